@@ -1,0 +1,37 @@
+"""An effect: one thing a step does to a machine."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable
+from typing import Literal
+
+import msgspec
+
+from yendo.effects.things import Thing, kind_of, label
+from yendo.evidence import Evidence
+
+Change = Literal["add", "change", "remove"]
+Origin = Literal["predicted", "observed", "authored"]
+
+
+class Effect(msgspec.Struct, frozen=True, omit_defaults=True):
+    """``thing`` as it is afterwards (as it was, where it is removed), how it changed, and why we say so."""
+
+    change: Change
+    thing: Thing
+    origin: Origin = "predicted"
+    evidence: Evidence | None = None
+
+    @property
+    def kind(self) -> str:
+        return kind_of(self.thing)
+
+    def __str__(self) -> str:
+        return f"{self.change} {self.kind} {label(self.thing)}"
+
+
+def counts(effects: Iterable[Effect]) -> dict[str, int]:
+    """How many effects of each kind, most first; removals counted apart as ``kind removed``."""
+    found = Counter(effect.kind + (" removed" if effect.change == "remove" else "") for effect in effects)
+    return dict(found.most_common())

@@ -1,0 +1,79 @@
+"""The state of a machine: a set of things, with what operations on it need to be quick."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Iterable, Iterator
+
+from yendo.effects.things import Folder, Thing, key_of, parent
+
+Key = tuple[str, str]
+_ON_DISK = frozenset({"file", "folder", "shortcut"})
+
+
+class State:
+    """Things by kind and identity. Adding one again replaces it."""
+
+    def __init__(self, things: Iterable[Thing] = ()) -> None:
+        self._things: dict[Key, Thing] = {}
+        self._inside: Counter[str] = Counter()  # how many things lie directly in a folder
+        for thing in things:
+            self.add(thing)
+
+    def add(self, thing: Thing) -> Thing | None:
+        """Adds or replaces; returns what was there before."""
+        key = key_of(thing)
+        before = self._things.get(key)
+        if before is None and key[0] in _ON_DISK:
+            self._inside[parent(key[1])] += 1
+        self._things[key] = thing
+        return before
+
+    def remove(self, kind: str, identity: str) -> Thing | None:
+        """Removes; returns what was there, or None."""
+        thing = self._things.pop((kind, identity.lower()), None)
+        if thing is not None and kind in _ON_DISK:
+            self._inside[parent(identity.lower())] -= 1
+        return thing
+
+    def get(self, kind: str, identity: str) -> Thing | None:
+        return self._things.get((kind, identity.lower()))
+
+    def has(self, thing: Thing) -> bool:
+        return key_of(thing) in self._things
+
+    def is_empty(self, folder: str) -> bool:
+        """Whether nothing lies directly in a folder."""
+        return self._inside[folder.lower()] <= 0
+
+    def of(self, *kinds: str) -> Iterator[Thing]:
+        return (thing for (kind, _), thing in self._things.items() if kind in kinds)
+
+    def add_folders(self, path: str) -> list[Folder]:
+        """Adds a folder and those above it; returns the new ones, outermost first."""
+        missing = []
+        while "\\" in path and ("folder", path.lower()) not in self._things:
+            missing.append(Folder(path))
+            path = parent(path)
+        for folder in reversed(missing):
+            self.add(folder)
+        return missing[::-1]
+
+    def items(self) -> dict[Key, Thing]:
+        """The things themselves, not to be changed."""
+        return self._things
+
+    def copy(self) -> State:
+        other = State()
+        other._things, other._inside = dict(self._things), Counter(self._inside)
+        return other
+
+    def become(self, other: State) -> None:
+        """Takes over another state as its own; the other must not be used any more."""
+        self._things, self._inside = other._things, other._inside
+
+    def __len__(self) -> int:
+        return len(self._things)
+
+    def __iter__(self) -> Iterator[Thing]:
+        return iter(self._things.values())

@@ -1,0 +1,217 @@
+"""The kinds of things a machine has that a package can change.
+
+Every kind has an ``identity`` that two observations of the same thing share. A field that is None
+was not known to whoever made the record, and is then not compared.
+"""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+Data = str | int | tuple[str, ...] | None
+
+
+class _Thing(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind"):
+    pass
+
+
+class File(_Thing, tag="file", frozen=True):
+    """A file. ``path`` is absolute, with backslashes; ``size`` in bytes; ``sha256`` lower-case hex."""
+
+    path: str
+    size: int | None = None
+    sha256: str | None = None
+    version: str | None = None
+
+    @property
+    def identity(self) -> str:
+        return self.path.lower()
+
+
+class Folder(_Thing, tag="folder", frozen=True):
+    """A folder, by its absolute path without a trailing backslash."""
+
+    path: str
+
+    @property
+    def identity(self) -> str:
+        return self.path.lower()
+
+
+class RegistryKey(_Thing, tag="registry-key", frozen=True):
+    """A key that holds neither values nor keys."""
+
+    hive: str
+    key: str
+    view: Literal["64", "32"] = "64"
+
+    @property
+    def identity(self) -> str:
+        return f"{self.hive}/{self.view}\\{self.key}".lower()
+
+
+class RegistryValue(_Thing, tag="registry", frozen=True):
+    """A registry value. ``hive`` is HKLM, HKCU or HKU; ``key`` never holds Wow6432Node, ``view`` says it.
+
+    ``type`` is sz, expand, multi, dword, qword or binary; binary data is lower-case hex; the unnamed
+    value has the name "".
+    """
+
+    hive: str
+    key: str
+    name: str
+    type: str | None = None
+    data: Data = None
+    view: Literal["64", "32"] = "64"
+
+    @property
+    def identity(self) -> str:
+        return f"{self.hive}/{self.view}\\{self.key}!{self.name}".lower()
+
+
+class Shortcut(_Thing, tag="shortcut", frozen=True):
+    """A shell link. ``path`` includes ``.lnk``."""
+
+    path: str
+    target: str | None = None
+    arguments: str | None = None
+    working_folder: str | None = None
+    description: str | None = None
+
+    @property
+    def identity(self) -> str:
+        return self.path.lower()
+
+
+class Service(_Thing, tag="service", frozen=True):
+    """A service. ``start`` is boot, system, auto, demand or disabled; ``command`` its command line."""
+
+    name: str
+    display_name: str | None = None
+    command: str | None = None
+    start: str | None = None
+    account: str | None = None
+    depends_on: tuple[str, ...] | None = None
+
+    @property
+    def identity(self) -> str:
+        return self.name.lower()
+
+
+class Environment(_Thing, tag="environment", frozen=True):
+    """An environment variable of the machine or of the user."""
+
+    name: str
+    value: str | None = None
+    scope: Literal["machine", "user"] = "machine"
+
+    @property
+    def identity(self) -> str:
+        return f"{self.scope}:{self.name}".lower()
+
+
+class IniValue(_Thing, tag="ini", frozen=True):
+    """One key of one section of an ini file."""
+
+    path: str
+    section: str
+    key: str
+    value: str | None = None
+
+    @property
+    def identity(self) -> str:
+        return f"{self.path}|{self.section}|{self.key}".lower()
+
+
+class UninstallEntry(_Thing, tag="uninstall-entry", frozen=True):
+    """An entry of the list of installed programs. ``key`` is the last part of its registry key."""
+
+    key: str
+    hive: str = "HKLM"
+    view: Literal["64", "32"] = "64"
+    name: str | None = None
+    version: str | None = None
+    publisher: str | None = None
+    uninstall: str | None = None
+    quiet_uninstall: str | None = None
+    hidden: bool | None = None
+
+    @property
+    def identity(self) -> str:
+        return f"{self.hive}/{self.view}\\{self.key}".lower()
+
+
+class Product(_Thing, tag="product", frozen=True):
+    """A product that the Windows Installer has on record. ``language`` is a number (1033)."""
+
+    code: str
+    name: str | None = None
+    version: str | None = None
+    language: int | None = None
+    scope: Literal["machine", "user"] | None = None
+
+    @property
+    def identity(self) -> str:
+        return self.code.lower()
+
+
+Thing = (File | Folder | RegistryKey | RegistryValue | Shortcut | Service | Environment | IniValue | UninstallEntry
+         | Product)
+
+KINDS: dict[str, type] = {
+    "file": File, "folder": Folder, "registry": RegistryValue, "registry-key": RegistryKey, "shortcut": Shortcut,
+    "service": Service, "environment": Environment, "ini": IniValue, "uninstall-entry": UninstallEntry,
+    "product": Product}
+_KIND_OF = {kind: name for name, kind in KINDS.items()}
+
+
+def kind_of(thing: Thing) -> str:
+    """The kind's name, as in the plan and in reports."""
+    return _KIND_OF[type(thing)]
+
+
+def key_of(thing: Thing) -> tuple[str, str]:
+    """What identifies a thing among all things."""
+    return _KIND_OF[type(thing)], thing.identity
+
+
+def label(thing: Thing) -> str:
+    """One line for a person."""
+    match thing:
+        case File() | Folder() | Shortcut():
+            return thing.path
+        case RegistryValue():
+            view = " (32-bit view)" if thing.view == "32" else ""
+            return f"{thing.hive}\\{thing.key}\\{thing.name or '(unnamed)'}{view}"
+        case RegistryKey():
+            return f"{thing.hive}\\{thing.key}" + (" (32-bit view)" if thing.view == "32" else "")
+        case Environment():
+            return f"{thing.name} ({thing.scope})"
+        case IniValue():
+            return f"{thing.path} [{thing.section}] {thing.key}"
+        case UninstallEntry():
+            return f"{thing.name or thing.key} {thing.version or ''}".strip()
+        case Product():
+            return f"{thing.code} {thing.name or ''}".strip()
+    return thing.name
+
+
+def same(one: Thing, other: Thing) -> bool:
+    """Equal in every field that both know; paths and text without regard to case where Windows has none."""
+    if type(one) is not type(other):
+        return False
+    for field in one.__struct_fields__:
+        left, right = getattr(one, field), getattr(other, field)
+        if left is None or right is None or left == right:
+            continue
+        if field in ("path", "key", "name", "target", "working_folder", "code") and str(left).lower() == str(right).lower():
+            continue
+        return False
+    return True
+
+
+def parent(path: str) -> str:
+    """The folder a path lies in: ``C:\\a\\b`` in ``C:\\a``, ``C:\\a`` in ``C:``, and ``C:`` in nothing."""
+    return path.rpartition("\\")[0]

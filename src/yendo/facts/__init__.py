@@ -1,0 +1,1 @@
+"""Versions, conditions, and the facts they are judged against."""

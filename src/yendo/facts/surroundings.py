@@ -1,0 +1,76 @@
+"""What a step finds around it: the system, the account, the folders, the environment."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+Account = Literal["user", "system"]
+
+_USER = r"C:\Users\mara"
+_SYSTEM = r"C:\Windows\System32\config\systemprofile"
+
+
+class Surroundings(msgspec.Struct, frozen=True):
+    """A machine as an installer sees it.
+
+    ``folders`` maps the installer's folder properties to absolute paths without a trailing
+    backslash; ``memory`` is in MB; ``language`` a Windows language number.
+    """
+
+    windows: str
+    architecture: str
+    account: Account
+    user: str
+    folders: dict[str, str]
+    environment: dict[str, str]
+    memory: int = 8192
+    language: int = 2057
+    computer: str = "MARROWBY-01"
+    per_user_menu: bool = False  # the start menu is the user's own even in an installation for everyone
+    """Source of ``per_user_menu``: a difference of the Windows API layer, see machines/wine."""
+
+
+# Source: the folder properties documented for the Windows Installer, with the paths of 64-bit Windows 10.
+_FIXED = {
+    "WindowsFolder": r"C:\Windows", "SystemFolder": r"C:\Windows\SysWOW64", "System64Folder": r"C:\Windows\System32",
+    "System16Folder": r"C:\Windows\System", "WindowsVolume": "C:", "FontsFolder": r"C:\Windows\Fonts",
+    "ProgramFilesFolder": r"C:\Program Files (x86)", "ProgramFiles64Folder": r"C:\Program Files",
+    "CommonFilesFolder": r"C:\Program Files (x86)\Common Files", "CommonFiles64Folder": r"C:\Program Files\Common Files",
+    "CommonAppDataFolder": r"C:\ProgramData"}
+_OF_PROFILE = {"AppDataFolder": r"AppData\Roaming", "LocalAppDataFolder": r"AppData\Local",
+               "PersonalFolder": "Documents", "FavoritesFolder": "Favorites", "MyPicturesFolder": "Pictures",
+               "NetHoodFolder": r"AppData\Roaming\Microsoft\Windows\Network Shortcuts",
+               "PrintHoodFolder": r"AppData\Roaming\Microsoft\Windows\Printer Shortcuts",
+               "RecentFolder": r"AppData\Roaming\Microsoft\Windows\Recent",
+               "SendToFolder": r"AppData\Roaming\Microsoft\Windows\SendTo"}
+MENU = {"StartMenuFolder": r"Microsoft\Windows\Start Menu", "ProgramMenuFolder": r"Microsoft\Windows\Start Menu\Programs",
+        "AdminToolsFolder": r"Microsoft\Windows\Start Menu\Programs\Administrative Tools",
+        "StartupFolder": r"Microsoft\Windows\Start Menu\Programs\Startup", "TemplateFolder": r"Microsoft\Windows\Templates"}
+PUBLIC_DESKTOP = r"C:\Users\Public\Desktop"
+
+
+def windows(account: Account = "user") -> Surroundings:
+    """A 64-bit Windows 10, as an elevated user sees it or as the system account does."""
+    profile = _USER if account == "user" else _SYSTEM
+    roaming = profile + r"\AppData\Roaming"
+    temp = profile + r"\AppData\Local\Temp" if account == "user" else r"C:\Windows\Temp"
+    folders = {**_FIXED, "TempFolder": temp, "DesktopFolder": profile + r"\Desktop",
+               **{name: f"{profile}\\{path}" for name, path in _OF_PROFILE.items()},
+               **{name: f"{roaming}\\{path}" for name, path in MENU.items()}}
+    environment = {
+        "SystemRoot": r"C:\Windows", "SystemDrive": "C:", "ProgramFiles": r"C:\Program Files", "TEMP": temp, "TMP": temp,
+        "ProgramFiles(x86)": r"C:\Program Files (x86)", "ProgramData": r"C:\ProgramData", "PUBLIC": r"C:\Users\Public",
+        "USERPROFILE": profile, "APPDATA": roaming, "LOCALAPPDATA": profile + r"\AppData\Local",
+        "Path": r"C:\Windows\System32;C:\Windows", "USERNAME": "mara" if account == "user" else "MARROWBY-01$"}
+    return Surroundings("10.0.19045", "x64", account, "mara" if account == "user" else "SYSTEM", folders, environment)
+
+
+def for_everyone(surroundings: Surroundings) -> dict[str, str]:
+    """The folder properties that change when an installation is for all users."""
+    if surroundings.per_user_menu:
+        return {}
+    data = surroundings.folders["CommonAppDataFolder"]
+    return {**{name: f"{data}\\{path}" for name, path in MENU.items()},
+            "DesktopFolder": surroundings.environment["PUBLIC"] + r"\Desktop"}

@@ -1,0 +1,69 @@
+"""File and product versions."""
+
+from __future__ import annotations
+
+import re
+from typing import Self
+
+import msgspec
+
+_RANGE = re.compile(r"\s*(>=|<=|==|=|>|<)?\s*([0-9.]+)\s*$")
+
+
+class Version(msgspec.Struct, frozen=True, order=True):
+    """A version of up to four fields, compared field by field; missing fields are 0.
+
+    Source: VS_FIXEDFILEINFO, dwFileVersionMS and dwFileVersionLS, 16 bits a field.
+    Raises ValueError on more than four fields, or a field that is no number up to 65535.
+    """
+
+    fields: tuple[int, int, int, int]
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        parts = text.strip().split(".")
+        if not 1 <= len(parts) <= 4 or not all(part.isascii() and part.isdigit() for part in parts):
+            raise ValueError(f"{text!r} is not a version of one to four numbers")
+        numbers = [int(part) for part in parts]
+        if max(numbers) > 65535:
+            raise ValueError(f"{text!r}: a field is at most 65535")
+        one, two, three, four = (numbers + [0, 0, 0])[:4]
+        return cls((one, two, three, four))
+
+    @property
+    def product(self) -> tuple[int, int, int]:
+        """The first three fields, which are all that upgrades look at."""
+        return self.fields[:3]
+
+    def __str__(self) -> str:
+        return ".".join(str(field) for field in self.fields)
+
+
+class VersionRange(msgspec.Struct, frozen=True):
+    """Bounds joined by "and": ``>=6.2.1, <7``. A bare version means exactly that one."""
+
+    bounds: tuple[tuple[str, Version], ...]
+
+    @classmethod
+    def parse(cls, text: str) -> Self:
+        """Raises ValueError with the part that is no bound."""
+        bounds = []
+        for part in text.split(","):
+            match = _RANGE.match(part)
+            if not match:
+                raise ValueError(f"{part.strip()!r} is no version bound; write >=6.2.1 or >=6.2.1, <7 or ==6.2.1")
+            sign = match[1] or "=="
+            bounds.append(("==" if sign == "=" else sign, Version.parse(match[2])))
+        return cls(tuple(bounds))
+
+    def holds(self, version: Version) -> bool:
+        return all({">=": version >= bound, "<=": version <= bound, ">": version > bound, "<": version < bound,
+                    "==": version == bound}[sign] for sign, bound in self.bounds)
+
+    @property
+    def is_exact(self) -> bool:
+        return any(sign == "==" for sign, _ in self.bounds)
+
+    @property
+    def has_upper_end(self) -> bool:
+        return any(sign in ("==", "<", "<=") for sign, _ in self.bounds)

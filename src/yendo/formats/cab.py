@@ -1,0 +1,168 @@
+"""Cabinets. The list of files is read from the header, by us, without the data behind it; unpacking
+is libarchive's (MSZIP, LZX) or, where that library is missing, cabarchive's (MSZIP); writing is
+cabarchive's. Source for the header: [MS-CAB] 2.1 (CFHEADER), 2.2 (CFFOLDER), 2.3 (CFFILE).
+"""
+
+from __future__ import annotations
+
+import io
+import struct
+from collections.abc import Iterable, Iterator, Mapping
+from datetime import datetime
+from typing import BinaryIO
+
+import msgspec
+
+from yendo.errors import NotCovered, Unreadable
+
+MAX_FILES = 65_535
+MAX_TOTAL = 8 << 30
+COMPRESSION = {0: "none", 1: "mszip", 2: "quantum", 3: "lzx"}
+
+
+class CabFile(msgspec.Struct, frozen=True):
+    """One member: its stored name, its size unpacked in bytes, the number of its folder."""
+
+    name: str
+    size: int
+    folder: int
+
+
+class CabIndex(msgspec.Struct, frozen=True):
+    """What a cabinet says it holds. ``compression`` has one word a folder."""
+
+    files: tuple[CabFile, ...]
+    compression: tuple[str, ...]
+    size: int
+    has_previous: bool
+    has_next: bool
+
+
+def unsafe(name: str) -> str | None:
+    """Why a member's name must not become a path, or None when it is harmless."""
+    parts = name.replace("\\", "/").split("/")
+    if name.startswith(("/", "\\")) or ":" in name:
+        return "an absolute path, a drive or a stream"
+    if ".." in parts:
+        return "it climbs out of its folder"
+    if any(ord(character) < 32 for character in name):
+        return "a control character"
+    return None
+
+
+def _text(file: BinaryIO) -> bytes:
+    out = bytearray()
+    while (byte := file.read(1)) != b"\0":
+        if not byte or len(out) > 255:
+            raise Unreadable("a name in the cabinet has no end")
+        out += byte
+    return bytes(out)
+
+
+def index(file: BinaryIO) -> CabIndex:
+    """Reads the header and the list of files. Raises Unreadable with the place that is wrong."""
+    try:
+        start = file.read(36)
+        if start[:4] != b"MSCF":
+            raise Unreadable("not a cabinet (no MSCF at its start)")
+        size, _, files_at, _, _, _, folders, count, flags, _, _ = struct.unpack("<IIIIBBHHHHH", start[8:36])
+        per_folder = 0
+        if flags & 4:
+            header_reserve, per_folder, _ = struct.unpack("<HBB", file.read(4))
+            file.read(header_reserve)
+        for bit in (1, 2):
+            if flags & bit:
+                _text(file)
+                _text(file)
+        compression = []
+        for number in range(folders):
+            record = file.read(8 + per_folder)
+            kind = struct.unpack("<IHH", record[:8])[2] & 0x0F
+            if kind not in COMPRESSION:
+                raise Unreadable(f"folder {number} of the cabinet uses an unknown compression, {kind}")
+            compression.append(COMPRESSION[kind])
+        file.seek(files_at)
+        members = []
+        for number in range(count):
+            length, _, folder, _, _, attributes = struct.unpack("<IIHHHH", file.read(16))
+            raw = _text(file)
+            name = raw.decode("utf-8" if attributes & 0x80 else "cp1252", "replace")
+            if folder >= folders and folder < 0xFFFD:
+                raise Unreadable(f"file {number} of the cabinet lies in folder {folder} of {folders}")
+            members.append(CabFile(name, length, folder))
+    except struct.error as error:
+        raise Unreadable("the cabinet is cut short in its header") from error
+    return CabIndex(tuple(members), tuple(compression), size, bool(flags & 1), bool(flags & 2))
+
+
+def extract(data: BinaryIO, wanted: set[str] | None = None) -> Iterator[tuple[str, bytes]]:
+    """Unpacks members by name, one at a time. ``wanted`` None means all.
+
+    Raises Unreadable on damaged data, a hostile name, or more bytes than the header promised;
+    NotCovered where LZX is needed and libarchive is not on this system.
+    """
+    listing = index(data)
+    promised = {member.name: member.size for member in listing.files}
+    for name in promised if wanted is None else wanted & promised.keys():
+        if reason := unsafe(name):
+            raise Unreadable(f"the cabinet names a file {name!r}: {reason}")
+    if sum(promised.values()) > MAX_TOTAL:
+        raise Unreadable(f"the cabinet promises {sum(promised.values())} bytes unpacked")
+    data.seek(0)
+    unpack = _with_cabarchive if set(listing.compression) <= {"none", "mszip"} else _with_libarchive
+    for name, content in unpack(data, wanted, promised):
+        if len(content) != promised.get(name, -1):
+            raise Unreadable(f"{name}: {len(content)} bytes where the cabinet's header says {promised.get(name)}")
+        yield name, content
+
+
+def _with_libarchive(data: BinaryIO, wanted: set[str] | None, promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
+    try:
+        import libarchive
+    except (ImportError, OSError, TypeError, AttributeError) as error:
+        raise NotCovered("this cabinet is packed with LZX, which needs the system's libarchive "
+                         "(apt-get install libarchive13)") from error
+    try:
+        with libarchive.stream_reader(data, format_name="cab") as archive:
+            for entry in archive:
+                if wanted is None or entry.pathname in wanted:
+                    out, limit = bytearray(), promised.get(entry.pathname, 0)
+                    for block in entry.get_blocks():
+                        out += block
+                        if len(out) > limit:
+                            raise Unreadable(f"{entry.pathname}: unpacks to more than the {limit} bytes stated")
+                    yield entry.pathname, bytes(out)
+    except libarchive.exception.ArchiveError as error:
+        raise Unreadable(f"the cabinet's data is damaged: {error}") from error
+
+
+def _with_cabarchive(data: BinaryIO, wanted: set[str] | None, promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
+    import cabarchive
+
+    try:
+        archive = cabarchive.CabArchive(data.read())
+    except (cabarchive.CorruptionError, cabarchive.NotSupportedError, struct.error, ValueError, IndexError, KeyError,
+            TypeError, OverflowError) as error:
+        raise Unreadable(f"the cabinet's data is damaged: {error}") from error
+    except Exception as error:  # zlib.error and what the library lets through
+        raise Unreadable(f"the cabinet's data is damaged: {error}") from error
+    for name, member in archive.items():
+        if wanted is None or name in wanted:
+            yield name, member.buf or b""
+
+
+def build(files: Iterable[tuple[str, bytes]], *, compress: bool = True) -> bytes:
+    """A cabinet with these members, in this order; the same files give the same bytes."""
+    import cabarchive
+
+    archive = cabarchive.CabArchive()
+    for name, content in files:
+        member = cabarchive.CabFile(content)
+        member.date, member.time = datetime(2000, 1, 1).date(), datetime(2000, 1, 1).time()
+        archive[name] = member
+    return bytes(archive.save(compress, sort=False))
+
+
+def open_bytes(data: bytes) -> BinaryIO:
+    """A cabinet held in memory, as ``index`` and ``extract`` want it."""
+    return io.BytesIO(data)

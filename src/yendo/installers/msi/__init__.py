@@ -1,0 +1,1 @@
+"""Installer databases: what they say, and what carrying them out does."""

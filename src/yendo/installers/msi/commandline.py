@@ -1,0 +1,162 @@
+"""The Windows Installer's command line: written with the right quotes, and read back.
+
+Source: the documented command line options, and the quoting the real program was seen to accept
+(tests/test_commandline.py holds both against it).
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Mapping
+from typing import Literal
+
+import msgspec
+
+PUBLIC_NAME = re.compile(r"[A-Z_][A-Z0-9_.]*")
+
+
+def quote(text: str) -> str:
+    """A path or word as one argument: quoted when it has to be."""
+    return f'"{text}"' if not text or re.search(r'[\s&|^<>()%!;,=]', text) else text
+
+
+def assign(name: str, value: str) -> str:
+    """``NAME=value``: empty and spaced values in quotes, quotes inside doubled.
+
+    The Windows Installer reads quotes its own way: a backslash before the closing quote is plain.
+    """
+    if value and not re.search(r'[\s"]', value):
+        return f"{name}={value}"
+    return f'{name}="' + value.replace('"', '""') + '"'
+
+
+def install(package: str, *, properties: Mapping[str, str | int] = {}, features: Iterable[str] = (), log: str | None = None,
+            suppress_restart: bool = True, arguments: str = "") -> str:
+    """The command line of a silent installation."""
+    words = ["msiexec", "/i", f'"{package}"', *_common(log, suppress_restart, arguments)]
+    words += [assign(name, str(value)) for name, value in properties.items()]
+    if chosen := ",".join(features):
+        words.append(assign("ADDLOCAL", chosen))
+    return " ".join(words)
+
+
+def uninstall(product: str, *, log: str | None = None, suppress_restart: bool = True, arguments: str = "") -> str:
+    """The command line of a silent removal, by product code or package."""
+    return " ".join(["msiexec", "/x", product if product.startswith("{") else f'"{product}"', *_common(log, suppress_restart, arguments)])
+
+
+def repair(product: str, *, log: str | None = None, suppress_restart: bool = True, arguments: str = "") -> str:
+    """The command line of a silent repair: everything again, files older or missing."""
+    return " ".join(["msiexec", "/i", product if product.startswith("{") else f'"{product}"', *_common(log, suppress_restart, arguments),
+                     "REINSTALL=ALL", "REINSTALLMODE=omus"])
+
+
+def _common(log: str | None, suppress_restart: bool, arguments: str) -> list[str]:
+    words = ["/qn"]
+    if suppress_restart:
+        words.append("/norestart")
+    if log:
+        words += ["/l*v", f'"{log}"']
+    if arguments:
+        words.append(arguments)
+    return words
+
+
+class MsiCommand(msgspec.Struct, frozen=True):
+    """A command line as the Windows Installer understands it."""
+
+    action: Literal["install", "uninstall", "repair", "patch"]
+    package: str
+    properties: dict[str, str]
+    log: str | None
+    quiet: bool
+    restart_suppressed: bool
+    stray: tuple[str, ...] = ()
+
+    @property
+    def is_code(self) -> bool:
+        return self.package.startswith("{")
+
+
+class CommandError(ValueError):
+    """The Windows Installer would refuse this with 1639; ``part`` is what it trips over."""
+
+    def __init__(self, message: str, part: str) -> None:
+        super().__init__(message)
+        self.part = part
+
+
+def words(line: str) -> list[str]:
+    """Splits at spaces outside quotes; quotes stay. Raises CommandError on an open quote."""
+    out, word, quoted = [], "", False
+    for character in line:
+        if character == '"':
+            quoted = not quoted
+            word += character
+        elif character.isspace() and not quoted:
+            if word:
+                out.append(word)
+            word = ""
+        else:
+            word += character
+    if quoted:
+        raise CommandError("a quote is opened and not closed", word)
+    return [*out, word] if word else out
+
+
+def _bare(text: str) -> str:
+    if len(text) >= 2 and text[0] == text[-1] == '"':
+        return text[1:-1].replace('""', '"')
+    return text.replace('"', "")
+
+
+def parse(line: str) -> MsiCommand:
+    """Reads ``msiexec ...``. Raises CommandError where the installer would refuse it."""
+    parts = words(line)
+    if not parts or not re.fullmatch(r'"?(?:.*\\)?msiexec(?:\.exe)?"?', parts[0], re.I):
+        raise CommandError("the command does not start msiexec", parts[0] if parts else "")
+    action, package, log, quiet, no_restart = None, "", None, False, False
+    properties: dict[str, str] = {}
+    stray: list[str] = []
+    rest = parts[1:]
+    at = 0
+
+    def following(option: str) -> str:
+        nonlocal at
+        at += 1
+        if at >= len(rest):
+            raise CommandError(f"{option} needs something after it", option)
+        return _bare(rest[at])
+
+    while at < len(rest):
+        word = rest[at]
+        lowered = word.lower().replace("-", "/", 1) if word.startswith("-") else word.lower()
+        if match := re.fullmatch(r"/(i|package|x|uninstall|p|update)(.*)", lowered):
+            kind = match[1]
+            action = {"i": "install", "package": "install", "x": "uninstall", "uninstall": "uninstall"}.get(kind, "patch")
+            inline = word[1 + len(kind):]
+            package = _bare(inline) if inline else following(word)
+        elif match := re.fullmatch(r"/f([pecmsoduav]*)(.*)", lowered):
+            action = "repair"
+            package = _bare(word[2 + len(match[1]):]) or following(word)
+        elif lowered in ("/qn", "/q", "/quiet", "/qn+", "/qb", "/qb!", "/qb-", "/qr", "/passive", "/qf"):
+            quiet = quiet or lowered in ("/qn", "/q", "/quiet")
+        elif lowered == "/norestart":
+            no_restart = True
+        elif lowered in ("/forcerestart", "/promptrestart"):
+            no_restart = False
+        elif re.fullmatch(r"/l[iwearucmopvx+!*]*", lowered) or lowered == "/log":
+            log = following(word)
+        elif "=" in word and not word.startswith("/"):
+            name, _, value = word.partition("=")
+            if not re.fullmatch(r"[A-Za-z_][A-Za-z0-9_.]*", name):
+                raise CommandError(f"{name!r} is no property name", word)
+            properties[name] = _bare(value)
+        else:
+            stray.append(word)
+        at += 1
+    if action is None or not package:
+        raise CommandError("no package is named", line)
+    if properties.get("REBOOT", "").upper().startswith("R"):
+        no_restart = True
+    return MsiCommand(action, package, properties, log, quiet, no_restart, tuple(stray))  # type: ignore[arg-type]

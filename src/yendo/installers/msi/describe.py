@@ -1,0 +1,203 @@
+"""The account of an installer database."""
+
+from __future__ import annotations
+
+import hashlib
+import locale
+import re
+from collections import Counter
+from pathlib import Path
+
+from yendo.effects import Effect, State
+from yendo.evidence import BlindSpot, Evidence, row, rule
+from yendo.facts import conditions
+from yendo.facts.surroundings import Surroundings, for_everyone, windows
+from yendo.formats.msi import Database
+from yendo.installers import account as form
+from yendo.installers.msi import commandline, engine, media, signature
+from yendo.installers.msi.session import long_name, platform_of
+
+_REFERENCE = re.compile(r"\[([A-Z_][A-Z0-9_.]*)\]")
+# Set by the installer or by its command line's own options, so nothing for a packager to choose.
+_OF_THE_INSTALLER = frozenset("""
+    REMOVE REINSTALL REINSTALLMODE ADDLOCAL ADDSOURCE ADDDEFAULT ADVERTISE ACTION ROOTDRIVE TARGETDIR UPGRADINGPRODUCTCODE
+    PATCH TRANSFORMS RESUME DATABASE SOURCEDIR SECONDSEQUENCE CLIENTPROCESSID CLIENTUILEVEL PRIMARYFOLDER RTLD
+    MSIPATCHREMOVE AFTERREBOOT OUTOFDISKSPACE MSIENFORCEUPGRADECOMPONENTRULES MSIUSEREALADMINDETECTION ALLUSERS
+    MSIINSTALLPERUSER REBOOT LIMITUI MSIRESTARTMANAGERCONTROL MSIFASTINSTALL ARPSYSTEMCOMPONENT INSTALLLEVEL
+    ARPNOMODIFY ARPNOREPAIR ARPNOREMOVE ARPPRODUCTICON ARPCONTACT ARPHELPLINK ARPHELPTELEPHONE ARPURLINFOABOUT
+    ARPURLUPDATEINFO ARPCOMMENTS ARPREADME ARPSIZE ARPINSTALLLOCATION""".split())
+_FORMATTED = {"Registry": ("Key", "Name", "Value"), "Shortcut": ("Target", "Arguments"), "IniFile": ("Section", "Key", "Value"),
+              "Environment": ("Value",), "CustomAction": ("Source", "Target"), "ServiceInstall": ("Name", "Arguments", "StartName", "Password"),
+              "ServiceControl": ("Name", "Arguments"), "LaunchCondition": ("Description",), "Property": ("Value",)}
+
+
+def baseline(surroundings: Surroundings) -> State:
+    """A machine on which nothing but the system's folders is known."""
+    state = State()
+    for path in (*surroundings.folders.values(), *for_everyone(surroundings).values()):
+        state.add_folders(path)
+    return state
+
+
+def language_name(number: str | None) -> str | None:
+    """``"2057"`` as ``en-GB``; the number itself where it has no name."""
+    if not number or not number.isdigit():
+        return number or None
+    name = locale.windows_locale.get(int(number), "")
+    return name.replace("_", "-") or ("neutral" if number == "0" else number)
+
+
+def account(path: Path, *, verify: bool = False) -> form.Account:
+    """Reads a database. ``verify`` reads the whole file, for its hash and its signature's digest. Raises Unreadable."""
+    with Database(path) as database:
+        return _account(path, database, verify)
+
+
+def _account(path: Path, database: Database, verify: bool) -> form.Account:
+    values = {entry.text("Property"): entry.text("Value") for entry in database["Property"]}
+    summary, why = database.summary, {}
+    identity, why = _identity(database, values)
+    surroundings = windows("user")
+    outcome = engine.predict(database, surroundings, baseline(surroundings))
+    refused = None
+    if outcome.exit_code not in (0, 3010, 1641):
+        refused = next((line.partition(" -- ")[2] for line in outcome.log if " -- " in line), f"exit code {outcome.exit_code}")
+    digest = None
+    if verify:
+        with path.open("rb") as file:
+            digest = hashlib.file_digest(file, "sha256").hexdigest()
+    media_found = tuple(media.media(database, path))
+    blind = [*_custom_actions(database), *(spot for spot in outcome.blind_spots if not spot.what.startswith("custom action"))]
+    blind += [BlindSpot(f"{medium.name} is missing", f"the {medium.kind} file the database names is not beside it", row("Media", medium.name))
+              for medium in media_found if not medium.present]
+    return form.Account(
+        file=form.FileFacts(path.name, path.stat().st_size, digest), family="msi",
+        says_of_itself=" / ".join(text for text in (summary.title, summary.subject, summary.author, summary.application) if text) or None,
+        identity=identity, signature=signature.of(database, verify=verify),
+        silent=_silent(path.name, identity), conditions=_launch_conditions(database), needs=_needs(database),
+        processes=_programs(database), properties=_properties(database, values, outcome.effects),
+        payload=_payload(database, media_found, outcome), effects=outcome.effects, blind_spots=tuple(blind), why=why, refused=refused)
+
+
+def _identity(database: Database, values: dict[str, str]) -> tuple[form.Identity, dict[str, Evidence]]:
+    summary = database.summary
+    everyone = values.get("ALLUSERS", "")
+    scope = {"1": "machine", "2": "machine or user", "": "user"}.get(everyone, "user")
+    languages = [language_name(part.strip()) for part in (summary.template or "").partition(";")[2].split(",") if part.strip()]
+    own = language_name(values.get("ProductLanguage"))
+    identity = form.Identity(
+        values.get("ProductName"), values.get("ProductVersion"), values.get("Manufacturer"), platform_of(summary.template),
+        own or ", ".join(filter(None, languages)) or None, scope, (values.get("ProductCode") or "").upper() or None,
+        (values.get("UpgradeCode") or "").upper() or None, summary.revision)
+    names = {"name": "ProductName", "version": "ProductVersion", "publisher": "Manufacturer", "language": "ProductLanguage",
+             "product_code": "ProductCode", "upgrade_code": "UpgradeCode"}
+    why = {f"identity.{field}": row("Property", name) for field, name in names.items() if name in values}
+    why["identity.architecture"] = Evidence("row", "summary information, template", summary.template or "empty, which means 32-bit")
+    why["identity.scope"] = row("Property", "ALLUSERS", note="no such row: for the user who runs it") if not everyone else row(
+        "Property", "ALLUSERS", note=f"= {everyone}")
+    why["identity.package_code"] = Evidence("row", "summary information, revision number")
+    return identity, why
+
+
+def _silent(name: str, identity: form.Identity) -> form.Silent:
+    documented = rule("Windows Installer, command line options", "/qn shows nothing, /norestart never restarts by itself")
+    if not identity.product_code:
+        return form.Silent(form.CommandLine(commandline.install(name), "certain", documented))
+    by_code = Evidence("row", "Property[ProductCode]", documented.note)
+    return form.Silent(form.CommandLine(commandline.install(name), "certain", documented),
+                       form.CommandLine(commandline.uninstall(identity.product_code), "certain", by_code),
+                       form.CommandLine(commandline.repair(identity.product_code), "certain", by_code))
+
+
+def _launch_conditions(database: Database) -> tuple[form.Condition, ...]:
+    found = []
+    for entry in database["LaunchCondition"]:
+        text = entry.text("Condition")
+        try:
+            words = conditions.in_words(conditions.parse(text))
+        except conditions.ConditionError as error:
+            words = f"cannot be read: {error}"
+        found.append(form.Condition(text, words, entry.text("Description"), row("LaunchCondition", text)))
+    return tuple(found)
+
+
+def _needs(database: Database) -> tuple[str, ...]:
+    needs = []
+    platform = platform_of(database.summary.template)
+    if platform in ("x64", "arm64", "ia64"):
+        needs.append(f"Windows for {platform}")
+    if (database.summary.pages or 0) >= 300:
+        needs.append(f"Windows Installer {database.summary.pages / 100:.1f} or later")  # type: ignore[operator]
+    return tuple(needs)
+
+
+def _programs(database: Database) -> tuple[str, ...]:
+    names = {long_name(entry.text("FileName")) for entry in database["File"]}
+    return tuple(sorted(name for name in names if name.lower().endswith(".exe")))
+
+
+def uses(database: Database) -> dict[str, list[str]]:
+    """Public properties that conditions and formatted columns refer to, and where."""
+    found: dict[str, list[str]] = {}
+
+    def note(name: str, where: str) -> None:
+        if commandline.PUBLIC_NAME.fullmatch(name) and where not in found.setdefault(name, []):
+            found[name].append(where)
+
+    for table in database.tables:
+        columns = database.schema[table]
+        if any(column.name == "Condition" for column in columns):
+            for entry in database[table]:
+                if text := entry.text("Condition"):
+                    try:
+                        for leaf in conditions.leaves(conditions.parse(text)):
+                            if leaf.kind == "property":
+                                note(leaf.text, f"{table}.Condition")
+                    except conditions.ConditionError:
+                        continue
+    for table, names in _FORMATTED.items():
+        for entry in database[table]:
+            for column in names:
+                text = entry.text(column)
+                if "[" in text:
+                    for name in _REFERENCE.findall(text):
+                        note(name, f"{table}.{column}")
+    for entry in database["Upgrade"]:
+        found.pop(entry.text("ActionProperty"), None)
+    return found
+
+
+def _properties(database: Database, values: dict[str, str], effects: tuple[Effect, ...]) -> tuple[form.Property, ...]:
+    used = uses(database)
+    set_by_searches = {entry.text("ActionProperty") for entry in database["Upgrade"]}
+    system = windows().folders.keys() | set_by_searches | _OF_THE_INSTALLER
+    known = {name for name in values if commandline.PUBLIC_NAME.fullmatch(name)}
+    folders = {entry.text("Directory") for entry in database["Directory"] if commandline.PUBLIC_NAME.fullmatch(entry.text("Directory"))}
+    chosen = {entry.text("Directory_") for entry in database["Feature"] if entry.text("Directory_")}
+    names = (known | used.keys() | (folders & chosen)) - system
+    return tuple(form.Property(name, values.get(name), tuple(used.get(name, ())) or (("Directory",) if name in folders else ()))
+                 for name in sorted(names))
+
+
+def _payload(database: Database, found: tuple[media.Medium, ...], outcome: engine.Outcome) -> form.Payload:
+    components = Counter(entry.text("Feature_") for entry in database["FeatureComponents"])
+    features = tuple(form.Feature(
+        entry.text("Feature"), entry.text("Title"), entry.text("Feature_Parent") or None,
+        outcome.features.get(entry.text("Feature")) == 3, components[entry.text("Feature")]) for entry in database["Feature"])
+    return form.Payload(len(database["File"]), sum(entry.number("FileSize") for entry in database["File"]), found, features)
+
+
+def _custom_actions(database: Database) -> list[BlindSpot]:
+    """Every custom action that only a run can know, with its kind and its time."""
+    scheduled = {entry.text("Action") for entry in database["InstallExecuteSequence"]}
+    found = []
+    for entry in database["CustomAction"]:
+        kind = entry.number("Type") & 0xFFFF
+        base = kind & 0x3F
+        if base in engine.EVALUATED:
+            continue
+        name = entry.text("Action")
+        when = engine.when_of(kind) if name in scheduled else "not in the silent sequence"
+        found.append(BlindSpot(f"custom action {name}: {engine.CUSTOM_KINDS.get(base, f'unknown type {base}')}",
+                               f"{when}; only running it shows what it does", row("CustomAction", name)))
+    return found

@@ -1,0 +1,188 @@
+"""Carries out a database: the sequence, in order, with its conditions.
+
+There is one interpreter. Called with a fresh machine's state it predicts what an installation does;
+the simulated machine calls it with its own state.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Mapping
+
+import msgspec
+
+from yendo.effects import Effect, State
+from yendo.errors import Unreadable
+from yendo.evidence import BlindSpot, Evidence, row
+from yendo.facts.surroundings import Surroundings
+from yendo.formats.msi import Database, Row
+from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD, WITHOUT_EFFECT
+from yendo.installers.msi.session import LOCAL, Failure, Memory, Session
+
+MAX_ACTIONS = 20_000
+MAX_NESTING = 8
+
+# What a custom action is, by the low six bits of its type. Source: "Summary List of All Custom Action Types".
+CUSTOM_KINDS = {
+    1: "library in the database", 2: "program in the database", 5: "JScript in the database",
+    6: "VBScript in the database", 17: "library it installs", 18: "program it installs", 19: "stop with a message",
+    21: "JScript it installs", 22: "VBScript it installs", 34: "program by its folder", 35: "set a folder",
+    37: "JScript text", 38: "VBScript text", 50: "program by a property", 51: "set a property",
+    53: "JScript from a property", 54: "VBScript from a property", 7: "nested installation", 23: "nested installation",
+    39: "nested installation"}
+EVALUATED = {19, 35, 51}
+
+
+class Outcome(msgspec.Struct, frozen=True):
+    """What a run did: exit code, effects in order, blind spots, log lines, what the installer remembers."""
+
+    exit_code: int
+    effects: tuple[Effect, ...]
+    blind_spots: tuple[BlindSpot, ...]
+    log: tuple[str, ...]
+    memory: Memory | None
+    removed: tuple[str, ...]
+    restart: str | None
+    features: dict[str, int]
+
+
+def when_of(kind: int) -> str:
+    """When a custom action runs, in words, from the high bits of its type."""
+    if not kind & 0x400:
+        return "immediately"
+    phase = "on rollback" if kind & 0x100 else "on commit" if kind & 0x200 else "deferred"
+    return f"{phase}, as {'the system account' if kind & 0x800 else 'the user'}"
+
+
+def run(database: Database, surroundings: Surroundings, state: State, given: Mapping[str, str] | None = None, *,
+        memories: Mapping[str, Memory] | None = None, package: str = r"C:\package\installer.msi",
+        open_package: Callable[[Memory], Database | None] | None = None, depth: int = 0) -> Outcome:
+    """Carries a database out on ``state``, which is changed only if the run succeeds.
+
+    ``given`` are the properties of the command line; ``memories`` the products on the machine by
+    upper-case code. A run that fails leaves the state as it was, as rollback does.
+    """
+    memories = dict(memories or {})
+    code = next((row.text("Value").upper() for row in database["Property"].where(Property="ProductCode")), "")
+    work = state.copy()
+    session = Session(database, surroundings, work, given or {}, installed=memories.pop(code, None), others=memories,
+                      package=package, nesting=depth)
+    session.open_package = open_package or session.open_package
+    try:
+        _sequence(session)
+    except Failure as failure:
+        session.note(f"Product: {session.prop('ProductName')} -- {failure.message}")
+        session.note("Action ended: INSTALL. Return value 3.")
+        return Outcome(failure.code, (), tuple(session.blind), tuple(session.log), None, (), None, session.features)
+    session.note("Action ended: INSTALL. Return value 1.")
+    state.become(work)
+    exit_code = 0
+    if session.restart:
+        exit_code = 3010 if session.prop("REBOOT").upper().startswith(("R", "S")) else 1641
+    return Outcome(exit_code, tuple(session.effects), tuple(session.blind), tuple(session.log), _remember(session),
+                   tuple(session.removed_products), session.restart, session.features)
+
+
+def _sequence(session: Session) -> None:
+    database = session.database
+    if database.summary.template is not None and session.platform == "x64" and session.surroundings.architecture != "x64":
+        raise Failure(1633, "this package is for 64-bit systems")
+    rows = [entry for entry in database["InstallExecuteSequence"] if entry.number("Sequence") > 0]
+    if not rows:
+        raise Failure(1603, "the database has no InstallExecuteSequence")
+    if len(rows) > MAX_ACTIONS:
+        raise Failure(1603, f"InstallExecuteSequence has {len(rows)} rows")
+    for table, what in NOT_INTERPRETED.items():
+        if len(database[table]):
+            session.blind_spot(what, f"{len(database[table])} rows of {table} are not interpreted yet",
+                               Evidence("row", table))
+    for entry in sorted(rows, key=lambda entry: entry.number("Sequence")):
+        name = entry.text("Action")
+        if not session.holds(entry.text("Condition"), row("InstallExecuteSequence", name)):
+            continue
+        session.note(f"Action start: {name}.")
+        try:
+            _act(session, name)
+        except Failure:
+            session.note(f"Action ended: {name}. Return value 3.")
+            raise
+        session.note(f"Action ended: {name}. Return value 1.")
+    if session.removing:
+        _unregister(session)
+
+
+def _act(session: Session, name: str) -> None:
+    if action := STANDARD.get(name):
+        action(session)
+    elif name == "PublishFeatures" or name in WITHOUT_EFFECT:
+        return
+    elif custom := session.database["CustomAction"].find(name):
+        _custom(session, name, custom)
+    else:
+        session.blind_spot(f"action {name}", "neither a standard action nor a row of CustomAction",
+                           row("InstallExecuteSequence", name))
+
+
+def _custom(session: Session, name: str, entry: Row) -> None:
+    kind = entry.number("Type") & 0xFFFF
+    base, where = kind & 0x3F, row("CustomAction", name)
+    match base:
+        case 51:
+            session.set(entry.text("Source"), session.format(entry.text("Target")))
+        case 35:
+            session.set_directory(entry.text("Source"), session.format(entry.text("Target")))
+        case 19:
+            raise Failure(1603, session.format(entry.text("Target")) or f"custom action {name} stops the installation")
+        case _:
+            what = CUSTOM_KINDS.get(base, f"custom action of unknown type {base}")
+            session.blind_spot(f"custom action {name}: {what}", f"runs {when_of(kind)}; what it does is known only by running it",
+                               where)
+
+
+def _unregister(session: Session) -> None:
+    """An uninstall always ends the registration, whatever the sequence lists."""
+    STANDARD["PublishProduct"](session)
+
+
+def _remember(session: Session) -> Memory | None:
+    if session.removing or not session.published:
+        return None
+    language = session.prop("ProductLanguage")
+    identifiers = {row.text("Component"): row.text("ComponentId").upper() for row in session.database["Component"]}
+    return Memory(
+        session.product_code, session.prop("ProductName"), session.prop("ProductVersion"),
+        int(language) if language.isdigit() else 0, session.prop("UpgradeCode").upper(), session.per_machine,
+        session.package, session.database.summary.revision or "", dict(session.directories),
+        {name: state for name, state in session.features.items() if state == LOCAL},
+        {name: identifiers[name] for name, state in session.components.items() if state == LOCAL},
+        frozenset(session.created))
+
+
+def remove_other(session: Session, memory: Memory) -> None:
+    """Uninstalls an older product in the middle of an installation (a major upgrade)."""
+    depth = session.nesting + 1
+    database = session.open_package(memory)
+    if database is None or depth > MAX_NESTING:
+        session.blind_spot(f"removal of {memory.name} {memory.version}", "its package is not at hand, so what goes is not known",
+                           row("Upgrade", memory.upgrade_code))
+        session.drop("product", memory.code, row("Upgrade", memory.upgrade_code))
+        session.removed_products.append(memory.code)
+        return
+    with database:
+        outcome = run(database, session.surroundings, session.state, {"REMOVE": "ALL", "UPGRADINGPRODUCTCODE": session.product_code},
+                      memories={memory.code: memory, **session.others}, package=memory.package,
+                      open_package=session.open_package, depth=depth)
+    if outcome.exit_code not in (0, 3010, 1641):
+        raise Failure(1603, f"removing {memory.name} {memory.version} failed with {outcome.exit_code}")
+    session.effects.extend(outcome.effects)
+    session.others.pop(memory.code, None)
+    session.removed_products.append(memory.code)
+    session.created -= {effect.thing.identity for effect in outcome.effects if effect.change == "remove"}
+
+
+def predict(database: Database, surroundings: Surroundings, baseline: State, given: Mapping[str, str] | None = None) -> Outcome:
+    """What installing on a fresh machine does. Raises Unreadable when the database cannot be carried out at all."""
+    outcome = run(database, surroundings, baseline, given)
+    if outcome.exit_code not in (0, 3010, 1641) and not outcome.log:
+        raise Unreadable("the database cannot be carried out")
+    return outcome
+

@@ -1,0 +1,443 @@
+"""One run of a database: its properties, folders, features and components, resolved.
+
+The same session predicts effects and serves the simulated machine. Source for every rule not
+named otherwise: the Windows Installer's documentation of the table or property concerned.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping
+from functools import cached_property
+
+import msgspec
+
+from yendo.effects import Effect, State
+from yendo.effects.things import Thing
+from yendo.errors import Unreadable
+from yendo.evidence import BlindSpot, Evidence, row
+from yendo.facts import conditions
+from yendo.facts.surroundings import Surroundings, for_everyone
+from yendo.formats.msi import Database, Row
+
+ABSENT, LOCAL, ADVERTISED, UNKNOWN = 2, 3, 1, -1
+MAX_DEPTH = 64
+MAX_TEXT = 1 << 16
+
+
+class Memory(msgspec.Struct, frozen=True):
+    """What the installer keeps on a machine about a product it has installed."""
+
+    code: str
+    name: str
+    version: str
+    language: int
+    upgrade_code: str
+    per_machine: bool
+    package: str
+    package_code: str
+    folders: dict[str, str]
+    features: dict[str, int]
+    components: dict[str, str]  # component -> its identifier, for those that are installed
+    created: frozenset[str] = frozenset()  # folders that it made, in lower case
+
+
+class Failure(Exception):
+    """The run stops with an exit code; the message goes to the log."""
+
+    def __init__(self, code: int, message: str) -> None:
+        super().__init__(message)
+        self.code, self.message = code, message
+
+
+def long_name(text: str | None) -> str:
+    """The long half of ``SHORT~1|long name`` (the target half, where a source half follows a colon)."""
+    target = (text or "").partition(":")[0]
+    return target.partition("|")[2] or target
+
+
+def platform_of(template: str | None) -> str:
+    """``x64``, ``x86``, ``arm64`` or ``ia64``, from the summary's template ("x64;1033")."""
+    name = (template or "").partition(";")[0].split(",")[0].strip().lower()
+    return {"x64": "x64", "amd64": "x64", "intel64": "ia64", "arm64": "arm64", "arm": "arm"}.get(name, "x86")
+
+
+class Session:
+    """Everything an action asks for. Effects are recorded in ``effects`` and already done in ``state``."""
+
+    def __init__(self, database: Database, surroundings: Surroundings, state: State, given: Mapping[str, str], *,
+                 installed: Memory | None = None, others: Mapping[str, Memory] | None = None,
+                 package: str = r"C:\package\installer.msi", nesting: int = 0) -> None:
+        self.database, self.surroundings, self.state = database, surroundings, state
+        self.installed, self.others, self.package = installed, dict(others or {}), package
+        self.effects: list[Effect] = []
+        self.blind: list[BlindSpot] = []
+        self.log: list[str] = []
+        self.restart: str | None = None
+        self.nesting = nesting
+        self.published = False
+        self.created: set[str] = set(installed.created) if installed else set()
+        self.open_package: Callable[[Memory], Database | None] = lambda memory: None
+        self.removed_products: list[str] = []
+        self.given = {name: value for name, value in given.items()}
+        self.platform = platform_of(database.summary.template)
+        self.properties = self._first_properties()
+        self.directories: dict[str, str] = {}
+        self.features: dict[str, int] = {}
+        self.components: dict[str, int] = {}
+        self.costed = False
+
+    # --- recording ---------------------------------------------------------------------------
+
+    def put(self, thing: Thing, evidence: Evidence) -> None:
+        """The thing exists from now on."""
+        before = self.state.add(thing)
+        if before is None:
+            self.effects.append(Effect("add", thing, "predicted", evidence))
+        elif before != thing:
+            self.effects.append(Effect("change", thing, "predicted", evidence))
+
+    def drop(self, kind: str, identity: str, evidence: Evidence) -> bool:
+        """The thing is gone from now on; False where it was not there."""
+        before = self.state.remove(kind, identity)
+        if before is not None:
+            self.effects.append(Effect("remove", before, "predicted", evidence))
+        return before is not None
+
+    def put_folder(self, path: str, evidence: Evidence) -> None:
+        """A folder and those above it; the ones it had to make are remembered for removal."""
+        for folder in self.state.add_folders(path.rstrip("\\")):
+            self.created.add(folder.identity)
+            self.effects.append(Effect("add", folder, "predicted", evidence))
+
+    def blind_spot(self, what: str, why: str, evidence: Evidence) -> None:
+        spot = BlindSpot(what, why, evidence)
+        if spot not in self.blind:
+            self.blind.append(spot)
+
+    def note(self, line: str) -> None:
+        self.log.append(line)
+
+    # --- properties --------------------------------------------------------------------------
+
+    def _first_properties(self) -> dict[str, str]:
+        around = self.surroundings
+        wide = self.platform != "x86"
+        build = around.windows.split(".")[2] if around.windows.count(".") >= 2 else "0"
+        folders = {name: path + "\\" for name, path in around.folders.items()}
+        if not wide:
+            folders.pop("ProgramFiles64Folder"), folders.pop("CommonFiles64Folder"), folders.pop("System64Folder")
+        values = {
+            "VersionNT": "603", "WindowsBuild": "9600" if int(build) > 9600 else build, "ServicePackLevel": "0",
+            "MsiNTProductType": "1", "VersionMsi": "5.00", "Intel": "6", "PhysicalMemory": str(around.memory),
+            "UserLanguageID": str(around.language), "SystemLanguageID": str(around.language), "Privileged": "1",
+            "AdminUser": "1", "LogonUser": around.user, "ComputerName": around.computer, "UILevel": "2",
+            "ProductState": "5" if self.installed else "-1", "ACTION": "INSTALL", "ROOTDRIVE": "C:\\",
+            "OriginalDatabase": self.package, "DATABASE": self.package, **folders}
+        if around.architecture == "x64":
+            values |= {"VersionNT64": "603", "MsiAMD64": "6", "Msix64": "6"}
+        if around.account == "system":
+            values["UserSID"] = "S-1-5-18"
+        table = {row.text("Property"): row.text("Value") for row in self.database["Property"]}
+        values |= table
+        if self.installed:
+            values["Installed"] = "00:00:00"
+            values |= {name: path + "\\" for name, path in self.installed.folders.items() if name in self.custom_folders}
+            if self.installed.per_machine:
+                values["ALLUSERS"] = "1"
+        values |= self.given
+        if values.get("ALLUSERS") == "2":
+            values["ALLUSERS"] = "1"
+        if values.get("ALLUSERS") == "1":
+            for name, path in for_everyone(around).items():
+                if name not in self.given:
+                    values[name] = path + "\\"
+        return {name: value for name, value in values.items() if value != ""}
+
+    @cached_property
+    def custom_folders(self) -> set[str]:
+        """Directory names that are not the system's own folders."""
+        return {row.text("Directory") for row in self.database["Directory"]} - self.surroundings.folders.keys()
+
+    def prop(self, name: str) -> str:
+        return self.properties.get(name, "")
+
+    def set(self, name: str, value: str) -> None:
+        """Sets a property; an empty value removes it, as the installer does."""
+        if value:
+            self.properties[name] = value[:MAX_TEXT]
+        else:
+            self.properties.pop(name, None)
+
+    @property
+    def per_machine(self) -> bool:
+        return self.prop("ALLUSERS") == "1"
+
+    @property
+    def removing(self) -> bool:
+        return self.prop("REMOVE").upper() == "ALL"
+
+    @property
+    def product_code(self) -> str:
+        return self.prop("ProductCode").upper()
+
+    # --- conditions: the Values protocol ------------------------------------------------------
+
+    def environment(self, name: str) -> str:
+        folded = name.lower()
+        return next((value for key, value in self.surroundings.environment.items() if key.lower() == folded), "")
+
+    def component(self, name: str, *, action: bool) -> int | None:
+        found = self._component_rows.get(name)
+        if found is None:
+            return None
+        if action:
+            return self.components.get(name, UNKNOWN)
+        return LOCAL if self.installed and name in self.installed.components else ABSENT
+
+    def feature(self, name: str, *, action: bool) -> int | None:
+        if self.database["Feature"].find(name) is None:
+            return None
+        if action:
+            return self.features.get(name, UNKNOWN)
+        return self.installed.features.get(name, ABSENT) if self.installed else ABSENT
+
+    def holds(self, text: str | None, where: Evidence) -> bool:
+        """Judges a condition cell. One that cannot be read counts as false, as the real code has it."""
+        if not text or not text.strip():
+            return True
+        try:
+            return conditions.evaluate(text, self)
+        except conditions.ConditionError as error:
+            self.blind_spot("a condition that cannot be read", f"{text!r}: {error}; taken as false", where)
+            return False
+
+    # --- formatted text -----------------------------------------------------------------------
+
+    def format(self, text: str | None) -> str:
+        """Resolves a Formatted cell: properties, environment, files, components, literals, groups."""
+        if not text or ("[" not in text and "{" not in text):
+            return text or ""
+        out = re.sub(r"\{([^{}]*)\}", self._group, text)
+        return self._brackets(out)[0][:MAX_TEXT]
+
+    def _group(self, match: re.Match[str]) -> str:
+        inner = match[1]
+        if "[" not in inner:
+            return match[0]
+        resolved, complete = self._brackets(inner)
+        return resolved if complete else ""
+
+    def _brackets(self, text: str) -> tuple[str, bool]:
+        complete = True
+
+        def one(match: re.Match[str]) -> str:
+            nonlocal complete
+            value = self._reference(match[1])
+            complete = complete and bool(value)
+            return value
+
+        for _ in range(4):  # a reference inside a reference: [[NAME]]
+            text, count = re.subn(r"\[([^\[\]]*)\]", one, text)
+            if not count or len(text) > MAX_TEXT:
+                break
+        return text, complete
+
+    def _reference(self, inner: str) -> str:
+        if inner == "~":
+            return "\0"
+        if inner.startswith("\\"):
+            return inner[1:2]
+        if inner.startswith("%"):
+            return self.environment(inner[1:])
+        if inner[:1] in ("#", "!"):
+            return self.file_path(inner[1:]) or ""
+        if inner.startswith("$"):
+            found = self._component_rows.get(inner[1:])
+            return self.directory(found.text("Directory_")) + "\\" if found else ""
+        return self.prop(inner)
+
+    # --- folders ------------------------------------------------------------------------------
+
+    def directory(self, name: str) -> str:
+        """The absolute path of a Directory row, without a trailing backslash. Raises Failure on a loop."""
+        if name not in self.directories:
+            self.directories[name] = self._resolve(name, 0)
+        return self.directories[name]
+
+    def _resolve(self, name: str, depth: int) -> str:
+        if depth > MAX_DEPTH:
+            raise Failure(1603, f"Directory table: {name} lies in itself, or deeper than {MAX_DEPTH} folders")
+        if value := self.prop(name):
+            return value.rstrip("\\") if len(value) > 3 else value.rstrip("\\/")
+        found = self.database["Directory"].find(name)
+        if found is None:
+            return "C:"
+        above = found.text("Directory_Parent")
+        if not above or above == name:
+            return self.prop("ROOTDRIVE").rstrip("\\") if name == "TARGETDIR" else "C:"
+        base = self.directories.get(above) or self._resolve(above, depth + 1)
+        own = long_name(found.text("DefaultDir"))
+        path = base if own in (".", "") else f"{base}\\{_clean(own)}"
+        self.directories[above] = base
+        return path
+
+    def set_directory(self, name: str, value: str) -> None:
+        """What a "set a directory" action does: the row and everything below it moves."""
+        self.set(name, value if value.endswith("\\") else value + "\\")
+        if self.costed:
+            self.resolve_directories(keep=False)
+
+    def resolve_directories(self, *, keep: bool = True) -> None:
+        """Fills ``directories`` and the properties of the same names."""
+        if not keep:
+            for name in self.directories.keys() - self.surroundings.folders.keys() - self._chosen:
+                self.properties.pop(name, None)
+        self.directories.clear()
+        for entry in self.database["Directory"]:
+            name = entry.text("Directory")
+            path = self.directory(name)
+            if name in self.properties:
+                self._chosen.add(name)
+            self.properties[name] = path + "\\"
+        self.costed = True
+
+    @cached_property
+    def _chosen(self) -> set[str]:
+        return set(self.given) | {row.text("Property") for row in self.database["Property"]}
+
+    # --- features and components ----------------------------------------------------------------
+
+    @cached_property
+    def _component_rows(self) -> dict[str, Row]:
+        return {row.text("Component"): row for row in self.database["Component"]}
+
+    @cached_property
+    def _features_of(self) -> dict[str, list[str]]:
+        found: dict[str, list[str]] = {}
+        for entry in self.database["FeatureComponents"]:
+            found.setdefault(entry.text("Component_"), []).append(entry.text("Feature_"))
+        return found
+
+    def select(self) -> None:
+        """Decides the state of every feature and component (what costing does)."""
+        self.features = self._select_features()
+        for name, entry in self._component_rows.items():
+            self.components[name] = self._component_state(name, entry)
+
+    def _select_features(self) -> dict[str, int]:
+        rows = {entry.text("Feature"): entry for entry in self.database["Feature"]}
+        parents = {name: entry.text("Feature_Parent") for name, entry in rows.items()}
+        for name in rows:
+            seen, at = set(), name
+            while at:
+                if at in seen:
+                    raise Failure(1603, f"Feature table: {name} is its own parent")
+                seen.add(at)
+                at = parents.get(at, "")
+        if self.removing:
+            return dict.fromkeys(rows, ABSENT)
+        levels = {name: entry.number("Level", 1) for name, entry in rows.items()}
+        for entry in self.database["Condition"]:
+            where = row("Condition", entry.text("Feature_"), entry.get("Level"))
+            if entry.text("Feature_") in levels and self.holds(entry.text("Condition"), where):
+                levels[entry.text("Feature_")] = entry.number("Level", 1)
+        limit = int(self.prop("INSTALLLEVEL")) if self.prop("INSTALLLEVEL").isdigit() else 1
+
+        def listed(name: str) -> set[str]:
+            names = {part.strip() for part in self.prop(name).split(",") if part.strip()}
+            return set(rows) if "ALL" in {part.upper() for part in names} else names & rows.keys()
+
+        add, remove = listed("ADDLOCAL") | listed("ADDSOURCE") | listed("ADDDEFAULT"), listed("REMOVE")
+        usable = {name for name in rows if levels[name] > 0}
+        if self.installed:
+            chosen = {name for name, state in self.installed.features.items() if state == LOCAL} | add
+        elif add:
+            chosen = add & usable
+        else:
+            chosen = {name for name in usable if levels[name] <= limit}
+            chosen = {name for name in chosen if all(above in chosen for above in _line(name, parents))}
+        for name in list(chosen):  # a chosen child brings its parents
+            chosen.update(_line(name, parents))
+        for name, entry in rows.items():  # attribute 2: goes where its parent goes
+            if entry.number("Attributes") & 2 and parents[name] in chosen and levels[name] > 0:
+                chosen.add(name)
+        chosen = {name for name in chosen if levels[name] > 0 and not any(levels[above] == 0 for above in _line(name, parents))}
+        chosen = {name for name in chosen if name not in remove and not any(up in remove for up in _line(name, parents))}
+        return {name: LOCAL if name in chosen else ABSENT for name in rows}
+
+    def _component_state(self, name: str, entry: Row) -> int:
+        was = bool(self.installed and name in self.installed.components)
+        wanted = any(self.features.get(feature) == LOCAL for feature in self._features_of.get(name, ()))
+        if not wanted:
+            return ABSENT if was else UNKNOWN
+        if was and not entry.number("Attributes") & 64:  # 64: the condition is judged again
+            return LOCAL
+        if not self.holds(entry.text("Condition"), row("Component", name)):
+            return UNKNOWN
+        if entry.number("Attributes") & 128 and not was and self._key_path_exists(entry):  # never overwrite
+            return UNKNOWN
+        return LOCAL
+
+    def _key_path_exists(self, entry: Row) -> bool:
+        key = entry.text("KeyPath")
+        if not key or entry.number("Attributes") & (4 | 32):
+            return False
+        path = self.file_path(key)
+        return bool(path and self.state.get("file", path))
+
+    def installs(self, component: str) -> bool:
+        """Whether this run puts the component's things onto the machine."""
+        return self.components.get(component) == LOCAL
+
+    def removes(self, component: str) -> bool:
+        """Whether this run takes the component's things away: not permanent, and nobody else's too."""
+        if self.components.get(component) != ABSENT or not self.installed or component not in self.installed.components:
+            return False
+        entry = self._component_rows[component]
+        identifier = self.installed.components[component]
+        if entry.number("Attributes") & 16 or not identifier:
+            return False
+        return not any(identifier in other.components.values() for other in self.others.values())
+
+    def view(self, component: str) -> str:
+        """The registry view that the component writes to."""
+        entry = self._component_rows.get(component)
+        return "64" if entry is not None and entry.number("Attributes") & 256 else "32"
+
+    @cached_property
+    def _file_rows(self) -> dict[str, Row]:
+        return {row.text("File"): row for row in self.database["File"]}
+
+    def file_path(self, key: str) -> str | None:
+        """Where a File row lands, or None where there is no such row."""
+        entry = self._file_rows.get(key)
+        component = self._component_rows.get(entry.text("Component_")) if entry else None
+        if entry is None or component is None:
+            return None
+        return f"{self.directory(component.text('Directory_'))}\\{_clean(long_name(entry.text('FileName')))}"
+
+    def key_path(self, component: str) -> str:
+        """The file or folder that stands for a component."""
+        entry = self._component_rows.get(component)
+        if entry is None:
+            return ""
+        return self.file_path(entry.text("KeyPath")) or self.directory(entry.text("Directory_"))
+
+
+def _clean(name: str) -> str:
+    """A folder or file name as it may appear below the target. Raises Unreadable on a name that climbs."""
+    if any(character in name for character in "\\/:") or name == ".." or any(ord(character) < 32 for character in name):
+        raise Unreadable(f"the database names a file or folder {name!r}, which is not a name")
+    return name
+
+
+def _line(name: str, parents: Mapping[str, str]) -> list[str]:
+    """The ancestors of a feature. Loops were refused before."""
+    out, at = [], parents.get(name, "")
+    while at:
+        out.append(at)
+        at = parents.get(at, "")
+    return out
+
+

@@ -1,0 +1,1 @@
+"""What a package is proved on."""

@@ -1,0 +1,156 @@
+"""The Windows API layer: which one is here, and how its commands are started."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import shutil
+import signal
+import subprocess
+import threading
+import time
+from collections.abc import Iterator
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from yendo.errors import NoMachine
+from yendo.machines.protocol import Ran
+
+HOW_TO_GET = "apt-get install wine (and wine32 for 32-bit programs), or put another wine first on PATH"
+
+
+class Layer(msgspec.Struct, frozen=True):
+    """A wine: its version as it prints it, and the commands for 64-bit programs and for its server."""
+
+    version: str
+    wine: str
+    server: str
+
+    @property
+    def key(self) -> str:
+        """A short name for the cache that changes when the layer does."""
+        real = "|".join((self.version, os.path.realpath(self.wine)))
+        return hashlib.sha256(real.encode()).hexdigest()[:12]
+
+
+@cache
+def find() -> Layer:
+    """The wine on PATH. Raises NoMachine, saying how to get one."""
+    wine, server = shutil.which("wine64") or shutil.which("wine"), shutil.which("wineserver")
+    plain = shutil.which("wine")
+    if plain and wine and Path(plain).parent != Path(wine).parent:
+        wine = plain  # two layers on PATH: the first wins
+    if not wine:
+        raise NoMachine(f"no wine on PATH: {HOW_TO_GET}")
+    server = server or next((str(path) for path in (Path("/usr/lib/wine/wineserver"), Path("/usr/lib/wine/wineserver64"))
+                             if path.exists()), None)
+    if not server:
+        raise NoMachine(f"wine is here, its server is not: {HOW_TO_GET}")
+    try:
+        done = subprocess.run([wine, "--version"], capture_output=True, text=True, timeout=30, check=False)
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise NoMachine(f"{wine} does not answer: {error}") from error
+    version = done.stdout.strip().split(" ")[0]
+    if not version:
+        raise NoMachine(f"{wine} --version says nothing: {done.stderr.strip()[:200]}")
+    return Layer(version, wine, server)
+
+
+class Prefix:
+    """One prefix and the processes that were started in it.
+
+    ``home`` is a private home folder: the layer writes menus into it.
+    """
+
+    def __init__(self, layer: Layer, root: Path, home: Path, environment: dict[str, str] | None = None) -> None:
+        self.layer, self.root, self.home = layer, root, home
+        kept = {name: os.environ[name] for name in ("PATH", "DISPLAY", "LANG", "LC_ALL", "XAUTHORITY") if name in os.environ}
+        self.environment = {
+            **kept, "WINEPREFIX": str(root), "HOME": str(home), "WINEDEBUG": "-all", "WINEARCH": "win64",
+            "WINEDLLOVERRIDES": "mscoree=;mshtml=;winemenubuilder.exe=", "DOTNET_EnableWriteXorExecute": "0",
+            "DOTNET_CLI_TELEMETRY_OPTOUT": "1", "POWERSHELL_TELEMETRY_OPTOUT": "1", **(environment or {})}
+        self.seconds = 0.0  # spent in commands
+
+    @property
+    def drive(self) -> Path:
+        return self.root / "drive_c"
+
+    def start(self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL) -> int | None:
+        """Runs a program of the layer to its end; None when it took too long and everything was ended."""
+        begun = time.monotonic()
+        process = subprocess.Popen([self.layer.wine, *arguments], env=self.environment, stdin=subprocess.DEVNULL,
+                                   stdout=output, stderr=subprocess.DEVNULL, start_new_session=True)
+        try:
+            return process.wait(timeout)
+        except subprocess.TimeoutExpired:
+            self.stop()
+            return None
+        finally:
+            if process.poll() is None:
+                with contextlib.suppress(ProcessLookupError):
+                    os.killpg(process.pid, signal.SIGKILL)
+                process.wait()
+            self.seconds += time.monotonic() - begun
+
+    def command(self, line: str, *, work: Path, timeout: float, folder: str | None = None) -> Ran:
+        """Runs a Windows command line through a batch file, which alone gives the full exit code."""
+        number = len(list(work.glob("run-*.bat")))
+        batch, said = work / f"run-{number}.bat", work / f"run-{number}.txt"
+        escaped = line.replace("%", "%%")
+        enter = f'cd /d "{folder}"\r\n' if folder else ""
+        batch.write_text(f"@echo off\r\n{enter}{escaped}\r\necho yendo-rc=%errorlevel%\r\n", "utf-8", newline="")
+        begun = time.monotonic()
+        with said.open("wb") as output:
+            ended = self.start("cmd", "/c", "Z:" + str(batch).replace("/", "\\"), timeout=timeout, output=output)
+        seconds = time.monotonic() - begun
+        text = said.read_bytes()[-1_000_000:].decode("utf-8", "replace").replace("\r\n", "\n")
+        before, mark, after = text.rpartition("yendo-rc=")
+        number_text = after.strip().split("\n")[0].strip() if mark else ""
+        if ended is None or not number_text.lstrip("-").isdigit():
+            return Ran(None, before or text, seconds)
+        return Ran(int(number_text) & 0xFFFFFFFF, before, seconds)
+
+    def flush(self) -> None:
+        """Ends the layer's processes in this prefix, which writes the registry to disk."""
+        for arguments in (["-k"], ["-w"]):
+            subprocess.run([self.layer.server, *arguments], env=self.environment, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                           stderr=subprocess.DEVNULL, timeout=60, check=False)
+
+    def stop(self) -> None:
+        """Ends everything in this prefix at once, and never raises."""
+        with contextlib.suppress(OSError, subprocess.TimeoutExpired):
+            self.flush()
+
+
+@contextlib.contextmanager
+def screen() -> Iterator[str | None]:
+    """A screen without a monitor for the time of the block, where Xvfb is here; else None.
+
+    Without any screen a message box returns at once and goes unnoticed.
+    """
+    program = shutil.which("Xvfb")
+    if not program:
+        yield None
+        return
+    read, write = os.pipe()
+    process = subprocess.Popen([program, "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
+                               pass_fds=[write], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
+                               stderr=subprocess.DEVNULL, start_new_session=True)
+    os.close(write)
+    try:
+        timer = threading.Timer(10, process.kill)
+        timer.start()
+        number = os.read(read, 16).decode().strip()
+        timer.cancel()
+        yield f":{number}" if number else None
+    finally:
+        os.close(read)
+        process.terminate()
+        with contextlib.suppress(subprocess.TimeoutExpired):
+            process.wait(5)
+        if process.poll() is None:
+            process.kill()

@@ -1,0 +1,342 @@
+"""The real machine of this house: the Windows API layer, on a private copy of one template."""
+
+from __future__ import annotations
+
+import contextlib
+import fcntl
+import hashlib
+import json
+import os
+import shutil
+import tempfile
+import zipfile
+from collections.abc import Iterator
+from functools import cached_property
+from pathlib import Path
+
+from yendo.effects import Folder, State
+from yendo.effects.things import key_of, parent
+from yendo.errors import NoMachine, Unreadable, Usage
+from yendo.facts import surroundings as around
+from yendo.facts.surroundings import Account, Surroundings
+from yendo.machines.protocol import Place, Ran
+from yendo.machines.wine import layer as layers
+from yendo.machines.wine import noise, observe
+from yendo.machines.wine.copies import PrivateCopy
+
+RECIPE = 6  # raise it when a template must be made anew
+POWERSHELL_VARIABLE = "YENDO_POWERSHELL"
+_SHELL_FOLDER = "windows/system32/WindowsPowerShell/v1.0"
+_SYSTEM_PROFILE = r"C:\windows\system32\config\systemprofile"
+_USER_FOLDERS = ("Contacts", "Desktop", "Documents", "Downloads", "Favorites", "Links", "Music", "Pictures", "Saved Games",
+                 "Searches", "Videos", r"AppData\Roaming\Microsoft\Windows\Start Menu\Programs", r"AppData\Local\Temp")
+
+
+def powershell_source(given: Path | None = None) -> Path | None:
+    """The PowerShell that was given by option or environment variable: a zip or a folder. Raises Usage."""
+    text = str(given) if given else os.environ.get(POWERSHELL_VARIABLE, "")
+    if not text:
+        return None
+    path = Path(text)
+    if not path.exists():
+        raise Usage(f"the PowerShell {path} does not exist (from {'the option' if given else POWERSHELL_VARIABLE})")
+    return path.resolve()
+
+
+class WineMachine:
+    """A machine of the Windows API layer. Raises NoMachine where there is none.
+
+    ``powershell`` is a zip or a folder with a ``powershell.exe``, put into the template.
+    """
+
+    name = "wine"
+    place: Place = "API layer"
+
+    def __init__(self, cache: Path, powershell: Path | None = None) -> None:
+        self.layer = layers.find()
+        self.cache, self.powershell = cache, powershell
+        self._baselines: dict[Account, tuple[State, observe.Blocks]] = {}
+
+    @property
+    def has_powershell(self) -> bool:
+        return self.powershell is not None
+
+    @property
+    def label(self) -> str:
+        return f"{self.layer.version} (Windows API layer)"
+
+    @cached_property
+    def _key(self) -> str:
+        shell = ""
+        if self.powershell:
+            status = self.powershell.stat()
+            shell = f"{self.powershell}|{status.st_size}|{status.st_mtime_ns}"
+        return hashlib.sha256(f"{RECIPE}|{self.layer.key}|{shell}".encode()).hexdigest()[:16]
+
+    @cached_property
+    def template(self) -> Path:
+        """The template's folder, made on first use; several processes may ask at once."""
+        folder = self.cache / "wine" / self._key
+        folder.parent.mkdir(parents=True, exist_ok=True)
+        with (folder.parent / f"{self._key}.lock").open("w") as lock:
+            fcntl.flock(lock, fcntl.LOCK_EX)
+            if not (folder / "ready.json").exists():
+                self._make(folder)
+        return folder
+
+    @cached_property
+    def widths(self) -> list[str]:
+        """The program widths this layer runs: ``["64"]`` or ``["64", "32"]``."""
+        found = json.loads((self.template / "ready.json").read_text("utf-8"))
+        return list(found["widths"])
+
+    def _make(self, folder: Path) -> None:
+        work = Path(tempfile.mkdtemp(prefix=".making-", dir=folder.parent))
+        try:
+            prefix, home = work / "prefix", work / "home"
+            home.mkdir()
+            with layers.screen() as display:
+                extra = {"DISPLAY": display} if display else {}
+                wine = layers.Prefix(self.layer, prefix, home, extra)
+                if wine.start("wineboot", "-i", timeout=300) is None or not (prefix / "drive_c").is_dir():
+                    raise NoMachine(f"{self.layer.version} does not make a machine; try `wine wineboot -i` by hand")
+                wine.start("winecfg", "-v", "win10", timeout=60)
+                keys = ("REGEDIT4\r\n\r\n[HKEY_CURRENT_USER\\Software\\Wine\\WineDbg]\r\n\"ShowCrashDialog\"=dword:00000000\r\n\r\n"
+                        "[HKEY_CURRENT_USER\\Software\\Wine\\DllOverrides]\r\n\"powershell.exe\"=\"native,builtin\"\r\n")
+                settings = work / "settings.reg"
+                settings.write_text(keys, "ascii", newline="")
+                wine.start("regedit", "/S", "Z:" + str(settings).replace("/", "\\"), timeout=60)
+                wine.flush()
+                narrow = wine.start(r"C:\windows\syswow64\cmd.exe", "/c", "exit 7", timeout=60) == 7
+                wine.flush()
+                self._own_folders(prefix / "drive_c")
+                if self.powershell:
+                    self._add_powershell(prefix / "drive_c" / _SHELL_FOLDER)
+                wine.start("cmd", "/c", "exit", timeout=60)  # settles what a first boot still writes
+                wine.flush()
+            observe.save(work / "baseline.msgpack", prefix)
+            (work / "ready.json").write_text(json.dumps({
+                "layer": self.layer.version, "widths": ["64", "32"] if narrow else ["64"]}), "utf-8")
+            work.rename(folder)
+        except BaseException:
+            shutil.rmtree(work, ignore_errors=True)
+            raise
+
+    @staticmethod
+    def _own_folders(drive: Path) -> None:
+        """Folders of its own in place of the links into a person's home, and those that Windows always has."""
+        for user in (drive / "users").iterdir():
+            for entry in list(user.rglob("*")):
+                if entry.is_symlink():
+                    entry.unlink()
+                    entry.mkdir()
+            if user.name != "Public":
+                for name in _USER_FOLDERS:
+                    (user / name.replace("\\", "/")).mkdir(parents=True, exist_ok=True)
+        (drive / "users/Public/Desktop").mkdir(parents=True, exist_ok=True)
+        (drive / "ProgramData/Microsoft/Windows/Start Menu/Programs/Startup").mkdir(parents=True, exist_ok=True)
+
+    def _add_powershell(self, target: Path) -> None:
+        source = self.powershell
+        assert source is not None
+        target.mkdir(parents=True, exist_ok=True)
+        if source.is_dir():
+            shutil.copytree(source, target, dirs_exist_ok=True, symlinks=False)
+        else:
+            try:
+                with zipfile.ZipFile(source) as archive:
+                    for member in archive.namelist():
+                        if member.startswith("/") or ".." in member.split("/"):
+                            raise Unreadable(f"{source} holds {member!r}, which leads outside")
+                    archive.extractall(target)
+            except zipfile.BadZipFile as error:
+                raise Unreadable(f"{source} is neither a folder nor a zip: {error}") from error
+        found = list(target.rglob("powershell.exe")) + list(target.rglob("pwsh.exe"))
+        if not found:
+            raise Usage(f"{source} holds no powershell.exe and no pwsh.exe")
+        if found[0].name.lower() == "pwsh.exe":
+            shutil.copy2(found[0], found[0].with_name("powershell.exe"))
+
+    # --- the machine protocol ------------------------------------------------------------------
+
+    def surroundings(self, account: Account = "user") -> Surroundings:
+        users = [path.name for path in (self.template / "prefix/drive_c/users").iterdir() if path.name.lower() != "public"]
+        user = users[0] if users else "root"
+        usual = around.windows("user")
+        profile = r"C:\users" + "\\" + user if account == "user" else _SYSTEM_PROFILE
+        old = usual.environment["USERPROFILE"]
+        folders = {name: path.replace(old, profile) for name, path in usual.folders.items()}
+        environment = {name: value.replace(old, profile) for name, value in usual.environment.items()}
+        folders["TempFolder"] = environment["TEMP"]
+        return Surroundings("10.0.19045", "x64", account, user if account == "user" else "SYSTEM", folders, environment,
+                            per_user_menu=True)
+
+    def baseline(self, account: Account = "user") -> State:
+        return self._known(account)[0].copy()
+
+    def _known(self, account: Account) -> tuple[State, observe.Blocks]:
+        if account not in self._baselines:
+            if account == "system":
+                known, blocks = self._known("user")
+                state = known.copy()
+                for name in _USER_FOLDERS:
+                    state.add_folders(f"{_SYSTEM_PROFILE}\\{name}")
+            else:
+                things, blocks = observe.load(self.template / "baseline.msgpack")
+                state = State(things)
+            self._baselines[account] = state, blocks
+        return self._baselines[account]
+
+    @contextlib.contextmanager
+    def fresh(self, account: Account = "user") -> Iterator[WineSession]:
+        template = self.template
+        runs = self.cache / "wine" / "runs"
+        runs.mkdir(parents=True, exist_ok=True)
+        work = Path(tempfile.mkdtemp(prefix="run-", dir=runs))
+        copy: PrivateCopy | None = None
+        session: WineSession | None = None
+        try:
+            with layers.screen() as display:
+                copy = PrivateCopy(template / "prefix", work / "copy")
+                session = WineSession(self, copy, work, account, display)
+                try:
+                    yield session
+                finally:
+                    session.prefix.stop()
+        finally:
+            if copy:
+                copy.discard()
+            shutil.rmtree(work, ignore_errors=True)
+
+
+class WineSession:
+    """One private copy, from fresh to thrown away."""
+
+    def __init__(self, machine: WineMachine, copy: PrivateCopy, work: Path, account: Account, display: str | None) -> None:
+        self.machine, self.copy, self.work, self.account = machine, copy, work, account
+        self.surroundings = machine.surroundings(account)
+        home = work / "home"
+        home.mkdir(exist_ok=True)
+        extra = {"DISPLAY": display} if display else {}
+        if account == "system":
+            extra |= self._redirect()
+        self.prefix = layers.Prefix(machine.layer, copy.root, home, extra)
+        self._brought: list[str] = []
+        self._stale = False
+
+    def _redirect(self) -> dict[str, str]:
+        """Another profile and hive in place of the person's: the nearest the layer comes to the system account."""
+        drive = self.copy.root / "drive_c"
+        for name in _USER_FOLDERS:
+            (drive / (_SYSTEM_PROFILE[3:] + "\\" + name).replace("\\", "/")).mkdir(parents=True, exist_ok=True)
+        hive = self.copy.root / "user.reg"
+        text = hive.read_text("utf-8", "replace")
+        user = self.machine.surroundings("user").user
+        escaped = _SYSTEM_PROFILE.replace("\\", "\\\\")
+        text = text.replace(f"C:\\\\users\\\\{user}", escaped).replace("%USERPROFILE%", escaped)
+        hive.write_text(text, "utf-8")
+        profile = _SYSTEM_PROFILE
+        return {"USERPROFILE": profile, "APPDATA": profile + r"\AppData\Roaming", "LOCALAPPDATA": profile + r"\AppData\Local",
+                "WINEUSERNAME": "SYSTEM"}
+
+    # --- files -----------------------------------------------------------------------------------
+
+    def host(self, path: str) -> Path:
+        """Where a Windows path lies on this system, found without regard to case. Raises ValueError off drive C."""
+        if path[:2].lower() != "c:" or ".." in path.split("\\"):
+            raise ValueError(f"{path} is not on drive C of the machine")
+        at = self.copy.root / "drive_c"
+        for part in [part for part in path[2:].split("\\") if part]:
+            step = at / part
+            if not step.exists() and at.is_dir():
+                step = next((entry for entry in at.iterdir() if entry.name.lower() == part.lower()), step)
+            at = step
+        return at
+
+    def bring(self, source: Path, target: str) -> None:
+        top = target
+        while not self.has_folder(top):
+            new, top = top, parent(top)
+            self._brought.append(new.lower())
+        shutil.copytree(source, self.host(target), dirs_exist_ok=True)
+
+    def read(self, path: str) -> bytes | None:
+        try:
+            return self.host(path).read_bytes()
+        except (FileNotFoundError, IsADirectoryError, NotADirectoryError):
+            return None
+
+    def write(self, path: str, data: bytes) -> None:
+        target = self.host(path)
+        beside = target.with_name(target.name + ".new")
+        beside.write_bytes(data)
+        beside.replace(target)
+
+    def remove(self, path: str) -> bool:
+        try:
+            self.host(path).unlink()
+        except FileNotFoundError:
+            return False
+        return True
+
+    def make_folder(self, path: str) -> bool:
+        try:
+            self.host(path).mkdir()
+        except FileExistsError:
+            return False
+        return True
+
+    def remove_folder(self, path: str) -> bool:
+        try:
+            self.host(path).rmdir()
+        except OSError:
+            return False
+        return True
+
+    def has_folder(self, path: str) -> bool:
+        return self.host(path).is_dir()
+
+    # --- commands and state -------------------------------------------------------------------------
+
+    def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
+        return self.prefix.command(command, work=self.work, timeout=timeout, folder=folder)
+
+    def state(self) -> State:
+        self.prefix.flush()
+        known, old = self.machine._known(self.account)
+        state = known.copy()
+        new = observe.read_blocks(self.copy.root)
+        parents = {(hive, path.rpartition("\\\\")[0]) for hive, path in new}
+        for key in old.keys() | new.keys():
+            before, after = old.get(key), new.get(key)
+            if before == after:
+                continue
+            hive, path = key
+            was = {key_of(thing): thing for thing in observe.registry_things(hive, path, before, has_children=True)} if before is not None else {}
+            now = {key_of(thing): thing for thing in observe.registry_things(hive, path, after, has_children=key in parents)} if after is not None else {}
+            for gone in was.keys() - now.keys():
+                if not noise.reason(was[gone]):
+                    state.remove(*gone)
+            for thing in now.values():
+                if known.get(*key_of(thing)) != thing and not self._ours(thing) and not noise.reason(thing):
+                    state.add(thing)
+        drive = self.copy.root / "drive_c"
+        for path, what in sorted(self.copy.changed()):
+            where = observe.windows_path(drive, path)
+            if any(where.lower() == head or where.lower().startswith(head + "\\") for head in self._brought):
+                continue
+            if what == "gone":
+                for kind in ("file", "folder", "shortcut"):
+                    state.remove(kind, where)
+                continue
+            if not path.exists():
+                continue
+            for thing in [Folder(where)] if what == "folder" else observe.file_things(drive, path):
+                if not noise.reason(thing):
+                    state.add(thing)
+        return state
+
+    def _ours(self, thing: object) -> bool:
+        """The redirected hive differs from the template's by our own hand."""
+        return self.account == "system" and "systemprofile" in str(getattr(thing, "data", "") or "").lower() and str(
+            getattr(thing, "hive", "")) == "HKCU"

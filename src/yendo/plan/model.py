@@ -1,0 +1,234 @@
+"""The plan as types. Reading, checking, the JSON Schema and the reference all come from here."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Literal
+
+import msgspec
+from msgspec import Meta
+
+from yendo.facts.versions import VersionRange
+
+Architecture = Literal["x64", "x86", "arm64", "any"]
+Text = Annotated[str, Meta(min_length=1)]
+Digest = Annotated[str, Meta(pattern="^[0-9a-f]{64}$")]
+Code = Annotated[str, Meta(pattern=r"^\{[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}$")]
+Identifier = Annotated[str, Meta(pattern="^[a-z0-9][a-z0-9.-]{0,63}$")]
+
+_UNITS = {"s": 1, "sec": 1, "second": 1, "seconds": 1, "min": 60, "minute": 60, "minutes": 60, "h": 3600, "hour": 3600, "hours": 3600}
+_SIZES = {"B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
+
+
+def seconds(text: str) -> float:
+    """``"30 min"`` in seconds. Raises ValueError."""
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([a-z]+)\s*", text)
+    if not match or match[2] not in _UNITS:
+        raise ValueError(f"{text!r} is no length of time; write 90 s, 30 min or 2 h")
+    return float(match[1]) * _UNITS[match[2]]
+
+
+def size(text: str) -> int:
+    """``"1.5 GB"`` in bytes, in powers of ten. Raises ValueError."""
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([KMGT]?B)\s*", text)
+    if not match:
+        raise ValueError(f"{text!r} is no amount of disk; write 500 MB or 1.5 GB")
+    return int(float(match[1]) * _SIZES[match[2]])
+
+
+class _Part(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True):
+    pass
+
+
+class Package(_Part):
+    """What the package is. ``revision`` counts the packager's own changes to one vendor version."""
+
+    id: Identifier
+    name: Text
+    version: Text
+    revision: Annotated[int, Meta(ge=1)] = 1
+    publisher: str = ""
+    architecture: Architecture = "any"
+    language: str = ""
+    scope: Literal["machine", "user"] = "machine"
+    description: str = ""
+    contact: str = ""
+    notes: str = ""
+
+
+class Media(_Part):
+    """A vendor's file below ``media/``, never changed."""
+
+    file: Text
+    sha256: Digest
+    size: Annotated[int, Meta(ge=0)] | None = None
+    origin: str = ""
+
+
+class When(_Part):
+    """Run conditions; all must hold. Unmet ones end the run as "not applicable"."""
+
+    os: str | None = None
+    architecture: tuple[Literal["x64", "x86", "arm64"], ...] = ()
+    disk: str | None = None
+
+    def __post_init__(self) -> None:
+        if self.os:
+            VersionRange.parse(self.os)
+        if self.disk:
+            size(self.disk)
+
+
+class InTheWay(_Part):
+    """Programs that must not run meanwhile: asked to close, ended after ``wait``."""
+
+    programs: tuple[Text, ...] = ()
+    wait: str = "2 min"
+
+    def __post_init__(self) -> None:
+        seconds(self.wait)
+
+    @property
+    def names(self) -> tuple[str, ...]:
+        """The programs' names as processes have them, without ``.exe``."""
+        return tuple(re.sub(r"(?i)\.exe$", "", name.strip()) for name in self.programs)
+
+
+class Log(_Part):
+    """Where the runner and the installers it starts write their logs."""
+
+    folder: Text = r"%ProgramData%\Yendo\logs"
+
+
+class _Step(_Part, tag_field="kind"):
+    timeout: str | None = None
+    note: str = ""
+
+    def __post_init__(self) -> None:
+        if self.timeout:
+            seconds(self.timeout)
+
+
+class MsiStep(_Step, tag="msi", frozen=True):
+    """Runs the Windows Installer.
+
+    ``media`` installs that file; ``product`` names a product code to remove or repair instead.
+    ``command`` replaces everything by a command line of one's own, in which ``{package}`` is the
+    package's folder and ``{logs}`` the log folder. ``codes`` gives exit codes another meaning.
+    """
+
+    media: str | None = None
+    product: Code | None = None
+    properties: dict[str, str | int] = {}
+    features: tuple[Text, ...] = ()
+    arguments: str = ""
+    command: str | None = None
+    restart: Literal["suppress", "allow"] = "suppress"
+    codes: dict[str, Literal["done", "restart", "not needed", "again later", "failed"]] = {}
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        given = [name for name in ("media", "product", "command") if getattr(self, name)]
+        if len(given) != 1:
+            raise ValueError("an msi step has exactly one of media, product and command"
+                             + (f", not {' and '.join(given)}" if given else ""))
+        if any(not re.fullmatch(r"-?\d{1,10}", code) for code in self.codes):
+            raise ValueError("codes are numbers, each with its meaning: codes = { \"3010\" = \"restart\" }")
+
+
+class CopyStep(_Step, tag="copy", frozen=True, rename={"source": "from"}):
+    """Places a file, or the contents of a folder, from ``extras/`` on the machine."""
+
+    source: Text
+    to: Text
+    existing: Literal["replace", "keep"] = "replace"
+
+
+class TakeBackStep(_Step, tag="take-back", frozen=True):
+    """Removes what this package's copy steps placed and nobody has changed since, and empty folders they made."""
+
+
+Step = MsiStep | CopyStep | TakeBackStep
+
+
+class _Rule(_Part, tag_field="kind"):
+    note: str = ""
+
+    def __post_init__(self) -> None:
+        version = getattr(self, "version", None)
+        if version:
+            VersionRange.parse(version)
+
+
+class MsiProductRule(_Rule, tag="msi-product", frozen=True):
+    """The Windows Installer has this product on record, in a version within the range."""
+
+    code: Code
+    version: str | None = None
+
+
+class FileRule(_Rule, tag="file", frozen=True):
+    """A file exists, and its version, size or hash is as said."""
+
+    path: Text
+    version: str | None = None
+    size: int | None = None
+    sha256: Digest | None = None
+
+
+class RegistryRule(_Rule, tag="registry", frozen=True):
+    """A registry value exists, and equals a text or number, or is a version within the range."""
+
+    key: Text
+    name: str = ""
+    equals: str | int | None = None
+    version: str | None = None
+    view: Literal["64", "32"] = "64"
+
+    @property
+    def parts(self) -> tuple[str, str]:
+        """``(hive, key below it)``."""
+        hive, _, rest = self.key.partition("\\")
+        return {"HKEY_LOCAL_MACHINE": "HKLM", "HKEY_CURRENT_USER": "HKCU"}.get(hive.upper(), hive.upper()), rest
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if self.parts[0] not in ("HKLM", "HKCU") or not self.parts[1]:
+            raise ValueError(f"key begins with HKLM\\ or HKCU\\, not {self.key!r}")
+
+
+class UninstallEntryRule(_Rule, tag="uninstall-entry", frozen=True):
+    """The list of installed programs has an entry of this exact name, in a version within the range."""
+
+    name: Text
+    version: str | None = None
+    view: Literal["64", "32"] | None = None
+
+
+Rule = MsiProductRule | FileRule | RegistryRule | UninstallEntryRule
+
+
+class Plan(_Part):
+    """A whole plan. ``detect``: all rules must hold."""
+
+    package: Package
+    media: tuple[Media, ...] = ()
+    when: When = When()
+    in_the_way: InTheWay = InTheWay()
+    log: Log = Log()
+    install: Annotated[tuple[Step, ...], Meta(min_length=1)]
+    uninstall: tuple[Step, ...] = ()
+    repair: tuple[Step, ...] = ()
+    detect: tuple[Rule, ...] = ()
+
+    def steps(self, verb: str) -> tuple[Step, ...]:
+        """The steps of ``install``, ``uninstall`` or ``repair``."""
+        return {"install": self.install, "uninstall": self.uninstall, "repair": self.repair}[verb]
+
+
+VERBS = ("install", "uninstall", "repair")
+
+
+def schema() -> dict[str, object]:
+    """The JSON Schema of a plan, for editors."""
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Yendo plan", **msgspec.json.schema(Plan)}

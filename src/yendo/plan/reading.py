@@ -1,0 +1,121 @@
+"""Reading a plan: TOML into types, and every mistake with its line and the nearest known word."""
+
+from __future__ import annotations
+
+import difflib
+import re
+import tomllib
+from pathlib import Path as FilePath
+from typing import Any, get_args
+
+import msgspec
+
+from yendo.errors import YendoError
+from yendo.plan import model, places
+
+MAX_PLAN = 4 << 20
+
+
+class Problem(msgspec.Struct, frozen=True):
+    """One mistake: its line, and what to do."""
+
+    line: int
+    message: str
+
+
+class PlanError(YendoError):
+    """A plan that cannot be used; ``problems`` in the order found."""
+
+    def __init__(self, path: str, problems: list[Problem]) -> None:
+        super().__init__("\n".join(f"{path}:{problem.line}: {problem.message}" for problem in problems))
+        self.path, self.problems = path, problems
+
+
+def read(path: FilePath) -> tuple[model.Plan, dict[places.Path, int]]:
+    """The plan of a file, and the lines of its values. Raises PlanError."""
+    try:
+        if path.stat().st_size > MAX_PLAN:
+            raise PlanError(str(path), [Problem(1, f"larger than {MAX_PLAN} bytes, so not a plan")])
+        text = path.read_text("utf-8")
+    except FileNotFoundError as error:
+        raise PlanError(str(path), [Problem(1, "there is no plan here; start one with `yendo draft FOLDER INSTALLER`")]) from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise PlanError(str(path), [Problem(1, f"cannot be read as UTF-8 text: {error}")]) from error
+    return read_text(text, str(path))
+
+
+def read_text(text: str, name: str = "plan.toml") -> tuple[model.Plan, dict[places.Path, int]]:
+    """The same for text that is at hand. Raises PlanError."""
+    try:
+        raw = tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        match = re.search(r"at line (\d+)", str(error))
+        raise PlanError(name, [Problem(int(match[1]) if match else 1, f"not TOML: {error}")]) from error
+    found = places.lines(text)
+    problems = list(_unknown(raw, model.Plan, (), found))
+    if not problems:
+        try:
+            return msgspec.convert(raw, model.Plan), found
+        except msgspec.ValidationError as error:
+            problems = [_explain(error, raw, found)]
+    raise PlanError(name, problems)
+
+
+def _unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, int]) -> Any:
+    """Every key that its table does not know, with the nearest that it does."""
+    struct = _struct_for(kind, raw)
+    if isinstance(raw, list):
+        for at, item in enumerate(raw):
+            yield from _unknown(item, kind, (*path, at), found)
+    elif struct is not None and isinstance(raw, dict):
+        tag = struct.__struct_config__.tag_field
+        fields = {field.encode_name: field.type for field in msgspec.structs.fields(struct)}
+        known = set(fields) | ({tag} if tag else set())
+        for key, value in raw.items():
+            if key not in known:
+                near = difflib.get_close_matches(key, known, 1)
+                hint = f"; did you mean {near[0]!r}?" if near else f"; known here: {', '.join(sorted(known))}"
+                yield Problem(places.nearest(found, (*path, key)), f"unknown key {key!r} in {_where(path)}{hint}")
+            elif key in fields:
+                yield from _unknown(value, fields[key], (*path, key), found)
+
+
+def _struct_for(kind: Any, raw: Any) -> Any:
+    """The struct type that a value is meant to be, seen through unions, tuples and annotations."""
+    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+        return kind
+    options = [struct for struct in (_struct_for(argument, raw) for argument in get_args(kind)) if struct is not None]
+    if len(options) > 1 and isinstance(raw, dict):
+        return next((struct for struct in _flat(kind) if struct.__struct_config__.tag == raw.get("kind")), None)
+    return options[0] if options else None
+
+
+def _flat(kind: Any) -> list[Any]:
+    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
+        return [kind]
+    return [struct for argument in get_args(kind) for struct in _flat(argument)]
+
+
+def _where(path: places.Path) -> str:
+    out = ""
+    for part in path:
+        out += f" {part + 1}" if isinstance(part, int) else ("." if out else "") + part
+    return f"[{out}]" if out else "the plan"
+
+
+def _explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, int]) -> Problem:
+    message, _, where = str(error).partition(" - at `")
+    path: list[str | int] = []
+    for name, index, _key in re.findall(r"\.([A-Za-z_]+)|\[(\d+)\]|\[(\.\.\.)\]", where.rstrip("`")):
+        path += [int(index)] if index else [name] if name else []
+    if match := re.match(r"Invalid value '(.+)'$", message):
+        group = "detect" if path[:1] == ["detect"] else "step"
+        kinds = [struct.__struct_config__.tag for struct in _flat(model.Rule if group == "detect" else model.Step)]
+        near = difflib.get_close_matches(match[1], kinds, 1)
+        message = (f"{match[1]!r} is no kind of {'rule' if group == 'detect' else 'step'} that this version carries out; known: "
+                   f"{', '.join(kinds)}" + (f"; did you mean {near[0]!r}?" if near else ""))
+    elif match := re.match(r"Object missing required field `(.+)`", message):
+        message = f"{match[1]!r} is missing in {_where(tuple(path))}"
+    else:
+        message = f"{_where(tuple(path))}: {message[0].lower()}{message[1:]}"
+    return Problem(places.nearest(found, tuple(path)), message)
