@@ -75,7 +75,10 @@ def main() -> int:
             **{f"install an empty product, {name}": install(name) for name in packages},
             **{f"install and remove an empty product, {name}": remove(name) for name in packages}}
         if machine.has_powershell:
-            runs["shell"] = lambda session: session.run('powershell -NoProfile -Command "exit 0"', timeout=60)
+            def shell(session: WineSession) -> None:
+                assert session.run('powershell -NoProfile -Command "exit 7"', timeout=60).exit_code == 7
+
+            runs["shell"] = shell
         for account in ("user", "system"):
             for name, act in runs.items():
                 with machine.fresh(account) as session:  # type: ignore[arg-type]

@@ -40,7 +40,7 @@ class _Part(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     pass
 
 
-class Package(_Part):
+class Package(_Part, kw_only=True):
     """What the package is. ``revision`` counts the packager's own changes to one vendor version."""
 
     id: Identifier
@@ -56,7 +56,7 @@ class Package(_Part):
     notes: str = ""
 
 
-class Media(_Part):
+class Media(_Part, kw_only=True):
     """A vendor's file below ``media/``, never changed."""
 
     file: Text
@@ -65,7 +65,7 @@ class Media(_Part):
     origin: str = ""
 
 
-class When(_Part):
+class When(_Part, kw_only=True):
     """Run conditions; all must hold. Unmet ones end the run as "not applicable"."""
 
     os: str | None = None
@@ -79,7 +79,7 @@ class When(_Part):
             size(self.disk)
 
 
-class InTheWay(_Part):
+class InTheWay(_Part, kw_only=True):
     """Programs that must not run meanwhile: asked to close, ended after ``wait``."""
 
     programs: tuple[Text, ...] = ()
@@ -94,13 +94,13 @@ class InTheWay(_Part):
         return tuple(re.sub(r"(?i)\.exe$", "", name.strip()) for name in self.programs)
 
 
-class Log(_Part):
+class Log(_Part, kw_only=True):
     """Where the runner and the installers it starts write their logs."""
 
     folder: Text = r"%ProgramData%\Yendo\logs"
 
 
-class _Step(_Part, tag_field="kind"):
+class _Step(_Part, tag_field="kind", kw_only=True):
     timeout: str | None = None
     note: str = ""
 
@@ -109,7 +109,7 @@ class _Step(_Part, tag_field="kind"):
             seconds(self.timeout)
 
 
-class MsiStep(_Step, tag="msi", frozen=True):
+class MsiStep(_Step, tag="msi", frozen=True, kw_only=True):
     """Runs the Windows Installer.
 
     ``media`` installs that file; ``product`` names a product code to remove or repair instead.
@@ -136,7 +136,7 @@ class MsiStep(_Step, tag="msi", frozen=True):
             raise ValueError("codes are numbers, each with its meaning: codes = { \"3010\" = \"restart\" }")
 
 
-class CopyStep(_Step, tag="copy", frozen=True, rename={"source": "from"}):
+class CopyStep(_Step, tag="copy", frozen=True, rename={"source": "from"}, kw_only=True):
     """Places a file, or the contents of a folder, from ``extras/`` on the machine."""
 
     source: Text
@@ -144,14 +144,14 @@ class CopyStep(_Step, tag="copy", frozen=True, rename={"source": "from"}):
     existing: Literal["replace", "keep"] = "replace"
 
 
-class TakeBackStep(_Step, tag="take-back", frozen=True):
+class TakeBackStep(_Step, tag="take-back", frozen=True, kw_only=True):
     """Removes what this package's copy steps placed and nobody has changed since, and empty folders they made."""
 
 
 Step = MsiStep | CopyStep | TakeBackStep
 
 
-class _Rule(_Part, tag_field="kind"):
+class _Rule(_Part, tag_field="kind", kw_only=True):
     note: str = ""
 
     def __post_init__(self) -> None:
@@ -160,14 +160,14 @@ class _Rule(_Part, tag_field="kind"):
             VersionRange.parse(version)
 
 
-class MsiProductRule(_Rule, tag="msi-product", frozen=True):
+class MsiProductRule(_Rule, tag="msi-product", frozen=True, kw_only=True):
     """The Windows Installer has this product on record, in a version within the range."""
 
     code: Code
     version: str | None = None
 
 
-class FileRule(_Rule, tag="file", frozen=True):
+class FileRule(_Rule, tag="file", frozen=True, kw_only=True):
     """A file exists, and its version, size or hash is as said."""
 
     path: Text
@@ -176,7 +176,7 @@ class FileRule(_Rule, tag="file", frozen=True):
     sha256: Digest | None = None
 
 
-class RegistryRule(_Rule, tag="registry", frozen=True):
+class RegistryRule(_Rule, tag="registry", frozen=True, kw_only=True):
     """A registry value exists, and equals a text or number, or is a version within the range."""
 
     key: Text
@@ -197,7 +197,7 @@ class RegistryRule(_Rule, tag="registry", frozen=True):
             raise ValueError(f"key begins with HKLM\\ or HKCU\\, not {self.key!r}")
 
 
-class UninstallEntryRule(_Rule, tag="uninstall-entry", frozen=True):
+class UninstallEntryRule(_Rule, tag="uninstall-entry", frozen=True, kw_only=True):
     """The list of installed programs has an entry of this exact name, in a version within the range."""
 
     name: Text
@@ -208,7 +208,7 @@ class UninstallEntryRule(_Rule, tag="uninstall-entry", frozen=True):
 Rule = MsiProductRule | FileRule | RegistryRule | UninstallEntryRule
 
 
-class Plan(_Part):
+class Plan(_Part, kw_only=True):
     """A whole plan. ``detect``: all rules must hold."""
 
     package: Package

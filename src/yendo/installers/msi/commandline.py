@@ -12,6 +12,7 @@ from typing import Literal
 
 import msgspec
 
+PRODUCT_CODE = re.compile(r"\{[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}")
 PUBLIC_NAME = re.compile(r"[A-Z_][A-Z0-9_.]*")
 
 
@@ -42,12 +43,12 @@ def install(package: str, *, properties: Mapping[str, str | int] = {}, features:
 
 def uninstall(product: str, *, log: str | None = None, suppress_restart: bool = True, arguments: str = "") -> str:
     """The command line of a silent removal, by product code or package."""
-    return " ".join(["msiexec", "/x", product if product.startswith("{") else f'"{product}"', *_common(log, suppress_restart, arguments)])
+    return " ".join(["msiexec", "/x", product if PRODUCT_CODE.fullmatch(product) else f'"{product}"', *_common(log, suppress_restart, arguments)])
 
 
 def repair(product: str, *, log: str | None = None, suppress_restart: bool = True, arguments: str = "") -> str:
     """The command line of a silent repair: everything again, files older or missing."""
-    return " ".join(["msiexec", "/i", product if product.startswith("{") else f'"{product}"', *_common(log, suppress_restart, arguments),
+    return " ".join(["msiexec", "/i", product if PRODUCT_CODE.fullmatch(product) else f'"{product}"', *_common(log, suppress_restart, arguments),
                      "REINSTALL=ALL", "REINSTALLMODE=omus"])
 
 
@@ -75,7 +76,7 @@ class MsiCommand(msgspec.Struct, frozen=True):
 
     @property
     def is_code(self) -> bool:
-        return self.package.startswith("{")
+        return bool(PRODUCT_CODE.fullmatch(self.package))
 
 
 class CommandError(ValueError):

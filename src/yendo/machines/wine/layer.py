@@ -71,7 +71,7 @@ class Prefix:
         kept = {name: os.environ[name] for name in ("PATH", "DISPLAY", "LANG", "LC_ALL", "XAUTHORITY") if name in os.environ}
         self.environment = {
             **kept, "WINEPREFIX": str(root), "HOME": str(home), "WINEDEBUG": "-all", "WINEARCH": "win64",
-            "WINEDLLOVERRIDES": "mscoree=;mshtml=;winemenubuilder.exe=", "DOTNET_EnableWriteXorExecute": "0",
+            "WINEDLLOVERRIDES": "winemenubuilder.exe=", "DOTNET_EnableWriteXorExecute": "0",
             "DOTNET_CLI_TELEMETRY_OPTOUT": "1", "POWERSHELL_TELEMETRY_OPTOUT": "1", **(environment or {})}
         self.seconds = 0.0  # spent in commands
 

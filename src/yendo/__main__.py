@@ -1,0 +1,5 @@
+"""``python -m yendo``."""
+
+from yendo.cli.main import main
+
+raise SystemExit(main())

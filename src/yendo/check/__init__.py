@@ -1,0 +1,6 @@
+"""Rules that find mistakes in a plan, one rule a function."""
+
+from yendo.check.rules import RULES, check
+from yendo.check.workspace import Finding, Workspace
+
+__all__ = ["RULES", "Finding", "Workspace", "check"]

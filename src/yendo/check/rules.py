@@ -1,0 +1,404 @@
+"""The rules. Each has a stable id, a severity, why it matters and what to do; adding one is one function."""
+
+from __future__ import annotations
+
+import difflib
+import re
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+import msgspec
+
+from yendo.check.workspace import Finding, Severity, Workspace
+from yendo.detect.evaluate import expand
+from yendo.effects import File, RegistryValue
+from yendo.errors import Usage
+from yendo.facts.surroundings import windows
+from yendo.installers.msi import commandline
+from yendo.package import build, secrets
+from yendo.package import manifest as form
+from yendo.plan import CopyStep, FileRule, MsiProductRule, MsiStep, RegistryRule, TakeBackStep
+
+Report = Iterator[tuple[int, str, str]]  # line, message, remedy
+
+
+class Rule(msgspec.Struct, frozen=True):
+    id: str
+    severity: Severity
+    why: str
+    find: Callable[[Workspace], Report]
+
+
+RULES: dict[str, Rule] = {}
+
+
+def rule(identifier: str, severity: Severity, why: str) -> Callable[[Callable[[Workspace], Report]], Callable[[Workspace], Report]]:
+    def keep(find: Callable[[Workspace], Report]) -> Callable[[Workspace], Report]:
+        RULES[identifier] = Rule(identifier, severity, why, find)
+        return find
+
+    return keep
+
+
+def check(workspace: Workspace) -> list[Finding]:
+    """Every finding, in the order of the plan."""
+    found = [Finding(entry.id, entry.severity, line, message, entry.why, remedy)
+             for entry in RULES.values() for line, message, remedy in entry.find(workspace)]
+    return sorted(found, key=lambda finding: (finding.line, finding.rule, finding.message))
+
+
+# --- media and files --------------------------------------------------------------------------------
+
+
+@rule("media-changed", "error", "what was read and proved is then not what is installed")
+def media_changed(workspace: Workspace) -> Report:
+    for at, medium in enumerate(workspace.plan.media):
+        digest = workspace.digest(medium.file)
+        line = workspace.line("media", at, "sha256")
+        if digest is None:
+            yield line, f"media/{medium.file} is not there", "put the vendor's file back below media/"
+        elif digest != medium.sha256:
+            yield line, f"media/{medium.file} has changed since it was hashed", "put the vendor's file back, or draft anew from the new one"
+
+
+@rule("missing-file", "error", "the step fails on every machine")
+def missing_file(workspace: Workspace) -> Report:
+    known = {medium.file for medium in workspace.plan.media}
+    for verb, at, step in workspace.steps():
+        if isinstance(step, MsiStep) and step.media and step.media not in known:
+            near = difflib.get_close_matches(step.media, known, 1)
+            yield (workspace.line(verb, at, "media"), f"{step.media} is not one of the [[media]]",
+                   f"did you mean {near[0]}?" if near else "add it with its hash")
+        if isinstance(step, MsiStep) and step.command:
+            for name in re.findall(r'\{package\}\\([^"|<>*?]+?\.(?:msi|msp|mst|cab|exe))', step.command, re.I):
+                if not (workspace.folder / name.replace("\\", "/")).is_file():
+                    yield workspace.line(verb, at, "command"), f"the command names {name}, which is not there", "check the spelling below media/ and extras/"
+        if isinstance(step, CopyStep):
+            try:
+                if not form.extras(workspace.folder, step):
+                    yield workspace.line(verb, at, "from"), f"{step.source} holds no files", "put the files there"
+            except Usage as error:
+                yield workspace.line(verb, at, "from"), str(error), "put the file below extras/, or correct the path"
+
+
+# --- command lines ------------------------------------------------------------------------------------
+
+
+def _lines(workspace: Workspace) -> Iterator[tuple[str, int, MsiStep, str, int]]:
+    """Every msi step with its whole command line and the line where a person would mend it."""
+    for verb, at, step in workspace.steps():
+        if isinstance(step, MsiStep):
+            yield verb, at, step, form.msi_command(step, verb), workspace.line(verb, at, "command" if step.command else "arguments")
+
+
+@rule("unquoted-space", "error", "the Windows Installer takes the rest for another option and ends with 1639, or installs elsewhere")
+def unquoted_space(workspace: Workspace) -> Report:
+    for _, _, _, command, line in _lines(workspace):
+        try:
+            stray = commandline.parse(command).stray
+        except commandline.CommandError:
+            continue
+        for word in stray:
+            if not word.startswith(("/", "-")):
+                yield line, f"{word!r} stands alone: a space before it is not inside quotes", "put the whole value in double quotes: NAME=\"C:\\Program Files\\...\""
+
+
+@rule("bad-command", "error", "the Windows Installer refuses the command line with 1639")
+def bad_command(workspace: Workspace) -> Report:
+    for _, _, _, command, line in _lines(workspace):
+        try:
+            for word in commandline.parse(command).stray:
+                if word.startswith(("/", "-")):
+                    yield line, f"{word} is no option of the Windows Installer", "take it out, or correct it"
+        except commandline.CommandError as error:
+            yield line, f"{error}: {error.part!r}", "correct the command line"
+
+
+@rule("not-silent", "error", "a window waits for a person who is not there")
+def not_silent(workspace: Workspace) -> Report:
+    for verb, at, step, command, _ in _lines(workspace):
+        if step.command:
+            try:
+                if not commandline.parse(command).quiet:
+                    yield workspace.line(verb, at, "command"), "the command shows windows", "add /qn"
+            except commandline.CommandError:
+                continue
+
+
+@rule("restart-not-suppressed", "warning", "the machine may restart under the person's hands, and before the next step")
+def restart_not_suppressed(workspace: Workspace) -> Report:
+    for verb, at, step, command, _ in _lines(workspace):
+        try:
+            if not commandline.parse(command).restart_suppressed:
+                key = "command" if step.command else "restart"
+                yield workspace.line(verb, at, key), f"{verb} step {at + 1} may restart the machine by itself", (
+                    "add /norestart" if step.command else 'write restart = "suppress"; the runner reports 3010')
+        except commandline.CommandError:
+            continue
+
+
+@rule("log-folder", "warning", "an installer that cannot write its log ends with 1622")
+def log_folder(workspace: Workspace) -> Report:
+    surroundings = windows("system")
+    there = {path.lower() for path in surroundings.folders.values()} | {r"c:\windows\temp", "c:", r"c:\programdata"}
+    for verb, at, step, command, _ in _lines(workspace):
+        try:
+            log = commandline.parse(command).log
+        except commandline.CommandError:
+            continue
+        if log and step.command and "{logs}" not in log:
+            folder = expand(log, surroundings.environment).rpartition("\\")[0].lower()
+            if folder not in there and "{package}" not in folder:
+                yield workspace.line(verb, at, "command"), f"the log's folder {folder or 'of the moment'} may not exist", r"log to {logs}\NAME.log, which the runner makes"
+
+
+# --- properties -----------------------------------------------------------------------------------------
+
+
+def _properties(workspace: Workspace) -> Iterator[tuple[str, int, MsiStep, str, str]]:
+    for verb, at, step in workspace.steps():
+        if not isinstance(step, MsiStep):
+            continue
+        found = {name: str(value) for name, value in step.properties.items()}
+        try:
+            found |= commandline.parse(form.msi_command(step, verb)).properties
+        except commandline.CommandError:
+            pass
+        for name, value in found.items():
+            yield verb, at, step, name, value
+
+
+def _property_line(workspace: Workspace, verb: str, at: int, name: str) -> int:
+    path = (verb, at, "properties", name)
+    if workspace.has_line(*path):
+        return workspace.line(*path)
+    return workspace.line(verb, at, "arguments" if workspace.has_line(verb, at, "arguments") else "command")
+
+
+_ALWAYS_KNOWN = frozenset("""
+    ALLUSERS REBOOT REMOVE REINSTALL REINSTALLMODE ADDLOCAL ADDSOURCE ADDDEFAULT ADVERTISE INSTALLLEVEL MSIINSTALLPERUSER
+    TRANSFORMS PATCH TARGETDIR ARPSYSTEMCOMPONENT ARPNOMODIFY ARPNOREPAIR ARPNOREMOVE ARPCOMMENTS ARPCONTACT ARPHELPLINK
+    ARPHELPTELEPHONE ARPURLINFOABOUT ARPURLUPDATEINFO ARPINSTALLLOCATION ARPPRODUCTICON ARPSIZE ARPREADME ROOTDRIVE
+    MSIRESTARTMANAGERCONTROL MSIFASTINSTALL MSIDISABLERMRESTART LIMITUI COMPANYNAME USERNAME PIDKEY DISABLEROLLBACK
+    MSIENFORCEUPGRADECOMPONENTRULES""".split())
+
+
+@rule("unknown-property", "warning", "the installer ignores it without a word")
+def unknown_property(workspace: Workspace) -> Report:
+    for verb, at, step, name, _ in _properties(workspace):
+        account = workspace.account_of(step)
+        if account is None or name in _ALWAYS_KNOWN or not commandline.PUBLIC_NAME.fullmatch(name):
+            continue
+        known = {entry.name for entry in account.properties}
+        if name not in known:
+            near = difflib.get_close_matches(name, known, 1, 0.5)
+            yield (_property_line(workspace, verb, at, name), f"{step.media} knows no property {name}",
+                   f"did you mean {near[0]}?" if near else f"it knows: {', '.join(sorted(known)) or 'none of its own'}")
+
+
+@rule("private-property", "error", "the installer takes only names in capitals from its command line")
+def private_property(workspace: Workspace) -> Report:
+    for verb, at, _, name, _ in _properties(workspace):
+        if not commandline.PUBLIC_NAME.fullmatch(name):
+            yield _property_line(workspace, verb, at, name), f"property {name} is not public", f"if the installer has it, its public form is {name.upper()}"
+
+
+@rule("clear-secret", "error", "everyone who can read the package, the log or the list of processes can read it")
+def clear_secret(workspace: Workspace) -> Report:
+    for verb, at, _, name, value in _properties(workspace):
+        if value and secrets.is_secret(name):
+            yield (_property_line(workspace, verb, at, name), f"property {name} holds a secret in clear text ({secrets.MASK})",
+                   "leave it out of the plan, and let the person who delivers it set it")
+
+
+@rule("per-user-msi", "error", "it installs for the account that runs it, which is the system account and nobody else")
+def per_user_msi(workspace: Workspace) -> Report:
+    if workspace.plan.package.scope != "machine":
+        return
+    for at, step in enumerate(workspace.plan.install):
+        account = workspace.account_of(step)
+        if isinstance(step, MsiStep) and account and account.identity.scope == "user":
+            given = {name: value for _, number, _, name, value in _properties(workspace) if number == at}
+            if str(given.get("ALLUSERS", "")) not in ("1", "2"):
+                yield workspace.line("install", at, "media"), f"{step.media} installs for one user", 'add ALLUSERS = "1" to the properties, or make the package one for users'
+
+
+# --- uninstall, timeouts, conditions --------------------------------------------------------------------
+
+
+@rule("no-uninstall", "error", "what cannot be removed cannot be upgraded or taken back")
+def no_uninstall(workspace: Workspace) -> Report:
+    if not workspace.plan.uninstall:
+        yield workspace.line("install"), "there is no [[uninstall]]", "say how it is removed: a product code, or take-back for placed files"
+
+
+@rule("uninstall-does-nothing", "error", "the uninstall ends well and the software stays")
+def uninstall_does_nothing(workspace: Workspace) -> Report:
+    plan = workspace.plan
+    if not plan.uninstall:
+        return
+    codes = {account.identity.product_code for account in workspace.accounts.values() if account.identity.product_code}
+    removes_msi = False
+    for at, step in enumerate(plan.uninstall):
+        if isinstance(step, CopyStep):
+            yield workspace.line("uninstall", at, "kind"), "an uninstall step places files", "use kind = \"take-back\""
+        if not isinstance(step, MsiStep):
+            continue
+        try:
+            command = commandline.parse(form.msi_command(step, "uninstall"))
+        except commandline.CommandError:
+            continue
+        if command.action != "uninstall" and command.properties.get("REMOVE", "").upper() != "ALL":
+            yield workspace.line("uninstall", at, "command"), "the uninstall installs: the command has no /x and no REMOVE=ALL", "write msiexec /x PRODUCT-CODE /qn"
+            continue
+        removes_msi = True
+        if step.product and codes and step.product.upper() not in codes:
+            yield (workspace.line("uninstall", at, "product"), f"{step.product} is not a product that this package installs",
+                   f"it installs {', '.join(sorted(code for code in codes if code))}")
+    if any(isinstance(step, MsiStep) for step in plan.install) and not removes_msi:
+        yield workspace.line("uninstall"), "nothing removes the product that the msi step installs", "add an msi step with the product code"
+    if workspace.copies and not any(isinstance(step, TakeBackStep) for step in plan.uninstall):
+        yield workspace.line("uninstall"), "nothing takes back the files that the copy steps place", 'add a step of kind = "take-back"'
+
+
+@rule("no-timeout", "warning", "a step that waits for a person holds the machine for ever")
+def no_timeout(workspace: Workspace) -> Report:
+    for verb, at, step in workspace.steps():
+        if not step.timeout:
+            yield workspace.line(verb, at, "kind"), f"{verb} step {at + 1} has no timeout", 'add timeout = "30 min"'
+
+
+@rule("architecture-missing", "warning", "on a 32-bit machine the run fails instead of saying that it is not applicable")
+def architecture_missing(workspace: Workspace) -> Report:
+    wide = sorted({account.identity.architecture for account in workspace.accounts.values()} & {"x64", "arm64"})
+    if wide and not workspace.plan.when.architecture:
+        yield workspace.line("when"), f"the installer is for {wide[0]}, and no condition says so", f'add architecture = ["{wide[0]}"] to [when]'
+
+
+# --- detection --------------------------------------------------------------------------------------------
+
+
+@rule("no-detection", "error", "nobody can tell whether it is installed")
+def no_detection(workspace: Workspace) -> Report:
+    if not workspace.plan.detect:
+        yield workspace.line("install"), "there is no [[detect]]", "draft again into another folder to see the derived rules"
+
+
+@rule("existence-only", "warning", "an old or broken copy counts as success")
+def existence_only(workspace: Workspace) -> Report:
+    versions = {effect.thing.identity: effect.thing.version for effect in workspace.effects
+                if isinstance(effect.thing, File) and effect.thing.version}
+    environment = windows("system").environment
+    for at, entry in enumerate(workspace.plan.detect):
+        bare_file = isinstance(entry, FileRule) and not entry.version and not entry.sha256 and entry.size is None
+        if isinstance(entry, FileRule) and bare_file and (known := versions.get(expand(entry.path, environment).lower())):
+            yield workspace.line("detect", at, "path"), f"only the existence of {entry.path} is asked for", f'add version = ">={known}"'
+        if isinstance(entry, MsiProductRule) and not entry.version:
+            version = next((account.identity.version for account in workspace.accounts.values()
+                            if account.identity.product_code == entry.code.upper()), None)
+            if version:
+                yield workspace.line("detect", at, "code"), "any version with this product code counts", f'add version = "=={version}"'
+
+
+_PER_USER = re.compile(r"(?i)^(%(appdata|localappdata|userprofile|homepath|temp|tmp)%|[a-z]:\\users\\(?!public(\\|$)))")
+
+
+@rule("per-user-detection", "error", "the system account has another profile, so the rule never holds there")
+def per_user_detection(workspace: Workspace) -> Report:
+    if workspace.plan.package.scope != "machine":
+        return
+    for at, entry in enumerate(workspace.plan.detect):
+        if isinstance(entry, FileRule) and _PER_USER.match(entry.path):
+            yield workspace.line("detect", at, "path"), f"{entry.path} lies in a user's own folder", "ask for a file below %ProgramFiles% or %ProgramData%"
+        if isinstance(entry, RegistryRule) and entry.parts[0] == "HKCU":
+            yield workspace.line("detect", at, "key"), f"{entry.key} lies in a user's own part of the registry", "ask for a value below HKLM"
+
+
+@rule("registry-view", "error", "64-bit and 32-bit programs see different halves of the registry, so the rule never holds")
+def registry_view(workspace: Workspace) -> Report:
+    written: dict[str, set[str]] = {}
+    for effect in workspace.effects:
+        if isinstance(effect.thing, RegistryValue):
+            written.setdefault(f"{effect.thing.hive}\\{effect.thing.key}!{effect.thing.name}".lower(), set()).add(effect.thing.view)
+    for at, entry in enumerate(workspace.plan.detect):
+        if not isinstance(entry, RegistryRule):
+            continue
+        line = workspace.line("detect", at, "view" if workspace.has_line("detect", at, "view") else "key")
+        if "wow6432node" in entry.key.lower():
+            plain = re.sub(r"(?i)\\wow6432node", "", entry.key)
+            yield line, "Wow6432Node is spelt out", f"write key = '{plain}' and view = \"32\""
+            continue
+        hive, key = entry.parts
+        views = written.get(f"{hive}\\{key}!{entry.name}".lower(), set())
+        if views and entry.view not in views:
+            yield line, f"the installer writes this value in the {min(views)}-bit view, the rule looks in the {entry.view}-bit one", f'write view = "{min(views)}"'
+
+
+@rule("extra-not-detected", "warning", "the package counts as installed while its extra file is missing or old")
+def extra_not_detected(workspace: Workspace) -> Report:
+    environment = windows("system").environment
+    asked = {expand(entry.path, environment).lower() for entry in workspace.plan.detect if isinstance(entry, FileRule)}
+    for at, step in workspace.copies:
+        try:
+            targets = form.extras(workspace.folder, step)
+        except Usage:
+            continue
+        missing = [(path, target) for path, target in targets if expand(target, environment).lower() not in asked]
+        if missing:
+            path, target = missing[0]
+            more = f" (and {len(missing) - 1} more)" if len(missing) > 1 else ""
+            yield workspace.line("install", at, "to"), f"nothing detects {target}{more}", f"add a file rule with sha256 = \"{_digest(path)}\""
+
+
+@rule("wrong-content", "error", "detection asks for another content than the package places, so it is installed again and again")
+def wrong_content(workspace: Workspace) -> Report:
+    environment = windows("system").environment
+    placed = {}
+    for _, step in workspace.copies:
+        try:
+            placed |= {expand(target, environment).lower(): path for path, target in form.extras(workspace.folder, step)}
+        except Usage:
+            continue
+    for at, entry in enumerate(workspace.plan.detect):
+        if isinstance(entry, FileRule) and entry.sha256 and (path := placed.get(expand(entry.path, environment).lower())):
+            digest = _digest(path)
+            if digest != entry.sha256:
+                yield workspace.line("detect", at, "sha256"), f"{entry.path} is detected by another hash than that of the file placed", f'write sha256 = "{digest}"'
+
+
+def _digest(path: Path) -> str:
+    import hashlib
+
+    return hashlib.sha256(path.read_bytes()).hexdigest()
+
+
+@rule("stale-detection", "error", "machines that have the earlier build report the new one as installed, and never get it")
+def stale_detection(workspace: Workspace) -> Report:
+    old = workspace.built
+    if old is None:
+        return
+    plan = workspace.plan
+    base = workspace.folder
+    try:
+        digest_of = {path: _digest(path) for _, step in workspace.copies for path, _ in form.extras(base, step)}
+        files = [form.PackedFile(f"media/{medium.file}", (base / "media" / medium.file).stat().st_size, workspace.digest(medium.file) or "") for medium in plan.media]
+        files += [form.PackedFile(path.relative_to(base).as_posix(), path.stat().st_size, digest) for path, digest in digest_of.items()]
+        now = form.resolve(base, plan, tuple(sorted(files, key=lambda file: file.path)), digest_of, "")
+    except (OSError, Usage):
+        return
+    same_rules = msgspec.to_builtins(plan.detect) == old.get("detect")
+    if not same_rules:
+        return
+    if build.content_digest(now) != old.get("content"):
+        yield (workspace.line("detect"), "the content has changed since the last build, and the detection is still true for that one",
+               "detect something that changed (a file's hash, a version), or accept that only new machines get it")
+    elif plan.package.revision != old.get("revision"):
+        yield (workspace.line("package", "revision"), f"revision {plan.package.revision} is detected by the rules of revision {old.get('revision')}",
+               "nothing else has changed: keep the revision, or change what is detected")
+
+
+@rule("undecided", "note", "a derived value may be right and still not be what you want")
+def undecided(workspace: Workspace) -> Report:
+    for number, line in enumerate(workspace.text.splitlines(), 1):
+        if "# DECIDE" in line:
+            yield number, line.partition("# DECIDE")[2].strip(": ") or "a decision is open", "set the value and take the mark away"

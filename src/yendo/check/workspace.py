@@ -1,0 +1,112 @@
+"""What the rules look at: a plan with its lines, and its media as far as they can be read."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from functools import cached_property
+from pathlib import Path
+from typing import Any, Literal
+
+import msgspec
+
+from yendo.effects import Effect
+from yendo.errors import NotCovered, Unreadable, Usage
+from yendo.facts.surroundings import windows
+from yendo.formats.msi import Database
+from yendo.installers import recognise
+from yendo.installers.account import Account
+from yendo.installers.msi import describe, engine
+from yendo.plan import CopyStep, MsiStep, Plan, Step, read
+from yendo.plan.model import VERBS
+from yendo.plan.places import Path as Place
+from yendo.plan.places import nearest
+
+Severity = Literal["error", "warning", "note"]
+
+
+class Finding(msgspec.Struct, frozen=True):
+    """One mistake: where it is (file and line from 1), why it matters, and what to do."""
+
+    rule: str
+    severity: Severity
+    line: int
+    message: str
+    why: str
+    remedy: str
+    file: str = "plan.toml"
+
+
+class Workspace:
+    """A workspace opened for checking. Raises PlanError when the plan cannot be read."""
+
+    def __init__(self, folder: Path) -> None:
+        self.folder = folder.resolve()
+        self.path = self.folder / "plan.toml"
+        self.plan: Plan
+        self.plan, self._lines = read(self.path)
+        self.text = self.path.read_text("utf-8")
+
+    def line(self, *path: str | int) -> int:
+        """The line of a value, or of the table it would stand in."""
+        return nearest(self._lines, tuple(path))
+
+    def has_line(self, *path: str | int) -> bool:
+        place: Place = tuple(path)
+        return place in self._lines
+
+    def steps(self) -> list[tuple[str, int, Step]]:
+        """``(verb, position, step)`` of every step."""
+        return [(verb, at, step) for verb in VERBS for at, step in enumerate(self.plan.steps(verb))]
+
+    @cached_property
+    def accounts(self) -> dict[str, Account]:
+        """What each medium that can be read tells, by its file name."""
+        found = {}
+        for medium in self.plan.media:
+            path = self.folder / "media" / medium.file
+            if path.is_file():
+                try:
+                    found[medium.file] = recognise.read(path)
+                except (Unreadable, NotCovered, Usage):
+                    continue
+        return found
+
+    def account_of(self, step: Step) -> Account | None:
+        return self.accounts.get(step.media) if isinstance(step, MsiStep) and step.media else None
+
+    @cached_property
+    def effects(self) -> list[Effect]:
+        """What the install steps do on a fresh machine, with the plan's own properties."""
+        surroundings = windows("system" if self.plan.package.scope == "machine" else "user")
+        state = describe.baseline(surroundings)
+        found: list[Effect] = []
+        for step in self.plan.install:
+            if self.account_of(step) and isinstance(step, MsiStep):
+                given = {name: str(value) for name, value in step.properties.items()}
+                if step.features:
+                    given["ADDLOCAL"] = ",".join(step.features)
+                with Database(self.folder / "media" / str(step.media)) as database:
+                    found += engine.run(database, surroundings, state, given).effects
+        return found
+
+    def digest(self, name: str) -> str | None:
+        """The hash of a medium, or None where it is missing."""
+        path = self.folder / "media" / name
+        if not path.is_file():
+            return None
+        with path.open("rb") as file:
+            return hashlib.file_digest(file, "sha256").hexdigest()
+
+    @cached_property
+    def copies(self) -> list[tuple[int, CopyStep]]:
+        return [(at, step) for at, step in enumerate(self.plan.install) if isinstance(step, CopyStep)]
+
+    @cached_property
+    def built(self) -> dict[str, Any] | None:
+        """What the last build recorded, or None."""
+        try:
+            found = json.loads((self.folder / ".yendo" / "built.json").read_text("utf-8"))
+        except (OSError, ValueError):
+            return None
+        return found if isinstance(found, dict) else None

@@ -1,0 +1,78 @@
+"""Show which machines and helpers are here, and how to get the rest.
+
+  yendo doctor
+"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import Any
+
+from yendo.cli import machines
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--powershell", type=Path, metavar="PATH", help="a zip or folder with a PowerShell to look at (or YENDO_POWERSHELL)")
+
+
+def run(options: argparse.Namespace) -> int:
+    from yendo.cli import show
+
+    found = survey(options.powershell)
+    if options.json:
+        show.emit({"schema": "yendo.doctor/1", "parts": found})
+    elif not options.quiet:
+        from rich.text import Text
+
+        out = show.console()
+        show.grid(out, [(Text("here", "green") if part["here"] else Text("missing", "yellow"), part["name"], part["what"] if part["here"] else f"{part['what']}; to get it: {part['how']}")
+                        for part in found], heads=("", "part", ""))
+        missing = [part for part in found if not part["here"]]
+        out.print(f"\n{'Everything is here.' if not missing else 'Yendo works without these; a proof says what was not executed.'}")
+    return 0
+
+
+def survey(powershell: Path | None) -> list[dict[str, Any]]:
+    """One entry a part: its name, whether it is here, what it is or is for, and how to get it."""
+    import shutil
+
+    from yendo.errors import YendoError
+
+    parts: list[dict[str, Any]] = [{"name": "simulated machine", "here": True, "what": machines.make("simulated").label, "how": ""}]
+
+    def add(name: str, here: bool, what: str, how: str) -> None:
+        parts.append({"name": name, "here": here, "what": what, "how": how})
+
+    from yendo.machines.wine import layer
+
+    try:
+        found = layer.find()
+        add("wine", True, found.version, layer.HOW_TO_GET)
+        machine = machines.make("wine", powershell)
+        widths = _widths(machine)
+        add("32-bit programs", "32" in widths if widths else False, "wine runs them" if "32" in widths else "not known until the first proof" if not widths else
+            "this wine runs 64-bit programs only", "apt-get install wine32, or a wine for both widths first on PATH")
+        add("PowerShell for wine", machine.has_powershell, "the package's own runner is executed" if machine.has_powershell else "executes the package's own runner",
+            "download a portable PowerShell for Windows x64 and name its zip or folder in YENDO_POWERSHELL or --powershell")
+    except YendoError as error:
+        add("wine", False, "real machines on this system", layer.HOW_TO_GET)
+        add("PowerShell for wine", False, str(error).partition(":")[0], "wine first")
+    add("Xvfb", shutil.which("Xvfb") is not None, "a screen without a monitor, so that no window goes unnoticed", "apt-get install xvfb")
+    add("libarchive", _libarchive(), "reads cabinets packed with LZX", "apt-get install libarchive13")
+    return parts
+
+
+def _widths(machine: Any) -> list[str]:
+    import json
+
+    ready = machine.cache / "wine" / machine._key / "ready.json"
+    return list(json.loads(ready.read_text("utf-8"))["widths"]) if ready.exists() else []
+
+
+def _libarchive() -> bool:
+    try:
+        import libarchive
+    except (ImportError, OSError, TypeError, AttributeError):
+        return False
+    return bool(libarchive)

@@ -1,0 +1,45 @@
+"""Start a package: a workspace with the media, a plan with every derived value, and the evidence.
+
+  yendo draft lantern lantern-6.2.1.msi
+  yendo draft charts --files ./charts --to '%ProgramData%\\Tidewell\\charts'
+"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folder", type=Path, metavar="FOLDER", help="the workspace to start")
+    parser.add_argument("installer", type=Path, nargs="?", metavar="INSTALLER", help="the vendor's installer")
+    parser.add_argument("--files", type=Path, metavar="DIR", help="a package without an installer: files and folders to place")
+    parser.add_argument("--to", metavar="PATH", help="with --files: where they belong on the machine")
+
+
+def run(options: argparse.Namespace) -> int:
+    import msgspec
+
+    from yendo.cli import show
+    from yendo.draft import draft
+    from yendo.errors import Usage
+
+    if bool(options.installer) == bool(options.files):
+        raise Usage("name either an installer or a folder of files: yendo draft FOLDER INSTALLER, or yendo draft FOLDER --files DIR")
+    if options.to and not options.files:
+        raise Usage("--to goes with --files; for an installer, say in plan.toml where extra files belong")
+    drafted = draft.from_files(options.folder, options.files, options.to) if options.files else draft.from_installer(options.folder, options.installer)
+    if options.json:
+        show.emit({"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))})  # type: ignore[arg-type]
+    elif not options.quiet:
+        out = show.console()
+        out.print(f"[bold]{show.clean(drafted.plan)}[/bold] drafted" + (f", with {show.counted(len(drafted.media), 'medium').replace('mediums', 'media')} kept as it came" if drafted.media else ""))
+        for title, names, style in (("left where they were, the installer does not need them", drafted.strays, "dim"),
+                                    ("MISSING beside the installer", drafted.missing, "red")):
+            if names:
+                show.section(out, title[0].upper() + title[1:])
+                show.grid(out, [(name,) for name in names[:20]] + ([(f"and {len(names) - 20} more",)] if len(names) > 20 else []), styles=(style,))
+        show.section(out, "Still yours to decide (marked DECIDE in the plan)")
+        show.grid(out, [tuple(decision.split(": ", 1)) for decision in drafted.decisions], styles=("yellow",))
+        out.print(f"\n[dim]next:[/dim] edit {show.clean(drafted.plan)}, then yendo check {show.clean(options.folder)}")
+    return 0

@@ -1,0 +1,38 @@
+"""Machines by name, for the commands that need one."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yendo.machines.protocol import Machine
+
+NAMES = ("simulated", "wine")
+
+
+def add_options(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("--machine", choices=NAMES, default="simulated", help="what to prove on (default: simulated)")
+    parser.add_argument("--powershell", type=Path, metavar="PATH", help="a zip or folder with a PowerShell for the wine machine (or YENDO_POWERSHELL)")
+
+
+def cache() -> Path:
+    """Where templates are kept."""
+    if given := os.environ.get("YENDO_CACHE"):
+        return Path(given)
+    import platformdirs
+
+    return Path(platformdirs.user_cache_dir("yendo"))
+
+
+def make(name: str, powershell: Path | None = None) -> Machine:
+    """The machine of a name. Raises NoMachine, Usage."""
+    if name == "simulated":
+        from yendo.machines.simulated.machine import SimulatedMachine
+
+        return SimulatedMachine()
+    from yendo.machines.wine.machine import WineMachine, powershell_source
+
+    return WineMachine(cache(), powershell_source(powershell))

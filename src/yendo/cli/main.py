@@ -1,0 +1,115 @@
+"""The command line's front: finds the command, and turns errors into messages and exit codes."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import sys
+from importlib import import_module
+from types import FrameType, ModuleType
+
+from yendo import __version__
+
+COMMANDS = {
+    "read": "say what an installer is and does, without running it",
+    "draft": "start a package: a workspace with a plan",
+    "check": "look a plan over as an experienced colleague would",
+    "build": "make the package",
+    "prove": "install, detect and remove the package on a fresh machine",
+    "demo": "run the whole way once, on invented data",
+    "doctor": "show which machines and helpers are here, and how to get the rest",
+}
+EXIT_CODES = ("exit codes: 0 done; 1 done, and the answer is no; 2 wrong usage; 3 unreadable or not covered; "
+              "4 no such machine here; 70 a defect in Yendo")
+
+
+class _Formatter(argparse.RawDescriptionHelpFormatter):
+    def __init__(self, prog: str) -> None:
+        super().__init__(prog, max_help_position=26, width=min(100, int(os.environ.get("COLUMNS", "100"))))
+
+
+def _module(name: str) -> ModuleType:
+    return import_module(f"yendo.cli.{name}_command")
+
+
+def parser(only: str | None = None) -> argparse.ArgumentParser:
+    """The parser. With ``only``, the options of one command alone are set up, which is quicker."""
+    top = argparse.ArgumentParser(
+        prog="yendo", formatter_class=_Formatter, epilog=EXIT_CODES,
+        description="From a vendor's installer to a package that installs, upgrades and removes unattended,\nand is proved on a fresh machine.\n\n"
+                    "  yendo read lantern-6.2.1.msi\n  yendo draft lantern lantern-6.2.1.msi\n  yendo check lantern\n  yendo build lantern\n  yendo prove lantern")
+    top.add_argument("--version", action="version", version=f"yendo {__version__}")
+    commands = top.add_subparsers(dest="command", metavar="COMMAND", title="commands")
+    for name, summary in COMMANDS.items():
+        if only and name != only:
+            commands.add_parser(name, help=summary)
+            continue
+        command = commands.add_parser(name, help=summary, formatter_class=_Formatter)
+        if only:
+            module = _module(name)
+            command.description = module.__doc__
+            module.configure(command)
+            command.add_argument("--json", action="store_true", help="print one JSON object")
+            command.add_argument("--quiet", "-q", action="store_true", help="print nothing but errors")
+    return top
+
+
+def _named(arguments: list[str]) -> str | None:
+    return next((word for word in arguments if not word.startswith("-") and word in COMMANDS), None)
+
+
+def main(arguments: list[str] | None = None) -> int:
+    """Runs a command; returns its exit code. Never raises, but for a wrong usage that argparse ends itself."""
+    words = sys.argv[1:] if arguments is None else arguments
+    only = _named(words)
+    top = parser(only)
+    options = top.parse_args(words)
+    if not options.command:
+        top.print_help()
+        return 2
+    from yendo.errors import YendoError
+
+    _catch_termination()
+    try:
+        return int(_module(options.command).run(options))
+    except YendoError as error:
+        if options.json:
+            import json
+
+            print(json.dumps({"schema": "yendo.error/1", "error": type(error).__name__, "message": str(error), "exit_code": error.exit_code}))
+        print(f"yendo {options.command}: {_printable(str(error))}", file=sys.stderr)
+        return error.exit_code
+    except KeyboardInterrupt:
+        print(f"yendo {options.command}: stopped; nothing is left running", file=sys.stderr)
+        return 130
+    except BrokenPipeError:
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+        return 0
+    except Exception as error:
+        return _defect(options.command, error)
+
+
+def _printable(text: str) -> str:
+    """Without control characters: file names and messages of hostile files must not drive the terminal."""
+    return "".join(character if character.isprintable() or character == "\n" else "\ufffd" for character in text)
+
+
+def _catch_termination() -> None:
+    import signal
+
+    def stop(number: int, frame: FrameType | None) -> None:
+        raise KeyboardInterrupt
+
+    signal.signal(signal.SIGTERM, stop)
+
+
+def _defect(command: str, error: Exception) -> int:
+    import platform
+    import tempfile
+    import traceback
+
+    with tempfile.NamedTemporaryFile("w", prefix="yendo-defect-", suffix=".txt", delete=False, encoding="utf-8") as report:
+        report.write(f"yendo {__version__}, Python {platform.python_version()}, command {command}\n\n")
+        traceback.print_exception(error, file=report)
+    print(f"yendo {command}: a defect in Yendo ({type(error).__name__}); a report is in {report.name}, please send it in", file=sys.stderr)
+    return 70

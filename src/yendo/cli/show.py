@@ -1,0 +1,79 @@
+"""Printing for people: tables and colour on a terminal, plain text in a pipe."""
+
+from __future__ import annotations
+
+import contextlib
+import sys
+from collections.abc import Callable, Iterable, Iterator, Sequence
+
+import msgspec
+from rich.console import Console
+from rich.markup import escape
+from rich.table import Table
+from rich.text import Text
+
+PLAIN_WIDTH = 160
+
+
+def console(*, error: bool = False) -> Console:
+    """A console; ``NO_COLOR`` is honoured by the library."""
+    stream = sys.stderr if error else sys.stdout
+    if stream.isatty():
+        return Console(stderr=error, highlight=False)
+    return Console(stderr=error, highlight=False, width=PLAIN_WIDTH, no_color=True)
+
+
+def clean(value: object) -> str:
+    """Text that came out of a file, made harmless: no control characters, no markup."""
+    return escape("".join(character if character.isprintable() else "\ufffd" for character in str(value)))
+
+
+def emit(value: object) -> None:
+    """One JSON object on standard output."""
+    sys.stdout.write(msgspec.json.format(msgspec.json.encode(value), indent=2).decode() + "\n")
+
+
+def section(out: Console, title: str) -> None:
+    out.print(f"\n[bold]{title}[/bold]")
+
+
+def grid(out: Console, rows: Iterable[Sequence[object]], *, styles: Sequence[str | None] = (), heads: Sequence[str] = ()) -> None:
+    """Rows in columns, indented, without a frame. Cells are plain text, or Text with its own style."""
+    table = Table(box=None, show_header=bool(heads), padding=(0, 2, 0, 0), header_style="dim", pad_edge=False, collapse_padding=True)
+    table.add_column(width=1)
+    rows = list(rows)
+    count = max((len(row) for row in rows), default=len(heads))
+    for at in range(count):
+        last = at == count - 1
+        table.add_column(heads[at] if at < len(heads) else "", style=styles[at] if at < len(styles) else None, overflow="fold", no_wrap=False,
+                         ratio=1 if last else None)
+    for row in rows:
+        table.add_row("", *(cell if isinstance(cell, Text) else clean(cell) for cell in row))
+    out.print(table)
+
+
+def size(count: int | None) -> str:
+    """Bytes for a person, in powers of ten."""
+    if count is None:
+        return "?"
+    number = float(count)
+    for unit in ("B", "KB", "MB", "GB"):
+        if number < 1000 or unit == "GB":
+            return f"{number:.0f} {unit}" if unit == "B" or number >= 100 else f"{number:.1f} {unit}"
+        number /= 1000
+    return f"{count} B"
+
+
+def counted(count: int, noun: str) -> str:
+    """``1 rule``, ``3 rules``."""
+    return f"{count} {noun}{'' if count == 1 else 's'}"
+
+
+@contextlib.contextmanager
+def working(title: str, *, quiet: bool) -> Iterator[Callable[[str], None]]:
+    """A line that moves while work goes on, on a terminal only."""
+    if quiet or not sys.stderr.isatty():
+        yield lambda text: None
+        return
+    with console(error=True).status(title) as status:
+        yield lambda text: status.update(f"{title}: {escape(text)}")

@@ -1,0 +1,98 @@
+"""The demonstration from end to end: what the survey office does with the vendor's new release."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+import tomlkit
+
+from yendo.check import Finding, Workspace, check
+from yendo.demo import vendor
+from yendo.draft import draft
+from yendo.errors import Usage
+from yendo.installers import recognise
+from yendo.installers.account import Account
+from yendo.machines.protocol import Machine
+from yendo.package import build
+from yendo.plan import read
+from yendo.prove.proof import Proof
+from yendo.prove.prove import prove
+
+
+class Story(msgspec.Struct, frozen=True):
+    """What came of each step."""
+
+    installer: Path
+    account: Account
+    drafted: draft.Drafted
+    findings: tuple[Finding, ...]
+    built: build.Built
+    proof: Proof
+
+
+def scene(folder: Path) -> Path:
+    """Writes the vendor's share and the site's configuration; returns the installer to start with. Raises Usage."""
+    share = folder / "from-tidewell"
+    if folder.exists() and any(folder.iterdir()) and not (share / "lantern-6.2.1.msi").exists():
+        raise Usage(f"{folder} is not empty and holds no demo; name an empty folder")
+    share.mkdir(parents=True, exist_ok=True)
+    vendor.lantern(share, "6.1.0")
+    (share / "read-me.txt").write_text("Lantern 6.2.1 from Tidewell. Older releases are kept here too.\n", "utf-8")
+    (folder / "site.ini").write_bytes(vendor.SITE_CONFIGURATION.encode())
+    return vendor.lantern(share, "6.2.1")
+
+
+def edit(workspace: Path, configuration: Path) -> None:
+    """What a packager at Marrowby decides: contact, origin, SITE, no updater, and the site's configuration file."""
+    (workspace / "extras" / "site.ini").write_bytes(configuration.read_bytes())
+    path = workspace / "plan.toml"
+    document = tomlkit.parse(path.read_text("utf-8"))
+
+    def decide(table: object, key: str, value: object) -> None:
+        table[key] = value  # type: ignore[index]
+        table[key].comment("decided by the survey office")  # type: ignore[index]
+
+    decide(document["package"], "contact", "Marrowby harbour survey office")
+    decide(document["media"][0], "origin", "Tidewell release share, by hand")  # type: ignore[index]
+    decide(document["when"], "os", ">=10.0.17763")
+    install = document["install"]
+    decide(install[0]["properties"], "SITE", "Marrowby")  # type: ignore[index]
+    decide(install[0]["properties"], "AUTOUPDATE", "0")  # type: ignore[index]
+    target = r"%ProgramData%\Tidewell\Lantern\site.ini"
+    copy, back, rule = tomlkit.table(), tomlkit.table(), tomlkit.table()
+    for key, value in (("kind", "copy"), ("from", "extras/site.ini"), ("to", tomlkit.string(target, literal=True)), ("timeout", "1 min")):
+        copy.add(key, value)
+    for key, text in (("kind", "take-back"), ("timeout", "1 min")):
+        back.add(key, text)
+    from hashlib import sha256
+
+    for key, value in (("kind", "file"), ("path", tomlkit.string(target, literal=True)), ("sha256", sha256(configuration.read_bytes()).hexdigest())):
+        rule.add(key, value)
+    install.append(copy)  # type: ignore[union-attr]
+    document["uninstall"].insert(0, back)  # type: ignore[union-attr]
+    document["detect"].append(rule)  # type: ignore[union-attr]
+    path.write_text(tomlkit.dumps(document), "utf-8")
+
+
+def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Callable[[str], object] = lambda title: None) -> Story:
+    """Runs every step in ``folder`` and returns what came of it. Raises Usage where edits would be lost."""
+    installer = scene(folder)
+    tell_step("read")
+    account = recognise.read(installer)
+    workspace = folder / "lantern"
+    if not (workspace / "plan.toml").exists():
+        tell_step("draft")
+        drafted = draft.from_installer(workspace, installer)
+        edit(workspace, folder / "site.ini")
+    else:
+        drafted = draft.Drafted(workspace / "plan.toml", (installer.name,), (), (), ())
+    tell_step("check")
+    findings = tuple(check(Workspace(workspace)))
+    tell_step("build")
+    plan, _ = read(workspace / "plan.toml")
+    built = build.build(workspace, plan)
+    build.record(workspace, built)
+    tell_step("prove")
+    return Story(installer, account, drafted, findings, built, prove(built.folder, machine, scenario=scenario, progress=tell_step))

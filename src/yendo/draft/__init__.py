@@ -1,0 +1,1 @@
+"""From an account of an installer to a workspace with a plan."""

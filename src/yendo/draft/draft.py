@@ -1,0 +1,261 @@
+"""Starting a workspace: the media as they came, and a plan with every derived value filled in."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import re
+import shutil
+from pathlib import Path
+
+import msgspec
+import tomlkit
+from tomlkit.items import Table
+
+from yendo.detect import for_effects
+from yendo.effects import File
+from yendo.errors import Usage
+from yendo.installers import recognise
+from yendo.installers.account import Account
+from yendo import atomic
+from yendo.plan import FileRule, Rule
+
+DECIDE = "DECIDE"
+SYSTEM_CODES = {"x64": ["x64"], "arm64": ["arm64"]}
+
+
+class Drafted(msgspec.Struct, frozen=True):
+    """What was started: the plan, media that came along, files beside the installer that did not, open questions."""
+
+    plan: Path
+    media: tuple[str, ...]
+    strays: tuple[str, ...]
+    missing: tuple[str, ...]
+    decisions: tuple[str, ...]
+
+
+def identifier(*parts: str | None) -> str:
+    """A package id from a publisher and a name."""
+    words = "-".join(part for part in parts if part)
+    plain = re.sub(r"[^a-z0-9]+", "-", words.lower()).strip("-")
+    return plain[:64] or "package"
+
+
+def _digest(path: Path) -> tuple[str, int]:
+    with path.open("rb") as file:
+        return hashlib.file_digest(file, "sha256").hexdigest(), path.stat().st_size
+
+
+def _guard(folder: Path) -> None:
+    """Refuses where a person's edits would be lost."""
+    plan, evidence = folder / "plan.toml", folder / "evidence.json"
+    if not plan.exists():
+        return
+    try:
+        drafted = json.loads(evidence.read_text("utf-8")).get("plan_sha256")
+    except (OSError, ValueError):
+        drafted = None
+    if drafted != hashlib.sha256(plan.read_bytes()).hexdigest():
+        raise Usage(f"{plan} has been edited since it was drafted; it is not overwritten. Draft into another folder, or move the plan away first")
+
+
+def _copy_media(source: Path, target: Path) -> None:
+    target.parent.mkdir(parents=True, exist_ok=True)
+    if not target.exists() or target.stat().st_size != source.stat().st_size or _digest(target) != _digest(source):
+        part = target.with_name(target.name + ".part")
+        shutil.copyfile(source, part)
+        part.replace(target)
+
+
+def from_installer(folder: Path, installer: Path) -> Drafted:
+    """Drafts from a vendor's installer. Raises Usage, Unreadable, NotCovered."""
+    account = recognise.read(installer)
+    _guard(folder)
+    needed = [Path(installer.name)]
+    missing = []
+    for medium in account.payload.media if account.payload else ():
+        if medium.kind != "embedded":
+            if medium.present and medium.path:
+                needed.append(Path(medium.path))
+            else:
+                missing.append(medium.name)
+    folder.mkdir(parents=True, exist_ok=True)
+    for name in needed:
+        _copy_media(installer.parent / name, folder / "media" / name)
+    (folder / "extras").mkdir(exist_ok=True)
+    tops = {name.parts[0].lower() for name in needed}
+    strays = tuple(sorted(entry.name for entry in installer.parent.iterdir() if entry.name.lower() not in tops))
+    decisions: list[str] = []
+    document = _plan(account, installer.name, {name.as_posix(): _digest(folder / "media" / name) for name in needed}, decisions)
+    _finish(folder, document, account)
+    return Drafted(folder / "plan.toml", tuple(name.as_posix() for name in needed), strays, tuple(missing), tuple(decisions))
+
+
+def _literal(text: str) -> tomlkit.items.String:
+    """A Windows path reads best without doubled backslashes."""
+    return tomlkit.string(text, literal="\\" in text and "'" not in text and "\n" not in text)
+
+
+def _header(name: str) -> tomlkit.TOMLDocument:
+    document = tomlkit.document()
+    document.add(tomlkit.comment(f"What the package for {name} is. Lines marked {DECIDE} wait for a person; then: yendo check"))
+    return document
+
+
+def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str]) -> tomlkit.TOMLDocument:
+    identity = account.identity
+    document = _header(identity.name or installer)
+    package = tomlkit.table()
+    package.add("id", identifier(identity.publisher, identity.name))
+    package.add("name", identity.name or installer)
+    package.add("version", identity.version or "0")
+    package.add("revision", 1)
+    package["revision"].comment("yours: raise it with every change of the package to the same vendor version")
+    if identity.publisher:
+        package.add("publisher", identity.publisher)
+    package.add("architecture", identity.architecture if identity.architecture in ("x64", "x86", "arm64") else "any")
+    package["architecture"].comment(str(account.why.get("identity.architecture", "")))
+    if identity.language:
+        package.add("language", identity.language)
+    package.add("scope", "user" if identity.scope == "user" else "machine")
+    if identity.scope == "user":
+        package["scope"].comment("the database sets no ALLUSERS; for everyone, add ALLUSERS = \"1\" to the properties")
+    package.add("contact", "")
+    package["contact"].comment(f"{DECIDE}: who answers for this package")
+    decisions.append("package.contact: who answers for this package")
+    document.add("package", package)
+
+    entries = tomlkit.aot()
+    for name, (digest, size) in media.items():
+        entry = tomlkit.table()
+        entry.add("file", name)
+        entry.add("sha256", digest)
+        entry.add("size", size)
+        entry.add("origin", "")
+        entry["origin"].comment(f"{DECIDE}: where the file came from")
+        entries.append(entry)
+    decisions.append("media.origin: where the vendor's file came from")
+    document.add("media", entries)
+
+    when = tomlkit.table()
+    when.add("os", ">=10.0.17763")
+    when["os"].comment(f"{DECIDE}: the oldest Windows you support")
+    decisions.append("when.os: the oldest Windows you support")
+    if identity.architecture in SYSTEM_CODES:
+        when.add("architecture", SYSTEM_CODES[identity.architecture])
+        when["architecture"].comment(f"the installer is for {identity.architecture}")
+    for condition in account.conditions:
+        when.add(tomlkit.comment(f"the installer itself asks: {condition.in_words}"))
+    document.add("when", when)
+
+    if account.processes:
+        way = tomlkit.table()
+        way.add("programs", list(account.processes))
+        way["programs"].comment("the installer's own programs; they must not run meanwhile")
+        document.add("in_the_way", way)
+
+    install = tomlkit.table()
+    install.add("kind", "msi")
+    install.add("media", installer)
+    install.add("timeout", "30 min")
+    properties = tomlkit.table()
+    for entry in account.properties:
+        if "Directory" in entry.used_in or entry.default is None:
+            continue
+        if entry.used_in:
+            properties.add(entry.name, entry.default)
+            properties[entry.name].comment(f"{DECIDE}: the vendor's default; used in {', '.join(entry.used_in)}")
+            decisions.append(f"property {entry.name}: the vendor's default is {entry.default!r}")
+    unset = [entry.name for entry in account.properties if entry.default is None]
+    if unset:
+        properties.add(tomlkit.comment("also known to the installer, unset: " + ", ".join(unset)))
+    install.add("properties", properties)
+    document.add("install", _array(install))
+    removal = tomlkit.table()
+    removal.add("kind", "msi")
+    if identity.product_code:
+        removal.add("product", identity.product_code)
+        removal["product"].comment("Property[ProductCode]")
+    else:
+        removal.add("media", installer)
+    removal.add("timeout", "30 min")
+    document.add("uninstall", _array(removal))
+    if identity.product_code:
+        mend = tomlkit.table()
+        mend.add("kind", "msi")
+        mend.add("product", identity.product_code)
+        mend.add("timeout", "30 min")
+        document.add("repair", _array(mend))
+    document.add("detect", _rules(for_effects(account.effects, account.processes)))
+    return document
+
+
+def _array(*tables: Table) -> tomlkit.items.AoT:
+    array = tomlkit.aot()
+    for table in tables:
+        array.append(table)
+    return array
+
+
+def _rules(rules: list[Rule]) -> tomlkit.items.AoT:
+    array = tomlkit.aot()
+    for rule in rules:
+        table = tomlkit.table()
+        for key, value in msgspec.to_builtins(rule).items():
+            table.add(key, _literal(value) if isinstance(value, str) else value)
+        array.append(table)
+    return array
+
+
+def from_files(folder: Path, files: Path, target: str | None = None) -> Drafted:
+    """Drafts a package that only places files. Raises Usage."""
+    if not files.is_dir():
+        raise Usage(f"{files} is no folder")
+    _guard(folder)
+    base = folder / "extras" / files.name
+    if folder.resolve().is_relative_to(files.resolve()):
+        raise Usage(f"the workspace {folder} lies inside {files}, which it would copy")
+    sources = [path for path in sorted(files.rglob("*")) if path.is_file() and not path.is_symlink()]
+    links = tuple(path.relative_to(files).as_posix() for path in sorted(files.rglob("*")) if path.is_symlink())
+    if not sources:
+        raise Usage(f"{files} holds no files")
+    for path in sources:
+        _copy_media(path, base / path.relative_to(files))
+    place = target or rf"%ProgramData%\{files.name}"
+    document = _header(files.name)
+    package = tomlkit.table()
+    for key, value in (("id", identifier(files.name)), ("name", files.name), ("version", "1"), ("revision", 1), ("architecture", "any"),
+                       ("scope", "machine"), ("contact", "")):
+        package.add(key, value)
+    package["version"].comment(f"{DECIDE}: the version of these files")
+    package["contact"].comment(f"{DECIDE}: who answers for this package")
+    document.add("package", package)
+    step = tomlkit.table()
+    for key, text in (("kind", "copy"), ("from", f"extras/{files.name}"), ("to", place), ("timeout", "5 min")):
+        step.add(key, _literal(text))
+    decisions = ["package.version: the version of these files", "package.contact: who answers for this package"]
+    if target is None:
+        step["to"].comment(f"{DECIDE}: where the files belong")
+        decisions.append("install.to: where the files belong")
+    document.add("install", _array(step))
+    back = tomlkit.table()
+    back.add("kind", "take-back")
+    back.add("timeout", "5 min")
+    document.add("uninstall", _array(back))
+    rules: list[Rule] = [FileRule(path=place.rstrip("\\") + "\\" + "\\".join(path.relative_to(files).parts), sha256=_digest(path)[0])
+                         for path in sources]
+    document.add("detect", _rules(rules))
+    _finish(folder, document, None)
+    return Drafted(folder / "plan.toml", (), links, (), tuple(decisions))
+
+
+def _finish(folder: Path, document: tomlkit.TOMLDocument, account: Account | None) -> None:
+    text = tomlkit.dumps(document).encode()
+    evidence: dict[str, object] = {"schema": "yendo.evidence/1", "plan_sha256": hashlib.sha256(text).hexdigest()}
+    if account:
+        evidence |= {"installer": account.file.name, "family": account.family, "why": msgspec.to_builtins(account.why),
+                     "silent": msgspec.to_builtins(account.silent), "properties": msgspec.to_builtins(account.properties),
+                     "blind_spots": msgspec.to_builtins(account.blind_spots),
+                     "effects": len(account.effects), "files": sum(isinstance(effect.thing, File) for effect in account.effects)}
+    atomic.write(folder / "evidence.json", (json.dumps(evidence, indent=2, ensure_ascii=False) + "\n").encode())
+    atomic.write(folder / "plan.toml", text)

@@ -1,0 +1,1 @@
+"""The package: what is handed over, and what its runner means."""

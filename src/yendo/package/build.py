@@ -1,0 +1,189 @@
+"""Building a package: every byte of media is read once, hashed on the way, and checked against the plan."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import queue
+import threading
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+
+import msgspec
+
+import yendo
+from yendo.errors import Unreadable, Usage
+from yendo import atomic
+from yendo.package import bill, scripts, tag
+from yendo.package import manifest as form
+from yendo.plan import CopyStep, Plan
+
+PIECE = 4 << 20
+RECORD = ".yendo/built.json"
+_STAMP = (2000, 1, 1, 0, 0, 0)  # the archive's one date: the same inputs give the same bytes
+
+
+class Built(msgspec.Struct, frozen=True):
+    """A package that was built: its folder, its archive if asked for, its manifest's hash, its size in bytes."""
+
+    folder: Path
+    archive: Path | None
+    digest: str
+    size: int
+    manifest: form.Manifest
+
+
+class _Pipe:
+    """A consumer of pieces on a thread of its own, so that hashing and writing overlap."""
+
+    def __init__(self, consume: Callable[[bytes], object]) -> None:
+        self._queue: queue.Queue[bytes | None] = queue.Queue(4)
+        self._consume, self._error = consume, None
+        self._thread = threading.Thread(target=self._run, daemon=True)
+        self._thread.start()
+
+    def _run(self) -> None:
+        failed: BaseException | None = None
+        while (piece := self._queue.get()) is not None:
+            if failed is None:
+                try:
+                    self._consume(piece)
+                except BaseException as error:
+                    failed = error
+        self._error = failed  # type: ignore[assignment]
+
+    def put(self, piece: bytes) -> None:
+        self._queue.put(piece)
+
+    def close(self) -> None:
+        self._queue.put(None)
+        self._thread.join()
+        if self._error is not None:
+            raise self._error
+
+
+class _Writer:
+    """Writes files into the package's folder and, where asked, into the archive, in one pass."""
+
+    def __init__(self, folder: Path, archive: zipfile.ZipFile | None) -> None:
+        self.folder, self.archive = folder, archive
+        self.files: list[form.PackedFile] = []
+
+    def copy(self, source: Path, name: str) -> form.PackedFile:
+        target = self.folder / name
+        target.parent.mkdir(parents=True, exist_ok=True)
+        state = hashlib.sha256()
+        size = 0
+        with contextlib.ExitStack() as stack:
+            try:
+                reader = stack.enter_context(source.open("rb", buffering=0))
+            except OSError as error:
+                raise Usage(f"{source}: {error.strerror}") from error
+            writer = stack.enter_context(target.open("wb", buffering=0))
+            hashing = _Pipe(state.update)
+            stack.callback(hashing.close)
+            packing = None
+            if self.archive is not None:
+                member = stack.enter_context(self.archive.open(_member(name), "w", force_zip64=True))
+                packing = _Pipe(member.write)
+                stack.callback(packing.close)
+            while piece := reader.read(PIECE):
+                hashing.put(piece)
+                if packing:
+                    packing.put(piece)
+                rest = memoryview(piece)
+                while rest:
+                    rest = rest[writer.write(rest) :]
+                size += len(piece)
+        entry = form.PackedFile(name, size, state.hexdigest())
+        self.files.append(entry)
+        return entry
+
+    def write(self, name: str, data: bytes) -> None:
+        (self.folder / name).write_bytes(data)
+        if self.archive is not None:
+            self.archive.writestr(_member(name), data)
+        self.files.append(form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest()))
+
+
+def _member(name: str) -> zipfile.ZipInfo:
+    info = zipfile.ZipInfo(name, _STAMP)
+    info.external_attr = 0o100644 << 16
+    info.create_system = 3
+    return info
+
+
+def name_of(plan: Plan) -> str:
+    """The package's folder name."""
+    version = "".join(character if character.isalnum() or character in ".-" else "-" for character in plan.package.version)
+    return f"{plan.package.id}-{version}-r{plan.package.revision}"
+
+
+def build(workspace: Path, plan: Plan, *, output: Path | None = None, archive: bool = False) -> Built:
+    """Builds the package into ``output`` (``WORKSPACE/package``). It is complete there, or not there.
+
+    Raises Unreadable where media is not what the plan says, Usage where a file is missing.
+    """
+    parent = output or workspace / "package"
+    target = parent / name_of(plan)
+    packed = parent / f"{name_of(plan)}.zip"
+    with contextlib.ExitStack() as stack:
+        folder = stack.enter_context(atomic.folder(target))
+        unfinished = parent / f".{packed.name}.{os.getpid()}"
+        zipped = None
+        if archive:
+            stack.callback(unfinished.unlink, missing_ok=True)
+            zipped = stack.enter_context(zipfile.ZipFile(unfinished, "w", zipfile.ZIP_STORED))
+        manifest, digest, size = _fill(workspace, plan, _Writer(folder, zipped))
+        if zipped is not None:
+            zipped.close()
+            unfinished.replace(packed)
+        elif packed.exists():
+            packed.unlink()  # it would be of another build than the folder
+    return Built(target, packed if archive else None, digest, size, manifest)
+
+
+def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, str, int]:
+    for medium in plan.media:
+        source = workspace / "media" / medium.file
+        if not source.resolve().is_relative_to((workspace / "media").resolve()):
+            raise Usage(f"media {medium.file!r} leads outside media/")
+        entry = writer.copy(source, f"media/{medium.file}")
+        if entry.sha256 != medium.sha256:
+            raise Unreadable(f"media/{medium.file} has changed since the plan was drafted (its hash is {entry.sha256[:16]}…); "
+                             "put the vendor's file back, or draft anew from the new one")
+    sources = sorted({path for verb in ("install", "uninstall", "repair") for step in plan.steps(verb) if isinstance(step, CopyStep)
+                      for path, _ in form.extras(workspace, step)})
+    base = workspace.resolve()
+    digest_of = {path: writer.copy(path, path.relative_to(base).as_posix()).sha256 for path in sources}
+    content = tuple(sorted(writer.files, key=lambda file: file.path))
+    tool = f"yendo {yendo.__version__}"
+    manifest = form.resolve(base, plan, content, digest_of, tool)
+    writer.write("apply.ps1", scripts.runner(manifest))
+    writer.write("apply.cmd", scripts.DOORWAY.encode("ascii"))
+    writer.write("detect.ps1", scripts.detection(manifest))
+    writer.write("bill-of-materials.cdx.json", bill.encode(manifest))
+    writer.write(f"{manifest.id}.swidtag", tag.encode(manifest))
+    manifest = form.resolve(base, plan, tuple(sorted(writer.files, key=lambda file: file.path)), digest_of, tool)
+    data = form.encode(manifest)
+    writer.write("manifest.json", data)
+    return manifest, hashlib.sha256(data).hexdigest(), sum(file.size for file in writer.files)
+
+
+def content_digest(manifest: form.Manifest) -> str:
+    """What a machine gets, as one hash: steps and files, without the revision and the rules."""
+    bare = msgspec.structs.replace(manifest, revision=0, detect=(), tool="", files=tuple(
+        file for file in manifest.files if file.path.startswith(("media/", "extras/"))))
+    return hashlib.sha256(form.encode(bare)).hexdigest()
+
+
+def record(workspace: Path, built: Built) -> None:
+    """Remembers what was built, so that a later check can tell whether detection still fits."""
+    path = workspace / RECORD
+    path.parent.mkdir(exist_ok=True)
+    rules = msgspec.to_builtins(built.manifest.detect)
+    atomic.write(path, msgspec.json.format(msgspec.json.encode({
+        "revision": built.manifest.revision, "version": built.manifest.version, "content": content_digest(built.manifest),
+        "detect": rules, "digest": built.digest}), indent=2) + b"\n")

@@ -1,0 +1,19 @@
+"""Which properties hold secrets, by their names; their values are shown nowhere."""
+
+import re
+
+MASK = "****"
+_NAMES = re.compile(r"(?i)(pass(word|phrase|wd)?|pwd|secret|token|api_?key|serial|licen[cs]e_?(key|code)|activation|credential|product_?key|pidkey)")
+
+
+def is_secret(name: str) -> bool:
+    """Whether a property of this name would hold a secret."""
+    return bool(_NAMES.search(name)) and not re.search(r"(?i)(file|server|host|path|dir|type|accept|agree)$", name)
+
+
+def mask(text: str, values: tuple[str, ...]) -> str:
+    """A text with every secret value replaced."""
+    for value in sorted(values, key=len, reverse=True):
+        if value:
+            text = text.replace(value, MASK)
+    return text

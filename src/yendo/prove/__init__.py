@@ -1,0 +1,1 @@
+"""The proof: a built package on a fresh machine, phase by phase."""

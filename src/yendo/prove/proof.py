@@ -1,0 +1,81 @@
+"""The record of a proof."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+from yendo.effects import Effect
+from yendo.machines.protocol import Place
+
+SCHEMA = "yendo.proof/1"
+Outcome = Literal["passed", "failed", "not executed"]
+
+
+class Phase(msgspec.Struct, frozen=True, omit_defaults=True):
+    """One claim: what was expected, what was found, and where it was executed.
+
+    ``by`` says what carried it out; a claim executed nowhere is never passed. Seconds are wall time.
+    """
+
+    id: str
+    title: str
+    outcome: Outcome
+    place: Place
+    expected: str
+    found: str
+    by: str = ""
+    seconds: float = 0.0
+    details: tuple[str, ...] = ()
+    cause: str = ""
+    advice: str = ""
+
+
+class Comparison(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Predicted against observed effects. ``evidence`` is False where one interpreter made both."""
+
+    evidence: bool
+    matched: int
+    missed: tuple[Effect, ...]
+    false: tuple[Effect, ...]
+    recall: float
+    precision: float
+    layer_differences: dict[str, int] = {}
+    blind_spots: tuple[str, ...] = ()
+
+
+class Leftover(msgspec.Struct, frozen=True):
+    """Something that uninstalling left behind, and whose doing that is."""
+
+    what: str
+    reason: str
+
+
+class Proof(msgspec.Struct, frozen=True, kw_only=True):
+    """``digest`` is that of the package's manifest: the proof belongs to those bytes. Times in seconds."""
+
+    schema: str = SCHEMA
+    package: str
+    version: str
+    revision: int
+    digest: str
+    machine: str
+    label: str
+    place: Place
+    scenario: str
+    scenario_note: str
+    runner_executed: bool
+    started: str
+    seconds: float
+    command_seconds: float
+    phases: tuple[Phase, ...]
+    comparison: Comparison | None
+    leftovers: tuple[Leftover, ...]
+    tool: str
+
+    @property
+    def passed(self) -> bool:
+        """Every phase that was executed passed, and at least the install was executed."""
+        return all(phase.outcome != "failed" for phase in self.phases) and any(
+            phase.id == "install" and phase.outcome == "passed" for phase in self.phases)
