@@ -25,20 +25,34 @@ from yendo.machines.wine.machine import WineMachine, WineSession, powershell_sou
 TAG = "yendocontrol"
 
 
-def product(folder: Path, name: str, template: str, everyone: bool) -> Path:
-    """A product with one feature and one component that holds a folder and a file."""
+def product(folder: Path, name: str, template: str, everyone: bool, *, program: bool = False) -> Path:
+    """A product with one feature and one component; with ``program`` its custom action starts one that does nothing."""
     target = folder / f"{name}.msi"
-    write_installer(target, {
-        "Property": [("ProductCode", guid(name)), ("ProductName", TAG), ("ProductVersion", "1.0.0"), ("Manufacturer", TAG),
-                     ("ProductLanguage", "1033"), ("UpgradeCode", guid(name + " line")),
-                     *([("ALLUSERS", "1")] if everyone else [])],
-        "Directory": [("TARGETDIR", None, "SourceDir"), ("ProgramFilesFolder", "TARGETDIR", "."), ("D", "ProgramFilesFolder", TAG)],
-        "Component": [("C", guid(name + " c"), "D", 0, None, None)],
-        "Feature": [(TAG, None, TAG, TAG, 1, 1, None, 0)], "FeatureComponents": [(TAG, "C")],
-        "CreateFolder": [("D", "C")], "File": [("F", "C", f"{TAG}.txt", 1, None, None, 512, 1)],
-        "Media": [(1, 1, None, "#c.cab", None, None)],
-        "InstallExecuteSequence": SEQUENCE,
-    }, cabinets={"c.cab": cab.build([("F", b"x")])}, summary=Summary(template=template, revision=guid(name + " package"), pages=200, words=2))
+    write_installer(
+        target,
+        {
+            "Property": [
+                ("ProductCode", guid(name)),
+                ("ProductName", TAG),
+                ("ProductVersion", "1.0.0"),
+                ("Manufacturer", TAG),
+                ("ProductLanguage", "1033"),
+                ("UpgradeCode", guid(name + " line")),
+                *([("ALLUSERS", "1")] if everyone else []),
+            ],
+            "Directory": [("TARGETDIR", None, "SourceDir"), ("ProgramFilesFolder", "TARGETDIR", "."), ("D", "ProgramFilesFolder", TAG)],
+            "Component": [("C", guid(name + " c"), "D", 0, None, None)],
+            "Feature": [(TAG, None, TAG, TAG, 1, 1, None, 0)],
+            "FeatureComponents": [(TAG, "C")],
+            "CreateFolder": [("D", "C")],
+            "File": [("F", "C", f"{TAG}.txt", 1, None, None, 512, 1)],
+            "Media": [(1, 1, None, "#c.cab", None, None)],
+            "CustomAction": [("Nothing", 34 | 0x400 | 0x800, "D", "[WindowsFolder]system32\\cmd.exe /c exit")] if program else [],
+            "InstallExecuteSequence": [*SEQUENCE, *([("Nothing", None, 5500)] if program else [])],
+        },
+        cabinets={"c.cab": cab.build([("F", b"x")])},
+        summary=Summary(template=template, revision=guid(name + " package"), pages=200, words=2),
+    )
     return target
 
 
@@ -51,14 +65,20 @@ def main() -> int:
     noise.entries = lambda: ()  # type: ignore[assignment]  # observe everything
     found: dict[tuple[str, str], set[str]] = {}
     with tempfile.TemporaryDirectory() as folder:
-        packages = {f"{width} {'everyone' if everyone else 'one user'}": product(Path(folder), f"c{width}{everyone}", f"{width};1033", everyone)
-                    for width in ("x64", "Intel") for everyone in (True, False)}
+        packages = {
+            f"{width} {'everyone' if everyone else 'one user'}": product(Path(folder), f"c{width}{everyone}", f"{width};1033", everyone)
+            for width in ("x64", "Intel")
+            for everyone in (True, False)
+        }
+
+        packages["x64 with a program"] = product(Path(folder), "cprogram", "x64;1033", True, program=True)
 
         def install(name: str) -> Callable[[WineSession], None]:
             def run(session: WineSession) -> None:
                 session.bring(Path(folder), r"C:\Hand over")
                 ran = session.run(rf'msiexec /i "C:\Hand over\{packages[name].name}" /qn', timeout=120)
                 assert ran.exit_code == 0, (name, ran)
+
             return run
 
         def remove(name: str) -> Callable[[WineSession], None]:
@@ -66,6 +86,7 @@ def main() -> int:
                 install(name)(session)
                 session.state()
                 assert session.run(rf'msiexec /x "C:\Hand over\{packages[name].name}" /qn', timeout=120).exit_code == 0
+
             return run
 
         runs: dict[str, Callable[[WineSession], object]] = {
@@ -73,12 +94,23 @@ def main() -> int:
             "boot twice": lambda session: (session.run("ver", timeout=60), session.state(), session.run("ver", timeout=60)),
             "screen": lambda session: session.run("wineboot", timeout=60),
             **{f"install an empty product, {name}": install(name) for name in packages},
-            **{f"install and remove an empty product, {name}": remove(name) for name in packages}}
+            **{f"install and remove an empty product, {name}": remove(name) for name in packages},
+        }
         if machine.has_powershell:
+
             def shell(session: WineSession) -> None:
                 assert session.run('powershell -NoProfile -Command "exit 7"', timeout=60).exit_code == 7
 
+            def shell_installs(session: WineSession) -> None:
+                session.bring(Path(folder), r"C:\Hand over")
+                line = """$p = [Diagnostics.Process]::Start('msiexec', '/qn /i "C:\\Hand over\\cprogram.msi"'); $p.WaitForExit(); exit $p.ExitCode"""
+                script = session.host(r"C:\Hand over") / "start.ps1"
+                script.write_text(line, "utf-8")
+                ran = session.run(r'powershell -NoProfile -File "C:\Hand over\start.ps1"', timeout=120)
+                assert ran.exit_code == 0, ran
+
             runs["shell"] = shell
+            runs["a shell installs a product that starts a program"] = shell_installs
         for account in ("user", "system"):
             for name, act in runs.items():
                 with machine.fresh(account) as session:  # type: ignore[arg-type]
@@ -89,12 +121,16 @@ def main() -> int:
                         if kind_of(effect.thing) in ("product", "uninstall-entry") or (TAG in identity and not own):
                             continue
                         found.setdefault((kind_of(effect.thing), identity.replace(TAG, "*")), set()).add(
-                            f"{machine.layer.version}: {name}" + (", system" if account == "system" else ""))
+                            f"{machine.layer.version}: {name}" + (", system" if account == "system" else "")
+                        )
                 print(f"{account}: {name}: {len(found)} entries so far", file=sys.stderr)
     old = []
     if arguments.output.exists():  # other versions of the layer keep their entries
-        old = [entry for entry in json.loads(arguments.output.read_text("utf-8"))["entries"]
-               if not any(run.startswith(machine.layer.version + ":") for run in entry["runs"])]
+        old = [
+            entry
+            for entry in json.loads(arguments.output.read_text("utf-8"))["entries"]
+            if not any(run.startswith(machine.layer.version + ":") for run in entry["runs"])
+        ]
     entries = [{"kind": kind, "identity": identity, "runs": sorted(runs_of)} for (kind, identity), runs_of in sorted(found.items())]
     known = {(entry["kind"], entry["identity"]) for entry in entries}
     entries += [entry for entry in old if (entry["kind"], entry["identity"]) not in known]

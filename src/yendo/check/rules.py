@@ -42,8 +42,11 @@ def rule(identifier: str, severity: Severity, why: str) -> Callable[[Callable[[W
 
 def check(workspace: Workspace) -> list[Finding]:
     """Every finding, in the order of the plan."""
-    found = [Finding(entry.id, entry.severity, line, message, entry.why, remedy)
-             for entry in RULES.values() for line, message, remedy in entry.find(workspace)]
+    found = [
+        Finding(entry.id, entry.severity, line, message, entry.why, remedy)
+        for entry in RULES.values()
+        for line, message, remedy in entry.find(workspace)
+    ]
     return sorted(found, key=lambda finding: (finding.line, finding.rule, finding.message))
 
 
@@ -67,12 +70,19 @@ def missing_file(workspace: Workspace) -> Report:
     for verb, at, step in workspace.steps():
         if isinstance(step, MsiStep) and step.media and step.media not in known:
             near = difflib.get_close_matches(step.media, known, 1)
-            yield (workspace.line(verb, at, "media"), f"{step.media} is not one of the [[media]]",
-                   f"did you mean {near[0]}?" if near else "add it with its hash")
+            yield (
+                workspace.line(verb, at, "media"),
+                f"{step.media} is not one of the [[media]]",
+                f"did you mean {near[0]}?" if near else "add it with its hash",
+            )
         if isinstance(step, MsiStep) and step.command:
             for name in re.findall(r'\{package\}\\([^"|<>*?]+?\.(?:msi|msp|mst|cab|exe))', step.command, re.I):
                 if not (workspace.folder / name.replace("\\", "/")).is_file():
-                    yield workspace.line(verb, at, "command"), f"the command names {name}, which is not there", "check the spelling below media/ and extras/"
+                    yield (
+                        workspace.line(verb, at, "command"),
+                        f"the command names {name}, which is not there",
+                        "check the spelling below media/ and extras/",
+                    )
         if isinstance(step, CopyStep):
             try:
                 if not form.extras(workspace.folder, step):
@@ -100,7 +110,11 @@ def unquoted_space(workspace: Workspace) -> Report:
             continue
         for word in stray:
             if not word.startswith(("/", "-")):
-                yield line, f"{word!r} stands alone: a space before it is not inside quotes", "put the whole value in double quotes: NAME=\"C:\\Program Files\\...\""
+                yield (
+                    line,
+                    f"{word!r} stands alone: a space before it is not inside quotes",
+                    'put the whole value in double quotes: NAME="C:\\Program Files\\..."',
+                )
 
 
 @rule("bad-command", "error", "the Windows Installer refuses the command line with 1639")
@@ -131,8 +145,11 @@ def restart_not_suppressed(workspace: Workspace) -> Report:
         try:
             if not commandline.parse(command).restart_suppressed:
                 key = "command" if step.command else "restart"
-                yield workspace.line(verb, at, key), f"{verb} step {at + 1} may restart the machine by itself", (
-                    "add /norestart" if step.command else 'write restart = "suppress"; the runner reports 3010')
+                yield (
+                    workspace.line(verb, at, key),
+                    f"{verb} step {at + 1} may restart the machine by itself",
+                    ("add /norestart" if step.command else 'write restart = "suppress"; the runner reports 3010'),
+                )
         except commandline.CommandError:
             continue
 
@@ -149,7 +166,11 @@ def log_folder(workspace: Workspace) -> Report:
         if log and step.command and "{logs}" not in log:
             folder = expand(log, surroundings.environment).rpartition("\\")[0].lower()
             if folder not in there and "{package}" not in folder:
-                yield workspace.line(verb, at, "command"), f"the log's folder {folder or 'of the moment'} may not exist", r"log to {logs}\NAME.log, which the runner makes"
+                yield (
+                    workspace.line(verb, at, "command"),
+                    f"the log's folder {folder or 'of the moment'} may not exist",
+                    r"log to {logs}\NAME.log, which the runner makes",
+                )
 
 
 # --- properties -----------------------------------------------------------------------------------------
@@ -175,12 +196,15 @@ def _property_line(workspace: Workspace, verb: str, at: int, name: str) -> int:
     return workspace.line(verb, at, "arguments" if workspace.has_line(verb, at, "arguments") else "command")
 
 
-_ALWAYS_KNOWN = frozenset("""
-    ALLUSERS REBOOT REMOVE REINSTALL REINSTALLMODE ADDLOCAL ADDSOURCE ADDDEFAULT ADVERTISE INSTALLLEVEL MSIINSTALLPERUSER
-    TRANSFORMS PATCH TARGETDIR ARPSYSTEMCOMPONENT ARPNOMODIFY ARPNOREPAIR ARPNOREMOVE ARPCOMMENTS ARPCONTACT ARPHELPLINK
-    ARPHELPTELEPHONE ARPURLINFOABOUT ARPURLUPDATEINFO ARPINSTALLLOCATION ARPPRODUCTICON ARPSIZE ARPREADME ROOTDRIVE
-    MSIRESTARTMANAGERCONTROL MSIFASTINSTALL MSIDISABLERMRESTART LIMITUI COMPANYNAME USERNAME PIDKEY DISABLEROLLBACK
-    MSIENFORCEUPGRADECOMPONENTRULES""".split())
+_ALWAYS_KNOWN = frozenset(
+    """
+    ALLUSERS REBOOT REMOVE REINSTALL REINSTALLMODE ADDLOCAL ADDSOURCE ADDDEFAULT ADVERTISE INSTALLLEVEL
+    MSIINSTALLPERUSER TRANSFORMS PATCH TARGETDIR ARPSYSTEMCOMPONENT ARPNOMODIFY ARPNOREPAIR ARPNOREMOVE
+    ARPCOMMENTS ARPCONTACT ARPHELPLINK ARPHELPTELEPHONE ARPURLINFOABOUT ARPURLUPDATEINFO ARPINSTALLLOCATION
+    ARPPRODUCTICON ARPSIZE ARPREADME ROOTDRIVE MSIRESTARTMANAGERCONTROL MSIFASTINSTALL MSIDISABLERMRESTART LIMITUI
+    COMPANYNAME USERNAME PIDKEY DISABLEROLLBACK MSIENFORCEUPGRADECOMPONENTRULES
+    """.split()
+)
 
 
 @rule("unknown-property", "warning", "the installer ignores it without a word")
@@ -192,23 +216,33 @@ def unknown_property(workspace: Workspace) -> Report:
         known = {entry.name for entry in account.properties}
         if name not in known:
             near = difflib.get_close_matches(name, known, 1, 0.5)
-            yield (_property_line(workspace, verb, at, name), f"{step.media} knows no property {name}",
-                   f"did you mean {near[0]}?" if near else f"it knows: {', '.join(sorted(known)) or 'none of its own'}")
+            yield (
+                _property_line(workspace, verb, at, name),
+                f"{step.media} knows no property {name}",
+                f"did you mean {near[0]}?" if near else f"it knows: {', '.join(sorted(known)) or 'none of its own'}",
+            )
 
 
 @rule("private-property", "error", "the installer takes only names in capitals from its command line")
 def private_property(workspace: Workspace) -> Report:
     for verb, at, _, name, _ in _properties(workspace):
         if not commandline.PUBLIC_NAME.fullmatch(name):
-            yield _property_line(workspace, verb, at, name), f"property {name} is not public", f"if the installer has it, its public form is {name.upper()}"
+            yield (
+                _property_line(workspace, verb, at, name),
+                f"property {name} is not public",
+                f"if the installer has it, its public form is {name.upper()}",
+            )
 
 
 @rule("clear-secret", "error", "everyone who can read the package, the log or the list of processes can read it")
 def clear_secret(workspace: Workspace) -> Report:
     for verb, at, _, name, value in _properties(workspace):
         if value and secrets.is_secret(name):
-            yield (_property_line(workspace, verb, at, name), f"property {name} holds a secret in clear text ({secrets.MASK})",
-                   "leave it out of the plan, and let the person who delivers it set it")
+            yield (
+                _property_line(workspace, verb, at, name),
+                f"property {name} holds a secret in clear text ({secrets.MASK})",
+                "leave it out of the plan, and let the person who delivers it set it",
+            )
 
 
 @rule("per-user-msi", "error", "it installs for the account that runs it, which is the system account and nobody else")
@@ -220,7 +254,11 @@ def per_user_msi(workspace: Workspace) -> Report:
         if isinstance(step, MsiStep) and account and account.identity.scope == "user":
             given = {name: value for _, number, _, name, value in _properties(workspace) if number == at}
             if str(given.get("ALLUSERS", "")) not in ("1", "2"):
-                yield workspace.line("install", at, "media"), f"{step.media} installs for one user", 'add ALLUSERS = "1" to the properties, or make the package one for users'
+                yield (
+                    workspace.line("install", at, "media"),
+                    f"{step.media} installs for one user",
+                    'add ALLUSERS = "1" to the properties, or make the package one for users',
+                )
 
 
 # --- uninstall, timeouts, conditions --------------------------------------------------------------------
@@ -241,7 +279,7 @@ def uninstall_does_nothing(workspace: Workspace) -> Report:
     removes_msi = False
     for at, step in enumerate(plan.uninstall):
         if isinstance(step, CopyStep):
-            yield workspace.line("uninstall", at, "kind"), "an uninstall step places files", "use kind = \"take-back\""
+            yield workspace.line("uninstall", at, "kind"), "an uninstall step places files", 'use kind = "take-back"'
         if not isinstance(step, MsiStep):
             continue
         try:
@@ -249,12 +287,19 @@ def uninstall_does_nothing(workspace: Workspace) -> Report:
         except commandline.CommandError:
             continue
         if command.action != "uninstall" and command.properties.get("REMOVE", "").upper() != "ALL":
-            yield workspace.line("uninstall", at, "command"), "the uninstall installs: the command has no /x and no REMOVE=ALL", "write msiexec /x PRODUCT-CODE /qn"
+            yield (
+                workspace.line("uninstall", at, "command"),
+                "the uninstall installs: the command has no /x and no REMOVE=ALL",
+                "write msiexec /x PRODUCT-CODE /qn",
+            )
             continue
         removes_msi = True
         if step.product and codes and step.product.upper() not in codes:
-            yield (workspace.line("uninstall", at, "product"), f"{step.product} is not a product that this package installs",
-                   f"it installs {', '.join(sorted(code for code in codes if code))}")
+            yield (
+                workspace.line("uninstall", at, "product"),
+                f"{step.product} is not a product that this package installs",
+                f"it installs {', '.join(sorted(code for code in codes if code))}",
+            )
     if any(isinstance(step, MsiStep) for step in plan.install) and not removes_msi:
         yield workspace.line("uninstall"), "nothing removes the product that the msi step installs", "add an msi step with the product code"
     if workspace.copies and not any(isinstance(step, TakeBackStep) for step in plan.uninstall):
@@ -270,9 +315,9 @@ def no_timeout(workspace: Workspace) -> Report:
 
 @rule("architecture-missing", "warning", "on a 32-bit machine the run fails instead of saying that it is not applicable")
 def architecture_missing(workspace: Workspace) -> Report:
-    wide = sorted({account.identity.architecture for account in workspace.accounts.values()} & {"x64", "arm64"})
+    wide = sorted({"x64", "arm64"} & {str(account.identity.architecture) for account in workspace.accounts.values()})
     if wide and not workspace.plan.when.architecture:
-        yield workspace.line("when"), f"the installer is for {wide[0]}, and no condition says so", f'add architecture = ["{wide[0]}"] to [when]'
+        yield (workspace.line("when"), f"the installer is for {wide[0]}, and no condition says so", f'add architecture = ["{wide[0]}"] to [when]')
 
 
 # --- detection --------------------------------------------------------------------------------------------
@@ -286,16 +331,18 @@ def no_detection(workspace: Workspace) -> Report:
 
 @rule("existence-only", "warning", "an old or broken copy counts as success")
 def existence_only(workspace: Workspace) -> Report:
-    versions = {effect.thing.identity: effect.thing.version for effect in workspace.effects
-                if isinstance(effect.thing, File) and effect.thing.version}
+    versions = {
+        effect.thing.identity: effect.thing.version for effect in workspace.effects if isinstance(effect.thing, File) and effect.thing.version
+    }
     environment = windows("system").environment
     for at, entry in enumerate(workspace.plan.detect):
         bare_file = isinstance(entry, FileRule) and not entry.version and not entry.sha256 and entry.size is None
         if isinstance(entry, FileRule) and bare_file and (known := versions.get(expand(entry.path, environment).lower())):
             yield workspace.line("detect", at, "path"), f"only the existence of {entry.path} is asked for", f'add version = ">={known}"'
         if isinstance(entry, MsiProductRule) and not entry.version:
-            version = next((account.identity.version for account in workspace.accounts.values()
-                            if account.identity.product_code == entry.code.upper()), None)
+            version = next(
+                (account.identity.version for account in workspace.accounts.values() if account.identity.product_code == entry.code.upper()), None
+            )
             if version:
                 yield workspace.line("detect", at, "code"), "any version with this product code counts", f'add version = "=={version}"'
 
@@ -309,9 +356,13 @@ def per_user_detection(workspace: Workspace) -> Report:
         return
     for at, entry in enumerate(workspace.plan.detect):
         if isinstance(entry, FileRule) and _PER_USER.match(entry.path):
-            yield workspace.line("detect", at, "path"), f"{entry.path} lies in a user's own folder", "ask for a file below %ProgramFiles% or %ProgramData%"
+            yield (
+                workspace.line("detect", at, "path"),
+                f"{entry.path} lies in a user's own folder",
+                "ask for a file below %ProgramFiles% or %ProgramData%",
+            )
         if isinstance(entry, RegistryRule) and entry.parts[0] == "HKCU":
-            yield workspace.line("detect", at, "key"), f"{entry.key} lies in a user's own part of the registry", "ask for a value below HKLM"
+            yield (workspace.line("detect", at, "key"), f"{entry.key} lies in a user's own part of the registry", "ask for a value below HKLM")
 
 
 @rule("registry-view", "error", "64-bit and 32-bit programs see different halves of the registry, so the rule never holds")
@@ -331,7 +382,11 @@ def registry_view(workspace: Workspace) -> Report:
         hive, key = entry.parts
         views = written.get(f"{hive}\\{key}!{entry.name}".lower(), set())
         if views and entry.view not in views:
-            yield line, f"the installer writes this value in the {min(views)}-bit view, the rule looks in the {entry.view}-bit one", f'write view = "{min(views)}"'
+            yield (
+                line,
+                f"the installer writes this value in the {min(views)}-bit view, the rule looks in the {entry.view}-bit one",
+                f'write view = "{min(views)}"',
+            )
 
 
 @rule("extra-not-detected", "warning", "the package counts as installed while its extra file is missing or old")
@@ -347,13 +402,13 @@ def extra_not_detected(workspace: Workspace) -> Report:
         if missing:
             path, target = missing[0]
             more = f" (and {len(missing) - 1} more)" if len(missing) > 1 else ""
-            yield workspace.line("install", at, "to"), f"nothing detects {target}{more}", f"add a file rule with sha256 = \"{_digest(path)}\""
+            yield workspace.line("install", at, "to"), f"nothing detects {target}{more}", f'add a file rule with sha256 = "{_digest(path)}"'
 
 
 @rule("wrong-content", "error", "detection asks for another content than the package places, so it is installed again and again")
 def wrong_content(workspace: Workspace) -> Report:
     environment = windows("system").environment
-    placed = {}
+    placed: dict[str, Path] = {}
     for _, step in workspace.copies:
         try:
             placed |= {expand(target, environment).lower(): path for path, target in form.extras(workspace.folder, step)}
@@ -363,7 +418,11 @@ def wrong_content(workspace: Workspace) -> Report:
         if isinstance(entry, FileRule) and entry.sha256 and (path := placed.get(expand(entry.path, environment).lower())):
             digest = _digest(path)
             if digest != entry.sha256:
-                yield workspace.line("detect", at, "sha256"), f"{entry.path} is detected by another hash than that of the file placed", f'write sha256 = "{digest}"'
+                yield (
+                    workspace.line("detect", at, "sha256"),
+                    f"{entry.path} is detected by another hash than that of the file placed",
+                    f'write sha256 = "{digest}"',
+                )
 
 
 def _digest(path: Path) -> str:
@@ -381,7 +440,10 @@ def stale_detection(workspace: Workspace) -> Report:
     base = workspace.folder
     try:
         digest_of = {path: _digest(path) for _, step in workspace.copies for path, _ in form.extras(base, step)}
-        files = [form.PackedFile(f"media/{medium.file}", (base / "media" / medium.file).stat().st_size, workspace.digest(medium.file) or "") for medium in plan.media]
+        files = [
+            form.PackedFile(f"media/{medium.file}", (base / "media" / medium.file).stat().st_size, workspace.digest(medium.file) or "")
+            for medium in plan.media
+        ]
         files += [form.PackedFile(path.relative_to(base).as_posix(), path.stat().st_size, digest) for path, digest in digest_of.items()]
         now = form.resolve(base, plan, tuple(sorted(files, key=lambda file: file.path)), digest_of, "")
     except (OSError, Usage):
@@ -390,11 +452,17 @@ def stale_detection(workspace: Workspace) -> Report:
     if not same_rules:
         return
     if build.content_digest(now) != old.get("content"):
-        yield (workspace.line("detect"), "the content has changed since the last build, and the detection is still true for that one",
-               "detect something that changed (a file's hash, a version), or accept that only new machines get it")
+        yield (
+            workspace.line("detect"),
+            "the content has changed since the last build, and the detection is still true for that one",
+            "detect something that changed (a file's hash, a version), or accept that only new machines get it",
+        )
     elif plan.package.revision != old.get("revision"):
-        yield (workspace.line("package", "revision"), f"revision {plan.package.revision} is detected by the rules of revision {old.get('revision')}",
-               "nothing else has changed: keep the revision, or change what is detected")
+        yield (
+            workspace.line("package", "revision"),
+            f"revision {plan.package.revision} is detected by the rules of revision {old.get('revision')}",
+            "nothing else has changed: keep the revision, or change what is detected",
+        )
 
 
 @rule("undecided", "note", "a derived value may be right and still not be what you want")

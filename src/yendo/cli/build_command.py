@@ -1,7 +1,7 @@
 """Make the package: runner, detection script, manifest, bill of materials, identification tag, media.
 
-  yendo build lantern
-  yendo build lantern --archive
+yendo build lantern
+yendo build lantern --archive
 """
 
 from __future__ import annotations
@@ -26,12 +26,28 @@ def run(options: argparse.Namespace) -> int:
         built = build.build(options.folder, plan, output=options.output, archive=options.archive)
         build.record(options.folder, built)
     if options.json:
-        show.emit({"schema": "yendo.build/1", "folder": str(built.folder), "archive": str(built.archive) if built.archive else None,
-                   "digest": built.digest, "size": built.size, "files": len(built.manifest.files) + 1})
+        show.emit(
+            {
+                "schema": "yendo.build/1",
+                "folder": str(built.folder),
+                "archive": str(built.archive) if built.archive else None,
+                "digest": built.digest,
+                "size": built.size,
+                "files": len(built.manifest.files) + 1,
+            }
+        )
     elif not options.quiet:
         out = show.console()
         out.print(f"[bold]{show.clean(built.folder)}[/bold]: {len(built.manifest.files) + 1} files, {show.size(built.size)}")
-        show.grid(out, [("digest", built.digest), *([("archive", built.archive)] if built.archive else []),
-                        ("on a machine", "apply.cmd install | uninstall | repair"), ("detection", "detect.ps1")], styles=("dim",))
+        show.grid(
+            out,
+            [
+                ("digest", built.digest),
+                *([("archive", built.archive)] if built.archive else []),
+                ("on a machine", "apply.cmd install | uninstall | repair"),
+                ("detection", "detect.ps1"),
+            ],
+            styles=("dim",),
+        )
         out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.folder)}")
     return 0

@@ -1,7 +1,7 @@
 """Look a plan over as an experienced colleague would. Exit code 1 when it finds an error.
 
-  yendo check lantern
-  yendo check lantern --sarif findings.sarif
+yendo check lantern
+yendo check lantern --sarif findings.sarif
 """
 
 from __future__ import annotations
@@ -37,7 +37,10 @@ def run(options: argparse.Namespace) -> int:
         findings = check(Workspace(options.folder))
     except PlanError as error:
         unreadable = error
-        findings = [Finding("unreadable-plan", "error", problem.line, problem.message, "nothing else can be checked", "correct this line") for problem in error.problems]
+        findings = [
+            Finding("unreadable-plan", "error", problem.line, problem.message, "nothing else can be checked", "correct this line")
+            for problem in error.problems
+        ]
     if options.sarif:
         where = (options.folder / "plan.toml").as_posix().lstrip("/")
         atomic.write(options.sarif, msgspec.json.format(msgspec.json.encode(form.document(findings, where)), indent=2) + b"\n")
@@ -50,13 +53,18 @@ def run(options: argparse.Namespace) -> int:
         colours = {"error": "red", "warning": "yellow", "note": "dim"}
         for finding in findings:
             colour = colours[finding.severity]
-            out.print(f"[{colour}]{finding.severity:7}[/{colour}] [dim]{show.clean(options.folder / finding.file)}:{finding.line}[/dim] "
-                      f"{show.clean(finding.message)} [dim]({finding.rule})[/dim]")
+            out.print(
+                f"[{colour}]{finding.severity:7}[/{colour}] "
+                f"[dim]{show.clean(options.folder / finding.file)}:{finding.line}[/dim] "
+                f"{show.clean(finding.message)} [dim]({finding.rule})[/dim]"
+            )
             if finding.severity != "note":
                 out.print(f"        [dim]why:[/dim] {show.clean(finding.why)}\n        [dim]do:[/dim]  {show.clean(finding.remedy)}")
         words = ", ".join(show.counted(count, severity) for severity, count in counts.items() if count)
         out.print(f"{show.counted(len(RULES), 'rule')} looked, {words or 'nothing found'}." if not unreadable else "The plan cannot be read.")
-        out.print(f"[dim]next:[/dim] {'yendo build ' + show.clean(options.folder) if not counts['error'] else 'correct the errors, then check again'}")
+        out.print(
+            f"[dim]next:[/dim] {'yendo build ' + show.clean(options.folder) if not counts['error'] else 'correct the errors, then check again'}"
+        )
     if unreadable:
         return unreadable.exit_code
     return 1 if counts["error"] else 0

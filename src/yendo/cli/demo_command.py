@@ -1,7 +1,7 @@
 """Run the whole way once, on invented data: read, draft, decide, check, build, prove.
 
-  yendo demo
-  yendo demo ./try-out --machine wine
+yendo demo
+yendo demo ./try-out --machine wine
 """
 
 from __future__ import annotations
@@ -35,8 +35,15 @@ def run(options: argparse.Namespace) -> int:
     record = told.built.folder.parent / f"{told.built.folder.name}.proof-{told.proof.machine}-{told.proof.scenario}.json"
     atomic.write(record, msgspec.json.format(msgspec.json.encode({**msgspec.to_builtins(told.proof), "passed": told.proof.passed}), indent=2) + b"\n")
     if options.json:
-        show.emit({"schema": "yendo.demo/1", "folder": str(folder), "package": str(told.built.folder), "passed": told.proof.passed,
-                   "proof": msgspec.to_builtins(told.proof)})
+        show.emit(
+            {
+                "schema": "yendo.demo/1",
+                "folder": str(folder),
+                "package": str(told.built.folder),
+                "passed": told.proof.passed,
+                "proof": msgspec.to_builtins(told.proof),
+            }
+        )
         return 0 if told.proof.passed else 1
     if options.quiet:
         return 0 if told.proof.passed else 1
@@ -45,17 +52,29 @@ def run(options: argparse.Namespace) -> int:
     identity, workspace = told.account.identity, told.drafted.plan.parent
     effects = ", ".join(f"{count} {kind}" for kind, count in list(counts(told.account.effects).items())[:4])
     errors = sum(finding.severity == "error" for finding in told.findings)
-    show.grid(out, [
-        ("1 read", f"yendo read {told.installer}", f"{identity.name} {identity.version}, {identity.architecture}; {effects}, ..."),
-        ("2 draft", f"yendo draft {workspace} {told.installer.name}", f"{len(told.drafted.decisions)} things to decide; {len(told.drafted.strays)} strays left behind"),
-        ("3 decide", f"edit {told.drafted.plan}", "SITE, no updater, the site's configuration file, who answers for it"),
-        ("4 check", f"yendo check {workspace}", f"{show.counted(errors, 'error')}, {show.counted(len(told.findings) - errors, 'other finding')}"),
-        ("5 build", f"yendo build {workspace}", f"{told.built.folder.name}, {show.size(told.built.size)}"),
-        ("6 prove", f"yendo prove {workspace} --machine {machine.name}", "below")], heads=("", "command", "came of it"), styles=("bold", "cyan"))
+    show.grid(
+        out,
+        [
+            ("1 read", f"yendo read {told.installer}", f"{identity.name} {identity.version}, {identity.architecture}; {effects}, ..."),
+            (
+                "2 draft",
+                f"yendo draft {workspace} {told.installer.name}",
+                f"{len(told.drafted.decisions)} things to decide; {len(told.drafted.strays)} strays left behind",
+            ),
+            ("3 decide", f"edit {told.drafted.plan}", "SITE, no updater, the site's configuration file, who answers for it"),
+            ("4 check", f"yendo check {workspace}", f"{show.counted(errors, 'error')}, {show.counted(len(told.findings) - errors, 'other finding')}"),
+            ("5 build", f"yendo build {workspace}", f"{told.built.folder.name}, {show.size(told.built.size)}"),
+            ("6 prove", f"yendo prove {workspace} --machine {machine.name}", "below"),
+        ],
+        heads=("", "command", "came of it"),
+        styles=("bold", "cyan"),
+    )
     out.print()
     prove_command.report(out, told.proof, told.built.folder, record)
     show.section(out, "Where to look")
-    show.grid(out, [("the plan", told.drafted.plan), ("its evidence", workspace / "evidence.json"), ("the package", told.built.folder)], styles=("dim",))
+    show.grid(
+        out, [("the plan", told.drafted.plan), ("its evidence", workspace / "evidence.json"), ("the package", told.built.folder)], styles=("dim",)
+    )
     if machine.name == "simulated":
         try:
             real = machines.make("wine", options.powershell)

@@ -1,6 +1,6 @@
 """Show which machines and helpers are here, and how to get the rest.
 
-  yendo doctor
+yendo doctor
 """
 
 from __future__ import annotations
@@ -26,8 +26,18 @@ def run(options: argparse.Namespace) -> int:
         from rich.text import Text
 
         out = show.console()
-        show.grid(out, [(Text("here", "green") if part["here"] else Text("missing", "yellow"), part["name"], part["what"] if part["here"] else f"{part['what']}; to get it: {part['how']}")
-                        for part in found], heads=("", "part", ""))
+        show.grid(
+            out,
+            [
+                (
+                    Text("here", "green") if part["here"] else Text("missing", "yellow"),
+                    part["name"],
+                    part["what"] if part["here"] else f"{part['what']}; to get it: {part['how']}",
+                )
+                for part in found
+            ],
+            heads=("", "part", ""),
+        )
         missing = [part for part in found if not part["here"]]
         out.print(f"\n{'Everything is here.' if not missing else 'Yendo works without these; a proof says what was not executed.'}")
     return 0
@@ -51,10 +61,18 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
         add("wine", True, found.version, layer.HOW_TO_GET)
         machine = machines.make("wine", powershell)
         widths = _widths(machine)
-        add("32-bit programs", "32" in widths if widths else False, "wine runs them" if "32" in widths else "not known until the first proof" if not widths else
-            "this wine runs 64-bit programs only", "apt-get install wine32, or a wine for both widths first on PATH")
-        add("PowerShell for wine", machine.has_powershell, "the package's own runner is executed" if machine.has_powershell else "executes the package's own runner",
-            "download a portable PowerShell for Windows x64 and name its zip or folder in YENDO_POWERSHELL or --powershell")
+        add(
+            "32-bit programs",
+            "32" in widths if widths else False,
+            "wine runs them" if "32" in widths else "not known until the first proof" if not widths else "this wine runs 64-bit programs only",
+            "apt-get install wine32, or a wine for both widths first on PATH",
+        )
+        add(
+            "PowerShell for wine",
+            machine.has_powershell,
+            "the package's own runner is executed" if machine.has_powershell else "executes the package's own runner",
+            "download a portable PowerShell for Windows x64 and name its zip or folder in YENDO_POWERSHELL or --powershell",
+        )
     except YendoError as error:
         add("wine", False, "real machines on this system", layer.HOW_TO_GET)
         add("PowerShell for wine", False, str(error).partition(":")[0], "wine first")

@@ -1,7 +1,7 @@
 """Start a package: a workspace with the media, a plan with every derived value, and the evidence.
 
-  yendo draft lantern lantern-6.2.1.msi
-  yendo draft charts --files ./charts --to '%ProgramData%\\Tidewell\\charts'
+yendo draft lantern lantern-6.2.1.msi
+yendo draft charts --files ./charts --to '%ProgramData%\\Tidewell\\charts'
 """
 
 from __future__ import annotations
@@ -28,14 +28,21 @@ def run(options: argparse.Namespace) -> int:
         raise Usage("name either an installer or a folder of files: yendo draft FOLDER INSTALLER, or yendo draft FOLDER --files DIR")
     if options.to and not options.files:
         raise Usage("--to goes with --files; for an installer, say in plan.toml where extra files belong")
-    drafted = draft.from_files(options.folder, options.files, options.to) if options.files else draft.from_installer(options.folder, options.installer)
+    drafted = (
+        draft.from_files(options.folder, options.files, options.to) if options.files else draft.from_installer(options.folder, options.installer)
+    )
     if options.json:
         show.emit({"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))})  # type: ignore[arg-type]
     elif not options.quiet:
         out = show.console()
-        out.print(f"[bold]{show.clean(drafted.plan)}[/bold] drafted" + (f", with {show.counted(len(drafted.media), 'medium').replace('mediums', 'media')} kept as it came" if drafted.media else ""))
-        for title, names, style in (("left where they were, the installer does not need them", drafted.strays, "dim"),
-                                    ("MISSING beside the installer", drafted.missing, "red")):
+        out.print(
+            f"[bold]{show.clean(drafted.plan)}[/bold] drafted"
+            + (f", with {show.counted(len(drafted.media), 'medium').replace('mediums', 'media')} kept as it came" if drafted.media else "")
+        )
+        for title, names, style in (
+            ("left where they were, the installer does not need them", drafted.strays, "dim"),
+            ("MISSING beside the installer", drafted.missing, "red"),
+        ):
             if names:
                 show.section(out, title[0].upper() + title[1:])
                 show.grid(out, [(name,) for name in names[:20]] + ([(f"and {len(names) - 20} more",)] if len(names) > 20 else []), styles=(style,))

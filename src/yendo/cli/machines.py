@@ -15,7 +15,9 @@ NAMES = ("simulated", "wine")
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--machine", choices=NAMES, default="simulated", help="what to prove on (default: simulated)")
-    parser.add_argument("--powershell", type=Path, metavar="PATH", help="a zip or folder with a PowerShell for the wine machine (or YENDO_POWERSHELL)")
+    parser.add_argument(
+        "--powershell", type=Path, metavar="PATH", help="a zip or folder with a PowerShell for the wine machine (or YENDO_POWERSHELL)"
+    )
 
 
 def cache() -> Path:

@@ -19,8 +19,9 @@ COMMANDS = {
     "demo": "run the whole way once, on invented data",
     "doctor": "show which machines and helpers are here, and how to get the rest",
 }
-EXIT_CODES = ("exit codes: 0 done; 1 done, and the answer is no; 2 wrong usage; 3 unreadable or not covered; "
-              "4 no such machine here; 70 a defect in Yendo")
+EXIT_CODES = (
+    "exit codes: 0 done; 1 done, and the answer is no; 2 wrong usage; 3 unreadable or not covered; 4 no such machine here; 70 a defect in Yendo"
+)
 
 
 class _Formatter(argparse.RawDescriptionHelpFormatter):
@@ -35,9 +36,12 @@ def _module(name: str) -> ModuleType:
 def parser(only: str | None = None) -> argparse.ArgumentParser:
     """The parser. With ``only``, the options of one command alone are set up, which is quicker."""
     top = argparse.ArgumentParser(
-        prog="yendo", formatter_class=_Formatter, epilog=EXIT_CODES,
+        prog="yendo",
+        formatter_class=_Formatter,
+        epilog=EXIT_CODES,
         description="From a vendor's installer to a package that installs, upgrades and removes unattended,\nand is proved on a fresh machine.\n\n"
-                    "  yendo read lantern-6.2.1.msi\n  yendo draft lantern lantern-6.2.1.msi\n  yendo check lantern\n  yendo build lantern\n  yendo prove lantern")
+        "  yendo read lantern-6.2.1.msi\n  yendo draft lantern lantern-6.2.1.msi\n  yendo check lantern\n  yendo build lantern\n  yendo prove lantern",
+    )
     top.add_argument("--version", action="version", version=f"yendo {__version__}")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", title="commands")
     for name, summary in COMMANDS.items():

@@ -1,7 +1,7 @@
 """Install, detect, install again and remove the built package on a fresh machine. Exit code 1 when a phase fails.
 
-  yendo prove lantern
-  yendo prove lantern --machine wine --scenario system --junit proof.xml
+yendo prove lantern
+yendo prove lantern --machine wine --scenario system --junit proof.xml
 """
 
 from __future__ import annotations
@@ -19,7 +19,9 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("package", type=Path, nargs="?", default=Path(), metavar="PACKAGE", help="a built package, or a workspace (then its newest package)")
+    parser.add_argument(
+        "package", type=Path, nargs="?", default=Path(), metavar="PACKAGE", help="a built package, or a workspace (then its newest package)"
+    )
     machines.add_options(parser)
     parser.add_argument("--scenario", choices=("desk", "system"), default="desk", help="as an elevated user at a desk, or as the system account")
     parser.add_argument("--junit", type=Path, metavar="FILE", help="also write the phases as JUnit XML")
@@ -74,18 +76,39 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
     out.print(f"[bold]{show.clean(proof.package)} {show.clean(proof.version)}, revision {proof.revision}[/bold] on {show.clean(proof.label)}")
     out.print(f"[dim]{show.clean(proof.scenario_note)}[/dim]\n")
     marks = {"passed": ("passed", "green"), "failed": ("FAILED", "bold red"), "not executed": ("not executed", "yellow")}
-    show.grid(out, [(Text(*marks[phase.outcome]), phase.title, phase.found, phase.place) for phase in proof.phases],
-              heads=("", "phase", "found", "executed"), styles=(None, None, None, "dim"))
+    show.grid(
+        out,
+        [(Text(*marks[phase.outcome]), phase.title, phase.found, phase.place) for phase in proof.phases],
+        heads=("", "phase", "found", "executed"),
+        styles=(None, None, None, "dim"),
+    )
     for phase in proof.phases:
         if phase.outcome == "failed":
             show.section(out, f"{phase.title}: failed")
-            show.grid(out, [("expected", phase.expected), ("found", phase.found), *([("usual cause", phase.cause)] if phase.cause else []),
-                            *([("to try", phase.advice)] if phase.advice else []), *(("", detail) for detail in phase.details)], styles=("dim",))
+            show.grid(
+                out,
+                [
+                    ("expected", phase.expected),
+                    ("found", phase.found),
+                    *([("usual cause", phase.cause)] if phase.cause else []),
+                    *([("to try", phase.advice)] if phase.advice else []),
+                    *(("", detail) for detail in phase.details),
+                ],
+                styles=("dim",),
+            )
     if comparison := proof.comparison:
         if comparison.evidence:
             show.section(out, "Predicted and observed")
-            show.grid(out, [(f"{comparison.matched} of {comparison.matched + len(comparison.missed)} observed effects were predicted, {len(comparison.false)} predicted "
-                             "were not seen",), *((f"counted apart, {count}: {reason}",) for reason, count in comparison.layer_differences.items())])
+            show.grid(
+                out,
+                [
+                    (
+                        f"{comparison.matched} of {comparison.matched + len(comparison.missed)} observed effects were predicted, {len(comparison.false)} predicted "
+                        "were not seen",
+                    ),
+                    *((f"counted apart, {count}: {reason}",) for reason, count in comparison.layer_differences.items()),
+                ],
+            )
         if comparison.blind_spots:
             show.section(out, "Blind spots")
             show.grid(out, [(spot,) for spot in comparison.blind_spots[:8]], styles=("yellow",))
@@ -94,8 +117,11 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
         show.section(out, "Left behind")
         show.grid(out, [(leftover.what, leftover.reason) for leftover in left[:20]], styles=(None, "dim"))
     share = 100 * (1 - proof.command_seconds / proof.seconds) if proof.seconds and proof.place != "simulation" else None
-    out.print(f"\n{'[green]Proved[/green]' if proof.passed else '[bold red]Not proved[/bold red]'} in {proof.seconds:.1f} s"
-              + (f", {share:.0f} % of it outside the commands" if share is not None else "") + f"; the record is {show.clean(record)}")
+    out.print(
+        f"\n{'[green]Proved[/green]' if proof.passed else '[bold red]Not proved[/bold red]'} in {proof.seconds:.1f} s"
+        + (f", {share:.0f} % of it outside the commands" if share is not None else "")
+        + f"; the record is {show.clean(record)}"
+    )
     if proof.passed and proof.place == "simulation":
         out.print(f"[dim]next:[/dim] yendo prove {show.clean(package)} --machine wine, for evidence from a real machine")
     elif proof.passed and not proof.runner_executed:

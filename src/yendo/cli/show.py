@@ -45,8 +45,13 @@ def grid(out: Console, rows: Iterable[Sequence[object]], *, styles: Sequence[str
     count = max((len(row) for row in rows), default=len(heads))
     for at in range(count):
         last = at == count - 1
-        table.add_column(heads[at] if at < len(heads) else "", style=styles[at] if at < len(styles) else None, overflow="fold", no_wrap=False,
-                         ratio=1 if last else None)
+        table.add_column(
+            heads[at] if at < len(heads) else "",
+            style=styles[at] if at < len(styles) else None,
+            overflow="fold",
+            no_wrap=False,
+            ratio=1 if last else None,
+        )
     for row in rows:
         table.add_row("", *(cell if isinstance(cell, Text) else clean(cell) for cell in row))
     out.print(table)

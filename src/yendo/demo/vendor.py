@@ -24,22 +24,54 @@ def guid(name: str) -> str:
 
 # Sequence numbers as the documentation of the standard actions suggests them.
 SEQUENCE = [
-    ("FindRelatedProducts", None, 25), ("AppSearch", None, 50), ("LaunchConditions", None, 100),
-    ("ValidateProductID", None, 700), ("CostInitialize", None, 800), ("FileCost", None, 900), ("CostFinalize", None, 1000),
-    ("MigrateFeatureStates", None, 1200), ("InstallValidate", None, 1400), ("RemoveExistingProducts", None, 1450),
-    ("InstallInitialize", None, 1500), ("ProcessComponents", None, 1600), ("UnpublishFeatures", None, 1800),
-    ("StopServices", "VersionNT", 1900), ("DeleteServices", "VersionNT", 2000), ("RemoveRegistryValues", None, 2600),
-    ("RemoveShortcuts", None, 3200), ("RemoveEnvironmentStrings", None, 3300), ("RemoveIniValues", None, 3310),
-    ("RemoveDuplicateFiles", None, 3400), ("RemoveFiles", None, 3500), ("RemoveFolders", None, 3600),
-    ("CreateFolders", None, 3700), ("InstallFiles", None, 4000), ("DuplicateFiles", None, 4210),
-    ("CreateShortcuts", None, 4500), ("WriteRegistryValues", None, 5000), ("WriteIniValues", None, 5100),
-    ("WriteEnvironmentStrings", None, 5200), ("InstallServices", "VersionNT", 5800), ("StartServices", "VersionNT", 5900),
-    ("RegisterUser", None, 6000), ("RegisterProduct", None, 6100), ("PublishFeatures", None, 6300),
-    ("PublishProduct", None, 6400), ("InstallFinalize", None, 6600)]
+    ("FindRelatedProducts", None, 25),
+    ("AppSearch", None, 50),
+    ("LaunchConditions", None, 100),
+    ("ValidateProductID", None, 700),
+    ("CostInitialize", None, 800),
+    ("FileCost", None, 900),
+    ("CostFinalize", None, 1000),
+    ("MigrateFeatureStates", None, 1200),
+    ("InstallValidate", None, 1400),
+    ("RemoveExistingProducts", None, 1450),
+    ("InstallInitialize", None, 1500),
+    ("ProcessComponents", None, 1600),
+    ("UnpublishFeatures", None, 1800),
+    ("StopServices", "VersionNT", 1900),
+    ("DeleteServices", "VersionNT", 2000),
+    ("RemoveRegistryValues", None, 2600),
+    ("RemoveShortcuts", None, 3200),
+    ("RemoveEnvironmentStrings", None, 3300),
+    ("RemoveIniValues", None, 3310),
+    ("RemoveDuplicateFiles", None, 3400),
+    ("RemoveFiles", None, 3500),
+    ("RemoveFolders", None, 3600),
+    ("CreateFolders", None, 3700),
+    ("InstallFiles", None, 4000),
+    ("DuplicateFiles", None, 4210),
+    ("CreateShortcuts", None, 4500),
+    ("WriteRegistryValues", None, 5000),
+    ("WriteIniValues", None, 5100),
+    ("WriteEnvironmentStrings", None, 5200),
+    ("InstallServices", "VersionNT", 5800),
+    ("StartServices", "VersionNT", 5900),
+    ("RegisterUser", None, 6000),
+    ("RegisterProduct", None, 6100),
+    ("PublishFeatures", None, 6300),
+    ("PublishProduct", None, 6400),
+    ("InstallFinalize", None, 6600),
+]
 
 
-def write_installer(target: Path, tables: Mapping[str, Rows], *, cabinets: Mapping[str, bytes] | None = None,
-                    summary: Summary | None = None, code_page: int = 1252, sector_size: int = 512) -> None:
+def write_installer(
+    target: Path,
+    tables: Mapping[str, Rows],
+    *,
+    cabinets: Mapping[str, bytes] | None = None,
+    summary: Summary | None = None,
+    code_page: int = 1252,
+    sector_size: int = 512,
+) -> None:
     """Writes a database with standard tables; ``cabinets`` are embedded under these names."""
     writer = DatabaseWriter(code_page=code_page, summary=summary)
     for name, rows in tables.items():
@@ -63,71 +95,141 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         "charts.lst": _charts(version),
         "manual.txt": f"Lantern {version}\r\nHow to take a sounding.\r\n".encode() * 40,
         "defaults.ini": b"[sounding]\r\nunit=metre\r\n",
-        "plugin.txt": b"Survey export, optional part\r\n"}
+        "plugin.txt": b"Survey export, optional part\r\n",
+    }
     product = guid(f"lantern {version}")
-    names = {"lantern.exe": "lantern.exe", "lanternd.exe": "lanternd.exe", "charts.lst": "charts.lst",
-             "manual.txt": "manual.txt", "defaults.ini": "defaults.ini", "plugin.txt": "EXPORT.TXT|survey export.txt"}
-    places = {"lantern.exe": ("Program", "INSTALLDIR"), "lanternd.exe": ("Service", "INSTALLDIR"),
-              "charts.lst": ("Charts", "INSTALLDIR"), "manual.txt": ("Manual", "DOCDIR"),
-              "defaults.ini": ("Defaults", "DATADIR"), "plugin.txt": ("Plugin", "INSTALLDIR")}
+    names = {
+        "lantern.exe": "lantern.exe",
+        "lanternd.exe": "lanternd.exe",
+        "charts.lst": "charts.lst",
+        "manual.txt": "manual.txt",
+        "defaults.ini": "defaults.ini",
+        "plugin.txt": "EXPORT.TXT|survey export.txt",
+    }
+    places = {
+        "lantern.exe": ("Program", "INSTALLDIR"),
+        "lanternd.exe": ("Service", "INSTALLDIR"),
+        "charts.lst": ("Charts", "INSTALLDIR"),
+        "manual.txt": ("Manual", "DOCDIR"),
+        "defaults.ini": ("Defaults", "DATADIR"),
+        "plugin.txt": ("Plugin", "INSTALLDIR"),
+    }
 
-    def component(name: str, folder_name: str, key: str | None, attributes: int = 256,
-                  condition: str | None = None) -> tuple[str | int | None, ...]:
+    def component(name: str, folder_name: str, key: str | None, attributes: int = 256, condition: str | None = None) -> tuple[str | int | None, ...]:
         return name, guid(f"component {name}"), folder_name, attributes, condition, key
 
     components = [component(name, where, key) for key, (name, where) in places.items()]
-    components += [component("Settings", "INSTALLDIR", "RegSite", 256 | 4),
-                   component("Updater", "INSTALLDIR", "RegUpdate", 256 | 4, "AUTOUPDATE=1"),
-                   component("DesktopIcon", "INSTALLDIR", "RegDesktop", 256 | 4)]
-    features = {"Main": ["Program", "Service", "Charts", "Defaults", "Settings", "Updater", "DesktopIcon"],
-                "Documentation": ["Manual"], "SurveyExport": ["Plugin"]}
+    components += [
+        component("Settings", "INSTALLDIR", "RegSite", 256 | 4),
+        component("Updater", "INSTALLDIR", "RegUpdate", 256 | 4, "AUTOUPDATE=1"),
+        component("DesktopIcon", "INSTALLDIR", "RegDesktop", 256 | 4),
+    ]
+    features = {
+        "Main": ["Program", "Service", "Charts", "Defaults", "Settings", "Updater", "DesktopIcon"],
+        "Documentation": ["Manual"],
+        "SurveyExport": ["Plugin"],
+    }
     tables: dict[str, Rows] = {
         "Property": [
-            ("ProductCode", product), ("ProductName", "Lantern"), ("ProductVersion", version), ("Manufacturer", "Tidewell"),
-            ("ProductLanguage", "2057"), ("UpgradeCode", UPGRADE_CODE), ("ALLUSERS", "1"), ("AUTOUPDATE", "1"),
-            ("SITE", "Unassigned"), ("ARPCONTACT", "Tidewell help desk"), ("ARPNOMODIFY", "1"), ("INSTALLLEVEL", "3"),
-            ("SecureCustomProperties", "OLDERFOUND;NEWERFOUND;SITE;AUTOUPDATE")],
+            ("ProductCode", product),
+            ("ProductName", "Lantern"),
+            ("ProductVersion", version),
+            ("Manufacturer", "Tidewell"),
+            ("ProductLanguage", "2057"),
+            ("UpgradeCode", UPGRADE_CODE),
+            ("ALLUSERS", "1"),
+            ("AUTOUPDATE", "1"),
+            ("SITE", "Unassigned"),
+            ("ARPCONTACT", "Tidewell help desk"),
+            ("ARPNOMODIFY", "1"),
+            ("INSTALLLEVEL", "3"),
+            ("SecureCustomProperties", "OLDERFOUND;NEWERFOUND;SITE;AUTOUPDATE"),
+        ],
         "Directory": [
-            ("TARGETDIR", None, "SourceDir"), ("ProgramFiles64Folder", "TARGETDIR", "."), ("TIDEWELL", "ProgramFiles64Folder", "Tidewell"),
-            ("INSTALLDIR", "TIDEWELL", "Lantern"), ("DOCDIR", "INSTALLDIR", "DOCUME~1|documents"),
-            ("CommonAppDataFolder", "TARGETDIR", "."), ("TIDEDATA", "CommonAppDataFolder", "Tidewell"), ("DATADIR", "TIDEDATA", "Lantern"),
-            ("ProgramMenuFolder", "TARGETDIR", "."), ("MENUDIR", "ProgramMenuFolder", "Tidewell"), ("DesktopFolder", "TARGETDIR", ".")],
-        "Feature": [("Main", None, "Lantern", "The sounding software", 1, 1, "INSTALLDIR", 0),
-                    ("Documentation", "Main", "Manual", "How to take a sounding", 2, 3, None, 0),
-                    ("SurveyExport", "Main", "Survey export", "Optional", 3, 200, None, 0)],
+            ("TARGETDIR", None, "SourceDir"),
+            ("ProgramFiles64Folder", "TARGETDIR", "."),
+            ("TIDEWELL", "ProgramFiles64Folder", "Tidewell"),
+            ("INSTALLDIR", "TIDEWELL", "Lantern"),
+            ("DOCDIR", "INSTALLDIR", "DOCUME~1|documents"),
+            ("CommonAppDataFolder", "TARGETDIR", "."),
+            ("TIDEDATA", "CommonAppDataFolder", "Tidewell"),
+            ("DATADIR", "TIDEDATA", "Lantern"),
+            ("ProgramMenuFolder", "TARGETDIR", "."),
+            ("MENUDIR", "ProgramMenuFolder", "Tidewell"),
+            ("DesktopFolder", "TARGETDIR", "."),
+        ],
+        "Feature": [
+            ("Main", None, "Lantern", "The sounding software", 1, 1, "INSTALLDIR", 0),
+            ("Documentation", "Main", "Manual", "How to take a sounding", 2, 3, None, 0),
+            ("SurveyExport", "Main", "Survey export", "Optional", 3, 200, None, 0),
+        ],
         "Component": components,
         "FeatureComponents": [(feature, name) for feature, names_ in features.items() for name in names_],
-        "File": [(key, places[key][0], names[key], len(data), f"{version}.0" if key.endswith(".exe") else None,
-                  "2057" if key.endswith(".exe") else None, 512, number)
-                 for number, (key, data) in enumerate(contents.items(), 1)],
+        "File": [
+            (
+                key,
+                places[key][0],
+                names[key],
+                len(data),
+                f"{version}.0" if key.endswith(".exe") else None,
+                "2057" if key.endswith(".exe") else None,
+                512,
+                number,
+            )
+            for number, (key, data) in enumerate(contents.items(), 1)
+        ],
         "Media": [(1, len(contents), None, "#lantern.cab", None, None)],
-        "Registry": [("RegSite", 2, r"Software\Tidewell\Lantern", "Site", "[SITE]", "Settings"),
-                     ("RegVersion", 2, r"Software\Tidewell\Lantern", "Version", "[ProductVersion]", "Settings"),
-                     ("RegFolder", 2, r"Software\Tidewell\Lantern", "Folder", "[INSTALLDIR]", "Settings"),
-                     ("RegDepth", 2, r"Software\Tidewell\Lantern", "DepthLimit", "#120", "Settings"),
-                     ("RegUpdate", 2, r"Software\Tidewell\Lantern\Update", "Automatic", "#1", "Updater"),
-                     ("RegUpdateUrl", 2, r"Software\Tidewell\Lantern\Update", "Channel", "stable", "Updater"),
-                     ("RegDesktop", 2, r"Software\Tidewell\Lantern", "DesktopIcon", "#1", "DesktopIcon")],
-        "Shortcut": [("MenuLantern", "MENUDIR", "Lantern", "Program", "[#lantern.exe]", None, "Take soundings", None, None, None, None, "INSTALLDIR"),
-                     ("DesktopLantern", "DesktopFolder", "Lantern", "DesktopIcon", "[#lantern.exe]", None, None, None, None, None, None, "INSTALLDIR")],
-        "ServiceInstall": [("LanternTide", "LanternTide", "Lantern tide gauge", 16, 3, 1, None, None, None, None, None, "Service", "Reads the tide gauge")],
+        "Registry": [
+            ("RegSite", 2, r"Software\Tidewell\Lantern", "Site", "[SITE]", "Settings"),
+            ("RegVersion", 2, r"Software\Tidewell\Lantern", "Version", "[ProductVersion]", "Settings"),
+            ("RegFolder", 2, r"Software\Tidewell\Lantern", "Folder", "[INSTALLDIR]", "Settings"),
+            ("RegDepth", 2, r"Software\Tidewell\Lantern", "DepthLimit", "#120", "Settings"),
+            ("RegUpdate", 2, r"Software\Tidewell\Lantern\Update", "Automatic", "#1", "Updater"),
+            ("RegUpdateUrl", 2, r"Software\Tidewell\Lantern\Update", "Channel", "stable", "Updater"),
+            ("RegDesktop", 2, r"Software\Tidewell\Lantern", "DesktopIcon", "#1", "DesktopIcon"),
+        ],
+        "Shortcut": [
+            ("MenuLantern", "MENUDIR", "Lantern", "Program", "[#lantern.exe]", None, "Take soundings", None, None, None, None, "INSTALLDIR"),
+            ("DesktopLantern", "DesktopFolder", "Lantern", "DesktopIcon", "[#lantern.exe]", None, None, None, None, None, None, "INSTALLDIR"),
+        ],
+        "ServiceInstall": [
+            ("LanternTide", "LanternTide", "Lantern tide gauge", 16, 3, 1, None, None, None, None, None, "Service", "Reads the tide gauge")
+        ],
         "ServiceControl": [("LanternTide", "LanternTide", 128 | 32 | 2, None, 1, "Service")],
         "Environment": [("LanternHome", "=-*LANTERN_HOME", "[INSTALLDIR]", "Program")],
-        "LaunchCondition": [("VersionNT64", "Lantern needs 64-bit Windows."),
-                            ("Installed OR NOT NEWERFOUND", "A newer Lantern is installed already.")],
+        "LaunchCondition": [
+            ("VersionNT64", "Lantern needs 64-bit Windows."),
+            ("Installed OR NOT NEWERFOUND", "A newer Lantern is installed already."),
+        ],
         "Upgrade": [(UPGRADE_CODE, None, version, None, 1, None, "OLDERFOUND"), (UPGRADE_CODE, version, None, None, 2, None, "NEWERFOUND")],
         "RemoveFile": [("EmptyMenu", "Program", None, "MENUDIR", 2)],
-        "CustomAction": [("SetArpLocation", 51, "ARPINSTALLLOCATION", "[INSTALLDIR]"),
-                         ("SelfTest", 18 | 0x400 | 0x800 | 64, "lantern.exe", "--self-test")],
-        "InstallExecuteSequence": [*SEQUENCE, ("SetArpLocation", "NOT Installed", 1010), ("SelfTest", "NOT REMOVE", 4100 + 1400)]}
+        "CustomAction": [
+            ("SetArpLocation", 51, "ARPINSTALLLOCATION", "[INSTALLDIR]"),
+            ("SelfTest", 18 | 0x400 | 0x800 | 64, "lantern.exe", "--self-test"),
+        ],
+        "InstallExecuteSequence": [*SEQUENCE, ("SetArpLocation", "NOT Installed", 1010), ("SelfTest", "NOT REMOVE", 4100 + 1400)],
+    }
     if newer:
         tables["CreateFolder"] = [("DATADIR", "Defaults")]
     target = folder / f"lantern-{version}.msi"
     write_installer(
-        target, tables, cabinets={"lantern.cab": cab.build(contents.items())},
-        summary=Summary(title="Installation Database", subject="Lantern", author="Tidewell", keywords="Installer",
-                        comments="Sounding software for harbours", template="x64;2057", revision=guid(f"package {version}"),
-                        pages=200, words=2, application="Tidewell build bench", security=2))
+        target,
+        tables,
+        cabinets={"lantern.cab": cab.build(contents.items())},
+        summary=Summary(
+            title="Installation Database",
+            subject="Lantern",
+            author="Tidewell",
+            keywords="Installer",
+            comments="Sounding software for harbours",
+            template="x64;2057",
+            revision=guid(f"package {version}"),
+            pages=200,
+            words=2,
+            application="Tidewell build bench",
+            security=2,
+        ),
+    )
     return target
 
 

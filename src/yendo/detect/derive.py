@@ -14,8 +14,9 @@ def for_effects(effects: Iterable[Effect], main: Iterable[str] = ()) -> list[Rul
     ``main`` are names of programs to prefer, best first.
     """
     added = [effect.thing for effect in effects if effect.change != "remove"]
-    rules: list[Rule] = [MsiProductRule(code=thing.code, version=f"=={thing.version}" if thing.version else None)
-                         for thing in added if isinstance(thing, Product)]
+    rules: list[Rule] = [
+        MsiProductRule(code=thing.code, version=f"=={thing.version}" if thing.version else None) for thing in added if isinstance(thing, Product)
+    ]
     versioned = [thing for thing in added if isinstance(thing, File) and thing.version and thing.path.lower().endswith((".exe", ".dll"))]
     preferred = [name.lower() for name in main]
 

@@ -26,8 +26,11 @@ def describe(rule: Rule) -> str:
         case MsiProductRule():
             return f"product {rule.code}" + (f" {rule.version}" if rule.version else "")
         case FileRule():
-            parts = [f"version {rule.version}" if rule.version else "", f"size {rule.size}" if rule.size is not None else "",
-                     f"hash {rule.sha256[:12]}…" if rule.sha256 else ""]
+            parts = [
+                f"version {rule.version}" if rule.version else "",
+                f"size {rule.size}" if rule.size is not None else "",
+                f"hash {rule.sha256[:12]}…" if rule.sha256 else "",
+            ]
             return f"file {rule.path} " + (", ".join(part for part in parts if part) or "exists")
         case RegistryRule():
             wanted = f"= {rule.equals}" if rule.equals is not None else f"version {rule.version}" if rule.version else "exists"

@@ -12,12 +12,12 @@ import msgspec
 import tomlkit
 from tomlkit.items import Table
 
+from yendo import atomic
 from yendo.detect import for_effects
 from yendo.effects import File
 from yendo.errors import Usage
 from yendo.installers import recognise
 from yendo.installers.account import Account
-from yendo import atomic
 from yendo.plan import FileRule, Rule
 
 DECIDE = "DECIDE"
@@ -119,7 +119,7 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
         package.add("language", identity.language)
     package.add("scope", "user" if identity.scope == "user" else "machine")
     if identity.scope == "user":
-        package["scope"].comment("the database sets no ALLUSERS; for everyone, add ALLUSERS = \"1\" to the properties")
+        package["scope"].comment('the database sets no ALLUSERS; for everyone, add ALLUSERS = "1" to the properties')
     package.add("contact", "")
     package["contact"].comment(f"{DECIDE}: who answers for this package")
     decisions.append("package.contact: who answers for this package")
@@ -159,13 +159,13 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
     install.add("media", installer)
     install.add("timeout", "30 min")
     properties = tomlkit.table()
-    for entry in account.properties:
-        if "Directory" in entry.used_in or entry.default is None:
+    for known in account.properties:
+        if "Directory" in known.used_in or known.default is None:
             continue
-        if entry.used_in:
-            properties.add(entry.name, entry.default)
-            properties[entry.name].comment(f"{DECIDE}: the vendor's default; used in {', '.join(entry.used_in)}")
-            decisions.append(f"property {entry.name}: the vendor's default is {entry.default!r}")
+        if known.used_in:
+            properties.add(known.name, known.default)
+            properties[known.name].comment(f"{DECIDE}: the vendor's default; used in {', '.join(known.used_in)}")
+            decisions.append(f"property {known.name}: the vendor's default is {known.default!r}")
     unset = [entry.name for entry in account.properties if entry.default is None]
     if unset:
         properties.add(tomlkit.comment("also known to the installer, unset: " + ", ".join(unset)))
@@ -224,8 +224,15 @@ def from_files(folder: Path, files: Path, target: str | None = None) -> Drafted:
     place = target or rf"%ProgramData%\{files.name}"
     document = _header(files.name)
     package = tomlkit.table()
-    for key, value in (("id", identifier(files.name)), ("name", files.name), ("version", "1"), ("revision", 1), ("architecture", "any"),
-                       ("scope", "machine"), ("contact", "")):
+    for key, value in (
+        ("id", identifier(files.name)),
+        ("name", files.name),
+        ("version", "1"),
+        ("revision", 1),
+        ("architecture", "any"),
+        ("scope", "machine"),
+        ("contact", ""),
+    ):
         package.add(key, value)
     package["version"].comment(f"{DECIDE}: the version of these files")
     package["contact"].comment(f"{DECIDE}: who answers for this package")
@@ -242,8 +249,9 @@ def from_files(folder: Path, files: Path, target: str | None = None) -> Drafted:
     back.add("kind", "take-back")
     back.add("timeout", "5 min")
     document.add("uninstall", _array(back))
-    rules: list[Rule] = [FileRule(path=place.rstrip("\\") + "\\" + "\\".join(path.relative_to(files).parts), sha256=_digest(path)[0])
-                         for path in sources]
+    rules: list[Rule] = [
+        FileRule(path=place.rstrip("\\") + "\\" + "\\".join(path.relative_to(files).parts), sha256=_digest(path)[0]) for path in sources
+    ]
     document.add("detect", _rules(rules))
     _finish(folder, document, None)
     return Drafted(folder / "plan.toml", (), links, (), tuple(decisions))
@@ -253,9 +261,15 @@ def _finish(folder: Path, document: tomlkit.TOMLDocument, account: Account | Non
     text = tomlkit.dumps(document).encode()
     evidence: dict[str, object] = {"schema": "yendo.evidence/1", "plan_sha256": hashlib.sha256(text).hexdigest()}
     if account:
-        evidence |= {"installer": account.file.name, "family": account.family, "why": msgspec.to_builtins(account.why),
-                     "silent": msgspec.to_builtins(account.silent), "properties": msgspec.to_builtins(account.properties),
-                     "blind_spots": msgspec.to_builtins(account.blind_spots),
-                     "effects": len(account.effects), "files": sum(isinstance(effect.thing, File) for effect in account.effects)}
+        evidence |= {
+            "installer": account.file.name,
+            "family": account.family,
+            "why": msgspec.to_builtins(account.why),
+            "silent": msgspec.to_builtins(account.silent),
+            "properties": msgspec.to_builtins(account.properties),
+            "blind_spots": msgspec.to_builtins(account.blind_spots),
+            "effects": len(account.effects),
+            "files": sum(isinstance(effect.thing, File) for effect in account.effects),
+        }
     atomic.write(folder / "evidence.json", (json.dumps(evidence, indent=2, ensure_ascii=False) + "\n").encode())
     atomic.write(folder / "plan.toml", text)

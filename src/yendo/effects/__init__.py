@@ -19,5 +19,23 @@ from yendo.effects.things import (
     label,
 )
 
-__all__ = ["KINDS", "Agreement", "Effect", "Environment", "File", "Folder", "IniValue", "Product", "RegistryKey",
-           "RegistryValue", "Service", "Shortcut", "State", "Thing", "UninstallEntry", "agreement", "difference", "label"]
+__all__ = [
+    "KINDS",
+    "Agreement",
+    "Effect",
+    "Environment",
+    "File",
+    "Folder",
+    "IniValue",
+    "Product",
+    "RegistryKey",
+    "RegistryValue",
+    "Service",
+    "Shortcut",
+    "State",
+    "Thing",
+    "UninstallEntry",
+    "agreement",
+    "difference",
+    "label",
+]

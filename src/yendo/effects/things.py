@@ -10,6 +10,7 @@ from typing import Literal
 
 import msgspec
 
+View = Literal["64", "32"]
 Data = str | int | tuple[str, ...] | None
 
 
@@ -45,7 +46,7 @@ class RegistryKey(_Thing, tag="registry-key", frozen=True):
 
     hive: str
     key: str
-    view: Literal["64", "32"] = "64"
+    view: View = "64"
 
     @property
     def identity(self) -> str:
@@ -64,7 +65,7 @@ class RegistryValue(_Thing, tag="registry", frozen=True):
     name: str
     type: str | None = None
     data: Data = None
-    view: Literal["64", "32"] = "64"
+    view: View = "64"
 
     @property
     def identity(self) -> str:
@@ -130,7 +131,7 @@ class UninstallEntry(_Thing, tag="uninstall-entry", frozen=True):
 
     key: str
     hive: str = "HKLM"
-    view: Literal["64", "32"] = "64"
+    view: View = "64"
     name: str | None = None
     version: str | None = None
     publisher: str | None = None
@@ -157,13 +158,20 @@ class Product(_Thing, tag="product", frozen=True):
         return self.code.lower()
 
 
-Thing = (File | Folder | RegistryKey | RegistryValue | Shortcut | Service | Environment | IniValue | UninstallEntry
-         | Product)
+Thing = File | Folder | RegistryKey | RegistryValue | Shortcut | Service | Environment | IniValue | UninstallEntry | Product
 
 KINDS: dict[str, type] = {
-    "file": File, "folder": Folder, "registry": RegistryValue, "registry-key": RegistryKey, "shortcut": Shortcut,
-    "service": Service, "environment": Environment, "ini": IniValue, "uninstall-entry": UninstallEntry,
-    "product": Product}
+    "file": File,
+    "folder": Folder,
+    "registry": RegistryValue,
+    "registry-key": RegistryKey,
+    "shortcut": Shortcut,
+    "service": Service,
+    "environment": Environment,
+    "ini": IniValue,
+    "uninstall-entry": UninstallEntry,
+    "product": Product,
+}
 _KIND_OF = {kind: name for name, kind in KINDS.items()}
 
 

@@ -44,7 +44,8 @@ class Token(NamedTuple):
 _TOKEN = re.compile(
     r"""\s*(?:(?P<literal>"[^"]*")|(?P<number>-?[0-9]+)(?![A-Za-z_])|(?P<op>~?(?:><|<<|>>|<=|>=|<>|=|<|>))"""
     r"""|(?P<open>\()|(?P<close>\))|(?P<state>[$?&!][A-Za-z_][\w.]*)|(?P<env>%[A-Za-z_][\w.()]*)"""
-    r"""|(?P<name>[A-Za-z_][\w.]*))""")
+    r"""|(?P<name>[A-Za-z_][\w.]*))"""
+)
 _WORDS = ("NOT", "AND", "OR", "XOR", "EQV", "IMP")
 
 
@@ -57,7 +58,7 @@ def tokens(text: str) -> list[Token]:
     while at < end:
         match = _TOKEN.match(text, at)
         if not match or match.lastgroup is None:
-            raise ConditionError(f"cannot read {text[at:at + 12].strip()!r}", at)
+            raise ConditionError(f"cannot read {text[at : at + 12].strip()!r}", at)
         kind, word = match.lastgroup, match[match.lastgroup]
         if kind == "name" and word.upper() in _WORDS:
             kind, word = "word", word.upper()
@@ -190,13 +191,27 @@ def _resolve(value: Value, values: Values) -> str | int | None:
 
 
 _NUMERIC: dict[str, Callable[[int, int], bool]] = {
-    "=": lambda a, b: a == b, "<>": lambda a, b: a != b, "<": lambda a, b: a < b, ">": lambda a, b: a > b,
-    "<=": lambda a, b: a <= b, ">=": lambda a, b: a >= b, "><": lambda a, b: bool(a & b),
-    "<<": lambda a, b: a >> 16 & 0xFFFF == b & 0xFFFF, ">>": lambda a, b: a & 0xFFFF == b & 0xFFFF}
+    "=": lambda a, b: a == b,
+    "<>": lambda a, b: a != b,
+    "<": lambda a, b: a < b,
+    ">": lambda a, b: a > b,
+    "<=": lambda a, b: a <= b,
+    ">=": lambda a, b: a >= b,
+    "><": lambda a, b: bool(a & b),
+    "<<": lambda a, b: a >> 16 & 0xFFFF == b & 0xFFFF,
+    ">>": lambda a, b: a & 0xFFFF == b & 0xFFFF,
+}
 _TEXTUAL: dict[str, Callable[[str, str], bool]] = {
-    "=": lambda a, b: a == b, "<>": lambda a, b: a != b, "<": lambda a, b: a < b, ">": lambda a, b: a > b,
-    "<=": lambda a, b: a <= b, ">=": lambda a, b: a >= b, "><": lambda a, b: b in a,
-    "<<": lambda a, b: a.startswith(b), ">>": lambda a, b: a.endswith(b)}
+    "=": lambda a, b: a == b,
+    "<>": lambda a, b: a != b,
+    "<": lambda a, b: a < b,
+    ">": lambda a, b: a > b,
+    "<=": lambda a, b: a <= b,
+    ">=": lambda a, b: a >= b,
+    "><": lambda a, b: b in a,
+    "<<": lambda a, b: a.startswith(b),
+    ">>": lambda a, b: a.endswith(b),
+}
 
 
 def _compare(node: Compare, values: Values) -> bool:
@@ -261,14 +276,38 @@ def leaves(node: Node | None) -> Iterator[Value]:
             yield from leaves(part)
 
 
-_OPERATOR_WORDS = {"=": "is", "<>": "is not", "<": "is below", ">": "is above", "<=": "is at most", ">=": "is at least",
-                   "><": "contains", "<<": "starts with", ">>": "ends with"}
-_KNOWN = {"VersionNT": "the Windows version", "VersionNT64": "the 64-bit Windows version", "Privileged":
-          "installing with elevated rights", "Installed": "already installed", "REMOVE": "removing",
-          "ServicePackLevel": "the service pack", "PhysicalMemory": "memory in MB", "MsiNTProductType": "kind of Windows",
-          "WindowsBuild": "the Windows build", "UILevel": "the level of user interface"}
-_WINDOWS = {"500": "Windows 2000", "501": "Windows XP", "502": "Windows Server 2003", "600": "Windows Vista",
-            "601": "Windows 7", "602": "Windows 8", "603": "Windows 8.1 or later (10 and 11 say 603 too)"}
+_OPERATOR_WORDS = {
+    "=": "is",
+    "<>": "is not",
+    "<": "is below",
+    ">": "is above",
+    "<=": "is at most",
+    ">=": "is at least",
+    "><": "contains",
+    "<<": "starts with",
+    ">>": "ends with",
+}
+_KNOWN = {
+    "VersionNT": "the Windows version",
+    "VersionNT64": "the 64-bit Windows version",
+    "Privileged": "installing with elevated rights",
+    "Installed": "already installed",
+    "REMOVE": "removing",
+    "ServicePackLevel": "the service pack",
+    "PhysicalMemory": "memory in MB",
+    "MsiNTProductType": "kind of Windows",
+    "WindowsBuild": "the Windows build",
+    "UILevel": "the level of user interface",
+}
+_WINDOWS = {
+    "500": "Windows 2000",
+    "501": "Windows XP",
+    "502": "Windows Server 2003",
+    "600": "Windows Vista",
+    "601": "Windows 7",
+    "602": "Windows 8",
+    "603": "Windows 8.1 or later (10 and 11 say 603 too)",
+}
 
 
 def in_words(node: Node | None) -> str:
@@ -279,10 +318,16 @@ def in_words(node: Node | None) -> str:
         name = _KNOWN.get(node.text, node.text)
         if node.kind == "property":
             return "64-bit Windows" if node.text == "VersionNT64" else name if node.text in _KNOWN else f"{name} is set"
-        return {"env": f"environment variable {node.text} is set", "$": f"component {node.text} changes",
-                "?": f"component {node.text} is installed", "&": f"feature {node.text} changes",
-                "!": f"feature {node.text} is installed"}.get(node.kind, repr(node.text))
+        return {
+            "env": f"environment variable {node.text} is set",
+            "$": f"component {node.text} changes",
+            "?": f"component {node.text} is installed",
+            "&": f"feature {node.text} changes",
+            "!": f"feature {node.text} is installed",
+        }.get(node.kind, repr(node.text))
     if isinstance(node, Not):
+        if isinstance(node.inner, Value) and node.inner.kind == "property" and node.inner.text not in _KNOWN:
+            return f"{node.inner.text} is not set"
         inner = in_words(node.inner)
         return f"not ({inner})" if isinstance(node.inner, Join) else f"not {inner}"
     if isinstance(node, Compare):

@@ -34,20 +34,36 @@ class Surroundings(msgspec.Struct, frozen=True):
 
 # Source: the folder properties documented for the Windows Installer, with the paths of 64-bit Windows 10.
 _FIXED = {
-    "WindowsFolder": r"C:\Windows", "SystemFolder": r"C:\Windows\SysWOW64", "System64Folder": r"C:\Windows\System32",
-    "System16Folder": r"C:\Windows\System", "WindowsVolume": "C:", "FontsFolder": r"C:\Windows\Fonts",
-    "ProgramFilesFolder": r"C:\Program Files (x86)", "ProgramFiles64Folder": r"C:\Program Files",
-    "CommonFilesFolder": r"C:\Program Files (x86)\Common Files", "CommonFiles64Folder": r"C:\Program Files\Common Files",
-    "CommonAppDataFolder": r"C:\ProgramData"}
-_OF_PROFILE = {"AppDataFolder": r"AppData\Roaming", "LocalAppDataFolder": r"AppData\Local",
-               "PersonalFolder": "Documents", "FavoritesFolder": "Favorites", "MyPicturesFolder": "Pictures",
-               "NetHoodFolder": r"AppData\Roaming\Microsoft\Windows\Network Shortcuts",
-               "PrintHoodFolder": r"AppData\Roaming\Microsoft\Windows\Printer Shortcuts",
-               "RecentFolder": r"AppData\Roaming\Microsoft\Windows\Recent",
-               "SendToFolder": r"AppData\Roaming\Microsoft\Windows\SendTo"}
-MENU = {"StartMenuFolder": r"Microsoft\Windows\Start Menu", "ProgramMenuFolder": r"Microsoft\Windows\Start Menu\Programs",
-        "AdminToolsFolder": r"Microsoft\Windows\Start Menu\Programs\Administrative Tools",
-        "StartupFolder": r"Microsoft\Windows\Start Menu\Programs\Startup", "TemplateFolder": r"Microsoft\Windows\Templates"}
+    "WindowsFolder": r"C:\Windows",
+    "SystemFolder": r"C:\Windows\SysWOW64",
+    "System64Folder": r"C:\Windows\System32",
+    "System16Folder": r"C:\Windows\System",
+    "WindowsVolume": "C:",
+    "FontsFolder": r"C:\Windows\Fonts",
+    "ProgramFilesFolder": r"C:\Program Files (x86)",
+    "ProgramFiles64Folder": r"C:\Program Files",
+    "CommonFilesFolder": r"C:\Program Files (x86)\Common Files",
+    "CommonFiles64Folder": r"C:\Program Files\Common Files",
+    "CommonAppDataFolder": r"C:\ProgramData",
+}
+_OF_PROFILE = {
+    "AppDataFolder": r"AppData\Roaming",
+    "LocalAppDataFolder": r"AppData\Local",
+    "PersonalFolder": "Documents",
+    "FavoritesFolder": "Favorites",
+    "MyPicturesFolder": "Pictures",
+    "NetHoodFolder": r"AppData\Roaming\Microsoft\Windows\Network Shortcuts",
+    "PrintHoodFolder": r"AppData\Roaming\Microsoft\Windows\Printer Shortcuts",
+    "RecentFolder": r"AppData\Roaming\Microsoft\Windows\Recent",
+    "SendToFolder": r"AppData\Roaming\Microsoft\Windows\SendTo",
+}
+MENU = {
+    "StartMenuFolder": r"Microsoft\Windows\Start Menu",
+    "ProgramMenuFolder": r"Microsoft\Windows\Start Menu\Programs",
+    "AdminToolsFolder": r"Microsoft\Windows\Start Menu\Programs\Administrative Tools",
+    "StartupFolder": r"Microsoft\Windows\Start Menu\Programs\Startup",
+    "TemplateFolder": r"Microsoft\Windows\Templates",
+}
 PUBLIC_DESKTOP = r"C:\Users\Public\Desktop"
 
 
@@ -56,14 +72,28 @@ def windows(account: Account = "user") -> Surroundings:
     profile = _USER if account == "user" else _SYSTEM
     roaming = profile + r"\AppData\Roaming"
     temp = profile + r"\AppData\Local\Temp" if account == "user" else r"C:\Windows\Temp"
-    folders = {**_FIXED, "TempFolder": temp, "DesktopFolder": profile + r"\Desktop",
-               **{name: f"{profile}\\{path}" for name, path in _OF_PROFILE.items()},
-               **{name: f"{roaming}\\{path}" for name, path in MENU.items()}}
+    folders = {
+        **_FIXED,
+        "TempFolder": temp,
+        "DesktopFolder": profile + r"\Desktop",
+        **{name: f"{profile}\\{path}" for name, path in _OF_PROFILE.items()},
+        **{name: f"{roaming}\\{path}" for name, path in MENU.items()},
+    }
     environment = {
-        "SystemRoot": r"C:\Windows", "SystemDrive": "C:", "ProgramFiles": r"C:\Program Files", "TEMP": temp, "TMP": temp,
-        "ProgramFiles(x86)": r"C:\Program Files (x86)", "ProgramData": r"C:\ProgramData", "PUBLIC": r"C:\Users\Public",
-        "USERPROFILE": profile, "APPDATA": roaming, "LOCALAPPDATA": profile + r"\AppData\Local",
-        "Path": r"C:\Windows\System32;C:\Windows", "USERNAME": "mara" if account == "user" else "MARROWBY-01$"}
+        "SystemRoot": r"C:\Windows",
+        "SystemDrive": "C:",
+        "ProgramFiles": r"C:\Program Files",
+        "TEMP": temp,
+        "TMP": temp,
+        "ProgramFiles(x86)": r"C:\Program Files (x86)",
+        "ProgramData": r"C:\ProgramData",
+        "PUBLIC": r"C:\Users\Public",
+        "USERPROFILE": profile,
+        "APPDATA": roaming,
+        "LOCALAPPDATA": profile + r"\AppData\Local",
+        "Path": r"C:\Windows\System32;C:\Windows",
+        "USERNAME": "mara" if account == "user" else "MARROWBY-01$",
+    }
     return Surroundings("10.0.19045", "x64", account, "mara" if account == "user" else "SYSTEM", folders, environment)
 
 
@@ -72,5 +102,4 @@ def for_everyone(surroundings: Surroundings) -> dict[str, str]:
     if surroundings.per_user_menu:
         return {}
     data = surroundings.folders["CommonAppDataFolder"]
-    return {**{name: f"{data}\\{path}" for name, path in MENU.items()},
-            "DesktopFolder": surroundings.environment["PUBLIC"] + r"\Desktop"}
+    return {**{name: f"{data}\\{path}" for name, path in MENU.items()}, "DesktopFolder": surroundings.environment["PUBLIC"] + r"\Desktop"}

@@ -57,8 +57,10 @@ class VersionRange(msgspec.Struct, frozen=True):
         return cls(tuple(bounds))
 
     def holds(self, version: Version) -> bool:
-        return all({">=": version >= bound, "<=": version <= bound, ">": version > bound, "<": version < bound,
-                    "==": version == bound}[sign] for sign, bound in self.bounds)
+        return all(
+            {">=": version >= bound, "<=": version <= bound, ">": version > bound, "<": version < bound, "==": version == bound}[sign]
+            for sign, bound in self.bounds
+        )
 
     @property
     def is_exact(self) -> bool:

@@ -120,8 +120,7 @@ def _with_libarchive(data: BinaryIO, wanted: set[str] | None, promised: Mapping[
     try:
         import libarchive
     except (ImportError, OSError, TypeError, AttributeError) as error:
-        raise NotCovered("this cabinet is packed with LZX, which needs the system's libarchive "
-                         "(apt-get install libarchive13)") from error
+        raise NotCovered("this cabinet is packed with LZX, which needs the system's libarchive (apt-get install libarchive13)") from error
     try:
         with libarchive.stream_reader(data, format_name="cab") as archive:
             for entry in archive:
@@ -141,8 +140,16 @@ def _with_cabarchive(data: BinaryIO, wanted: set[str] | None, promised: Mapping[
 
     try:
         archive = cabarchive.CabArchive(data.read())
-    except (cabarchive.CorruptionError, cabarchive.NotSupportedError, struct.error, ValueError, IndexError, KeyError,
-            TypeError, OverflowError) as error:
+    except (
+        cabarchive.CorruptionError,
+        cabarchive.NotSupportedError,
+        struct.error,
+        ValueError,
+        IndexError,
+        KeyError,
+        TypeError,
+        OverflowError,
+    ) as error:
         raise Unreadable(f"the cabinet's data is damaged: {error}") from error
     except Exception as error:  # zlib.error and what the library lets through
         raise Unreadable(f"the cabinet's data is damaged: {error}") from error

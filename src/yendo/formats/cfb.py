@@ -182,8 +182,7 @@ class CompoundFile:
         try:
             self._ole = _Ole(handle)
             self.root = self._ole.root
-        except (OSError, IndexError, ValueError, struct.error, RecursionError, MemoryError, olefile.OleFileError,
-                AttributeError, TypeError) as error:
+        except (OSError, IndexError, ValueError, struct.error, RecursionError, MemoryError, olefile.OleFileError, AttributeError, TypeError) as error:
             handle.close()
             raise Unreadable(f"{source}: damaged compound file: {error}") from error
         if len(self._ole.direntries) > MAX_ENTRIES:
@@ -257,8 +256,19 @@ class _Directory:
     def add(self, name: str, kind: int, class_id: bytes = bytes(16)) -> int:
         if not 0 < len(name.encode("utf-16-le")) <= 62:
             raise ValueError(f"stream name {name!r} is empty or over 31 UTF-16 units")
-        self.records.append({"name": name, "kind": kind, "class_id": class_id, "left": NO_STREAM, "right": NO_STREAM,
-                             "child": NO_STREAM, "colour": 1, "start": END, "size": 0})
+        self.records.append(
+            {
+                "name": name,
+                "kind": kind,
+                "class_id": class_id,
+                "left": NO_STREAM,
+                "right": NO_STREAM,
+                "child": NO_STREAM,
+                "colour": 1,
+                "start": END,
+                "size": 0,
+            }
+        )
         return len(self.records) - 1
 
     def link(self, ids: list[int]) -> int:
@@ -282,9 +292,22 @@ class _Directory:
         out = bytearray()
         for record in self.records:
             name = record["name"].encode("utf-16-le")
-            out += struct.pack("<64sHBBIII16sIQQIQ", name, len(name) + 2, record["kind"], record["colour"],
-                               record["left"], record["right"], record["child"], record["class_id"],
-                               0, 0, 0, record["start"], record["size"])
+            out += struct.pack(
+                "<64sHBBIII16sIQQIQ",
+                name,
+                len(name) + 2,
+                record["kind"],
+                record["colour"],
+                record["left"],
+                record["right"],
+                record["child"],
+                record["class_id"],
+                0,
+                0,
+                0,
+                record["start"],
+                record["size"],
+            )
         return bytes(out)
 
 
@@ -371,10 +394,25 @@ def write(target: BinaryIO, root: Storage, *, sector_size: int = 512) -> None:
 
     fat_sectors = list(range(fat_at, fat_at + fat_count))
     header = struct.pack(
-        "<8s16sHHHHH6sIIIIIIIII", olefile.MAGIC, bytes(16), 0x3E, 4 if sector_size == 4096 else 3, 0xFFFE,
-        sector_size.bit_length() - 1, 6, bytes(6), sectors(directory_size) if sector_size == 4096 else 0, fat_count,
-        directory_at, 0, MINI_CUTOFF, mini_table_at, sectors(len(mini_table) * 4),
-        difat_at if difat_count else END, difat_count)
+        "<8s16sHHHHH6sIIIIIIIII",
+        olefile.MAGIC,
+        bytes(16),
+        0x3E,
+        4 if sector_size == 4096 else 3,
+        0xFFFE,
+        sector_size.bit_length() - 1,
+        6,
+        bytes(6),
+        sectors(directory_size) if sector_size == 4096 else 0,
+        fat_count,
+        directory_at,
+        0,
+        MINI_CUTOFF,
+        mini_table_at,
+        sectors(len(mini_table) * 4),
+        difat_at if difat_count else END,
+        difat_count,
+    )
     header += struct.pack("<109I", *(fat_sectors[:109] + [FREE] * (109 - len(fat_sectors[:109]))))
     target.write(header.ljust(sector_size, b"\0"))
     target.write(table.tobytes())

@@ -32,6 +32,7 @@ def blocks(text: str) -> dict[str, str]:
 
 def unescape(text: str) -> str:
     """Undoes the escapes of a key path or of a quoted string."""
+
     def one(match: re.Match[str]) -> str:
         body = match[1]
         if body[0] == "x" and len(body) > 1:

@@ -11,8 +11,12 @@ from yendo.installers.account import Account
 from yendo.installers.msi import describe
 
 _MAGIC: tuple[tuple[bytes, str], ...] = (
-    (b"MZ", "a Windows program"), (b"MSCF", "a cabinet"), (b"PK\x03\x04", "a zip archive or modern app package"),
-    (b"7z\xbc\xaf\x27\x1c", "a 7z archive"), (b"xar!", "a flat package of macOS"))
+    (b"MZ", "a Windows program"),
+    (b"MSCF", "a cabinet"),
+    (b"PK\x03\x04", "a zip archive or modern app package"),
+    (b"7z\xbc\xaf\x27\x1c", "a 7z archive"),
+    (b"xar!", "a flat package of macOS"),
+)
 _MSI_KINDS = {"transform": "msi-transform", "patch": "msi-patch"}
 
 

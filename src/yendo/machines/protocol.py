@@ -63,8 +63,12 @@ class Machine(Protocol):
 
     name: str
     place: Place
-    label: str
-    has_powershell: bool
+
+    @property
+    def label(self) -> str: ...
+
+    @property
+    def has_powershell(self) -> bool: ...
 
     def fresh(self, account: Account = "user") -> AbstractContextManager[Session]: ...
 

@@ -20,9 +20,16 @@ def encode(manifest: Manifest) -> bytes:
 
     supplier = OrganizationalEntity(name=manifest.publisher) if manifest.publisher else None
     root = Component(name=manifest.name, version=manifest.version, type=ComponentType.APPLICATION, bom_ref=manifest.id, supplier=supplier)
-    files = [Component(name=file.path, type=ComponentType.FILE, bom_ref=f"{manifest.id}/{file.path}",
-                       hashes=[HashType(alg=HashAlgorithm.SHA_256, content=file.sha256)])
-             for file in manifest.files if file.path.startswith(("media/", "extras/"))]
+    files = [
+        Component(
+            name=file.path,
+            type=ComponentType.FILE,
+            bom_ref=f"{manifest.id}/{file.path}",
+            hashes=[HashType(alg=HashAlgorithm.SHA_256, content=file.sha256)],
+        )
+        for file in manifest.files
+        if file.path.startswith(("media/", "extras/"))
+    ]
     digests = "|".join(f"{file.path}={file.sha256}" for file in manifest.files)
     bom = Bom(components=files, serial_number=uuid.uuid5(_NAMESPACE, digests))
     bom.metadata.component = root

@@ -14,8 +14,8 @@ from pathlib import Path
 import msgspec
 
 import yendo
-from yendo.errors import Unreadable, Usage
 from yendo import atomic
+from yendo.errors import Unreadable, Usage
 from yendo.package import bill, scripts, tag
 from yendo.package import manifest as form
 from yendo.plan import CopyStep, Plan
@@ -152,10 +152,19 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
             raise Usage(f"media {medium.file!r} leads outside media/")
         entry = writer.copy(source, f"media/{medium.file}")
         if entry.sha256 != medium.sha256:
-            raise Unreadable(f"media/{medium.file} has changed since the plan was drafted (its hash is {entry.sha256[:16]}…); "
-                             "put the vendor's file back, or draft anew from the new one")
-    sources = sorted({path for verb in ("install", "uninstall", "repair") for step in plan.steps(verb) if isinstance(step, CopyStep)
-                      for path, _ in form.extras(workspace, step)})
+            raise Unreadable(
+                f"media/{medium.file} has changed since the plan was drafted (its hash is {entry.sha256[:16]}…); "
+                "put the vendor's file back, or draft anew from the new one"
+            )
+    sources = sorted(
+        {
+            path
+            for verb in ("install", "uninstall", "repair")
+            for step in plan.steps(verb)
+            if isinstance(step, CopyStep)
+            for path, _ in form.extras(workspace, step)
+        }
+    )
     base = workspace.resolve()
     digest_of = {path: writer.copy(path, path.relative_to(base).as_posix()).sha256 for path in sources}
     content = tuple(sorted(writer.files, key=lambda file: file.path))
@@ -174,8 +183,9 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
 
 def content_digest(manifest: form.Manifest) -> str:
     """What a machine gets, as one hash: steps and files, without the revision and the rules."""
-    bare = msgspec.structs.replace(manifest, revision=0, detect=(), tool="", files=tuple(
-        file for file in manifest.files if file.path.startswith(("media/", "extras/"))))
+    bare = msgspec.structs.replace(
+        manifest, revision=0, detect=(), tool="", files=tuple(file for file in manifest.files if file.path.startswith(("media/", "extras/")))
+    )
     return hashlib.sha256(form.encode(bare)).hexdigest()
 
 
@@ -184,6 +194,19 @@ def record(workspace: Path, built: Built) -> None:
     path = workspace / RECORD
     path.parent.mkdir(exist_ok=True)
     rules = msgspec.to_builtins(built.manifest.detect)
-    atomic.write(path, msgspec.json.format(msgspec.json.encode({
-        "revision": built.manifest.revision, "version": built.manifest.version, "content": content_digest(built.manifest),
-        "detect": rules, "digest": built.digest}), indent=2) + b"\n")
+    atomic.write(
+        path,
+        msgspec.json.format(
+            msgspec.json.encode(
+                {
+                    "revision": built.manifest.revision,
+                    "version": built.manifest.version,
+                    "content": content_digest(built.manifest),
+                    "detect": rules,
+                    "digest": built.digest,
+                }
+            ),
+            indent=2,
+        )
+        + b"\n",
+    )

@@ -174,8 +174,9 @@ class _Carrier:
         return "done", 0
 
 
-def carry(manifest: form.Manifest, package: Path, session: Session, verb: str, *, folder: str,
-          sleep: Callable[[float], object] = time.sleep) -> Carried:
+def carry(
+    manifest: form.Manifest, package: Path, session: Session, verb: str, *, folder: str, sleep: Callable[[float], object] = time.sleep
+) -> Carried:
     """Carries out one verb. ``package`` is the built package here, ``folder`` where it lies on the machine."""
     carrier = _Carrier(manifest, package, session, folder, sleep)
     code = carrier.run(verb)

@@ -25,10 +25,16 @@ DEFAULT_TIMEOUT = 3600.0
 # The runner's own exit codes; every other one is the installer's.
 NOT_APPLICABLE, DAMAGED, TIMED_OUT, STEP_FAILED, WRONG_USE = 20, 21, 22, 23, 24
 EXIT_CODES = {
-    0: "done", 3010: "done, a restart is needed", 1641: "done, a restart has been started by the installer",
-    1618: "another installation was running the whole time: try later", NOT_APPLICABLE: "not applicable on this machine (run conditions)",
-    DAMAGED: "the package is damaged: a file is missing or has changed", TIMED_OUT: "a step took longer than its time limit",
-    STEP_FAILED: "a step failed that has no exit code of its own", WRONG_USE: "called with an unknown verb"}
+    0: "done",
+    3010: "done, a restart is needed",
+    1641: "done, a restart has been started by the installer",
+    1618: "another installation was running the whole time: try later",
+    NOT_APPLICABLE: "not applicable on this machine (run conditions)",
+    DAMAGED: "the package is damaged: a file is missing or has changed",
+    TIMED_OUT: "a step took longer than its time limit",
+    STEP_FAILED: "a step failed that has no exit code of its own",
+    WRONG_USE: "called with an unknown verb",
+}
 
 
 class Item(msgspec.Struct, frozen=True):
@@ -118,8 +124,11 @@ def extras(workspace: Path, step: CopyStep) -> list[tuple[Path, str]]:
     if not source.is_dir():
         raise Usage(f"copy: {step.source} is not there")
     root = step.to.rstrip("\\/").replace("/", "\\")
-    return [(path, root + "\\" + "\\".join(path.relative_to(source).parts)) for path in sorted(source.rglob("*"))
-            if path.is_file() and not path.is_symlink()]
+    return [
+        (path, root + "\\" + "\\".join(path.relative_to(source).parts))
+        for path in sorted(source.rglob("*"))
+        if path.is_file() and not path.is_symlink()
+    ]
 
 
 def action(workspace: Path, step: Step, verb: str, number: int, digest_of: dict[Path, str]) -> Action:
@@ -128,11 +137,18 @@ def action(workspace: Path, step: Step, verb: str, number: int, digest_of: dict[
     if isinstance(step, MsiStep):
         codes = MSI_CODES | (MSI_GONE if verb == "uninstall" else {}) | step.codes
         log = f"{verb}-{number}-msi.log"
-        return Action("msi", f"{verb} {step.media or step.product or 'by a command of the plan'}", msi_command(step, verb, log), limit, codes,
-                      log if not step.command else "")
+        return Action(
+            "msi",
+            f"{verb} {step.media or step.product or 'by a command of the plan'}",
+            msi_command(step, verb, log),
+            limit,
+            codes,
+            log if not step.command else "",
+        )
     if isinstance(step, CopyStep):
-        items = tuple(Item("/".join(path.relative_to(workspace.resolve()).parts), target, digest_of[path])
-                      for path, target in extras(workspace, step))
+        items = tuple(
+            Item("/".join(path.relative_to(workspace.resolve()).parts), target, digest_of[path]) for path, target in extras(workspace, step)
+        )
         return Action("copy", f"place {step.source}", items=items, timeout=limit, keep=step.existing == "keep")
     return Action("take-back", "take back what was placed", timeout=limit)
 
@@ -145,8 +161,9 @@ def msi_command(step: MsiStep, verb: str, log: str | None = None) -> str:
     suppress = step.restart == "suppress"
     target = rf"{{package}}\media\{step.media}".replace("/", "\\") if step.media else step.product or ""
     if verb == "install" and step.media:
-        return commandline.install(target, properties=step.properties, features=step.features, log=where,
-                                   suppress_restart=suppress, arguments=step.arguments)
+        return commandline.install(
+            target, properties=step.properties, features=step.features, log=where, suppress_restart=suppress, arguments=step.arguments
+        )
     make = commandline.repair if verb == "repair" else commandline.uninstall
     line = make(target, log=where, suppress_restart=suppress, arguments=step.arguments)
     return " ".join([line, *(commandline.assign(name, str(value)) for name, value in step.properties.items())])
@@ -155,16 +172,43 @@ def msi_command(step: MsiStep, verb: str, log: str | None = None) -> str:
 def resolve(workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_of: dict[Path, str], tool: str) -> Manifest:
     """The manifest of a plan whose files are known."""
     package = plan.package
-    actions = {verb: tuple(action(workspace, step, verb, number, digest_of) for number, step in enumerate(plan.steps(verb), 1))
-               for verb in VERBS}
+    actions = {verb: tuple(action(workspace, step, verb, number, digest_of) for number, step in enumerate(plan.steps(verb), 1)) for verb in VERBS}
     return Manifest(
-        id=package.id, name=package.name, version=package.version, revision=package.revision, publisher=package.publisher,
-        architecture=package.architecture, scope=package.scope, os=plan.when.os, architectures=plan.when.architecture,
-        secrets=tuple(sorted({str(value) for verb in VERBS for step in plan.steps(verb) if isinstance(step, MsiStep)
-                              for name, value in step.properties.items() if secrets.is_secret(name) and str(value)})),
-        disk=size(plan.when.disk) if plan.when.disk else None, programs=plan.in_the_way.names, wait=seconds(plan.in_the_way.wait),
-        logs=rf"{plan.log.folder}\{package.id}", install=actions["install"], uninstall=actions["uninstall"], repair=actions["repair"],
-        detect=plan.detect, files=files, tool=tool,
-        properties={step.media: {name: str(value) for name, value in step.properties.items()}
-                    | ({"ADDLOCAL": ",".join(step.features)} if step.features else {})
-                    for step in plan.install if isinstance(step, MsiStep) and step.media})
+        id=package.id,
+        name=package.name,
+        version=package.version,
+        revision=package.revision,
+        publisher=package.publisher,
+        architecture=package.architecture,
+        scope=package.scope,
+        os=plan.when.os,
+        architectures=plan.when.architecture,
+        secrets=tuple(
+            sorted(
+                {
+                    str(value)
+                    for verb in VERBS
+                    for step in plan.steps(verb)
+                    if isinstance(step, MsiStep)
+                    for name, value in step.properties.items()
+                    if secrets.is_secret(name) and str(value)
+                }
+            )
+        ),
+        disk=size(plan.when.disk) if plan.when.disk else None,
+        programs=plan.in_the_way.names,
+        wait=seconds(plan.in_the_way.wait),
+        logs=rf"{plan.log.folder}\{package.id}",
+        install=actions["install"],
+        uninstall=actions["uninstall"],
+        repair=actions["repair"],
+        detect=plan.detect,
+        files=files,
+        tool=tool,
+        properties={
+            step.media: {name: str(value) for name, value in step.properties.items()}
+            | ({"ADDLOCAL": ",".join(step.features)} if step.features else {})
+            for step in plan.install
+            if isinstance(step, MsiStep) and step.media
+        },
+    )

@@ -54,17 +54,37 @@ def _script(text: str) -> bytes:
 
 def runner(manifest: form.Manifest) -> bytes:
     """``apply.ps1`` of a package."""
-    def step(action: form.Action) -> dict[str, Any]:
-        return {"kind": action.kind, "title": action.title, "command": action.command, "timeout": action.timeout, "codes": action.codes,
-                "keep": action.keep, "items": [{"source": item.source.replace("/", "\\"), "to": item.to, "sha256": item.sha256}
-                                               for item in action.items]}
 
-    data = {"id": manifest.id, "name": manifest.name, "version": manifest.version, "revision": manifest.revision, "logs": manifest.logs,
-            "os": _bounds(manifest.os), "architectures": list(manifest.architectures), "disk": manifest.disk or 0,
-            "programs": list(manifest.programs), "secrets": list(manifest.secrets), "wait": manifest.wait, "busy_wait": form.BUSY_WAIT, "busy_tries": form.BUSY_TRIES,
-            "files": [{"path": file.path.replace("/", "\\"), "sha256": file.sha256} for file in manifest.files
-                      if file.path.startswith(("media/", "extras/"))],
-            **{verb: [step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")}}
+    def step(action: form.Action) -> dict[str, Any]:
+        return {
+            "kind": action.kind,
+            "title": action.title,
+            "command": action.command,
+            "timeout": action.timeout,
+            "codes": action.codes,
+            "keep": action.keep,
+            "items": [{"source": item.source.replace("/", "\\"), "to": item.to, "sha256": item.sha256} for item in action.items],
+        }
+
+    data = {
+        "id": manifest.id,
+        "name": manifest.name,
+        "version": manifest.version,
+        "revision": manifest.revision,
+        "logs": manifest.logs,
+        "os": _bounds(manifest.os),
+        "architectures": list(manifest.architectures),
+        "disk": manifest.disk or 0,
+        "programs": list(manifest.programs),
+        "secrets": list(manifest.secrets),
+        "wait": manifest.wait,
+        "busy_wait": form.BUSY_WAIT,
+        "busy_tries": form.BUSY_TRIES,
+        "files": [
+            {"path": file.path.replace("/", "\\"), "sha256": file.sha256} for file in manifest.files if file.path.startswith(("media/", "extras/"))
+        ],
+        **{verb: [step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")},
+    }
     lines = [f"    {literal(key)} = {literal(value)}" for key, value in data.items()]
     text = _template("apply.ps1").replace("#DATA#", "$Plan = @{\n" + "\n".join(lines) + "\n}")
     for mark in ("NOT_APPLICABLE", "DAMAGED", "TIMED_OUT", "STEP_FAILED", "WRONG_USE"):
@@ -89,8 +109,16 @@ def _rule(rule: Rule) -> dict[str, Any]:
             return {"kind": "file", "path": rule.path, "size": -1 if rule.size is None else rule.size, "sha256": rule.sha256 or "", **common}
         case RegistryRule():
             hive, key = rule.parts
-            return {"kind": "registry", "hive": hive, "key": key, "name": rule.name, "view": rule.view,
-                    "compare": rule.equals is not None, "equals": str(rule.equals or ""), **common}
+            return {
+                "kind": "registry",
+                "hive": hive,
+                "key": key,
+                "name": rule.name,
+                "view": rule.view,
+                "compare": rule.equals is not None,
+                "equals": str(rule.equals or ""),
+                **common,
+            }
         case UninstallEntryRule():
             return {"kind": "uninstall-entry", "name": rule.name, "views": [rule.view] if rule.view else ["64", "32"], **common}
 

@@ -20,9 +20,17 @@ def encode(manifest: Manifest) -> bytes:
         scheme = "multipartnumeric"
     except ValueError:
         scheme = "alphanumeric"
-    root = ET.Element(f"{{{_SPACE}}}SoftwareIdentity", {
-        "name": manifest.name, "version": manifest.version, "versionScheme": scheme, "tagVersion": str(manifest.revision),
-        "tagId": f"{manifest.id}-{manifest.version}", "{http://www.w3.org/XML/1998/namespace}lang": "en-GB"})
+    root = ET.Element(
+        f"{{{_SPACE}}}SoftwareIdentity",
+        {
+            "name": manifest.name,
+            "version": manifest.version,
+            "versionScheme": scheme,
+            "tagVersion": str(manifest.revision),
+            "tagId": f"{manifest.id}-{manifest.version}",
+            "{http://www.w3.org/XML/1998/namespace}lang": "en-GB",
+        },
+    )
     ET.SubElement(root, f"{{{_SPACE}}}Entity", {"name": manifest.publisher or "unknown", "role": "softwareCreator"})
     ET.SubElement(root, f"{{{_SPACE}}}Entity", {"name": "Yendo", "role": "tagCreator"})
     payload = ET.SubElement(root, f"{{{_SPACE}}}Payload")
@@ -30,4 +38,4 @@ def encode(manifest: Manifest) -> bytes:
         if file.path.startswith(("media/", "extras/")):
             ET.SubElement(payload, f"{{{_SPACE}}}File", {"name": file.path, "size": str(file.size), f"{{{_SHA256}}}hash": file.sha256})
     ET.indent(root)
-    return ET.tostring(root, "utf-8", xml_declaration=True) + b"\n"
+    return bytes(ET.tostring(root, "utf-8", xml_declaration=True)) + b"\n"

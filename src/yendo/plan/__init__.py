@@ -19,5 +19,24 @@ from yendo.plan.model import (
 )
 from yendo.plan.reading import PlanError, Problem, read, read_text
 
-__all__ = ["CopyStep", "FileRule", "InTheWay", "Log", "Media", "MsiProductRule", "MsiStep", "Package", "Plan", "PlanError",
-           "Problem", "RegistryRule", "Rule", "Step", "TakeBackStep", "UninstallEntryRule", "When", "read", "read_text"]
+__all__ = [
+    "CopyStep",
+    "FileRule",
+    "InTheWay",
+    "Log",
+    "Media",
+    "MsiProductRule",
+    "MsiStep",
+    "Package",
+    "Plan",
+    "PlanError",
+    "Problem",
+    "RegistryRule",
+    "Rule",
+    "Step",
+    "TakeBackStep",
+    "UninstallEntryRule",
+    "When",
+    "read",
+    "read_text",
+]

@@ -40,7 +40,7 @@ class _Part(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaul
     pass
 
 
-class Package(_Part, kw_only=True):
+class Package(_Part, frozen=True, kw_only=True):
     """What the package is. ``revision`` counts the packager's own changes to one vendor version."""
 
     id: Identifier
@@ -56,7 +56,7 @@ class Package(_Part, kw_only=True):
     notes: str = ""
 
 
-class Media(_Part, kw_only=True):
+class Media(_Part, frozen=True, kw_only=True):
     """A vendor's file below ``media/``, never changed."""
 
     file: Text
@@ -65,7 +65,7 @@ class Media(_Part, kw_only=True):
     origin: str = ""
 
 
-class When(_Part, kw_only=True):
+class When(_Part, frozen=True, kw_only=True):
     """Run conditions; all must hold. Unmet ones end the run as "not applicable"."""
 
     os: str | None = None
@@ -79,7 +79,7 @@ class When(_Part, kw_only=True):
             size(self.disk)
 
 
-class InTheWay(_Part, kw_only=True):
+class InTheWay(_Part, frozen=True, kw_only=True):
     """Programs that must not run meanwhile: asked to close, ended after ``wait``."""
 
     programs: tuple[Text, ...] = ()
@@ -94,13 +94,13 @@ class InTheWay(_Part, kw_only=True):
         return tuple(re.sub(r"(?i)\.exe$", "", name.strip()) for name in self.programs)
 
 
-class Log(_Part, kw_only=True):
+class Log(_Part, frozen=True, kw_only=True):
     """Where the runner and the installers it starts write their logs."""
 
     folder: Text = r"%ProgramData%\Yendo\logs"
 
 
-class _Step(_Part, tag_field="kind", kw_only=True):
+class _Step(_Part, tag_field="kind", frozen=True, kw_only=True):
     timeout: str | None = None
     note: str = ""
 
@@ -130,10 +130,9 @@ class MsiStep(_Step, tag="msi", frozen=True, kw_only=True):
         super().__post_init__()
         given = [name for name in ("media", "product", "command") if getattr(self, name)]
         if len(given) != 1:
-            raise ValueError("an msi step has exactly one of media, product and command"
-                             + (f", not {' and '.join(given)}" if given else ""))
+            raise ValueError("an msi step has exactly one of media, product and command" + (f", not {' and '.join(given)}" if given else ""))
         if any(not re.fullmatch(r"-?\d{1,10}", code) for code in self.codes):
-            raise ValueError("codes are numbers, each with its meaning: codes = { \"3010\" = \"restart\" }")
+            raise ValueError('codes are numbers, each with its meaning: codes = { "3010" = "restart" }')
 
 
 class CopyStep(_Step, tag="copy", frozen=True, rename={"source": "from"}, kw_only=True):
@@ -151,7 +150,7 @@ class TakeBackStep(_Step, tag="take-back", frozen=True, kw_only=True):
 Step = MsiStep | CopyStep | TakeBackStep
 
 
-class _Rule(_Part, tag_field="kind", kw_only=True):
+class _Rule(_Part, tag_field="kind", frozen=True, kw_only=True):
     note: str = ""
 
     def __post_init__(self) -> None:
@@ -208,7 +207,7 @@ class UninstallEntryRule(_Rule, tag="uninstall-entry", frozen=True, kw_only=True
 Rule = MsiProductRule | FileRule | RegistryRule | UninstallEntryRule
 
 
-class Plan(_Part, kw_only=True):
+class Plan(_Part, frozen=True, kw_only=True):
     """A whole plan. ``detect``: all rules must hold."""
 
     package: Package

@@ -112,8 +112,9 @@ def _explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, 
         group = "detect" if path[:1] == ["detect"] else "step"
         kinds = [struct.__struct_config__.tag for struct in _flat(model.Rule if group == "detect" else model.Step)]
         near = difflib.get_close_matches(match[1], kinds, 1)
-        message = (f"{match[1]!r} is no kind of {'rule' if group == 'detect' else 'step'} that this version carries out; known: "
-                   f"{', '.join(kinds)}" + (f"; did you mean {near[0]!r}?" if near else ""))
+        message = f"{match[1]!r} is no kind of {'rule' if group == 'detect' else 'step'} that this version carries out; known: {', '.join(kinds)}" + (
+            f"; did you mean {near[0]!r}?" if near else ""
+        )
     elif match := re.match(r"Object missing required field `(.+)`", message):
         message = f"{match[1]!r} is missing in {_where(tuple(path))}"
     else:

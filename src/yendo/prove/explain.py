@@ -21,7 +21,10 @@ class Explanation(msgspec.Struct, frozen=True):
 CAUSES: dict[int, tuple[str, str]] = {
     1601: ("the Windows Installer service is not available", "is the service disabled on this machine?"),
     1602: ("somebody or something cancelled the installation", "a silent run has nobody to cancel it: look for a custom action that asks"),
-    1603: ("the installer met an error and undid everything", "look at the action that failed below; a launch condition or a custom action is the usual cause"),
+    1603: (
+        "the installer met an error and undid everything",
+        "look at the action that failed below; a launch condition or a custom action is the usual cause",
+    ),
     1605: ("this product is not installed", "check the product code, and for whom it was installed (machine or user)"),
     1612: ("the installer's source is no longer there", "keep the media with the package, or uninstall by product code"),
     1618: ("another installation was running", "try again later; a pending restart can cause it too"),

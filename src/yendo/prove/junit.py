@@ -11,20 +11,31 @@ def encode(proof: Proof) -> bytes:
     """One test suite a proof, one case a phase; what was executed nowhere is skipped, never passed."""
     failures = sum(phase.outcome == "failed" for phase in proof.phases)
     skipped = sum(phase.outcome == "not executed" for phase in proof.phases)
-    suite = ET.Element("testsuite", {
-        "name": f"{proof.package} {proof.version} on {proof.label}, {proof.scenario}", "tests": str(len(proof.phases)),
-        "failures": str(failures), "skipped": str(skipped), "errors": "0", "time": f"{proof.seconds:.3f}", "timestamp": proof.started})
+    suite = ET.Element(
+        "testsuite",
+        {
+            "name": f"{proof.package} {proof.version} on {proof.label}, {proof.scenario}",
+            "tests": str(len(proof.phases)),
+            "failures": str(failures),
+            "skipped": str(skipped),
+            "errors": "0",
+            "time": f"{proof.seconds:.3f}",
+            "timestamp": proof.started,
+        },
+    )
     for phase in proof.phases:
-        case = ET.SubElement(suite, "testcase", {"classname": f"{proof.package}.{proof.machine}.{proof.scenario}", "name": phase.title,
-                                                 "time": f"{phase.seconds:.3f}"})
+        case = ET.SubElement(
+            suite, "testcase", {"classname": f"{proof.package}.{proof.machine}.{proof.scenario}", "name": phase.title, "time": f"{phase.seconds:.3f}"}
+        )
         if phase.outcome == "failed":
             ET.SubElement(case, "failure", {"message": f"expected {phase.expected}; found {phase.found}"}).text = _clean(
-                "\n".join(filter(None, (phase.cause, phase.advice, *phase.details))))
+                "\n".join(filter(None, (phase.cause, phase.advice, *phase.details)))
+            )
         elif phase.outcome == "not executed":
             ET.SubElement(case, "skipped", {"message": _clean(phase.found)})
         ET.SubElement(case, "system-out").text = _clean(f"executed: {phase.place}; {phase.by}".rstrip("; "))
     ET.indent(suite)
-    return ET.tostring(suite, "utf-8", xml_declaration=True) + b"\n"
+    return bytes(ET.tostring(suite, "utf-8", xml_declaration=True)) + b"\n"
 
 
 def _clean(text: str) -> str:

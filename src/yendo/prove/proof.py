@@ -78,4 +78,5 @@ class Proof(msgspec.Struct, frozen=True, kw_only=True):
     def passed(self) -> bool:
         """Every phase that was executed passed, and at least the install was executed."""
         return all(phase.outcome != "failed" for phase in self.phases) and any(
-            phase.id == "install" and phase.outcome == "passed" for phase in self.phases)
+            phase.id == "install" and phase.outcome == "passed" for phase in self.phases
+        )

@@ -17,15 +17,19 @@ from yendo.errors import NotCovered
 from yendo.facts.surroundings import Account
 from yendo.machines.protocol import Machine, Session
 from yendo.machines.wine import quirks
-from yendo.package import carry, manifest as form
+from yendo.package import carry
+from yendo.package import manifest as form
 from yendo.prove import explain, predict
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase, Proof
 
 ACCEPTED = (0, 3010, 1641)
 SCENARIOS: dict[str, Account] = {"desk": "user", "system": "system"}
-_NOTES = {("simulated", "desk"): "an elevated user at a desk", ("wine", "desk"): "an elevated user at a desk",
-          ("simulated", "system"): "the system account: its own profile, no user's hive, no mapped drive, no session",
-          ("wine", "system"): "the system account, imitated by a redirected profile and hive: the layer has no such account"}
+_NOTES = {
+    ("simulated", "desk"): "an elevated user at a desk",
+    ("wine", "desk"): "an elevated user at a desk",
+    ("simulated", "system"): "the system account: its own profile, no user's hive, no mapped drive, no session",
+    ("wine", "system"): "the system account, imitated by a redirected profile and hive: the layer has no such account",
+}
 RUNNER_LIMIT = 3600.0
 
 Progress = Callable[[str], object]
@@ -48,8 +52,19 @@ class _Prover:
 
     # --- building blocks -------------------------------------------------------------------------
 
-    def phase(self, identifier: str, title: str, good: bool | None, expected: str, found: str, *, by: str = "", seconds: float = 0.0,
-              details: tuple[str, ...] = (), cause: tuple[str, str] = ("", "")) -> bool:
+    def phase(
+        self,
+        identifier: str,
+        title: str,
+        good: bool | None,
+        expected: str,
+        found: str,
+        *,
+        by: str = "",
+        seconds: float = 0.0,
+        details: tuple[str, ...] = (),
+        cause: tuple[str, str] = ("", ""),
+    ) -> bool:
         outcome: Outcome = "not executed" if good is None else "passed" if good else "failed"
         place = "nowhere" if good is None else self.machine.place
         self.phases.append(Phase(identifier, title, outcome, place, expected, found, by, seconds, details, *cause))
@@ -62,8 +77,14 @@ class _Prover:
             self.command_seconds += ran.seconds
             code = form.TIMED_OUT if ran.exit_code is None else ran.exit_code
             return carry.Carried(code, tuple(line for line in ran.output.splitlines() if line.strip()))
-        carried = carry.carry(self.manifest, self.package, session, verb, folder=self.folder, sleep=lambda _: None
-                              if self.machine.place == "simulation" else time.sleep(_))
+        carried = carry.carry(
+            self.manifest,
+            self.package,
+            session,
+            verb,
+            folder=self.folder,
+            sleep=lambda _: None if self.machine.place == "simulation" else time.sleep(_),
+        )
         self.command_seconds += carried.seconds
         return carried
 
@@ -87,10 +108,25 @@ class _Prover:
             facts += (f"the package's own script says {words.get(said, 'nothing')}: {output[-300:]}",)  # type: ignore[arg-type]
             return self.phase(identifier, title, False, f"{words[wanted]}, by rules and script alike", f"{found} by the rules", details=facts)
         good = holds == wanted
-        cause = ("", "") if good else (("the rules hold too early: something on a fresh machine satisfies them", "add a rule on the version or content")
-                                       if holds else ("a rule asks for something that the install does not leave", "see which rule says no below"))
-        return self.phase(identifier, title, good, words[wanted], found, details=facts if not good else (), cause=cause,
-                          by="rules and the package's own script" if said is not None else "rules; the script was not executed")
+        cause = (
+            ("", "")
+            if good
+            else (
+                ("the rules hold too early: something on a fresh machine satisfies them", "add a rule on the version or content")
+                if holds
+                else ("a rule asks for something that the install does not leave", "see which rule says no below")
+            )
+        )
+        return self.phase(
+            identifier,
+            title,
+            good,
+            words[wanted],
+            found,
+            details=facts if not good else (),
+            cause=cause,
+            by="rules and the package's own script" if said is not None else "rules; the script was not executed",
+        )
 
     def failed_run(self, session: Session, verb: str, carried: carry.Carried) -> tuple[tuple[str, ...], tuple[str, str]]:
         """Details and cause of a verb that ended badly."""
@@ -103,7 +139,9 @@ class _Prover:
             if data:
                 told = explain.explain(data)
                 details += ((f"action that failed: {told.action}",) if told.action else ()) + told.lines
-        return details, explain.CAUSES.get(carried.exit_code, (f"exit code {carried.exit_code} has no meaning that Yendo knows", "see the log lines below"))
+        return details, explain.CAUSES.get(
+            carried.exit_code, (f"exit code {carried.exit_code} has no meaning that Yendo knows", "see the log lines below")
+        )
 
     # --- the phases ----------------------------------------------------------------------------------
 
@@ -118,8 +156,14 @@ class _Prover:
                 return
             again = self.again(session, after)
             if not self.manifest.uninstall:
-                self.phase("uninstall", "uninstall", None, "the package removes what it installed", "the plan has no uninstall steps",
-                           cause=("nobody said how to remove it", "add [[uninstall]]"))
+                self.phase(
+                    "uninstall",
+                    "uninstall",
+                    None,
+                    "the package removes what it installed",
+                    "the plan has no uninstall steps",
+                    cause=("nobody said how to remove it", "add [[uninstall]]"),
+                )
                 return
             self.uninstall(session, before, again or after)
 
@@ -129,8 +173,9 @@ class _Prover:
         good = carried.exit_code in ACCEPTED
         details, cause = ((), ("", "")) if good else self.failed_run(session, "install", carried)
         found = f"exit code {carried.exit_code}" + (f" ({form.EXIT_CODES[carried.exit_code]})" if carried.exit_code in (3010, 1641) else "")
-        if not self.phase("install", "install", good, "exit code 0, 3010 or 1641", found, by=self.by, seconds=time.monotonic() - begun,
-                          details=details, cause=cause):
+        if not self.phase(
+            "install", "install", good, "exit code 0, 3010 or 1641", found, by=self.by, seconds=time.monotonic() - begun, details=details, cause=cause
+        ):
             return None
         script = self.script_says(session)
         state = session.state()
@@ -151,16 +196,30 @@ class _Prover:
         observed = _without_contents(observed, predicted)
         found = agreement(predicted, observed)
         evidence = self.machine.place != "simulation"
-        self.comparison = Comparison(evidence, len(found.matched), found.missed, found.false, found.recall, found.precision, differences, tuple(blind))
-        total, words = len(found.matched) + len(found.missed), f"{len(found.matched)} of {len(found.matched) + len(found.missed)} observed effects predicted"
+        self.comparison = Comparison(
+            evidence, len(found.matched), found.missed, found.false, found.recall, found.precision, differences, tuple(blind)
+        )
+        total, words = (
+            len(found.matched) + len(found.missed),
+            f"{len(found.matched)} of {len(found.matched) + len(found.missed)} observed effects predicted",
+        )
         if not evidence:
             self.phase("effects", "effects as predicted", None, "an observation of its own", f"{words}: no evidence, one interpreter made both")
             return
         good = found.recall >= 0.98 and found.precision >= 0.98 if total else not predicted
-        details = tuple(f"not predicted: {effect}" for effect in found.missed[:10]) + tuple(f"predicted, not seen: {effect}" for effect in found.false[:10])
+        details = tuple(f"not predicted: {effect}" for effect in found.missed[:10]) + tuple(
+            f"predicted, not seen: {effect}" for effect in found.false[:10]
+        )
         cause = ("", "") if good else ("the installer does something that its tables do not say", "; ".join(blind[:3]) or "see the effects below")
-        self.phase("effects", "effects as predicted", good, "at least 98 % of the observed effects predicted, at most 2 % false",
-                   f"{words}, {len(found.false)} false", details=details, cause=cause)
+        self.phase(
+            "effects",
+            "effects as predicted",
+            good,
+            "at least 98 % of the observed effects predicted, at most 2 % false",
+            f"{words}, {len(found.false)} false",
+            details=details,
+            cause=cause,
+        )
 
     def again(self, session: Session, first: State) -> State | None:
         begun = time.monotonic()
@@ -170,8 +229,17 @@ class _Prover:
         good = carried.exit_code in ACCEPTED and not changed
         details, cause = ((), ("", "")) if carried.exit_code in ACCEPTED else self.failed_run(session, "install", carried)
         details += tuple(str(effect) for effect in changed[:10])
-        self.phase("again", "installed again, nothing changed", good, "exit code accepted, no effect",
-                   f"exit code {carried.exit_code}, {len(changed)} effects", by=self.by, seconds=time.monotonic() - begun, details=details, cause=cause)
+        self.phase(
+            "again",
+            "installed again, nothing changed",
+            good,
+            "exit code accepted, no effect",
+            f"exit code {carried.exit_code}, {len(changed)} effects",
+            by=self.by,
+            seconds=time.monotonic() - begun,
+            details=details,
+            cause=cause,
+        )
         return state
 
     def uninstall(self, session: Session, before: State, installed: State) -> None:
@@ -179,8 +247,17 @@ class _Prover:
         carried = self.verb(session, "uninstall")
         good = carried.exit_code in ACCEPTED
         details, cause = ((), ("", "")) if good else self.failed_run(session, "uninstall", carried)
-        self.phase("uninstall", "uninstall", good, "exit code 0, 3010 or 1641", f"exit code {carried.exit_code}", by=self.by,
-                   seconds=time.monotonic() - begun, details=details, cause=cause)
+        self.phase(
+            "uninstall",
+            "uninstall",
+            good,
+            "exit code 0, 3010 or 1641",
+            f"exit code {carried.exit_code}",
+            by=self.by,
+            seconds=time.monotonic() - begun,
+            details=details,
+            cause=cause,
+        )
         script = self.script_says(session)
         state = session.state()
         self.detection(session, state, "gone", "not detected after the uninstall", False, script)
@@ -196,10 +273,17 @@ class _Prover:
             self.leftovers.append(Leftover(str(effect), reason))
         serious = [leftover for leftover in self.leftovers if leftover.reason == "not removed by the package"]
         shown = [leftover for leftover in self.leftovers if "on purpose" not in leftover.reason]
-        self.phase("leftovers", "nothing left behind", not serious, "the machine as it was, but for the logs",
-                   f"{len(serious)} left behind" + (f", {len(shown) - len(serious)} by the layer" if len(shown) > len(serious) else ""),
-                   details=tuple(f"{leftover.what}: {leftover.reason}" for leftover in shown[:12]),
-                   cause=("", "") if not serious else ("the uninstall does not undo all that the install did", "add steps to [[uninstall]], or accept it in the notes"))
+        self.phase(
+            "leftovers",
+            "nothing left behind",
+            not serious,
+            "the machine as it was, but for the logs",
+            f"{len(serious)} left behind" + (f", {len(shown) - len(serious)} by the layer" if len(shown) > len(serious) else ""),
+            details=tuple(f"{leftover.what}: {leftover.reason}" for leftover in shown[:12]),
+            cause=("", "")
+            if not serious
+            else ("the uninstall does not undo all that the install did", "add steps to [[uninstall]], or accept it in the notes"),
+        )
 
     def without_own(self, effects: list[Effect], session: Session) -> list[Effect]:
         """Without what the runner itself keeps: its logs and its record of placed files."""
@@ -212,8 +296,13 @@ class _Prover:
             if kind_of(effect.thing) not in ("file", "folder"):
                 return False
             at = effect.thing.identity
-            return any(at == head or at.startswith(head + "\\") or (kind_of(effect.thing) == "folder" and head.startswith(at + "\\")
-                                                                    and at.endswith("\\yendo")) or at == parent(head) for head in heads)
+            return any(
+                at == head
+                or at.startswith(head + "\\")
+                or (kind_of(effect.thing) == "folder" and head.startswith(at + "\\") and at.endswith("\\yendo"))
+                or at == parent(head)
+                for head in heads
+            )
 
         return [effect for effect in effects if not own(effect)]
 
@@ -240,15 +329,33 @@ def prove(package: Path, machine: Machine, *, scenario: str = "desk", progress: 
     except NotCovered as error:
         prover.phase("covered", "carried out", None, "a machine that can carry out every step", str(error))
     if not machine.has_powershell:
-        prover.phase("runner", "the package's own runner", None, "apply.ps1 executed",
-                     "not executed on this machine" + ("; `yendo doctor` says how to add a PowerShell" if machine.name == "wine" else ""))
+        prover.phase(
+            "runner",
+            "the package's own runner",
+            None,
+            "apply.ps1 executed",
+            "not executed on this machine" + ("; `yendo doctor` says how to add a PowerShell" if machine.name == "wine" else ""),
+        )
     manifest = prover.manifest
     return Proof(
-        package=manifest.id, version=manifest.version, revision=manifest.revision, machine=machine.name, label=machine.label,
-        digest=hashlib.sha256((package / "manifest.json").read_bytes()).hexdigest(), place=machine.place, scenario=scenario,
-        scenario_note=_NOTES.get((machine.name, scenario), scenario), runner_executed=machine.has_powershell, started=started,
-        seconds=time.monotonic() - begun, command_seconds=prover.command_seconds, phases=tuple(prover.phases),
-        comparison=prover.comparison, leftovers=tuple(prover.leftovers), tool=f"yendo {yendo.__version__}")
+        package=manifest.id,
+        version=manifest.version,
+        revision=manifest.revision,
+        machine=machine.name,
+        label=machine.label,
+        digest=hashlib.sha256((package / "manifest.json").read_bytes()).hexdigest(),
+        place=machine.place,
+        scenario=scenario,
+        scenario_note=_NOTES.get((machine.name, scenario), scenario),
+        runner_executed=machine.has_powershell,
+        started=started,
+        seconds=time.monotonic() - begun,
+        command_seconds=prover.command_seconds,
+        phases=tuple(prover.phases),
+        comparison=prover.comparison,
+        leftovers=tuple(prover.leftovers),
+        tool=f"yendo {yendo.__version__}",
+    )
 
 
 __all__ = ["ACCEPTED", "SCENARIOS", "label", "prove"]

@@ -74,10 +74,13 @@ class Column(msgspec.Struct, frozen=True):
         """``"Name s72"`` or, for a part of the key, ``"Name! s72"``."""
         name, _, kind = text.strip().partition(" ")
         letter, width = kind[0], int(kind[1:])
-        base = {"s": STRING | VALID | 0x400, "l": STRING | VALID | LOCALISABLE | 0x400, "v": STRING | VALID,
-                "i": VALID | (0x400 if width == 2 else 0)}[letter.lower()]
-        return cls(name.rstrip("!"), base | width | (NULLABLE if letter.isupper() else 0)
-                   | (KEY if name.endswith("!") else 0))
+        base = {
+            "s": STRING | VALID | 0x400,
+            "l": STRING | VALID | LOCALISABLE | 0x400,
+            "v": STRING | VALID,
+            "i": VALID | (0x400 if width == 2 else 0),
+        }[letter.lower()]
+        return cls(name.rstrip("!"), base | width | (NULLABLE if letter.isupper() else 0) | (KEY if name.endswith("!") else 0))
 
 
 class Row(Sequence[Cell]):
@@ -171,8 +174,7 @@ def _unpack(data: bytes, columns: list[Column], width: int, pool: list[str], tab
         block = data[offset : offset + size * count]
         offset += size * count
         if size == 3:
-            numbers: Sequence[int] = [low | middle << 8 | high << 16 for low, middle, high in
-                                      zip(block[0::3], block[1::3], block[2::3], strict=True)]
+            numbers: Sequence[int] = [low | middle << 8 | high << 16 for low, middle, high in zip(block[0::3], block[1::3], block[2::3], strict=True)]
         else:
             numbers = array("H" if size == 2 else "I")
             numbers.frombytes(block)
@@ -216,17 +218,15 @@ class Database:
                 (self._tables if is_table else self.streams)[name] = entry
         if "_StringPool" not in self._tables or "_StringData" not in self._tables:
             raise Unreadable("a compound file, but not an installer database (it has no string pool)")
-        self.strings, self.code_page, self.reference_width = strings.read_pool(
-            self._tables["_StringPool"].read(), self._tables["_StringData"].read())
+        self.strings, self.code_page, self.reference_width = strings.read_pool(self._tables["_StringPool"].read(), self._tables["_StringData"].read())
         declared = [cells[0] for cells in self._raw("_Tables", _TABLES)]
         self.schema: dict[str, list[Column]] = {str(name): [] for name in declared if name}
-        for table, number, name, kind in sorted(
-                self._raw("_Columns", _COLUMNS), key=lambda cells: (str(cells[0]), int(cells[1] or 0))):
+        for table, number, title, kind in sorted(self._raw("_Columns", _COLUMNS), key=lambda cells: (str(cells[0]), int(cells[1] or 0))):
             if str(table) in self.schema:
                 columns = self.schema[str(table)]
                 if number != len(columns) + 1 or len(columns) >= MAX_COLUMNS:
                     raise Unreadable(f"_Columns: table {table} has no column {len(columns) + 1}, but a column {number}")
-                columns.append(Column(str(name or ""), int(kind or 0) & 0xFFFF))
+                columns.append(Column(str(title or ""), int(kind or 0) & 0xFFFF))
         self._cache: dict[str, Table] = {}
 
     def _raw(self, name: str, columns: list[Column]) -> list[tuple[Cell, ...]]:

@@ -33,10 +33,10 @@ SCHEMA: dict[str, str] = {
     "RemoveRegistry": "RemoveRegistry! s72, Root i2, Key l255, Name L255, Component_ s72",
     "ServiceControl": "ServiceControl! s72, Name l255, Event i2, Arguments L255, Wait I2, Component_ s72",
     "ServiceInstall": "ServiceInstall! s72, Name s255, DisplayName L255, ServiceType i4, StartType i4, ErrorControl i4,"
-                      " LoadOrderGroup S255, Dependencies S255, StartName S255, Password S255, Arguments S255,"
-                      " Component_ s72, Description L255",
+    " LoadOrderGroup S255, Dependencies S255, StartName S255, Password S255, Arguments S255,"
+    " Component_ s72, Description L255",
     "Shortcut": "Shortcut! s72, Directory_ s72, Name l128, Component_ s72, Target s72, Arguments S255, Description L255,"
-                " Hotkey I2, Icon_ S72, IconIndex I2, ShowCmd I2, WkDir S72",
+    " Hotkey I2, Icon_ S72, IconIndex I2, ShowCmd I2, WkDir S72",
     "Upgrade": "UpgradeCode! s38, VersionMin! S20, VersionMax! S20, Language! S255, Attributes! i4, Remove S255, ActionProperty s72",
 }
 

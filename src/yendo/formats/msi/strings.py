@@ -17,8 +17,18 @@ from yendo.errors import Unreadable
 
 LONG_REFERENCES = 0x80000000
 
-_SPECIAL = {0: "cp1252", 65001: "utf-8", 1200: "utf-16-le", 932: "cp932", 936: "gbk", 949: "cp949", 950: "cp950",
-            20127: "ascii", 28591: "latin-1", 10000: "mac-roman"}
+_SPECIAL = {
+    0: "cp1252",
+    65001: "utf-8",
+    1200: "utf-16-le",
+    932: "cp932",
+    936: "gbk",
+    949: "cp949",
+    950: "cp950",
+    20127: "ascii",
+    28591: "latin-1",
+    10000: "mac-roman",
+}
 
 
 def codec_of(code_page: int) -> str:

@@ -16,9 +16,25 @@ from yendo.formats.msi.strings import codec_of
 
 _FORMAT_ID = bytes.fromhex("e0859ff2f94f6810ab9108002b27b3d9")
 _EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
-_FIELDS = {1: "code_page", 2: "title", 3: "subject", 4: "author", 5: "keywords", 6: "comments", 7: "template",
-           8: "last_saved_by", 9: "revision", 11: "printed", 12: "created", 13: "saved", 14: "pages", 15: "words",
-           16: "characters", 18: "application", 19: "security"}
+_FIELDS = {
+    1: "code_page",
+    2: "title",
+    3: "subject",
+    4: "author",
+    5: "keywords",
+    6: "comments",
+    7: "template",
+    8: "last_saved_by",
+    9: "revision",
+    11: "printed",
+    12: "created",
+    13: "saved",
+    14: "pages",
+    15: "words",
+    16: "characters",
+    18: "application",
+    19: "security",
+}
 _NUMBERS = {"pages", "words", "characters", "security"}
 _DATES = {"printed", "created", "saved"}
 MAX_PROPERTIES = 256
@@ -56,7 +72,7 @@ class Summary(msgspec.Struct, frozen=True):
         """Reads the stream. Raises Unreadable when an offset leads outside it."""
         try:
             (offset,) = struct.unpack_from("<I", data, 44)
-            size, count = struct.unpack_from("<II", data, offset)
+            _, count = struct.unpack_from("<II", data, offset)
             if count > MAX_PROPERTIES:
                 raise Unreadable(f"summary information claims {count} properties")
             found: dict[str, object] = {}

@@ -17,8 +17,11 @@ from yendo.formats.msi import names, strings
 from yendo.formats.msi.database import Cell, Column
 from yendo.formats.msi.summary import Summary
 
-CLASS_IDS = {"database": "84100c0000000000c000000000000046", "transform": "82100c0000000000c000000000000046",
-             "patch": "86100c0000000000c000000000000046"}
+CLASS_IDS = {
+    "database": "84100c0000000000c000000000000046",
+    "transform": "82100c0000000000c000000000000046",
+    "patch": "86100c0000000000c000000000000046",
+}
 
 
 class DatabaseWriter:
@@ -61,8 +64,12 @@ class DatabaseWriter:
                 pool.add(name)
                 definitions.append((number, at, pool.add(column.name), column.type))
             encoded[name] = [
-                [pool.add(value) if isinstance(value, str) and not column.is_stream else _stored(column, value)
-                 for column, value in zip(columns, row, strict=True)] for row in rows]
+                [
+                    pool.add(value) if isinstance(value, str) and not column.is_stream else _stored(column, value)
+                    for column, value in zip(columns, row, strict=True)
+                ]
+                for row in rows
+            ]
         width = pool.width
         streams: dict[str, bytes | Path | cfb.Source] = {"\x05SummaryInformation": self.summary.encode()}
         for name, (columns, _) in self._tables.items():
@@ -71,10 +78,13 @@ class DatabaseWriter:
             if lines:
                 streams[names.encode(name, table=True)] = _pack(columns, lines, width)
         streams[names.encode("_Tables", table=True)] = _pack(
-            [Column.parse("Name! s64")], [[pool._numbers[name]] for name in sorted(self._tables)], width)
+            [Column.parse("Name! s64")], [[pool._numbers[name]] for name in sorted(self._tables)], width
+        )
         streams[names.encode("_Columns", table=True)] = _pack(
             [Column.parse(text) for text in ("Table! s64", "Number! i2", "Name s64", "Type i2")],
-            [[table, number + 0x8000, name, kind ^ 0x8000] for table, number, name, kind in sorted(definitions)], width)
+            [[table, number + 0x8000, name, kind ^ 0x8000] for table, number, name, kind in sorted(definitions)],
+            width,
+        )
         texts, data = pool.encode()
         streams[names.encode("_StringPool", table=True)] = texts
         streams[names.encode("_StringData", table=True)] = data

@@ -8,18 +8,10 @@ Source: the Windows Installer's documentation of the action and of its table.
 from __future__ import annotations
 
 from collections.abc import Callable
+from typing import Literal
 
-from yendo.effects import (
-    Environment,
-    File,
-    IniValue,
-    RegistryKey,
-    RegistryValue,
-    Service,
-    Shortcut,
-    UninstallEntry,
-)
-from yendo.effects.things import Data, parent
+from yendo.effects import Environment, File, IniValue, RegistryKey, RegistryValue, Service, Shortcut, UninstallEntry
+from yendo.effects.things import Data, View, parent
 from yendo.effects.things import Product as ProductThing
 from yendo.evidence import Evidence, row
 from yendo.facts.versions import Version
@@ -84,7 +76,7 @@ def find_related_products(session: Session) -> None:
         return
     for code, name, _ in upgrade_matches(session):
         known = session.prop(name)
-        session.set(name, f"{known};{code}" if known and code not in known else code)
+        session.put_property(name, f"{known};{code}" if known and code not in known else code)
 
 
 @standard("AppSearch")
@@ -104,7 +96,7 @@ def app_search(session: Session) -> None:
         key = f"{hive}/{'64' if kind & 16 else '32'}\\{found.text('Key')}!{found.text('Name')}"
         value = session.state.get("registry", key)
         if isinstance(value, RegistryValue) and value.data is not None:
-            session.set(name, ("#" if value.type == "dword" else "") + str(value.data))
+            session.put_property(name, ("#" if value.type == "dword" else "") + str(value.data))
 
 
 @standard("CostFinalize")
@@ -127,16 +119,14 @@ def _version(text: str) -> Version | None:
 def create_folders(session: Session) -> None:
     for entry in session.database["CreateFolder"]:
         if session.installs(entry.text("Component_")):
-            session.put_folder(session.directory(entry.text("Directory_")),
-                               row("CreateFolder", entry.text("Directory_"), entry.text("Component_")))
+            session.put_folder(session.directory(entry.text("Directory_")), row("CreateFolder", entry.text("Directory_"), entry.text("Component_")))
 
 
 @standard("RemoveFolders")
 def remove_folders(session: Session) -> None:
     for entry in session.database["CreateFolder"]:
         if session.removes(entry.text("Component_")):
-            _drop_empty(session, session.directory(entry.text("Directory_")),
-                        row("CreateFolder", entry.text("Directory_"), entry.text("Component_")))
+            _drop_empty(session, session.directory(entry.text("Directory_")), row("CreateFolder", entry.text("Directory_"), entry.text("Component_")))
 
 
 def _drop_empty(session: Session, path: str, evidence: Evidence) -> None:
@@ -186,7 +176,7 @@ def remove_files(session: Session) -> None:
     for entry in session.database["RemoveFile"]:
         mode = entry.number("InstallMode")
         component = entry.text("Component_")
-        if not (mode & 1 and session.installs(component) or mode & 2 and session.removes(component)):
+        if not ((mode & 1 and session.installs(component)) or (mode & 2 and session.removes(component))):
             continue
         where = row("RemoveFile", entry.text("FileKey"))
         folder = session.prop(entry.text("DirProperty")).rstrip("\\")
@@ -207,8 +197,11 @@ def _matching(session: Session, folder: str, pattern: str) -> list[str]:
     if not any(character in pattern for character in "*?"):
         return [f"{folder}\\{pattern}"]
     head, wanted = folder.lower() + "\\", pattern.lower().replace("[", "[[]")
-    return [thing.identity for thing in list(session.state.of("file")) if thing.identity.startswith(head)
-            and "\\" not in thing.identity[len(head):] and fnmatchcase(thing.identity[len(head):], wanted)]
+    return [
+        thing.identity
+        for thing in list(session.state.of("file"))
+        if thing.identity.startswith(head) and "\\" not in thing.identity[len(head) :] and fnmatchcase(thing.identity[len(head) :], wanted)
+    ]
 
 
 @standard("DuplicateFiles")
@@ -216,8 +209,7 @@ def duplicate_files(session: Session) -> None:
     for entry in session.database["DuplicateFile"]:
         source = session.file_path(entry.text("File_"))
         if source and session.installs(entry.text("Component_")):
-            path, where = _duplicate(session, entry.text("DestFolder"), entry.text("DestName"), source), row(
-                "DuplicateFile", entry.text("FileKey"))
+            path, where = (_duplicate(session, entry.text("DestFolder"), entry.text("DestName"), source), row("DuplicateFile", entry.text("FileKey")))
             there = session.state.get("file", source)
             if path and isinstance(there, File):
                 session.put_folder(parent(path), where)
@@ -247,16 +239,18 @@ def _duplicate(session: Session, folder: str, name: str, source: str) -> str:
 _ROOTS = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}
 
 
-def place(session: Session, root: int, key: str, component: str) -> tuple[str, str, str]:
+def place(session: Session, root: int, key: str, component: str) -> tuple[str, str, View]:
     """``(hive, key, view)`` of a Registry row, with classes and the 32-bit half put where they land."""
     hive = _ROOTS.get(root, "HKLM" if session.per_machine else "HKCU")
     if hive == "HKCR":
         hive, key = ("HKLM" if session.per_machine else "HKCU"), f"Software\\Classes\\{key}"
     key = key.strip("\\")
     lowered = key.lower()
-    split = hive == "HKLM" and lowered.startswith("software\\") and (
-        not lowered.startswith("software\\classes\\")
-        or lowered.split("\\")[2:3] in (["clsid"], ["interface"], ["mediatype"], ["directshow"]))
+    split = (
+        hive == "HKLM"
+        and lowered.startswith("software\\")
+        and (not lowered.startswith("software\\classes\\") or lowered.split("\\")[2:3] in (["clsid"], ["interface"], ["mediatype"], ["directshow"]))
+    )
     return hive, key, session.view(component) if split else "64"
 
 
@@ -289,17 +283,17 @@ def write_registry_values(session: Session) -> None:
         hive, key, view = place(session, entry.number("Root"), session.format(entry.text("Key")), component)
         if name in ("+", "*") and value is None:
             if not any(thing.identity.startswith(f"{hive}/{view}\\{key}".lower()) for thing in session.state.of("registry")):
-                session.put(RegistryKey(hive, key, view), where)  # type: ignore[arg-type]
+                session.put(RegistryKey(hive, key, view), where)
             continue
         kind, data = registry_data(session.format(value))
         name = session.format(name)
         if kind == "multi" and (value or "").startswith("[~]") != (value or "").endswith("[~]"):
-            there = session.state.get("registry", RegistryValue(hive, key, name, view=view).identity)  # type: ignore[arg-type]
+            there = session.state.get("registry", RegistryValue(hive, key, name, view=view).identity)
             if isinstance(there, RegistryValue) and isinstance(there.data, tuple) and isinstance(data, tuple):
                 more = tuple(part for part in data if part not in there.data)
                 data = there.data + more if (value or "").startswith("[~]") else more + there.data
-        session.drop("registry-key", RegistryKey(hive, key, view).identity, where)  # type: ignore[arg-type]
-        session.put(RegistryValue(hive, key, name, kind, data, view), where)  # type: ignore[arg-type]
+        session.drop("registry-key", RegistryKey(hive, key, view).identity, where)
+        session.put(RegistryValue(hive, key, name, kind, data, view), where)
 
 
 @standard("RemoveRegistryValues")
@@ -314,9 +308,9 @@ def remove_registry_values(session: Session) -> None:
         if value is None and name in ("-", "*"):
             _drop_tree(session, hive, key, view, where)
         elif value is None and name == "+":
-            session.drop("registry-key", RegistryKey(hive, key, view).identity, where)  # type: ignore[arg-type]
+            session.drop("registry-key", RegistryKey(hive, key, view).identity, where)
         else:
-            session.drop("registry", RegistryValue(hive, key, session.format(name), view=view).identity, where)  # type: ignore[arg-type]
+            session.drop("registry", RegistryValue(hive, key, session.format(name), view=view).identity, where)
     for entry in session.database["RemoveRegistry"]:  # these go when the component comes
         component = entry.text("Component_")
         if not session.installs(component):
@@ -326,7 +320,7 @@ def remove_registry_values(session: Session) -> None:
         if entry.text("Name") == "-":
             _drop_tree(session, hive, key, view, where)
         else:
-            session.drop("registry", RegistryValue(hive, key, session.format(entry.text("Name")), view=view).identity, where)  # type: ignore[arg-type]
+            session.drop("registry", RegistryValue(hive, key, session.format(entry.text("Name")), view=view).identity, where)
 
 
 def _drop_tree(session: Session, hive: str, key: str, view: str, where: Evidence) -> None:
@@ -351,9 +345,16 @@ def create_shortcuts(session: Session) -> None:
         advertised = "[" not in target
         folder = session.prop(entry.text("WkDir")).rstrip("\\") if entry.text("WkDir") else None
         session.put_folder(parent(path), where)
-        session.put(Shortcut(path, session.key_path(component) if advertised else session.format(target),
-                             session.format(entry.text("Arguments")), folder or None,
-                             entry.text("Description") or None), where)
+        session.put(
+            Shortcut(
+                path,
+                session.key_path(component) if advertised else session.format(target),
+                session.format(entry.text("Arguments")),
+                folder or None,
+                entry.text("Description") or None,
+            ),
+            where,
+        )
 
 
 def _shortcut_path(session: Session, folder: str, name: str) -> str:
@@ -365,8 +366,7 @@ def _shortcut_path(session: Session, folder: str, name: str) -> str:
 def remove_shortcuts(session: Session) -> None:
     for entry in session.database["Shortcut"]:
         if session.removes(entry.text("Component_")):
-            path, where = _shortcut_path(session, entry.text("Directory_"), entry.text("Name")), row(
-                "Shortcut", entry.text("Shortcut"))
+            path, where = _shortcut_path(session, entry.text("Directory_"), entry.text("Name")), row("Shortcut", entry.text("Shortcut"))
             session.drop("shortcut", path, where)
             _drop_empty(session, parent(path), where)
 
@@ -385,7 +385,7 @@ def write_environment_strings(session: Session) -> None:
             continue
         where = row("Environment", entry.text("Environment"))
         flags, name = _environment(entry.text("Name"))
-        scope = "machine" if "*" in flags else "user"
+        scope: Literal["machine", "user"] = "machine" if "*" in flags else "user"
         there = session.state.get("environment", f"{scope}:{name}")
         old = there.value if isinstance(there, Environment) else None
         if "!" in flags or ("=" not in flags and "+" not in flags):
@@ -395,7 +395,7 @@ def write_environment_strings(session: Session) -> None:
             continue
         value = session.format(entry.text("Value"))
         new = _joined(value, old or "")
-        session.put(Environment(name, new, scope), where)  # type: ignore[arg-type]
+        session.put(Environment(name, new, scope), where)
 
 
 def _joined(value: str, old: str) -> str:
@@ -417,7 +417,7 @@ def remove_environment_strings(session: Session) -> None:
         if not session.removes(entry.text("Component_")) or "-" not in flags:
             continue
         where = row("Environment", entry.text("Environment"))
-        scope = "machine" if "*" in flags else "user"
+        scope: Literal["machine", "user"] = "machine" if "*" in flags else "user"
         there = session.state.get("environment", f"{scope}:{name}")
         value = session.format(entry.text("Value"))
         if not isinstance(there, Environment):
@@ -426,7 +426,7 @@ def remove_environment_strings(session: Session) -> None:
             own = value.replace("\0", "").strip(";").lower()
             left = ";".join(part for part in (there.value or "").split(";") if part.lower() != own)
             if left:
-                session.put(Environment(name, left, scope), where)  # type: ignore[arg-type]
+                session.put(Environment(name, left, scope), where)
                 continue
         session.drop("environment", f"{scope}:{name}", where)
 
@@ -449,8 +449,9 @@ def write_ini_values(session: Session) -> None:
 def _ini(session: Session, entry: object) -> IniValue:
     text = entry.text  # type: ignore[attr-defined]
     folder = session.prop(text("DirProperty")).rstrip("\\") if text("DirProperty") else session.surroundings.folders["WindowsFolder"]
-    return IniValue(f"{folder}\\{long_name(text('FileName'))}", session.format(text("Section")),
-                    session.format(text("Key")), session.format(text("Value")))
+    return IniValue(
+        f"{folder}\\{long_name(text('FileName'))}", session.format(text("Section")), session.format(text("Key")), session.format(text("Value"))
+    )
 
 
 @standard("RemoveIniValues")
@@ -481,10 +482,17 @@ def install_services(session: Session) -> None:
         program, arguments = session.key_path(component), session.format(entry.text("Arguments"))
         quoted = f'"{program}"' if " " in program else program
         depends = tuple(part for part in session.format(entry.text("Dependencies")).split("\0") if part)
-        session.put(Service(session.format(entry.text("Name")), session.format(entry.text("DisplayName")) or None,
-                            f"{quoted} {arguments}".strip(), _STARTS.get(entry.number("StartType"), "demand"),
-                            session.format(entry.text("StartName")) or "LocalSystem", depends),
-                    row("ServiceInstall", entry.text("ServiceInstall")))
+        session.put(
+            Service(
+                session.format(entry.text("Name")),
+                session.format(entry.text("DisplayName")) or None,
+                f"{quoted} {arguments}".strip(),
+                _STARTS.get(entry.number("StartType"), "demand"),
+                session.format(entry.text("StartName")) or "LocalSystem",
+                depends,
+            ),
+            row("ServiceInstall", entry.text("ServiceInstall")),
+        )
 
 
 @standard("DeleteServices")
@@ -505,12 +513,22 @@ def register_product(session: Session) -> None:
     get = session.prop
     where = row("Property", "ProductCode")
     hive = "HKLM" if session.per_machine else "HKCU"
-    view = "64" if session.platform != "x86" or hive == "HKCU" else "32"
+    view: View = "64" if session.platform != "x86" or hive == "HKCU" else "32"
     changeable = not get("ARPNOMODIFY")
-    session.put(UninstallEntry(
-        session.product_code, hive, view, get("ProductName"), get("ProductVersion"), get("Manufacturer") or None,  # type: ignore[arg-type]
-        f"MsiExec.exe /{'I' if changeable else 'X'}{session.product_code}", None,
-        get("ARPSYSTEMCOMPONENT") == "1"), where)
+    session.put(
+        UninstallEntry(
+            session.product_code,
+            hive,
+            view,
+            get("ProductName"),
+            get("ProductVersion"),
+            get("Manufacturer") or None,
+            f"MsiExec.exe /{'I' if changeable else 'X'}{session.product_code}",
+            None,
+            get("ARPSYSTEMCOMPONENT") == "1",
+        ),
+        where,
+    )
 
 
 @standard("PublishProduct")
@@ -518,15 +536,22 @@ def publish_product(session: Session) -> None:
     where = row("Property", "ProductCode")
     if session.removing:
         session.drop("product", session.product_code, where)
-        view = "64" if session.platform != "x86" or not session.per_machine else "32"
+        view: View = "64" if session.platform != "x86" or not session.per_machine else "32"
         hive = "HKLM" if session.per_machine else "HKCU"
-        session.drop("uninstall-entry", UninstallEntry(session.product_code, hive, view).identity, where)  # type: ignore[arg-type]
+        session.drop("uninstall-entry", UninstallEntry(session.product_code, hive, view).identity, where)
     elif session.product_code:
         session.published = True
         language = session.prop("ProductLanguage")
-        session.put(ProductThing(session.product_code, session.prop("ProductName"), session.prop("ProductVersion"),
-                                 int(language) if language.isdigit() else None,
-                                 "machine" if session.per_machine else "user"), where)
+        session.put(
+            ProductThing(
+                session.product_code,
+                session.prop("ProductName"),
+                session.prop("ProductVersion"),
+                int(language) if language.isdigit() else None,
+                "machine" if session.per_machine else "user",
+            ),
+            where,
+        )
 
 
 @standard("ScheduleReboot")
@@ -553,26 +578,45 @@ def remove_existing_products(session: Session) -> None:
 
 
 # Source: the documented list of standard actions; these change nothing that is not done elsewhere here.
-WITHOUT_EFFECT = frozenset("""
+WITHOUT_EFFECT = frozenset(
+    """
     CostInitialize FileCost IsolateComponents InstallValidate InstallInitialize InstallFinalize InstallExecute
     InstallExecuteAgain ProcessComponents UnpublishComponents UnpublishFeatures PublishComponents PublishFeatures
     RegisterUser MigrateFeatureStates ValidateProductID ResolveSource SetODBCFolders StartServices StopServices
     AllocateRegistrySpace BindImage CCPSearch RMCCPSearch DisableRollback InstallAdminPackage ExecuteAction
     CreateShortcut MsiPublishAssemblies MsiUnpublishAssemblies SelfRegModules SelfUnregModules RegisterComPlus
     UnregisterComPlus InstallODBC RemoveODBC InstallSFPCatalogFile MoveFiles PatchFiles PublishPackage
-    RegisterClassInfo RegisterExtensionInfo RegisterFonts RegisterMIMEInfo RegisterProgIdInfo RegisterTypeLibraries
-    UnregisterClassInfo UnregisterExtensionInfo UnregisterFonts UnregisterMIMEInfo UnregisterProgIdInfo
-    UnregisterTypeLibraries MsiConfigureServices LaunchConditionsDone ADMIN ADVERTISE INSTALL SEQUENCE""".split())
+    RegisterClassInfo RegisterExtensionInfo RegisterFonts RegisterMIMEInfo RegisterProgIdInfo
+    RegisterTypeLibraries UnregisterClassInfo UnregisterExtensionInfo UnregisterFonts UnregisterMIMEInfo
+    UnregisterProgIdInfo UnregisterTypeLibraries MsiConfigureServices LaunchConditionsDone ADMIN ADVERTISE INSTALL
+    SEQUENCE
+    """.split()
+)
 
 NOT_INTERPRETED = {
-    "MoveFile": "files that are moved or copied on the machine", "Font": "fonts", "SelfReg": "modules that register themselves",
-    "Class": "COM classes", "ProgId": "programmatic identifiers", "Extension": "file types", "MIME": "content types",
-    "Verb": "verbs of file types", "TypeLib": "type libraries", "AppId": "application identifiers of COM",
-    "ODBCDriver": "database drivers", "ODBCDataSource": "data sources", "ODBCTranslator": "translators of data sources",
-    "LockPermissions": "access rights", "MsiLockPermissionsEx": "access rights", "MsiAssembly": "assemblies",
-    "MsiServiceConfig": "recovery settings of services", "MsiServiceConfigFailureActions": "failure actions of services",
-    "RemoveIniFile": "entries taken out of ini files", "PublishComponent": "components published for others",
-    "Complus": "COM+ applications", "IsolatedComponent": "isolated components", "BindImage": "bound imports",
-    "MsiShortcutProperty": "properties of shortcuts", "SFPCatalog": "system file catalogues"}
-
-
+    "MoveFile": "files that are moved or copied on the machine",
+    "Font": "fonts",
+    "SelfReg": "modules that register themselves",
+    "Class": "COM classes",
+    "ProgId": "programmatic identifiers",
+    "Extension": "file types",
+    "MIME": "content types",
+    "Verb": "verbs of file types",
+    "TypeLib": "type libraries",
+    "AppId": "application identifiers of COM",
+    "ODBCDriver": "database drivers",
+    "ODBCDataSource": "data sources",
+    "ODBCTranslator": "translators of data sources",
+    "LockPermissions": "access rights",
+    "MsiLockPermissionsEx": "access rights",
+    "MsiAssembly": "assemblies",
+    "MsiServiceConfig": "recovery settings of services",
+    "MsiServiceConfigFailureActions": "failure actions of services",
+    "RemoveIniFile": "entries taken out of ini files",
+    "PublishComponent": "components published for others",
+    "Complus": "COM+ applications",
+    "IsolatedComponent": "isolated components",
+    "BindImage": "bound imports",
+    "MsiShortcutProperty": "properties of shortcuts",
+    "SFPCatalog": "system file catalogues",
+}

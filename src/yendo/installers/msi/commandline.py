@@ -18,7 +18,7 @@ PUBLIC_NAME = re.compile(r"[A-Z_][A-Z0-9_.]*")
 
 def quote(text: str) -> str:
     """A path or word as one argument: quoted when it has to be."""
-    return f'"{text}"' if not text or re.search(r'[\s&|^<>()%!;,=]', text) else text
+    return f'"{text}"' if not text or re.search(r"[\s&|^<>()%!;,=]", text) else text
 
 
 def assign(name: str, value: str) -> str:
@@ -31,8 +31,15 @@ def assign(name: str, value: str) -> str:
     return f'{name}="' + value.replace('"', '""') + '"'
 
 
-def install(package: str, *, properties: Mapping[str, str | int] = {}, features: Iterable[str] = (), log: str | None = None,
-            suppress_restart: bool = True, arguments: str = "") -> str:
+def install(
+    package: str,
+    *,
+    properties: Mapping[str, str | int] = {},
+    features: Iterable[str] = (),
+    log: str | None = None,
+    suppress_restart: bool = True,
+    arguments: str = "",
+) -> str:
     """The command line of a silent installation."""
     words = ["msiexec", "/i", f'"{package}"', *_common(log, suppress_restart, arguments)]
     words += [assign(name, str(value)) for name, value in properties.items()]
@@ -48,8 +55,16 @@ def uninstall(product: str, *, log: str | None = None, suppress_restart: bool = 
 
 def repair(product: str, *, log: str | None = None, suppress_restart: bool = True, arguments: str = "") -> str:
     """The command line of a silent repair: everything again, files older or missing."""
-    return " ".join(["msiexec", "/i", product if PRODUCT_CODE.fullmatch(product) else f'"{product}"', *_common(log, suppress_restart, arguments),
-                     "REINSTALL=ALL", "REINSTALLMODE=omus"])
+    return " ".join(
+        [
+            "msiexec",
+            "/i",
+            product if PRODUCT_CODE.fullmatch(product) else f'"{product}"',
+            *_common(log, suppress_restart, arguments),
+            "REINSTALL=ALL",
+            "REINSTALLMODE=omus",
+        ]
+    )
 
 
 def _common(log: str | None, suppress_restart: bool, arguments: str) -> list[str]:
@@ -135,11 +150,11 @@ def parse(line: str) -> MsiCommand:
         if match := re.fullmatch(r"/(i|package|x|uninstall|p|update)(.*)", lowered):
             kind = match[1]
             action = {"i": "install", "package": "install", "x": "uninstall", "uninstall": "uninstall"}.get(kind, "patch")
-            inline = word[1 + len(kind):]
+            inline = word[1 + len(kind) :]
             package = _bare(inline) if inline else following(word)
         elif match := re.fullmatch(r"/f([pecmsoduav]*)(.*)", lowered):
             action = "repair"
-            package = _bare(word[2 + len(match[1]):]) or following(word)
+            package = _bare(word[2 + len(match[1]) :]) or following(word)
         elif lowered in ("/qn", "/q", "/quiet", "/qn+", "/qb", "/qb!", "/qb-", "/qr", "/passive", "/qf"):
             quiet = quiet or lowered in ("/qn", "/q", "/quiet")
         elif lowered == "/norestart":

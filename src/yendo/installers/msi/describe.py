@@ -19,16 +19,27 @@ from yendo.installers.msi.session import long_name, platform_of
 
 _REFERENCE = re.compile(r"\[([A-Z_][A-Z0-9_.]*)\]")
 # Set by the installer or by its command line's own options, so nothing for a packager to choose.
-_OF_THE_INSTALLER = frozenset("""
-    REMOVE REINSTALL REINSTALLMODE ADDLOCAL ADDSOURCE ADDDEFAULT ADVERTISE ACTION ROOTDRIVE TARGETDIR UPGRADINGPRODUCTCODE
-    PATCH TRANSFORMS RESUME DATABASE SOURCEDIR SECONDSEQUENCE CLIENTPROCESSID CLIENTUILEVEL PRIMARYFOLDER RTLD
-    MSIPATCHREMOVE AFTERREBOOT OUTOFDISKSPACE MSIENFORCEUPGRADECOMPONENTRULES MSIUSEREALADMINDETECTION ALLUSERS
-    MSIINSTALLPERUSER REBOOT LIMITUI MSIRESTARTMANAGERCONTROL MSIFASTINSTALL ARPSYSTEMCOMPONENT INSTALLLEVEL
-    ARPNOMODIFY ARPNOREPAIR ARPNOREMOVE ARPPRODUCTICON ARPCONTACT ARPHELPLINK ARPHELPTELEPHONE ARPURLINFOABOUT
-    ARPURLUPDATEINFO ARPCOMMENTS ARPREADME ARPSIZE ARPINSTALLLOCATION""".split())
-_FORMATTED = {"Registry": ("Key", "Name", "Value"), "Shortcut": ("Target", "Arguments"), "IniFile": ("Section", "Key", "Value"),
-              "Environment": ("Value",), "CustomAction": ("Source", "Target"), "ServiceInstall": ("Name", "Arguments", "StartName", "Password"),
-              "ServiceControl": ("Name", "Arguments"), "LaunchCondition": ("Description",), "Property": ("Value",)}
+_OF_THE_INSTALLER = frozenset(
+    """
+    REMOVE REINSTALL REINSTALLMODE ADDLOCAL ADDSOURCE ADDDEFAULT ADVERTISE ACTION ROOTDRIVE TARGETDIR
+    UPGRADINGPRODUCTCODE PATCH TRANSFORMS RESUME DATABASE SOURCEDIR SECONDSEQUENCE CLIENTPROCESSID CLIENTUILEVEL
+    PRIMARYFOLDER RTLD MSIPATCHREMOVE AFTERREBOOT OUTOFDISKSPACE MSIENFORCEUPGRADECOMPONENTRULES
+    MSIUSEREALADMINDETECTION ALLUSERS MSIINSTALLPERUSER REBOOT LIMITUI MSIRESTARTMANAGERCONTROL MSIFASTINSTALL
+    ARPSYSTEMCOMPONENT INSTALLLEVEL ARPNOMODIFY ARPNOREPAIR ARPNOREMOVE ARPPRODUCTICON ARPCONTACT ARPHELPLINK
+    ARPHELPTELEPHONE ARPURLINFOABOUT ARPURLUPDATEINFO ARPCOMMENTS ARPREADME ARPSIZE ARPINSTALLLOCATION
+    """.split()
+)
+_FORMATTED = {
+    "Registry": ("Key", "Name", "Value"),
+    "Shortcut": ("Target", "Arguments"),
+    "IniFile": ("Section", "Key", "Value"),
+    "Environment": ("Value",),
+    "CustomAction": ("Source", "Target"),
+    "ServiceInstall": ("Name", "Arguments", "StartName", "Password"),
+    "ServiceControl": ("Name", "Arguments"),
+    "LaunchCondition": ("Description",),
+    "Property": ("Value",),
+}
 
 
 def baseline(surroundings: Surroundings) -> State:
@@ -55,7 +66,7 @@ def account(path: Path, *, verify: bool = False) -> form.Account:
 
 def _account(path: Path, database: Database, verify: bool) -> form.Account:
     values = {entry.text("Property"): entry.text("Value") for entry in database["Property"]}
-    summary, why = database.summary, {}
+    summary = database.summary
     identity, why = _identity(database, values)
     surroundings = windows("user")
     outcome = engine.predict(database, surroundings, baseline(surroundings))
@@ -68,15 +79,28 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
             digest = hashlib.file_digest(file, "sha256").hexdigest()
     media_found = tuple(media.media(database, path))
     blind = [*_custom_actions(database), *(spot for spot in outcome.blind_spots if not spot.what.startswith("custom action"))]
-    blind += [BlindSpot(f"{medium.name} is missing", f"the {medium.kind} file the database names is not beside it", row("Media", medium.name))
-              for medium in media_found if not medium.present]
+    blind += [
+        BlindSpot(f"{medium.name} is missing", f"the {medium.kind} file the database names is not beside it", row("Media", medium.name))
+        for medium in media_found
+        if not medium.present
+    ]
     return form.Account(
-        file=form.FileFacts(path.name, path.stat().st_size, digest), family="msi",
+        file=form.FileFacts(path.name, path.stat().st_size, digest),
+        family="msi",
         says_of_itself=" / ".join(text for text in (summary.title, summary.subject, summary.author, summary.application) if text) or None,
-        identity=identity, signature=signature.of(database, verify=verify),
-        silent=_silent(path.name, identity), conditions=_launch_conditions(database), needs=_needs(database),
-        processes=_programs(database), properties=_properties(database, values, outcome.effects),
-        payload=_payload(database, media_found, outcome), effects=outcome.effects, blind_spots=tuple(blind), why=why, refused=refused)
+        identity=identity,
+        signature=signature.of(database, verify=verify),
+        silent=_silent(path.name, identity),
+        conditions=_launch_conditions(database),
+        needs=_needs(database),
+        processes=_programs(database),
+        properties=_properties(database, values, outcome.effects),
+        payload=_payload(database, media_found, outcome),
+        effects=outcome.effects,
+        blind_spots=tuple(blind),
+        why=why,
+        refused=refused,
+    )
 
 
 def _identity(database: Database, values: dict[str, str]) -> tuple[form.Identity, dict[str, Evidence]]:
@@ -86,15 +110,31 @@ def _identity(database: Database, values: dict[str, str]) -> tuple[form.Identity
     languages = [language_name(part.strip()) for part in (summary.template or "").partition(";")[2].split(",") if part.strip()]
     own = language_name(values.get("ProductLanguage"))
     identity = form.Identity(
-        values.get("ProductName"), values.get("ProductVersion"), values.get("Manufacturer"), platform_of(summary.template),
-        own or ", ".join(filter(None, languages)) or None, scope, (values.get("ProductCode") or "").upper() or None,
-        (values.get("UpgradeCode") or "").upper() or None, summary.revision)
-    names = {"name": "ProductName", "version": "ProductVersion", "publisher": "Manufacturer", "language": "ProductLanguage",
-             "product_code": "ProductCode", "upgrade_code": "UpgradeCode"}
+        values.get("ProductName"),
+        values.get("ProductVersion"),
+        values.get("Manufacturer"),
+        platform_of(summary.template),
+        own or ", ".join(filter(None, languages)) or None,
+        scope,
+        (values.get("ProductCode") or "").upper() or None,
+        (values.get("UpgradeCode") or "").upper() or None,
+        summary.revision,
+    )
+    names = {
+        "name": "ProductName",
+        "version": "ProductVersion",
+        "publisher": "Manufacturer",
+        "language": "ProductLanguage",
+        "product_code": "ProductCode",
+        "upgrade_code": "UpgradeCode",
+    }
     why = {f"identity.{field}": row("Property", name) for field, name in names.items() if name in values}
     why["identity.architecture"] = Evidence("row", "summary information, template", summary.template or "empty, which means 32-bit")
-    why["identity.scope"] = row("Property", "ALLUSERS", note="no such row: for the user who runs it") if not everyone else row(
-        "Property", "ALLUSERS", note=f"= {everyone}")
+    why["identity.scope"] = (
+        row("Property", "ALLUSERS", note="no such row: for the user who runs it")
+        if not everyone
+        else row("Property", "ALLUSERS", note=f"= {everyone}")
+    )
     why["identity.package_code"] = Evidence("row", "summary information, revision number")
     return identity, why
 
@@ -104,9 +144,11 @@ def _silent(name: str, identity: form.Identity) -> form.Silent:
     if not identity.product_code:
         return form.Silent(form.CommandLine(commandline.install(name), "certain", documented))
     by_code = Evidence("row", "Property[ProductCode]", documented.note)
-    return form.Silent(form.CommandLine(commandline.install(name), "certain", documented),
-                       form.CommandLine(commandline.uninstall(identity.product_code), "certain", by_code),
-                       form.CommandLine(commandline.repair(identity.product_code), "certain", by_code))
+    return form.Silent(
+        form.CommandLine(commandline.install(name), "certain", documented),
+        form.CommandLine(commandline.uninstall(identity.product_code), "certain", by_code),
+        form.CommandLine(commandline.repair(identity.product_code), "certain", by_code),
+    )
 
 
 def _launch_conditions(database: Database) -> tuple[form.Condition, ...]:
@@ -175,15 +217,23 @@ def _properties(database: Database, values: dict[str, str], effects: tuple[Effec
     folders = {entry.text("Directory") for entry in database["Directory"] if commandline.PUBLIC_NAME.fullmatch(entry.text("Directory"))}
     chosen = {entry.text("Directory_") for entry in database["Feature"] if entry.text("Directory_")}
     names = (known | used.keys() | (folders & chosen)) - system
-    return tuple(form.Property(name, values.get(name), tuple(used.get(name, ())) or (("Directory",) if name in folders else ()))
-                 for name in sorted(names))
+    return tuple(
+        form.Property(name, values.get(name), tuple(used.get(name, ())) or (("Directory",) if name in folders else ())) for name in sorted(names)
+    )
 
 
 def _payload(database: Database, found: tuple[media.Medium, ...], outcome: engine.Outcome) -> form.Payload:
     components = Counter(entry.text("Feature_") for entry in database["FeatureComponents"])
-    features = tuple(form.Feature(
-        entry.text("Feature"), entry.text("Title"), entry.text("Feature_Parent") or None,
-        outcome.features.get(entry.text("Feature")) == 3, components[entry.text("Feature")]) for entry in database["Feature"])
+    features = tuple(
+        form.Feature(
+            entry.text("Feature"),
+            entry.text("Title"),
+            entry.text("Feature_Parent") or None,
+            outcome.features.get(entry.text("Feature")) == 3,
+            components[entry.text("Feature")],
+        )
+        for entry in database["Feature"]
+    )
     return form.Payload(len(database["File"]), sum(entry.number("FileSize") for entry in database["File"]), found, features)
 
 
@@ -198,6 +248,11 @@ def _custom_actions(database: Database) -> list[BlindSpot]:
             continue
         name = entry.text("Action")
         when = engine.when_of(kind) if name in scheduled else "not in the silent sequence"
-        found.append(BlindSpot(f"custom action {name}: {engine.CUSTOM_KINDS.get(base, f'unknown type {base}')}",
-                               f"{when}; only running it shows what it does", row("CustomAction", name)))
+        found.append(
+            BlindSpot(
+                f"custom action {name}: {engine.CUSTOM_KINDS.get(base, f'unknown type {base}')}",
+                f"{when}; only running it shows what it does",
+                row("CustomAction", name),
+            )
+        )
     return found

@@ -23,12 +23,27 @@ MAX_NESTING = 8
 
 # What a custom action is, by the low six bits of its type. Source: "Summary List of All Custom Action Types".
 CUSTOM_KINDS = {
-    1: "library in the database", 2: "program in the database", 5: "JScript in the database",
-    6: "VBScript in the database", 17: "library it installs", 18: "program it installs", 19: "stop with a message",
-    21: "JScript it installs", 22: "VBScript it installs", 34: "program by its folder", 35: "set a folder",
-    37: "JScript text", 38: "VBScript text", 50: "program by a property", 51: "set a property",
-    53: "JScript from a property", 54: "VBScript from a property", 7: "nested installation", 23: "nested installation",
-    39: "nested installation"}
+    1: "library in the database",
+    2: "program in the database",
+    5: "JScript in the database",
+    6: "VBScript in the database",
+    17: "library it installs",
+    18: "program it installs",
+    19: "stop with a message",
+    21: "JScript it installs",
+    22: "VBScript it installs",
+    34: "program by its folder",
+    35: "set a folder",
+    37: "JScript text",
+    38: "VBScript text",
+    50: "program by a property",
+    51: "set a property",
+    53: "JScript from a property",
+    54: "VBScript from a property",
+    7: "nested installation",
+    23: "nested installation",
+    39: "nested installation",
+}
 EVALUATED = {19, 35, 51}
 
 
@@ -53,9 +68,17 @@ def when_of(kind: int) -> str:
     return f"{phase}, as {'the system account' if kind & 0x800 else 'the user'}"
 
 
-def run(database: Database, surroundings: Surroundings, state: State, given: Mapping[str, str] | None = None, *,
-        memories: Mapping[str, Memory] | None = None, package: str = r"C:\package\installer.msi",
-        open_package: Callable[[Memory], Database | None] | None = None, depth: int = 0) -> Outcome:
+def run(
+    database: Database,
+    surroundings: Surroundings,
+    state: State,
+    given: Mapping[str, str] | None = None,
+    *,
+    memories: Mapping[str, Memory] | None = None,
+    package: str = r"C:\package\installer.msi",
+    open_package: Callable[[Memory], Database | None] | None = None,
+    depth: int = 0,
+) -> Outcome:
     """Carries a database out on ``state``, which is changed only if the run succeeds.
 
     ``given`` are the properties of the command line; ``memories`` the products on the machine by
@@ -64,8 +87,7 @@ def run(database: Database, surroundings: Surroundings, state: State, given: Map
     memories = dict(memories or {})
     code = next((row.text("Value").upper() for row in database["Property"].where(Property="ProductCode")), "")
     work = state.copy()
-    session = Session(database, surroundings, work, given or {}, installed=memories.pop(code, None), others=memories,
-                      package=package, nesting=depth)
+    session = Session(database, surroundings, work, given or {}, installed=memories.pop(code, None), others=memories, package=package, nesting=depth)
     session.open_package = open_package or session.open_package
     try:
         _sequence(session)
@@ -78,8 +100,16 @@ def run(database: Database, surroundings: Surroundings, state: State, given: Map
     exit_code = 0
     if session.restart:
         exit_code = 3010 if session.prop("REBOOT").upper().startswith(("R", "S")) else 1641
-    return Outcome(exit_code, tuple(session.effects), tuple(session.blind), tuple(session.log), _remember(session),
-                   tuple(session.removed_products), session.restart, session.features)
+    return Outcome(
+        exit_code,
+        tuple(session.effects),
+        tuple(session.blind),
+        tuple(session.log),
+        _remember(session),
+        tuple(session.removed_products),
+        session.restart,
+        session.features,
+    )
 
 
 def _sequence(session: Session) -> None:
@@ -93,8 +123,7 @@ def _sequence(session: Session) -> None:
         raise Failure(1603, f"InstallExecuteSequence has {len(rows)} rows")
     for table, what in NOT_INTERPRETED.items():
         if len(database[table]):
-            session.blind_spot(what, f"{len(database[table])} rows of {table} are not interpreted yet",
-                               Evidence("row", table))
+            session.blind_spot(what, f"{len(database[table])} rows of {table} are not interpreted yet", Evidence("row", table))
     for entry in sorted(rows, key=lambda entry: entry.number("Sequence")):
         name = entry.text("Action")
         if not session.holds(entry.text("Condition"), row("InstallExecuteSequence", name)):
@@ -118,8 +147,7 @@ def _act(session: Session, name: str) -> None:
     elif custom := session.database["CustomAction"].find(name):
         _custom(session, name, custom)
     else:
-        session.blind_spot(f"action {name}", "neither a standard action nor a row of CustomAction",
-                           row("InstallExecuteSequence", name))
+        session.blind_spot(f"action {name}", "neither a standard action nor a row of CustomAction", row("InstallExecuteSequence", name))
 
 
 def _custom(session: Session, name: str, entry: Row) -> None:
@@ -127,15 +155,14 @@ def _custom(session: Session, name: str, entry: Row) -> None:
     base, where = kind & 0x3F, row("CustomAction", name)
     match base:
         case 51:
-            session.set(entry.text("Source"), session.format(entry.text("Target")))
+            session.put_property(entry.text("Source"), session.format(entry.text("Target")))
         case 35:
             session.set_directory(entry.text("Source"), session.format(entry.text("Target")))
         case 19:
             raise Failure(1603, session.format(entry.text("Target")) or f"custom action {name} stops the installation")
         case _:
             what = CUSTOM_KINDS.get(base, f"custom action of unknown type {base}")
-            session.blind_spot(f"custom action {name}: {what}", f"runs {when_of(kind)}; what it does is known only by running it",
-                               where)
+            session.blind_spot(f"custom action {name}: {what}", f"runs {when_of(kind)}; what it does is known only by running it", where)
 
 
 def _unregister(session: Session) -> None:
@@ -149,12 +176,19 @@ def _remember(session: Session) -> Memory | None:
     language = session.prop("ProductLanguage")
     identifiers = {row.text("Component"): row.text("ComponentId").upper() for row in session.database["Component"]}
     return Memory(
-        session.product_code, session.prop("ProductName"), session.prop("ProductVersion"),
-        int(language) if language.isdigit() else 0, session.prop("UpgradeCode").upper(), session.per_machine,
-        session.package, session.database.summary.revision or "", dict(session.directories),
+        session.product_code,
+        session.prop("ProductName"),
+        session.prop("ProductVersion"),
+        int(language) if language.isdigit() else 0,
+        session.prop("UpgradeCode").upper(),
+        session.per_machine,
+        session.package,
+        session.database.summary.revision or "",
+        dict(session.directories),
         {name: state for name, state in session.features.items() if state == LOCAL},
         {name: identifiers[name] for name, state in session.components.items() if state == LOCAL},
-        frozenset(session.created))
+        frozenset(session.created),
+    )
 
 
 def remove_other(session: Session, memory: Memory) -> None:
@@ -162,15 +196,23 @@ def remove_other(session: Session, memory: Memory) -> None:
     depth = session.nesting + 1
     database = session.open_package(memory)
     if database is None or depth > MAX_NESTING:
-        session.blind_spot(f"removal of {memory.name} {memory.version}", "its package is not at hand, so what goes is not known",
-                           row("Upgrade", memory.upgrade_code))
+        session.blind_spot(
+            f"removal of {memory.name} {memory.version}", "its package is not at hand, so what goes is not known", row("Upgrade", memory.upgrade_code)
+        )
         session.drop("product", memory.code, row("Upgrade", memory.upgrade_code))
         session.removed_products.append(memory.code)
         return
     with database:
-        outcome = run(database, session.surroundings, session.state, {"REMOVE": "ALL", "UPGRADINGPRODUCTCODE": session.product_code},
-                      memories={memory.code: memory, **session.others}, package=memory.package,
-                      open_package=session.open_package, depth=depth)
+        outcome = run(
+            database,
+            session.surroundings,
+            session.state,
+            {"REMOVE": "ALL", "UPGRADINGPRODUCTCODE": session.product_code},
+            memories={memory.code: memory, **session.others},
+            package=memory.package,
+            open_package=session.open_package,
+            depth=depth,
+        )
     if outcome.exit_code not in (0, 3010, 1641):
         raise Failure(1603, f"removing {memory.name} {memory.version} failed with {outcome.exit_code}")
     session.effects.extend(outcome.effects)
@@ -185,4 +227,3 @@ def predict(database: Database, surroundings: Surroundings, baseline: State, giv
     if outcome.exit_code not in (0, 3010, 1641) and not outcome.log:
         raise Unreadable("the database cannot be carried out")
     return outcome
-

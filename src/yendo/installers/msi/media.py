@@ -38,11 +38,17 @@ def media(database: Database, source: Path) -> list[Medium]:
             path = beside(source, name)
             found.append(Medium(name, "external", path is not None, path.stat().st_size if path else None, path.name if path else None))
     for key in _loose_keys(database):
-        path = loose(database, source, key)
+        path, entry = loose(database, source, key), database["File"].find(key)
         there = path is not None and path.is_file()
-        found.append(Medium(long_name(database["File"].find(key).text("FileName")), "loose", there,  # type: ignore[union-attr]
-                            path.stat().st_size if path and there else None,
-                            str(path.relative_to(source.parent)) if path and there else None))
+        found.append(
+            Medium(
+                long_name(entry.text("FileName") if entry else key),
+                "loose",
+                there,
+                path.stat().st_size if path and there else None,
+                str(path.relative_to(source.parent)) if path and there else None,
+            )
+        )
     return found
 
 

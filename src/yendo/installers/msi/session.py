@@ -13,7 +13,7 @@ from functools import cached_property
 import msgspec
 
 from yendo.effects import Effect, State
-from yendo.effects.things import Thing
+from yendo.effects.things import Thing, View
 from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence, row
 from yendo.facts import conditions
@@ -65,9 +65,18 @@ def platform_of(template: str | None) -> str:
 class Session:
     """Everything an action asks for. Effects are recorded in ``effects`` and already done in ``state``."""
 
-    def __init__(self, database: Database, surroundings: Surroundings, state: State, given: Mapping[str, str], *,
-                 installed: Memory | None = None, others: Mapping[str, Memory] | None = None,
-                 package: str = r"C:\package\installer.msi", nesting: int = 0) -> None:
+    def __init__(
+        self,
+        database: Database,
+        surroundings: Surroundings,
+        state: State,
+        given: Mapping[str, str],
+        *,
+        installed: Memory | None = None,
+        others: Mapping[str, Memory] | None = None,
+        package: str = r"C:\package\installer.msi",
+        nesting: int = 0,
+    ) -> None:
         self.database, self.surroundings, self.state = database, surroundings, state
         self.installed, self.others, self.package = installed, dict(others or {}), package
         self.effects: list[Effect] = []
@@ -79,7 +88,7 @@ class Session:
         self.created: set[str] = set(installed.created) if installed else set()
         self.open_package: Callable[[Memory], Database | None] = lambda memory: None
         self.removed_products: list[str] = []
-        self.given = {name: value for name, value in given.items()}
+        self.given = dict(given)
         self.platform = platform_of(database.summary.template)
         self.properties = self._first_properties()
         self.directories: dict[str, str] = {}
@@ -128,12 +137,27 @@ class Session:
         if not wide:
             folders.pop("ProgramFiles64Folder"), folders.pop("CommonFiles64Folder"), folders.pop("System64Folder")
         values = {
-            "VersionNT": "603", "WindowsBuild": "9600" if int(build) > 9600 else build, "ServicePackLevel": "0",
-            "MsiNTProductType": "1", "VersionMsi": "5.00", "Intel": "6", "PhysicalMemory": str(around.memory),
-            "UserLanguageID": str(around.language), "SystemLanguageID": str(around.language), "Privileged": "1",
-            "AdminUser": "1", "LogonUser": around.user, "ComputerName": around.computer, "UILevel": "2",
-            "ProductState": "5" if self.installed else "-1", "ACTION": "INSTALL", "ROOTDRIVE": "C:\\",
-            "OriginalDatabase": self.package, "DATABASE": self.package, **folders}
+            "VersionNT": "603",
+            "WindowsBuild": "9600" if int(build) > 9600 else build,
+            "ServicePackLevel": "0",
+            "MsiNTProductType": "1",
+            "VersionMsi": "5.00",
+            "Intel": "6",
+            "PhysicalMemory": str(around.memory),
+            "UserLanguageID": str(around.language),
+            "SystemLanguageID": str(around.language),
+            "Privileged": "1",
+            "AdminUser": "1",
+            "LogonUser": around.user,
+            "ComputerName": around.computer,
+            "UILevel": "2",
+            "ProductState": "5" if self.installed else "-1",
+            "ACTION": "INSTALL",
+            "ROOTDRIVE": "C:\\",
+            "OriginalDatabase": self.package,
+            "DATABASE": self.package,
+            **folders,
+        }
         if around.architecture == "x64":
             values |= {"VersionNT64": "603", "MsiAMD64": "6", "Msix64": "6"}
         if around.account == "system":
@@ -162,7 +186,7 @@ class Session:
     def prop(self, name: str) -> str:
         return self.properties.get(name, "")
 
-    def set(self, name: str, value: str) -> None:
+    def put_property(self, name: str, value: str) -> None:
         """Sets a property; an empty value removes it, as the installer does."""
         if value:
             self.properties[name] = value[:MAX_TEXT]
@@ -284,7 +308,8 @@ class Session:
 
     def set_directory(self, name: str, value: str) -> None:
         """What a "set a directory" action does: the row and everything below it moves."""
-        self.set(name, value if value.endswith("\\") else value + "\\")
+        self.put_property(name, value if value.endswith("\\") else value + "\\")
+        self._chosen.add(name)
         if self.costed:
             self.resolve_directories(keep=False)
 
@@ -400,7 +425,7 @@ class Session:
             return False
         return not any(identifier in other.components.values() for other in self.others.values())
 
-    def view(self, component: str) -> str:
+    def view(self, component: str) -> View:
         """The registry view that the component writes to."""
         entry = self._component_rows.get(component)
         return "64" if entry is not None and entry.number("Attributes") & 256 else "32"
@@ -439,5 +464,3 @@ def _line(name: str, parents: Mapping[str, str]) -> list[str]:
         out.append(at)
         at = parents.get(at, "")
     return out
-
-

@@ -59,8 +59,7 @@ def _expected(signed: Any) -> tuple[str, bytes]:
     outer = core.Sequence.load(content.parsed.dump() if hasattr(content, "parsed") else content.dump())
     digest_info = core.Sequence.load(outer[1].dump())
     algorithm = core.Sequence.load(digest_info[0].dump())[0].native
-    names = {"2.16.840.1.101.3.4.2.1": "sha256", "1.3.14.3.2.26": "sha1", "2.16.840.1.101.3.4.2.2": "sha384",
-             "2.16.840.1.101.3.4.2.3": "sha512"}
+    names = {"2.16.840.1.101.3.4.2.1": "sha256", "1.3.14.3.2.26": "sha1", "2.16.840.1.101.3.4.2.2": "sha384", "2.16.840.1.101.3.4.2.3": "sha512"}
     return names.get(algorithm, algorithm), digest_info[1].native
 
 

@@ -34,8 +34,7 @@ def expand(text: str, environment: dict[str, str]) -> str:
 def fresh_state(surroundings: Surroundings) -> State:
     """A Windows as it comes: its folders, a few of its programs, its environment, its version."""
     state = State()
-    for path in (*surroundings.folders.values(), *for_everyone(surroundings).values(), surroundings.environment["TEMP"],
-                 r"C:\Windows\Temp"):
+    for path in (*surroundings.folders.values(), *for_everyone(surroundings).values(), surroundings.environment["TEMP"], r"C:\Windows\Temp"):
         state.add_folders(path)
     things: list[Thing] = [File(rf"C:\Windows\System32\{name}", 65536, None, surroundings.windows + ".1") for name in _FILES]
     things += [Environment(name, surroundings.environment[name]) for name in ("Path", "TEMP", "TMP")]
@@ -136,8 +135,7 @@ class SimulatedSession:
             parsed = commandline.parse(line)
         except commandline.CommandError as error:
             if error.args[0].startswith("the command does not start"):
-                raise NotCovered(f"the simulated machine has no program {error.part!r}; prove this on a real machine "
-                                 "(--machine wine)") from error
+                raise NotCovered(f"the simulated machine has no program {error.part!r}; prove this on a real machine (--machine wine)") from error
             return Ran(1639, str(error), 0.0)
         if parsed.stray:
             return Ran(1639, f"not an option: {parsed.stray[0]}", 0.0)
@@ -172,13 +170,15 @@ class SimulatedSession:
                 if known and command.action == "install" and not {"REMOVE", "ADDLOCAL", "REINSTALL"} & given.keys():
                     return self._ended(0, ["Already installed; nothing to do."], log)
                 contents = {} if given.get("REMOVE") else payload(database, source)
-                outcome = engine.run(database, self.surroundings, self._state, given, memories=self._memories,
-                                     package=package, open_package=self._open)
+                outcome = engine.run(
+                    database, self.surroundings, self._state, given, memories=self._memories, package=package, open_package=self._open
+                )
         except Unreadable as error:
             return self._ended(1620, [str(error)], log)
         except MissingMedia as error:
-            return self._ended(1603, ["Action start: InstallFiles.", f"Source file not found: {error}",
-                                      "Action ended: InstallFiles. Return value 3."], log)
+            return self._ended(
+                1603, ["Action start: InstallFiles.", f"Source file not found: {error}", "Action ended: InstallFiles. Return value 3."], log
+            )
         if outcome.exit_code in (0, 3010, 1641):
             for removed in outcome.removed:
                 self._memories.pop(removed, None)

@@ -46,8 +46,7 @@ def find() -> Layer:
         wine = plain  # two layers on PATH: the first wins
     if not wine:
         raise NoMachine(f"no wine on PATH: {HOW_TO_GET}")
-    server = server or next((str(path) for path in (Path("/usr/lib/wine/wineserver"), Path("/usr/lib/wine/wineserver64"))
-                             if path.exists()), None)
+    server = server or next((str(path) for path in (Path("/usr/lib/wine/wineserver"), Path("/usr/lib/wine/wineserver64")) if path.exists()), None)
     if not server:
         raise NoMachine(f"wine is here, its server is not: {HOW_TO_GET}")
     try:
@@ -70,9 +69,17 @@ class Prefix:
         self.layer, self.root, self.home = layer, root, home
         kept = {name: os.environ[name] for name in ("PATH", "DISPLAY", "LANG", "LC_ALL", "XAUTHORITY") if name in os.environ}
         self.environment = {
-            **kept, "WINEPREFIX": str(root), "HOME": str(home), "WINEDEBUG": "-all", "WINEARCH": "win64",
-            "WINEDLLOVERRIDES": "winemenubuilder.exe=", "DOTNET_EnableWriteXorExecute": "0",
-            "DOTNET_CLI_TELEMETRY_OPTOUT": "1", "POWERSHELL_TELEMETRY_OPTOUT": "1", **(environment or {})}
+            **kept,
+            "WINEPREFIX": str(root),
+            "HOME": str(home),
+            "WINEDEBUG": "-all",
+            "WINEARCH": "win64",
+            "WINEDLLOVERRIDES": "winemenubuilder.exe=",
+            "DOTNET_EnableWriteXorExecute": "0",
+            "DOTNET_CLI_TELEMETRY_OPTOUT": "1",
+            "POWERSHELL_TELEMETRY_OPTOUT": "1",
+            **(environment or {}),
+        }
         self.seconds = 0.0  # spent in commands
 
     @property
@@ -82,8 +89,14 @@ class Prefix:
     def start(self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL) -> int | None:
         """Runs a program of the layer to its end; None when it took too long and everything was ended."""
         begun = time.monotonic()
-        process = subprocess.Popen([self.layer.wine, *arguments], env=self.environment, stdin=subprocess.DEVNULL,
-                                   stdout=output, stderr=subprocess.DEVNULL, start_new_session=True)
+        process = subprocess.Popen(
+            [self.layer.wine, *arguments],
+            env=self.environment,
+            stdin=subprocess.DEVNULL,
+            stdout=output,
+            stderr=subprocess.DEVNULL,
+            start_new_session=True,
+        )
         try:
             return process.wait(timeout)
         except subprocess.TimeoutExpired:
@@ -117,8 +130,15 @@ class Prefix:
     def flush(self) -> None:
         """Ends the layer's processes in this prefix, which writes the registry to disk."""
         for arguments in (["-k"], ["-w"]):
-            subprocess.run([self.layer.server, *arguments], env=self.environment, stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                           stderr=subprocess.DEVNULL, timeout=60, check=False)
+            subprocess.run(
+                [self.layer.server, *arguments],
+                env=self.environment,
+                stdin=subprocess.DEVNULL,
+                stdout=subprocess.DEVNULL,
+                stderr=subprocess.DEVNULL,
+                timeout=60,
+                check=False,
+            )
 
     def stop(self) -> None:
         """Ends everything in this prefix at once, and never raises."""
@@ -137,9 +157,14 @@ def screen() -> Iterator[str | None]:
         yield None
         return
     read, write = os.pipe()
-    process = subprocess.Popen([program, "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
-                               pass_fds=[write], stdin=subprocess.DEVNULL, stdout=subprocess.DEVNULL,
-                               stderr=subprocess.DEVNULL, start_new_session=True)
+    process = subprocess.Popen(
+        [program, "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
+        pass_fds=[write],
+        stdin=subprocess.DEVNULL,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
+        start_new_session=True,
+    )
     os.close(write)
     try:
         timer = threading.Timer(10, process.kill)

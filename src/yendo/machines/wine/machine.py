@@ -28,8 +28,21 @@ RECIPE = 7  # raise it when a template must be made anew
 POWERSHELL_VARIABLE = "YENDO_POWERSHELL"
 _SHELL_FOLDER = "windows/system32/WindowsPowerShell/v1.0"
 _SYSTEM_PROFILE = r"C:\windows\system32\config\systemprofile"
-_USER_FOLDERS = ("Contacts", "Desktop", "Documents", "Downloads", "Favorites", "Links", "Music", "Pictures", "Saved Games",
-                 "Searches", "Videos", r"AppData\Roaming\Microsoft\Windows\Start Menu\Programs", r"AppData\Local\Temp")
+_USER_FOLDERS = (
+    "Contacts",
+    "Desktop",
+    "Documents",
+    "Downloads",
+    "Favorites",
+    "Links",
+    "Music",
+    "Pictures",
+    "Saved Games",
+    "Searches",
+    "Videos",
+    r"AppData\Roaming\Microsoft\Windows\Start Menu\Programs",
+    r"AppData\Local\Temp",
+)
 
 
 def powershell_source(given: Path | None = None) -> Path | None:
@@ -102,8 +115,10 @@ class WineMachine:
                 if wine.start("wineboot", "-i", timeout=300) is None or not (prefix / "drive_c").is_dir():
                     raise NoMachine(f"{self.layer.version} does not make a machine; try `wine wineboot -i` by hand")
                 wine.start("winecfg", "-v", "win10", timeout=60)
-                keys = ("REGEDIT4\r\n\r\n[HKEY_CURRENT_USER\\Software\\Wine\\WineDbg]\r\n\"ShowCrashDialog\"=dword:00000000\r\n\r\n"
-                        "[HKEY_CURRENT_USER\\Software\\Wine\\DllOverrides]\r\n\"powershell.exe\"=\"native,builtin\"\r\n")
+                keys = (
+                    'REGEDIT4\r\n\r\n[HKEY_CURRENT_USER\\Software\\Wine\\WineDbg]\r\n"ShowCrashDialog"=dword:00000000\r\n\r\n'
+                    '[HKEY_CURRENT_USER\\Software\\Wine\\DllOverrides]\r\n"powershell.exe"="native,builtin"\r\n'
+                )
                 settings = work / "settings.reg"
                 settings.write_text(keys, "ascii", newline="")
                 wine.start("regedit", "/S", "Z:" + str(settings).replace("/", "\\"), timeout=60)
@@ -116,8 +131,7 @@ class WineMachine:
                 wine.start("cmd", "/c", "exit", timeout=60)  # settles what a first boot still writes
                 wine.flush()
             observe.save(work / "baseline.msgpack", prefix)
-            (work / "ready.json").write_text(json.dumps({
-                "layer": self.layer.version, "widths": ["64", "32"] if narrow else ["64"]}), "utf-8")
+            (work / "ready.json").write_text(json.dumps({"layer": self.layer.version, "widths": ["64", "32"] if narrow else ["64"]}), "utf-8")
             work.rename(folder)
         except BaseException:
             shutil.rmtree(work, ignore_errors=True)
@@ -169,8 +183,7 @@ class WineMachine:
         folders = {name: path.replace(old, profile) for name, path in usual.folders.items()}
         environment = {name: value.replace(old, profile) for name, value in usual.environment.items()}
         folders["TempFolder"] = environment["TEMP"]
-        return Surroundings("10.0.19045", "x64", account, user if account == "user" else "SYSTEM", folders, environment,
-                            per_user_menu=True)
+        return Surroundings("10.0.19045", "x64", account, user if account == "user" else "SYSTEM", folders, environment, per_user_menu=True)
 
     def baseline(self, account: Account = "user") -> State:
         return self._known(account)[0].copy()
@@ -237,8 +250,12 @@ class WineSession:
         text = text.replace(f"C:\\\\users\\\\{user}", escaped).replace("%USERPROFILE%", escaped)
         hive.write_text(text, "utf-8")
         profile = _SYSTEM_PROFILE
-        return {"USERPROFILE": profile, "APPDATA": profile + r"\AppData\Roaming", "LOCALAPPDATA": profile + r"\AppData\Local",
-                "WINEUSERNAME": "SYSTEM"}
+        return {
+            "USERPROFILE": profile,
+            "APPDATA": profile + r"\AppData\Roaming",
+            "LOCALAPPDATA": profile + r"\AppData\Local",
+            "WINEUSERNAME": "SYSTEM",
+        }
 
     # --- files -----------------------------------------------------------------------------------
 
@@ -314,7 +331,11 @@ class WineSession:
                 continue
             hive, path = key
             was = {key_of(thing): thing for thing in observe.registry_things(hive, path, before, has_children=True)} if before is not None else {}
-            now = {key_of(thing): thing for thing in observe.registry_things(hive, path, after, has_children=key in parents)} if after is not None else {}
+            now = (
+                {key_of(thing): thing for thing in observe.registry_things(hive, path, after, has_children=key in parents)}
+                if after is not None
+                else {}
+            )
             for gone in was.keys() - now.keys():
                 if not noise.reason(was[gone]):
                     state.remove(*gone)
@@ -322,22 +343,25 @@ class WineSession:
                 if known.get(*key_of(thing)) != thing and not self._ours(thing) and not noise.reason(thing):
                     state.add(thing)
         drive = self.copy.root / "drive_c"
-        for path, what in sorted(self.copy.changed()):
-            where = observe.windows_path(drive, path)
+        for place, what in sorted(self.copy.changed()):
+            where = observe.windows_path(drive, place)
             if any(where.lower() == head or where.lower().startswith(head + "\\") for head in self._brought):
                 continue
             if what == "gone":
                 for kind in ("file", "folder", "shortcut"):
                     state.remove(kind, where)
                 continue
-            if not path.exists():
+            if not place.exists():
                 continue
-            for thing in [Folder(where)] if what == "folder" else observe.file_things(drive, path):
+            for thing in [Folder(where)] if what == "folder" else observe.file_things(drive, place):
                 if not noise.reason(thing):
                     state.add(thing)
         return state
 
     def _ours(self, thing: object) -> bool:
         """The redirected hive differs from the template's by our own hand."""
-        return self.account == "system" and "systemprofile" in str(getattr(thing, "data", "") or "").lower() and str(
-            getattr(thing, "hive", "")) == "HKCU"
+        return (
+            self.account == "system"
+            and "systemprofile" in str(getattr(thing, "data", "") or "").lower()
+            and str(getattr(thing, "hive", "")) == "HKCU"
+        )

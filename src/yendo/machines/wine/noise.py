@@ -37,8 +37,7 @@ def _patterns() -> dict[str, tuple[re.Pattern[str], list[Entry]]]:
     found: dict[str, list[Entry]] = {}
     for entry in entries():
         found.setdefault(entry.kind, []).append(entry)
-    return {kind: (re.compile("|".join("(" + _expression(entry.identity) + ")" for entry in some), re.S), some)
-            for kind, some in found.items()}
+    return {kind: (re.compile("|".join("(" + _expression(entry.identity) + ")" for entry in some), re.S), some) for kind, some in found.items()}
 
 
 def _expression(identity: str) -> str:
@@ -52,10 +51,15 @@ def reason(thing: Thing) -> Entry | None:
     return patterns[1][match.lastindex - 1] if patterns and match and match.lastindex else None
 
 
-_VOLATILE = ((re.compile(r"\{[0-9a-f]{8}-[0-9a-f-]{27}\}"), "*"), (re.compile(r"(?<![0-9a-f])[0-9a-f]{32}(?![0-9a-f])"), "*"),
-             (re.compile(r"s-1-5-21-[0-9-]+"), "s-1-5-21-*"), (re.compile(r"(?<=\\installer\\)[0-9a-f]{1,8}\.ms[itp]"), "*"),
-             (re.compile(r"(?<=\\installproperties!).*"), "*"),  # which of its values there are depends on the product
-             (re.compile(r"(?<=\\sourcelist\\)(media|net)!.*"), r"\1!*"), (re.compile(r"(\\installer\\products\\\*)!.*"), r"\1!*"))
+_VOLATILE = (
+    (re.compile(r"\{[0-9a-f]{8}-[0-9a-f-]{27}\}"), "*"),
+    (re.compile(r"(?<![0-9a-f])[0-9a-f]{32}(?![0-9a-f])"), "*"),
+    (re.compile(r"s-1-5-21-[0-9-]+"), "s-1-5-21-*"),
+    (re.compile(r"(?<=\\installer\\)[0-9a-f]{1,8}\.ms[itp]"), "*"),
+    (re.compile(r"(?<=\\installproperties!).*"), "*"),  # which of its values there are depends on the product
+    (re.compile(r"(?<=\\sourcelist\\)(media|net)!.*"), r"\1!*"),
+    (re.compile(r"(\\installer\\products\\\*)!.*"), r"\1!*"),
+)
 
 
 def generalise(identity: str) -> str:

@@ -17,20 +17,8 @@ from pathlib import Path
 
 import msgspec
 
-from yendo.effects import (
-    Environment,
-    File,
-    Folder,
-    IniValue,
-    Product,
-    RegistryKey,
-    RegistryValue,
-    Service,
-    Shortcut,
-    State,
-    Thing,
-    UninstallEntry,
-)
+from yendo.effects import Environment, File, Folder, IniValue, Product, RegistryKey, RegistryValue, Service, Shortcut, State, Thing, UninstallEntry
+from yendo.effects.things import View
 from yendo.errors import Unreadable
 from yendo.formats import lnk, pe, registry_text
 
@@ -54,7 +42,7 @@ def read_blocks(prefix: Path) -> Blocks:
     return found
 
 
-def locate(hive: str, path: str) -> tuple[str, str, str]:
+def locate(hive: str, path: str) -> tuple[str, str, View]:
     """``(hive, key, view)`` of an escaped key path: aliases undone, the 32-bit half told apart."""
     key = registry_text.unescape(path)
     parts = key.split("\\")
@@ -63,10 +51,9 @@ def locate(hive: str, path: str) -> tuple[str, str, str]:
         return hive, ".DEFAULT\\" + key, "64"
     if lowered[:2] == ["system", "controlset001"]:
         parts[1] = "CurrentControlSet"
-    view = "64"
+    view: View = "64"
     for at in (1, 2):
-        if lowered[0] == "software" and lowered[at : at + 1] == ["wow6432node"] and hive == "HKLM" and (
-                at == 1 or lowered[1] == "classes"):
+        if lowered[0] == "software" and lowered[at : at + 1] == ["wow6432node"] and hive == "HKLM" and (at == 1 or lowered[1] == "classes"):
             del parts[at]
             view = "32"
             break
@@ -92,27 +79,46 @@ def registry_things(hive: str, path: str, body: str, *, has_children: bool = Fal
         value = texts.get(name)
         return value if isinstance(value, str) and value else None
 
-    if lowered.startswith(_UNINSTALL) and "\\" not in lowered[len(_UNINSTALL):] and ("displayname" in texts or "uninstallstring" in texts):
-        yield UninstallEntry(key[len(_UNINSTALL):], hive, view, text("displayname"), text("displayversion"),  # type: ignore[arg-type]
-                             text("publisher"), text("uninstallstring"), text("quietuninstallstring"),
-                             texts.get("systemcomponent") == 1)
-    elif lowered.startswith(_SERVICES) and "\\" not in lowered[len(_SERVICES):] and "imagepath" in texts:
+    if lowered.startswith(_UNINSTALL) and "\\" not in lowered[len(_UNINSTALL) :] and ("displayname" in texts or "uninstallstring" in texts):
+        yield UninstallEntry(
+            key[len(_UNINSTALL) :],
+            hive,
+            view,
+            text("displayname"),
+            text("displayversion"),
+            text("publisher"),
+            text("uninstallstring"),
+            text("quietuninstallstring"),
+            texts.get("systemcomponent") == 1,
+        )
+    elif lowered.startswith(_SERVICES) and "\\" not in lowered[len(_SERVICES) :] and "imagepath" in texts:
         depends = texts.get("dependonservice", ())
-        yield Service(key[len(_SERVICES):], text("displayname"), text("imagepath"), _STARTS.get(texts.get("start", 3)),  # type: ignore[arg-type]
-                      text("objectname"), depends if isinstance(depends, tuple) else ())
+        yield Service(
+            key[len(_SERVICES) :],
+            text("displayname"),
+            text("imagepath"),
+            _STARTS.get(texts.get("start", 3)),  # type: ignore[arg-type]
+            text("objectname"),
+            depends if isinstance(depends, tuple) else (),
+        )
     elif hive == "HKLM" and lowered == _MACHINE_ENVIRONMENT:
         yield from (Environment(name, str(data), "machine") for name, (_, data) in found.items())
     elif hive == "HKCU" and lowered == "environment":
         yield from (Environment(name, str(data), "user") for name, (_, data) in found.items())
     elif match := _PRODUCTS.match(lowered):
         language = texts.get("language")
-        yield Product(unpack_code(match[2].upper()), text("displayname"), text("displayversion"),
-                      language if isinstance(language, int) else None, "machine" if match[1] == "s-1-5-18" else "user")
-        yield from (RegistryValue(hive, key, name, kind, data, view) for name, (kind, data) in found.items())  # type: ignore[arg-type]
+        yield Product(
+            unpack_code(match[2].upper()),
+            text("displayname"),
+            text("displayversion"),
+            language if isinstance(language, int) else None,
+            "machine" if match[1] == "s-1-5-18" else "user",
+        )
+        yield from (RegistryValue(hive, key, name, kind, data, view) for name, (kind, data) in found.items())
     elif found:
-        yield from (RegistryValue(hive, key, name, kind, data, view) for name, (kind, data) in found.items())  # type: ignore[arg-type]
+        yield from (RegistryValue(hive, key, name, kind, data, view) for name, (kind, data) in found.items())
     elif not has_children:
-        yield RegistryKey(hive, key, view)  # type: ignore[arg-type]
+        yield RegistryKey(hive, key, view)
 
 
 def windows_path(drive: Path, path: Path) -> str:

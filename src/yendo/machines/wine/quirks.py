@@ -9,7 +9,7 @@ from collections.abc import Callable, Iterable
 
 import msgspec
 
-from yendo.effects import Effect, Service
+from yendo.effects import Effect, Service, UninstallEntry
 
 
 class Quirk(msgspec.Struct, frozen=True):
@@ -28,15 +28,23 @@ def _service_quotes(effect: Effect) -> Effect:
     return effect
 
 
+def _list_of_the_machine(effect: Effect) -> Effect:
+    thing = effect.thing
+    if isinstance(thing, UninstallEntry) and thing.hive == "HKCU":
+        return msgspec.structs.replace(effect, thing=msgspec.structs.replace(thing, hive="HKLM"))
+    return effect
+
+
 QUIRKS = (
-    Quirk("service-quotes", "the layer registers a service's program without the quotes that Windows puts round a path with spaces",
-          _service_quotes),
+    Quirk("one-list", "the layer lists a product of one user in the machine's list of programs, not in that user's", _list_of_the_machine),
+    Quirk("service-quotes", "the layer registers a service's program without the quotes that Windows puts round a path with spaces", _service_quotes),
 )
 
 
 def adapt(effects: Iterable[Effect]) -> tuple[list[Effect], dict[str, int]]:
     """Effects as the layer shows them, and how often each difference came up."""
-    out, counted = [], {}
+    out: list[Effect] = []
+    counted: dict[str, int] = {}
     for effect in effects:
         found: Effect | None = effect
         for quirk in QUIRKS:

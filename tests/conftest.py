@@ -1,0 +1,122 @@
+"""Shared by all tests: the built program, a demo workspace, and the real parts where they are here."""
+
+from __future__ import annotations
+
+import json
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Callable, Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+sys.path.insert(0, str(Path(__file__).parent))
+settings.register_profile("yendo", deadline=None, suppress_health_check=list(HealthCheck), derandomize=bool(os.environ.get("CI")))
+settings.load_profile("yendo")
+
+HOST = Path(__file__).parents[2] / "shared" / "tools" / "powershell-host" / "powershell-host.zip"
+
+
+def missing(part: str, how: str) -> None:
+    """Skips a test for want of a real part; in CI that is a failure."""
+    message = f"{part} is not here: {how}"
+    if os.environ.get("CI"):
+        pytest.fail(message)
+    pytest.skip(message)
+
+
+@pytest.fixture(scope="session")
+def cache(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """One cache for all workers, so that templates are made once."""
+    given = os.environ.get("YENDO_CACHE")
+    path = Path(given) if given else tmp_path_factory.getbasetemp().parent / "yendo-cache"
+    path.mkdir(exist_ok=True, parents=True)
+    return path
+
+
+Result = subprocess.CompletedProcess[str]
+Yendo = Callable[..., Result]
+
+
+@pytest.fixture
+def yendo(tmp_path: Path, cache: Path) -> Yendo:
+    """Runs the installed program in a temporary folder: ``yendo("read", path)``."""
+    program = Path(sys.executable).with_name("yendo")
+
+    def run(*arguments: object, expect: int | None = 0, environment: dict[str, str] | None = None) -> Result:
+        done = subprocess.run([str(program), *map(str, arguments)], capture_output=True, text=True, cwd=tmp_path, timeout=300, check=False,
+                              env={**os.environ, "YENDO_CACHE": str(cache), **(environment or {})})
+        assert expect is None or done.returncode == expect, f"exit code {done.returncode}\n{done.stdout}\n{done.stderr}"
+        assert "Traceback" not in done.stderr
+        return done
+
+    return run
+
+
+@pytest.fixture(scope="session")
+def vendor(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A share with both releases of the demo's installer and a stray file."""
+    from yendo.demo.vendor import lantern
+
+    folder = tmp_path_factory.mktemp("vendor")
+    lantern(folder), lantern(folder, "6.1.0")
+    (folder / "stray.txt").write_text("not needed")
+    return folder
+
+
+@pytest.fixture(scope="session")
+def drafted(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """The demo's workspace after its edits, not to be changed."""
+    from yendo.demo import story
+    from yendo.draft import draft
+
+    folder = tmp_path_factory.mktemp("demo")
+    installer = story.scene(folder)
+    draft.from_installer(folder / "lantern", installer)
+    story.edit(folder / "lantern", folder / "site.ini")
+    return folder / "lantern"
+
+
+@pytest.fixture
+def workspace(drafted: Path, tmp_path: Path) -> Path:
+    """A copy of the demo's workspace, to be changed at will."""
+    return Path(shutil.copytree(drafted, tmp_path / "lantern"))
+
+
+@pytest.fixture(scope="session")
+def wine(cache: Path) -> Any:
+    """The real machine, with the PowerShell of the tests where it is here."""
+    from yendo.errors import NoMachine
+    from yendo.machines.wine.machine import WineMachine
+
+    try:
+        machine = WineMachine(cache, HOST if HOST.exists() else None)
+        machine.template  # noqa: B018
+    except NoMachine as error:
+        missing("wine", str(error))
+    return machine
+
+
+@pytest.fixture(scope="session")
+def shell_wine(wine: Any) -> Any:
+    """The real machine, and it has a PowerShell."""
+    if not wine.has_powershell:
+        missing("PowerShell for wine", "give one by YENDO_POWERSHELL")
+    return wine
+
+
+@pytest.fixture
+def machine(wine: Any) -> Iterator[Any]:
+    """A fresh session on the real machine."""
+    with wine.fresh() as session:
+        yield session
+
+
+def parsed(done: Result) -> dict[str, Any]:
+    found = json.loads(done.stdout)
+    assert isinstance(found, dict) and "schema" in found
+    return found

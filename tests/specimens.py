@@ -1,0 +1,182 @@
+"""Small installers that differ in what they use, for tests and for the judge.
+
+Each is a set of table rows; ``ours`` writes it with our writer, ``theirs`` with the layer's own
+``winemsibuilder`` from table text files.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Callable
+from pathlib import Path
+from typing import Any
+
+from yendo.demo.vendor import SEQUENCE, guid, write_installer
+from yendo.formats import cab
+from yendo.formats.msi import Column, Summary
+from yendo.formats.msi.schema import columns
+
+Tables = dict[str, list[tuple[Any, ...]]]
+
+
+class Specimen:
+    """An installer to be made: its tables, the contents of its files, its platform and extra command line."""
+
+    def __init__(self, name: str, *, platform: str = "x64", everyone: bool = True, properties: dict[str, str] | None = None) -> None:
+        self.name, self.platform, self.given = name, platform, properties or {}
+        self.contents: dict[str, bytes] = {}
+        wide = platform == "x64"
+        self.attributes = 256 if wide else 0
+        self.tables: Tables = {
+            "Property": [
+                ("ProductCode", guid(name)),
+                ("ProductName", f"Specimen {name}"),
+                ("ProductVersion", "1.2.3"),
+                ("Manufacturer", "Tidewell"),
+                ("ProductLanguage", "1033"),
+                ("UpgradeCode", guid(name + " line")),
+                *([("ALLUSERS", "1")] if everyone else []),
+            ],
+            "Directory": [
+                ("TARGETDIR", None, "SourceDir"),
+                ("ProgramFiles64Folder" if wide else "ProgramFilesFolder", "TARGETDIR", "."),
+                ("INSTALLDIR", "ProgramFiles64Folder" if wide else "ProgramFilesFolder", f"SPEC|Specimen {name}"),
+            ],
+            "Feature": [("Main", None, "Main", None, 1, 1, None, 0)],
+            "Component": [], "FeatureComponents": [], "File": [], "Media": [],
+            "InstallExecuteSequence": list(SEQUENCE),
+        }  # fmt: skip
+
+    def add(self, table: str, *rows: tuple[Any, ...]) -> Specimen:
+        self.tables.setdefault(table, []).extend(rows)
+        return self
+
+    def component(self, name: str, *, folder: str = "INSTALLDIR", feature: str = "Main", key: str | None = None, more: int = 0,
+                  condition: str | None = None) -> Specimen:
+        self.add("Component", (name, guid(f"{self.name} {name}"), folder, self.attributes | more, condition, key))
+        return self.add("FeatureComponents", (feature, name))
+
+    def file(self, component: str, key: str, name: str, content: bytes = b"content\r\n", version: str | None = None) -> Specimen:
+        self.contents[key] = content
+        return self.add("File", (key, component, name, len(content), version, None, 512, len(self.contents)))
+
+    def with_file(self, name: str = "Program", file: str = "program.txt", **options: Any) -> Specimen:
+        """A component and its key file at once."""
+        return self.component(name, key=f"F{name}", **options).file(name, f"F{name}", file)
+
+    def _finish(self) -> tuple[Tables, Summary]:
+        tables = dict(self.tables)
+        tables["Media"] = [(1, max(1, len(self.contents)), None, "#media.cab" if self.contents else None, None, None)]
+        return tables, Summary(title="Installation Database", subject=self.name, author="Tidewell", template=f"{self.platform};1033",
+                               revision=guid(self.name + " package"), pages=200, words=2)
+
+    def ours(self, folder: Path) -> Path:
+        tables, summary = self._finish()
+        target = folder / f"{self.name}.msi"
+        write_installer(target, tables, cabinets={"media.cab": cab.build(self.contents.items())} if self.contents else {}, summary=summary)
+        return target
+
+    def theirs(self, folder: Path, builder: Callable[..., object]) -> Path:
+        """``builder`` runs ``winemsibuilder`` with these arguments in ``folder``."""
+        tables, summary = self._finish()
+        texts = [idt(folder, name, columns(name), rows) for name, rows in tables.items()]
+        info = folder / "_SummaryInformation.idt"
+        lines = ["PropertyId\tValue", "i2\tl255", "_SummaryInformation\tPropertyId", f"1\t{summary.code_page}", f"2\t{summary.title}",
+                 f"3\t{summary.subject}", f"4\t{summary.author}", f"7\t{summary.template}", f"9\t{summary.revision}", "14\t200", "15\t2", "19\t0"]
+        info.write_bytes("".join(f"{line}\r\n" for line in lines).encode())
+        target = folder / f"{self.name}.msi"
+        builder("-i", target.name, *(path.name for path in texts), info.name)
+        if self.contents:
+            (folder / "media.cab").write_bytes(cab.build(self.contents.items()))
+            builder("-a", target.name, "media.cab", "media.cab")
+        return target
+
+
+def idt(folder: Path, table: str, names: list[str], rows: list[tuple[Any, ...]]) -> Path:
+    """A table as the text file that ``winemsibuilder`` imports."""
+    parsed = [Column.parse(name) for name in names]
+    keys = [column.name for column in parsed if column.is_key]
+    lines = ["\t".join(column.name for column in parsed), "\t".join(column.idt for column in parsed), "\t".join([table, *keys])]
+    lines += ["\t".join("" if cell is None else str(cell) for cell in row) for row in rows]
+    path = folder / f"{table}.idt"
+    path.write_bytes("".join(f"{line}\r\n" for line in lines).encode("cp1252"))
+    return path
+
+
+def all_of_them() -> dict[str, Specimen]:
+    """Every specimen by name. They differ in the tables and rules they use."""
+    found: dict[str, Specimen] = {}
+
+    def new(name: str, **options: Any) -> Specimen:
+        found[name] = Specimen(name, **options)
+        return found[name]
+
+    new("one-file").with_file()
+    new("narrow", platform="Intel").with_file().add(
+        "Registry", ("R1", 2, r"Software\Tidewell\Narrow", "Width", "32", "Program"))
+    kinds = new("registry-kinds").with_file()
+    kinds.add(
+        "Registry",
+        ("R1", 2, r"Software\Tidewell\Kinds", "Text", "plain", "Program"), ("R2", 2, r"Software\Tidewell\Kinds", "Number", "#4711", "Program"),
+        ("R3", 2, r"Software\Tidewell\Kinds", "Expand", "#%%TEMP%\\x", "Program"),
+        ("R4", 2, r"Software\Tidewell\Kinds", "Binary", "#x0A0b0C", "Program"),
+        ("R5", 2, r"Software\Tidewell\Kinds", "Hash", "##5", "Program"), ("R6", 2, r"Software\Tidewell\Kinds", None, "unnamed", "Program"),
+        ("R7", 2, r"Software\Tidewell\Kinds", "Multi", "one[~]two[~]three", "Program"),
+        ("R8", 2, r"Software\Tidewell\Kinds", "Folder", "[INSTALLDIR]", "Program"),
+        ("R9", -1, r"Software\Tidewell\Kinds\Either", "Root", "minus one", "Program"),
+        ("R10", 0, r".sounding", None, "Tidewell.Sounding", "Program"))
+    features = new("features", properties={"ADDLOCAL": "Main,Extra"})
+    features.add("Feature", ("Extra", "Main", "Extra", None, 3, 200, None, 0), ("Never", None, "Never", None, 5, 0, None, 0),
+                 ("Follows", "Extra", "Follows", None, 7, 1, None, 2))
+    features.with_file().with_file("ExtraPart", "extra.txt", feature="Extra").with_file("NeverPart", "never.txt", feature="Never")
+    features.with_file("FollowsPart", "follows.txt", feature="Follows")
+    conditions = new("conditions", properties={"MODE": "quiet"})
+    conditions.with_file().with_file("Quiet", "quiet.txt", condition='MODE = "quiet" AND VersionNT >= 601').with_file(
+        "Loud", "loud.txt", condition='MODE ~= "LOUD"')
+    conditions.add("Condition", ("Main", 1, 'MODE <> "none"')).add("Property", ("MODE", "normal"))
+    shortcuts = new("shortcuts").with_file("Program", "program.exe")
+    shortcuts.add("Directory", ("ProgramMenuFolder", "TARGETDIR", "."), ("MENU", "ProgramMenuFolder", "Soundings"), ("DesktopFolder", "TARGETDIR", "."))
+    shortcuts.add("Shortcut", ("S1", "MENU", "Sound|Take soundings", "Program", "[#FProgram]", "-quick [ProductVersion]", "All of them", None, None, None, None, "INSTALLDIR"),
+                  ("S2", "DesktopFolder", "Soundings", "Program", "[INSTALLDIR]program.exe", None, None, None, None, None, None, None))
+    shortcuts.add("RemoveFile", ("RF", "Program", None, "MENU", 2))
+    from yendo.demo.vendor import PROGRAMS
+
+    service = new("service").component("Program", key="FProgram").file(
+        "Program", "FProgram", "gauge.exe", (PROGRAMS / "lanternd-6.2.1.exe").read_bytes(), "6.2.1.0")
+    service.add("ServiceInstall", ("SI", "TideGauge", "Tide gauge", 16, 3, 1, None, "RpcSs[~][~]", None, None, "-watch", "Program", None))
+    service.add("ServiceControl", ("SC", "TideGauge", 160, None, 1, "Program"))
+    new("environment").with_file().add(
+        "Environment", ("E1", "=-*TIDE_HOME", "[INSTALLDIR]", "Program"), ("E2", "=-TIDE_USER", "me", "Program"),
+        ("E3", "+-*TIDE_ONCE", "first", "Program"))
+    ini = new("ini-file").with_file()
+    ini.add("IniFile", ("I1", "tide.ini", "INSTALLDIR", "gauge", "port", "7", 0, "Program"), ("I2", "tide.ini", "INSTALLDIR", "gauge", "name", "[ProductName]", 0, "Program"),
+            ("I3", "tide.ini", "INSTALLDIR", "site", "quay", "3", 1, "Program"))
+    folders = new("folders").with_file()
+    folders.add("Directory", ("CommonAppDataFolder", "TARGETDIR", "."), ("DATA", "CommonAppDataFolder", "TIDEDA~1|Tide data"), ("EMPTY", "DATA", "empty"),
+                ("DEEP", "INSTALLDIR", "a"), ("DEEPER", "DEEP", "b"))
+    folders.component("Data", folder="EMPTY").add("CreateFolder", ("EMPTY", "Data")).with_file("Deep", "deep.txt", folder="DEEPER")
+    removal = new("remove-registry").with_file()
+    removal.add("Registry", ("R1", 2, r"Software\Tidewell\Kept", "A", "1", "Program"), ("R2", 2, r"Software\Tidewell\Kept\Sub", "*", None, "Program"))
+    new("duplicate").with_file().add("DuplicateFile", ("D1", "Program", "FProgram", "COPY~1.TXT|copy of it.txt", "INSTALLDIR"))
+    actions = new("actions").with_file()
+    actions.add("CustomAction", ("SetText", 51, "MESSAGE", "from [ProductName] [%SystemDrive]"), ("SetFolder", 35, "INSTALLDIR", r"[ProgramFiles64Folder]Chosen place"))
+    actions.add("Registry", ("R1", 2, r"Software\Tidewell\Actions", "Message", "[MESSAGE]{ and [UNSET]}", "Program"))
+    actions.add("InstallExecuteSequence", ("SetText", "NOT Installed", 90), ("SetFolder", "NOT Installed", 1010))
+    new("quoting", properties={"VALUE": 'a "b" c ', "EMPTY": "", "PLACE": "C:\\with space\\", "PLAIN": "x=y;z"}).with_file().add(
+        "Registry", *((f"R{at}", 2, r"Software\Tidewell\Quoting", name, f"<[{name}]>", "Program") for at, name in enumerate(("VALUE", "EMPTY", "PLACE", "PLAIN")))
+    ).add("Property", ("EMPTY", "default"))
+    new("per-user", everyone=False).with_file("Program", folder="INSTALLDIR").add("Registry", ("R1", 1, r"Software\Tidewell\PerUser", "Own", "#1", "Program"))
+    many = new("many-files")
+    for at in range(40):
+        many.component(f"C{at}", key=f"F{at}").file(f"C{at}", f"F{at}", f"file{at}.dat", bytes([at]) * (at * 37))
+    launch = new("launch").with_file()
+    launch.add("LaunchCondition", ("VersionNT >= 600 AND Privileged", "Needs a newer Windows and rights.")).add(
+        "AppSearch", ("FOUNDBUILD", "SearchBuild")).add("RegLocator", ("SearchBuild", 2, r"Software\Microsoft\Windows NT\CurrentVersion", "CurrentVersion", 2 | 16))
+    return found
+
+
+@contextlib.contextmanager
+def folder_of(base: Path, name: str):  # type: ignore[no-untyped-def]
+    path = base / name
+    path.mkdir(parents=True, exist_ok=True)
+    yield path
