@@ -15,7 +15,7 @@ import re
 from collections.abc import Callable, Iterator
 from typing import NamedTuple, Protocol
 
-MAX_LENGTH, MAX_DEPTH = 16_384, 120
+MAX_LENGTH, MAX_DEPTH = 16_384, 40
 
 
 class ConditionError(ValueError):
@@ -43,7 +43,7 @@ class Token(NamedTuple):
 
 _TOKEN = re.compile(
     r"""\s*(?:(?P<literal>"[^"]*")|(?P<number>-?[0-9]+)(?![A-Za-z_])|(?P<op>~?(?:><|<<|>>|<=|>=|<>|=|<|>))"""
-    r"""|(?P<open>\()|(?P<close>\))|(?P<state>[$?&!][A-Za-z_][\w.]*)|(?P<env>%[A-Za-z_][\w.()]*)"""
+    r"""|(?P<open>\()|(?P<close>\))|(?P<state>[$?&!][A-Za-z_][\w.]*)|(?P<env>%[A-Za-z_][\w.]*(?:\(\w+\))?)"""
     r"""|(?P<name>[A-Za-z_][\w.]*))"""
 )
 _WORDS = ("NOT", "AND", "OR", "XOR", "EQV", "IMP")

@@ -108,6 +108,11 @@ def extract(data: BinaryIO, wanted: set[str] | None = None) -> Iterator[tuple[st
             raise Unreadable(f"the cabinet names a file {name!r}: {reason}")
     if sum(promised.values()) > MAX_TOTAL:
         raise Unreadable(f"the cabinet promises {sum(promised.values())} bytes unpacked")
+    empty = [name for name, size in promised.items() if not size and (wanted is None or name in wanted)]
+    yield from ((name, b"") for name in empty)
+    wanted = (promised.keys() if wanted is None else wanted & promised.keys()) - set(empty)
+    if not wanted:
+        return
     data.seek(0)
     unpack = _with_cabarchive if set(listing.compression) <= {"none", "mszip"} else _with_libarchive
     for name, content in unpack(data, wanted, promised):
@@ -116,7 +121,7 @@ def extract(data: BinaryIO, wanted: set[str] | None = None) -> Iterator[tuple[st
         yield name, content
 
 
-def _with_libarchive(data: BinaryIO, wanted: set[str] | None, promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
+def _with_libarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
     try:
         import libarchive
     except (ImportError, OSError, TypeError, AttributeError) as error:
@@ -124,7 +129,7 @@ def _with_libarchive(data: BinaryIO, wanted: set[str] | None, promised: Mapping[
     try:
         with libarchive.stream_reader(data, format_name="cab") as archive:
             for entry in archive:
-                if wanted is None or entry.pathname in wanted:
+                if entry.pathname in wanted:
                     out, limit = bytearray(), promised.get(entry.pathname, 0)
                     for block in entry.get_blocks():
                         out += block
@@ -135,7 +140,7 @@ def _with_libarchive(data: BinaryIO, wanted: set[str] | None, promised: Mapping[
         raise Unreadable(f"the cabinet's data is damaged: {error}") from error
 
 
-def _with_cabarchive(data: BinaryIO, wanted: set[str] | None, promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
+def _with_cabarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
     import cabarchive
 
     try:
@@ -154,7 +159,7 @@ def _with_cabarchive(data: BinaryIO, wanted: set[str] | None, promised: Mapping[
     except Exception as error:  # zlib.error and what the library lets through
         raise Unreadable(f"the cabinet's data is damaged: {error}") from error
     for name, member in archive.items():
-        if wanted is None or name in wanted:
+        if name in wanted:
             yield name, member.buf or b""
 
 

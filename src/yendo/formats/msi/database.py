@@ -183,6 +183,8 @@ def _unpack(data: bytes, columns: list[Column], width: int, pool: list[str], tab
             if numbers and max(numbers) >= limit:
                 raise Unreadable(f"table {table}, column {column.name}: string {max(numbers)} of {limit - 1}")
             out.append([pool[number] if number else None for number in numbers])
+        elif column.is_stream:
+            out.append([1 if number else None for number in numbers])
         elif size == 2:
             out.append([(number - 0x8000) if number else None for number in numbers])
         else:
