@@ -112,7 +112,7 @@ def unquoted_space(workspace: Workspace) -> Report:
             if not word.startswith(("/", "-")):
                 yield (
                     line,
-                    f"{word!r} stands alone: a space before it is not inside quotes",
+                    f"“{word}” stands alone: a space before it is not inside quotes",
                     'put the whole value in double quotes: NAME="C:\\Program Files\\..."',
                 )
 
@@ -448,7 +448,7 @@ def stale_detection(workspace: Workspace) -> Report:
         now = form.resolve(base, plan, tuple(sorted(files, key=lambda file: file.path)), digest_of, "")
     except (OSError, Usage):
         return
-    same_rules = msgspec.to_builtins(plan.detect) == old.get("detect")
+    same_rules = list(msgspec.to_builtins(plan.detect)) == old.get("detect")
     if not same_rules:
         return
     if build.content_digest(now) != old.get("content"):

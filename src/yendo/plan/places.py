@@ -27,7 +27,7 @@ def lines(text: str) -> dict[Path, int]:
                 until = None
             continue
         if match := _HEADER.match(line):
-            path = tuple(_parts(match[2]))
+            path = _indexed(_parts(match[2]), counts, last_too=match[1] == "[")
             if match[1] == "[[":
                 at = counts.get(path, -1) + 1
                 counts[path] = at
@@ -45,6 +45,16 @@ def lines(text: str) -> dict[Path, int]:
                 if match[2].count(mark) % 2:
                     until = mark
     return found
+
+
+def _indexed(parts: list[str], counts: dict[Path, int], *, last_too: bool) -> Path:
+    """A header's path with the position of the latest element after each array it passes through."""
+    path: Path = ()
+    for at, part in enumerate(parts):
+        path = (*path, part)
+        if path in counts and (last_too or at < len(parts) - 1):
+            path = (*path, counts[path])
+    return path
 
 
 def nearest(found: dict[Path, int], path: Path) -> int:

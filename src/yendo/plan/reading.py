@@ -106,7 +106,7 @@ def _where(path: places.Path) -> str:
 def _explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, int]) -> Problem:
     message, _, where = str(error).partition(" - at `")
     path: list[str | int] = []
-    for name, index, _key in re.findall(r"\.([A-Za-z_]+)|\[(\d+)\]|\[(\.\.\.)\]", where.rstrip("`")):
+    for name, index, _key in re.findall(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[(\d+)\]|\[(\.\.\.)\]", where.rstrip("`")):
         path += [int(index)] if index else [name] if name else []
     if match := re.match(r"Invalid value '(.+)'$", message):
         group = "detect" if path[:1] == ["detect"] else "step"

@@ -126,6 +126,10 @@ def _bare(text: str) -> str:
     return text.replace('"', "")
 
 
+# options for the level of user interface, and whether each shows nothing
+_SHOWS = {"/qn": True, "/q": True, "/quiet": True, "/qn+": False, "/qb": False, "/qb!": False, "/qb-": False, "/qr": False, "/passive": False, "/qf": False}
+
+
 def parse(line: str) -> MsiCommand:
     """Reads ``msiexec ...``. Raises CommandError where the installer would refuse it."""
     parts = words(line)
@@ -147,7 +151,9 @@ def parse(line: str) -> MsiCommand:
     while at < len(rest):
         word = rest[at]
         lowered = word.lower().replace("-", "/", 1) if word.startswith("-") else word.lower()
-        if match := re.fullmatch(r"/(i|package|x|uninstall|p|update)(.*)", lowered):
+        if lowered in _SHOWS:
+            quiet = quiet or _SHOWS[lowered]
+        elif match := re.fullmatch(r"/(i|package|x|uninstall|p|update)(.*)", lowered):
             kind = match[1]
             action = {"i": "install", "package": "install", "x": "uninstall", "uninstall": "uninstall"}.get(kind, "patch")
             inline = word[1 + len(kind) :]
@@ -155,8 +161,6 @@ def parse(line: str) -> MsiCommand:
         elif match := re.fullmatch(r"/f([pecmsoduav]*)(.*)", lowered):
             action = "repair"
             package = _bare(word[2 + len(match[1]) :]) or following(word)
-        elif lowered in ("/qn", "/q", "/quiet", "/qn+", "/qb", "/qb!", "/qb-", "/qr", "/passive", "/qf"):
-            quiet = quiet or lowered in ("/qn", "/q", "/quiet")
         elif lowered == "/norestart":
             no_restart = True
         elif lowered in ("/forcerestart", "/promptrestart"):

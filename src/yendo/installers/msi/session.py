@@ -23,6 +23,7 @@ from yendo.formats.msi import Database, Row
 ABSENT, LOCAL, ADVERTISED, UNKNOWN = 2, 3, 1, -1
 MAX_DEPTH = 64
 MAX_TEXT = 1 << 16
+_SET_ASIDE = 0xF0000  # private characters that stand for escaped ones while a text is resolved
 
 
 class Memory(msgspec.Struct, frozen=True):
@@ -51,9 +52,8 @@ class Failure(Exception):
 
 
 def long_name(text: str | None) -> str:
-    """The long half of ``SHORT~1|long name`` (the target half, where a source half follows a colon)."""
-    target = (text or "").partition(":")[0]
-    return target.partition("|")[2] or target
+    """The long half of ``SHORT~1|long name``."""
+    return (text or "").partition("|")[2] or text or ""
 
 
 def platform_of(template: str | None) -> str:
@@ -242,8 +242,9 @@ class Session:
         """Resolves a Formatted cell: properties, environment, files, components, literals, groups."""
         if not text or ("[" not in text and "{" not in text):
             return text or ""
-        out = re.sub(r"\{([^{}]*)\}", self._group, text)
-        return self._brackets(out)[0][:MAX_TEXT]
+        text = re.sub(r"\[\\([!-~])\]", lambda match: chr(_SET_ASIDE + ord(match[1])), text)  # comes back at the end
+        out = self._brackets(re.sub(r"\{([^{}]*)\}", self._group, text))[0]
+        return "".join(chr(ord(character) - _SET_ASIDE) if _SET_ASIDE < ord(character) < _SET_ASIDE + 128 else character for character in out)[:MAX_TEXT]
 
     def _group(self, match: re.Match[str]) -> str:
         inner = match[1]
@@ -301,7 +302,7 @@ class Session:
         if not above or above == name:
             return self.prop("ROOTDRIVE").rstrip("\\") if name == "TARGETDIR" else "C:"
         base = self.directories.get(above) or self._resolve(above, depth + 1)
-        own = long_name(found.text("DefaultDir"))
+        own = long_name(found.text("DefaultDir").partition(":")[0])
         path = base if own in (".", "") else f"{base}\\{_clean(own)}"
         self.directories[above] = base
         return path

@@ -1,0 +1,188 @@
+"""Every rule of ``yendo check``: a plan that it finds, and the good plan in which it finds nothing."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+from collections.abc import Callable
+from pathlib import Path
+
+import pytest
+from conftest import Yendo, parsed
+from specimens import Specimen
+
+from yendo.check import RULES, Workspace, check
+from yendo.draft import draft
+from yendo.package import build
+from yendo.plan import read
+
+Change = Callable[[Path], None]
+
+
+def swap(old: str, new: str) -> Change:
+    """Replaces a piece of the plan's text, which must be there."""
+    def change(folder: Path) -> None:
+        path = folder / "plan.toml"
+        text = path.read_text("utf-8")
+        assert old in text, old
+        path.write_text(text.replace(old, new, 1), "utf-8")
+    return change
+
+
+def append(text: str) -> Change:
+    return lambda folder: (folder / "plan.toml").open("a").write(text) and None
+
+
+def cut(start: str, end: str) -> Change:
+    """Removes from one mark up to another."""
+    def change(folder: Path) -> None:
+        path = folder / "plan.toml"
+        text = path.read_text("utf-8")
+        at = text.index(start)
+        path.write_text(text[:at] + text[text.index(end, at):], "utf-8")
+    return change
+
+
+def command(line: str) -> Change:
+    """The install step by a command of one's own."""
+    def change(folder: Path) -> None:
+        cut("[install.properties]", "[[install]]")(folder)
+        swap('media = "lantern-6.2.1.msi"', f"command = '{line}'")(folder)
+    return change
+
+
+def built_then(change: Change) -> Change:
+    def run(folder: Path) -> None:
+        build.record(folder, build.build(folder, read(folder / "plan.toml")[0]))
+        change(folder)
+    return run
+
+
+def both(*changes: Change) -> Change:
+    def run(folder: Path) -> None:
+        for change in changes:
+            change(folder)
+    return run
+
+
+def new_content(folder: Path) -> None:
+    """Another configuration, with its rule's hash following."""
+    path = folder / "extras" / "site.ini"
+    old = hashlib.sha256(path.read_bytes()).hexdigest()
+    path.write_bytes(b"[site]\r\nname = elsewhere\r\n")
+    swap(old, hashlib.sha256(path.read_bytes()).hexdigest())(folder)
+
+
+MSI = "msiexec /i \"{package}\\media\\lantern-6.2.1.msi\" /qn /norestart"
+REGISTRY = '\n[[detect]]\nkind = "registry"\nkey = \'%s\'\nname = "Site"\n%s\n'
+
+# rule, what is done to the good plan, a piece of the finding's message, the text of the line it must stand at
+FIRES = [
+    ("media-changed", lambda folder: (folder / "media/lantern-6.2.1.msi").write_bytes(b"other"), "has changed", "sha256 ="),
+    ("media-changed", lambda folder: (folder / "media/lantern-6.2.1.msi").unlink(), "is not there", "sha256 ="),
+    ("missing-file", swap("extras/site.ini", "extras/sight.ini"), "is not there", "from ="),
+    ("missing-file", swap("extras/site.ini", "../site.ini"), "not below extras", "from ="),
+    ("missing-file", swap('media = "lantern-6.2.1.msi"', 'media = "lantern-6.2.0.msi"'), "not one of the [[media]]", 'media = "lantern'),
+    ("missing-file", command(MSI.replace("6.2.1", "6.2.9")), "names media\\lantern-6.2.9.msi", "command ="),
+    ("unquoted-space", swap('timeout = "30 min"', 'timeout = "30 min"\narguments = \'INSTALLDIR=C:\\Program Files\\Lantern\''), "Files\\Lantern", "arguments ="),
+    ("bad-command", swap('timeout = "30 min"', 'timeout = "30 min"\narguments = "/nosuch"'), "/nosuch is no option", "arguments ="),
+    ("bad-command", command('msiexec /i "{package}\\media\\lantern-6.2.1.msi /qn'), "quote is opened", "command ="),
+    ("not-silent", command(MSI.replace("/qn", "/qb")), "shows windows", "command ="),
+    ("restart-not-suppressed", swap('timeout = "30 min"', 'timeout = "30 min"\nrestart = "allow"'), "may restart", "restart ="),
+    ("restart-not-suppressed", command(MSI.replace(" /norestart", "")), "may restart", "command ="),
+    ("log-folder", command(MSI + ' /l*v "C:\\Logs of ours\\x.log"'), "may not exist", "command ="),
+    ("unknown-property", swap("SITE =", "SIET ="), "knows no property SIET", "SIET ="),
+    ("private-property", swap("SITE =", "Site ="), "not public", "Site ="),
+    ("clear-secret", swap("SITE =", 'DBPASSWORD = "tide123"\nSITE ='), "DBPASSWORD holds a secret", "DBPASSWORD ="),
+    ("no-uninstall", cut("[[uninstall]]", "[[repair]]"), "no [[uninstall]]", "[[install]]"),
+    ("uninstall-does-nothing", swap('product = "{4E6AB892', 'command = "' + MSI.replace('"', "'").replace("\\", "/").replace("'", "") + '" # {4E6'), "the uninstall installs", "command ="),
+    ("uninstall-does-nothing", swap("{4E6AB892-", "{5E6AB892-"), "not a product that this package installs", "product ="),
+    ("uninstall-does-nothing", cut('[[uninstall]]\nkind = "msi"', "[[repair]]"), "nothing removes the product", "[[uninstall]]"),
+    ("uninstall-does-nothing", cut('[[uninstall]]\nkind = "take-back"', '[[uninstall]]\nkind = "msi"'), "nothing takes back", "[[uninstall]]"),
+    ("no-timeout", swap('timeout = "30 min"\n', ""), "install step 1 has no timeout", 'kind = "msi"'),
+    ("architecture-missing", cut("architecture = [", "#"), "installer is for x64", "[when]"),
+    ("no-detection", lambda folder: cut_to_end(folder, "[[detect]]"), "no [[detect]]", "[[install]]"),
+    ("existence-only", swap('version = ">=6.2.1.0"\n', ""), "only the existence", "path ="),
+    ("existence-only", swap('version = "==6.2.1"\n', ""), "any version", "code ="),
+    ("per-user-detection", swap("'C:\\Program Files\\Tidewell\\Lantern\\lantern.exe'", "'%LocalAppData%\\Tidewell\\lantern.exe'"), "user's own folder", "path ="),
+    ("per-user-detection", append(REGISTRY % (r"HKCU\Software\Tidewell\Lantern", "")), "user's own part", "key ="),
+    ("registry-view", append(REGISTRY % (r"HKLM\Software\Tidewell\Lantern", 'view = "32"')), "64-bit view", 'view = "32"'),
+    ("registry-view", append(REGISTRY % (r"HKLM\Software\Wow6432Node\Tidewell\Lantern", "")), "spelt out", "key ="),
+    ("extra-not-detected", lambda folder: cut_to_end(folder, "[[detect]]", last=True), "nothing detects %ProgramData%", "to ="),
+    ("wrong-content", lambda folder: (folder / "extras/site.ini").write_bytes(b"changed"), "another hash", "sha256 ="),
+    ("stale-detection", built_then(swap('SITE = "Marrowby"', 'SITE = "Kettle bank"')), "content has changed since the last build", "[[detect]]"),
+    ("stale-detection", built_then(swap("revision = 1", "revision = 2")), "revision 2 is detected", "revision ="),
+    ("undecided", swap('contact = "Marrowby', 'origin_note = 1 # DECIDE: who\n#contact = "Marrowby') if False else append("\n# DECIDE: is this all\n"), "is this all", "# DECIDE"),
+]
+
+
+def cut_to_end(folder: Path, mark: str, *, last: bool = False) -> None:
+    path = folder / "plan.toml"
+    text = path.read_text("utf-8")
+    path.write_text(text[: text.rindex(mark) if last else text.index(mark)], "utf-8")
+
+
+@pytest.mark.parametrize(("rule", "change", "message", "line"), FIRES, ids=[f"{rule}-{at}" for at, (rule, *_) in enumerate(FIRES)])
+def test_a_rule_fires(workspace: Path, rule: str, change: Change, message: str, line: str) -> None:
+    assert [finding for finding in check(Workspace(workspace)) if finding.rule == rule] == []
+    change(workspace)
+    found = [finding for finding in check(Workspace(workspace)) if finding.rule == rule and message in finding.message]
+    assert len(found) == 1, [(finding.rule, finding.line, finding.message) for finding in check(Workspace(workspace))]
+    text = (workspace / "plan.toml").read_text("utf-8").splitlines()[found[0].line - 1]
+    assert line in text, text
+    assert rule != "unknown-property" or "SITE" in found[0].remedy
+    assert found[0].why and found[0].remedy and found[0].severity == RULES[rule].severity
+
+
+def test_every_rule_has_a_plan_that_it_finds() -> None:
+    assert {rule for rule, *_ in FIRES} | {"per-user-msi"} == set(RULES)
+
+
+def test_an_installer_for_one_user(tmp_path: Path) -> None:
+    specimen = Specimen("one-user", everyone=False).with_file()
+    draft.from_installer(tmp_path / "w", specimen.ours(tmp_path))
+    plan = tmp_path / "w" / "plan.toml"
+    plan.write_text(plan.read_text("utf-8").replace('scope = "user"', 'scope = "machine"'), "utf-8")
+    assert [finding.rule for finding in check(Workspace(tmp_path / "w")) if finding.severity == "error"] == ["per-user-msi"]
+    plan.write_text(plan.read_text("utf-8").replace("[install.properties]", '[install.properties]\nALLUSERS = "1"'), "utf-8")
+    assert not [finding for finding in check(Workspace(tmp_path / "w")) if finding.severity == "error"]
+
+
+@pytest.mark.parametrize("change", [
+    built_then(new_content), swap('["lantern.exe", "lanternd.exe"]', '["LANTERN.EXE", "lanternd"]'), swap('SITE = "Marrowby"', 'SITE = "Outer harbour, quay 3"'),
+    command(MSI + ' /l*v "{logs}\\x.log"'), command(MSI.replace("/qn", "-QN").replace("/norestart", "REBOOT=ReallySuppress")),
+    swap('timeout = "30 min"', 'timeout = "30 min"\narguments = \'INSTALLDIR="C:\\Program Files\\Lantern"\'')])
+def test_harmless_spellings_are_not_scolded(workspace: Path, change: Change) -> None:
+    change(workspace)
+    assert [(finding.rule, finding.message) for finding in check(Workspace(workspace))] == []
+
+
+def test_the_command(workspace: Path, yendo: Yendo, tmp_path: Path) -> None:
+    assert "nothing found" in yendo("check", workspace).stdout
+    swap("SITE =", "Site =")(workspace)
+    done = yendo("check", workspace, "--json", "--sarif", tmp_path / "f.sarif", expect=1)
+    findings = parsed(done)["findings"]
+    assert findings[0]["rule"] == "private-property" and findings[0]["line"] > 1
+    sarif = json.loads((tmp_path / "f.sarif").read_text())
+    result = sarif["runs"][0]["results"][0]
+    assert sarif["version"] == "2.1.0" and result["ruleId"] == "private-property" and result["level"] == "error"
+    driver = sarif["runs"][0]["tool"]["driver"]
+    assert driver["rules"][result["ruleIndex"]]["id"] == "private-property"
+    assert result["locations"][0]["physicalLocation"]["region"]["startLine"] == findings[0]["line"]
+    assert "private-property" in yendo("check", workspace, expect=1).stdout and yendo("check", workspace, "--quiet", expect=1).stdout == ""
+
+
+def test_a_plan_that_cannot_be_read(workspace: Path, yendo: Yendo, tmp_path: Path) -> None:
+    swap("revision = 1", "revison = 1")(workspace)
+    done = yendo("check", workspace, "--sarif", tmp_path / "f.sarif", expect=3)
+    assert "did you mean 'revision'" in done.stdout and "plan.toml:" in done.stdout
+    assert json.loads((tmp_path / "f.sarif").read_text())["runs"][0]["results"][0]["ruleId"] == "unreadable-plan"
+
+
+def test_secrets_are_masked(workspace: Path, yendo: Yendo) -> None:
+    swap("SITE =", 'DBPASSWORD = "tide-and-time"\nSITE =')(workspace)
+    assert "tide-and-time" not in yendo("check", workspace, expect=1).stdout
+    yendo("build", workspace)
+    done = yendo("prove", workspace, "--json", expect=None)
+    log = json.loads(done.stdout)
+    assert "tide-and-time" not in json.dumps(log["phases"])
