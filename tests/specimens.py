@@ -25,6 +25,7 @@ class Specimen:
     def __init__(self, name: str, *, platform: str = "x64", everyone: bool = True, properties: dict[str, str] | None = None) -> None:
         self.name, self.platform, self.given = name, platform, properties or {}
         self.contents: dict[str, bytes] = {}
+        self.streams: dict[str, bytes] = {}
         wide = platform == "x64"
         self.attributes = 256 if wide else 0
         self.tables: Tables = {
@@ -73,13 +74,17 @@ class Specimen:
     def ours(self, folder: Path) -> Path:
         tables, summary = self._finish()
         target = folder / f"{self.name}.msi"
-        write_installer(target, tables, cabinets={"media.cab": cab.build(self.contents.items())} if self.contents else {}, summary=summary)
+        write_installer(target, tables, cabinets={**({"media.cab": cab.build(self.contents.items())} if self.contents else {}), **self.streams}, summary=summary)
         return target
 
     def theirs(self, folder: Path, builder: Callable[..., object]) -> Path:
         """``builder`` runs ``winemsibuilder`` with these arguments in ``folder``."""
         tables, summary = self._finish()
         texts = [idt(folder, name, columns(name), rows) for name, rows in tables.items()]
+        for name, data in self.streams.items():  # a stream column's cell names a file in a folder of the table's name
+            table, _, key = name.partition(".")
+            (folder / table).mkdir(exist_ok=True)
+            (folder / table / key).write_bytes(data)
         info = folder / "_SummaryInformation.idt"
         lines = ["PropertyId\tValue", "i2\tl255", "_SummaryInformation\tPropertyId", f"1\t{summary.code_page}", f"2\t{summary.title}",
                  f"3\t{summary.subject}", f"4\t{summary.author}", f"7\t{summary.template}", f"9\t{summary.revision}", "14\t200", "15\t2", "19\t0"]
@@ -97,7 +102,8 @@ def idt(folder: Path, table: str, names: list[str], rows: list[tuple[Any, ...]])
     parsed = [Column.parse(name) for name in names]
     keys = [column.name for column in parsed if column.is_key]
     lines = ["\t".join(column.name for column in parsed), "\t".join(column.idt for column in parsed), "\t".join([table, *keys])]
-    lines += ["\t".join("" if cell is None else str(cell) for cell in row) for row in rows]
+    lines += ["\t".join("" if cell is None else row[0] if column.is_stream else str(cell) for column, cell in zip(parsed, row, strict=True))
+              for row in rows]
     path = folder / f"{table}.idt"
     path.write_bytes("".join(f"{line}\r\n" for line in lines).encode("cp1252"))
     return path
@@ -166,6 +172,9 @@ def all_of_them() -> dict[str, Specimen]:
         "Registry", *((f"R{at}", 2, r"Software\Tidewell\Quoting", name, f"<[{name}]>", "Program") for at, name in enumerate(("VALUE", "EMPTY", "PLACE", "PLAIN")))
     ).add("Property", ("EMPTY", "default"))
     new("per-user", everyone=False).with_file("Program", folder="INSTALLDIR").add("Registry", ("R1", 1, r"Software\Tidewell\PerUser", "Own", "#1", "Program"))
+    icons = new("icons").with_file()
+    icons.add("Property", ("ARPPRODUCTICON", "tide.ico")).add("Icon", ("tide.ico", 1))
+    icons.streams["Icon.tide.ico"] = (PROGRAMS / "lantern-6.2.1.exe").read_bytes()[:700]
     many = new("many-files")
     for at in range(40):
         many.component(f"C{at}", key=f"F{at}").file(f"C{at}", f"F{at}", f"file{at}.dat", bytes([at]) * (at * 37))

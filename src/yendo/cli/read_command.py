@@ -93,13 +93,13 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
             styles=(None, "dim"),
         )
     if account.properties:
+        shown = [entry for entry in account.properties if entry.in_silence]
         section(out, "Properties you can set")
-        grid(
-            out,
-            [(entry.name, "unset" if entry.default is None else entry.default, ", ".join(entry.used_in)) for entry in account.properties],
-            heads=("name", "default", "used in"),
-            styles=("cyan", None, "dim"),
-        )
+        rows = [(entry.name, "unset" if entry.default is None else entry.default, ", ".join(entry.used_in)) for entry in shown]
+        if rows:
+            grid(out, rows, heads=("name", "default", "used in"), styles=("cyan", None, "dim"))
+        if more := len(account.properties) - len(shown):
+            out.print(f"  [dim]{counted(more, 'other')} that only dialogs and messages refer to, or nothing does (--json lists them)[/dim]")
     if account.payload:
         section(out, f"Contents: {counted(account.payload.files, 'file')}, {size(account.payload.size)}")
         grid(

@@ -160,13 +160,12 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
     install.add("timeout", "30 min")
     properties = tomlkit.table()
     for known in account.properties:
-        if "Directory" in known.used_in or known.default is None:
+        if "Directory" in known.used_in or known.default is None or not known.in_silence:
             continue
-        if known.used_in:
-            properties.add(known.name, known.default)
-            properties[known.name].comment(f"{DECIDE}: the vendor's default; used in {', '.join(known.used_in)}")
-            decisions.append(f"property {known.name}: the vendor's default is {known.default!r}")
-    unset = [entry.name for entry in account.properties if entry.default is None]
+        properties.add(known.name, known.default)
+        properties[known.name].comment(f"{DECIDE}: the vendor's default; used in {', '.join(known.used_in)}")
+        decisions.append(f"property {known.name}: the vendor's default is {known.default!r}")
+    unset = [entry.name for entry in account.properties if entry.default is None and entry.in_silence]
     if unset:
         properties.add(tomlkit.comment("also known to the installer, unset: " + ", ".join(unset)))
     install.add("properties", properties)

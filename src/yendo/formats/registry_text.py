@@ -17,7 +17,7 @@ _HEX_KINDS = {"": "binary", "2": "expand", "7": "multi", "1": "sz", "b": "qword"
 
 
 def blocks(text: str) -> dict[str, str]:
-    """The keys of a registry file: escaped key path -> its lines, without its time stamps."""
+    """The keys of a registry file: escaped key path -> its lines, as they stand."""
     found: dict[str, str] = {}
     for block in text.split("\n\n"):
         block = block.strip("\n")
@@ -25,8 +25,7 @@ def blocks(text: str) -> dict[str, str]:
             continue
         head, _, body = block.partition("\n")
         path = head[1 : head.rindex("]")]
-        lines = "\n".join(line for line in body.split("\n") if not line.startswith("#time="))
-        found[path] = lines
+        found[path] = body
     return found
 
 

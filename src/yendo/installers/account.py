@@ -66,11 +66,16 @@ class Condition(msgspec.Struct, frozen=True):
 
 
 class Property(msgspec.Struct, frozen=True):
-    """A property that the command line can set. ``default`` is None where it is unset."""
+    """A property that the command line can set. ``default`` is None where it is unset.
+
+    ``in_silence`` says whether anything that a silent installation looks at refers to it; the rest
+    serves dialogs, messages and custom actions that keep their reasons to themselves.
+    """
 
     name: str
     default: str | None
     used_in: tuple[str, ...]
+    in_silence: bool = True
 
 
 class Feature(msgspec.Struct, frozen=True):

@@ -534,6 +534,7 @@ def register_product(session: Session) -> None:
 @standard("PublishProduct")
 def publish_product(session: Session) -> None:
     where = row("Property", "ProductCode")
+    _icons(session)
     if session.removing:
         session.drop("product", session.product_code, where)
         view: View = "64" if session.platform != "x86" or not session.per_machine else "32"
@@ -552,6 +553,25 @@ def publish_product(session: Session) -> None:
             ),
             where,
         )
+
+
+def _icons(session: Session) -> None:
+    """The icons of the list of programs and of shortcuts, which the installer keeps in a folder of its own."""
+    keeper = f"{session.surroundings.folders['WindowsFolder']}\\Installer"
+    folder = f"{keeper}\\{session.product_code}"
+    for entry in session.database["Icon"]:
+        name, where = entry.text("Name"), row("Icon", entry.text("Name"))
+        if not name or any(character in name for character in "\\/:"):
+            continue
+        if session.removing:
+            session.drop("file", f"{folder}\\{name}", where)
+            if session.state.is_empty(folder):
+                session.drop("folder", folder, where)
+            continue
+        session.state.add_folders(keeper)  # the installer's own on every machine
+        session.put_folder(folder, where)
+        stream = session.database.stream(f"Icon.{name}")
+        session.put(File(f"{folder}\\{name}", stream.size if stream else None), where)
 
 
 @standard("ScheduleReboot")

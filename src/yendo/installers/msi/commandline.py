@@ -127,7 +127,18 @@ def _bare(text: str) -> str:
 
 
 # options for the level of user interface, and whether each shows nothing
-_SHOWS = {"/qn": True, "/q": True, "/quiet": True, "/qn+": False, "/qb": False, "/qb!": False, "/qb-": False, "/qr": False, "/passive": False, "/qf": False}
+_SHOWS = {
+    "/qn": True,
+    "/q": True,
+    "/quiet": True,
+    "/qn+": False,
+    "/qb": False,
+    "/qb!": False,
+    "/qb-": False,
+    "/qr": False,
+    "/passive": False,
+    "/qf": False,
+}
 
 
 def parse(line: str) -> MsiCommand:

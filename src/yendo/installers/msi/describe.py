@@ -45,7 +45,7 @@ _FORMATTED = {
 def baseline(surroundings: Surroundings) -> State:
     """A machine on which nothing but the system's folders is known."""
     state = State()
-    for path in (*surroundings.folders.values(), *for_everyone(surroundings).values()):
+    for path in (*surroundings.folders.values(), *for_everyone(surroundings).values(), r"C:\Windows\Installer"):
         state.add_folders(path)
     return state
 
@@ -209,6 +209,13 @@ def uses(database: Database) -> dict[str, list[str]]:
     return found
 
 
+_DIALOGS = ("Control", "Dialog", "Event", "Radio", "List", "Combo", "Check", "InstallUISequence", "Admin", "Advt")
+
+
+def _in_silence(places: tuple[str, ...]) -> bool:
+    return any(not place.startswith(_DIALOGS) for place in places)
+
+
 def _properties(database: Database, values: dict[str, str], effects: tuple[Effect, ...]) -> tuple[form.Property, ...]:
     used = uses(database)
     set_by_searches = {entry.text("ActionProperty") for entry in database["Upgrade"]}
@@ -217,9 +224,11 @@ def _properties(database: Database, values: dict[str, str], effects: tuple[Effec
     folders = {entry.text("Directory") for entry in database["Directory"] if commandline.PUBLIC_NAME.fullmatch(entry.text("Directory"))}
     chosen = {entry.text("Directory_") for entry in database["Feature"] if entry.text("Directory_")}
     names = (known | used.keys() | (folders & chosen)) - system
-    return tuple(
-        form.Property(name, values.get(name), tuple(used.get(name, ())) or (("Directory",) if name in folders else ())) for name in sorted(names)
-    )
+    found = []
+    for name in sorted(names):
+        places = tuple(used.get(name, ())) or (("Directory",) if name in folders else ())
+        found.append(form.Property(name, values.get(name), places, _in_silence(places)))
+    return tuple(found)
 
 
 def _payload(database: Database, found: tuple[media.Medium, ...], outcome: engine.Outcome) -> form.Payload:

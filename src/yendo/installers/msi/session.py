@@ -244,7 +244,9 @@ class Session:
             return text or ""
         text = re.sub(r"\[\\([!-~])\]", lambda match: chr(_SET_ASIDE + ord(match[1])), text)  # comes back at the end
         out = self._brackets(re.sub(r"\{([^{}]*)\}", self._group, text))[0]
-        return "".join(chr(ord(character) - _SET_ASIDE) if _SET_ASIDE < ord(character) < _SET_ASIDE + 128 else character for character in out)[:MAX_TEXT]
+        return "".join(chr(ord(character) - _SET_ASIDE) if _SET_ASIDE < ord(character) < _SET_ASIDE + 128 else character for character in out)[
+            :MAX_TEXT
+        ]
 
     def _group(self, match: re.Match[str]) -> str:
         inner = match[1]

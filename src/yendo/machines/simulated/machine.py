@@ -34,7 +34,13 @@ def expand(text: str, environment: dict[str, str]) -> str:
 def fresh_state(surroundings: Surroundings) -> State:
     """A Windows as it comes: its folders, a few of its programs, its environment, its version."""
     state = State()
-    for path in (*surroundings.folders.values(), *for_everyone(surroundings).values(), surroundings.environment["TEMP"], r"C:\Windows\Temp"):
+    for path in (
+        *surroundings.folders.values(),
+        *for_everyone(surroundings).values(),
+        surroundings.environment["TEMP"],
+        r"C:\Windows\Temp",
+        r"C:\Windows\Installer",
+    ):
         state.add_folders(path)
     things: list[Thing] = [File(rf"C:\Windows\System32\{name}", 65536, None, surroundings.windows + ".1") for name in _FILES]
     things += [Environment(name, surroundings.environment[name]) for name in ("Path", "TEMP", "TMP")]

@@ -81,6 +81,7 @@ class Prefix:
             **(environment or {}),
         }
         self.seconds = 0.0  # spent in commands
+        self.running = False  # whether anything was started since the last flush
 
     @property
     def drive(self) -> Path:
@@ -89,6 +90,7 @@ class Prefix:
     def start(self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL) -> int | None:
         """Runs a program of the layer to its end; None when it took too long and everything was ended."""
         begun = time.monotonic()
+        self.running = True
         process = subprocess.Popen(
             [self.layer.wine, *arguments],
             env=self.environment,
@@ -129,16 +131,19 @@ class Prefix:
 
     def flush(self) -> None:
         """Ends the layer's processes in this prefix, which writes the registry to disk."""
-        for arguments in (["-k"], ["-w"]):
-            subprocess.run(
-                [self.layer.server, *arguments],
-                env=self.environment,
-                stdin=subprocess.DEVNULL,
-                stdout=subprocess.DEVNULL,
-                stderr=subprocess.DEVNULL,
-                timeout=60,
-                check=False,
-            )
+        if not self.running:
+            return
+        self._server("-k", 60)
+        self._server("-w", 60)
+        self.running = False
+
+    def settle(self, timeout: float) -> None:
+        """Waits until everything in this prefix has ended by itself. Raises TimeoutExpired."""
+        self._server("-w", timeout)
+
+    def _server(self, option: str, timeout: float) -> None:
+        silent = subprocess.DEVNULL
+        subprocess.run([self.layer.server, option], env=self.environment, stdin=silent, stdout=silent, stderr=silent, timeout=timeout, check=False)
 
     def stop(self) -> None:
         """Ends everything in this prefix at once, and never raises."""

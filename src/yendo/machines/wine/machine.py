@@ -24,7 +24,7 @@ from yendo.machines.wine import layer as layers
 from yendo.machines.wine import noise, observe
 from yendo.machines.wine.copies import PrivateCopy
 
-RECIPE = 7  # raise it when a template must be made anew
+RECIPE = 10  # raise it when a template must be made anew
 POWERSHELL_VARIABLE = "YENDO_POWERSHELL"
 _SHELL_FOLDER = "windows/system32/WindowsPowerShell/v1.0"
 _SYSTEM_PROFILE = r"C:\windows\system32\config\systemprofile"
@@ -112,7 +112,9 @@ class WineMachine:
                 # without the two libraries the first boot offers to download them, and waits for an answer
                 extra = {"WINEDLLOVERRIDES": "mscoree=;mshtml=", **({"DISPLAY": display} if display else {})}
                 wine = layers.Prefix(self.layer, prefix, home, extra)
-                if wine.start("wineboot", "-i", timeout=300) is None or not (prefix / "drive_c").is_dir():
+                started = wine.start("wineboot", "-i", timeout=300)
+                wine.settle(300)  # the command can return while the first boot still works
+                if started is None or not (prefix / ".update-timestamp").exists():
                     raise NoMachine(f"{self.layer.version} does not make a machine; try `wine wineboot -i` by hand")
                 wine.start("winecfg", "-v", "win10", timeout=60)
                 keys = (
