@@ -334,7 +334,7 @@ class WineSession:
             hive, path = key
             was = {key_of(thing): thing for thing in observe.registry_things(hive, path, before, has_children=True)} if before is not None else {}
             now = (
-                {key_of(thing): thing for thing in observe.registry_things(hive, path, after, has_children=key in parents)}
+                {key_of(thing): thing for thing in observe.registry_things(hive, path, after, has_children=key in parents or before is not None)}
                 if after is not None
                 else {}
             )
