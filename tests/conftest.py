@@ -48,8 +48,15 @@ def yendo(tmp_path: Path, cache: Path) -> Yendo:
     program = Path(sys.executable).with_name("yendo")
 
     def run(*arguments: object, expect: int | None = 0, environment: dict[str, str] | None = None) -> Result:
-        done = subprocess.run([str(program), *map(str, arguments)], capture_output=True, text=True, cwd=tmp_path, timeout=300, check=False,
-                              env={**os.environ, "YENDO_CACHE": str(cache), **(environment or {})})
+        done = subprocess.run(
+            [str(program), *map(str, arguments)],
+            capture_output=True,
+            text=True,
+            cwd=tmp_path,
+            timeout=300,
+            check=False,
+            env={**os.environ, "YENDO_CACHE": str(cache), **(environment or {})},
+        )
         assert expect is None or done.returncode == expect, f"exit code {done.returncode}\n{done.stdout}\n{done.stderr}"
         assert "Traceback" not in done.stderr
         return done

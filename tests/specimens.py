@@ -52,8 +52,9 @@ class Specimen:
         self.tables.setdefault(table, []).extend(rows)
         return self
 
-    def component(self, name: str, *, folder: str = "INSTALLDIR", feature: str = "Main", key: str | None = None, more: int = 0,
-                  condition: str | None = None) -> Specimen:
+    def component(
+        self, name: str, *, folder: str = "INSTALLDIR", feature: str = "Main", key: str | None = None, more: int = 0, condition: str | None = None
+    ) -> Specimen:
         self.add("Component", (name, guid(f"{self.name} {name}"), folder, self.attributes | more, condition, key))
         return self.add("FeatureComponents", (feature, name))
 
@@ -68,13 +69,22 @@ class Specimen:
     def _finish(self) -> tuple[Tables, Summary]:
         tables = dict(self.tables)
         tables["Media"] = [(1, max(1, len(self.contents)), None, "#media.cab" if self.contents else None, None, None)]
-        return tables, Summary(title="Installation Database", subject=self.name, author="Tidewell", template=f"{self.platform};1033",
-                               revision=guid(self.name + " package"), pages=200, words=2)
+        return tables, Summary(
+            title="Installation Database",
+            subject=self.name,
+            author="Tidewell",
+            template=f"{self.platform};1033",
+            revision=guid(self.name + " package"),
+            pages=200,
+            words=2,
+        )
 
     def ours(self, folder: Path) -> Path:
         tables, summary = self._finish()
         target = folder / f"{self.name}.msi"
-        write_installer(target, tables, cabinets={**({"media.cab": cab.build(self.contents.items())} if self.contents else {}), **self.streams}, summary=summary)
+        write_installer(
+            target, tables, cabinets={**({"media.cab": cab.build(self.contents.items())} if self.contents else {}), **self.streams}, summary=summary
+        )
         return target
 
     def theirs(self, folder: Path, builder: Callable[..., object]) -> Path:
@@ -86,8 +96,20 @@ class Specimen:
             (folder / table).mkdir(exist_ok=True)
             (folder / table / key).write_bytes(data)
         info = folder / "_SummaryInformation.idt"
-        lines = ["PropertyId\tValue", "i2\tl255", "_SummaryInformation\tPropertyId", f"1\t{summary.code_page}", f"2\t{summary.title}",
-                 f"3\t{summary.subject}", f"4\t{summary.author}", f"7\t{summary.template}", f"9\t{summary.revision}", "14\t200", "15\t2", "19\t0"]
+        lines = [
+            "PropertyId\tValue",
+            "i2\tl255",
+            "_SummaryInformation\tPropertyId",
+            f"1\t{summary.code_page}",
+            f"2\t{summary.title}",
+            f"3\t{summary.subject}",
+            f"4\t{summary.author}",
+            f"7\t{summary.template}",
+            f"9\t{summary.revision}",
+            "14\t200",
+            "15\t2",
+            "19\t0",
+        ]
         info.write_bytes("".join(f"{line}\r\n" for line in lines).encode())
         target = folder / f"{self.name}.msi"
         builder("-i", target.name, *(path.name for path in texts), info.name)
@@ -102,8 +124,9 @@ def idt(folder: Path, table: str, names: list[str], rows: list[tuple[Any, ...]])
     parsed = [Column.parse(name) for name in names]
     keys = [column.name for column in parsed if column.is_key]
     lines = ["\t".join(column.name for column in parsed), "\t".join(column.idt for column in parsed), "\t".join([table, *keys])]
-    lines += ["\t".join("" if cell is None else row[0] if column.is_stream else str(cell) for column, cell in zip(parsed, row, strict=True))
-              for row in rows]
+    lines += [
+        "\t".join("" if cell is None else row[0] if column.is_stream else str(cell) for column, cell in zip(parsed, row, strict=True)) for row in rows
+    ]
     path = folder / f"{table}.idt"
     path.write_bytes("".join(f"{line}\r\n" for line in lines).encode("cp1252"))
     return path
@@ -118,60 +141,111 @@ def all_of_them() -> dict[str, Specimen]:
         return found[name]
 
     new("one-file").with_file()
-    new("narrow", platform="Intel").with_file().add(
-        "Registry", ("R1", 2, r"Software\Tidewell\Narrow", "Width", "32", "Program"))
+    new("narrow", platform="Intel").with_file().add("Registry", ("R1", 2, r"Software\Tidewell\Narrow", "Width", "32", "Program"))
     kinds = new("registry-kinds").with_file()
     kinds.add(
         "Registry",
-        ("R1", 2, r"Software\Tidewell\Kinds", "Text", "plain", "Program"), ("R2", 2, r"Software\Tidewell\Kinds", "Number", "#4711", "Program"),
+        ("R1", 2, r"Software\Tidewell\Kinds", "Text", "plain", "Program"),
+        ("R2", 2, r"Software\Tidewell\Kinds", "Number", "#4711", "Program"),
         ("R3", 2, r"Software\Tidewell\Kinds", "Expand", "#%%TEMP%\\x", "Program"),
         ("R4", 2, r"Software\Tidewell\Kinds", "Binary", "#x0A0b0C", "Program"),
-        ("R5", 2, r"Software\Tidewell\Kinds", "Hash", "##5", "Program"), ("R6", 2, r"Software\Tidewell\Kinds", None, "unnamed", "Program"),
+        ("R5", 2, r"Software\Tidewell\Kinds", "Hash", "##5", "Program"),
+        ("R6", 2, r"Software\Tidewell\Kinds", None, "unnamed", "Program"),
         ("R7", 2, r"Software\Tidewell\Kinds", "Multi", "one[~]two[~]three", "Program"),
         ("R8", 2, r"Software\Tidewell\Kinds", "Folder", "[INSTALLDIR]", "Program"),
         ("R9", -1, r"Software\Tidewell\Kinds\Either", "Root", "minus one", "Program"),
-        ("R10", 0, r".sounding", None, "Tidewell.Sounding", "Program"))
+        ("R10", 0, r".sounding", None, "Tidewell.Sounding", "Program"),
+    )
     features = new("features", properties={"ADDLOCAL": "Main,Extra"})
-    features.add("Feature", ("Extra", "Main", "Extra", None, 3, 200, None, 0), ("Never", None, "Never", None, 5, 0, None, 0),
-                 ("Follows", "Extra", "Follows", None, 7, 1, None, 2))
+    features.add(
+        "Feature",
+        ("Extra", "Main", "Extra", None, 3, 200, None, 0),
+        ("Never", None, "Never", None, 5, 0, None, 0),
+        ("Follows", "Extra", "Follows", None, 7, 1, None, 2),
+    )
     features.with_file().with_file("ExtraPart", "extra.txt", feature="Extra").with_file("NeverPart", "never.txt", feature="Never")
     features.with_file("FollowsPart", "follows.txt", feature="Follows")
     conditions = new("conditions", properties={"MODE": "quiet"})
     conditions.with_file().with_file("Quiet", "quiet.txt", condition='MODE = "quiet" AND VersionNT >= 601').with_file(
-        "Loud", "loud.txt", condition='MODE ~= "LOUD"')
+        "Loud", "loud.txt", condition='MODE ~= "LOUD"'
+    )
     conditions.add("Condition", ("Main", 1, 'MODE <> "none"')).add("Property", ("MODE", "normal"))
     shortcuts = new("shortcuts").with_file("Program", "program.exe")
-    shortcuts.add("Directory", ("ProgramMenuFolder", "TARGETDIR", "."), ("MENU", "ProgramMenuFolder", "Soundings"), ("DesktopFolder", "TARGETDIR", "."))
-    shortcuts.add("Shortcut", ("S1", "MENU", "Sound|Take soundings", "Program", "[#FProgram]", "-quick [ProductVersion]", "All of them", None, None, None, None, "INSTALLDIR"),
-                  ("S2", "DesktopFolder", "Soundings", "Program", "[INSTALLDIR]program.exe", None, None, None, None, None, None, None))
+    shortcuts.add(
+        "Directory", ("ProgramMenuFolder", "TARGETDIR", "."), ("MENU", "ProgramMenuFolder", "Soundings"), ("DesktopFolder", "TARGETDIR", ".")
+    )
+    shortcuts.add(
+        "Shortcut",
+        (
+            "S1",
+            "MENU",
+            "Sound|Take soundings",
+            "Program",
+            "[#FProgram]",
+            "-quick [ProductVersion]",
+            "All of them",
+            None,
+            None,
+            None,
+            None,
+            "INSTALLDIR",
+        ),
+        ("S2", "DesktopFolder", "Soundings", "Program", "[INSTALLDIR]program.exe", None, None, None, None, None, None, None),
+    )
     shortcuts.add("RemoveFile", ("RF", "Program", None, "MENU", 2))
     from yendo.demo.vendor import PROGRAMS
 
-    service = new("service").component("Program", key="FProgram").file(
-        "Program", "FProgram", "gauge.exe", (PROGRAMS / "lanternd-6.2.1.exe").read_bytes(), "6.2.1.0")
+    service = (
+        new("service")
+        .component("Program", key="FProgram")
+        .file("Program", "FProgram", "gauge.exe", (PROGRAMS / "lanternd-6.2.1.exe").read_bytes(), "6.2.1.0")
+    )
     service.add("ServiceInstall", ("SI", "TideGauge", "Tide gauge", 16, 3, 1, None, "RpcSs[~][~]", None, None, "-watch", "Program", None))
     service.add("ServiceControl", ("SC", "TideGauge", 160, None, 1, "Program"))
     new("environment").with_file().add(
-        "Environment", ("E1", "=-*TIDE_HOME", "[INSTALLDIR]", "Program"), ("E2", "=-TIDE_USER", "me", "Program"),
-        ("E3", "+-*TIDE_ONCE", "first", "Program"))
+        "Environment",
+        ("E1", "=-*TIDE_HOME", "[INSTALLDIR]", "Program"),
+        ("E2", "=-TIDE_USER", "me", "Program"),
+        ("E3", "+-*TIDE_ONCE", "first", "Program"),
+    )
     ini = new("ini-file").with_file()
-    ini.add("IniFile", ("I1", "tide.ini", "INSTALLDIR", "gauge", "port", "7", 0, "Program"), ("I2", "tide.ini", "INSTALLDIR", "gauge", "name", "[ProductName]", 0, "Program"),
-            ("I3", "tide.ini", "INSTALLDIR", "site", "quay", "3", 1, "Program"))
+    ini.add(
+        "IniFile",
+        ("I1", "tide.ini", "INSTALLDIR", "gauge", "port", "7", 0, "Program"),
+        ("I2", "tide.ini", "INSTALLDIR", "gauge", "name", "[ProductName]", 0, "Program"),
+        ("I3", "tide.ini", "INSTALLDIR", "site", "quay", "3", 1, "Program"),
+    )
     folders = new("folders").with_file()
-    folders.add("Directory", ("CommonAppDataFolder", "TARGETDIR", "."), ("DATA", "CommonAppDataFolder", "TIDEDA~1|Tide data"), ("EMPTY", "DATA", "empty"),
-                ("DEEP", "INSTALLDIR", "a"), ("DEEPER", "DEEP", "b"))
+    folders.add(
+        "Directory",
+        ("CommonAppDataFolder", "TARGETDIR", "."),
+        ("DATA", "CommonAppDataFolder", "TIDEDA~1|Tide data"),
+        ("EMPTY", "DATA", "empty"),
+        ("DEEP", "INSTALLDIR", "a"),
+        ("DEEPER", "DEEP", "b"),
+    )
     folders.component("Data", folder="EMPTY").add("CreateFolder", ("EMPTY", "Data")).with_file("Deep", "deep.txt", folder="DEEPER")
     removal = new("remove-registry").with_file()
     removal.add("Registry", ("R1", 2, r"Software\Tidewell\Kept", "A", "1", "Program"), ("R2", 2, r"Software\Tidewell\Kept\Sub", "*", None, "Program"))
     new("duplicate").with_file().add("DuplicateFile", ("D1", "Program", "FProgram", "COPY~1.TXT|copy of it.txt", "INSTALLDIR"))
     actions = new("actions").with_file()
-    actions.add("CustomAction", ("SetText", 51, "MESSAGE", "from [ProductName] [%SystemDrive]"), ("SetFolder", 35, "INSTALLDIR", r"[ProgramFiles64Folder]Chosen place"))
+    actions.add(
+        "CustomAction",
+        ("SetText", 51, "MESSAGE", "from [ProductName] [%SystemDrive]"),
+        ("SetFolder", 35, "INSTALLDIR", r"[ProgramFiles64Folder]Chosen place"),
+    )
     actions.add("Registry", ("R1", 2, r"Software\Tidewell\Actions", "Message", "[MESSAGE]{ and [UNSET]}", "Program"))
     actions.add("InstallExecuteSequence", ("SetText", "NOT Installed", 90), ("SetFolder", "NOT Installed", 1010))
     new("quoting", properties={"VALUE": 'a "b" c ', "EMPTY": "", "PLACE": "C:\\with space\\", "PLAIN": "x=y;z"}).with_file().add(
-        "Registry", *((f"R{at}", 2, r"Software\Tidewell\Quoting", name, f"<[{name}]>", "Program") for at, name in enumerate(("VALUE", "EMPTY", "PLACE", "PLAIN")))
+        "Registry",
+        *(
+            (f"R{at}", 2, r"Software\Tidewell\Quoting", name, f"<[{name}]>", "Program")
+            for at, name in enumerate(("VALUE", "EMPTY", "PLACE", "PLAIN"))
+        ),
     ).add("Property", ("EMPTY", "default"))
-    new("per-user", everyone=False).with_file("Program", folder="INSTALLDIR").add("Registry", ("R1", 1, r"Software\Tidewell\PerUser", "Own", "#1", "Program"))
+    new("per-user", everyone=False).with_file("Program", folder="INSTALLDIR").add(
+        "Registry", ("R1", 1, r"Software\Tidewell\PerUser", "Own", "#1", "Program")
+    )
     icons = new("icons").with_file()
     icons.add("Property", ("ARPPRODUCTICON", "tide.ico")).add("Icon", ("tide.ico", 1))
     icons.streams["Icon.tide.ico"] = (PROGRAMS / "lantern-6.2.1.exe").read_bytes()[:700]
@@ -180,7 +254,8 @@ def all_of_them() -> dict[str, Specimen]:
         many.component(f"C{at}", key=f"F{at}").file(f"C{at}", f"F{at}", f"file{at}.dat", bytes([at]) * (at * 37))
     launch = new("launch").with_file()
     launch.add("LaunchCondition", ("VersionNT >= 600 AND Privileged", "Needs a newer Windows and rights.")).add(
-        "AppSearch", ("FOUNDBUILD", "SearchBuild")).add("RegLocator", ("SearchBuild", 2, r"Software\Microsoft\Windows NT\CurrentVersion", "CurrentVersion", 2 | 16))
+        "AppSearch", ("FOUNDBUILD", "SearchBuild")
+    ).add("RegLocator", ("SearchBuild", 2, r"Software\Microsoft\Windows NT\CurrentVersion", "CurrentVersion", 2 | 16))
     return found
 
 

@@ -21,11 +21,13 @@ Change = Callable[[Path], None]
 
 def swap(old: str, new: str) -> Change:
     """Replaces a piece of the plan's text, which must be there."""
+
     def change(folder: Path) -> None:
         path = folder / "plan.toml"
         text = path.read_text("utf-8")
         assert old in text, old
         path.write_text(text.replace(old, new, 1), "utf-8")
+
     return change
 
 
@@ -35,19 +37,23 @@ def append(text: str) -> Change:
 
 def cut(start: str, end: str) -> Change:
     """Removes from one mark up to another."""
+
     def change(folder: Path) -> None:
         path = folder / "plan.toml"
         text = path.read_text("utf-8")
         at = text.index(start)
-        path.write_text(text[:at] + text[text.index(end, at):], "utf-8")
+        path.write_text(text[:at] + text[text.index(end, at) :], "utf-8")
+
     return change
 
 
 def command(line: str) -> Change:
     """The install step by a command of one's own."""
+
     def change(folder: Path) -> None:
         cut("[install.properties]", "[[install]]")(folder)
         swap('media = "lantern-6.2.1.msi"', f"command = '{line}'")(folder)
+
     return change
 
 
@@ -55,6 +61,7 @@ def built_then(change: Change) -> Change:
     def run(folder: Path) -> None:
         build.record(folder, build.build(folder, read(folder / "plan.toml")[0]))
         change(folder)
+
     return run
 
 
@@ -62,6 +69,7 @@ def both(*changes: Change) -> Change:
     def run(folder: Path) -> None:
         for change in changes:
             change(folder)
+
     return run
 
 
@@ -73,7 +81,7 @@ def new_content(folder: Path) -> None:
     swap(old, hashlib.sha256(path.read_bytes()).hexdigest())(folder)
 
 
-MSI = "msiexec /i \"{package}\\media\\lantern-6.2.1.msi\" /qn /norestart"
+MSI = 'msiexec /i "{package}\\media\\lantern-6.2.1.msi" /qn /norestart'
 REGISTRY = '\n[[detect]]\nkind = "registry"\nkey = \'%s\'\nname = "Site"\n%s\n'
 
 # rule, what is done to the good plan, a piece of the finding's message, the text of the line it must stand at
@@ -84,7 +92,12 @@ FIRES = [
     ("missing-file", swap("extras/site.ini", "../site.ini"), "not below extras", "from ="),
     ("missing-file", swap('media = "lantern-6.2.1.msi"', 'media = "lantern-6.2.0.msi"'), "not one of the [[media]]", 'media = "lantern'),
     ("missing-file", command(MSI.replace("6.2.1", "6.2.9")), "names media\\lantern-6.2.9.msi", "command ="),
-    ("unquoted-space", swap('timeout = "30 min"', 'timeout = "30 min"\narguments = \'INSTALLDIR=C:\\Program Files\\Lantern\''), "Files\\Lantern", "arguments ="),
+    (
+        "unquoted-space",
+        swap('timeout = "30 min"', "timeout = \"30 min\"\narguments = 'INSTALLDIR=C:\\Program Files\\Lantern'"),
+        "Files\\Lantern",
+        "arguments =",
+    ),
     ("bad-command", swap('timeout = "30 min"', 'timeout = "30 min"\narguments = "/nosuch"'), "/nosuch is no option", "arguments ="),
     ("bad-command", command('msiexec /i "{package}\\media\\lantern-6.2.1.msi /qn'), "quote is opened", "command ="),
     ("not-silent", command(MSI.replace("/qn", "/qb")), "shows windows", "command ="),
@@ -95,7 +108,12 @@ FIRES = [
     ("private-property", swap("SITE =", "Site ="), "not public", "Site ="),
     ("clear-secret", swap("SITE =", 'DBPASSWORD = "tide123"\nSITE ='), "DBPASSWORD holds a secret", "DBPASSWORD ="),
     ("no-uninstall", cut("[[uninstall]]", "[[repair]]"), "no [[uninstall]]", "[[install]]"),
-    ("uninstall-does-nothing", swap('product = "{4E6AB892', 'command = "' + MSI.replace('"', "'").replace("\\", "/").replace("'", "") + '" # {4E6'), "the uninstall installs", "command ="),
+    (
+        "uninstall-does-nothing",
+        swap('product = "{4E6AB892', 'command = "' + MSI.replace('"', "'").replace("\\", "/").replace("'", "") + '" # {4E6'),
+        "the uninstall installs",
+        "command =",
+    ),
     ("uninstall-does-nothing", swap("{4E6AB892-", "{5E6AB892-"), "not a product that this package installs", "product ="),
     ("uninstall-does-nothing", cut('[[uninstall]]\nkind = "msi"', "[[repair]]"), "nothing removes the product", "[[uninstall]]"),
     ("uninstall-does-nothing", cut('[[uninstall]]\nkind = "take-back"', '[[uninstall]]\nkind = "msi"'), "nothing takes back", "[[uninstall]]"),
@@ -104,7 +122,12 @@ FIRES = [
     ("no-detection", lambda folder: cut_to_end(folder, "[[detect]]"), "no [[detect]]", "[[install]]"),
     ("existence-only", swap('version = ">=6.2.1.0"\n', ""), "only the existence", "path ="),
     ("existence-only", swap('version = "==6.2.1"\n', ""), "any version", "code ="),
-    ("per-user-detection", swap("'C:\\Program Files\\Tidewell\\Lantern\\lantern.exe'", "'%LocalAppData%\\Tidewell\\lantern.exe'"), "user's own folder", "path ="),
+    (
+        "per-user-detection",
+        swap("'C:\\Program Files\\Tidewell\\Lantern\\lantern.exe'", "'%LocalAppData%\\Tidewell\\lantern.exe'"),
+        "user's own folder",
+        "path =",
+    ),
     ("per-user-detection", append(REGISTRY % (r"HKCU\Software\Tidewell\Lantern", "")), "user's own part", "key ="),
     ("registry-view", append(REGISTRY % (r"HKLM\Software\Tidewell\Lantern", 'view = "32"')), "64-bit view", 'view = "32"'),
     ("registry-view", append(REGISTRY % (r"HKLM\Software\Wow6432Node\Tidewell\Lantern", "")), "spelt out", "key ="),
@@ -112,7 +135,12 @@ FIRES = [
     ("wrong-content", lambda folder: (folder / "extras/site.ini").write_bytes(b"changed"), "another hash", "sha256 ="),
     ("stale-detection", built_then(swap('SITE = "Marrowby"', 'SITE = "Kettle bank"')), "content has changed since the last build", "[[detect]]"),
     ("stale-detection", built_then(swap("revision = 1", "revision = 2")), "revision 2 is detected", "revision ="),
-    ("undecided", swap('contact = "Marrowby', 'origin_note = 1 # DECIDE: who\n#contact = "Marrowby') if False else append("\n# DECIDE: is this all\n"), "is this all", "# DECIDE"),
+    (
+        "undecided",
+        swap('contact = "Marrowby', 'origin_note = 1 # DECIDE: who\n#contact = "Marrowby') if False else append("\n# DECIDE: is this all\n"),
+        "is this all",
+        "# DECIDE",
+    ),
 ]
 
 
@@ -148,10 +176,17 @@ def test_an_installer_for_one_user(tmp_path: Path) -> None:
     assert not [finding for finding in check(Workspace(tmp_path / "w")) if finding.severity == "error"]
 
 
-@pytest.mark.parametrize("change", [
-    built_then(new_content), swap('["lantern.exe", "lanternd.exe"]', '["LANTERN.EXE", "lanternd"]'), swap('SITE = "Marrowby"', 'SITE = "Outer harbour, quay 3"'),
-    command(MSI + ' /l*v "{logs}\\x.log"'), command(MSI.replace("/qn", "-QN").replace("/norestart", "REBOOT=ReallySuppress")),
-    swap('timeout = "30 min"', 'timeout = "30 min"\narguments = \'INSTALLDIR="C:\\Program Files\\Lantern"\'')])
+@pytest.mark.parametrize(
+    "change",
+    [
+        built_then(new_content),
+        swap('["lantern.exe", "lanternd.exe"]', '["LANTERN.EXE", "lanternd"]'),
+        swap('SITE = "Marrowby"', 'SITE = "Outer harbour, quay 3"'),
+        command(MSI + ' /l*v "{logs}\\x.log"'),
+        command(MSI.replace("/qn", "-QN").replace("/norestart", "REBOOT=ReallySuppress")),
+        swap('timeout = "30 min"', 'timeout = "30 min"\narguments = \'INSTALLDIR="C:\\Program Files\\Lantern"\''),
+    ],
+)
 def test_harmless_spellings_are_not_scolded(workspace: Path, change: Change) -> None:
     change(workspace)
     assert [(finding.rule, finding.message) for finding in check(Workspace(workspace))] == []

@@ -30,8 +30,15 @@ class Rig:
     def run(self, source: Specimen | Path, **given: str) -> engine.Outcome:
         path = source if isinstance(source, Path) else source.ours(self.folder)
         with Database(path) as database:
-            outcome = engine.run(database, self.around, self.state, given, memories=self.memories, package=rf"C:\{path.name}",
-                                 open_package=lambda memory: Database(self.paths[memory.code]))
+            outcome = engine.run(
+                database,
+                self.around,
+                self.state,
+                given,
+                memories=self.memories,
+                package=rf"C:\{path.name}",
+                open_package=lambda memory: Database(self.paths[memory.code]),
+            )
         if outcome.exit_code in (0, 3010, 1641):
             for code in outcome.removed:
                 self.memories.pop(code, None)
@@ -66,10 +73,18 @@ def test_uninstall_undoes_the_install(rig: Rig, name: str) -> None:
     assert [str(effect) for effect in difference(before, rig.state)] == []
 
 
-@pytest.mark.parametrize(("given", "files"), [
-    ({}, ["program.txt"]), ({"ADDLOCAL": "ALL"}, ["extra.txt", "follows.txt", "program.txt"]), ({"ADDLOCAL": "Extra"}, ["extra.txt", "follows.txt", "program.txt"]),
-    ({"INSTALLLEVEL": "200"}, ["extra.txt", "follows.txt", "program.txt"]), ({"INSTALLLEVEL": "200", "REMOVE": "Extra"}, ["program.txt"]),
-    ({"ADDLOCAL": "Main"}, ["program.txt"]), ({"ADDLOCAL": "Never"}, [])])
+@pytest.mark.parametrize(
+    ("given", "files"),
+    [
+        ({}, ["program.txt"]),
+        ({"ADDLOCAL": "ALL"}, ["extra.txt", "follows.txt", "program.txt"]),
+        ({"ADDLOCAL": "Extra"}, ["extra.txt", "follows.txt", "program.txt"]),
+        ({"INSTALLLEVEL": "200"}, ["extra.txt", "follows.txt", "program.txt"]),
+        ({"INSTALLLEVEL": "200", "REMOVE": "Extra"}, ["program.txt"]),
+        ({"ADDLOCAL": "Main"}, ["program.txt"]),
+        ({"ADDLOCAL": "Never"}, []),
+    ],
+)
 def test_features(rig: Rig, given: dict[str, str], files: list[str]) -> None:
     assert names(rig.run(all_of_them()["features"], **given)) == files
 
@@ -82,18 +97,28 @@ def test_a_feature_added_later_and_taken_out_again(rig: Rig) -> None:
     assert sorted(effect.thing.identity.rpartition("\\")[2] for effect in taken.effects if effect.change == "remove") == ["extra.txt", "follows.txt"]
 
 
-@pytest.mark.parametrize(("given", "files"), [({}, ["program.txt"]), ({"MODE": "quiet"}, ["program.txt", "quiet.txt"]), ({"MODE": "loud"}, ["loud.txt", "program.txt"])])
+@pytest.mark.parametrize(
+    ("given", "files"), [({}, ["program.txt"]), ({"MODE": "quiet"}, ["program.txt", "quiet.txt"]), ({"MODE": "loud"}, ["loud.txt", "program.txt"])]
+)
 def test_component_conditions(rig: Rig, given: dict[str, str], files: list[str]) -> None:
     assert names(rig.run(all_of_them()["conditions"], **given)) == files
 
 
 def test_registry_values_of_every_kind(rig: Rig) -> None:
     rig.run(all_of_them()["registry-kinds"])
-    found = {thing.name: (thing.type, thing.data) for thing in rig.state.of("registry") if isinstance(thing, RegistryValue) and thing.key.endswith("Kinds")}
-    assert found == {"Text": ("sz", "plain"), "Number": ("dword", 4711), "Expand": ("expand", "%TEMP%\\x"), "Binary": ("binary", "0a0b0c"),
-                     "Hash": ("sz", "#5"), "": ("sz", "unnamed"), "Multi": ("multi", ("one", "two", "three")),
-                     "Folder": ("sz", "C:\\Program Files\\Specimen registry-kinds\\")} | {
-        "Expand": found["Expand"]}
+    found = {
+        thing.name: (thing.type, thing.data) for thing in rig.state.of("registry") if isinstance(thing, RegistryValue) and thing.key.endswith("Kinds")
+    }
+    assert found == {
+        "Text": ("sz", "plain"),
+        "Number": ("dword", 4711),
+        "Expand": ("expand", "%TEMP%\\x"),
+        "Binary": ("binary", "0a0b0c"),
+        "Hash": ("sz", "#5"),
+        "": ("sz", "unnamed"),
+        "Multi": ("multi", ("one", "two", "three")),
+        "Folder": ("sz", "C:\\Program Files\\Specimen registry-kinds\\"),
+    } | {"Expand": found["Expand"]}
     assert rig.has("registry", r"HKLM/64\Software\Tidewell\Kinds\Either!Root") and rig.has("registry", r"HKLM/64\Software\Classes\.sounding!")
 
 
@@ -124,10 +149,22 @@ def test_a_property_moves_a_folder(rig: Rig) -> None:
     assert rig.has("file", r"C:\Tide\program.txt")
 
 
-@pytest.mark.parametrize(("value", "expected"), [
-    ("plain", "plain"), ("[ProductName]", "Specimen format"), ("[UNSET]", ""), ("{[UNSET] gone}", ""), ("{[ProductName] stays}", "Specimen format stays"), ("[%SystemDrive]", "C:"),
-    ("[#FProgram]", r"C:\Program Files\Specimen format\program.txt"), ("[$Program]", "C:\\Program Files\\Specimen format\\"), (r"[\[]x[\]]", "[x]"),
-    ("{no reference}", "{no reference}"), ("[[POINTER]]", "Specimen format")])
+@pytest.mark.parametrize(
+    ("value", "expected"),
+    [
+        ("plain", "plain"),
+        ("[ProductName]", "Specimen format"),
+        ("[UNSET]", ""),
+        ("{[UNSET] gone}", ""),
+        ("{[ProductName] stays}", "Specimen format stays"),
+        ("[%SystemDrive]", "C:"),
+        ("[#FProgram]", r"C:\Program Files\Specimen format\program.txt"),
+        ("[$Program]", "C:\\Program Files\\Specimen format\\"),
+        (r"[\[]x[\]]", "[x]"),
+        ("{no reference}", "{no reference}"),
+        ("[[POINTER]]", "Specimen format"),
+    ],
+)
 def test_formatted_text(rig: Rig, value: str, expected: str) -> None:
     specimen = Specimen("format").with_file()
     specimen.add("Registry", ("R", 2, "Software\\T", "V", value, "Program")).add("Property", ("POINTER", "ProductName"))
@@ -136,9 +173,16 @@ def test_formatted_text(rig: Rig, value: str, expected: str) -> None:
     assert isinstance(found, RegistryValue) and found.data == expected
 
 
-@pytest.mark.parametrize(("existing", "value", "expected"), [
-    (None, "[~];C:\\Tide", "C:\\Tide"), ("C:\\A", "[~];C:\\Tide", "C:\\A;C:\\Tide"), ("C:\\A", "C:\\Tide;[~]", "C:\\Tide;C:\\A"),
-    ("C:\\A;c:\\tide", "[~];C:\\Tide", "C:\\A;c:\\tide"), ("C:\\A", "C:\\Tide", "C:\\Tide")])
+@pytest.mark.parametrize(
+    ("existing", "value", "expected"),
+    [
+        (None, "[~];C:\\Tide", "C:\\Tide"),
+        ("C:\\A", "[~];C:\\Tide", "C:\\A;C:\\Tide"),
+        ("C:\\A", "C:\\Tide;[~]", "C:\\Tide;C:\\A"),
+        ("C:\\A;c:\\tide", "[~];C:\\Tide", "C:\\A;c:\\tide"),
+        ("C:\\A", "C:\\Tide", "C:\\Tide"),
+    ],
+)
 def test_environment_is_joined_and_taken_apart(rig: Rig, existing: str | None, value: str, expected: str) -> None:
     specimen = Specimen("path").with_file().add("Environment", ("E", "=-*TIDEPATH", value, "Program"))
     if existing:
@@ -169,7 +213,9 @@ def test_what_belongs_to_others_stays(rig: Rig) -> None:
     one, two = Specimen("share-one"), Specimen("share-two")
     for specimen in (one, two):
         specimen.add("Directory", ("CommonAppDataFolder", "TARGETDIR", "."), ("SHARED", "CommonAppDataFolder", "Shared"))
-        specimen.add("Component", ("Both", guid("shared"), "SHARED", 256, None, "FBoth")).add("FeatureComponents", ("Main", "Both")).file("Both", "FBoth", "both.txt")
+        specimen.add("Component", ("Both", guid("shared"), "SHARED", 256, None, "FBoth")).add("FeatureComponents", ("Main", "Both")).file(
+            "Both", "FBoth", "both.txt"
+        )
     one.component("Stays", key="FStays", more=16).file("Stays", "FStays", "stays.txt")
     rig.run(one), rig.run(two)
     one_path = one.ours(rig.folder)
@@ -219,8 +265,14 @@ def test_custom_actions_are_named_with_their_time(rig: Rig) -> None:
     specimen.add("CustomAction", *((name, kind, "x", "y") for name, kind in kinds.items()))
     specimen.add("InstallExecuteSequence", *((name, None, 5900 + at) for at, name in enumerate(kinds)), ("Unheard", None, 5990))
     said = {spot.what: spot.why for spot in rig.run(specimen).blind_spots}
-    assert "immediately" in said["custom action Dll: library in the database"] and "deferred, as the user" in said["custom action Exe: program in the database"]
-    assert "on rollback" in said["custom action Script: VBScript text"] and "on commit, as the system account" in said["custom action Commit: JScript text"]
+    assert (
+        "immediately" in said["custom action Dll: library in the database"]
+        and "deferred, as the user" in said["custom action Exe: program in the database"]
+    )
+    assert (
+        "on rollback" in said["custom action Script: VBScript text"]
+        and "on commit, as the system account" in said["custom action Commit: JScript text"]
+    )
     assert "action Unheard" in said
 
 
@@ -253,7 +305,9 @@ def hostile(name: str) -> Specimen:
     return specimen
 
 
-@pytest.mark.parametrize(("name", "code"), [("directory-loop", 1603), ("feature-loop", 1603), ("file-without-component", 0), ("bad-condition", 0), ("no-sequence", 1603)])
+@pytest.mark.parametrize(
+    ("name", "code"), [("directory-loop", 1603), ("feature-loop", 1603), ("file-without-component", 0), ("bad-condition", 0), ("no-sequence", 1603)]
+)
 def test_hostile_tables_end(rig: Rig, name: str, code: int) -> None:
     assert rig.run(hostile(name)).exit_code == code
 
@@ -300,5 +354,8 @@ def test_agreement_counts_wrong_details_against_both() -> None:
 
 
 def test_difference_is_what_leads_from_one_to_the_other() -> None:
-    before, after = State([File("C:\\same", 1), File("C:\\old", 1), File("C:\\gone")]), State([File("C:\\same", 1), File("C:\\old", 2), File("C:\\new")])
+    before, after = (
+        State([File("C:\\same", 1), File("C:\\old", 1), File("C:\\gone")]),
+        State([File("C:\\same", 1), File("C:\\old", 2), File("C:\\new")]),
+    )
     assert [str(effect) for effect in difference(before, after)] == ["remove file C:\\gone", "add file C:\\new", "change file C:\\old"]

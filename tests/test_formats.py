@@ -31,8 +31,11 @@ def written(root: cfb.Storage, sector_size: int = 512) -> io.BytesIO:
     return out
 
 
-stream_name = st.text(st.characters(min_codepoint=33, max_codepoint=0x4840, blacklist_categories=["Cs", "Zs", "Cc"], blacklist_characters="/\\:!"),
-                      min_size=1, max_size=20)
+stream_name = st.text(
+    st.characters(min_codepoint=33, max_codepoint=0x4840, blacklist_categories=["Cs", "Zs", "Cc"], blacklist_characters="/\\:!"),
+    min_size=1,
+    max_size=20,
+)
 
 
 @given(st.dictionaries(stream_name, st.binary(max_size=9000), max_size=12), st.sampled_from([512, 4096]))
@@ -175,8 +178,9 @@ def test_long_strings_and_streams() -> None:
         assert found.stream("Binary.pic").read() == b"\x89PNG" and found["Binary"].columns[1].is_stream
 
 
-@pytest.mark.parametrize(("cells", "match"), [
-    (("a",), "1 cells for 2"), ((None, "x"), "number, not 'x'"), (("a", 40_000), "does not fit"), ((5, 1), "is text")])
+@pytest.mark.parametrize(
+    ("cells", "match"), [(("a",), "1 cells for 2"), ((None, "x"), "number, not 'x'"), (("a", 40_000), "does not fit"), ((5, 1), "is text")]
+)
 def test_rows_that_do_not_fit_are_named(cells: tuple[object, ...], match: str) -> None:
     with pytest.raises(ValueError, match=match):
         DatabaseWriter().table("T", ["K! s10", "N I2"], [cells])  # type: ignore[list-item]
@@ -245,9 +249,16 @@ def lzx_cabinet(folder: Path) -> Path:
     return found[0] if found else folder / "none"
 
 
-@pytest.mark.parametrize(("name", "why"), [
-    ("CVE-2014-9732.cab", "."), ("CVE-2015-4470.cab", "."), ("CVE-2015-4471.cab", "cut short"), ("CVE-2014-9556.cab", "."),
-    ("test-ncbytes-overflow.cab", ".")])
+@pytest.mark.parametrize(
+    ("name", "why"),
+    [
+        ("CVE-2014-9732.cab", "."),
+        ("CVE-2015-4470.cab", "."),
+        ("CVE-2015-4471.cab", "cut short"),
+        ("CVE-2014-9556.cab", "."),
+        ("test-ncbytes-overflow.cab", "."),
+    ],
+)
 def test_hostile_cabinets_of_the_system(name: str, why: str) -> None:
     if not GCAB.exists():
         from conftest import missing
@@ -284,7 +295,7 @@ def test_lying_sizes_are_found() -> None:
 
 # --- the rest --------------------------------------------------------------------------------------------------
 
-REGISTRY = r'''WINE REGISTRY Version 2
+REGISTRY = r"""WINE REGISTRY Version 2
 
 [Software\\Tide] 1700000000
 #time=1da0000
@@ -300,14 +311,20 @@ REGISTRY = r'''WINE REGISTRY Version 2
 [Software\\Link] 1
 #link
 "SymbolicLinkValue"=hex(6):5c,00
-'''
+"""
 
 
 def test_registry_text() -> None:
     found = registry_text.blocks(REGISTRY)
     assert dict(registry_text.values(found["Software\\\\Tide"])) == {
-        "": ("sz", "unnamed"), "text": ("sz", 'a "b" \\ cЖ'.replace("Ж", "\u0416")), "number": ("dword", 42), "expand": ("expand", "%TEMP%\\x"),
-        "multi": ("multi", ("one", "two")), "binary": ("binary", "0a0b0c"), "wide": ("qword", 1)}
+        "": ("sz", "unnamed"),
+        "text": ("sz", 'a "b" \\ cЖ'.replace("Ж", "\u0416")),
+        "number": ("dword", 42),
+        "expand": ("expand", "%TEMP%\\x"),
+        "multi": ("multi", ("one", "two")),
+        "binary": ("binary", "0a0b0c"),
+        "wide": ("qword", 1),
+    }
     assert registry_text.is_link(found["Software\\\\Link"]) and not registry_text.is_link(found["Software\\\\Tide"])
 
 

@@ -42,10 +42,20 @@ def test_same_inputs_same_bytes(drafted: Path, tmp_path: Path) -> None:
 def test_what_is_in_it(drafted: Path, tmp_path: Path) -> None:
     package = built(drafted, output=tmp_path, archive=True)
     found = contents(package.folder)
-    assert set(found) == {"apply.cmd", "apply.ps1", "bill-of-materials.cdx.json", "detect.ps1", "extras/site.ini", "manifest.json", "media/lantern-6.2.1.msi",
-                          "tidewell-lantern.swidtag"}
+    assert set(found) == {
+        "apply.cmd",
+        "apply.ps1",
+        "bill-of-materials.cdx.json",
+        "detect.ps1",
+        "extras/site.ini",
+        "manifest.json",
+        "media/lantern-6.2.1.msi",
+        "tidewell-lantern.swidtag",
+    }
     listed = manifest.read(package.folder)
-    assert {file.path: file.sha256 for file in listed.files} == {name: sha256(data).hexdigest() for name, data in found.items() if name != "manifest.json"}
+    assert {file.path: file.sha256 for file in listed.files} == {
+        name: sha256(data).hexdigest() for name, data in found.items() if name != "manifest.json"
+    }
     assert package.archive
     with zipfile.ZipFile(package.archive) as archive:
         assert archive.testzip() is None and {name: archive.read(name) for name in archive.namelist()} == found
@@ -101,8 +111,13 @@ def test_killed_at_any_moment_it_is_whole_or_absent(workspace: Path) -> None:
     """A large extra file, and a kill at points spread over the build."""
     (workspace / "extras" / "large.bin").write_bytes(random.Random(3).randbytes(40_000_000))
     plan = workspace / "plan.toml"
-    plan.write_text(plan.read_text("utf-8").replace('[[uninstall]]\nkind = "take-back"', '[[install]]\nkind = "copy"\nfrom = "extras/large.bin"\n'
-                                                    "to = 'C:\\x\\large.bin'\n\n[[uninstall]]\nkind = \"take-back\""), "utf-8")
+    plan.write_text(
+        plan.read_text("utf-8").replace(
+            '[[uninstall]]\nkind = "take-back"',
+            '[[install]]\nkind = "copy"\nfrom = "extras/large.bin"\nto = \'C:\\x\\large.bin\'\n\n[[uninstall]]\nkind = "take-back"',
+        ),
+        "utf-8",
+    )
     whole = built(workspace).digest
     command = [sys.executable, "-m", "yendo", "build", str(workspace), "--archive", "-q"]
     begun = time.monotonic()
@@ -154,8 +169,13 @@ def test_atomic_write(tmp_path: Path) -> None:
     assert path.read_bytes() == b"two" and os.listdir(tmp_path) == ["f"]
 
 
-@given(st.recursive(st.none() | st.booleans() | st.integers() | st.text(st.characters(min_codepoint=32), max_size=20), lambda inner: st.lists(inner, max_size=3)
-                    | st.dictionaries(st.text(st.characters(min_codepoint=32), max_size=8), inner, max_size=3), max_leaves=8))
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers() | st.text(st.characters(min_codepoint=32), max_size=20),
+        lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(st.characters(min_codepoint=32), max_size=8), inner, max_size=3),
+        max_leaves=8,
+    )
+)
 def test_literals_never_end_early(value: object) -> None:
     """However a text is spelt, the quotes around it stay balanced: nothing in a plan becomes code."""
     text = scripts.literal(value)
@@ -184,8 +204,20 @@ def test_packed_codes() -> None:
     assert scripts.pack_code(code) == "298BA6E47E758F252B2BBA6090E6CDF9" and unpack_code(scripts.pack_code(code)) == code
 
 
-@pytest.mark.parametrize(("name", "secret"), [("DBPASSWORD", True), ("LICENCEKEY", True), ("SERIALNUMBER", True), ("API_KEY", True), ("PIDKEY", True),
-                                              ("SITE", False), ("LICENSESERVER", False), ("KEYBOARD", False), ("LICENSEFILE", False)])
+@pytest.mark.parametrize(
+    ("name", "secret"),
+    [
+        ("DBPASSWORD", True),
+        ("LICENCEKEY", True),
+        ("SERIALNUMBER", True),
+        ("API_KEY", True),
+        ("PIDKEY", True),
+        ("SITE", False),
+        ("LICENSESERVER", False),
+        ("KEYBOARD", False),
+        ("LICENSEFILE", False),
+    ],
+)
 def test_which_names_are_secret(name: str, secret: bool) -> None:
     assert secrets.is_secret(name) is secret
     assert secrets.mask("SERVER=x PASSWORD=tide", ("tide",)) == "SERVER=x PASSWORD=****"

@@ -74,9 +74,9 @@ MISTAKES = [
     ('version = "3"', "", 2, "'version' is missing"),
     ('media = "tide.msi"\n', "", 18, "exactly one of media, product and command"),
     ('sha256 = "0', 'sha256 = "x', 9, "regex"),
-    ('[when]', "[need]\nx = 1\n[when]", 11, "unknown key 'need'"),
+    ("[when]", "[need]\nx = 1\n[when]", 11, "unknown key 'need'"),
     ('version = ">=1"', 'version = "new"', 32, "no version bound"),
-    ('[in_the_way]', "[in_the_way", 15, "not TOML"),
+    ("[in_the_way]", "[in_the_way", 15, "not TOML"),
     ('properties = { SITE = "Marrowby", PORT = 7 }', 'properties = { SITE = ["a"] }', 21, "expected"),
 ]
 
@@ -111,8 +111,16 @@ def test_any_text_is_a_plan_or_an_error(text: str) -> None:
     assert all(problem.line >= 1 for problem in caught.value.problems)
 
 
-@given(st.recursive(st.none() | st.booleans() | st.integers(-5, 5) | st.text(max_size=5), lambda inner: st.lists(inner, max_size=3) | st.dictionaries(
-    st.sampled_from(["package", "media", "install", "kind", "detect", "id", "when", "properties"]), inner, max_size=4), max_leaves=12))
+@given(
+    st.recursive(
+        st.none() | st.booleans() | st.integers(-5, 5) | st.text(max_size=5),
+        lambda inner: (
+            st.lists(inner, max_size=3)
+            | st.dictionaries(st.sampled_from(["package", "media", "install", "kind", "detect", "id", "when", "properties"]), inner, max_size=4)
+        ),
+        max_leaves=12,
+    )
+)
 def test_any_values_are_a_plan_or_an_error(value: object) -> None:
     if not isinstance(value, dict):
         return

@@ -14,12 +14,28 @@ DOCS = Path(__file__).parents[1] / "docs"
 
 def reference() -> str:
     """The reference page as Markdown."""
-    lines = ["# Reference", "", "Written by `tools/write_docs.py` from the code.", "", "## What `yendo check` looks for", "",
-             "| rule | severity | why it matters |", "|---|---|---|"]
+    lines = [
+        "# Reference",
+        "",
+        "Written by `tools/write_docs.py` from the code.",
+        "",
+        "## What `yendo check` looks for",
+        "",
+        "| rule | severity | why it matters |",
+        "|---|---|---|",
+    ]
     lines += [f"| `{rule.id}` | {rule.severity} | {rule.why} |" for rule in RULES.values()]
     lines += ["", "## Exit codes of the runner", "", "Every other code is the installer's own.", "", "| code | meaning |", "|---|---|"]
     lines += [f"| {code} | {meaning} |" for code, meaning in EXIT_CODES.items()]
-    lines += ["", "## What the codes of an msi step mean", "", "A step's own `codes` come before these.", "", "| code | when | meaning |", "|---|---|---|"]
+    lines += [
+        "",
+        "## What the codes of an msi step mean",
+        "",
+        "A step's own `codes` come before these.",
+        "",
+        "| code | when | meaning |",
+        "|---|---|---|",
+    ]
     lines += [f"| {code} | always | {meaning} |" for code, meaning in MSI_CODES.items()]
     lines += [f"| {code} | uninstall | {meaning} |" for code, meaning in MSI_GONE.items()]
     return "\n".join(lines) + "\n"

@@ -26,10 +26,12 @@ from yendo.prove.prove import _without_contents
 
 def builder(session: Any, folder: Path) -> Any:
     """Runs ``winemsibuilder`` of the layer on files in ``folder``."""
+
     def run(*arguments: str) -> None:
         where = "Z:" + str(folder).replace("/", "\\")
         ran = session.run("winemsibuilder " + " ".join(arguments), timeout=120, folder=where)
         assert ran.exit_code == 0, ran
+
     return run
 
 
@@ -51,9 +53,16 @@ def judge(machine: Any, specimen: Specimen, folder: Path, *, real_writer: bool, 
         found = agreement(predicted, observed)
         removed = session.run(commandline.uninstall(target), timeout=120)
         left = [str(effect) for effect in difference(before, session.state())]
-    return {"name": specimen.name, "writer": "winemsibuilder" if real_writer else "ours", "account": account, "codes": (ran.exit_code, outcome.exit_code, removed.exit_code),
-            "matched": len(found.matched), "missed": [str(effect) + f" {effect.thing}" for effect in found.missed],
-            "false": [str(effect) + f" {effect.thing}" for effect in found.false], "left": left}
+    return {
+        "name": specimen.name,
+        "writer": "winemsibuilder" if real_writer else "ours",
+        "account": account,
+        "codes": (ran.exit_code, outcome.exit_code, removed.exit_code),
+        "matched": len(found.matched),
+        "missed": [str(effect) + f" {effect.thing}" for effect in found.missed],
+        "false": [str(effect) + f" {effect.thing}" for effect in found.false],
+        "left": left,
+    }
 
 
 def main() -> int:
@@ -73,14 +82,21 @@ def main() -> int:
                 with tempfile.TemporaryDirectory() as folder:
                     result = judge(machine, specimen, Path(folder), real_writer=real_writer, account=account)
                 results.append(result)
-                print(f"{name:18} {result['writer']:15} {account:7} codes {result['codes']} matched {result['matched']:3} "
-                      f"missed {len(result['missed'])} false {len(result['false'])} left {len(result['left'])}")
+                print(
+                    f"{name:18} {result['writer']:15} {account:7} codes {result['codes']} matched {result['matched']:3} "
+                    f"missed {len(result['missed'])} false {len(result['false'])} left {len(result['left'])}"
+                )
                 for kind in ("missed", "false"):
                     for line in result[kind][:6]:
                         print(f"    {kind}: {line[:220]}")
-    matched, missed, false = (sum(result["matched"] for result in results), sum(len(result["missed"]) for result in results),
-                              sum(len(result["false"]) for result in results))
-    print(f"{len(results)} installations: recall {matched / (matched + missed):.3f}, precision {matched / (matched + false):.3f} over {matched + missed} observed effects")
+    matched, missed, false = (
+        sum(result["matched"] for result in results),
+        sum(len(result["missed"]) for result in results),
+        sum(len(result["false"]) for result in results),
+    )
+    print(
+        f"{len(results)} installations: recall {matched / (matched + missed):.3f}, precision {matched / (matched + false):.3f} over {matched + missed} observed effects"
+    )
     return 0 if missed + false == 0 else 1
 
 

@@ -185,6 +185,9 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
         mend.add("product", identity.product_code)
         mend.add("timeout", "30 min")
         document.add("repair", _array(mend))
+    if account.refused:
+        document.add(tomlkit.comment(f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"))
+        decisions.append(f"detect: none could be derived, the installer refuses a fresh machine: {account.refused}")
     document.add("detect", _rules(for_effects(account.effects, account.processes)))
     return document
 

@@ -58,12 +58,25 @@ def decode(data: bytes) -> str:
 
 
 def explain(data: bytes, keep: int = 6) -> Explanation:
-    """The innermost action that failed, and the lines before it."""
+    """The action that failed, and the lines before it.
+
+    On Windows the first "Return value 3" is the innermost failure. The API layer writes 0 both for a
+    failure and for an action it passed over, so there it is the last one before the sequence itself ends.
+    """
     lines = [line.strip() for line in decode(data[-4_000_000:]).splitlines() if line.strip()]
     windows = any("Return value 3" in line for line in lines)
+    found: tuple[int, str] | None = None
     for at, line in enumerate(lines):
         match = _FAILED.search(line)
-        if match and match["action"].strip() not in _OUTER and match["code"] == ("3" if windows else "0"):
-            before = [entry for entry in lines[max(0, at - 12) : at] if not entry.startswith(("Action start", "Action ended", "Property("))]
-            return Explanation(match["action"].strip(), tuple(before[-(keep - 1) :]) + (line,))
-    return Explanation(None, tuple(lines[-keep:]))
+        if not match or match["code"] != ("3" if windows else "0"):
+            continue
+        if match["action"].strip() in _OUTER:
+            break
+        found = at, match["action"].strip()
+        if windows:
+            break
+    if found is None:
+        return Explanation(None, tuple(lines[-keep:]))
+    at, action = found
+    before = [entry for entry in lines[max(0, at - 12) : at] if not entry.startswith(("Action start", "Action ended", "Property("))]
+    return Explanation(action, (*before[1 - keep :], lines[at]))

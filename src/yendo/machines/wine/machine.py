@@ -44,6 +44,11 @@ _USER_FOLDERS = (
     r"AppData\Local\Temp",
 )
 
+_SETTINGS = (
+    'REGEDIT4\r\n\r\n[HKEY_CURRENT_USER\\Software\\Wine\\WineDbg]\r\n"ShowCrashDialog"=dword:00000000\r\n\r\n'
+    '[HKEY_CURRENT_USER\\Software\\Wine\\DllOverrides]\r\n"powershell.exe"="native,builtin"\r\n'
+)
+
 
 def powershell_source(given: Path | None = None) -> Path | None:
     """The PowerShell that was given by option or environment variable: a zip or a folder. Raises Usage."""
@@ -105,39 +110,42 @@ class WineMachine:
 
     def _make(self, folder: Path) -> None:
         work = Path(tempfile.mkdtemp(prefix=".making-", dir=folder.parent))
+        (work / "home").mkdir()
         try:
-            prefix, home = work / "prefix", work / "home"
-            home.mkdir()
             with layers.screen() as display:
                 # without the two libraries the first boot offers to download them, and waits for an answer
                 extra = {"WINEDLLOVERRIDES": "mscoree=;mshtml=", **({"DISPLAY": display} if display else {})}
-                wine = layers.Prefix(self.layer, prefix, home, extra)
-                started = wine.start("wineboot", "-i", timeout=300)
-                wine.settle(300)  # the command can return while the first boot still works
-                if started is None or not (prefix / ".update-timestamp").exists():
-                    raise NoMachine(f"{self.layer.version} does not make a machine; try `wine wineboot -i` by hand")
-                wine.start("winecfg", "-v", "win10", timeout=60)
-                keys = (
-                    'REGEDIT4\r\n\r\n[HKEY_CURRENT_USER\\Software\\Wine\\WineDbg]\r\n"ShowCrashDialog"=dword:00000000\r\n\r\n'
-                    '[HKEY_CURRENT_USER\\Software\\Wine\\DllOverrides]\r\n"powershell.exe"="native,builtin"\r\n'
-                )
-                settings = work / "settings.reg"
-                settings.write_text(keys, "ascii", newline="")
-                wine.start("regedit", "/S", "Z:" + str(settings).replace("/", "\\"), timeout=60)
-                wine.flush()
-                narrow = wine.start(r"C:\windows\syswow64\cmd.exe", "/c", "exit 7", timeout=60) == 7
-                wine.flush()
-                self._own_folders(prefix / "drive_c")
-                if self.powershell:
-                    self._add_powershell(prefix / "drive_c" / _SHELL_FOLDER)
-                wine.start("cmd", "/c", "exit", timeout=60)  # settles what a first boot still writes
-                wine.flush()
-            observe.save(work / "baseline.msgpack", prefix)
+                wine = layers.Prefix(self.layer, work / "prefix", work / "home", extra)
+                try:
+                    narrow = self._furnish(wine, work)
+                finally:
+                    wine.stop()
+            observe.save(work / "baseline.msgpack", work / "prefix")
             (work / "ready.json").write_text(json.dumps({"layer": self.layer.version, "widths": ["64", "32"] if narrow else ["64"]}), "utf-8")
             work.rename(folder)
         except BaseException:
             shutil.rmtree(work, ignore_errors=True)
             raise
+
+    def _furnish(self, wine: layers.Prefix, work: Path) -> bool:
+        """Boots a new prefix for the first time and sets it up; says whether it runs 32-bit programs."""
+        started = wine.start("wineboot", "-i", timeout=300)
+        wine.settle(300)  # the command can return while the first boot still works
+        if started is None or not (wine.root / ".update-timestamp").exists():
+            raise NoMachine(f"{self.layer.version} does not make a machine; try `wine wineboot -i` by hand")
+        wine.start("winecfg", "-v", "win10", timeout=60)
+        settings = work / "settings.reg"
+        settings.write_text(_SETTINGS, "ascii", newline="")
+        wine.start("regedit", "/S", "Z:" + str(settings).replace("/", "\\"), timeout=60)
+        wine.flush()
+        narrow = wine.start(r"C:\windows\syswow64\cmd.exe", "/c", "exit 7", timeout=60) == 7
+        wine.flush()
+        self._own_folders(wine.drive)
+        if self.powershell:
+            self._add_powershell(wine.drive / _SHELL_FOLDER)
+        wine.start("cmd", "/c", "exit", timeout=60)  # settles what a first boot still writes
+        wine.flush()
+        return narrow
 
     @staticmethod
     def _own_folders(drive: Path) -> None:

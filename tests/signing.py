@@ -1,0 +1,86 @@
+"""Signs an installer database with a certificate made on the spot, for tests."""
+
+from __future__ import annotations
+
+import datetime
+import hashlib
+from pathlib import Path
+
+from asn1crypto import algos, cms, core
+from asn1crypto import x509 as asn1_x509
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import padding, rsa
+from cryptography.x509.oid import NameOID
+
+from yendo.formats import cfb
+from yendo.formats.msi import Database
+from yendo.formats.msi.writer import CLASS_IDS
+from yendo.installers.msi import signature
+
+
+class _Digest(core.Sequence):
+    _fields = [("algorithm", algos.DigestAlgorithm), ("digest", core.OctetString)]
+
+
+class _Data(core.Sequence):
+    _fields = [("type", core.ObjectIdentifier), ("value", core.Any)]
+
+
+class _Indirect(core.Sequence):
+    _fields = [("data", _Data), ("message_digest", _Digest)]
+
+
+def sign(source: Path, target: Path, name: str) -> Path:
+    """Copies ``source`` to ``target`` with a signature stream added."""
+    key = rsa.generate_private_key(public_exponent=65537, key_size=2048)
+    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
+    now = datetime.datetime.now(datetime.UTC)
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(subject)
+        .public_key(key.public_key())
+        .serial_number(4711)
+        .not_valid_before(now)
+        .not_valid_after(now + datetime.timedelta(days=1))
+        .sign(key, hashes.SHA256())
+    )
+    with Database(source) as database:
+        digest = signature.digest(database.container, "sha256")
+        streams = {entry.name: entry.read() for entry in database.container.entries()}
+    content = _Indirect(
+        {
+            "data": {"type": "1.3.6.1.4.1.311.2.1.30", "value": core.OctetString(b"")},
+            "message_digest": {"algorithm": {"algorithm": "sha256"}, "digest": digest},
+        }
+    )
+    attributes = cms.CMSAttributes(
+        [
+            cms.CMSAttribute({"type": "content_type", "values": ["1.3.6.1.4.1.311.2.1.4"]}),
+            cms.CMSAttribute({"type": "message_digest", "values": [hashlib.sha256(content.contents).digest()]}),
+        ]
+    )
+    loaded = asn1_x509.Certificate.load(certificate.public_bytes(serialization.Encoding.DER))
+    signed = cms.SignedData(
+        {
+            "version": "v1",
+            "digest_algorithms": [{"algorithm": "sha256"}],
+            "encap_content_info": {"content_type": "1.3.6.1.4.1.311.2.1.4", "content": core.Any(content)},
+            "certificates": [loaded],
+            "signer_infos": [
+                {
+                    "version": "v1",
+                    "sid": cms.SignerIdentifier({"issuer_and_serial_number": {"issuer": loaded.issuer, "serial_number": 4711}}),
+                    "digest_algorithm": {"algorithm": "sha256"},
+                    "signed_attrs": attributes,
+                    "signature_algorithm": {"algorithm": "rsassa_pkcs1v15"},
+                    "signature": key.sign(attributes.dump(), padding.PKCS1v15(), hashes.SHA256()),
+                }
+            ],
+        }
+    )
+    streams[signature.STREAM] = cms.ContentInfo({"content_type": "signed_data", "content": signed}).dump()
+    with target.open("wb") as file:
+        cfb.write(file, cfb.Storage(streams, bytes.fromhex(CLASS_IDS["database"])))
+    return target
