@@ -31,6 +31,11 @@ class _Indirect(core.Sequence):
     _fields = [("data", _Data), ("message_digest", _Digest)]
 
 
+cms.ContentType._map["1.3.6.1.4.1.311.2.1.4"] = "spc_indirect"  # so that the library writes its explicit tag
+cms.ContentInfo._oid_specs["spc_indirect"] = _Indirect
+cms.EncapsulatedContentInfo._oid_specs["spc_indirect"] = _Indirect
+
+
 def sign(source: Path, target: Path, name: str) -> Path:
     """Copies ``source`` to ``target`` with a signature stream added."""
     key = rsa.generate_private_key(public_exponent=65537, key_size=2048)
@@ -57,7 +62,7 @@ def sign(source: Path, target: Path, name: str) -> Path:
     )
     attributes = cms.CMSAttributes(
         [
-            cms.CMSAttribute({"type": "content_type", "values": ["1.3.6.1.4.1.311.2.1.4"]}),
+            cms.CMSAttribute({"type": "content_type", "values": ["spc_indirect"]}),
             cms.CMSAttribute({"type": "message_digest", "values": [hashlib.sha256(content.contents).digest()]}),
         ]
     )
@@ -66,7 +71,7 @@ def sign(source: Path, target: Path, name: str) -> Path:
         {
             "version": "v1",
             "digest_algorithms": [{"algorithm": "sha256"}],
-            "encap_content_info": {"content_type": "1.3.6.1.4.1.311.2.1.4", "content": core.Any(content)},
+            "encap_content_info": {"content_type": "spc_indirect", "content": content},
             "certificates": [loaded],
             "signer_infos": [
                 {

@@ -52,11 +52,12 @@ def _name(name: Any) -> str:
 
 def _expected(signed: Any) -> tuple[str, bytes]:
     """Algorithm and digest from the SpcIndirectDataContent: SEQUENCE { data, DigestInfo }."""
-    from asn1crypto import core, x509
+    from asn1crypto import core, parser
 
-    del x509
     content = signed["encap_content_info"]["content"]
-    outer = core.Sequence.load(content.parsed.dump() if hasattr(content, "parsed") else content.dump())
+    encoded = content.dump()
+    kind, _, _, _, inside, _ = parser.parse(encoded)
+    outer = core.Sequence.load(inside if kind == 2 else encoded)  # PKCS#7 puts a context tag round it, and no octet string
     digest_info = core.Sequence.load(outer[1].dump())
     algorithm = core.Sequence.load(digest_info[0].dump())[0].native
     names = {"2.16.840.1.101.3.4.2.1": "sha256", "1.3.14.3.2.26": "sha1", "2.16.840.1.101.3.4.2.2": "sha384", "2.16.840.1.101.3.4.2.3": "sha512"}
