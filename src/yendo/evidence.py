@@ -13,7 +13,7 @@ import msgspec
 Source = Literal["row", "offset", "rule", "run", "person"]
 
 
-class Evidence(msgspec.Struct, frozen=True, omit_defaults=True):
+class Evidence(msgspec.Struct, frozen=True, omit_defaults=True, gc=False):
     """One reason for one value.
 
     ``source`` is the kind of reason: a table row, a byte offset, a documented rule of the system,

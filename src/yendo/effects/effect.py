@@ -15,7 +15,7 @@ Change = Literal["add", "change", "remove"]
 Origin = Literal["predicted", "observed", "authored"]
 
 
-class Effect(msgspec.Struct, frozen=True, omit_defaults=True):
+class Effect(msgspec.Struct, frozen=True, omit_defaults=True, gc=False):
     """``thing`` as it is afterwards (as it was, where it is removed), how it changed, and why we say so."""
 
     change: Change

@@ -16,15 +16,18 @@ class State:
 
     def __init__(self, things: Iterable[Thing] = ()) -> None:
         self._things: dict[Key, Thing] = {}
-        self._inside: Counter[str] = Counter()  # how many things lie directly in a folder
+        self._inside: Counter[str] | None = None  # how many things lie directly in a folder, once anybody asks
         for thing in things:
             self.add(thing)
 
     def add(self, thing: Thing) -> Thing | None:
         """Adds or replaces; returns what was there before."""
-        key = key_of(thing)
+        return self.put(key_of(thing), thing)
+
+    def put(self, key: Key, thing: Thing) -> Thing | None:
+        """The same where the caller has the key at hand already."""
         before = self._things.get(key)
-        if before is None and key[0] in _ON_DISK:
+        if before is None and self._inside is not None and key[0] in _ON_DISK:
             self._inside[parent(key[1])] += 1
         self._things[key] = thing
         return before
@@ -32,7 +35,7 @@ class State:
     def remove(self, kind: str, identity: str) -> Thing | None:
         """Removes; returns what was there, or None."""
         thing = self._things.pop((kind, identity.lower()), None)
-        if thing is not None and kind in _ON_DISK:
+        if thing is not None and self._inside is not None and kind in _ON_DISK:
             self._inside[parent(identity.lower())] -= 1
         return thing
 
@@ -44,6 +47,8 @@ class State:
 
     def is_empty(self, folder: str) -> bool:
         """Whether nothing lies directly in a folder."""
+        if self._inside is None:
+            self._inside = Counter(parent(identity) for kind, identity in self._things if kind in _ON_DISK)
         return self._inside[folder.lower()] <= 0
 
     def of(self, *kinds: str) -> Iterator[Thing]:
@@ -65,7 +70,7 @@ class State:
 
     def copy(self) -> State:
         other = State()
-        other._things, other._inside = dict(self._things), Counter(self._inside)
+        other._things, other._inside = dict(self._things), None if self._inside is None else Counter(self._inside)
         return other
 
     def become(self, other: State) -> None:

@@ -14,7 +14,7 @@ View = Literal["64", "32"]
 Data = str | int | tuple[str, ...] | None
 
 
-class _Thing(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind"):
+class _Thing(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", gc=False):
     pass
 
 

@@ -125,13 +125,18 @@ class Row(Sequence[Cell]):
 class Table:
     """A table: its columns, and its rows in stored order."""
 
-    def __init__(self, name: str, columns: list[Column], cells: list[tuple[Cell, ...]]) -> None:
-        self.name, self.columns, self.cells = name, columns, cells
+    def __init__(self, name: str, columns: list[Column], stored: _Stored) -> None:
+        self.name, self.columns, self._stored = name, columns, stored
         self._index = {column.name: at for at, column in enumerate(columns)}
         self._keys = [at for at, column in enumerate(columns) if column.is_key]
 
+    @cached_property
+    def cells(self) -> list[tuple[Cell, ...]]:
+        """Every row as a plain tuple."""
+        return list(zip(*(self._stored.column(at) for at in range(len(self.columns))), strict=True))
+
     def __len__(self) -> int:
-        return len(self.cells)
+        return self._stored.count
 
     def __iter__(self) -> Iterator[Row]:
         index = self._index
@@ -149,6 +154,11 @@ class Table:
         cells = self._by_key.get(key)
         return None if cells is None else Row(cells, self._index)
 
+    def pick(self, *names: str) -> Iterator[tuple[Any, ...]]:
+        """Some columns of every row; only these are decoded. A column that is not there gives None."""
+        found = [self._index.get(name) for name in names]
+        return zip(*([None] * len(self) if at is None else self._stored.column(at) for at in found), strict=True)
+
     def where(self, **wanted: Cell) -> Iterator[Row]:
         """The rows whose named cells equal the values given. An unknown column matches nothing."""
         if not wanted.keys() <= self._index.keys():
@@ -159,37 +169,45 @@ class Table:
                 yield row
 
 
-def _unpack(data: bytes, columns: list[Column], width: int, pool: list[str], table: str) -> list[tuple[Cell, ...]]:
-    """Rows from a table's stream. Raises Unreadable on a ragged stream or a reference out of range."""
-    sizes = [width if column.is_string else 2 if column.is_stream or column.width != 4 else 4 for column in columns]
-    total = sum(sizes)
-    if not total:
-        return []
-    count, rest = divmod(len(data), total)
-    if rest:
-        raise Unreadable(f"table {table}: {len(data)} bytes are no whole number of {total}-byte rows")
-    out: list[list[Cell]] = []
-    offset = 0
-    for column, size in zip(columns, sizes, strict=True):
-        block = data[offset : offset + size * count]
-        offset += size * count
+class _Stored:
+    """A table's stream, decoded a column at a time when one is asked for.
+
+    ``texts`` are the strings by number, None first. Raises Unreadable on a ragged stream, and when a
+    column is decoded whose references are out of range.
+    """
+
+    def __init__(self, data: bytes, columns: list[Column], width: int, texts: Sequence[Cell], table: str) -> None:
+        self._data, self._columns, self._texts, self._table = data, columns, texts, table
+        self._sizes = [width if column.is_string else 2 if column.is_stream or column.width != 4 else 4 for column in columns]
+        self.count, rest = divmod(len(data), sum(self._sizes)) if columns else (0, 0)
+        if rest:
+            raise Unreadable(f"table {table}: {len(data)} bytes are no whole number of {sum(self._sizes)}-byte rows")
+        self._decoded: dict[int, list[Cell]] = {}
+
+    def column(self, at: int) -> list[Cell]:
+        if at not in self._decoded:
+            self._decoded[at] = self._decode(at)
+        return self._decoded[at]
+
+    def _decode(self, at: int) -> list[Cell]:
+        column, size, count = self._columns[at], self._sizes[at], self.count
+        offset = sum(self._sizes[:at]) * count
+        block = self._data[offset : offset + size * count]
         if size == 3:
-            numbers: Sequence[int] = [low | middle << 8 | high << 16 for low, middle, high in zip(block[0::3], block[1::3], block[2::3], strict=True)]
-        else:
-            numbers = array("H" if size == 2 else "I")
-            numbers.frombytes(block)
+            wide = bytearray(4 * count)
+            wide[0::4], wide[1::4], wide[2::4] = block[0::3], block[1::3], block[2::3]
+            block = bytes(wide)
+        numbers = array("H" if size == 2 else "I")
+        numbers.frombytes(block)
         if column.is_string:
-            limit = len(pool)
-            if numbers and max(numbers) >= limit:
-                raise Unreadable(f"table {table}, column {column.name}: string {max(numbers)} of {limit - 1}")
-            out.append([pool[number] if number else None for number in numbers])
-        elif column.is_stream:
-            out.append([1 if number else None for number in numbers])
-        elif size == 2:
-            out.append([(number - 0x8000) if number else None for number in numbers])
-        else:
-            out.append([(number - 0x80000000) if number else None for number in numbers])
-    return list(zip(*out, strict=True))
+            try:
+                return list(map(self._texts.__getitem__, numbers))
+            except IndexError:
+                raise Unreadable(f"table {self._table}, column {column.name}: string {max(numbers)} of {len(self._texts) - 1}") from None
+        if column.is_stream:
+            return [1 if number else None for number in numbers]
+        zero = 0x8000 if size == 2 else 0x80000000
+        return [number - zero if number else None for number in numbers]
 
 
 _TABLES = [Column.parse("Name! s64")]
@@ -221,9 +239,10 @@ class Database:
         if "_StringPool" not in self._tables or "_StringData" not in self._tables:
             raise Unreadable("a compound file, but not an installer database (it has no string pool)")
         self.strings, self.code_page, self.reference_width = strings.read_pool(self._tables["_StringPool"].read(), self._tables["_StringData"].read())
-        declared = [cells[0] for cells in self._raw("_Tables", _TABLES)]
+        self._texts: list[Cell] = [None, *self.strings[1:]]
+        declared = [cells[0] for cells in self._table("_Tables", _TABLES).cells]
         self.schema: dict[str, list[Column]] = {str(name): [] for name in declared if name}
-        for table, number, title, kind in sorted(self._raw("_Columns", _COLUMNS), key=lambda cells: (str(cells[0]), int(cells[1] or 0))):
+        for table, number, title, kind in sorted(self._table("_Columns", _COLUMNS).cells, key=lambda cells: (str(cells[0]), int(cells[1] or 0))):
             if str(table) in self.schema:
                 columns = self.schema[str(table)]
                 if number != len(columns) + 1 or len(columns) >= MAX_COLUMNS:
@@ -231,9 +250,9 @@ class Database:
                 columns.append(Column(str(title or ""), int(kind or 0) & 0xFFFF))
         self._cache: dict[str, Table] = {}
 
-    def _raw(self, name: str, columns: list[Column]) -> list[tuple[Cell, ...]]:
-        entry = self._tables.get(name)
-        return [] if entry is None else _unpack(entry.read(), columns, self.reference_width, self.strings, name)
+    def _table(self, name: str, columns: list[Column]) -> Table:
+        entry = self._tables.get(name) if columns else None
+        return Table(name, columns, _Stored(entry.read() if entry else b"", columns, self.reference_width, self._texts, name))
 
     def __contains__(self, table: str) -> bool:
         return table in self.schema
@@ -241,8 +260,7 @@ class Database:
     def __getitem__(self, name: str) -> Table:
         """A table; one that the database lacks is empty, as the system treats it."""
         if name not in self._cache:
-            columns = self.schema.get(name, [])
-            self._cache[name] = Table(name, columns, self._raw(name, columns) if columns else [])
+            self._cache[name] = self._table(name, self.schema.get(name, []))
         return self._cache[name]
 
     @property

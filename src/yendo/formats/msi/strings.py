@@ -11,12 +11,15 @@ from __future__ import annotations
 
 import codecs
 import struct
-from collections.abc import Iterable
+from array import array
+from collections.abc import Iterable, Sequence
+from itertools import accumulate
 
 from yendo.errors import Unreadable
 
 LONG_REFERENCES = 0x80000000
 
+_ONE_BYTE = frozenset({"cp1250", "cp1251", "cp1252", "cp1253", "cp1254", "cp1257", "latin-1", "iso8859-1", "ascii"})
 _SPECIAL = {
     0: "cp1252",
     65001: "utf-8",
@@ -50,7 +53,12 @@ def read_pool(pool: bytes, data: bytes) -> tuple[list[str], int, int]:
     (head,) = struct.unpack_from("<I", pool)
     code_page, width = head & 0x7FFFFFFF, 3 if head & LONG_REFERENCES else 2
     codec = codec_of(code_page)
-    words = struct.unpack_from(f"<{(len(pool) - 4) // 4 * 2}H", pool, 4)
+    words = array("H")
+    words.frombytes(pool[4 : 4 + (len(pool) - 4) // 4 * 4])
+    lengths, counts = words[0::2], words[1::2]
+    long_ones = 0 in lengths and any(length == 0 and count for length, count in zip(lengths, counts, strict=True))
+    if not long_ones and (data.isascii() or codec in _ONE_BYTE):
+        return _cut(data.decode(codec, "replace"), lengths), code_page, width
     strings = [""]
     offset = at = 0
     size = len(data)
@@ -68,6 +76,14 @@ def read_pool(pool: bytes, data: bytes) -> tuple[list[str], int, int]:
         strings.append(data[offset:end].decode(codec, "replace") if length else "")
         offset = end
     return strings, code_page, width
+
+
+def _cut(text: str, lengths: Sequence[int]) -> list[str]:
+    """The strings of a pool without long ones, where a byte is a character. Raises Unreadable."""
+    ends = list(accumulate(lengths))
+    if ends and ends[-1] > len(text):
+        raise Unreadable(f"the strings end at byte {ends[-1]} of _StringData, which has {len(text)}")
+    return ["", *(text[start:end] for start, end in zip([0, *ends], ends, strict=False))]
 
 
 class PoolWriter:

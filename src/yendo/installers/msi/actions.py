@@ -15,7 +15,7 @@ from yendo.effects.things import Data, View, parent
 from yendo.effects.things import Product as ProductThing
 from yendo.evidence import Evidence, row
 from yendo.facts.versions import Version
-from yendo.installers.msi.session import LOCAL, Failure, Session, long_name
+from yendo.installers.msi.session import LOCAL, Failure, Session, all_clean, clean, long_name
 
 Action = Callable[[Session], None]
 STANDARD: dict[str, Action] = {}
@@ -139,29 +139,31 @@ def _drop_empty(session: Session, path: str, evidence: Evidence) -> None:
 
 @standard("InstallFiles")
 def install_files(session: Session) -> None:
-    ready: dict[str, str] = {}
-    components, state = session.components, session.state
-    for entry in session.database["File"]:
-        component = entry["Component_"]
+    made: set[str] = set()
+    names = [long_name(named) for _, named in session.database["File"].pick("File", "FileName")]
+    if not all_clean(names):
+        for name in names:
+            clean(name)
+    components, there_is, folders = session.components, session.state.items().get, session.component_folder
+    columns = session.database["File"].pick("File", "Component_", "FileSize", "Version")
+    for name, (key, component, size, stated) in zip(names, columns, strict=True):
         if components.get(component) != LOCAL:
             continue
-        path = session.file_path(entry["File"])
-        if path is None:
-            raise Failure(1603, f"File[{entry['File']}] belongs to no component")
-        evidence = Evidence("row", f"File[{entry['File']}]")
-        folder = ready.get(component)
-        if folder is None:
-            folder = ready[component] = path.rpartition("\\")[0]
+        evidence = Evidence("row", f"File[{key}]")
+        folder = session.directory(folders[component])
+        if folder not in made:
             session.put_folder(folder, evidence)
-        version = entry.text("Version")
-        mine = _version(version)
-        there = state.get("file", path)
-        if isinstance(there, File) and there.version and not (mine and mine > (_version(there.version) or mine)):
-            continue  # the one on the machine is as new or newer
-        size = entry.number("FileSize")
-        if isinstance(there, File) and there.size == size and session.installed:
-            continue
-        session.put(File(path, size, None, str(mine) if mine else None), evidence)
+            made.add(folder)
+        path = f"{folder}\\{name}"
+        identity = ("file", path.lower())
+        mine = _version(stated) if stated else None
+        there = there_is(identity)
+        if isinstance(there, File):
+            if there.version and not (mine and mine > (_version(there.version) or mine)):
+                continue  # the one on the machine is as new or newer
+            if there.size == size and session.installed:
+                continue
+        session.put(File(path, size or 0, None, str(mine) if mine else None), evidence, identity)
 
 
 @standard("RemoveFiles")

@@ -174,7 +174,7 @@ def _remember(session: Session) -> Memory | None:
     if session.removing or not session.published:
         return None
     language = session.prop("ProductLanguage")
-    identifiers = {row.text("Component"): row.text("ComponentId").upper() for row in session.database["Component"]}
+    identifiers = {name: (code or "").upper() for name, code in session.database["Component"].pick("Component", "ComponentId")}
     return Memory(
         session.product_code,
         session.prop("ProductName"),

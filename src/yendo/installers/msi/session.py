@@ -7,7 +7,7 @@ named otherwise: the Windows Installer's documentation of the table or property 
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from functools import cached_property
 
 import msgspec
@@ -53,7 +53,7 @@ class Failure(Exception):
 
 def long_name(text: str | None) -> str:
     """The long half of ``SHORT~1|long name``."""
-    return (text or "").partition("|")[2] or text or ""
+    return (text or "").rpartition("|")[2]
 
 
 def platform_of(template: str | None) -> str:
@@ -98,9 +98,9 @@ class Session:
 
     # --- recording ---------------------------------------------------------------------------
 
-    def put(self, thing: Thing, evidence: Evidence) -> None:
-        """The thing exists from now on."""
-        before = self.state.add(thing)
+    def put(self, thing: Thing, evidence: Evidence, key: tuple[str, str] | None = None) -> None:
+        """The thing exists from now on. ``key`` is what identifies it, where the caller has it at hand."""
+        before = self.state.put(key, thing) if key else self.state.add(thing)
         if before is None:
             self.effects.append(Effect("add", thing, "predicted", evidence))
         elif before != thing:
@@ -305,7 +305,7 @@ class Session:
             return self.prop("ROOTDRIVE").rstrip("\\") if name == "TARGETDIR" else "C:"
         base = self.directories.get(above) or self._resolve(above, depth + 1)
         own = long_name(found.text("DefaultDir").partition(":")[0])
-        path = base if own in (".", "") else f"{base}\\{_clean(own)}"
+        path = base if own in (".", "") else f"{base}\\{clean(own)}"
         self.directories[above] = base
         return path
 
@@ -340,18 +340,17 @@ class Session:
     def _component_rows(self) -> dict[str, Row]:
         return {row.text("Component"): row for row in self.database["Component"]}
 
-    @cached_property
-    def _features_of(self) -> dict[str, list[str]]:
-        found: dict[str, list[str]] = {}
-        for entry in self.database["FeatureComponents"]:
-            found.setdefault(entry.text("Component_"), []).append(entry.text("Feature_"))
-        return found
-
     def select(self) -> None:
         """Decides the state of every feature and component (what costing does)."""
         self.features = self._select_features()
-        for name, entry in self._component_rows.items():
-            self.components[name] = self._component_state(name, entry)
+        local = {name for name, state in self.features.items() if state == LOCAL}
+        wanted = {component for component, feature in self.database["FeatureComponents"].pick("Component_", "Feature_") if feature in local}
+        plain = not self.installed
+        for name, attributes, condition in self.database["Component"].pick("Component", "Attributes", "Condition"):
+            if plain and not condition and not (attributes or 0) & 128:  # nearly all of them
+                self.components[name] = LOCAL if name in wanted else UNKNOWN
+            else:
+                self.components[name] = self._component_state(name, self._component_rows[name], name in wanted)
 
     def _select_features(self) -> dict[str, int]:
         rows = {entry.text("Feature"): entry for entry in self.database["Feature"]}
@@ -394,9 +393,8 @@ class Session:
         chosen = {name for name in chosen if name not in remove and not any(up in remove for up in _line(name, parents))}
         return {name: LOCAL if name in chosen else ABSENT for name in rows}
 
-    def _component_state(self, name: str, entry: Row) -> int:
+    def _component_state(self, name: str, entry: Row, wanted: bool) -> int:
         was = bool(self.installed and name in self.installed.components)
-        wanted = any(self.features.get(feature) == LOCAL for feature in self._features_of.get(name, ()))
         if not wanted:
             return ABSENT if was else UNKNOWN
         if was and not entry.number("Attributes") & 64:  # 64: the condition is judged again
@@ -437,13 +435,18 @@ class Session:
     def _file_rows(self) -> dict[str, Row]:
         return {row.text("File"): row for row in self.database["File"]}
 
+    @cached_property
+    def component_folder(self) -> dict[str, str]:
+        """The Directory key of every component."""
+        return dict(self.database["Component"].pick("Component", "Directory_"))
+
     def file_path(self, key: str) -> str | None:
         """Where a File row lands, or None where there is no such row."""
         entry = self._file_rows.get(key)
-        component = self._component_rows.get(entry.text("Component_")) if entry else None
-        if entry is None or component is None:
+        folder = self.component_folder.get(entry.text("Component_")) if entry else None
+        if entry is None or folder is None:
             return None
-        return f"{self.directory(component.text('Directory_'))}\\{_clean(long_name(entry.text('FileName')))}"
+        return f"{self.directory(folder)}\\{clean(long_name(entry.text('FileName')))}"
 
     def key_path(self, component: str) -> str:
         """The file or folder that stands for a component."""
@@ -453,9 +456,18 @@ class Session:
         return self.file_path(entry.text("KeyPath")) or self.directory(entry.text("Directory_"))
 
 
-def _clean(name: str) -> str:
+_NO_NAME = re.compile(r"[\\/:\x00-\x1f]|^\.\.$")
+
+
+def all_clean(names: Iterable[str]) -> bool:
+    """Whether every one of many names passes ``clean``, found out in one go; False also where it is not sure."""
+    joined = f"|{'|'.join(names)}|"  # a long name holds no bar: it separates the short one
+    return joined.isprintable() and not any(mark in joined for mark in ("\\", "/", ":", "|..|"))
+
+
+def clean(name: str) -> str:
     """A folder or file name as it may appear below the target. Raises Unreadable on a name that climbs."""
-    if any(character in name for character in "\\/:") or name == ".." or any(ord(character) < 32 for character in name):
+    if _NO_NAME.search(name):
         raise Unreadable(f"the database names a file or folder {name!r}, which is not a name")
     return name
 

@@ -1,0 +1,163 @@
+"""The benchmarks, one function each; every one makes its own material."""
+
+from __future__ import annotations
+
+import os
+import random
+import sys
+import time
+from collections.abc import Callable, Iterator
+from pathlib import Path
+
+from benchmarks.measure import YENDO, Figure, in_turn, process, shell
+from yendo.demo.vendor import SEQUENCE, guid
+from yendo.formats import cfb
+from yendo.formats.msi import DatabaseWriter, Summary
+from yendo.formats.msi.schema import columns
+
+BENCHMARKS: dict[str, Callable[[Path], list[Figure]]] = {}
+MB = 1_000_000
+
+
+def benchmark(function: Callable[[Path], list[Figure]]) -> Callable[[Path], list[Figure]]:
+    BENCHMARKS[function.__name__] = function
+    return function
+
+
+def noise(size: int, piece: int = 4 << 20) -> Iterator[bytes]:
+    """Bytes that do not compress, the same every time."""
+    chance = random.Random(size)
+    block = chance.randbytes(piece)
+    while size > 0:
+        yield block[: min(size, piece)]
+        size -= piece
+
+
+def installer(path: Path, files: int, cabinet: int, *, sector_size: int = 512) -> Path:
+    """An installer of ``files`` files with an embedded cabinet of ``cabinet`` bytes that is never unpacked."""
+    writer = DatabaseWriter(summary=Summary(template="x64;1033", revision=guid(path.name), pages=200, words=2))
+    rows = {
+        "Property": [("ProductCode", guid("bench")), ("ProductName", "Bench"), ("ProductVersion", "1.0"), ("ProductLanguage", "1033"), ("ALLUSERS", "1"),
+                     ("UpgradeCode", guid("bench line")), ("Manufacturer", "Tidewell")],
+        "Directory": [("TARGETDIR", None, "SourceDir"), ("ProgramFiles64Folder", "TARGETDIR", "."), ("INSTALLDIR", "ProgramFiles64Folder", "Bench"),
+                      *((f"D{at}", "INSTALLDIR", f"d{at}") for at in range(files // 100))],
+        "Feature": [("Main", None, "Main", None, 1, 1, None, 0)],
+        "Component": [(f"C{at}", guid(f"c{at}"), f"D{at // 100}" if files >= 100 else "INSTALLDIR", 256, None, f"F{at}") for at in range(files)],
+        "FeatureComponents": [("Main", f"C{at}") for at in range(files)],
+        "File": [(f"F{at}", f"C{at}", f"FILE{at % 100000}.DAT|file number {at}.dat", at, None, None, 512, at + 1) for at in range(files)],
+        "Media": [(1, files, None, "#bench.cab", None, None)],
+        "InstallExecuteSequence": SEQUENCE,
+    }  # fmt: skip
+    for name, cells in rows.items():
+        writer.table(name, columns(name), cells)
+    writer.stream("bench.cab", cfb.Source(cabinet, lambda: noise(cabinet)))
+    with path.open("wb") as file:
+        writer.write(file, sector_size=sector_size)
+    return path
+
+
+@benchmark
+def help_page(folder: Path) -> list[Figure]:
+    ratio, _, detail = in_turn(lambda: process([YENDO, "--help"]), lambda: process([sys.executable, "-c", "import argparse"]), 21, 3)
+    return [Figure("yendo --help against importing argparse", ratio, 2.5, detail=detail)]
+
+
+@benchmark
+def large_read(folder: Path) -> list[Figure]:
+    figures = []
+    for sector_size in (512, 4096):
+        big, small = (
+            installer(folder / "big.msi", 500, 1000 * MB, sector_size=sector_size),
+            installer(folder / "small.msi", 500, MB, sector_size=sector_size),
+        )
+        ratio, memory, detail = in_turn(
+            lambda big=big: process([YENDO, "read", str(big)]), lambda small=small: process([YENDO, "read", str(small)]), 9, 2
+        )
+        figures += [Figure(f"read of 1 GB against 1 MB of cabinets, {sector_size}-byte sectors", ratio, 1.2, detail=detail),
+                    Figure("    its peak memory", memory, 120, "MB")]  # fmt: skip
+    return figures
+
+
+def _workspace(folder: Path, size: int) -> Path:
+    import hashlib
+
+    media = folder / "w" / "media"
+    media.mkdir(parents=True)
+    digest = hashlib.sha256()
+    with (media / "vendor.bin").open("wb") as file:
+        for piece in noise(size):
+            file.write(piece)
+            digest.update(piece)
+    (folder / "w" / "plan.toml").write_text(
+        f'[package]\nid = "bench"\nname = "Bench"\nversion = "1"\n\n[[media]]\nfile = "vendor.bin"\nsha256 = "{digest.hexdigest()}"\n\n'
+        '[[install]]\nkind = "msi"\ncommand = "msiexec /i x /qn"\n', "utf-8")  # fmt: skip
+    return folder / "w"
+
+
+@benchmark
+def large_build(folder: Path) -> list[Figure]:
+    work = _workspace(folder, 2000 * MB)
+    source, copy, archive = work / "media" / "vendor.bin", folder / "copy.bin", folder / "archive.bin"
+
+    def build(*more: str) -> tuple[float, float]:
+        shell(f"rm -rf {work}/package; sync")
+        return process([YENDO, "build", str(work), "-q", *more])
+
+    def by_hand(command: str) -> tuple[float, float]:
+        shell(f"rm -f {copy} {archive}; sync")
+        return shell(command)
+
+    plain, memory, detail = in_turn(build, lambda: by_hand(f"cp {source} {copy} && sha256sum {copy}"), 5)
+    packed, more_memory, more = in_turn(
+        lambda: build("--archive"), lambda: by_hand(f"cp {source} {copy} && sha256sum {copy} && cp {copy} {archive}"), 5
+    )
+    small_folder = folder / "small"
+    small_folder.mkdir()
+    small = _workspace(small_folder, 50 * MB)
+    _, little = process([YENDO, "build", str(small), "-q", "--archive"])
+    return [Figure("build of 2 GB against cp and sha256sum", plain, 0.9, detail=detail),
+            Figure("    with --archive, against cp, sha256sum and cp", packed, 0.9, detail=more),
+            Figure("    peak memory over that of 50 MB", max(memory, more_memory) - little, 30, "MB")]  # fmt: skip
+
+
+@benchmark
+def many_files(folder: Path) -> list[Figure]:
+    path = installer(folder / "many.msi", 50_000, MB)
+    raw = "import olefile, sys\nole = olefile.OleFileIO(sys.argv[1])\nfor name in ole.listdir(): ole.openstream(name).read()"
+    predict = ("import sys\nfrom pathlib import Path\nfrom yendo.formats.msi import Database\nfrom yendo.installers.msi import describe, engine\n"
+               "from yendo.facts.surroundings import windows\naround = windows()\n"
+               "with Database(Path(sys.argv[1])) as database:\n    outcome = engine.predict(database, around, describe.baseline(around))\n"
+               "assert len(outcome.effects) > 50_000, len(outcome.effects)")  # fmt: skip
+    streams = [process([sys.executable, "-c", raw, str(path)]) for _ in range(5)]
+    predicted = [process([sys.executable, "-c", predict, str(path)]) for _ in range(5)]
+    base, value = sorted(seconds for seconds, _ in streams)[2], sorted(seconds for seconds, _ in predicted)[2]
+    return [Figure("effects of 50,000 files against twice olefile's raw streams + 1 s", value / (2 * base + 1), 1.0,
+                   detail=f"{value:.2f} s against 2 x {base:.2f} s + 1 s, whole processes")]  # fmt: skip
+
+
+@benchmark
+def proof_on_wine(folder: Path) -> list[Figure]:
+    from yendo.demo import story
+    from yendo.draft import draft
+    from yendo.machines.wine.machine import WineMachine, powershell_source
+    from yendo.package import build
+    from yendo.plan import read
+    from yendo.prove.prove import prove
+
+    scene = story.scene(folder)
+    draft.from_installer(folder / "lantern", scene)
+    story.edit(folder / "lantern", folder / "site.ini")
+    package = build.build(folder / "lantern", read(folder / "lantern" / "plan.toml")[0]).folder
+    cache = Path(os.environ.get("YENDO_CACHE") or folder / "cache")
+    machine = WineMachine(cache, powershell_source())
+    machine.template  # noqa: B018
+    figures = []
+    for scenario in ("desk", "system"):
+        proofs = [prove(package, machine, scenario=scenario) for _ in range(3)]
+        assert all(proof.passed for proof in proofs)
+        shares = sorted(1 - proof.command_seconds / proof.seconds for proof in proofs)
+        seconds = sorted(proof.seconds for proof in proofs)[1]
+        figures.append(
+            Figure(f"proof on wine, {scenario}: share outside the commands", shares[1], 0.25, "", f"{seconds:.1f} s in all, {time.strftime('%H:%M')}")
+        )
+    return figures
