@@ -2,12 +2,9 @@
 
 from __future__ import annotations
 
-import os
-import resource
 import statistics
 import subprocess
 import sys
-import time
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
 from pathlib import Path
@@ -30,17 +27,22 @@ class Figure:
         return self.value <= self.limit
 
 
+# A process of its own starts what is measured: a child's peak memory begins with that of whoever forks it.
+_LAUNCHER = """
+import os, subprocess, sys, time
+begun = time.perf_counter()
+child = subprocess.Popen(sys.argv[1:], stdout=subprocess.DEVNULL)
+_, status, usage = os.wait4(child.pid, 0)
+print(time.perf_counter() - begun, usage.ru_maxrss / 1024, os.waitstatus_to_exitcode(status))
+"""
+
+
 def process(command: Sequence[str]) -> tuple[float, float]:
-    """Wall seconds and peak memory in MB of one process."""
-    begun = time.perf_counter()
-    child = subprocess.Popen(command, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE)
-    assert child.stderr is not None
-    said = child.stderr.read()
-    _, status, usage = os.wait4(child.pid, 0)
-    child.returncode = os.waitstatus_to_exitcode(status)
-    seconds = time.perf_counter() - begun
-    assert child.returncode == 0, (command, child.returncode, said.decode()[-500:])
-    return seconds, usage.ru_maxrss / 1024
+    """Wall seconds and peak memory in MB of one process, which must end well."""
+    done = subprocess.run([sys.executable, "-I", "-S", "-c", _LAUNCHER, *command], capture_output=True, text=True, check=True)
+    seconds, memory, code = done.stdout.split()
+    assert code == "0", (command, code, done.stderr[-500:])
+    return float(seconds), float(memory)
 
 
 def shell(command: str) -> tuple[float, float]:
@@ -55,7 +57,3 @@ def in_turn(one: Callable[[], tuple[float, float]], other: Callable[[], tuple[fl
     ratio = statistics.median(left[0] / right[0] for left, right in pairs)
     left, right = (statistics.median(pair[side][0] for pair in pairs) for side in (0, 1))
     return ratio, max(pair[0][1] for pair in pairs), f"{left * 1000:.0f} ms against {right * 1000:.0f} ms, {runs} pairs"
-
-
-def own_memory() -> float:
-    return resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024

@@ -78,6 +78,7 @@ def run(
     package: str = r"C:\package\installer.msi",
     open_package: Callable[[Memory], Database | None] | None = None,
     depth: int = 0,
+    remember: bool = True,
 ) -> Outcome:
     """Carries a database out on ``state``, which is changed only if the run succeeds.
 
@@ -105,7 +106,7 @@ def run(
         tuple(session.effects),
         tuple(session.blind),
         tuple(session.log),
-        _remember(session),
+        _remember(session) if remember else None,
         tuple(session.removed_products),
         session.restart,
         session.features,
@@ -223,7 +224,7 @@ def remove_other(session: Session, memory: Memory) -> None:
 
 def predict(database: Database, surroundings: Surroundings, baseline: State, given: Mapping[str, str] | None = None) -> Outcome:
     """What installing on a fresh machine does. Raises Unreadable when the database cannot be carried out at all."""
-    outcome = run(database, surroundings, baseline, given)
+    outcome = run(database, surroundings, baseline, given, remember=False)
     if outcome.exit_code not in (0, 3010, 1641) and not outcome.log:
         raise Unreadable("the database cannot be carried out")
     return outcome
