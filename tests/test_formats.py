@@ -243,10 +243,23 @@ def test_cabinet_round_trip(files: dict[str, bytes]) -> None:
     assert dict(cab.extract(io.BytesIO(data))) == files
 
 
-def lzx_cabinet(folder: Path) -> Path:
-    """Nobody in Debian writes LZX, so the one sample is a cabinet of the system's own tests."""
-    found = [path for path in Path("/usr/share/installed-tests/fwupd").rglob("*.cab") if "lzx" in cab.index(path.open("rb")).compression]
-    return found[0] if found else folder / "none"
+def lzx_cabinet(content: bytes) -> bytes:
+    """A cabinet whose one folder is LZX, written by hand: a single stored block. Source: [MS-PATCH] 2.3 and [MS-CAB]."""
+    bits = "0" + "011" + format(len(content), "024b") + "0000"  # no call translation, stored block, its size, to the next word
+    block = b"".join(struct.pack("<H", int(bits[at : at + 16], 2)) for at in (0, 16)) + struct.pack("<III", 1, 1, 1) + content
+    block += bytes(len(content) % 2)
+    name, files_at = b"lzx.txt\0", 36 + 8
+    data_at = files_at + 16 + len(name)
+    body = struct.pack("<IHH", data_at, 1, 3 | 15 << 8) + struct.pack("<IIHHHH", len(content), 0, 0, 0, 0, 32) + name
+    body += struct.pack("<IHH", 0, len(block), len(content)) + block
+    return b"MSCF" + struct.pack("<IIIIIBBHHHHH", 0, 36 + len(body), 0, files_at, 0, 3, 1, 1, 1, 0, 0, 0) + body
+
+
+def test_lzx_is_read() -> None:
+    content = bytes(range(256)) * 20
+    data = lzx_cabinet(content)
+    assert cab.index(io.BytesIO(data)).compression == ("lzx",)
+    assert dict(cab.extract(io.BytesIO(data))) == {"lzx.txt": content}
 
 
 @pytest.mark.parametrize(

@@ -64,6 +64,17 @@ def test_the_demo_on_the_real_machine(workspace: Path, shell_wine: Any, scenario
 
 
 @pytest.mark.wine
+@pytest.mark.parametrize("name", ["narrow", "per-user"])
+def test_other_kinds_of_installer_for_real(tmp_path: Path, shell_wine: Any, name: str) -> None:
+    """A 32-bit installer and one for a single user, from draft to proof."""
+    from specimens import all_of_them
+
+    draft.from_installer(tmp_path / "w", all_of_them()[name].ours(tmp_path))
+    proof = proved(tmp_path / "w", shell_wine)
+    assert outcomes(proof) == dict.fromkeys(DEMO, "passed"), [phase for phase in proof.phases if phase.outcome != "passed"]
+
+
+@pytest.mark.wine
 def test_without_a_shell_the_runner_is_not_executed(workspace: Path, cache: Path, wine: Any) -> None:
     from yendo.machines.wine.machine import WineMachine
 
@@ -141,7 +152,7 @@ def test_what_stays_behind_is_named(tmp_path: Path) -> None:
     proof = proved(tmp_path / "w")
     left = [leftover.what for leftover in proof.leftovers if "on purpose" not in leftover.reason]
     assert outcomes(proof)["leftovers"] == "failed" and not proof.passed
-    assert left == [r"add file C:\Program Files\Specimen stays\kept.txt", r"add folder C:\Program Files\Specimen stays"]
+    assert left == [r"file C:\Program Files\Specimen stays\kept.txt", r"folder C:\Program Files\Specimen stays"]
 
 
 LOGS = {

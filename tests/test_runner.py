@@ -93,6 +93,22 @@ def test_a_damaged_package_touches_nothing(rig: Rig) -> None:
     assert code == form.DAMAGED and "has changed" in said and rig.own(before) == []
 
 
+@pytest.mark.wine
+def test_programs_in_the_way_are_closed(workspace: Path, shell_wine: Any) -> None:
+    """A program with a window is asked to close before anything is installed."""
+    plan = workspace / "plan.toml"
+    plan.write_text(plan.read_text("utf-8").replace('["lantern.exe", "lanternd.exe"]', '["NOTEPAD.exe"]'), "utf-8")
+    made = build.build(workspace, read(plan)[0]).folder
+    with shell_wine.fresh() as real:
+        real.bring(made, FOLDER)
+        script = (
+            f'start notepad\r\ncall "{FOLDER}\\apply.cmd" install\r\nset code=%errorlevel%\r\ncall "{FOLDER}\\apply.cmd" repair\r\nexit /b %code%\r\n'
+        )
+        (real.host("C:\\") / "busy.bat").write_text(script, newline="")
+        ran = real.run(r"call C:\busy.bat", timeout=300)
+        assert ran.output.count("asking NOTEPAD") == 1 and ran.output.count("done with 0") == 2, ran
+
+
 @pytest.mark.parametrize("rig", ["wine"], indirect=True)
 def test_an_unknown_verb(rig: Rig) -> None:
     assert rig.verb("instal")[0] == form.WRONG_USE

@@ -50,7 +50,7 @@ def run(options: argparse.Namespace) -> int:
         show.emit(body)
     elif not options.quiet:
         out = show.console()
-        colours = {"error": "red", "warning": "yellow", "note": "dim"}
+        colours = {"error": "bold red", "warning": "yellow", "note": "dim"}
         for finding in findings:
             colour = colours[finding.severity]
             out.print(

@@ -12,7 +12,7 @@ evaluator, against which the tests hold this one.
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from typing import NamedTuple, Protocol
 
 MAX_LENGTH, MAX_DEPTH = 16_384, 40
@@ -310,11 +310,13 @@ _WINDOWS = {
 }
 
 
-def in_words(node: Node | None) -> str:
-    """The condition as a sentence for a person."""
+def in_words(node: Node | None, found: Mapping[str, str] = {}) -> str:
+    """The condition as a sentence for a person. ``found`` says what a property stands for that a search sets."""
     if node is None:
         return "always"
     if isinstance(node, Value):
+        if node.kind == "property" and node.text in found:
+            return f"{found[node.text]} is found"
         name = _KNOWN.get(node.text, node.text)
         if node.kind == "property":
             return "64-bit Windows" if node.text == "VersionNT64" else name if node.text in _KNOWN else f"{name} is set"
@@ -327,8 +329,10 @@ def in_words(node: Node | None) -> str:
         }.get(node.kind, repr(node.text))
     if isinstance(node, Not):
         if isinstance(node.inner, Value) and node.inner.kind == "property" and node.inner.text not in _KNOWN:
+            if node.inner.text in found:
+                return f"{found[node.inner.text]} is not found"
             return f"{node.inner.text} is not set"
-        inner = in_words(node.inner)
+        inner = in_words(node.inner, found)
         return f"not ({inner})" if isinstance(node.inner, Join) else f"not {inner}"
     if isinstance(node, Compare):
         left = _KNOWN.get(node.left.text, node.left.text) if node.left.kind == "property" else node.left.text
@@ -339,4 +343,4 @@ def in_words(node: Node | None) -> str:
             right = f"“{right}”"
         return f"{left} {_OPERATOR_WORDS[node.operator]} {right}"
     word = {"AND": " and ", "OR": " or ", "XOR": " or else ", "EQV": " exactly when ", "IMP": " implies "}[node.word]
-    return word.join(f"({in_words(part)})" if isinstance(part, Join) else in_words(part) for part in node.parts)
+    return word.join(f"({in_words(part, found)})" if isinstance(part, Join) else in_words(part, found) for part in node.parts)

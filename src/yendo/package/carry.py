@@ -87,6 +87,10 @@ class _Carrier:
         if self.manifest.architectures and around.architecture not in self.manifest.architectures:
             self.say(f"not applicable: this machine is {around.architecture}")
             return False
+        if self.manifest.disk:
+            self.say("free disk space is not judged here, only by the package's own runner")
+        if self.manifest.programs:
+            self.say("programs in the way are closed only by the package's own runner")
         return True
 
     def whole(self) -> bool:

@@ -42,8 +42,10 @@ function Get-Key([string]$Hive, [string]$View, [string]$Path) {
 function Test-Rule($Rule) {
     switch ($Rule['kind']) {
         'msi-product' {
-            foreach ($path in $Rule['keys']) {
-                [Microsoft.Win32.RegistryKey]$key = Get-Key 'HKLM' '64' $path
+            [Microsoft.Win32.RegistryKey]$accounts = Get-Key 'HKLM' '64' 'Software\Microsoft\Windows\CurrentVersion\Installer\UserData'
+            if ($null -eq $accounts) { return @($false, 'the Windows Installer has no such product') }
+            foreach ($account in $accounts.GetSubKeyNames()) {
+                [Microsoft.Win32.RegistryKey]$key = $accounts.OpenSubKey($account + '\Products\' + $Rule['product'] + '\InstallProperties')
                 if ($null -ne $key) {
                     [string]$version = $key.GetValue('DisplayVersion', '')
                     return @((Test-Range $version $Rule['version']), ('version ' + $version + ' is on record'))

@@ -103,8 +103,7 @@ def _rule(rule: Rule) -> dict[str, Any]:
     common = {"title": describe(rule), "version": _bounds(rule.version)}
     match rule:
         case MsiProductRule():
-            root = r"Software\Microsoft\Windows\CurrentVersion\Installer\UserData\S-1-5-18\Products"
-            return {"kind": "msi-product", "keys": [rf"{root}\{pack_code(rule.code)}\InstallProperties"], **common}
+            return {"kind": "msi-product", "product": pack_code(rule.code), **common}
         case FileRule():
             return {"kind": "file", "path": rule.path, "size": -1 if rule.size is None else rule.size, "sha256": rule.sha256 or "", **common}
         case RegistryRule():

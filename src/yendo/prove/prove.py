@@ -266,13 +266,13 @@ class _Prover:
         left = difference(before, state)
         ours = self.without_own(left, session)
         own = {id(effect) for effect in ours}
-        self.leftovers = [Leftover(str(effect), "the runner's log, kept on purpose") for effect in left if id(effect) not in own]
+        self.leftovers = [Leftover(_named(effect), "the runner's log, kept on purpose") for effect in left if id(effect) not in own]
         for effect in ours:
             empty = kind_of(effect.thing) == "folder" and state.is_empty(effect.thing.identity)
             reason = "not removed by the package"
             if empty and self.machine.name == "wine":
                 reason = "an empty folder; the layer leaves those above a component's own, which Windows removes"
-            self.leftovers.append(Leftover(str(effect), reason))
+            self.leftovers.append(Leftover(_named(effect), reason))
         serious = [leftover for leftover in self.leftovers if leftover.reason == "not removed by the package"]
         shown = [leftover for leftover in self.leftovers if "on purpose" not in leftover.reason]
         self.phase(
@@ -307,6 +307,11 @@ class _Prover:
             )
 
         return [effect for effect in effects if not own(effect)]
+
+
+def _named(effect: Effect) -> str:
+    """What is left, in words; that it is there says enough of what was added."""
+    return f"{effect.kind} {label(effect.thing)}" + ("" if effect.change == "add" else f", {effect.change}d")
 
 
 def _in_menu(effect: Effect, session: Session) -> bool:
@@ -358,6 +363,3 @@ def prove(package: Path, machine: Machine, *, scenario: str = "desk", progress: 
         leftovers=tuple(prover.leftovers),
         tool=f"yendo {yendo.__version__}",
     )
-
-
-__all__ = ["ACCEPTED", "SCENARIOS", "label", "prove"]

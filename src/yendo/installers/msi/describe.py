@@ -152,11 +152,15 @@ def _silent(name: str, identity: form.Identity) -> form.Silent:
 
 
 def _launch_conditions(database: Database) -> tuple[form.Condition, ...]:
-    found = []
+    found, versions = [], {}
+    for entry in database["Upgrade"]:
+        low, high = entry.text("VersionMin"), entry.text("VersionMax")
+        bounds = " ".join(([f"from {low}"] if low else []) + ([f"up to {high}"] if high else [])) or "of any number"
+        versions[entry.text("ActionProperty")] = f"a version {bounds} of the same line"
     for entry in database["LaunchCondition"]:
         text = entry.text("Condition")
         try:
-            words = conditions.in_words(conditions.parse(text))
+            words = conditions.in_words(conditions.parse(text), versions)
         except conditions.ConditionError as error:
             words = f"cannot be read: {error}"
         found.append(form.Condition(text, words, entry.text("Description"), row("LaunchCondition", text)))

@@ -1,0 +1,81 @@
+"""Makes the pictures in docs/screenshots again, from the demo's data: ``screenshots.py [NAME ...]``.
+
+Each is a terminal window on a screen without a monitor, 1280 by 800. Needs Xvfb, xterm and ImageMagick's import.
+"""
+
+from __future__ import annotations
+
+import os
+import subprocess
+import sys
+import tempfile
+import time
+from pathlib import Path
+
+from yendo.demo import story
+
+OUT = Path(__file__).parents[1] / "docs" / "screenshots"
+YENDO = Path(sys.executable).with_name("yendo")
+PICTURES = {
+    "read": "yendo read from-tidewell/lantern-6.2.1.msi",
+    "draft": "yendo draft fresh from-tidewell/lantern-6.2.1.msi",
+    "check": "yendo check mistaken",
+    "build": "yendo build lantern --archive",
+    "prove-simulated": "yendo prove lantern",
+    "prove-wine": "yendo prove lantern --machine wine",
+    "doctor": "yendo doctor",
+    "demo": "yendo demo try-out",
+}
+
+
+def prepare(folder: Path) -> None:
+    """The demo's scene, its finished workspace, and one with mistakes in it."""
+    from yendo.machines.simulated.machine import SimulatedMachine
+
+    story.tell(folder, SimulatedMachine())
+    subprocess.run(["cp", "-r", folder / "lantern", folder / "mistaken"], check=True)
+    plan = folder / "mistaken" / "plan.toml"
+    text = plan.read_text("utf-8")
+    for old, new in (('SITE = "Marrowby"', 'SIET = "Marrowby"'), ('version = ">=6.2.1.0"\n', ""), ('media = "lantern-6.2.1.msi"\ntimeout = "30 min"',
+                      'media = "lantern-6.2.1.msi"\narguments = \'INSTALLDIR=C:\\Program Files\\Lantern\'')):  # fmt: skip
+        assert old in text, old
+        text = text.replace(old, new, 1)
+    plan.write_text(text, "utf-8")
+
+
+def take(name: str, command: str, folder: Path, display: str) -> None:
+    done = folder / f".{name}-done"
+    script = folder / f".{name}.sh"
+    script.write_text(f'cd {folder}\nprintf "\\033[1m$\\033[0m %s\\n" "{command}"\n{command}\ntouch {done}\nsleep 60\n')
+    environment = {**os.environ, "DISPLAY": display, "PATH": f"{YENDO.parent}:{os.environ['PATH']}", "LC_ALL": "C.UTF-8"}
+    window = subprocess.Popen(
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "180x56+0+0", "-bg", "#101418", "-fg", "#d8dee4", "-T", name, "-e", "sh", str(script)],
+        env=environment)  # fmt: skip
+    until = time.monotonic() + 120
+    while not done.exists() and time.monotonic() < until:
+        time.sleep(0.1)
+    time.sleep(0.5)
+    subprocess.run(["import", "-window", "root", str(OUT / f"{name}.png")], env=environment, check=True)
+    window.terminate()
+    window.wait()
+
+
+def main() -> int:
+    OUT.mkdir(parents=True, exist_ok=True)
+    chosen = sys.argv[1:] or list(PICTURES)
+    read, write = os.pipe()
+    screen = subprocess.Popen(["Xvfb", "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"], pass_fds=[write], stderr=subprocess.DEVNULL)
+    display = ":" + os.read(read, 16).decode().strip()
+    try:
+        with tempfile.TemporaryDirectory(prefix="marrowby-") as folder:
+            prepare(Path(folder))
+            for name in chosen:
+                take(name, PICTURES[name], Path(folder), display)
+    finally:
+        screen.terminate()
+        screen.wait()
+    return 0
+
+
+if __name__ == "__main__":
+    raise SystemExit(main())
