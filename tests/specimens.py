@@ -6,7 +6,6 @@ Each is a set of table rows; ``ours`` writes it with our writer, ``theirs`` with
 
 from __future__ import annotations
 
-import contextlib
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -257,10 +256,3 @@ def all_of_them() -> dict[str, Specimen]:
         "AppSearch", ("FOUNDBUILD", "SearchBuild")
     ).add("RegLocator", ("SearchBuild", 2, r"Software\Microsoft\Windows NT\CurrentVersion", "CurrentVersion", 2 | 16))
     return found
-
-
-@contextlib.contextmanager
-def folder_of(base: Path, name: str):  # type: ignore[no-untyped-def]
-    path = base / name
-    path.mkdir(parents=True, exist_ok=True)
-    yield path

@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Yendo, missing, parsed
+from conftest import Yendo, parsed
 from specimens import Specimen
 
 from yendo.draft import draft
@@ -254,5 +254,3 @@ def test_no_such_machine(workspace: Path, yendo: Yendo) -> None:
     yendo("build", workspace)
     done = yendo("prove", workspace, "--machine", "wine", expect=4, environment={"PATH": "/usr/bin/nowhere"})
     assert "apt-get install wine" in done.stderr
-    done = yendo("prove", workspace, "--machine", "wine", "--powershell", "/no/such.zip", expect=None)
-    assert done.returncode in (2, 4) and missing

@@ -93,6 +93,13 @@ def test_a_damaged_package_touches_nothing(rig: Rig) -> None:
     assert code == form.DAMAGED and "has changed" in said and rig.own(before) == []
 
 
+def test_programs_in_the_way_are_closed_on_the_simulated_machine(package: Path) -> None:
+    session = fresh_session(package)
+    session.running = ["LANTERN", "other"]
+    found = carry.carry(form.read(package), package, session, "uninstall", folder=FOLDER)
+    assert session.running == ["other"] and found.lines.count("asking lantern to close") == 1 and "asking lanternd to close" not in found.lines
+
+
 @pytest.mark.wine
 def test_programs_in_the_way_are_closed(workspace: Path, shell_wine: Any) -> None:
     """A program with a window is asked to close before anything is installed."""

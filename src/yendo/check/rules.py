@@ -10,10 +10,9 @@ from pathlib import Path
 import msgspec
 
 from yendo.check.workspace import Finding, Severity, Workspace
-from yendo.detect.evaluate import expand
 from yendo.effects import File, RegistryValue
 from yendo.errors import Usage
-from yendo.facts.surroundings import windows
+from yendo.facts.surroundings import expand, windows
 from yendo.installers.msi import commandline
 from yendo.package import build, secrets
 from yendo.package import manifest as form

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterable, Mapping
 
 import msgspec
 
 from yendo.effects import File, Product, RegistryValue, State, UninstallEntry
+from yendo.facts.surroundings import expand
 from yendo.facts.versions import Version, VersionRange
 from yendo.plan import FileRule, MsiProductRule, RegistryRule, Rule, UninstallEntryRule
 
@@ -46,12 +46,6 @@ def _in_range(text: str | None, wanted: str | None) -> bool:
         return VersionRange.parse(wanted).holds(Version.parse(text or ""))
     except ValueError:
         return False
-
-
-def expand(path: str, environment: Mapping[str, str]) -> str:
-    """``%NAME%`` replaced by the machine's environment."""
-    folded = {name.lower(): value for name, value in environment.items()}
-    return re.sub(r"%([^%]+)%", lambda match: folded.get(match[1].lower(), match[0]), path)
 
 
 def judge(rule: Rule, state: State, environment: Mapping[str, str]) -> Verdict:

@@ -11,9 +11,10 @@ evaluator, against which the tests hold this one.
 
 from __future__ import annotations
 
+import operator
 import re
 from collections.abc import Callable, Iterator, Mapping
-from typing import NamedTuple, Protocol
+from typing import Any, NamedTuple, Protocol
 
 MAX_LENGTH, MAX_DEPTH = 16_384, 40
 
@@ -190,28 +191,16 @@ def _resolve(value: Value, values: Values) -> str | int | None:
     return values.feature(value.text, action=value.kind == "&")
 
 
-_NUMERIC: dict[str, Callable[[int, int], bool]] = {
-    "=": lambda a, b: a == b,
-    "<>": lambda a, b: a != b,
-    "<": lambda a, b: a < b,
-    ">": lambda a, b: a > b,
-    "<=": lambda a, b: a <= b,
-    ">=": lambda a, b: a >= b,
-    "><": lambda a, b: bool(a & b),
-    "<<": lambda a, b: a >> 16 & 0xFFFF == b & 0xFFFF,
-    ">>": lambda a, b: a & 0xFFFF == b & 0xFFFF,
+_ORDER: dict[str, Callable[[Any, Any], bool]] = {
+    "=": operator.eq,
+    "<>": operator.ne,
+    "<": operator.lt,
+    ">": operator.gt,
+    "<=": operator.le,
+    ">=": operator.ge,
 }
-_TEXTUAL: dict[str, Callable[[str, str], bool]] = {
-    "=": lambda a, b: a == b,
-    "<>": lambda a, b: a != b,
-    "<": lambda a, b: a < b,
-    ">": lambda a, b: a > b,
-    "<=": lambda a, b: a <= b,
-    ">=": lambda a, b: a >= b,
-    "><": lambda a, b: b in a,
-    "<<": lambda a, b: a.startswith(b),
-    ">>": lambda a, b: a.endswith(b),
-}
+_NUMERIC = _ORDER | {"><": lambda a, b: bool(a & b), "<<": lambda a, b: a >> 16 & 0xFFFF == b & 0xFFFF, ">>": lambda a, b: a & 0xFFFF == b & 0xFFFF}
+_TEXTUAL = _ORDER | {"><": operator.contains, "<<": str.startswith, ">>": str.endswith}
 
 
 def _compare(node: Compare, values: Values) -> bool:
@@ -223,10 +212,10 @@ def _compare(node: Compare, values: Values) -> bool:
         second = right if isinstance(right, int) else _number(right)
         if first is None or second is None:
             return node.operator == "<>"
-        return _NUMERIC[node.operator](first, second)
+        return bool(_NUMERIC[node.operator](first, second))
     if node.ignore_case:
         left, right = left.upper(), right.upper()
-    return _TEXTUAL[node.operator](left, right)
+    return bool(_TEXTUAL[node.operator](left, right))
 
 
 def holds(node: Node | None, values: Values) -> bool:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
 from typing import Literal
 
 import msgspec
@@ -103,3 +105,9 @@ def for_everyone(surroundings: Surroundings) -> dict[str, str]:
         return {}
     data = surroundings.folders["CommonAppDataFolder"]
     return {**{name: f"{data}\\{path}" for name, path in MENU.items()}, "DesktopFolder": surroundings.environment["PUBLIC"] + r"\Desktop"}
+
+
+def expand(text: str, environment: Mapping[str, str]) -> str:
+    """Replaces ``%NAME%`` without regard to case; a name that is not set stays as it is, as Windows has it."""
+    folded = {name.lower(): value for name, value in environment.items()}
+    return re.sub(r"%([^%]+)%", lambda match: folded.get(match[1].lower(), match[0]), text)

@@ -7,7 +7,7 @@ from __future__ import annotations
 
 import io
 import struct
-from collections.abc import Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import datetime
 from typing import BinaryIO
 
@@ -16,7 +16,7 @@ import msgspec
 from yendo.errors import NotCovered, Unreadable
 
 MAX_FILES = 65_535
-MAX_TOTAL = 8 << 30
+MAX_TOTAL = 2 << 30
 COMPRESSION = {0: "none", 1: "mszip", 2: "quantum", 3: "lzx"}
 
 
@@ -95,8 +95,8 @@ def index(file: BinaryIO) -> CabIndex:
     return CabIndex(tuple(members), tuple(compression), size, bool(flags & 1), bool(flags & 2))
 
 
-def extract(data: BinaryIO, wanted: set[str] | None = None) -> Iterator[tuple[str, bytes]]:
-    """Unpacks members by name, one at a time. ``wanted`` None means all.
+def extract(data: BinaryIO, wanted: set[str] | None = None, *, limit: int = MAX_TOTAL) -> Iterator[tuple[str, bytes]]:
+    """Unpacks members by name, one at a time. ``wanted`` None means all; ``limit`` is in bytes for the whole cabinet.
 
     Raises Unreadable on damaged data, a hostile name, or more bytes than the header promised;
     NotCovered where LZX is needed and libarchive is not on this system.
@@ -106,7 +106,7 @@ def extract(data: BinaryIO, wanted: set[str] | None = None) -> Iterator[tuple[st
     for name in promised if wanted is None else wanted & promised.keys():
         if reason := unsafe(name):
             raise Unreadable(f"the cabinet names a file {name!r}: {reason}")
-    if sum(promised.values()) > MAX_TOTAL:
+    if sum(promised.values()) > limit:
         raise Unreadable(f"the cabinet promises {sum(promised.values())} bytes unpacked")
     empty = [name for name, size in promised.items() if not size and (wanted is None or name in wanted)]
     yield from ((name, b"") for name in empty)
@@ -114,18 +114,33 @@ def extract(data: BinaryIO, wanted: set[str] | None = None) -> Iterator[tuple[st
     if not wanted:
         return
     data.seek(0)
-    unpack = _with_cabarchive if set(listing.compression) <= {"none", "mszip"} else _with_libarchive
-    for name, content in unpack(data, wanted, promised):
+    left = set(wanted)
+    for name, content in _unpacker(listing)(data, wanted, promised):
         if len(content) != promised.get(name, -1):
             raise Unreadable(f"{name}: {len(content)} bytes where the cabinet's header says {promised.get(name)}")
+        left.discard(name)
         yield name, content
+    if left:
+        raise Unreadable(f"{min(left)} is listed in the cabinet and cannot be unpacked from it")
+
+
+_Unpacker = Callable[[BinaryIO, set[str], Mapping[str, int]], Iterator[tuple[str, bytes]]]
+
+
+def _unpacker(listing: CabIndex) -> _Unpacker:
+    """libarchive, which unpacks by the block; without it cabarchive, which unpacks whole and knows no LZX."""
+    try:
+        import libarchive  # noqa: F401
+    except (ImportError, OSError, TypeError, AttributeError) as error:
+        if set(listing.compression) <= {"none", "mszip"}:
+            return _with_cabarchive
+        raise NotCovered("this cabinet is packed with LZX, which needs the system's libarchive (apt-get install libarchive13)") from error
+    return _with_libarchive
 
 
 def _with_libarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
-    try:
-        import libarchive
-    except (ImportError, OSError, TypeError, AttributeError) as error:
-        raise NotCovered("this cabinet is packed with LZX, which needs the system's libarchive (apt-get install libarchive13)") from error
+    import libarchive
+
     try:
         with libarchive.stream_reader(data, format_name="cab") as archive:
             for entry in archive:
@@ -145,18 +160,7 @@ def _with_cabarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, in
 
     try:
         archive = cabarchive.CabArchive(data.read())
-    except (
-        cabarchive.CorruptionError,
-        cabarchive.NotSupportedError,
-        struct.error,
-        ValueError,
-        IndexError,
-        KeyError,
-        TypeError,
-        OverflowError,
-    ) as error:
-        raise Unreadable(f"the cabinet's data is damaged: {error}") from error
-    except Exception as error:  # zlib.error and what the library lets through
+    except Exception as error:  # its own errors, and those of zlib and struct that it lets through
         raise Unreadable(f"the cabinet's data is damaged: {error}") from error
     for name, member in archive.items():
         if name in wanted:

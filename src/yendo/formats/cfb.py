@@ -128,11 +128,11 @@ class Entry:
         self.size: int = int(raw.size)
         self.is_storage: bool = raw.entry_type == olefile.STGTY_STORAGE
 
-    def open(self) -> io.BufferedReader:
+    def open(self) -> BinaryIO:
         """The stream's bytes, read as they are asked for. Raises Unreadable on a broken chain."""
         ole = self._file._ole
         if self.size < ole.mini_stream_cutoff_size:
-            return io.BufferedReader(_as_raw(self.read()))
+            return io.BytesIO(self.read())
         return io.BufferedReader(StreamReader(ole, self._raw.isectStart, self.size), 1 << 16)
 
     def read(self) -> bytes:
@@ -150,13 +150,6 @@ class Entry:
         if len(data) != self.size:
             raise Unreadable(f"stream {self.name!r} has {len(data)} of its stated {self.size} bytes")
         return bytes(data)
-
-
-def _as_raw(data: bytes) -> io.RawIOBase:
-    class _Raw(io.BytesIO):
-        pass
-
-    return _Raw(data)  # type: ignore[return-value]  # BufferedReader takes any object with readinto
 
 
 class CompoundFile:

@@ -57,6 +57,9 @@ class Session(Protocol):
 
     def has_folder(self, path: str) -> bool: ...
 
+    def close_program(self, name: str) -> bool:
+        """Asks a program to close, by its name without ``.exe``; False where it does not run."""
+
 
 class Machine(Protocol):
     """A kind of machine. ``fresh`` gives a session and throws the machine away at its end."""

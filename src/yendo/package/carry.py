@@ -12,8 +12,8 @@ from pathlib import Path
 
 import msgspec
 
-from yendo.detect.evaluate import expand
 from yendo.effects.things import parent
+from yendo.facts.surroundings import expand
 from yendo.facts.versions import Version, VersionRange
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
@@ -61,6 +61,9 @@ class _Carrier:
                 return form.NOT_APPLICABLE
             if not self.whole():
                 return form.DAMAGED
+        for name in self.manifest.programs:
+            if self.session.close_program(name):
+                self.say(f"asking {name} to close")
         final = 0
         for number, action in enumerate(self.manifest.actions(verb), 1):
             self.say(f"step {number}: {action.title}")
@@ -89,8 +92,6 @@ class _Carrier:
             return False
         if self.manifest.disk:
             self.say("free disk space is not judged here, only by the package's own runner")
-        if self.manifest.programs:
-            self.say("programs in the way are closed only by the package's own runner")
         return True
 
     def whole(self) -> bool:

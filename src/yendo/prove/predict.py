@@ -5,11 +5,10 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
-from yendo.detect.evaluate import expand
 from yendo.effects import Effect, File, State
 from yendo.effects.things import parent
 from yendo.evidence import Evidence
-from yendo.facts.surroundings import Surroundings
+from yendo.facts.surroundings import Surroundings, expand
 from yendo.formats.msi import Database
 from yendo.installers.msi import commandline, engine
 from yendo.package.manifest import Action, Manifest

@@ -14,7 +14,7 @@ from yendo.detect.evaluate import describe
 from yendo.effects import Effect, File, IniValue, State, agreement, difference, label
 from yendo.effects.things import kind_of, parent
 from yendo.errors import NotCovered
-from yendo.facts.surroundings import Account
+from yendo.facts.surroundings import Account, expand
 from yendo.machines.protocol import Machine, Session
 from yendo.machines.wine import quirks
 from yendo.package import carry
@@ -131,8 +131,6 @@ class _Prover:
     def failed_run(self, session: Session, verb: str, carried: carry.Carried) -> tuple[tuple[str, ...], tuple[str, str]]:
         """Details and cause of a verb that ended badly."""
         logs = session.surroundings.environment
-        from yendo.detect.evaluate import expand
-
         details: tuple[str, ...] = carried.lines[-4:]
         for action in self.manifest.actions(verb):
             data = session.read(expand(rf"{self.manifest.logs}\{action.log}", logs)) if action.log else None
@@ -289,8 +287,6 @@ class _Prover:
 
     def without_own(self, effects: list[Effect], session: Session) -> list[Effect]:
         """Without what the runner itself keeps: its logs and its record of placed files."""
-        from yendo.detect.evaluate import expand
-
         environment = session.surroundings.environment
         heads = [expand(self.manifest.logs, environment).lower(), expand(r"%ProgramData%\Yendo\placed", environment).lower()]
 

@@ -90,6 +90,7 @@ def run(
     work = state.copy()
     session = Session(database, surroundings, work, given or {}, installed=memories.pop(code, None), others=memories, package=package, nesting=depth)
     session.open_package = open_package or session.open_package
+    session.remove_other = lambda memory: remove_other(session, memory)
     try:
         _sequence(session)
     except Failure as failure:

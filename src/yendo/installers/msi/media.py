@@ -77,14 +77,14 @@ def payload(database: Database, source: Path) -> dict[str, bytes]:
             if stream is None:
                 raise MissingMedia(f"{name[1:]} inside the database")
             if total <= MAX_UNPACKED:
-                contents.update(cab.extract(io.BytesIO(stream.read())))
+                contents.update(cab.extract(io.BytesIO(stream.read()), limit=2 * MAX_UNPACKED))
         else:
             path = beside(source, name)
             if path is None:
                 raise MissingMedia(name)
             if total <= MAX_UNPACKED:
                 with path.open("rb") as file:
-                    contents.update(cab.extract(file))
+                    contents.update(cab.extract(file, limit=2 * MAX_UNPACKED))
     for key in _loose_keys(database):
         path = loose(database, source, key)
         if path is None or not path.is_file():

@@ -87,6 +87,7 @@ class Session:
         self.published = False
         self.created: set[str] = set(installed.created) if installed else set()
         self.open_package: Callable[[Memory], Database | None] = lambda memory: None
+        self.remove_other: Callable[[Memory], None] = lambda memory: None
         self.removed_products: list[str] = []
         self.given = dict(given)
         self.platform = platform_of(database.summary.template)

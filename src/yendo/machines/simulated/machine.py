@@ -15,7 +15,7 @@ from pathlib import Path
 from yendo.effects import File, Folder, State
 from yendo.effects.things import Environment, RegistryValue, Thing, parent
 from yendo.errors import NotCovered, Unreadable
-from yendo.facts.surroundings import Account, Surroundings, for_everyone, windows
+from yendo.facts.surroundings import Account, Surroundings, expand, for_everyone, windows
 from yendo.formats.msi import Database
 from yendo.installers.msi import commandline, engine
 from yendo.installers.msi.media import MissingMedia, payload
@@ -23,12 +23,6 @@ from yendo.installers.msi.session import Memory
 from yendo.machines.protocol import Place, Ran
 
 _FILES = ("msiexec.exe", "cmd.exe", "reg.exe")
-
-
-def expand(text: str, environment: dict[str, str]) -> str:
-    """Replaces ``%NAME%``; a name that is not set stays as it is, as Windows has it."""
-    folded = {name.lower(): value for name, value in environment.items()}
-    return re.sub(r"%([^%]+)%", lambda match: folded.get(match[1].lower(), match[0]), text)
 
 
 def fresh_state(surroundings: Surroundings) -> State:
@@ -80,6 +74,7 @@ class SimulatedSession:
         self._packages: dict[str, Path] = {}
         self._brought: dict[str, Path] = {}
         self.busy = 0
+        self.running: list[str] = []  # programs that a person has open, by their names without .exe
 
     # --- files -------------------------------------------------------------------------------------
 
@@ -128,6 +123,11 @@ class SimulatedSession:
 
     def has_folder(self, path: str) -> bool:
         return self._state.get("folder", path) is not None or path.lower().startswith(tuple(self._brought))
+
+    def close_program(self, name: str) -> bool:
+        there = [program for program in self.running if program.lower() == name.lower()]
+        self.running = [program for program in self.running if program not in there]
+        return bool(there)
 
     def state(self) -> State:
         return self._state.copy()

@@ -81,7 +81,9 @@ class WineMachine:
 
     @property
     def label(self) -> str:
-        return f"{self.layer.version} (Windows API layer)"
+        ready = self.cache / "wine" / self._key / "ready.json"
+        widths = f", {'- and '.join(self.widths)}-bit programs" if ready.exists() else ""
+        return f"{self.layer.version} (Windows API layer{widths})"
 
     @cached_property
     def _key(self) -> str:
@@ -323,6 +325,9 @@ class WineSession:
 
     def has_folder(self, path: str) -> bool:
         return self.host(path).is_dir()
+
+    def close_program(self, name: str) -> bool:
+        return self.run(f'taskkill /im "{name}.exe"', timeout=60).exit_code == 0
 
     # --- commands and state -------------------------------------------------------------------------
 
