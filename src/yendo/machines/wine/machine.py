@@ -43,6 +43,8 @@ _USER_FOLDERS = (
     r"AppData\Roaming\Microsoft\Windows\Start Menu\Programs",
     r"AppData\Local\Temp",
 )
+_SYSTEM_FOLDERS = (*_USER_FOLDERS, "Temp")  # wine 8 keeps temporary files there
+
 
 _SETTINGS = (
     'REGEDIT4\r\n\r\n[HKEY_CURRENT_USER\\Software\\Wine\\WineDbg]\r\n"ShowCrashDialog"=dword:00000000\r\n\r\n'
@@ -205,7 +207,7 @@ class WineMachine:
             if account == "system":
                 known, blocks = self._known("user")
                 state = known.copy()
-                for name in _USER_FOLDERS:
+                for name in _SYSTEM_FOLDERS:
                     state.add_folders(f"{_SYSTEM_PROFILE}\\{name}")
             else:
                 things, blocks = observe.load(self.template / "baseline.msgpack")
@@ -253,7 +255,7 @@ class WineSession:
     def _redirect(self) -> dict[str, str]:
         """Another profile and hive in place of the person's: the nearest the layer comes to the system account."""
         drive = self.copy.root / "drive_c"
-        for name in _USER_FOLDERS:
+        for name in _SYSTEM_FOLDERS:
             (drive / (_SYSTEM_PROFILE[3:] + "\\" + name).replace("\\", "/")).mkdir(parents=True, exist_ok=True)
         hive = self.copy.root / "user.reg"
         text = hive.read_text("utf-8", "replace")
