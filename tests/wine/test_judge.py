@@ -58,3 +58,34 @@ def test_the_real_reader_reads_ours(machine: Any, vendor: Path, tmp_path: Path) 
                 for row in own[table]
             )
             assert rows == ours, table
+
+
+def test_an_upgrade_ends_as_predicted(machine: Any, wine: Any, vendor: Path) -> None:
+    """The older release, then the newer one over it: the state in the end, thing by thing."""
+    from yendo.effects import agreement, difference
+    from yendo.installers.msi import engine
+    from yendo.machines.wine import quirks
+    from yendo.prove.prove import _without_contents
+
+    machine.bring(vendor, r"C:\vendor")
+    before, memories, paths = wine.baseline(), {}, {}
+    state = before.copy()
+    for version in ("6.1.0", "6.2.1"):
+        assert machine.run(rf"msiexec /i C:\vendor\lantern-{version}.msi /qn SITE=Marrowby", timeout=120).exit_code == 0
+        path = vendor / f"lantern-{version}.msi"
+        with Database(path) as database:
+            outcome = engine.run(
+                database,
+                machine.surroundings,
+                state,
+                {"SITE": "Marrowby"},
+                memories=memories,
+                open_package=lambda memory: Database(paths[memory.code]),
+            )
+        assert outcome.exit_code == 0 and outcome.memory
+        memories = {code: memory for code, memory in memories.items() if code not in outcome.removed} | {outcome.memory.code: outcome.memory}
+        paths[outcome.memory.code] = path
+    assert len(memories) == 1
+    predicted, _ = quirks.adapt(difference(before, state, "predicted"))
+    found = agreement(predicted, _without_contents(difference(before, machine.state()), predicted))
+    assert not found.missed and not found.false, (found.missed, found.false)

@@ -48,27 +48,25 @@ def run(options: argparse.Namespace) -> int:
     if options.quiet:
         return 0 if told.proof.passed else 1
     out = show.console()
-    out.print("The survey office of Marrowby harbour packages Tidewell's Lantern 6.2.1. All of it is invented.\n")
+    out.print("The survey office of Marrowby harbour packages Tidewell's Lantern 6.2.1. All of it is invented.")
+    out.print(f"It is done in [bold]{show.clean(folder)}[/bold]; these are the commands as from there.\n")
     identity, workspace = told.account.identity, told.drafted.plan.parent
-    effects = ", ".join(f"{count} {kind}" for kind, count in list(counts(told.account.effects).items())[:4])
+    installer, short = told.installer.relative_to(folder), workspace.relative_to(folder)
     errors = sum(finding.severity == "error" for finding in told.findings)
-    show.grid(
-        out,
-        [
-            ("1 read", f"yendo read {told.installer}", f"{identity.name} {identity.version}, {identity.architecture}; {effects}, ..."),
-            (
-                "2 draft",
-                f"yendo draft {workspace} {told.installer.name}",
-                f"{len(told.drafted.decisions)} things to decide; {len(told.drafted.strays)} strays left behind",
-            ),
-            ("3 decide", f"edit {told.drafted.plan}", "SITE, no updater, the site's configuration file, who answers for it"),
-            ("4 check", f"yendo check {workspace}", f"{show.counted(errors, 'error')}, {show.counted(len(told.findings) - errors, 'other finding')}"),
-            ("5 build", f"yendo build {workspace}", f"{told.built.folder.name}, {show.size(told.built.size)}"),
-            ("6 prove", f"yendo prove {workspace} --machine {machine.name}", "below"),
-        ],
-        heads=("", "command", "came of it"),
-        styles=("bold", "cyan"),
-    )
+    found = f"{show.counted(errors, 'error')}, {show.counted(len(told.findings) - errors, 'other finding')}"
+    rows = [
+        ("1 read", f"yendo read {installer}", f"{identity.name} {identity.version}: {show.told(counts(told.account.effects), 3)}"),
+        (
+            "2 draft",
+            f"yendo draft {short} {installer}",
+            f"{len(told.drafted.decisions)} things to decide, {len(told.drafted.strays)} files left behind",
+        ),
+        ("3 decide", f"edit {short}/plan.toml", "SITE, no updater, the site's configuration file, who answers for it"),
+        ("4 check", f"yendo check {short}", found),
+        ("5 build", f"yendo build {short}", f"{told.built.folder.name}, {show.size(told.built.size)}"),
+        ("6 prove", f"yendo prove {short} --machine {machine.name}", "below"),
+    ]
+    show.grid(out, rows, heads=("", "command", "came of it"), styles=("bold", "cyan"))
     out.print()
     prove_command.report(out, told.proof, told.built.folder, record)
     show.section(out, "Where to look")

@@ -116,9 +116,11 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
     if left:
         show.section(out, "Left behind")
         show.grid(out, [(leftover.what, leftover.reason) for leftover in left[:20]], styles=(None, "dim"))
+    where = " on the simulated machine" if proof.place == "simulation" else ""
+    verdict = f"[green]Proved[/green]{where}" if proof.passed else f"[bold red]Not proved[/bold red]{where}"
     share = 100 * (1 - proof.command_seconds / proof.seconds) if proof.seconds and proof.place != "simulation" else None
     out.print(
-        f"\n{'[green]Proved[/green]' if proof.passed else '[bold red]Not proved[/bold red]'} in {proof.seconds:.1f} s"
+        f"\n{verdict} in {proof.seconds:.1f} s"
         + (f", {share:.0f} % of it outside the commands" if share is not None else "")
         + f"; the record is {show.clean(record)}"
     )

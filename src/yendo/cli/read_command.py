@@ -16,24 +16,6 @@ if TYPE_CHECKING:
     from yendo.installers.account import Account
 
 
-_NOUNS = {
-    "registry": "registry value",
-    "environment": "environment variable",
-    "uninstall-entry": "line in the list of programs",
-    "product": "product registration",
-    "ini": "ini value",
-    "registry-key": "empty registry key",
-}
-
-
-def _told(kind: str, count: int) -> str:
-    """``("file removed", 2)`` as "2 files removed"."""
-    plain, removed, _ = kind.partition(" removed")
-    noun = _NOUNS.get(plain, plain)
-    head, of, rest = noun.partition(" in ")
-    return f"{count} {head}{'' if count == 1 else 's'}{of}{rest}{removed}"
-
-
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("file", type=Path, metavar="FILE", help="the vendor's installer")
     parser.add_argument("--effects", action="store_true", help="list every effect")
@@ -70,7 +52,7 @@ def document(account: Account, *, effects: bool) -> dict[str, Any]:
 
 
 def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
-    from yendo.cli.show import clean, counted, grid, section, size
+    from yendo.cli.show import clean, counted, grid, section, size, told
     from yendo.effects.effect import counts
     from yendo.effects.things import label
 
@@ -146,8 +128,7 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         section(out, "Programs of its own")
         grid(out, [(", ".join(account.processes),)])
     section(out, "What it does to a fresh machine")
-    told = [_told(kind, count) for kind, count in counts(account.effects).items()]
-    grid(out, [(", ".join(told) or "nothing that can be told without running it",)])
+    grid(out, [(told(counts(account.effects)) or "nothing that can be told without running it",)])
     if options.effects:
         grid(
             out,

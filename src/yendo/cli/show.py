@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import sys
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 from rich.console import Console
@@ -72,6 +72,26 @@ def size(count: int | None) -> str:
 def counted(count: int, noun: str) -> str:
     """``1 rule``, ``3 rules``."""
     return f"{count} {noun}{'' if count == 1 else 's'}"
+
+
+_NOUNS = {
+    "registry": "registry value",
+    "environment": "environment variable",
+    "uninstall-entry": "line in the list of programs",
+    "product": "product registration",
+    "ini": "ini value",
+    "registry-key": "empty registry key",
+}
+
+
+def told(counts: Mapping[str, int], most: int = 99) -> str:
+    """Counts of effects by kind in words: ``{"file removed": 2}`` as "2 files removed"."""
+    words = []
+    for kind, count in list(counts.items())[:most]:
+        plain, removed, _ = kind.partition(" removed")
+        head, of, rest = _NOUNS.get(plain, plain).partition(" in ")
+        words.append(f"{counted(count, head)}{of}{rest}{removed}")
+    return ", ".join([*words, "..."] if len(counts) > most else words)
 
 
 @contextlib.contextmanager

@@ -326,6 +326,7 @@ def prove(package: Path, machine: Machine, *, scenario: str = "desk", progress: 
     if scenario not in SCENARIOS:
         raise NotCovered(f"scenario {scenario!r} is not known; there are: {', '.join(SCENARIOS)}")
     prover = _Prover(package, machine, scenario, progress)
+    machine.surroundings(SCENARIOS[scenario])  # a template that has to be made first is no part of the proof
     begun, started = time.monotonic(), datetime.now(UTC).isoformat(timespec="seconds")
     try:
         prover.run()
