@@ -175,7 +175,7 @@ def test_an_installer_for_one_user(tmp_path: Path) -> None:
     "change",
     [
         built_then(new_content),
-        swap('["lantern.exe", "lanternd.exe"]', '["LANTERN.EXE", "lanternd"]'),
+        swap('["lantern.exe"]', '["LANTERN.EXE"]'),
         swap('SITE = "Marrowby"', 'SITE = "Outer harbour, quay 3"'),
         command(MSI + ' /l*v "{logs}\\x.log"'),
         command(MSI.replace("/qn", "-QN").replace("/norestart", "REBOOT=ReallySuppress")),

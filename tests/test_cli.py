@@ -74,7 +74,7 @@ def test_read_for_programs(vendor: Path, yendo: Yendo) -> None:
         and found["silent"]["install"]["confidence"] == "certain"
     )
     assert {entry["name"]: entry["default"] for entry in found["properties"]} == {"AUTOUPDATE": "1", "SITE": "Unassigned", "INSTALLDIR": None}
-    assert found["processes"] == ["lantern.exe", "lanternd.exe"] and found["needs"] == ["Windows for x64"]
+    assert found["processes"] == ["lantern.exe"] and found["needs"] == ["Windows for x64"]
     assert [medium["kind"] for medium in found["payload"]["media"]] == ["embedded"]
     assert sum(found["effects"]["counts"].values()) == len(found["effects"]["list"]) == 24
     assert all(effect["evidence"]["where"] for effect in found["effects"]["list"])

@@ -306,6 +306,20 @@ def test_lying_sizes_are_found() -> None:
         list(cab.extract(io.BytesIO(bytes(data))))
 
 
+def test_lzx_without_the_library_is_refused_clearly(tmp_path: Path) -> None:
+    import os
+    import subprocess
+    import sys
+
+    (tmp_path / "lzx.cab").write_bytes(lzx_cabinet(b"abc"))
+    (tmp_path / "mszip.cab").write_bytes(cab.build([("a", b"x" * 10)]))
+    code = (
+        "import sys\nfrom yendo.errors import NotCovered\nfrom yendo.formats import cab\nassert dict(cab.extract(open('mszip.cab', 'rb'))) == {'a': b'x' * 10}\n"
+        "try:\n    list(cab.extract(open('lzx.cab', 'rb')))\nexcept NotCovered as error:\n    assert 'libarchive13' in str(error)\nelse:\n    sys.exit('read')"
+    )
+    subprocess.run([sys.executable, "-c", code], cwd=tmp_path, env={**os.environ, "LIBARCHIVE": "/nowhere"}, check=True)
+
+
 # --- the rest --------------------------------------------------------------------------------------------------
 
 REGISTRY = r"""WINE REGISTRY Version 2

@@ -89,3 +89,15 @@ def test_an_upgrade_ends_as_predicted(machine: Any, wine: Any, vendor: Path) -> 
     predicted, _ = quirks.adapt(difference(before, state, "predicted"))
     found = agreement(predicted, _without_contents(difference(before, machine.state()), predicted))
     assert not found.missed and not found.false, (found.missed, found.false)
+
+
+def test_a_copy_serves_where_nothing_can_be_mounted(wine: Any, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Without the right to mount, a proof works on a copy of the files; the template stays as it was."""
+    from yendo.machines.wine import copies
+
+    monkeypatch.setattr(copies.PrivateCopy, "_overlay", lambda self: False)
+    before = (wine.template / "prefix" / "system.reg").read_bytes()
+    found = judge(wine, all_of_them()["folders"], tmp_path, real_writer=False)
+    assert found["codes"] == (0, 0, 0) and not found["missed"] and not found["false"] and found["matched"] >= 9, found
+    assert (wine.template / "prefix" / "system.reg").read_bytes() == before
+    assert not (wine.template / "prefix" / "drive_c" / "Program Files" / "Specimen folders").exists()

@@ -178,7 +178,9 @@ def _needs(database: Database) -> tuple[str, ...]:
 
 
 def _programs(database: Database) -> tuple[str, ...]:
-    names = {long_name(entry.text("FileName")) for entry in database["File"]}
+    """Programs that a person may have open; a service is stopped by the installer itself."""
+    served = {entry.text("Component_") for entry in database["ServiceInstall"]}
+    names = {long_name(name) for name, component in database["File"].pick("FileName", "Component_") if component not in served}
     return tuple(sorted(name for name in names if name.lower().endswith(".exe")))
 
 

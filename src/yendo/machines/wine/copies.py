@@ -26,6 +26,8 @@ class PrivateCopy:
     def __init__(self, template: Path, work: Path) -> None:
         self.template, self.work, self.root = template, work, work / "prefix"
         self.upper = work / "upper"
+        for folder in (self.upper, work / "overlay", self.root):
+            folder.mkdir(parents=True, exist_ok=True)
         self.overlaid = self._overlay()
         if not self.overlaid:
             done = subprocess.run(["cp", "-a", "--reflink=auto", f"{template}/.", str(self.root)], capture_output=True, text=True, check=False)
@@ -33,8 +35,6 @@ class PrivateCopy:
                 raise NoMachine(f"no private copy of the machine could be made: {done.stderr.strip()[:200]}")
 
     def _overlay(self) -> bool:
-        for folder in (self.upper, self.work / "overlay", self.root):
-            folder.mkdir(parents=True, exist_ok=True)
         os.chown(self.upper, os.getuid(), os.getgid())
         options = f"lowerdir={self.template},upperdir={self.upper},workdir={self.work / 'overlay'}"
         if "," in str(self.work) + str(self.template) or ":" in str(self.template):
