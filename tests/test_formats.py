@@ -214,6 +214,31 @@ def mutated(data: bytes, seed: int) -> bytes:
     return bytes(out)
 
 
+@pytest.mark.parametrize(
+    ("table", "columns", "rows", "match"),
+    [
+        ("Feature", ["Feature! i2", "Level i2"], [(5, 1)], "is of kind i2"),
+        ("Component", ["Component! s72", "KeyPath I2"], [("C", 4)], "KeyPath is of kind"),
+        ("File", ["File! S72", "FileName l255"], [(None, "a")], "without its key"),
+        ("Property", ["Value l0"], [("x",)], "lacks its key column"),
+        ("Binary", ["Name! s72", "Data s0"], [("x", "y")], "Data is of kind"),
+    ],
+)
+def test_standard_tables_are_held_to_their_kinds(table: str, columns: list[str], rows: list[tuple[object, ...]], match: str) -> None:
+    """A hostile schema is refused with its place, before anything above trips over it."""
+    writer = DatabaseWriter()
+    writer.table(table, columns, rows)  # type: ignore[arg-type]
+    with database(writer) as found, pytest.raises(Unreadable, match=match):
+        found[table]
+
+
+def test_summary_fields_of_another_kind_are_passed_over() -> None:
+    data = Summary(title="seven", words=7).encode()
+    at = data.index(struct.pack("<II", 15, 0)[:4], 48)
+    swapped = data[:at] + struct.pack("<I", 2) + data[at + 4 :]
+    assert Summary.decode(swapped).words is None and isinstance(Summary.decode(swapped).title, str | None)
+
+
 @pytest.mark.parametrize("seed", range(0, 300, 100))
 def test_mutated_databases_are_refused_or_read(vendor: Path, tmp_path: Path, seed: int) -> None:
     """Never anything but an Unreadable, however the file was damaged."""

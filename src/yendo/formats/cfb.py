@@ -145,7 +145,7 @@ class Entry:
         else:
             try:
                 data = ole._open(self._raw.isectStart, self.size).read()
-            except (OSError, IndexError, ValueError, TypeError, struct.error) as error:
+            except (OSError, IndexError, ValueError, TypeError, OverflowError, struct.error) as error:
                 raise Unreadable(f"stream {self.name!r} cannot be followed: {error}") from error
         if len(data) != self.size:
             raise Unreadable(f"stream {self.name!r} has {len(data)} of its stated {self.size} bytes")
@@ -175,7 +175,7 @@ class CompoundFile:
         try:
             self._ole = _Ole(handle)
             self.root = self._ole.root
-        except (OSError, IndexError, ValueError, struct.error, RecursionError, MemoryError, AttributeError, TypeError) as error:
+        except (OSError, IndexError, ValueError, struct.error, RecursionError, MemoryError, AttributeError, TypeError, OverflowError) as error:
             handle.close()
             raise Unreadable(f"{source}: damaged compound file: {error}") from error
         if len(self._ole.direntries) > MAX_ENTRIES:

@@ -19,6 +19,8 @@ import msgspec
 from yendo.errors import Unreadable
 from yendo.formats.cfb import CompoundFile, Entry
 from yendo.formats.msi import names, strings
+from yendo.formats.msi.schema import SCHEMA
+from yendo.formats.msi.schema import columns as standard_columns
 from yendo.formats.msi.summary import Summary
 
 Cell = str | int | None
@@ -210,6 +212,19 @@ class _Stored:
         return [number - zero if number else None for number in numbers]
 
 
+def _expect(table: Table) -> None:
+    """Holds a standard table to the kinds of its columns. Raises Unreadable: nothing above could use it."""
+    wanted = {column.name: column for column in map(Column.parse, standard_columns(table.name))}
+    for at, column in enumerate(table.columns):
+        known = wanted.get(column.name)
+        if known and (column.is_string, column.is_stream) != (known.is_string, known.is_stream):
+            raise Unreadable(f"table {table.name}, column {column.name} is of kind {column.idt}; it is {known.idt} in every installer")
+        if known and known.is_key and known.is_string and None in table._stored.column(at) and table.name != "Upgrade":
+            raise Unreadable(f"table {table.name} has a row without its key {column.name}")
+    if len(table) and (missing := [name for name, column in wanted.items() if column.is_key and name not in table._index]):
+        raise Unreadable(f"table {table.name} lacks its key column {missing[0]}")
+
+
 _TABLES = [Column.parse("Name! s64")]
 _COLUMNS = [Column.parse("Table! s64"), Column.parse("Number! i2"), Column.parse("Name S64"), Column.parse("Type i2")]
 
@@ -252,7 +267,10 @@ class Database:
 
     def _table(self, name: str, columns: list[Column]) -> Table:
         entry = self._tables.get(name) if columns else None
-        return Table(name, columns, _Stored(entry.read() if entry else b"", columns, self.reference_width, self._texts, name))
+        table = Table(name, columns, _Stored(entry.read() if entry else b"", columns, self.reference_width, self._texts, name))
+        if name in SCHEMA:
+            _expect(table)
+        return table
 
     def __contains__(self, table: str) -> bool:
         return table in self.schema

@@ -40,6 +40,11 @@ _DATES = {"printed", "created", "saved"}
 MAX_PROPERTIES = 256
 
 
+def _kind(name: str) -> type:
+    """What a field holds; a value of another kind is passed over, as the real code does."""
+    return int if name in _NUMBERS or name == "code_page" else datetime if name in _DATES else str
+
+
 class Summary(msgspec.Struct, frozen=True):
     """The fields an installer database uses; None where it has none.
 
@@ -99,7 +104,7 @@ class Summary(msgspec.Struct, frozen=True):
         page = found.get("code_page", 1252)
         codec = codec_of(page if isinstance(page, int) else 1252)
         found |= {_FIELDS[number]: text.decode(codec, "replace") for number, text in raw.items() if number in _FIELDS}
-        return cls(**{name: value for name, value in found.items() if name})  # type: ignore[arg-type]
+        return cls(**{name: value for name, value in found.items() if name and isinstance(value, _kind(name))})  # type: ignore[arg-type]
 
     def encode(self) -> bytes:
         """The stream, without any field that is None."""
