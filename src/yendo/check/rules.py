@@ -467,5 +467,7 @@ def stale_detection(workspace: Workspace) -> Report:
 @rule("undecided", "note", "a derived value may be right and still not be what you want")
 def undecided(workspace: Workspace) -> Report:
     for number, line in enumerate(workspace.text.splitlines(), 1):
-        if "# DECIDE" in line:
-            yield number, line.partition("# DECIDE")[2].strip(": ") or "a decision is open", "set the value and take the mark away"
+        before, mark, after = line.partition("# DECIDE")
+        if mark:
+            name, text = before.partition("=")[0].strip(), after.strip(": ") or "a decision is open"
+            yield number, f"{name}: {text}" if name else text, "set the value and take the mark away"

@@ -146,4 +146,4 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
             **{f"condition {at + 1}": str(condition.evidence) for at, condition in enumerate(account.conditions)},
         }
         grid(out, list(values.items()), styles=("dim",))
-    out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {clean(account.file.name)}")
+    out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {clean(options.file)}")
