@@ -334,3 +334,39 @@ def test_a_package_that_keeps_what_is_there(tmp_path: Path) -> None:
     assert carry.carry(manifest, made, session, "install", folder=FOLDER).exit_code == 0
     carry.carry(manifest, made, session, "uninstall", folder=FOLDER)
     assert session.read(r"C:\Charts\Marrowby\a.txt") == b"a" and session.read(r"C:\Charts\Marrowby\sub\b.txt") is None
+
+
+STANDIN = Path(__file__).with_name("standin.c")
+
+
+@pytest.mark.wine
+def test_exit_codes_by_the_runner_itself(tmp_path: Path, shell_wine: Any) -> None:
+    """The real script, with a stand-in in the place of the installer that ends as it is told to."""
+    import shutil
+    import subprocess
+
+    if not shutil.which("x86_64-w64-mingw32-gcc"):
+        missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
+    program = tmp_path / "msiexec.exe"
+    flags = ["-Os", "-nostdlib", "-ffreestanding", "-mwindows", "-Wl,-e,start", "-s"]
+    subprocess.run(["x86_64-w64-mingw32-gcc", *flags, str(STANDIN), "-lkernel32", "-o", str(program)], check=True)
+    (tmp_path / "plan.toml").write_text(
+        '[package]\nid = "standin"\nname = "Stand-in"\nversion = "1"\n\n[[install]]\nkind = "msi"\ntimeout = "3 s"\n'
+        'codes = { "7" = "done", "8" = "not needed" }\ncommand = \'msiexec exit CODE PLACE="a b\\" "" {logs}\'\n'
+    )
+    made = build.build(tmp_path, read(tmp_path / "plan.toml")[0]).folder
+    script = (made / "apply.ps1").read_bytes().replace(b"'busy_wait' = 30", b"'busy_wait' = 0.2").replace(b"'busy_tries' = 10", b"'busy_tries' = 3")
+    ends = {"0": 0, "3010": 3010, "1641": 1641, "1618": 1618, "1603": 1603, "1605": 1605, "7": 0, "8": 0, "0 sleep 20": form.TIMED_OUT}
+    with shell_wine.fresh() as real:
+        real.bring(made, FOLDER)
+        (real.host(r"C:\windows\system32") / "msiexec.exe").unlink()
+        shutil.copy(program, real.host(r"C:\windows\system32") / "msiexec.exe")
+        assert real.run(r"reg add HKCU\Software\Wine\DllOverrides /v msiexec.exe /d native /f", timeout=60).exit_code == 0
+        for told, expected in ends.items():
+            real.write(FOLDER + r"\apply.ps1", script.replace(b"CODE", told.encode()))
+            real.remove(r"C:\standin.log")
+            ran = real.run(f'call "{FOLDER}\\apply.cmd" install', timeout=120)
+            assert ran.exit_code == expected, (told, ran)
+            calls = (real.read(r"C:\standin.log") or b"").decode().splitlines()
+            assert len(calls) == (3 if told == "1618" else 1), calls
+            assert calls[0].endswith('PLACE="a b\\" "" C:\\ProgramData\\Yendo\\logs\\standin')
