@@ -13,15 +13,15 @@ import tomlkit
 from tomlkit.items import Table
 
 from yendo import atomic
-from yendo.detect import for_effects
+from yendo.detect import for_copies, for_effects
 from yendo.effects import File
 from yendo.errors import Usage
 from yendo.installers import recognise
 from yendo.installers.account import Account
-from yendo.plan import FileRule, Rule
+from yendo.plan import Rule
 
 DECIDE = "DECIDE"
-SYSTEM_CODES = {"x64": ["x64"], "arm64": ["arm64"]}
+_NEEDS_SAYING = {"x64": ["x64"], "arm64": ["arm64"]}  # a 32-bit installer runs on every Windows
 
 
 class Drafted(msgspec.Struct, frozen=True):
@@ -141,8 +141,8 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
     when.add("os", ">=10.0.17763")
     when["os"].comment(f"{DECIDE}: the oldest Windows you support")
     decisions.append("when.os: the oldest Windows you support")
-    if identity.architecture in SYSTEM_CODES:
-        when.add("architecture", SYSTEM_CODES[identity.architecture])
+    if identity.architecture in _NEEDS_SAYING:
+        when.add("architecture", _NEEDS_SAYING[identity.architecture])
         when["architecture"].comment(f"the installer is for {identity.architecture}")
     for condition in account.conditions:
         when.add(tomlkit.comment(f"the installer itself asks: {condition.in_words}"))
@@ -251,9 +251,8 @@ def from_files(folder: Path, files: Path, target: str | None = None) -> Drafted:
     back.add("kind", "take-back")
     back.add("timeout", "5 min")
     document.add("uninstall", _array(back))
-    rules: list[Rule] = [
-        FileRule(path=place.rstrip("\\") + "\\" + "\\".join(path.relative_to(files).parts), sha256=_digest(path)[0]) for path in sources
-    ]
+    head = place.rstrip("\\")
+    rules = for_copies(("\\".join([head, *path.relative_to(files).parts]), _digest(path)[0]) for path in sources)
     document.add("detect", _rules(rules))
     _finish(folder, document, None)
     return Drafted(folder / "plan.toml", (), links, (), tuple(decisions))

@@ -66,7 +66,6 @@ MENU = {
     "StartupFolder": r"Microsoft\Windows\Start Menu\Programs\Startup",
     "TemplateFolder": r"Microsoft\Windows\Templates",
 }
-PUBLIC_DESKTOP = r"C:\Users\Public\Desktop"
 
 
 def windows(account: Account = "user") -> Surroundings:

@@ -61,11 +61,3 @@ class VersionRange(msgspec.Struct, frozen=True):
             {">=": version >= bound, "<=": version <= bound, ">": version > bound, "<": version < bound, "==": version == bound}[sign]
             for sign, bound in self.bounds
         )
-
-    @property
-    def is_exact(self) -> bool:
-        return any(sign == "==" for sign, _ in self.bounds)
-
-    @property
-    def has_upper_end(self) -> bool:
-        return any(sign in ("==", "<", "<=") for sign, _ in self.bounds)

@@ -5,7 +5,6 @@ cabarchive's. Source for the header: [MS-CAB] 2.1 (CFHEADER), 2.2 (CFFOLDER), 2.
 
 from __future__ import annotations
 
-import io
 import struct
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import datetime
@@ -15,7 +14,6 @@ import msgspec
 
 from yendo.errors import NotCovered, Unreadable
 
-MAX_FILES = 65_535
 MAX_TOTAL = 2 << 30
 COMPRESSION = {0: "none", 1: "mszip", 2: "quantum", 3: "lzx"}
 
@@ -177,8 +175,3 @@ def build(files: Iterable[tuple[str, bytes]], *, compress: bool = True) -> bytes
         member.date, member.time = datetime(2000, 1, 1).date(), datetime(2000, 1, 1).time()
         archive[name] = member
     return bytes(archive.save(compress, sort=False))
-
-
-def open_bytes(data: bytes) -> BinaryIO:
-    """A cabinet held in memory, as ``index`` and ``extract`` want it."""
-    return io.BytesIO(data)

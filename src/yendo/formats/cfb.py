@@ -70,7 +70,7 @@ class StreamReader(io.RawIOBase):
     def __init__(self, ole: Any, first: int, size: int) -> None:
         super().__init__()
         self._ole, self._size, self._position = ole, size, 0
-        self._chain, self._known = first, [first]
+        self._known = [first]
 
     def readable(self) -> bool:
         return True

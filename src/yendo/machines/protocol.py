@@ -21,10 +21,6 @@ class Ran(msgspec.Struct, frozen=True):
     output: str
     seconds: float
 
-    @property
-    def timed_out(self) -> bool:
-        return self.exit_code is None
-
 
 class Session(Protocol):
     """A machine that is nobody else's, from fresh to thrown away. Paths are Windows paths."""

@@ -12,7 +12,7 @@ from __future__ import annotations
 import codecs
 import struct
 from array import array
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from itertools import accumulate
 
 from yendo.errors import Unreadable
@@ -107,10 +107,6 @@ class PoolWriter:
         if number:
             self._counts[number] += 1
         return number
-
-    def add_all(self, texts: Iterable[str]) -> None:
-        for text in texts:
-            self.add(text)
 
     @property
     def width(self) -> int:

@@ -16,11 +16,6 @@ PRODUCT_CODE = re.compile(r"\{[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}
 PUBLIC_NAME = re.compile(r"[A-Z_][A-Z0-9_.]*")
 
 
-def quote(text: str) -> str:
-    """A path or word as one argument: quoted when it has to be."""
-    return f'"{text}"' if not text or re.search(r"[\s&|^<>()%!;,=]", text) else text
-
-
 def assign(name: str, value: str) -> str:
     """``NAME=value``: empty and spaced values in quotes, quotes inside doubled.
 

@@ -80,7 +80,6 @@ class Prefix:
             "POWERSHELL_TELEMETRY_OPTOUT": "1",
             **(environment or {}),
         }
-        self.seconds = 0.0  # spent in commands
         self.running = False  # whether anything was started since the last flush
 
     @property
@@ -89,7 +88,6 @@ class Prefix:
 
     def start(self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL) -> int | None:
         """Runs a program of the layer to its end; None when it took too long and everything was ended."""
-        begun = time.monotonic()
         self.running = True
         process = subprocess.Popen(
             [self.layer.wine, *arguments],
@@ -109,7 +107,6 @@ class Prefix:
                 with contextlib.suppress(ProcessLookupError):
                     os.killpg(process.pid, signal.SIGKILL)
                 process.wait()
-            self.seconds += time.monotonic() - begun
 
     def command(self, line: str, *, work: Path, timeout: float, folder: str | None = None) -> Ran:
         """Runs a Windows command line through a batch file, which alone gives the full exit code."""

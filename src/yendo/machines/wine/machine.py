@@ -250,7 +250,6 @@ class WineSession:
             extra |= self._redirect()
         self.prefix = layers.Prefix(machine.layer, copy.root, home, extra)
         self._brought: list[str] = []
-        self._stale = False
 
     def _redirect(self) -> dict[str, str]:
         """Another profile and hive in place of the person's: the nearest the layer comes to the system account."""
