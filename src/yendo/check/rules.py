@@ -9,6 +9,7 @@ from pathlib import Path
 
 import msgspec
 
+from yendo import digest
 from yendo.check.workspace import Finding, Severity, Workspace
 from yendo.effects import File, RegistryValue
 from yendo.errors import Usage
@@ -55,11 +56,11 @@ def check(workspace: Workspace) -> list[Finding]:
 @rule("media-changed", "error", "what was read and proved is then not what is installed")
 def media_changed(workspace: Workspace) -> Report:
     for at, medium in enumerate(workspace.plan.media):
-        digest = workspace.digest(medium.file)
+        found = workspace.digest(medium.file)
         line = workspace.line("media", at, "sha256")
-        if digest is None:
+        if found is None:
             yield line, f"media/{medium.file} is not there", "put the vendor's file back below media/"
-        elif digest != medium.sha256:
+        elif found != medium.sha256:
             yield line, f"media/{medium.file} has changed since it was hashed", "put the vendor's file back, or draft anew from the new one"
 
 
@@ -401,7 +402,7 @@ def extra_not_detected(workspace: Workspace) -> Report:
         if missing:
             path, target = missing[0]
             more = f" (and {len(missing) - 1} more)" if len(missing) > 1 else ""
-            yield workspace.line("install", at, "to"), f"nothing detects {target}{more}", f'add a file rule with sha256 = "{_digest(path)}"'
+            yield workspace.line("install", at, "to"), f"nothing detects {target}{more}", f'add a file rule with sha256 = "{digest.of_file(path)}"'
 
 
 @rule("wrong-content", "error", "detection asks for another content than the package places, so it is installed again and again")
@@ -415,40 +416,30 @@ def wrong_content(workspace: Workspace) -> Report:
             continue
     for at, entry in enumerate(workspace.plan.detect):
         if isinstance(entry, FileRule) and entry.sha256 and (path := placed.get(expand(entry.path, environment).lower())):
-            digest = _digest(path)
-            if digest != entry.sha256:
+            placed_digest = digest.of_file(path)
+            if placed_digest != entry.sha256:
                 yield (
                     workspace.line("detect", at, "sha256"),
                     f"{entry.path} is detected by another hash than that of the file placed",
-                    f'write sha256 = "{digest}"',
+                    f'write sha256 = "{placed_digest}"',
                 )
-
-
-def _digest(path: Path) -> str:
-    import hashlib
-
-    return hashlib.sha256(path.read_bytes()).hexdigest()
 
 
 @rule("stale-detection", "error", "machines that have the earlier build report the new one as installed, and never get it")
 def stale_detection(workspace: Workspace) -> Report:
-    old = workspace.built
-    if old is None:
+    old, plan = workspace.built, workspace.plan
+    if old is None or list(msgspec.to_builtins(plan.detect)) != old.get("detect"):
         return
-    plan = workspace.plan
     base = workspace.folder
     try:
-        digest_of = {path: _digest(path) for _, step in workspace.copies for path, _ in form.extras(base, step)}
+        digest_of = {path: digest.of_file(path) for _, step in workspace.copies for path, _ in form.extras(base, step)}
         files = [
             form.PackedFile(f"media/{medium.file}", (base / "media" / medium.file).stat().st_size, workspace.digest(medium.file) or "")
             for medium in plan.media
         ]
-        files += [form.PackedFile(path.relative_to(base).as_posix(), path.stat().st_size, digest) for path, digest in digest_of.items()]
+        files += [form.PackedFile(path.relative_to(base).as_posix(), path.stat().st_size, sha256) for path, sha256 in digest_of.items()]
         now = form.resolve(base, plan, tuple(sorted(files, key=lambda file: file.path)), digest_of, "")
     except (OSError, Usage):
-        return
-    same_rules = list(msgspec.to_builtins(plan.detect)) == old.get("detect")
-    if not same_rules:
         return
     if build.content_digest(now) != old.get("content"):
         yield (

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import json
 from functools import cached_property
 from pathlib import Path
@@ -10,6 +9,7 @@ from typing import Any, Literal
 
 import msgspec
 
+from yendo import digest
 from yendo.effects import Effect
 from yendo.errors import NotCovered, Unreadable, Usage
 from yendo.facts.surroundings import windows
@@ -46,6 +46,7 @@ class Workspace:
         self.plan: Plan
         self.plan, self._lines = read(self.path)
         self.text = self.path.read_text("utf-8")
+        self._digests: dict[str, str | None] = {}
 
     def line(self, *path: str | int) -> int:
         """The line of a value, or of the table it would stand in."""
@@ -91,12 +92,11 @@ class Workspace:
         return found
 
     def digest(self, name: str) -> str | None:
-        """The hash of a medium, or None where it is missing."""
+        """The hash of a medium, or None where it is missing. Each is read once, however many rules ask."""
         path = self.folder / "media" / name
-        if not path.is_file():
-            return None
-        with path.open("rb") as file:
-            return hashlib.file_digest(file, "sha256").hexdigest()
+        if name not in self._digests:
+            self._digests[name] = digest.of_file(path) if path.is_file() else None
+        return self._digests[name]
 
     @cached_property
     def copies(self) -> list[tuple[int, CopyStep]]:

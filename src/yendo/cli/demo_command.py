@@ -20,9 +20,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     import tempfile
 
-    import msgspec
-
-    from yendo import atomic
     from yendo.cli import prove_command, show
     from yendo.demo import story
     from yendo.effects.effect import counts
@@ -32,18 +29,9 @@ def run(options: argparse.Namespace) -> int:
     machine = machines.make(options.machine, options.powershell)
     with show.working("demo", quiet=options.quiet or options.json) as progress:
         told = story.tell(folder, machine, tell_step=progress)
-    record = told.built.folder.parent / f"{told.built.folder.name}.proof-{told.proof.machine}-{told.proof.scenario}.json"
-    atomic.write(record, msgspec.json.format(msgspec.json.encode({**msgspec.to_builtins(told.proof), "passed": told.proof.passed}), indent=2) + b"\n")
+    body, record = prove_command.keep(told.proof, told.built.folder)
     if options.json:
-        show.emit(
-            {
-                "schema": "yendo.demo/1",
-                "folder": str(folder),
-                "package": str(told.built.folder),
-                "passed": told.proof.passed,
-                "proof": msgspec.to_builtins(told.proof),
-            }
-        )
+        show.emit({"schema": "yendo.demo/1", "folder": str(folder), "package": str(told.built.folder), "passed": told.proof.passed, "proof": body})
         return 0 if told.proof.passed else 1
     if options.quiet:
         return 0 if told.proof.passed else 1

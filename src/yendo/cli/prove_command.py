@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from yendo.cli import machines
 
@@ -43,9 +43,19 @@ def find(path: Path) -> Path:
     raise Usage(f"{path} is neither a built package nor a workspace")
 
 
-def run(options: argparse.Namespace) -> int:
+def keep(proof: Proof, package: Path) -> tuple[dict[str, Any], Path]:
+    """Writes a proof's record beside its package; returns what was written, and where."""
     import msgspec
 
+    from yendo import atomic
+
+    body = {**msgspec.to_builtins(proof), "passed": proof.passed}
+    record = package.parent / f"{package.name}.proof-{proof.machine}-{proof.scenario}.json"
+    atomic.write(record, msgspec.json.format(msgspec.json.encode(body), indent=2) + b"\n")
+    return body, record
+
+
+def run(options: argparse.Namespace) -> int:
     from yendo import atomic
     from yendo.cli import show
     from yendo.prove import junit
@@ -55,9 +65,7 @@ def run(options: argparse.Namespace) -> int:
     machine = machines.make(options.machine, options.powershell)
     with show.working(f"proving on {machine.label}", quiet=options.quiet or options.json) as progress:
         proof = prove(package, machine, scenario=options.scenario, progress=progress)
-    body = {**msgspec.to_builtins(proof), "passed": proof.passed}
-    record = package.parent / f"{package.name}.proof-{proof.machine}-{proof.scenario}.json"
-    atomic.write(record, msgspec.json.format(msgspec.json.encode(body), indent=2) + b"\n")
+    body, record = keep(proof, package)
     if options.junit:
         atomic.write(options.junit, junit.encode(proof))
     if options.json:
@@ -112,7 +120,7 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
         if comparison.blind_spots:
             show.section(out, "Blind spots")
             show.grid(out, [(spot,) for spot in comparison.blind_spots[:8]], styles=("yellow",))
-    left = [leftover for leftover in proof.leftovers if "on purpose" not in leftover.reason]
+    left = [leftover for leftover in proof.leftovers if leftover.whose != "runner"]
     if left:
         show.section(out, "Left behind")
         show.grid(out, [(leftover.what, leftover.reason) for leftover in left[:20]], styles=(None, "dim"))

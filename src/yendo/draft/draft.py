@@ -12,7 +12,7 @@ import msgspec
 import tomlkit
 from tomlkit.items import Table
 
-from yendo import atomic
+from yendo import atomic, digest
 from yendo.detect import for_copies, for_effects
 from yendo.effects import File
 from yendo.errors import Usage
@@ -42,8 +42,7 @@ def identifier(*parts: str | None) -> str:
 
 
 def _digest(path: Path) -> tuple[str, int]:
-    with path.open("rb") as file:
-        return hashlib.file_digest(file, "sha256").hexdigest(), path.stat().st_size
+    return digest.of_file(path), path.stat().st_size
 
 
 def _guard(folder: Path) -> None:
@@ -126,10 +125,10 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
     document.add("package", package)
 
     entries = tomlkit.aot()
-    for name, (digest, size) in media.items():
+    for name, (sha256, size) in media.items():
         entry = tomlkit.table()
         entry.add("file", name)
-        entry.add("sha256", digest)
+        entry.add("sha256", sha256)
         entry.add("size", size)
         entry.add("origin", "")
         entry["origin"].comment(f"{DECIDE}: where the file came from")

@@ -12,6 +12,7 @@ from pathlib import Path
 
 import msgspec
 
+from yendo import digest
 from yendo.effects.things import parent
 from yendo.facts.surroundings import expand
 from yendo.facts.versions import Version, VersionRange
@@ -102,10 +103,9 @@ class _Carrier:
             if not path.is_file():
                 self.say(f"damaged package: {file.path} is missing".replace("/", "\\"))
                 return False
-            with path.open("rb") as content:
-                if hashlib.file_digest(content, "sha256").hexdigest() != file.sha256:
-                    self.say(f"damaged package: {file.path} has changed".replace("/", "\\"))
-                    return False
+            if digest.of_file(path) != file.sha256:
+                self.say(f"damaged package: {file.path} has changed".replace("/", "\\"))
+                return False
         return True
 
     # --- the steps -------------------------------------------------------------------------------

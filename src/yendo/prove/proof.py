@@ -50,6 +50,7 @@ class Leftover(msgspec.Struct, frozen=True):
 
     what: str
     reason: str
+    whose: Literal["package", "runner", "layer"] = "package"
 
 
 class Proof(msgspec.Struct, frozen=True, kw_only=True):

@@ -264,15 +264,16 @@ class _Prover:
         left = difference(before, state)
         ours = self.without_own(left, session)
         own = {id(effect) for effect in ours}
-        self.leftovers = [Leftover(_named(effect), "the runner's log, kept on purpose") for effect in left if id(effect) not in own]
+        self.leftovers = [Leftover(_named(effect), "the runner's log, kept on purpose", "runner") for effect in left if id(effect) not in own]
         for effect in ours:
             empty = kind_of(effect.thing) == "folder" and state.is_empty(effect.thing.identity)
-            reason = "not removed by the package"
             if empty and self.machine.name == "wine":
                 reason = "an empty folder; the layer leaves those above a component's own, which Windows removes"
-            self.leftovers.append(Leftover(_named(effect), reason))
-        serious = [leftover for leftover in self.leftovers if leftover.reason == "not removed by the package"]
-        shown = [leftover for leftover in self.leftovers if "on purpose" not in leftover.reason]
+                self.leftovers.append(Leftover(_named(effect), reason, "layer"))
+            else:
+                self.leftovers.append(Leftover(_named(effect), "not removed by the package"))
+        serious = [leftover for leftover in self.leftovers if leftover.whose == "package"]
+        shown = [leftover for leftover in self.leftovers if leftover.whose != "runner"]
         self.phase(
             "leftovers",
             "nothing left behind",

@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import hashlib
 import locale
 import re
 from collections import Counter
 from pathlib import Path
 
+from yendo import digest
 from yendo.effects import Effect, State
 from yendo.evidence import BlindSpot, Evidence, row, rule
 from yendo.facts import conditions
@@ -73,10 +73,7 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
     refused = None
     if outcome.exit_code not in (0, 3010, 1641):
         refused = next((line.partition(" -- ")[2] for line in outcome.log if " -- " in line), f"exit code {outcome.exit_code}")
-    digest = None
-    if verify:
-        with path.open("rb") as file:
-            digest = hashlib.file_digest(file, "sha256").hexdigest()
+    whole = digest.of_file(path) if verify else None
     media_found = tuple(media.media(database, path))
     blind = [*_custom_actions(database), *(spot for spot in outcome.blind_spots if not spot.what.startswith("custom action"))]
     blind += [
@@ -85,7 +82,7 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
         if not medium.present
     ]
     return form.Account(
-        file=form.FileFacts(path.name, path.stat().st_size, digest),
+        file=form.FileFacts(path.name, path.stat().st_size, whole),
         family="msi",
         says_of_itself=" / ".join(text for text in (summary.title, summary.subject, summary.author, summary.application) if text) or None,
         identity=identity,

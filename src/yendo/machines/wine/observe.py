@@ -8,7 +8,6 @@ from __future__ import annotations
 
 import configparser
 import contextlib
-import hashlib
 import os
 import re
 import stat
@@ -17,6 +16,7 @@ from pathlib import Path
 
 import msgspec
 
+from yendo import digest
 from yendo.effects import Environment, File, Folder, IniValue, Product, RegistryKey, RegistryValue, Service, Shortcut, State, Thing, UninstallEntry
 from yendo.effects.things import View
 from yendo.errors import Unreadable
@@ -135,15 +135,12 @@ def file_things(drive: Path, path: Path) -> Iterator[Thing]:
             link = lnk.read(path.read_bytes())
             yield Shortcut(where, link.target or None, link.arguments, link.working_folder.rstrip("\\") or None, link.description or None)
             return
-    digest = None
-    if size <= MAX_HASHED:
-        with path.open("rb") as file:
-            digest = hashlib.file_digest(file, "sha256").hexdigest()
+    sha256 = digest.of_file(path) if size <= MAX_HASHED else None
     version = None
     if where.lower().endswith((".exe", ".dll", ".sys", ".ocx")):
         with contextlib.suppress(Unreadable):
             version = pe.read(path).version
-    yield File(where, size, digest, version)
+    yield File(where, size, sha256, version)
     if where.lower().endswith(".ini") and size < 1 << 20:
         parser = configparser.RawConfigParser(strict=False, interpolation=None, allow_no_value=True)
         parser.optionxform = str  # type: ignore[assignment,method-assign]
