@@ -77,15 +77,27 @@ def vendor(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 @pytest.fixture(scope="session")
 def drafted(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """The demo's workspace after its edits, not to be changed."""
+    """A workspace for the demo's installer alone, its site's values on the command line; not to be changed."""
     from yendo.demo import story
     from yendo.draft import draft
 
     folder = tmp_path_factory.mktemp("demo")
     installer = story.scene(folder)
     draft.from_installer(folder / "lantern", installer)
-    story.edit(folder / "lantern", folder / "site.ini")
+    story.edit(folder / "lantern", folder / "site.ini", by_transform=False)
     return folder / "lantern"
+
+
+@pytest.fixture
+def whole(tmp_path: Path) -> Path:
+    """The demo's own workspace: installer, the site's transform, patch and configuration file."""
+    from yendo.demo import story
+    from yendo.draft import draft
+
+    installer = story.scene(tmp_path)
+    draft.from_installer(tmp_path / "lantern", installer, [story.patch_of(installer)])
+    story.edit(tmp_path / "lantern", tmp_path / "site.ini")
+    return tmp_path / "lantern"
 
 
 @pytest.fixture

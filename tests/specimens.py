@@ -10,19 +10,36 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
-from yendo.demo.vendor import SEQUENCE, guid, write_installer
+from yendo.demo.vendor import PROGRAMS, SEQUENCE, guid, write_installer
 from yendo.formats import cab
 from yendo.formats.msi import Column, Summary
 from yendo.formats.msi.schema import columns
 
 Tables = dict[str, list[tuple[Any, ...]]]
+# The actions of the rarer tables, with their documented places.
+RARER = {
+    "Class": [("UnregisterClassInfo", 2700), ("RegisterClassInfo", 4600)],
+    "Extension": [("UnregisterExtensionInfo", 2800), ("RegisterExtensionInfo", 4700)],
+    "Font": [("UnregisterFonts", 2500), ("RegisterFonts", 5300)],
+    "IsolatedComponent": [("IsolateComponents", 950)],
+    "MIME": [("UnregisterMIMEInfo", 3000), ("RegisterMIMEInfo", 4900)],
+    "MoveFile": [("MoveFiles", 3800)],
+    "MsiServiceConfig": [("MsiConfigureServices", 5850)],
+    "ODBCDriver": [("RemoveODBC", 2400), ("InstallODBC", 5400)],
+    "ProgId": [("UnregisterProgIdInfo", 2900), ("RegisterProgIdInfo", 4800)],
+    "PublishComponent": [("UnpublishComponents", 1700), ("PublishComponents", 6200)],
+    "SelfReg": [("SelfUnregModules", 2200), ("SelfRegModules", 5600)],
+    "TypeLib": [("UnregisterTypeLibraries", 5450), ("RegisterTypeLibraries", 5500)],
+}
 
 
 class Specimen:
     """An installer to be made: its tables, the contents of its files, its platform and extra command line."""
 
-    def __init__(self, name: str, *, platform: str = "x64", everyone: bool = True, properties: dict[str, str] | None = None) -> None:
-        self.name, self.platform, self.given = name, platform, properties or {}
+    def __init__(
+        self, name: str, *, platform: str = "x64", everyone: bool = True, properties: dict[str, str] | None = None, version: str = "1.2.3"
+    ) -> None:
+        self.name, self.platform, self.given, self.version = name, platform, properties or {}, version
         self.contents: dict[str, bytes] = {}
         self.streams: dict[str, bytes] = {}
         wide = platform == "x64"
@@ -31,7 +48,7 @@ class Specimen:
             "Property": [
                 ("ProductCode", guid(name)),
                 ("ProductName", f"Specimen {name}"),
-                ("ProductVersion", "1.2.3"),
+                ("ProductVersion", version),
                 ("Manufacturer", "Tidewell"),
                 ("ProductLanguage", "1033"),
                 ("UpgradeCode", guid(name + " line")),
@@ -67,13 +84,15 @@ class Specimen:
 
     def _finish(self) -> tuple[Tables, Summary]:
         tables = dict(self.tables)
+        more = [(action, None, number) for table in tables for action, number in RARER.get(table, ())]
+        tables["InstallExecuteSequence"] = [*tables["InstallExecuteSequence"], *more]
         tables["Media"] = [(1, max(1, len(self.contents)), None, "#media.cab" if self.contents else None, None, None)]
         return tables, Summary(
             title="Installation Database",
             subject=self.name,
             author="Tidewell",
             template=f"{self.platform};1033",
-            revision=guid(self.name + " package"),
+            revision=guid(f"{self.name} package {self.version}"),
             pages=200,
             words=2,
         )
@@ -192,8 +211,6 @@ def all_of_them() -> dict[str, Specimen]:
         ("S2", "DesktopFolder", "Soundings", "Program", "[INSTALLDIR]program.exe", None, None, None, None, None, None, None),
     )
     shortcuts.add("RemoveFile", ("RF", "Program", None, "MENU", 2))
-    from yendo.demo.vendor import PROGRAMS
-
     service = (
         new("service")
         .component("Program", key="FProgram")
@@ -255,4 +272,129 @@ def all_of_them() -> dict[str, Specimen]:
     launch.add("LaunchCondition", ("VersionNT >= 600 AND Privileged", "Needs a newer Windows and rights.")).add(
         "AppSearch", ("FOUNDBUILD", "SearchBuild")
     ).add("RegLocator", ("SearchBuild", 2, r"Software\Microsoft\Windows NT\CurrentVersion", "CurrentVersion", 2 | 16))
+    _more(new)
     return found
+
+
+CLASS = "{5B0C2E4F-6C1D-4E0A-9C61-7C1C6C1A0B01}"
+APPLICATION = "{5B0C2E4F-6C1D-4E0A-9C61-7C1C6C1A0B02}"
+
+
+def _more(new: Callable[..., Specimen]) -> None:
+    """The tables that are rarer, one or two a specimen."""
+    program = (PROGRAMS / "lantern-6.2.1.exe").read_bytes()
+
+    def with_program(name: str, **options: Any) -> Specimen:
+        return new(name, **options).component("Program", key="FProgram").file("Program", "FProgram", "sound.exe", program, "6.2.1.0")
+
+    classes = with_program("com-class")
+    classes.add(
+        "Class", (CLASS, "LocalServer32", "Program", "Tidewell.Gauge.1", "Gauge reader", None, None, None, None, None, "-embed", "Main", None)
+    )
+    classes.add(
+        "ProgId",
+        ("Tidewell.Gauge.1", None, CLASS, "Gauge reader", None, None),
+        ("Tidewell.Gauge", "Tidewell.Gauge.1", None, "Gauge reader", None, None),
+    )
+    application = with_program("com-application")
+    application.add(
+        "Class",
+        (
+            CLASS,
+            "InprocServer32",
+            "Program",
+            None,
+            "Tide model",
+            APPLICATION,
+            "0,4,ffffffff,54494445;8,2,ffff,5744",
+            None,
+            None,
+            "2",
+            None,
+            "Main",
+            None,
+        ),
+    )
+    application.add("AppId", (APPLICATION, None, "TideModel", "-service", None, 1, 1))
+    types = with_program("file-types")
+    types.add("ProgId", ("Tidewell.Survey", None, None, "Survey record", None, None))
+    types.add("Extension", ("tidesurvey", "Program", "Tidewell.Survey", "application/x-tide-survey", "Main"))
+    types.add("Verb", ("tidesurvey", "open", 1, "&Open survey", '"%1"'), ("tidesurvey", "print", 2, None, '/p "%1"'))
+    types.add("MIME", ("application/x-tide-survey", "tidesurvey", None))
+    fonts = new("font").add("Directory", ("FontsFolder", "TARGETDIR", "."))
+    fonts.component("Letters", folder="FontsFolder", key="FLetters").file("Letters", "FLetters", "tide.ttf", b"no real letters").add(
+        "Font", ("FLetters", "Tide Letters (TrueType)")
+    )
+    moves = new("move-file").with_file()
+    moves.add("Directory", ("MOVED", "INSTALLDIR", "moved"), ("WindowsFolder", "TARGETDIR", "."))
+    moves.add(
+        "MoveFile",
+        ("M1", "Program", "win.ini", "copied.ini", "WindowsFolder", "MOVED", 0),
+        ("M2", "Program", "regedi*.exe", None, "WindowsFolder", "MOVED", 0),
+    )
+    isolated = with_program("isolated").add("Directory", ("SHARED", "INSTALLDIR", "shared"))
+    isolated.component("Shared", folder="SHARED", key="FShared").file("Shared", "FShared", "shared.dll", b"shared").add(
+        "IsolatedComponent", ("Shared", "Program")
+    )
+    odbc = with_program("odbc")
+    odbc.add("ODBCDriver", ("Drv", "Program", "Tide gauges", "FProgram", None)).add(
+        "ODBCTranslator", ("Trn", "Program", "Tide letters", "FProgram", None)
+    )
+    odbc.add("ODBCAttribute", ("Drv", "APILevel", "1"), ("Drv", "FileUsage", "0"))
+    with_program("published").add("PublishComponent", ("{5B0C2E4F-6C1D-4E0A-9C61-7C1C6C1A0B03}", "en\\sound", "Program", "more", "Main"))
+    ini = new("remove-ini").with_file()
+    ini.add(
+        "IniFile",
+        ("I1", "tide.ini", "INSTALLDIR", "gauge", "port", "7", 0, "Program"),
+        ("I2", "tide.ini", "INSTALLDIR", "gauge", "quay", "3", 0, "Program"),
+    )
+    ini.add("RemoveIniFile", ("X1", "tide.ini", "INSTALLDIR", "gauge", "absent", None, 2, "Program"))
+    rights = new("rights").with_file()
+    rights.add("LockPermissions", ("FProgram", "File", None, "Administrators", 0x10000000))
+    rights.add("MsiLockPermissionsEx", ("P1", "FProgram", "File", "D:(A;;FA;;;BA)", None))
+    service = with_program("service-settings")
+    service.add("ServiceInstall", ("SI", "TideWatch", "Tide watch", 16, 2, 1, None, None, None, None, None, "Program", None))
+    service.add("ServiceControl", ("SC", "TideWatch", 160, None, 1, "Program"))
+    service.add("MsiServiceConfig", ("C1", "TideWatch", 1, 3, "1", "Program"))
+    service.add("MsiServiceConfigFailureActions", ("A1", "TideWatch", 1, 86400, None, None, "1[~]1[~]0", "60000[~]60000[~]0", "Program"))
+    search = new("search").with_file()
+    search.add("AppSearch", ("FOUNDFILE", "SigFile"), ("FOUNDFOLDER", "SigFolder"), ("FOUNDBYKEY", "SigKey"), ("NOTFOUND", "SigNone"))
+    search.add("Signature", ("SigFile", "notepad.exe", None, None, None, None, None, None, None))
+    search.add(
+        "DrLocator",
+        ("SigFile", None, "[SystemFolder]", 0),
+        ("SigFolder", None, "[ProgramFilesFolder]Common Files", 0),
+        ("SigNone", None, "[WindowsFolder]nowhere", 0),
+    )
+    search.add("RegLocator", ("SigKey", 2, r"Software\Microsoft\Windows\CurrentVersion", "ProgramFilesDir", 0 | 16))
+    search.add(
+        "Registry",
+        *(
+            (f"R{at}", 2, r"Software\Tidewell\Search", name, f"<[{name}]>", "Program")
+            for at, name in enumerate(("FOUNDFILE", "FOUNDFOLDER", "FOUNDBYKEY", "NOTFOUND"))
+        ),
+    )
+    advertised = with_program("advertised-shortcut")
+    advertised.add("Directory", ("ProgramMenuFolder", "TARGETDIR", "."))
+    advertised.add("Shortcut", ("S1", "ProgramMenuFolder", "SOUND|Sound the harbour", "Program", "Main", None, None, None, None, None, None, None))
+    libraries = new("type-library").with_file()
+    libraries.add("SelfReg", ("FProgram", None))
+    permanent = new("permanent").with_file().with_file("Kept", "kept.txt", more=16)
+    permanent.add("Registry", ("R1", 2, r"Software\Tidewell\Permanent", "Kept", "1", "Kept"))
+    never = new("never-overwrite").with_file("Program", "program.txt", more=128)
+    never.add("Registry", ("R1", 2, r"Software\Tidewell\Never", "Key", "#1", "Program"))
+    removal = new("remove-files").with_file()
+    removal.add("RemoveFile", ("RF1", "Program", "gone.txt", "INSTALLDIR", 3), ("RF2", "Program", None, "INSTALLDIR", 2))
+    removal.add("RemoveRegistry", ("RR1", 2, r"Software\Tidewell\Old", "-", "Program"))
+    refused = new("refused").with_file()
+    refused.add("LaunchCondition", ("VersionNT >= 9999", "Needs a Windows that is not yet made."))
+    parts = new("feature-parts", properties={"ADDLOCAL": "ALL", "REMOVE": "Second"})
+    parts.add(
+        "Feature",
+        ("First", "Main", "First", None, 3, 1, None, 0),
+        ("Second", "Main", "Second", None, 5, 1, None, 0),
+        ("Late", None, "Late", None, 7, 500, None, 0),
+    )
+    parts.with_file().with_file("FirstPart", "first.txt", feature="First").with_file("SecondPart", "second.txt", feature="Second").with_file(
+        "LatePart", "late.txt", feature="Late"
+    )

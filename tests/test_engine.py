@@ -62,7 +62,10 @@ def names(outcome: engine.Outcome, kind: str = "file") -> list[str]:
     return sorted(label(effect.thing).rpartition("\\")[2] for effect in outcome.effects if effect.kind == kind and effect.change == "add")
 
 
-@pytest.mark.parametrize("name", all_of_them())
+STAYS = {"permanent": ["kept.txt", "Specimen permanent", "Kept"]}  # attribute 16: never removed
+
+
+@pytest.mark.parametrize("name", sorted(all_of_them().keys() - {"refused"}))
 def test_uninstall_undoes_the_install(rig: Rig, name: str) -> None:
     """Every specimen leaves the machine as it was, but for what the documentation says stays."""
     specimen = all_of_them()[name]
@@ -70,7 +73,7 @@ def test_uninstall_undoes_the_install(rig: Rig, name: str) -> None:
     assert rig.run(specimen, **specimen.given).exit_code == 0
     assert len(difference(before, rig.state)) > 3
     assert rig.run(specimen, REMOVE="ALL").exit_code == 0
-    assert [str(effect) for effect in difference(before, rig.state)] == []
+    assert [label(effect.thing).rpartition("\\")[2] for effect in difference(before, rig.state)] == STAYS.get(name, [])
 
 
 @pytest.mark.parametrize(
@@ -282,11 +285,11 @@ def test_tables_that_are_not_interpreted_are_blind_spots(rig: Rig) -> None:
 
     writer = DatabaseWriter()
     writer.table("InstallExecuteSequence", columns("InstallExecuteSequence"), [("CostFinalize", None, 1000)])
-    writer.table("Font", ["File_! s72", "FontTitle S128"], [("f", "Tide Sans")])
-    path = rig.folder / "fonts.msi"
+    writer.table("Complus", ["Component_! s72", "ExpType I2"], [("c", 1)])
+    path = rig.folder / "complus.msi"
     with path.open("wb") as file:
         writer.write(file)
-    assert [(spot.what, spot.evidence.where) for spot in rig.run(path).blind_spots] == [("fonts", "Font")]
+    assert [(spot.what, spot.evidence.where) for spot in rig.run(path).blind_spots] == [("COM+ applications", "Complus")]
 
 
 def hostile(name: str) -> Specimen:

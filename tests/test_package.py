@@ -21,7 +21,8 @@ from hypothesis import strategies as st
 
 from yendo import atomic
 from yendo.errors import Unreadable, Usage
-from yendo.package import build, manifest, scripts, secrets
+from yendo.facts import secrets
+from yendo.package import build, manifest, scripts
 from yendo.plan import read
 
 

@@ -72,7 +72,7 @@ MISTAKES = [
     ('architecture = ["x64"]', 'architecture = ["x46"]', 13, "x46"),
     ('id = "tide"', 'id = "Tide Tables"', 3, "regex"),
     ('version = "3"', "", 2, "'version' is missing"),
-    ('media = "tide.msi"\n', "", 18, "exactly one of media, product and command"),
+    ('media = "tide.msi"\n', "", 18, "exactly one of media, product, patch and command"),
     ('sha256 = "0', 'sha256 = "x', 9, "regex"),
     ("[when]", "[need]\nx = 1\n[when]", 11, "unknown key 'need'"),
     ('version = ">=1"', 'version = "new"', 32, "no version bound"),

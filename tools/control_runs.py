@@ -14,6 +14,7 @@ import tempfile
 from collections.abc import Callable
 from pathlib import Path
 
+from yendo.demo.patching import write_patch
 from yendo.demo.vendor import SEQUENCE, guid, write_installer
 from yendo.effects import difference
 from yendo.effects.things import kind_of
@@ -25,16 +26,16 @@ from yendo.machines.wine.machine import WineMachine, WineSession, powershell_sou
 TAG = "yendocontrol"
 
 
-def product(folder: Path, name: str, template: str, everyone: bool, *, program: bool = False) -> Path:
+def product(folder: Path, name: str, template: str, everyone: bool, *, program: bool = False, version: str = "1.0.0") -> Path:
     """A product with one feature and one component; with ``program`` its custom action starts one that does nothing."""
-    target = folder / f"{name}.msi"
+    target = folder / (f"{name}.msi" if version == "1.0.0" else f"{name}-{version}.msi")
     write_installer(
         target,
         {
             "Property": [
                 ("ProductCode", guid(name)),
                 ("ProductName", TAG),
-                ("ProductVersion", "1.0.0"),
+                ("ProductVersion", version),
                 ("Manufacturer", TAG),
                 ("ProductLanguage", "1033"),
                 ("UpgradeCode", guid(name + " line")),
@@ -51,7 +52,7 @@ def product(folder: Path, name: str, template: str, everyone: bool, *, program: 
             "InstallExecuteSequence": [*SEQUENCE, *([("Nothing", None, 5500)] if program else [])],
         },
         cabinets={"c.cab": cab.build([("F", b"x")])},
-        summary=Summary(template=template, revision=guid(name + " package"), pages=200, words=2),
+        summary=Summary(template=template, revision=guid(f"{name} package {version}"), pages=200, words=2),
     )
     return target
 
@@ -59,6 +60,7 @@ def product(folder: Path, name: str, template: str, everyone: bool, *, program: 
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("-o", "--output", type=Path, default=Path("src/yendo/machines/wine/noise.json"))
+    parser.add_argument("--anew", action="store_true", help="forget what earlier runs and other versions of the layer showed")
     parser.add_argument("--cache", type=Path, default=Path(tempfile.gettempdir()) / "yendo-control")
     arguments = parser.parse_args()
     machine = WineMachine(arguments.cache, powershell_source())
@@ -81,6 +83,23 @@ def main() -> int:
 
             return run
 
+        for everyone in (True, False):
+            name = f"cx64{everyone}"
+            newer = product(Path(folder), name, "x64;1033", everyone, version="1.0.1")
+            write_patch(Path(folder) / f"{name}.msp", Path(folder) / f"{name}.msi", newer, guid(f"{name} patch"))
+
+        def patch(name: str, *, then_remove: bool) -> Callable[[WineSession], None]:
+            def run(session: WineSession) -> None:
+                install(name)(session)
+                file = packages[name].with_suffix(".msp").name
+                ran = session.run(rf'msiexec /p "C:\Hand over\{file}" /qn REINSTALL=ALL REINSTALLMODE=omus', timeout=120)
+                assert ran.exit_code == 0, (name, ran)
+                if then_remove:
+                    session.state()
+                    assert session.run(rf'msiexec /x "C:\Hand over\{packages[name].name}" /qn', timeout=120).exit_code == 0
+
+            return run
+
         def remove(name: str) -> Callable[[WineSession], None]:
             def run(session: WineSession) -> None:
                 install(name)(session)
@@ -95,6 +114,8 @@ def main() -> int:
             "screen": lambda session: session.run("wineboot", timeout=60),
             **{f"install an empty product, {name}": install(name) for name in packages},
             **{f"install and remove an empty product, {name}": remove(name) for name in packages},
+            **{f"patch an empty product, {name}": patch(name, then_remove=False) for name in ("x64 everyone", "x64 one user")},
+            **{f"patch and remove an empty product, {name}": patch(name, then_remove=True) for name in ("x64 everyone", "x64 one user")},
         }
         if machine.has_powershell:
 
@@ -124,16 +145,10 @@ def main() -> int:
                             f"{machine.layer.version}: {name}" + (", system" if account == "system" else "")
                         )
                 print(f"{account}: {name}: {len(found)} entries so far", file=sys.stderr)
-    old = []
-    if arguments.output.exists():  # other versions of the layer keep their entries
-        old = [
-            entry
-            for entry in json.loads(arguments.output.read_text("utf-8"))["entries"]
-            if not any(run.startswith(machine.layer.version + ":") for run in entry["runs"])
-        ]
+    if arguments.output.exists() and not arguments.anew:  # what was seen once is the platform's, also when it takes its time to come again
+        for entry in json.loads(arguments.output.read_text("utf-8"))["entries"]:
+            found.setdefault((entry["kind"], entry["identity"]), set()).update(entry["runs"])
     entries = [{"kind": kind, "identity": identity, "runs": sorted(runs_of)} for (kind, identity), runs_of in sorted(found.items())]
-    known = {(entry["kind"], entry["identity"]) for entry in entries}
-    entries += [entry for entry in old if (entry["kind"], entry["identity"]) not in known]
     arguments.output.write_text(json.dumps({"made_by": "tools/control_runs.py", "entries": entries}, indent=1) + "\n", "utf-8")
     print(f"{len(entries)} entries in {arguments.output}", file=sys.stderr)
     return 0

@@ -1,4 +1,4 @@
-"""A fixed sample of the judge: every specimen once, half by each writer. ``./run judge`` takes them all."""
+"""A fixed sample of the judge. ``./run judge`` takes every case, by both writers."""
 
 from __future__ import annotations
 
@@ -10,6 +10,7 @@ import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
 
+from cases import CASES
 from judge import builder, judge
 from specimens import all_of_them
 
@@ -18,12 +19,12 @@ from yendo.formats.msi import Database
 pytestmark = pytest.mark.wine
 
 
-@pytest.mark.parametrize(("name", "real_writer"), [(name, bool(at % 2)) for at, name in enumerate(all_of_them())])
-def test_predicted_is_observed(wine: Any, tmp_path: Path, name: str, real_writer: bool) -> None:
-    found = judge(wine, all_of_them()[name], tmp_path, real_writer=real_writer)
-    assert found["codes"] == (0, 0, 0) and not found["missed"] and not found["false"], found
-    total = found["matched"]
-    assert total >= 4
+@pytest.mark.parametrize("at", range(0, len(CASES), 2), ids=lambda at: CASES[at].name)
+def test_predicted_is_observed(wine: Any, tmp_path: Path, at: int) -> None:
+    """Every second case, a third of them with installers by the layer's own writer; the judge takes them all."""
+    found = judge(wine, CASES[at], tmp_path, real_writer=at % 3 == 1)
+    assert found.agrees, found
+    assert found.matched >= 3 or CASES[at].name == "refused"
 
 
 @pytest.mark.parametrize("name", ["registry-kinds", "service", "many-files", "icons"])
@@ -97,7 +98,7 @@ def test_a_copy_serves_where_nothing_can_be_mounted(wine: Any, tmp_path: Path, m
 
     monkeypatch.setattr(copies.PrivateCopy, "_overlay", lambda self: False)
     before = (wine.template / "prefix" / "system.reg").read_bytes()
-    found = judge(wine, all_of_them()["folders"], tmp_path, real_writer=False)
-    assert found["codes"] == (0, 0, 0) and not found["missed"] and not found["false"] and found["matched"] >= 9, found
+    found = judge(wine, next(case for case in CASES if case.name == "folders"), tmp_path, real_writer=False)
+    assert found.agrees and found.matched >= 9, found
     assert (wine.template / "prefix" / "system.reg").read_bytes() == before
     assert not (wine.template / "prefix" / "drive_c" / "Program Files" / "Specimen folders").exists()

@@ -13,9 +13,10 @@ from yendo import digest
 from yendo.check.workspace import Finding, Severity, Workspace
 from yendo.effects import File, RegistryValue
 from yendo.errors import Usage
+from yendo.facts import secrets
 from yendo.facts.surroundings import expand, windows
 from yendo.installers.msi import commandline
-from yendo.package import build, secrets
+from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import CopyStep, FileRule, MsiProductRule, MsiStep, RegistryRule, TakeBackStep
 
@@ -98,7 +99,7 @@ def _lines(workspace: Workspace) -> Iterator[tuple[str, int, MsiStep, str, int]]
     """Every msi step with its whole command line and the line where a person would mend it."""
     for verb, at, step in workspace.steps():
         if isinstance(step, MsiStep):
-            yield verb, at, step, form.msi_command(step, verb), workspace.line(verb, at, "command" if step.command else "arguments")
+            yield verb, at, step, form.msi_command(workspace.plan, verb, at + 1), workspace.line(verb, at, "command" if step.command else "arguments")
 
 
 @rule("unquoted-space", "error", "the Windows Installer takes the rest for another option and ends with 1639, or installs elsewhere")
@@ -182,7 +183,7 @@ def _properties(workspace: Workspace) -> Iterator[tuple[str, int, MsiStep, str, 
             continue
         found = {name: str(value) for name, value in step.properties.items()}
         try:
-            found |= commandline.parse(form.msi_command(step, verb)).properties
+            found |= commandline.parse(form.msi_command(workspace.plan, verb, at + 1)).properties
         except commandline.CommandError:
             pass
         for name, value in found.items():
@@ -283,7 +284,7 @@ def uninstall_does_nothing(workspace: Workspace) -> Report:
         if not isinstance(step, MsiStep):
             continue
         try:
-            command = commandline.parse(form.msi_command(step, "uninstall"))
+            command = commandline.parse(form.msi_command(plan, "uninstall", at + 1))
         except commandline.CommandError:
             continue
         if command.action != "uninstall" and command.properties.get("REMOVE", "").upper() != "ALL":

@@ -1,6 +1,7 @@
 """Start a package: a workspace with the media, a plan with every derived value, and the evidence.
 
 yendo draft lantern lantern-6.2.1.msi
+yendo draft lantern lantern-6.2.1.msi --with lantern-6.2.3.msp
 yendo draft charts --files ./charts --to '%ProgramData%\\Tidewell\\charts'
 """
 
@@ -13,6 +14,15 @@ from pathlib import Path
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", type=Path, metavar="FOLDER", help="the workspace to start")
     parser.add_argument("installer", type=Path, nargs="?", metavar="INSTALLER", help="the vendor's installer")
+    parser.add_argument(
+        "--with",
+        type=Path,
+        action="append",
+        default=[],
+        dest="overlays",
+        metavar="FILE",
+        help="a transform or patch that goes onto it (again for more)",
+    )
     parser.add_argument("--files", type=Path, metavar="DIR", help="a package without an installer: files and folders to place")
     parser.add_argument("--to", metavar="PATH", help="with --files: where they belong on the machine")
 
@@ -29,7 +39,9 @@ def run(options: argparse.Namespace) -> int:
     if options.to and not options.files:
         raise Usage("--to goes with --files; for an installer, say in plan.toml where extra files belong")
     drafted = (
-        draft.from_files(options.folder, options.files, options.to) if options.files else draft.from_installer(options.folder, options.installer)
+        draft.from_files(options.folder, options.files, options.to)
+        if options.files
+        else draft.from_installer(options.folder, options.installer, options.overlays)
     )
     if options.json:
         show.emit({"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))})  # type: ignore[arg-type]

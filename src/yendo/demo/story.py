@@ -38,14 +38,33 @@ def scene(folder: Path) -> Path:
     if folder.exists() and any(folder.iterdir()) and not (share / "lantern-6.2.1.msi").exists():
         raise Usage(f"{folder} is not empty and holds no demo; name an empty folder")
     share.mkdir(parents=True, exist_ok=True)
-    vendor.lantern(share, "6.1.0")
+    for version in ("6.1.0", "6.2.3"):
+        vendor.lantern(share, version)
     (share / "read-me.txt").write_text("Lantern 6.2.1 from Tidewell. Older releases are kept here too.\n", "utf-8")
     (folder / "site.ini").write_bytes(vendor.SITE_CONFIGURATION.encode())
-    return vendor.lantern(share, "6.2.1")
+    installer = vendor.lantern(share, "6.2.1")
+    vendor.lantern_patch(share)
+    return installer
 
 
-def edit(workspace: Path, configuration: Path) -> None:
-    """What a packager at Marrowby decides: contact, origin, SITE, no updater, and the site's configuration file."""
+def patch_of(installer: Path) -> Path:
+    """The vendor's patch, which lies beside the installer."""
+    return installer.with_name("lantern-6.2.3.msp")
+
+
+CHANGES: tuple[dict[str, str | bool], ...] = (
+    {"kind": "drop", "what": "shortcut", "name": "DesktopLantern", "note": "decided by the survey office: no icons on desktops"},
+    {"kind": "feature", "name": "Documentation", "install": False, "note": "the manual is on the office's share"},
+    {"kind": "property", "name": "AUTOUPDATE", "value": "0", "note": "updates come as packages"},
+    {"kind": "property", "name": "SITE", "value": "Marrowby"},
+)
+
+
+def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> None:
+    """What a packager at Marrowby decides: contact, origin, what is different at the site, and its configuration file.
+
+    Without ``by_transform`` the site's values stand on the command line instead.
+    """
     (workspace / "extras" / "site.ini").write_bytes(configuration.read_bytes())
     path = workspace / "plan.toml"
     document = tomlkit.parse(path.read_text("utf-8"))
@@ -55,11 +74,21 @@ def edit(workspace: Path, configuration: Path) -> None:
         table[key].comment("decided by the survey office")  # type: ignore[index]
 
     decide(document["package"], "contact", "Marrowby harbour survey office")
-    decide(document["media"][0], "origin", "Tidewell release share, by hand")  # type: ignore[index]
+    for medium in document["media"]:  # type: ignore[union-attr]
+        decide(medium, "origin", "Tidewell release share, by hand")
     decide(document["when"], "os", ">=10.0.17763")
     install = document["install"]
-    decide(install[0]["properties"], "SITE", "Marrowby")  # type: ignore[index]
-    decide(install[0]["properties"], "AUTOUPDATE", "0")  # type: ignore[index]
+    if by_transform:
+        del install[0]["properties"]  # type: ignore[index]  # the transform says it for every way the installer is called
+        different = tomlkit.aot()
+        for wanted in CHANGES:
+            entry = tomlkit.table()
+            entry.update(wanted)
+            different.append(entry)
+        install[0].add("change", different)  # type: ignore[index]
+    else:
+        for name, value in (("SITE", "Marrowby"), ("AUTOUPDATE", "0")):
+            decide(install[0]["properties"], name, value)  # type: ignore[index]
     target = r"%ProgramData%\Tidewell\Lantern\site.ini"
     copy, back, rule = tomlkit.table(), tomlkit.table(), tomlkit.table()
     for key, value in (("kind", "copy"), ("from", "extras/site.ini"), ("to", tomlkit.string(target, literal=True)), ("timeout", "1 min")):
@@ -73,7 +102,7 @@ def edit(workspace: Path, configuration: Path) -> None:
     install.append(copy)  # type: ignore[union-attr]
     document["uninstall"].insert(0, back)  # type: ignore[union-attr]
     document["detect"].append(rule)  # type: ignore[union-attr]
-    path.write_text(tomlkit.dumps(document), "utf-8")
+    path.write_text(draft.spaced(tomlkit.dumps(document)), "utf-8")
 
 
 def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Callable[[str], object] = lambda title: None) -> Story:
@@ -84,7 +113,7 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
     workspace = folder / "lantern"
     if not (workspace / "plan.toml").exists():
         tell_step("draft")
-        drafted = draft.from_installer(workspace, installer)
+        drafted = draft.from_installer(workspace, installer, [patch_of(installer)])
         edit(workspace, folder / "site.ini")
     else:
         drafted = draft.Drafted(workspace / "plan.toml", (installer.name,), (), (), ())

@@ -6,8 +6,11 @@ import uuid
 from collections.abc import Iterable, Mapping
 from pathlib import Path
 
+from yendo import digest
+from yendo.demo.patching import write_patch
 from yendo.formats import cab
 from yendo.formats.msi import DatabaseWriter, Summary
+from yendo.formats.msi.patch import Family
 from yendo.formats.msi.schema import columns
 
 PROGRAMS = Path(__file__).parent / "programs"
@@ -87,8 +90,9 @@ def _charts(version: str) -> bytes:
 
 
 def lantern(folder: Path, version: str = "6.2.1") -> Path:
-    """Writes ``lantern-VERSION.msi`` (6.1.0 or 6.2.1) and returns its path."""
+    """Writes ``lantern-VERSION.msi`` (6.1.0, 6.2.1 or 6.2.3) and returns its path. 6.2.3 is a minor update of 6.2.1."""
     newer = version != "6.1.0"
+    latest = version == "6.2.3"
     contents = {
         "lantern.exe": (PROGRAMS / f"lantern-{version}.exe").read_bytes(),
         "lanternd.exe": (PROGRAMS / f"lanternd-{version}.exe").read_bytes(),
@@ -97,7 +101,9 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         "defaults.ini": b"[sounding]\r\nunit=metre\r\n",
         "plugin.txt": b"Survey export, optional part\r\n",
     }
-    product = guid(f"lantern {version}")
+    if latest:
+        contents["tides.dat"] = b"quay 3;springs;neaps\r\n" * 30
+    product = guid(f"lantern {'6.2.1' if latest else version}")
     names = {
         "lantern.exe": "lantern.exe",
         "lanternd.exe": "lanternd.exe",
@@ -105,6 +111,7 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         "manual.txt": "manual.txt",
         "defaults.ini": "defaults.ini",
         "plugin.txt": "EXPORT.TXT|survey export.txt",
+        "tides.dat": "tides.dat",
     }
     places = {
         "lantern.exe": ("Program", "INSTALLDIR"),
@@ -113,19 +120,20 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         "manual.txt": ("Manual", "DOCDIR"),
         "defaults.ini": ("Defaults", "DATADIR"),
         "plugin.txt": ("Plugin", "INSTALLDIR"),
+        "tides.dat": ("Tides", "INSTALLDIR"),
     }
 
     def component(name: str, folder_name: str, key: str | None, attributes: int = 256, condition: str | None = None) -> tuple[str | int | None, ...]:
         return name, guid(f"component {name}"), folder_name, attributes, condition, key
 
-    components = [component(name, where, key) for key, (name, where) in places.items()]
+    components = [component(name, where, key) for key, (name, where) in places.items() if key in contents]
     components += [
         component("Settings", "INSTALLDIR", "RegSite", 256 | 4),
         component("Updater", "INSTALLDIR", "RegUpdate", 256 | 4, "AUTOUPDATE=1"),
         component("DesktopIcon", "INSTALLDIR", "RegDesktop", 256 | 4),
     ]
     features = {
-        "Main": ["Program", "Service", "Charts", "Defaults", "Settings", "Updater", "DesktopIcon"],
+        "Main": ["Program", "Service", "Charts", "Defaults", "Settings", "Updater", "DesktopIcon", *(["Tides"] if latest else [])],
         "Documentation": ["Manual"],
         "SurveyExport": ["Plugin"],
     }
@@ -178,6 +186,7 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             )
             for number, (key, data) in enumerate(contents.items(), 1)
         ],
+        "MsiFileHash": [(key, 0, *digest.of_installer(data)) for key, data in contents.items() if not key.endswith(".exe")],
         "Media": [(1, len(contents), None, "#lantern.cab", None, None)],
         "Registry": [
             ("RegSite", 2, r"Software\Tidewell\Lantern", "Site", "[SITE]", "Settings"),
@@ -229,6 +238,30 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             application="Tidewell build bench",
             security=2,
         ),
+    )
+    return target
+
+
+PATCH_CODE = "{0C1B7A64-2E0D-4B6B-8E0C-6B1B0F5A6230}"
+
+
+def lantern_patch(folder: Path) -> Path:
+    """Writes ``lantern-6.2.3.msp``, which makes 6.2.1 6.2.3, and returns its path. Needs both releases in ``folder``."""
+    target = folder / "lantern-6.2.3.msp"
+    write_patch(
+        target,
+        folder / "lantern-6.2.1.msi",
+        folder / "lantern-6.2.3.msi",
+        PATCH_CODE,
+        metadata={
+            "DisplayName": "Lantern 6.2.3",
+            "Description": "Tide tables, and corrections to the sounding log",
+            "ManufacturerName": "Tidewell",
+            "TargetProductName": "Lantern",
+            "Classification": "Update",
+            "AllowRemoval": "1",
+        },
+        family=Family("Lantern", "", "6.2.3.0", True),
     )
     return target
 

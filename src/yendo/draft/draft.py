@@ -6,6 +6,7 @@ import hashlib
 import json
 import re
 import shutil
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -14,10 +15,13 @@ from tomlkit.items import Table
 
 from yendo import atomic, digest
 from yendo.detect import for_copies, for_effects
-from yendo.effects import File
+from yendo.effects import Effect, File
 from yendo.errors import Usage
+from yendo.facts.surroundings import windows
+from yendo.formats.msi import Database, transform
 from yendo.installers import recognise
 from yendo.installers.account import Account
+from yendo.installers.msi import changes, describe, engine, fitting, layers
 from yendo.plan import Rule
 
 DECIDE = "DECIDE"
@@ -66,10 +70,62 @@ def _copy_media(source: Path, target: Path) -> None:
         part.replace(target)
 
 
-def from_installer(folder: Path, installer: Path) -> Drafted:
-    """Drafts from a vendor's installer. Raises Usage, Unreadable, NotCovered."""
+class _Overlays(msgspec.Struct, frozen=True):
+    """Transforms and patches that came with an installer: what they say, and where it all leads."""
+
+    transforms: tuple[Path, ...] = ()
+    patches: tuple[Path, ...] = ()
+    notes: tuple[str, ...] = ()
+    version: str | None = None
+    versions: tuple[str, ...] = ()  # after each patch
+    effects: tuple[Effect, ...] = ()
+
+
+def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Overlays:
+    """Raises Usage where one does not fit the installer: better now than on a machine."""
+    if not files:
+        return _Overlays()
+    if account.family != "msi":
+        raise Usage(f"transforms and patches go onto installer databases; {installer.name} is of family {account.family}")
+    transforms, patches, notes, versions = [], [], [], []
+    for path in files:
+        family = recognise.recognise(path)
+        if family == "msi-transform":
+            transforms.append(path)
+        elif family == "msi-patch":
+            patches.append(path)
+        else:
+            raise Usage(f"{path.name} is of family {family}; what goes with an installer is a transform or a patch")
+    try:
+        with Database(installer) as base:
+            at: Database = base
+            for path in transforms:
+                found = transform.read(path, at)
+                fit = fitting.fit(at, found)
+                if not fit.fits:
+                    raise Usage(f"{path.name} {fit.in_words}; see `yendo transform fits {path.name} {installer.name}`")
+                notes += [f"transform {path.name}: {change.text} ({change.risk})" for change in changes.in_words(at, found) if change.risk]
+                at = layers.apply_transforms(at, [path])
+        for count in range(1, len(patches) + 1):
+            with layers.layered(installer, transforms, patches[:count]) as after:
+                versions.append(fitting.facts(after).get("ProductVersion", ""))
+        surroundings = windows()
+        state = describe.baseline(surroundings)
+        with layers.layered(installer, transforms, patches) as after:
+            outcome = engine.predict(after, surroundings, state)
+    except layers.Refused as refused:
+        raise Usage(refused.message) from refused
+    return _Overlays(tuple(transforms), tuple(patches), tuple(notes), versions[-1] if versions else None, tuple(versions), outcome.effects)
+
+
+def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = ()) -> Drafted:
+    """Drafts from a vendor's installer, with the transforms and patches that go onto it, in order.
+
+    Raises Usage, Unreadable, NotCovered.
+    """
     account = recognise.read(installer)
     _guard(folder)
+    along = _overlays(installer, account, overlays)
     needed = [Path(installer.name)]
     missing = []
     for medium in account.payload.media if account.payload else ():
@@ -82,10 +138,15 @@ def from_installer(folder: Path, installer: Path) -> Drafted:
     for name in needed:
         _copy_media(installer.parent / name, folder / "media" / name)
     (folder / "extras").mkdir(exist_ok=True)
-    tops = {name.parts[0].lower() for name in needed}
+    for path in along.patches:
+        _copy_media(path, folder / "media" / path.name)
+        needed.append(Path(path.name))
+    for path in along.transforms:
+        _copy_media(path, folder / "extras" / path.name)
+    tops = {name.parts[0].lower() for name in needed} | {path.name.lower() for path in along.transforms}
     strays = tuple(sorted(entry.name for entry in installer.parent.iterdir() if entry.name.lower() not in tops))
     decisions: list[str] = []
-    document = _plan(account, installer.name, {name.as_posix(): _digest(folder / "media" / name) for name in needed}, decisions)
+    document = _plan(account, installer.name, {name.as_posix(): _digest(folder / "media" / name) for name in needed}, decisions, along)
     _finish(folder, document, account)
     return Drafted(folder / "plan.toml", tuple(name.as_posix() for name in needed), strays, tuple(missing), tuple(decisions))
 
@@ -101,13 +162,13 @@ def _header(name: str) -> tomlkit.TOMLDocument:
     return document
 
 
-def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str]) -> tomlkit.TOMLDocument:
+def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str], along: _Overlays) -> tomlkit.TOMLDocument:
     identity = account.identity
     document = _header(identity.name or installer)
     package = tomlkit.table()
     package.add("id", identifier(identity.publisher, identity.name))
     package.add("name", identity.name or installer)
-    package.add("version", identity.version or "0")
+    package.add("version", along.version or identity.version or "0")
     package.add("revision", 1)
     package["revision"].comment("yours: raise it with every change of the package to the same vendor version")
     if identity.publisher:
@@ -167,8 +228,21 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
     unset = [entry.name for entry in account.properties if entry.default is None and entry.in_silence]
     if unset:
         properties.add(tomlkit.comment("also known to the installer, unset: " + ", ".join(unset)))
+    if along.transforms:
+        install.add("transforms", [f"extras/{path.name}" for path in along.transforms])
+        decisions += list(along.notes)
+    steps = [install]
+    newer = {"kind": "uninstall-entry", "name": identity.name or installer, "version": f">{along.version}"}
+    if along.patches:
+        install.add("unless", _inline({"kind": "msi-product", "code": identity.product_code or "", "version": f">={identity.version}"}, newer))
     install.add("properties", properties)
-    document.add("install", _array(install))
+    for path, version in zip(along.patches, along.versions, strict=True):
+        step = tomlkit.table()
+        for key, text in (("kind", "msi"), ("patch", path.name), ("timeout", "30 min")):
+            step.add(key, text)
+        step.add("unless", _inline({"kind": "msi-product", "code": identity.product_code or "", "version": f">={version}"}, newer))
+        steps.append(step)
+    document.add("install", _array(*steps))
     removal = tomlkit.table()
     removal.add("kind", "msi")
     if identity.product_code:
@@ -187,8 +261,23 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
     if account.refused:
         document.add(tomlkit.comment(f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"))
         decisions.append(f"detect: none could be derived, the installer refuses a fresh machine: {account.refused}")
-    document.add("detect", _rules(for_effects(account.effects, account.processes)))
+    document.add("detect", _rules(for_effects(along.effects or account.effects, account.processes)))
     return document
+
+
+def spaced(text: str) -> str:
+    """A plan's text with an empty line before every table."""
+    return re.sub(r"([^\n])\n(\[)", r"\1\n\n\2", text)
+
+
+def _inline(*rules: dict[str, str]) -> tomlkit.items.Array:
+    """Rules within a step, a line each."""
+    array = tomlkit.array()
+    for rule in rules:
+        entry = tomlkit.inline_table()
+        entry.update(rule)
+        array.append(entry)
+    return array.multiline(True)
 
 
 def _array(*tables: Table) -> tomlkit.items.AoT:
@@ -258,7 +347,7 @@ def from_files(folder: Path, files: Path, target: str | None = None) -> Drafted:
 
 
 def _finish(folder: Path, document: tomlkit.TOMLDocument, account: Account | None) -> None:
-    text = tomlkit.dumps(document).encode()
+    text = spaced(tomlkit.dumps(document)).encode()
     evidence: dict[str, object] = {"schema": "yendo.evidence/1", "plan_sha256": hashlib.sha256(text).hexdigest()}
     if account:
         evidence |= {

@@ -5,6 +5,7 @@ from yendo.effects.effect import Effect
 from yendo.effects.state import State
 from yendo.effects.things import (
     KINDS,
+    AccessRights,
     Environment,
     File,
     Folder,
@@ -21,6 +22,7 @@ from yendo.effects.things import (
 
 __all__ = [
     "KINDS",
+    "AccessRights",
     "Agreement",
     "Effect",
     "Environment",

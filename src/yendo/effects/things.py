@@ -87,7 +87,10 @@ class Shortcut(_Thing, tag="shortcut", frozen=True):
 
 
 class Service(_Thing, tag="service", frozen=True):
-    """A service. ``start`` is boot, system, auto, demand or disabled; ``command`` its command line."""
+    """A service. ``start`` is boot, system, auto, demand or disabled; ``command`` its command line.
+
+    ``settings`` are what is set beside these, in words: recovery, delayed start.
+    """
 
     name: str
     display_name: str | None = None
@@ -95,6 +98,8 @@ class Service(_Thing, tag="service", frozen=True):
     start: str | None = None
     account: str | None = None
     depends_on: tuple[str, ...] | None = None
+    running: bool | None = None
+    settings: tuple[str, ...] | None = None
 
     @property
     def identity(self) -> str:
@@ -124,6 +129,18 @@ class IniValue(_Thing, tag="ini", frozen=True):
     @property
     def identity(self) -> str:
         return f"{self.path}|{self.section}|{self.key}".lower()
+
+
+class AccessRights(_Thing, tag="access-rights", frozen=True):
+    """Rights on a path, a registry key or a service: ``who`` and what, as a mask, or a whole descriptor as text with no ``who``."""
+
+    target: str
+    who: str
+    rights: str | None = None
+
+    @property
+    def identity(self) -> str:
+        return f"{self.target}|{self.who}".lower()
 
 
 class UninstallEntry(_Thing, tag="uninstall-entry", frozen=True):
@@ -158,7 +175,7 @@ class Product(_Thing, tag="product", frozen=True):
         return self.code.lower()
 
 
-Thing = File | Folder | RegistryKey | RegistryValue | Shortcut | Service | Environment | IniValue | UninstallEntry | Product
+Thing = File | Folder | RegistryKey | RegistryValue | Shortcut | Service | Environment | IniValue | AccessRights | UninstallEntry | Product
 
 KINDS: dict[str, type] = {
     "file": File,
@@ -169,6 +186,7 @@ KINDS: dict[str, type] = {
     "service": Service,
     "environment": Environment,
     "ini": IniValue,
+    "access-rights": AccessRights,
     "uninstall-entry": UninstallEntry,
     "product": Product,
 }
@@ -199,6 +217,8 @@ def label(thing: Thing) -> str:
             return f"{thing.name} ({thing.scope})"
         case IniValue():
             return f"{thing.path} [{thing.section}] {thing.key}"
+        case AccessRights():
+            return f"{thing.target} for {thing.who or 'everyone named'}"
         case UninstallEntry():
             return f"{thing.name or thing.key} {thing.version or ''}".strip()
         case Product():

@@ -26,6 +26,8 @@ function Get-Digest([string]$Path) {
     } finally { $stream.Dispose() }
 }
 
+#RULES#
+
 function Test-Applicable {
     [Microsoft.Win32.RegistryKey]$base = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64')
     [Microsoft.Win32.RegistryKey]$key = $base.OpenSubKey('Software\Microsoft\Windows NT\CurrentVersion')
@@ -181,6 +183,12 @@ Close-Programs
 foreach ($step in $Plan[$Verb]) {
     $number = $number + 1
     Say ('step ' + $number + ': ' + $step['title'])
+    [bool]$needed = $true
+    foreach ($rule in $step['unless']) {
+        $verdict = Test-Rule $rule
+        if ($verdict[0]) { $needed = $false; Say ('not needed here: ' + $rule['title'] + ', ' + $verdict[1]) }
+    }
+    if (-not $needed) { continue }
     try {
         $result = switch ($step['kind']) { 'msi' { Invoke-Command-Line $step } 'copy' { Copy-Items $step } 'take-back' { Remove-Placed } }
     } catch {

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import uuid
 
-from yendo.package.manifest import Manifest
+from yendo.package.manifest import CONTENT, Manifest
 
 _NAMESPACE = uuid.UUID("5d7c1f0e-95b2-4c7e-8f52-9a4c7a1f3f11")
 
@@ -28,7 +28,7 @@ def encode(manifest: Manifest) -> bytes:
             hashes=[HashType(alg=HashAlgorithm.SHA_256, content=file.sha256)],
         )
         for file in manifest.files
-        if file.path.startswith(("media/", "extras/"))
+        if file.path.startswith(CONTENT)
     ]
     digests = "|".join(f"{file.path}={file.sha256}" for file in manifest.files)
     bom = Bom(components=files, serial_number=uuid.uuid5(_NAMESPACE, digests))

@@ -16,9 +16,10 @@ import msgspec
 import yendo
 from yendo import atomic
 from yendo.errors import Unreadable, Usage
-from yendo.package import bill, scripts, tag
+from yendo.package import bill, scripts, tag, transforms
 from yendo.package import manifest as form
-from yendo.plan import CopyStep, Plan
+from yendo.plan import CopyStep, MsiStep, Plan
+from yendo.plan.model import VERBS
 
 PIECE = 4 << 20
 RECORD = ".yendo/built.json"
@@ -102,6 +103,7 @@ class _Writer:
         return entry
 
     def write(self, name: str, data: bytes) -> None:
+        (self.folder / name).parent.mkdir(parents=True, exist_ok=True)
         (self.folder / name).write_bytes(data)
         if self.archive is not None:
             self.archive.writestr(_member(name), data)
@@ -156,16 +158,14 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
                 f"media/{medium.file} has changed since the plan was drafted (its hash is {entry.sha256[:16]}…); "
                 "put the vendor's file back, or draft anew from the new one"
             )
-    sources = sorted(
-        {
-            path
-            for verb in ("install", "uninstall", "repair")
-            for step in plan.steps(verb)
-            if isinstance(step, CopyStep)
-            for path, _ in form.extras(workspace, step)
-        }
-    )
     base = workspace.resolve()
+    steps = [(verb, number, step) for verb in VERBS for number, step in enumerate(plan.steps(verb), 1)]
+    copied = {path for _, _, step in steps if isinstance(step, CopyStep) for path, _ in form.extras(workspace, step)}
+    named = {path for _, _, step in steps if isinstance(step, MsiStep) for path in transforms.given(base, step) if isinstance(path, Path)}
+    sources = sorted(copied | {path for path in named if path.is_relative_to(base / "extras")})
+    for verb, number, step in steps:
+        if isinstance(step, MsiStep) and step.change:
+            writer.write(form.written_transform(verb, number), transforms.made(base, step))
     digest_of = {path: writer.copy(path, path.relative_to(base).as_posix()).sha256 for path in sources}
     content = tuple(sorted(writer.files, key=lambda file: file.path))
     tool = f"yendo {yendo.__version__}"
@@ -184,7 +184,7 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
 def content_digest(manifest: form.Manifest) -> str:
     """What a machine gets, as one hash: steps and files, without the revision and the rules."""
     bare = msgspec.structs.replace(
-        manifest, revision=0, detect=(), tool="", files=tuple(file for file in manifest.files if file.path.startswith(("media/", "extras/")))
+        manifest, revision=0, detect=(), tool="", files=tuple(file for file in manifest.files if file.path.startswith(form.CONTENT))
     )
     return hashlib.sha256(form.encode(bare)).hexdigest()
 

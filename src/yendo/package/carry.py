@@ -13,12 +13,13 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
+from yendo.detect.evaluate import describe, judge
 from yendo.effects.things import parent
+from yendo.facts import secrets
 from yendo.facts.surroundings import expand
 from yendo.facts.versions import Version, VersionRange
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
-from yendo.package import secrets
 
 
 class Carried(msgspec.Struct, frozen=True):
@@ -68,6 +69,8 @@ class _Carrier:
         final = 0
         for number, action in enumerate(self.manifest.actions(verb), 1):
             self.say(f"step {number}: {action.title}")
+            if not self.needed(action):
+                continue
             try:
                 meaning, code = {"msi": self.command, "copy": self.copy, "take-back": self.take_back}[action.kind](action)
             except (OSError, ValueError) as error:
@@ -83,6 +86,16 @@ class _Carrier:
         self.say(f"done with {final}")
         return final
 
+    def needed(self, action: form.Action) -> bool:
+        """Whether none of the step's ``unless`` rules holds."""
+        if not action.unless:
+            return True
+        state = self.session.state()
+        held = [verdict for rule in action.unless if (verdict := judge(rule, state, self.environment)).holds]
+        for verdict in held:
+            self.say(f"not needed here: {describe(verdict.rule)}, {verdict.fact}")
+        return not held
+
     def applicable(self) -> bool:
         around = self.session.surroundings
         if self.manifest.os and not VersionRange.parse(self.manifest.os).holds(Version.parse(around.windows)):
@@ -97,7 +110,7 @@ class _Carrier:
 
     def whole(self) -> bool:
         for file in self.manifest.files:
-            if not file.path.startswith(("media/", "extras/")):
+            if not file.path.startswith(form.CONTENT):
                 continue
             path = self.package / file.path
             if not path.is_file():

@@ -8,8 +8,8 @@ from typing import Literal
 import msgspec
 
 from yendo.errors import Unreadable, Usage
+from yendo.facts import secrets
 from yendo.installers.msi import commandline
-from yendo.package import secrets
 from yendo.plan import CopyStep, MsiStep, Plan, Rule, Step
 from yendo.plan.model import VERBS, seconds, size
 
@@ -19,6 +19,7 @@ Meaning = Literal["done", "restart", "restarting", "not needed", "again later", 
 # Source: the Windows Installer's error codes. 1641 means that it has started the restart itself.
 MSI_CODES: dict[str, Meaning] = {"0": "done", "3010": "restart", "1641": "restarting", "1618": "again later"}
 MSI_GONE: dict[str, Meaning] = {"1605": "not needed", "1614": "not needed"}
+CONTENT = ("media/", "extras/", "transforms/")  # what the steps use, so what must be whole
 BUSY_WAIT, BUSY_TRIES = 30, 10  # seconds and times, while another installation runs
 DEFAULT_TIMEOUT = 3600.0
 
@@ -56,6 +57,7 @@ class Action(msgspec.Struct, frozen=True, omit_defaults=True):
     log: str = ""
     items: tuple[Item, ...] = ()
     keep: bool = False
+    unless: tuple[Rule, ...] = ()
 
 
 class PackedFile(msgspec.Struct, frozen=True):
@@ -131,16 +133,21 @@ def extras(workspace: Path, step: CopyStep) -> list[tuple[Path, str]]:
     ]
 
 
-def action(workspace: Path, step: Step, verb: str, number: int, digest_of: dict[Path, str]) -> Action:
-    """A step of the plan, resolved. ``digest_of`` knows the hash of every extra file."""
+def action(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path, str]) -> Action:
+    """A step of the plan, resolved; steps count from 1. ``digest_of`` knows the hash of every extra file."""
+    step = plan.steps(verb)[number - 1]
+    return msgspec.structs.replace(_action(workspace, plan, step, verb, number, digest_of), unless=step.unless)
+
+
+def _action(workspace: Path, plan: Plan, step: Step, verb: str, number: int, digest_of: dict[Path, str]) -> Action:
     limit = seconds(step.timeout) if step.timeout else DEFAULT_TIMEOUT
     if isinstance(step, MsiStep):
         codes = MSI_CODES | (MSI_GONE if verb == "uninstall" else {}) | step.codes
         log = f"{verb}-{number}-msi.log"
         return Action(
             "msi",
-            f"{verb} {step.media or step.product or 'by a command of the plan'}",
-            msi_command(step, verb, log),
+            f"apply {step.patch}" if step.patch else f"{verb} {step.media or step.product or 'by a command of the plan'}",
+            msi_command(plan, verb, number, log),
             limit,
             codes,
             log if not step.command else "",
@@ -153,16 +160,50 @@ def action(workspace: Path, step: Step, verb: str, number: int, digest_of: dict[
     return Action("take-back", "take back what was placed", timeout=limit)
 
 
-def msi_command(step: MsiStep, verb: str, log: str | None = None) -> str:
+def written_transform(verb: str, number: int) -> str:
+    """Where the transform that is made from a step's changes lies in the package; steps count from 1."""
+    return f"transforms/{verb}-{number}.mst"
+
+
+def transforms_of(plan: Plan, verb: str, number: int) -> list[str]:
+    """The transforms of a step as its command line names them, in order.
+
+    A patch step names those of the step that installed the product: where the installer keeps no
+    record of them, a patch would put back what they leave out.
+    """
+    step = plan.steps(verb)[number - 1]
+    if isinstance(step, MsiStep) and step.patch:
+        earlier = [at for at, other in enumerate(plan.steps(verb)[: number - 1], 1) if isinstance(other, MsiStep) and other.media]
+        return transforms_of(plan, verb, earlier[-1]) if earlier else []
+    if not isinstance(step, MsiStep):
+        return []
+    names = [*step.transforms, *([written_transform(verb, number)] if step.change else [])]
+    return [name if name.startswith(":") else rf"{{package}}\{name}".replace("/", "\\") for name in names]
+
+
+def msi_command(plan: Plan, verb: str, number: int, log: str | None = None) -> str:
     """The command line of an msi step, with the placeholders of the package's and the log folder."""
+    step = plan.steps(verb)[number - 1]
+    assert isinstance(step, MsiStep)
     if step.command:
         return step.command
     where = rf"{{logs}}\{log}" if log else None
-    suppress = step.restart == "suppress"
+    suppress, transforms = step.restart == "suppress", transforms_of(plan, verb, number)
+    if step.patch:
+        file = rf"{{package}}\media\{step.patch}".replace("/", "\\")
+        return commandline.patch(
+            file, properties=step.properties, transforms=transforms, log=where, suppress_restart=suppress, arguments=step.arguments
+        )
     target = rf"{{package}}\media\{step.media}".replace("/", "\\") if step.media else step.product or ""
     if verb == "install" and step.media:
         return commandline.install(
-            target, properties=step.properties, features=step.features, log=where, suppress_restart=suppress, arguments=step.arguments
+            target,
+            properties=step.properties,
+            features=step.features,
+            transforms=transforms,
+            log=where,
+            suppress_restart=suppress,
+            arguments=step.arguments,
         )
     make = commandline.repair if verb == "repair" else commandline.uninstall
     line = make(target, log=where, suppress_restart=suppress, arguments=step.arguments)
@@ -172,7 +213,7 @@ def msi_command(step: MsiStep, verb: str, log: str | None = None) -> str:
 def resolve(workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_of: dict[Path, str], tool: str) -> Manifest:
     """The manifest of a plan whose files are known."""
     package = plan.package
-    actions = {verb: tuple(action(workspace, step, verb, number, digest_of) for number, step in enumerate(plan.steps(verb), 1)) for verb in VERBS}
+    actions = {verb: tuple(action(workspace, plan, verb, number, digest_of) for number in range(1, len(plan.steps(verb)) + 1)) for verb in VERBS}
     return Manifest(
         id=package.id,
         name=package.name,

@@ -44,7 +44,9 @@ def _bounds(text: str | None) -> list[dict[str, str]]:
 
 
 def _template(name: str) -> str:
-    return files("yendo.package").joinpath(name).read_text("utf-8")
+    """A script's fixed part, with the judging of rules that two of them share."""
+    here = files("yendo.package")
+    return here.joinpath(name).read_text("utf-8").replace("#RULES#\n", here.joinpath("rules.ps1").read_text("utf-8"))
 
 
 def _script(text: str) -> bytes:
@@ -63,6 +65,7 @@ def runner(manifest: form.Manifest) -> bytes:
             "timeout": action.timeout,
             "codes": action.codes,
             "keep": action.keep,
+            "unless": [_rule(rule) for rule in action.unless],
             "items": [{"source": item.source.replace("/", "\\"), "to": item.to, "sha256": item.sha256} for item in action.items],
         }
 
@@ -80,9 +83,7 @@ def runner(manifest: form.Manifest) -> bytes:
         "wait": manifest.wait,
         "busy_wait": form.BUSY_WAIT,
         "busy_tries": form.BUSY_TRIES,
-        "files": [
-            {"path": file.path.replace("/", "\\"), "sha256": file.sha256} for file in manifest.files if file.path.startswith(("media/", "extras/"))
-        ],
+        "files": [{"path": file.path.replace("/", "\\"), "sha256": file.sha256} for file in manifest.files if file.path.startswith(form.CONTENT)],
         **{verb: [step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")},
     }
     lines = [f"    {literal(key)} = {literal(value)}" for key, value in data.items()]

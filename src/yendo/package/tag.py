@@ -5,7 +5,7 @@ from __future__ import annotations
 import xml.etree.ElementTree as ET
 
 from yendo.facts.versions import Version
-from yendo.package.manifest import Manifest
+from yendo.package.manifest import CONTENT, Manifest
 
 _SPACE = "http://standards.iso.org/iso/19770/-2/2015/schema.xsd"
 _SHA256 = "http://www.w3.org/2001/04/xmlenc#sha256"
@@ -35,7 +35,7 @@ def encode(manifest: Manifest) -> bytes:
     ET.SubElement(root, f"{{{_SPACE}}}Entity", {"name": "Yendo", "role": "tagCreator"})
     payload = ET.SubElement(root, f"{{{_SPACE}}}Payload")
     for file in manifest.files:
-        if file.path.startswith(("media/", "extras/")):
+        if file.path.startswith(CONTENT):
             ET.SubElement(payload, f"{{{_SPACE}}}File", {"name": file.path, "size": str(file.size), f"{{{_SHA256}}}hash": file.sha256})
     ET.indent(root)
     return bytes(ET.tostring(root, "utf-8", xml_declaration=True)) + b"\n"

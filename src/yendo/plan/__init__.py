@@ -1,6 +1,7 @@
 """The plan: one readable file that says what a package is."""
 
 from yendo.plan.model import (
+    Change,
     CopyStep,
     FileRule,
     InTheWay,
@@ -20,6 +21,7 @@ from yendo.plan.model import (
 from yendo.plan.reading import PlanError, Problem, read, read_text
 
 __all__ = [
+    "Change",
     "CopyStep",
     "FileRule",
     "InTheWay",

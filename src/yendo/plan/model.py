@@ -100,56 +100,6 @@ class Log(_Part, frozen=True, kw_only=True):
     folder: Text = r"%ProgramData%\Yendo\logs"
 
 
-class _Step(_Part, tag_field="kind", frozen=True, kw_only=True):
-    timeout: str | None = None
-    note: str = ""
-
-    def __post_init__(self) -> None:
-        if self.timeout:
-            seconds(self.timeout)
-
-
-class MsiStep(_Step, tag="msi", frozen=True, kw_only=True):
-    """Runs the Windows Installer.
-
-    ``media`` installs that file; ``product`` names a product code to remove or repair instead.
-    ``command`` replaces everything by a command line of one's own, in which ``{package}`` is the
-    package's folder and ``{logs}`` the log folder. ``codes`` gives exit codes another meaning.
-    """
-
-    media: str | None = None
-    product: Code | None = None
-    properties: dict[str, str | int] = {}
-    features: tuple[Text, ...] = ()
-    arguments: str = ""
-    command: str | None = None
-    restart: Literal["suppress", "allow"] = "suppress"
-    codes: dict[str, Literal["done", "restart", "not needed", "again later", "failed"]] = {}
-
-    def __post_init__(self) -> None:
-        super().__post_init__()
-        given = [name for name in ("media", "product", "command") if getattr(self, name)]
-        if len(given) != 1:
-            raise ValueError("an msi step has exactly one of media, product and command" + (f", not {' and '.join(given)}" if given else ""))
-        if any(not re.fullmatch(r"-?\d{1,10}", code) for code in self.codes):
-            raise ValueError('codes are numbers, each with its meaning: codes = { "3010" = "restart" }')
-
-
-class CopyStep(_Step, tag="copy", frozen=True, rename={"source": "from"}, kw_only=True):
-    """Places a file, or the contents of a folder, from ``extras/`` on the machine."""
-
-    source: Text
-    to: Text
-    existing: Literal["replace", "keep"] = "replace"
-
-
-class TakeBackStep(_Step, tag="take-back", frozen=True, kw_only=True):
-    """Removes what this package's copy steps placed and nobody has changed since, and empty folders they made."""
-
-
-Step = MsiStep | CopyStep | TakeBackStep
-
-
 class _Rule(_Part, tag_field="kind", frozen=True, kw_only=True):
     note: str = ""
 
@@ -205,6 +155,126 @@ class UninstallEntryRule(_Rule, tag="uninstall-entry", frozen=True, kw_only=True
 
 
 Rule = MsiProductRule | FileRule | RegistryRule | UninstallEntryRule
+
+
+class _Change(_Part, tag_field="kind", frozen=True, kw_only=True):
+    note: str = ""
+
+
+class DropChange(_Change, tag="drop", frozen=True, kw_only=True):
+    """Leaves something out. ``name`` is the key of its row or what people call it: a shortcut's name, ``HKLM\\key\\value``, ..."""
+
+    what: Literal["shortcut", "registry", "file", "service", "environment", "ini", "action", "component"]
+    name: Text
+
+
+class FeatureChange(_Change, tag="feature", frozen=True, kw_only=True):
+    """Installs a feature by default, or never."""
+
+    name: Text
+    install: bool
+
+
+class PropertyChange(_Change, tag="property", frozen=True, kw_only=True):
+    """Sets a property in the database; without a value, takes it out."""
+
+    name: Annotated[str, Meta(pattern=r"^[A-Za-z_][A-Za-z0-9_.]*$")]
+    value: str | int | None = None
+
+
+class RegistryChange(_Change, tag="registry", frozen=True, kw_only=True):
+    """Sets a registry value, the vendor's or one of its own; ``[NAME]`` stands for a property."""
+
+    key: Text
+    name: str = ""
+    value: str | int | tuple[str, ...]
+    type: Literal["sz", "expand", "multi", "dword", "binary"] | None = None
+    feature: str | None = None
+
+
+class ServiceChange(_Change, tag="service", frozen=True, kw_only=True):
+    """How a service of the installer starts. A disabled one is not started by the installer either."""
+
+    name: Text
+    start: Literal["auto", "demand", "disabled"]
+
+
+class EnvironmentChange(_Change, tag="environment", frozen=True, kw_only=True):
+    """Sets an environment variable of the machine."""
+
+    name: Text
+    value: Text
+    feature: str | None = None
+
+
+class FileChange(_Change, tag="file", frozen=True, rename={"source": "from"}, kw_only=True):
+    """Installs a file from ``extras/``; ``to`` begins with a folder of the database: ``[INSTALLDIR]charts\\local.lst``."""
+
+    source: Text
+    to: Annotated[str, Meta(pattern=r"^\[[A-Za-z_][A-Za-z0-9_.]*\][^\[\]]+$")]
+    feature: str | None = None
+
+
+Change = DropChange | FeatureChange | PropertyChange | RegistryChange | ServiceChange | EnvironmentChange | FileChange
+
+
+class _Step(_Part, tag_field="kind", frozen=True, kw_only=True):
+    timeout: str | None = None
+    unless: tuple[Rule, ...] = ()
+    note: str = ""
+
+    def __post_init__(self) -> None:
+        if self.timeout:
+            seconds(self.timeout)
+
+
+class MsiStep(_Step, tag="msi", frozen=True, kw_only=True):
+    """Runs the Windows Installer.
+
+    ``media`` installs that file; ``product`` names a product code to remove or repair instead;
+    ``patch`` applies that file to the product it is for. ``transforms`` are files below ``extras/``
+    or ``media/``, applied in order (``:name`` for one inside the installer), before the transform
+    that is made from ``change``. A step is passed over where one of the rules in ``unless`` holds.
+    ``command`` replaces everything by a command line of one's own, in which ``{package}`` is the
+    package's folder and ``{logs}`` the log folder. ``codes`` gives exit codes another meaning.
+    """
+
+    media: str | None = None
+    product: Code | None = None
+    patch: str | None = None
+    transforms: tuple[Text, ...] = ()
+    change: tuple[Change, ...] = ()
+    properties: dict[str, str | int] = {}
+    features: tuple[Text, ...] = ()
+    arguments: str = ""
+    command: str | None = None
+    restart: Literal["suppress", "allow"] = "suppress"
+    codes: dict[str, Literal["done", "restart", "not needed", "again later", "failed"]] = {}
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        given = [name for name in ("media", "product", "patch", "command") if getattr(self, name)]
+        if len(given) != 1:
+            raise ValueError("an msi step has exactly one of media, product, patch and command" + (f", not {' and '.join(given)}" if given else ""))
+        if (self.transforms or self.change) and not self.media:
+            raise ValueError("transforms and changes belong to a step that installs media")
+        if any(not re.fullmatch(r"-?\d{1,10}", code) for code in self.codes):
+            raise ValueError('codes are numbers, each with its meaning: codes = { "3010" = "restart" }')
+
+
+class CopyStep(_Step, tag="copy", frozen=True, rename={"source": "from"}, kw_only=True):
+    """Places a file, or the contents of a folder, from ``extras/`` on the machine."""
+
+    source: Text
+    to: Text
+    existing: Literal["replace", "keep"] = "replace"
+
+
+class TakeBackStep(_Step, tag="take-back", frozen=True, kw_only=True):
+    """Removes what this package's copy steps placed and nobody has changed since, and empty folders they made."""
+
+
+Step = MsiStep | CopyStep | TakeBackStep
 
 
 class Plan(_Part, frozen=True, kw_only=True):

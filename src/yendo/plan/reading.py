@@ -103,16 +103,19 @@ def _where(path: places.Path) -> str:
     return f"[{out}]" if out else "the plan"
 
 
+_KINDS: dict[str | int, tuple[str, Any]] = {"detect": ("rule", model.Rule), "unless": ("rule", model.Rule), "change": ("change", model.Change)}
+
+
 def _explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, int]) -> Problem:
     message, _, where = str(error).partition(" - at `")
     path: list[str | int] = []
     for name, index, _key in re.findall(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[(\d+)\]|\[(\.\.\.)\]", where.rstrip("`")):
         path += [int(index)] if index else [name] if name else []
     if match := re.match(r"Invalid value '(.+)'$", message):
-        group = "detect" if path[:1] == ["detect"] else "step"
-        kinds = [struct.__struct_config__.tag for struct in _flat(model.Rule if group == "detect" else model.Step)]
+        noun, union = next((_KINDS[part] for part in reversed(path) if part in _KINDS), ("step", model.Step))
+        kinds = [struct.__struct_config__.tag for struct in _flat(union)]
         near = difflib.get_close_matches(match[1], kinds, 1)
-        message = f"{match[1]!r} is no kind of {'rule' if group == 'detect' else 'step'} that this version carries out; known: {', '.join(kinds)}" + (
+        message = f"{match[1]!r} is no kind of {noun} that this version carries out; known: {', '.join(kinds)}" + (
             f"; did you mean {near[0]!r}?" if near else ""
         )
     elif match := re.match(r"Object missing required field `(.+)`", message):

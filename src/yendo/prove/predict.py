@@ -5,12 +5,18 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
-from yendo.effects import Effect, File, State
-from yendo.effects.things import parent
+import msgspec
+
+from yendo.detect.evaluate import judge
+from yendo.effects import Effect, File, State, difference
+from yendo.effects.things import key_of, parent
 from yendo.evidence import Evidence
 from yendo.facts.surroundings import Surroundings, expand
-from yendo.formats.msi import Database
-from yendo.installers.msi import commandline, engine
+from yendo.formats.msi.patch import Patch
+from yendo.installers.msi import commandline, engine, layers
+from yendo.installers.msi.layers import Layers
+from yendo.installers.msi.media import MissingMedia, payload
+from yendo.installers.msi.session import Memory
 from yendo.package.manifest import Action, Manifest
 
 
@@ -18,27 +24,66 @@ def install_effects(manifest: Manifest, package: Path, surroundings: Surrounding
     """Effects of the install steps on ``state``, which is changed, and their blind spots in words."""
     effects: list[Effect] = []
     blind: list[str] = []
+    memories: dict[str, tuple[Memory, Layers]] = {}
+    before = state.copy()
     for action in manifest.install:
+        if any(judge(rule, state, surroundings.environment).holds for rule in action.unless):
+            continue
         if action.kind == "copy":
             effects += _copy(action, surroundings, state, package)
         elif action.kind == "msi":
-            more, spots = _msi(action, package, surroundings, state)
+            more, spots = _msi(action, package, surroundings, state, memories)
             effects += more
             blind += spots
-    return effects, blind
+    return _net(effects, before, state), blind
 
 
-def _msi(action: Action, package: Path, surroundings: Surroundings, state: State) -> tuple[list[Effect], list[str]]:
+def _net(effects: list[Effect], before: State, after: State) -> list[Effect]:
+    """What is left of the steps' effects in the end: a later step may change or undo what an earlier one did."""
+    said = {key_of(effect.thing): effect for effect in effects}
+    net = []
+    for effect in difference(before, after, "predicted"):
+        if known := said.get(key_of(effect.thing)):  # what the installer keeps for itself is no effect of the package
+            net.append(msgspec.structs.replace(effect, origin=known.origin, evidence=known.evidence))
+    return net
+
+
+def _msi(
+    action: Action, package: Path, surroundings: Surroundings, state: State, memories: dict[str, tuple[Memory, Layers]]
+) -> tuple[list[Effect], list[str]]:
     try:
         command = commandline.parse(expand(action.command, surroundings.environment))
     except commandline.CommandError as error:
         return [], [f"{action.title}: the command line is refused ({error})"]
-    path = package / command.package.replace("{package}\\", "").replace("\\", "/")
-    if command.is_code or not path.is_file():
+
+    def find(name: str) -> Path | None:
+        path = package / name.replace("{package}\\", "").replace("\\", "/")
+        return path if path.is_file() else None
+
+    path = find(command.package)
+    if command.is_code or path is None:
         return [], [f"{action.title}: its package is not at hand, so what it does is not predicted"]
     given = {"REBOOT": "ReallySuppress", **command.properties}
-    with Database(path) as database:
-        outcome = engine.run(database, surroundings, state, given)
+    try:
+        if command.action == "patch":
+            with Patch(path) as patch:
+                there = next((code for code in patch.targets if code in memories), None)
+            if there is None:
+                return [], [f"{action.title}: the product that the patch is for is not there"]
+            held = memories[there][1]
+            using = Layers(held.source, held.transforms, (*held.patches, path))
+        else:
+            transforms, patches = layers.named(given, find)
+            using = Layers(path, tuple(transforms), tuple(patches))
+        with using.opened() as database:
+            known = {code: memory for code, (memory, _) in memories.items()}
+            outcome = engine.run(database, surroundings, state, given, memories=known, contents=payload(database, using.source))
+    except MissingMedia as error:
+        return [], [f"{action.title}: fails, a file of the installer is missing: {error}"]
+    except layers.Refused as refused:
+        return [], [f"{action.title}: ends with {refused.code}, {refused.message}"]
+    if outcome.memory:
+        memories[outcome.memory.code] = (outcome.memory, using)
     return list(outcome.effects), [f"{spot.what}: {spot.why}" for spot in outcome.blind_spots]
 
 

@@ -12,7 +12,7 @@ from array import array
 from collections.abc import Iterator, Sequence
 from functools import cached_property
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import Any, BinaryIO, Protocol, Self
 
 import msgspec
 
@@ -124,10 +124,18 @@ class Row(Sequence[Cell]):
         return "Row(" + ", ".join(f"{name}={self._cells[at]!r}" for name, at in self._index.items()) + ")"
 
 
+class Cells(Protocol):
+    """Where a table's cells come from: how many rows, and a column of them at a time."""
+
+    count: int
+
+    def column(self, at: int) -> list[Cell]: ...
+
+
 class Table:
     """A table: its columns, and its rows in stored order."""
 
-    def __init__(self, name: str, columns: list[Column], stored: _Stored) -> None:
+    def __init__(self, name: str, columns: list[Column], stored: Cells) -> None:
         self.name, self.columns, self._stored = name, columns, stored
         self._index = {column.name: at for at, column in enumerate(columns)}
         self._keys = [at for at, column in enumerate(columns) if column.is_key]
@@ -219,7 +227,7 @@ def _expect(table: Table) -> None:
         known = wanted.get(column.name)
         if known and (column.is_string, column.is_stream) != (known.is_string, known.is_stream):
             raise Unreadable(f"table {table.name}, column {column.name} is of kind {column.idt}; it is {known.idt} in every installer")
-        if known and known.is_key and known.is_string and None in table._stored.column(at) and table.name != "Upgrade":
+        if known and known.is_key and known.is_string and not known.is_nullable and None in table._stored.column(at):
             raise Unreadable(f"table {table.name} has a row without its key {column.name}")
     if len(table) and (missing := [name for name, column in wanted.items() if column.is_key and name not in table._index]):
         raise Unreadable(f"table {table.name} lacks its key column {missing[0]}")
@@ -298,7 +306,7 @@ class Database:
     def close(self) -> None:
         self.container.close()
 
-    def __enter__(self) -> Database:
+    def __enter__(self) -> Self:
         return self
 
     def __exit__(self, *_: object) -> None:

@@ -109,6 +109,11 @@ class PoolWriter:
         return number
 
     @property
+    def number(self) -> dict[str, int]:
+        """The number of every text so far."""
+        return self._numbers
+
+    @property
     def width(self) -> int:
         """Bytes a reference: 3 once there are more strings than two bytes can number."""
         return 3 if len(self._counts) > 0xFFFF else 2

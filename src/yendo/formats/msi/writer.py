@@ -31,12 +31,14 @@ class DatabaseWriter:
         self._pool = strings.PoolWriter(code_page)
         self._tables: dict[str, tuple[list[Column], list[tuple[Cell, ...]]]] = {}
         self._streams: dict[str, bytes | Path | cfb.Source] = {}
+        self.storages: dict[str, cfb.Storage] = {}  # by their names as they stand in the directory
         self.summary, self.kind = summary or Summary(code_page=code_page or 1252), kind
 
-    def table(self, name: str, columns: Iterable[Column | str], rows: Iterable[Iterable[Cell]] = ()) -> None:
+    def table(self, name: str, columns: Iterable[Column | str], rows: Iterable[Iterable[Cell]] = (), *, as_it_is: bool = False) -> None:
         """Adds a table. Columns as ``Column`` or as ``"Name! s72"``; rows as cells in that order.
 
-        Raises ValueError on a row of the wrong length or with a cell of the wrong type, naming it.
+        Raises ValueError on a row of the wrong length or with a cell of the wrong type, naming it;
+        ``as_it_is`` takes rows that another writer got away with.
         """
         parsed = [Column.parse(column) if isinstance(column, str) else column for column in columns]
         cells = []
@@ -44,8 +46,9 @@ class DatabaseWriter:
             cell = tuple(row)
             if len(cell) != len(parsed):
                 raise ValueError(f"{name}: a row of {len(cell)} cells for {len(parsed)} columns: {cell}")
-            for column, value in zip(parsed, cell, strict=True):
-                _judge(name, column, value)
+            if not as_it_is:
+                for column, value in zip(parsed, cell, strict=True):
+                    _judge(name, column, value)
             cells.append(cell)
         self._tables[name] = (parsed, cells)
 
@@ -78,7 +81,7 @@ class DatabaseWriter:
             if lines:
                 streams[names.encode(name, table=True)] = _pack(columns, lines, width)
         streams[names.encode("_Tables", table=True)] = _pack(
-            [Column.parse("Name! s64")], [[pool._numbers[name]] for name in sorted(self._tables)], width
+            [Column.parse("Name! s64")], [[pool.number[name]] for name in sorted(self._tables)], width
         )
         streams[names.encode("_Columns", table=True)] = _pack(
             [Column.parse(text) for text in ("Table! s64", "Number! i2", "Name s64", "Type i2")],
@@ -89,7 +92,9 @@ class DatabaseWriter:
         streams[names.encode("_StringPool", table=True)] = texts
         streams[names.encode("_StringData", table=True)] = data
         streams |= {names.encode(name): blob for name, blob in self._streams.items()}
-        cfb.write(target, cfb.Storage(streams, bytes.fromhex(CLASS_IDS[self.kind])), sector_size=sector_size)
+        root = cfb.Storage(streams, bytes.fromhex(CLASS_IDS[self.kind]))
+        root.storages |= self.storages
+        cfb.write(target, root, sector_size=sector_size)
 
 
 def _judge(table: str, column: Column, value: Cell) -> None:

@@ -17,11 +17,11 @@ PUBLIC_NAME = re.compile(r"[A-Z_][A-Z0-9_.]*")
 
 
 def assign(name: str, value: str) -> str:
-    """``NAME=value``: empty and spaced values in quotes, quotes inside doubled.
+    """``NAME=value``: empty and spaced values in quotes, quotes inside doubled; so is what another text will stand in for.
 
     The Windows Installer reads quotes its own way: a backslash before the closing quote is plain.
     """
-    if value and not re.search(r'[\s"]', value):
+    if value and not re.search(r'[\s"%{]', value):
         return f"{name}={value}"
     return f'{name}="' + value.replace('"', '""') + '"'
 
@@ -31,6 +31,7 @@ def install(
     *,
     properties: Mapping[str, str | int] = {},
     features: Iterable[str] = (),
+    transforms: Iterable[str] = (),
     log: str | None = None,
     suppress_restart: bool = True,
     arguments: str = "",
@@ -40,6 +41,25 @@ def install(
     words += [assign(name, str(value)) for name, value in properties.items()]
     if chosen := ",".join(features):
         words.append(assign("ADDLOCAL", chosen))
+    if applied := ";".join(transforms):
+        words.append(assign("TRANSFORMS", applied))
+    return " ".join(words)
+
+
+def patch(
+    file: str,
+    *,
+    properties: Mapping[str, str | int] = {},
+    transforms: Iterable[str] = (),
+    log: str | None = None,
+    suppress_restart: bool = True,
+    arguments: str = "",
+) -> str:
+    """The command line that applies a patch to the product it is for: everything that it changes again, and the new database kept."""
+    words = ["msiexec", "/p", f'"{file}"', *_common(log, suppress_restart, arguments), "REINSTALL=ALL", "REINSTALLMODE=omus"]
+    words += [assign(name, str(value)) for name, value in properties.items()]
+    if applied := ";".join(transforms):
+        words.append(assign("TRANSFORMS", applied))
     return " ".join(words)
 
 

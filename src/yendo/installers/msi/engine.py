@@ -11,11 +11,13 @@ from collections.abc import Callable, Mapping
 import msgspec
 
 from yendo.effects import Effect, State
+from yendo.effects.things import key_of
 from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence, row
 from yendo.facts.surroundings import Surroundings
 from yendo.formats.msi import Database, Row
 from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD, WITHOUT_EFFECT
+from yendo.installers.msi.actions.system import forget_rights, lock_permissions, lock_permissions_extended
 from yendo.installers.msi.session import LOCAL, Failure, Memory, Session
 
 MAX_ACTIONS = 20_000
@@ -79,16 +81,28 @@ def run(
     open_package: Callable[[Memory], Database | None] | None = None,
     depth: int = 0,
     remember: bool = True,
+    contents: Mapping[str, bytes] | None = None,
 ) -> Outcome:
     """Carries a database out on ``state``, which is changed only if the run succeeds.
 
     ``given`` are the properties of the command line; ``memories`` the products on the machine by
-    upper-case code. A run that fails leaves the state as it was, as rollback does.
+    upper-case code, ``contents`` the files of the installer by key, where they are at hand, for their
+    hashes. A run that fails leaves the state as it was, as rollback does.
     """
     memories = dict(memories or {})
     code = next((row.text("Value").upper() for row in database["Property"].where(Property="ProductCode")), "")
     work = state.copy()
-    session = Session(database, surroundings, work, given or {}, installed=memories.pop(code, None), others=memories, package=package, nesting=depth)
+    session = Session(
+        database,
+        surroundings,
+        work,
+        given or {},
+        installed=memories.pop(code, None),
+        others=memories,
+        package=package,
+        nesting=depth,
+        contents=contents,
+    )
     session.open_package = open_package or session.open_package
     session.remove_other = lambda memory: remove_other(session, memory)
     try:
@@ -104,7 +118,7 @@ def run(
         exit_code = 3010 if session.prop("REBOOT").upper().startswith(("R", "S")) else 1641
     return Outcome(
         exit_code,
-        tuple(session.effects),
+        _net(session.effects),
         tuple(session.blind),
         tuple(session.log),
         _remember(session) if remember else None,
@@ -112,6 +126,27 @@ def run(
         session.restart,
         session.features,
     )
+
+
+def _net(effects: list[Effect]) -> tuple[Effect, ...]:
+    """One effect a thing: what was put and then changed was put as it is in the end; what came and went did not happen."""
+    if all(effect.change == "add" for effect in effects):
+        return tuple(effects)
+    net: dict[tuple[str, str], Effect] = {}
+    for effect in effects:
+        key = key_of(effect.thing)
+        before = net.pop(key, None)
+        if before is None or before.change == effect.change:
+            net[key] = effect
+        elif before.change == "add":
+            if effect.change == "change":
+                net[key] = msgspec.structs.replace(before, thing=effect.thing)
+        elif before.change == "remove":
+            if before.thing != effect.thing:
+                net[key] = msgspec.structs.replace(effect, change="change")
+        else:
+            net[key] = effect
+    return tuple(net.values())
 
 
 def _sequence(session: Session) -> None:
@@ -125,10 +160,11 @@ def _sequence(session: Session) -> None:
         raise Failure(1603, f"InstallExecuteSequence has {len(rows)} rows")
     for table, what in NOT_INTERPRETED.items():
         if len(database[table]):
-            session.blind_spot(what, f"{len(database[table])} rows of {table} are not interpreted yet", Evidence("row", table))
+            session.blind_spot(what, f"{len(database[table])} rows of {table} are not interpreted", Evidence("row", table))
     for entry in sorted(rows, key=lambda entry: entry.number("Sequence")):
         name = entry.text("Action")
         if not session.holds(entry.text("Condition"), row("InstallExecuteSequence", name)):
+            session.passed_over.append(name)
             continue
         session.note(f"Action start: {name}.")
         try:
@@ -137,6 +173,10 @@ def _sequence(session: Session) -> None:
             session.note(f"Action ended: {name}. Return value 3.")
             raise
         session.note(f"Action ended: {name}. Return value 1.")
+    forget_rights(session)
+    if not session.removing:  # rights are set when everything they are set on is there
+        lock_permissions(session)
+        lock_permissions_extended(session)
     if session.removing:
         _unregister(session)
 
@@ -176,6 +216,7 @@ def _remember(session: Session) -> Memory | None:
     if session.removing or not session.published:
         return None
     language = session.prop("ProductLanguage")
+    here = [name for name, state in session.components.items() if state == LOCAL or name in session.kept]
     identifiers = {name: (code or "").upper() for name, code in session.database["Component"].pick("Component", "ComponentId")}
     return Memory(
         session.product_code,
@@ -187,8 +228,9 @@ def _remember(session: Session) -> Memory | None:
         session.package,
         session.database.summary.revision or "",
         dict(session.directories),
-        {name: state for name, state in session.features.items() if state == LOCAL},
-        {name: identifiers[name] for name, state in session.components.items() if state == LOCAL},
+        dict(session.features),
+        {name: identifiers[name] for name in here},
+        {name: session.key_path(name) for name in here},
         frozenset(session.created),
     )
 
@@ -204,13 +246,16 @@ def remove_other(session: Session, memory: Memory) -> None:
         session.drop("product", memory.code, row("Upgrade", memory.upgrade_code))
         session.removed_products.append(memory.code)
         return
+    there = {memory.code: memory, **session.others}
+    if session.published and (own := _remember(session)):  # removed late: what both have in common is counted for the new one
+        there[own.code] = own
     with database:
         outcome = run(
             database,
             session.surroundings,
             session.state,
             {"REMOVE": "ALL", "UPGRADINGPRODUCTCODE": session.product_code},
-            memories={memory.code: memory, **session.others},
+            memories=there,
             package=memory.package,
             open_package=session.open_package,
             depth=depth,

@@ -6,6 +6,7 @@ named otherwise: the Windows Installer's documentation of the table or property 
 
 from __future__ import annotations
 
+import hashlib
 import re
 from collections.abc import Callable, Iterable, Mapping
 from functools import cached_property
@@ -40,6 +41,7 @@ class Memory(msgspec.Struct, frozen=True):
     folders: dict[str, str]
     features: dict[str, int]
     components: dict[str, str]  # component -> its identifier, for those that are installed
+    key_paths: dict[str, str] = {}  # component -> the file or folder that stands for it
     created: frozenset[str] = frozenset()  # folders that it made, in lower case
 
 
@@ -76,12 +78,15 @@ class Session:
         others: Mapping[str, Memory] | None = None,
         package: str = r"C:\package\installer.msi",
         nesting: int = 0,
+        contents: Mapping[str, bytes] | None = None,
     ) -> None:
         self.database, self.surroundings, self.state = database, surroundings, state
         self.installed, self.others, self.package = installed, dict(others or {}), package
+        self.contents = contents or {}
         self.effects: list[Effect] = []
         self.blind: list[BlindSpot] = []
         self.log: list[str] = []
+        self.passed_over: list[str] = []  # actions whose condition did not hold
         self.restart: str | None = None
         self.nesting = nesting
         self.published = False
@@ -89,12 +94,14 @@ class Session:
         self.open_package: Callable[[Memory], Database | None] = lambda memory: None
         self.remove_other: Callable[[Memory], None] = lambda memory: None
         self.removed_products: list[str] = []
+        self.isolated: list[tuple[str, str]] = []  # shared component, and that of the program that gets its own copy
         self.given = dict(given)
         self.platform = platform_of(database.summary.template)
         self.properties = self._first_properties()
         self.directories: dict[str, str] = {}
         self.features: dict[str, int] = {}
         self.components: dict[str, int] = {}
+        self.kept: set[str] = set()  # components that are there and that this run does not touch
         self.costed = False
 
     # --- recording ---------------------------------------------------------------------------
@@ -224,7 +231,10 @@ class Session:
         if self.database["Feature"].find(name) is None:
             return None
         if action:
-            return self.features.get(name, UNKNOWN)
+            state = self.features.get(name, UNKNOWN)
+            if self.installed and state == self.installed.features.get(name, ABSENT) and name not in self.reinstalled:
+                return UNKNOWN  # nothing is to be done with it
+            return state
         return self.installed.features.get(name, ABSENT) if self.installed else ABSENT
 
     def holds(self, text: str | None, where: Evidence) -> bool:
@@ -341,9 +351,11 @@ class Session:
     def _component_rows(self) -> dict[str, Row]:
         return {row.text("Component"): row for row in self.database["Component"]}
 
-    def select(self) -> None:
-        """Decides the state of every feature and component (what costing does)."""
-        self.features = self._select_features()
+    def select(self, features: dict[str, int] | None = None) -> None:
+        """Decides the state of every feature and component (what costing does). ``features`` are states decided elsewhere."""
+        self.features = self._select_features() if features is None else features
+        self.components.clear()
+        self.kept.clear()
         local = {name for name, state in self.features.items() if state == LOCAL}
         wanted = {component for component, feature in self.database["FeatureComponents"].pick("Component_", "Feature_") if feature in local}
         plain = not self.installed
@@ -399,12 +411,29 @@ class Session:
         if not wanted:
             return ABSENT if was else UNKNOWN
         if was and not entry.number("Attributes") & 64:  # 64: the condition is judged again
-            return LOCAL
+            if name in self._reinstalled_components:
+                return LOCAL
+            self.kept.add(name)
+            return UNKNOWN
         if not self.holds(entry.text("Condition"), row("Component", name)):
             return UNKNOWN
         if entry.number("Attributes") & 128 and not was and self._key_path_exists(entry):  # never overwrite
             return UNKNOWN
         return LOCAL
+
+    @cached_property
+    def reinstalled(self) -> set[str]:
+        """The installed features that ``REINSTALL`` names."""
+        if not self.installed:
+            return set()
+        there = {name for name, state in self.installed.features.items() if state == LOCAL}
+        names = {part.strip() for part in self.prop("REINSTALL").split(",") if part.strip()}
+        return there if "ALL" in {name.upper() for name in names} else there & names
+
+    @cached_property
+    def _reinstalled_components(self) -> set[str]:
+        pairs = self.database["FeatureComponents"].pick("Component_", "Feature_")
+        return {component for component, feature in pairs if feature in self.reinstalled}
 
     def _key_path_exists(self, entry: Row) -> bool:
         key = entry.text("KeyPath")
@@ -440,6 +469,11 @@ class Session:
     def component_folder(self) -> dict[str, str]:
         """The Directory key of every component."""
         return dict(self.database["Component"].pick("Component", "Directory_"))
+
+    def sha256_of(self, key: str) -> str | None:
+        """The hash of a file of the installer, where its contents are at hand."""
+        data = self.contents.get(key)
+        return None if data is None else hashlib.sha256(data).hexdigest()
 
     def file_path(self, key: str) -> str | None:
         """Where a File row lands, or None where there is no such row."""

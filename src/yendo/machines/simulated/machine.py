@@ -12,12 +12,18 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
-from yendo.effects import File, Folder, State
-from yendo.effects.things import Environment, RegistryValue, Thing, parent
+import msgspec
+
+from yendo.effects import Effect, File, Folder, State, difference
+from yendo.effects.things import Environment, RegistryValue, Thing, key_of, parent
 from yendo.errors import NotCovered, Unreadable
+from yendo.evidence import Evidence
 from yendo.facts.surroundings import Account, Surroundings, expand, for_everyone, windows
 from yendo.formats.msi import Database
-from yendo.installers.msi import commandline, engine
+from yendo.formats.msi.overlay import Overlay
+from yendo.formats.msi.patch import Patch
+from yendo.installers.msi import commandline, engine, fitting, layers
+from yendo.installers.msi.layers import Layers
 from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import Memory
 from yendo.machines.protocol import Place, Ran
@@ -71,8 +77,9 @@ class SimulatedSession:
         self._state = fresh_state(surroundings)
         self._contents: dict[str, bytes | Path] = {}
         self._memories: dict[str, Memory] = {}
-        self._packages: dict[str, Path] = {}
+        self._packages: dict[str, Layers] = {}
         self._brought: dict[str, Path] = {}
+        self._evidence: dict[tuple[str, str], Evidence | None] = {}
         self.busy = 0
         self.running: list[str] = []  # programs that a person has open, by their names without .exe
 
@@ -132,6 +139,14 @@ class SimulatedSession:
     def state(self) -> State:
         return self._state.copy()
 
+    def net_effects(self, before: State) -> list[Effect]:
+        """What the installer's runs did since ``before``, with their evidence; not what it keeps for itself."""
+        return [
+            msgspec.structs.replace(effect, origin="predicted", evidence=self._evidence[key])
+            for effect in difference(before, self._state)
+            if (key := key_of(effect.thing)) in self._evidence
+        ]
+
     # --- commands ------------------------------------------------------------------------------------
 
     def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
@@ -154,68 +169,112 @@ class SimulatedSession:
         if self.busy:
             self.busy -= 1
             return self._ended(1618, ["Another installation is in progress."], log)
-        if command.action == "patch":
-            raise NotCovered("patches are not carried out yet")
-        memory, source, package = self._find(command, folder)
-        if source is None:
-            unknown = command.is_code or command.action != "install"
-            return self._ended(1605 if unknown else 1619, [f"{command.package} cannot be found."], log)
         given = dict(command.properties)
         if command.action == "uninstall":
             given["REMOVE"] = "ALL"
         if command.restart_suppressed:
             given.setdefault("REBOOT", "ReallySuppress")
         try:
-            with Database(source) as database:
-                code = next((row.text("Value").upper() for row in database["Property"].where(Property="ProductCode")), "")
-                known = self._memories.get(code)
-                if command.action == "uninstall" and known is None:
-                    return self._ended(1605, ["This product is not installed."], log)
-                if known and command.action == "install" and known.package_code != (database.summary.revision or ""):
-                    return self._ended(1638, ["Another version of this product is installed already."], log)
-                if known and command.action == "install" and not {"REMOVE", "ADDLOCAL", "REINSTALL"} & given.keys():
-                    return self._ended(0, ["Already installed; nothing to do."], log)
-                contents = {} if given.get("REMOVE") else payload(database, source)
-                outcome = engine.run(
-                    database, self.surroundings, self._state, given, memories=self._memories, package=package, open_package=self._open
-                )
+            if command.action == "patch":
+                return self._patch(command, given, folder, log)
+            memory, found, package = self._find(command, given, folder)
+            if found is None:
+                unknown = command.is_code or command.action != "install"
+                return self._ended(1605 if unknown else 1619, [f"{command.package} cannot be found."], log)
+            return self._carry_out(command.action, found, given, package, log, by_code=memory is not None)
+        except layers.Refused as refused:
+            return self._ended(refused.code, [refused.message], log)
         except Unreadable as error:
             return self._ended(1620, [str(error)], log)
         except MissingMedia as error:
             return self._ended(
                 1603, ["Action start: InstallFiles.", f"Source file not found: {error}", "Action ended: InstallFiles. Return value 3."], log
             )
+
+    def _patch(self, command: commandline.MsiCommand, given: dict[str, str], folder: str | None, log: str | None) -> Ran:
+        """Applies a patch to every product here that it is for."""
+        path = self._lookup(self._absolute(command.package, folder))
+        if not isinstance(path, Path):
+            return self._ended(layers.NO_SUCH_PATCH, [f"{command.package} cannot be found."], log)
+        with Patch(path) as patch:
+            there = [code for code in patch.targets if code in self._memories]
+        if not there:
+            return self._ended(layers.PATCH_REFUSED, ["The product that the patch is for is not installed."], log)
+        ran = Ran(0, "", 0.0)
+        for code in there:
+            known = self._packages[code]
+            if path in known.patches:
+                ran = self._ended(0, ["The patch is there already."], log)
+                continue
+            layered = msgspec.structs.replace(known, patches=(*known.patches, path))
+            given.setdefault("REINSTALL", "ALL")
+            given.setdefault("REINSTALLMODE", "omus")
+            ran = self._carry_out("patch", layered, given, self._memories[code].package, log, by_code=True)
+            if ran.exit_code not in (0, 3010, 1641):
+                return ran
+        return ran
+
+    def _carry_out(self, action: str, found: Layers, given: dict[str, str], package: str, log: str | None, *, by_code: bool) -> Ran:
+        with found.opened() as database:
+            code = fitting.facts(database).get("ProductCode", "").upper()
+            known = self._memories.get(code)
+            if action == "uninstall" and known is None:
+                return self._ended(1605, ["This product is not installed."], log)
+            if known and action == "install" and not by_code and known.package_code != (database.summary.revision or ""):
+                if "V" not in given.get("REINSTALLMODE", "").upper():
+                    return self._ended(1638, ["Another version of this product is installed already."], log)
+            elif known and action == "install" and not {"REMOVE", "ADDLOCAL", "REINSTALL"} & given.keys():
+                return self._ended(0, ["Already installed; nothing to do."], log)
+            contents = {} if given.get("REMOVE") else payload(database, found.source)
+            outcome = engine.run(
+                database, self.surroundings, self._state, given, memories=self._memories, package=package, open_package=self._open, contents=contents
+            )
         if outcome.exit_code in (0, 3010, 1641):
+            self._evidence |= {key_of(effect.thing): effect.evidence for effect in outcome.effects}
             for removed in outcome.removed:
                 self._memories.pop(removed, None)
             if outcome.memory:
                 self._memories[outcome.memory.code] = outcome.memory
-                self._packages[outcome.memory.code] = source
-            elif memory or known:
+                self._packages[outcome.memory.code] = found
+            elif known:
                 self._memories.pop(code, None)
             self._fill(contents, outcome)
         return self._ended(outcome.exit_code, list(outcome.log), log)
 
-    def _find(self, command: commandline.MsiCommand, folder: str | None) -> tuple[Memory | None, Path | None, str]:
+    def _find(self, command: commandline.MsiCommand, given: dict[str, str], folder: str | None) -> tuple[Memory | None, Layers | None, str]:
         if command.is_code:
             memory = self._memories.get(command.package.upper())
             return memory, self._packages.get(memory.code) if memory else None, memory.package if memory else ""
         path = self._absolute(command.package, folder)
         found = self._lookup(path)
-        return None, found if isinstance(found, Path) else None, path
+        if not isinstance(found, Path):
+            return None, None, path
+        if command.action != "install":  # what was installed is what is kept, transforms and all
+            with Database(found) as database:
+                code = fitting.facts(database).get("ProductCode", "").upper()
+            if code in self._packages:
+                return None, self._packages[code], path
+        return None, Layers(found, *map(tuple, layers.named(given, lambda name: self._file(name, folder)))), path  # type: ignore[arg-type]
+
+    def _file(self, name: str, folder: str | None) -> Path | None:
+        found = self._lookup(self._absolute(name, folder))
+        return found if isinstance(found, Path) else None
 
     def _open(self, memory: Memory) -> Database | None:
-        source = self._packages.get(memory.code)
-        return Database(source) if source else None
+        known = self._packages.get(memory.code)
+        if known is None:
+            return None
+        stack = contextlib.ExitStack()
+        database = Overlay(stack.enter_context(known.opened()), [])
+        database.when_closed = stack.close
+        return database
 
     def _fill(self, contents: dict[str, bytes], outcome: engine.Outcome) -> None:
-        """Gives files that the run placed their contents, so that hashes can be told."""
+        """Keeps the contents of files that the run placed."""
         for effect in outcome.effects:
             key = effect.evidence.where[5:-1] if effect.evidence and effect.evidence.where.startswith("File[") else ""
             if isinstance(effect.thing, File) and effect.change != "remove" and key in contents:
-                data = contents[key]
-                self._contents[effect.thing.path.lower()] = data
-                self._state.add(File(effect.thing.path, len(data), hashlib.sha256(data).hexdigest(), effect.thing.version))
+                self._contents[effect.thing.path.lower()] = contents[key]
 
     def _absolute(self, path: str, folder: str | None) -> str:
         return path if re.match(r"[A-Za-z]:\\", path) else f"{folder or 'C:'}\\{path}"

@@ -9,36 +9,88 @@ from collections.abc import Callable, Iterable
 
 import msgspec
 
-from yendo.effects import Effect, Service, UninstallEntry
+from yendo.effects import AccessRights, Effect, RegistryValue, Service, UninstallEntry
 
 
 class Quirk(msgspec.Struct, frozen=True):
-    """``adapt`` returns the effect as the layer shows it, the same one where it makes no difference, or None for none at all."""
+    """``adapt`` returns the effects as the layer shows them, or None where it makes no difference."""
 
     id: str
     reason: str
-    adapt: Callable[[Effect], Effect | None]
+    adapt: Callable[[Effect], tuple[Effect, ...] | None]
 
 
-def _service_quotes(effect: Effect) -> Effect:
+def _with(effect: Effect, **fields: object) -> Effect:
+    return msgspec.structs.replace(effect, thing=msgspec.structs.replace(effect.thing, **fields))
+
+
+def _from(effect: Effect, *tables: str) -> bool:
+    """Whether an effect comes from a row of one of these tables."""
+    return bool(effect.evidence and effect.evidence.where.startswith(tuple(f"{table}[" for table in tables)))
+
+
+def _service_quotes(effect: Effect) -> tuple[Effect, ...] | None:
     thing = effect.thing
     if isinstance(thing, Service) and thing.command and thing.command.startswith('"'):
         program, _, rest = thing.command[1:].partition('"')
-        return msgspec.structs.replace(effect, thing=msgspec.structs.replace(thing, command=f"{program}{rest}"))
-    return effect
+        return (_with(effect, command=f"{program}{rest}"),)
+    return None
 
 
-def _list_of_the_machine(effect: Effect) -> Effect:
+def _list_of_the_machine(effect: Effect) -> tuple[Effect, ...] | None:
+    return (_with(effect, hive="HKLM"),) if isinstance(effect.thing, UninstallEntry) and effect.thing.hive == "HKCU" else None
+
+
+def _service_settings(effect: Effect) -> tuple[Effect, ...] | None:
+    return (_with(effect, settings=None),) if isinstance(effect.thing, Service) and effect.thing.settings else None
+
+
+def _rights(effect: Effect) -> tuple[Effect, ...] | None:
+    return () if isinstance(effect.thing, AccessRights) else None
+
+
+def _fonts(effect: Effect) -> tuple[Effect, ...] | None:
     thing = effect.thing
-    if isinstance(thing, UninstallEntry) and thing.hive == "HKCU":
-        return msgspec.structs.replace(effect, thing=msgspec.structs.replace(thing, hive="HKLM"))
-    return effect
+    if not (isinstance(thing, RegistryValue) and _from(effect, "Font")):
+        return None
+    path = f"C:\\windows\\Fonts\\{thing.data}"
+    return _with(effect, data=path), _with(effect, data=path, key=thing.key.replace("Windows NT", "Windows"))
+
+
+def _isolated(effect: Effect) -> tuple[Effect, ...] | None:
+    return () if _from(effect, "IsolatedComponent") else None
+
+
+def _odbc(effect: Effect) -> tuple[Effect, ...] | None:
+    thing = effect.thing
+    if not (isinstance(thing, RegistryValue) and _from(effect, "ODBCDriver")):
+        return None
+    if thing.name == "UsageCount":
+        return effect, _with(effect, name="FileUsage", type="sz", data="1")
+    own = thing.name in ("Driver", "Setup") or thing.key.endswith("ODBC Drivers")
+    return None if own else ()
+
+
+def _published(effect: Effect) -> tuple[Effect, ...] | None:
+    thing = effect.thing
+    if isinstance(thing, RegistryValue) and thing.hive == "HKLM" and _from(effect, "PublishComponent"):
+        return (_with(effect, hive="HKCU", key=thing.key.replace(r"Software\Classes\Installer", r"Software\Microsoft\Installer")),)
+    return None
 
 
 QUIRKS = (
     Quirk("one-list", "the layer lists a product of one user in the machine's list of programs, not in that user's", _list_of_the_machine),
     Quirk("service-quotes", "the layer registers a service's program without the quotes that Windows puts round a path with spaces", _service_quotes),
+    Quirk("service-settings", "the layer carries out no MsiConfigureServices: recovery and delayed start are not set", _service_settings),
+    Quirk("rights", "the layer sets no access rights", _rights),
+    Quirk("fonts", "the layer registers a font by its whole path, and in a second place", _fonts),
+    Quirk("isolated", "the layer makes no private copies of isolated components", _isolated),
+    Quirk("odbc-attributes", "the layer writes FileUsage=1 for every database driver in place of its attributes", _odbc),
+    Quirk("published", "the layer publishes components for the user even for an installation for everyone", _published),
 )
+
+# What Windows ends with, what the layer ends with, and why.
+EXIT_CODES = {(1642, 1605): "the layer has one code for a patch whose product is missing and for a product that is missing"}
 
 
 def adapt(effects: Iterable[Effect]) -> tuple[list[Effect], dict[str, int]]:
@@ -46,14 +98,14 @@ def adapt(effects: Iterable[Effect]) -> tuple[list[Effect], dict[str, int]]:
     out: list[Effect] = []
     counted: dict[str, int] = {}
     for effect in effects:
-        found: Effect | None = effect
+        found = [effect]
         for quirk in QUIRKS:
-            if found is None:
-                break
-            changed = quirk.adapt(found)
-            if changed is not found:
-                counted[quirk.reason] = counted.get(quirk.reason, 0) + 1
-            found = changed
-        if found is not None:
-            out.append(found)
+            next_round: list[Effect] = []
+            for one in found:
+                changed = quirk.adapt(one)
+                if changed is not None:
+                    counted[quirk.reason] = counted.get(quirk.reason, 0) + 1
+                next_round += [one] if changed is None else changed
+            found = next_round
+        out += found
     return out, counted

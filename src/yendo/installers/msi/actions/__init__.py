@@ -5,7 +5,7 @@ yet are in ``NOT_INTERPRETED`` and become blind spots. Source: the Windows Insta
 of the action and of its table.
 """
 
-from yendo.installers.msi.actions import files, product, registry, search, shell
+from yendo.installers.msi.actions import classes, files, product, registry, search, shell, system
 from yendo.installers.msi.actions.table import NOT_INTERPRETED, STANDARD, WITHOUT_EFFECT
 
-__all__ = ["NOT_INTERPRETED", "STANDARD", "WITHOUT_EFFECT", "files", "product", "registry", "search", "shell"]
+__all__ = ["NOT_INTERPRETED", "STANDARD", "WITHOUT_EFFECT", "classes", "files", "product", "registry", "search", "shell", "system"]

@@ -46,8 +46,9 @@ def install_files(session: Session) -> None:
     if not all_clean(names):
         for name in names:
             clean(name)
-    components, there_is, folders = session.components, session.state.items().get, session.component_folder
+    components, there_is, folders = _without_assemblies(session), session.state.items().get, session.component_folder
     columns = session.database["File"].pick("File", "Component_", "FileSize", "Version")
+    mode = session.prop("REINSTALLMODE").lower() or "omus"
     for name, (key, component, size, stated) in zip(names, columns, strict=True):
         if components.get(component) != LOCAL:
             continue
@@ -60,17 +61,49 @@ def install_files(session: Session) -> None:
         identity = ("file", path.lower())
         mine = _version(stated) if stated else None
         there = there_is(identity)
-        if isinstance(there, File):
-            if there.version and not (mine and mine > (_version(there.version) or mine)):
-                continue  # the one on the machine is as new or newer
-            if there.size == size and session.installed:
-                continue
-        session.put(File(path, size or 0, None, str(mine) if mine else None), evidence, identity)
+        sha256 = session.sha256_of(key)
+        if isinstance(there, File) and not _replaces(mode, there, mine, size, sha256):
+            continue
+        session.put(File(path, size or 0, sha256, str(mine) if mine else None), evidence, identity)
+    place_isolated(session)
+
+
+def _without_assemblies(session: Session) -> dict[str, int]:
+    """The states of components, without those whose files go to the machine's store of shared assemblies."""
+    shared = {entry.text("Component_"): entry for entry in session.database["MsiAssembly"] if not entry.text("File_Application")}
+    for component in shared:
+        if session.installs(component):
+            parts = {entry.text("Name").lower(): entry.text("Value") for entry in session.database["MsiAssemblyName"].where(Component_=component)}
+            name = f"{parts.get('name', component)} {parts.get('version', '')}".strip()
+            why = "its files go to the machine's store of assemblies, in folders that the store itself names"
+            session.blind_spot(f"shared assembly {name}", why, row("MsiAssembly", component))
+    return {name: state for name, state in session.components.items() if name not in shared} if shared else session.components
+
+
+def _replaces(mode: str, there: File, mine: Version | None, size: int, sha256: str | None) -> bool:
+    """Whether a file takes the place of one of its name.
+
+    Source: "File Versioning Rules" and the property REINSTALLMODE. The date of an unversioned file
+    is not known here: one that nobody has changed since it was installed is taken to be unchanged.
+    """
+    if "a" in mode:
+        return True
+    if "p" in mode:
+        return False
+    if there.version:
+        old = _version(there.version)
+        if mine is None or old is None:
+            return False
+        return mine > old or ("e" in mode and mine == old) or ("d" in mode and mine != old)
+    if mine is not None:
+        return True
+    return there.size != size or (sha256 is not None and there.sha256 is not None and sha256 != there.sha256)
 
 
 @standard("RemoveFiles")
 def remove_files(session: Session) -> None:
     if session.removing or session.installed:
+        remove_isolated(session)
         for entry in session.database["File"]:
             if not session.removes(entry["Component_"]):
                 continue
@@ -136,3 +169,64 @@ def _duplicate(session: Session, folder: str, name: str, source: str) -> str:
         return ""
     base = session.prop(folder).rstrip("\\") if folder else parent(source)
     return f"{base}\\{long_name(name) or source.rpartition(chr(92))[2]}"
+
+
+@standard("MoveFiles")
+def move_files(session: Session) -> None:
+    """Copies or moves files that are on the machine already."""
+    for entry in session.database["MoveFile"]:
+        if not session.installs(entry.text("Component_")):
+            continue
+        where = row("MoveFile", entry.text("FileKey"))
+        source, target = session.prop(entry.text("SourceFolder")).rstrip("\\"), session.prop(entry.text("DestFolder")).rstrip("\\")
+        name, new_name = long_name(entry.text("SourceName")), long_name(entry.text("DestName"))
+        if not source or not target:
+            continue
+        paths = _matching(session, source, name) if name else [source]
+        wild = any(character in name for character in "*?")
+        for path in paths:
+            there = session.state.get("file", path)
+            if not isinstance(there, File):
+                continue
+            own = there.path.rpartition("\\")[2]
+            session.put_folder(target, where)
+            session.put(File(f"{target}\\{own if wild or not new_name else new_name}", there.size, there.sha256, there.version), where)
+            if entry.number("Options") & 1:
+                session.drop("file", there.path, where)
+
+
+@standard("IsolateComponents")
+def isolate_components(session: Session) -> None:
+    """Notes which components are copied beside a program; the copies are made with the files."""
+    for entry in session.database["IsolatedComponent"]:
+        shared, application = entry.text("Component_Shared"), entry.text("Component_Application")
+        if session.database["Component"].find(shared) is not None:
+            session.isolated.append((shared, application))
+
+
+def place_isolated(session: Session) -> None:
+    """The copies of shared components beside their program, and the empty file that makes the loader take them."""
+    for shared, application in session.isolated:
+        if not (session.installs(shared) and session.installs(application)):
+            continue
+        where = row("IsolatedComponent", shared, application)
+        program = session.key_path(application)
+        folder = parent(program)
+        for key, component in list(session.database["File"].pick("File", "Component_")):
+            path = session.file_path(key) if component == shared else None
+            there = session.state.get("file", path) if path else None
+            if isinstance(there, File):
+                session.put(File(f"{folder}\\{there.path.rpartition(chr(92))[2]}", there.size, there.sha256, there.version), where)
+        session.put(File(f"{program}.LOCAL", 0), where)
+
+
+def remove_isolated(session: Session) -> None:
+    for shared, application in session.isolated:
+        if not session.removes(application):
+            continue
+        where, program = row("IsolatedComponent", shared, application), session.key_path(application)
+        for key, component in list(session.database["File"].pick("File", "Component_")):
+            path = session.file_path(key) if component == shared else None
+            if path:
+                session.drop("file", f"{parent(program)}\\{path.rpartition(chr(92))[2]}", where)
+        session.drop("file", f"{program}.LOCAL", where)

@@ -78,7 +78,7 @@ def remove_registry_values(session: Session) -> None:
         name, value = entry.text("Name"), entry.get("Value")
         hive, key, view = place(session, entry.number("Root"), session.format(entry.text("Key")), component)
         if value is None and name in ("-", "*"):
-            _drop_tree(session, hive, key, view, where)
+            drop_tree(session, hive, key, view, where)
         elif value is None and name == "+":
             session.drop("registry-key", RegistryKey(hive, key, view).identity, where)
         else:
@@ -90,12 +90,13 @@ def remove_registry_values(session: Session) -> None:
         where = row("RemoveRegistry", entry.text("RemoveRegistry"))
         hive, key, view = place(session, entry.number("Root"), session.format(entry.text("Key")), component)
         if entry.text("Name") == "-":
-            _drop_tree(session, hive, key, view, where)
+            drop_tree(session, hive, key, view, where)
         else:
             session.drop("registry", RegistryValue(hive, key, session.format(entry.text("Name")), view=view).identity, where)
 
 
-def _drop_tree(session: Session, hive: str, key: str, view: str, where: Evidence) -> None:
+def drop_tree(session: Session, hive: str, key: str, view: str, where: Evidence) -> None:
+    """Takes a key away with everything below it."""
     head = f"{hive}/{view}\\{key}".lower()
     for thing in list(session.state.of("registry", "registry-key")):
         if thing.identity.startswith((head + "\\", head + "!")) or thing.identity == head:

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
-from yendo.effects import RegistryValue
-from yendo.evidence import row
+from yendo.effects import File, IniValue, RegistryValue
+from yendo.effects.things import parent
+from yendo.evidence import Evidence, row
 from yendo.facts.versions import Version
+from yendo.formats.msi import Row
 from yendo.installers.msi.actions.table import standard
-from yendo.installers.msi.session import Failure, Session
+from yendo.installers.msi.session import MAX_DEPTH, Failure, Session, long_name
 
 
 @standard("LaunchConditions")
@@ -54,24 +56,126 @@ def find_related_products(session: Session) -> None:
         session.put_property(name, f"{known};{code}" if known and code not in known else code)
 
 
+@standard("MigrateFeatureStates")
+def migrate_feature_states(session: Session) -> None:
+    """Features of the same names get the states they have in the version that is upgraded from."""
+    if session.installed or any(session.prop(name) for name in ("ADDLOCAL", "REMOVE", "ADDSOURCE", "ADDDEFAULT", "ADVERTISE")):
+        return
+    migrating = {entry.text("ActionProperty") for entry in session.database["Upgrade"] if entry.number("Attributes") & 1}
+    for code, name, detect in upgrade_matches(session):
+        if detect or name not in migrating or code not in session.others:
+            continue
+        old = session.others[code].features
+        changed = {feature: old[feature] for feature in session.features if feature in old}
+        if changed:
+            session.select(session.features | changed)
+        return
+
+
 @standard("AppSearch")
 def app_search(session: Session) -> None:
     for entry in session.database["AppSearch"]:
         name, signature = entry.text("Property"), entry.text("Signature_")
-        where = row("AppSearch", name, signature)
-        found = session.database["RegLocator"].find(signature)
-        if found is None or session.database["Signature"].find(signature) is not None:
-            session.blind_spot(f"property {name}", "searched for on the machine in a way that is not carried out here", where)
-            continue
-        kind = found.number("Type", 1)
-        if kind & 3 != 2:
-            session.blind_spot(f"property {name}", "searches for a file or folder named in the registry", where)
-            continue
-        hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(found.number("Root"), "HKLM")
-        key = f"{hive}/{'64' if kind & 16 else '32'}\\{found.text('Key')}!{found.text('Name')}"
-        value = session.state.get("registry", key)
-        if isinstance(value, RegistryValue) and value.data is not None:
-            session.put_property(name, ("#" if value.type == "dword" else "") + str(value.data))
+        found = _search(session, signature, row("AppSearch", name, signature), 0)
+        if found:
+            session.put_property(name, found)
+
+
+def _search(session: Session, signature: str, where: Evidence, depth: int) -> str:
+    """What a signature finds on the machine: a value, a file, or a folder with its backslash; empty for nothing."""
+    database = session.database
+    if depth > MAX_DEPTH:
+        return ""
+    if (locator := database["RegLocator"].find(signature)) is not None:
+        return _in_registry(session, locator, signature)
+    if (locator := database["CompLocator"].find(signature)) is not None:
+        return _component(session, locator, signature)
+    if (locator := database["IniLocator"].find(signature)) is not None:
+        return _in_ini(session, locator, signature)
+    for locator in database["DrLocator"].where(Signature_=signature):
+        return _in_folder(session, locator, signature, where, depth)
+    session.blind_spot(f"what {signature} finds", "no table says where it is searched for", where)
+    return ""
+
+
+def _in_registry(session: Session, locator: Row, signature: str) -> str:
+    kind = locator.number("Type", 1)
+    hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(locator.number("Root"), "HKLM")
+    key = f"{hive}/{'64' if kind & 16 else '32'}\\{session.format(locator.text('Key'))}!{session.format(locator.text('Name'))}"
+    value = session.state.get("registry", key)
+    if not isinstance(value, RegistryValue) or value.data is None:
+        return ""
+    if kind & 3 == 2:
+        return ("#" if value.type == "dword" else "") + str(value.data)
+    return _named(session, str(value.data).strip('"'), signature, is_file=bool(kind & 1))
+
+
+def _component(session: Session, locator: Row, signature: str) -> str:
+    wanted = locator.text("ComponentId").upper()
+    for memory in (*session.others.values(), *([session.installed] if session.installed else [])):
+        for component, code in memory.components.items():
+            if code == wanted and component in memory.key_paths:
+                path = memory.key_paths[component]
+                return path if locator.number("Type") & 1 else _folder(parent(path))
+    return ""
+
+
+def _in_ini(session: Session, locator: Row, signature: str) -> str:
+    path = f"{session.surroundings.folders['WindowsFolder']}\\{long_name(locator.text('FileName'))}"
+    there = session.state.get("ini", IniValue(path, locator.text("Section"), locator.text("Key")).identity)
+    if not isinstance(there, IniValue) or not there.value:
+        return ""
+    field = locator.number("Field")
+    parts = there.value.split(",")
+    value = there.value if field <= 0 else parts[field - 1] if field <= len(parts) else ""
+    return value if locator.number("Type") & 3 == 2 else _named(session, value, signature, is_file=bool(locator.number("Type") & 1))
+
+
+def _in_folder(session: Session, locator: Row, signature: str, where: Evidence, depth: int) -> str:
+    path = session.format(locator.text("Path")).rstrip("\\")
+    if above := locator.text("Parent"):
+        found = _search(session, above, where, depth + 1)
+        if not found:
+            return ""
+        base = found.rstrip("\\") if found.endswith("\\") else parent(found)
+        path = f"{base}\\{path}".rstrip("\\")
+    if not path:
+        session.blind_spot(f"what {signature} finds", "it is searched for on every drive", where)
+        return ""
+    return _named(session, path, signature, is_file=False, levels=locator.number("Depth"))
+
+
+def _named(session: Session, path: str, signature: str, *, is_file: bool, levels: int = 0) -> str:
+    """A path that was found: the file that the signature describes in it, or the folder itself."""
+    wanted = session.database["Signature"].find(signature)
+    if wanted is None:
+        there = session.state.get("file", path) if is_file else session.state.get("folder", path.rstrip("\\"))
+        return "" if there is None else path if is_file else _folder(path)
+    folder, name = parent(path) if is_file else path.rstrip("\\"), long_name(wanted.text("FileName")).lower()
+    head = folder.lower() + "\\"
+    for thing in session.state.of("file"):
+        inside = thing.identity[len(head) :] if thing.identity.startswith(head) else ""
+        if isinstance(thing, File) and inside.rpartition("\\")[2] == name and inside.count("\\") <= levels and _as_described(thing, wanted):
+            return thing.path
+    return ""
+
+
+def _folder(path: str) -> str:
+    return path if path.endswith("\\") else path + "\\"
+
+
+def _as_described(file: File, wanted: Row) -> bool:
+    """Version and size within what a Signature row allows."""
+    for column, low in (("MinVersion", True), ("MaxVersion", False)):
+        if text := wanted.text(column):
+            try:
+                bound, mine = Version.parse(text), Version.parse(file.version or "")
+            except ValueError:
+                return False
+            if mine < bound if low else mine > bound:
+                return False
+    size = file.size or 0
+    return wanted.number("MinSize") <= size and (wanted.get("MaxSize") is None or size <= wanted.number("MaxSize"))
 
 
 @standard("CostFinalize")

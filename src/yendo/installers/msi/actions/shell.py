@@ -119,6 +119,11 @@ def write_ini_values(session: Session) -> None:
         thing = _ini(session, entry)
         if entry.number("Action") == 1 and session.state.has(thing):
             continue
+        there = session.state.get("ini", thing.identity)
+        if entry.number("Action") == 3 and isinstance(there, IniValue) and there.value:  # add a tag
+            if thing.value in there.value.split(","):
+                continue
+            thing = IniValue(thing.path, thing.section, thing.key, f"{there.value},{thing.value}")
         session.put_folder(parent(thing.path), where)
         if session.state.get("file", thing.path) is None:
             session.put(File(thing.path), where)
@@ -135,6 +140,7 @@ def _ini(session: Session, entry: object) -> IniValue:
 
 @standard("RemoveIniValues")
 def remove_ini_values(session: Session) -> None:
+    _remove_ini_rows(session)
     for entry in session.database["IniFile"]:
         if not session.removes(entry.text("Component_")):
             continue
@@ -147,6 +153,22 @@ def remove_ini_values(session: Session) -> None:
             if isinstance(file, File) and file.size is None:  # it was made for these values only
                 session.drop("file", thing.path, where)
                 drop_empty(session, parent(thing.path), where)
+
+
+def _remove_ini_rows(session: Session) -> None:
+    """Table RemoveIniFile: lines and single tags that go when the component comes."""
+    for entry in session.database["RemoveIniFile"]:
+        if not session.installs(entry.text("Component_")):
+            continue
+        thing, where = _ini(session, entry), row("RemoveIniFile", entry.text("RemoveIniFile"))
+        there = session.state.get("ini", thing.identity)
+        if not isinstance(there, IniValue):
+            continue
+        left = [part for part in (there.value or "").split(",") if part and part != thing.value] if entry.number("Action") == 4 else []
+        if left:
+            session.put(IniValue(thing.path, thing.section, thing.key, ",".join(left)), where)
+        else:
+            session.drop("ini", thing.identity, where)
 
 
 _STARTS = {0: "boot", 1: "system", 2: "auto", 3: "demand", 4: "disabled"}

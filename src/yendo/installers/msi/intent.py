@@ -1,0 +1,534 @@
+"""From what a packager wants different to the smallest transform that does it.
+
+Every change is found in the base, turned into row edits, and held to what the base's columns and
+code page can take; nothing is written while one of them has no target. What is added gets a
+component of its own, whose identifier follows from what it is, so that the same addition to the
+next version is the same component.
+"""
+
+from __future__ import annotations
+
+import difflib
+import hashlib
+import re
+import uuid
+from collections.abc import Callable, Sequence
+from pathlib import Path
+
+import msgspec
+
+from yendo import digest
+from yendo.errors import Unreadable, YendoError
+from yendo.formats import cab, pe
+from yendo.formats.msi import Database
+from yendo.formats.msi.database import Cell, Column, Row
+from yendo.formats.msi.overlay import Overlay
+from yendo.formats.msi.schema import columns as standard_columns
+from yendo.formats.msi.strings import codec_of
+from yendo.formats.msi.transform import Held, Key, TableChange, Transform
+from yendo.installers.msi.changes import label
+from yendo.installers.msi.fitting import facts, summary_for
+from yendo.installers.msi.session import long_name, platform_of
+from yendo.plan.model import Change, DropChange, EnvironmentChange, FeatureChange, FileChange, PropertyChange, RegistryChange, ServiceChange
+
+# Added files are numbered behind everything, and so is their medium: a patch numbers its own from where the
+# vendor's files end, and of two media that could hold a file the first is taken.
+FIRST_NUMBER, FIRST_DISK = 30_000, 29_000
+MAX_ADDED = 256 << 20  # bytes of added files; more belongs beside the installer, in a copy step
+_NAMESPACE = uuid.UUID("6d1f6f0c-9a0e-4d0b-8a55-3f3f9f2f6a43")
+_ROOTS = {"HKCR": 0, "HKEY_CLASSES_ROOT": 0, "HKCU": 1, "HKEY_CURRENT_USER": 1, "HKLM": 2, "HKEY_LOCAL_MACHINE": 2, "HKU": 3, "HKEY_USERS": 3}
+_STARTS = {"auto": 2, "demand": 3, "disabled": 4}
+_DROPPED = {
+    "shortcut": "Shortcut",
+    "registry": "Registry",
+    "file": "File",
+    "service": "ServiceInstall",
+    "environment": "Environment",
+    "ini": "IniFile",
+    "action": "InstallExecuteSequence",
+    "component": "Component",
+}
+# Where a standard action belongs, if the base does not run it yet. Source: "Suggested InstallExecuteSequence".
+_ACTIONS = {
+    "RemoveRegistryValues": 2600,
+    "RemoveEnvironmentStrings": 3300,
+    "RemoveFiles": 3500,
+    "InstallFiles": 4000,
+    "WriteRegistryValues": 5000,
+    "WriteEnvironmentStrings": 5200,
+}
+
+
+class Misfit(msgspec.Struct, frozen=True):
+    """A change that cannot be made: its position in the list (from 0), why, and what to do."""
+
+    position: int
+    message: str
+    remedy: str
+
+
+class IntentError(YendoError):
+    """Some changes have no target or break a rule; nothing was written."""
+
+    def __init__(self, misfits: Sequence[Misfit]) -> None:
+        super().__init__("\n".join(f"change {misfit.position + 1}: {misfit.message}; {misfit.remedy}" for misfit in misfits))
+        self.misfits = tuple(misfits)
+
+
+class _Cannot(Exception):
+    def __init__(self, message: str, remedy: str) -> None:
+        super().__init__(message)
+        self.message, self.remedy = message, remedy
+
+
+def transform_for(base: Database, changes: Sequence[Change], file: Callable[[str], Path]) -> Transform:
+    """The transform that makes ``changes`` to ``base``. ``file`` finds what ``from`` names. Raises IntentError."""
+    editor = _Editor(base, file)
+    misfits = []
+    for position, change in enumerate(changes):
+        try:
+            editor.make(change)
+        except _Cannot as cannot:
+            misfits.append(Misfit(position, cannot.message, cannot.remedy))
+    if misfits:
+        raise IntentError(misfits)
+    try:
+        editor.finish()
+    except _Cannot as cannot:
+        raise IntentError([Misfit(len(changes) - 1, cannot.message, cannot.remedy)]) from cannot
+    return editor.transform()
+
+
+class _Editor:
+    """Collects row edits against a base that is never touched."""
+
+    def __init__(self, base: Database, file: Callable[[str], Path]) -> None:
+        self.base, self.file = base, file
+        self.tables: dict[str, TableChange] = {}
+        self.added: list[tuple[str, bytes]] = []
+        self.codec = codec_of(base.code_page)
+        self.wide = platform_of(base.summary.template) != "x86"
+
+    # --- rows ----------------------------------------------------------------------------------
+
+    def now(self) -> Database:
+        """The base with the edits so far."""
+        return Overlay(self.base, [Transform(self.tables)])
+
+    def change(self, table: str) -> TableChange:
+        if table not in self.tables:
+            there = self.base.schema.get(table)
+            columns = list(there) if there else [Column.parse(text) for text in standard_columns(table)]
+            self.tables[table] = TableChange(columns, created=there is None)
+        return self.tables[table]
+
+    def _judge(self, table: str, column: Column, cell: Cell) -> None:
+        if not isinstance(cell, str):
+            return
+        try:
+            cell.encode(self.codec)
+        except UnicodeEncodeError:
+            raise _Cannot(
+                f"{table}.{column.name}: {cell!r} cannot be written in the installer's code page {self.base.code_page}",
+                "use characters of that code page",
+            ) from None
+        if column.width and len(cell) > column.width:
+            raise _Cannot(f"{table}.{column.name}: {cell[:40]!r} has {len(cell)} characters, the column takes {column.width}", "shorten it")
+
+    def insert(self, table: str, **given: Cell) -> None:
+        change = self.change(table)
+        cells = tuple(given.get(column.name) for column in change.columns)
+        for column, cell in zip(change.columns, cells, strict=True):
+            self._judge(table, column, cell)
+        key = change.key_of(cells)
+        if key in change.deleted:
+            change.deleted.remove(key)
+        change.inserted[key] = cells
+
+    def update(self, table: str, key: Key, **given: Cell) -> None:
+        change = self.change(table)
+        for column in change.columns:
+            if column.name in given:
+                self._judge(table, column, given[column.name])
+        if key in change.inserted:
+            old = dict(zip([column.name for column in change.columns], change.inserted[key], strict=True))
+            change.inserted[key] = tuple({**old, **given}[column.name] for column in change.columns)
+        else:
+            before = self.base[table].find(*key)
+            changed = {name: cell for name, cell in given.items() if before is None or before.get(name) != cell}
+            if changed:
+                change.updated.setdefault(key, {}).update(changed)
+
+    def delete(self, table: str, key: Key) -> None:
+        change = self.change(table)
+        change.updated.pop(key, None)
+        if change.inserted.pop(key, None) is None and key not in change.deleted:
+            change.deleted.append(key)
+
+    # --- finding -------------------------------------------------------------------------------
+
+    def find(self, table: str, name: str, called: Callable[[Row], list[str]]) -> tuple[Key, Row]:
+        """The row of this key or of this name, without regard to case. Raises _Cannot with what is near."""
+        database = self.now()
+        rows = database[table]
+        folded = name.lower()
+        names: dict[str, list[tuple[Key, Row]]] = {}
+        for row in rows:
+            key = rows.key_of(row)
+            if len(key) == 1 and key[0] == name:
+                return key, row
+            for text in {*called(row), *([str(key[0])] if len(key) == 1 else [])}:
+                names.setdefault(text.lower(), []).append((key, row))
+        found = names.get(folded, [])
+        if len(found) == 1:
+            return found[0]
+        noun = label(table, {}, ()).rsplit(" ", 1)[0] if not found else table
+        if found:
+            keys = ", ".join(str(key[0]) for key, _ in found)
+            raise _Cannot(f"{len(found)} rows of {table} are called {name!r}", f"name one by its key: {keys}")
+        near = [_as_written(word, names[word], called) for word in difflib.get_close_matches(folded, names, 3)]
+        raise _Cannot(
+            f"the installer has no {noun.strip()} {name!r}", f"did you mean {' or '.join(near)}?" if near else f"see `yendo msi rows FILE {table}`"
+        )
+
+    def _uses(self, component: str) -> int:
+        """How many things a component has."""
+        database = self.now()
+        return sum(
+            1
+            for table in database.tables
+            if table not in ("FeatureComponents", "Component", "ServiceControl", "MsiAssemblyName")
+            for row in database[table]
+            if row.get("Component_") == component
+        )
+
+    def let_go(self, table: str, key: Key, row: Row) -> None:
+        """Takes a row out of the install without breaking its component."""
+        component = row.text("Component_")
+        owner = self.now()["Component"].find(component)
+        if owner is None or owner.text("KeyPath") != key[0] or table not in ("File", "Registry", "ODBCDataSource"):
+            self.delete(table, key)
+            return
+        if self._uses(component) == 1:  # the component stands for this thing alone: it is left out as a whole, and keeps its identity
+            self.update("Component", (component,), Condition="0")
+            return
+        self.delete(table, key)
+        self.update("Component", (component,), KeyPath=None, Attributes=owner.number("Attributes") & ~(4 | 32))
+
+    # --- one change a method ---------------------------------------------------------------------
+
+    def make(self, change: Change) -> None:
+        match change:
+            case DropChange():
+                self.drop(change)
+            case FeatureChange():
+                self.feature(change)
+            case PropertyChange():
+                self.property(change)
+            case RegistryChange():
+                self.registry(change)
+            case ServiceChange():
+                self.service(change)
+            case EnvironmentChange():
+                self.environment(change)
+            case FileChange():
+                self.place(change)
+
+    def drop(self, change: DropChange) -> None:
+        table = _DROPPED[change.what]
+        key, row = self.find(table, change.name, _CALLED[table])
+        if table == "InstallExecuteSequence" and self.base["CustomAction"].find(key[0]) is None:
+            raise _Cannot(
+                f"{key[0]} is a standard action; without it the installer no longer does what its tables say", "drop the rows it acts on instead"
+            )
+        if table == "Component":  # everything in it stays out, and its identity is kept
+            self.update("Component", key, Condition="0")
+            return
+        if table == "File":
+            self._nothing_needs(str(key[0]), row.text("Component_"))
+        if table == "ServiceInstall":
+            for control in list(self.now()["ServiceControl"].where(Name=row.text("Name"))):
+                self.delete("ServiceControl", (control["ServiceControl"],))
+        self.let_go(table, key, row)
+        if table == "File" and self.now()["MsiFileHash"].find(key[0]) is not None and key in self.tables.get("File", TableChange([])).deleted:
+            self.delete("MsiFileHash", key)
+
+    def _nothing_needs(self, file: str, component: str) -> None:
+        """Refuses to drop a file that something else of the installer points to."""
+        database = self.now()
+        whole = self._uses(component) == 1
+        for row in database["ServiceInstall"].where(Component_=component):
+            raise _Cannot(
+                f"the service {row.text('Name')} runs {file}", 'drop the service as well, before it: { kind = "drop", what = "service", ... }'
+            )
+        for row in database["Shortcut"]:
+            if f"[#{file}]" in row.text("Target") or f"[!{file}]" in row.text("Target"):
+                if whole and row.text("Component_") == component:
+                    continue
+                raise _Cannot(f"the shortcut {long_name(row.text('Name'))} points to {file}", "drop the shortcut as well, before it")
+        for row in database["CustomAction"].where(Source=file):
+            if row.number("Type") & 0x3F in (17, 18, 21, 22) and database["InstallExecuteSequence"].find(row.text("Action")) is not None:
+                raise _Cannot(f"the custom action {row.text('Action')} runs {file}", "drop the action as well, before it")
+
+    def feature(self, change: FeatureChange) -> None:
+        key, row = self.find("Feature", change.name, lambda row: [row.text("Title")])
+        if not change.install:
+            self.update("Feature", key, Level=0)
+            self._without_conditions(str(key[0]))
+            return
+        at: Row | None = row
+        for _ in range(64):  # a feature needs those above it
+            if at is None:
+                return
+            if not 0 < at.number("Level") <= 1:
+                self.update("Feature", (at["Feature"],), Level=1)
+            self._without_conditions(at.text("Feature"))
+            at = self.now()["Feature"].find(at["Feature_Parent"]) if at["Feature_Parent"] else None
+
+    def _without_conditions(self, feature: str) -> None:
+        for row in list(self.now()["Condition"].where(Feature_=feature)):
+            self.delete("Condition", (row["Feature_"], row["Level"]))
+
+    def property(self, change: PropertyChange) -> None:
+        there = self.now()["Property"].find(change.name)
+        if change.value is None or change.value == "":
+            if there is None:
+                raise _Cannot(f"the installer has no property {change.name}", f"see `yendo msi properties FILE`; near: {self._near(change.name)}")
+            self.delete("Property", (change.name,))
+        elif there is None:
+            self.insert("Property", Property=change.name, Value=str(change.value))
+        else:
+            self.update("Property", (change.name,), Value=str(change.value))
+
+    def _near(self, name: str) -> str:
+        return ", ".join(difflib.get_close_matches(name, [row.text("Property") for row in self.base["Property"]], 3)) or "none"
+
+    def registry(self, change: RegistryChange) -> None:
+        hive, _, key = change.key.partition("\\")
+        root = _ROOTS.get(hive.upper())
+        if root is None or not key:
+            raise _Cannot(f"the key {change.key!r} begins with none of HKLM, HKCU, HKCR, HKU", "write HKLM\\Software\\...")
+        value = _registry_text(change)
+        for row in self.now()["Registry"]:
+            same = row.get("Root") == root and row.text("Key").strip("\\").lower() == key.strip("\\").lower()
+            if same and row.text("Name").lower() == change.name.lower():
+                self.update("Registry", (row["Registry"],), Value=value)
+                return
+        name = _tag(f"{hive}\\{key}!{change.name}")
+        component = self._component(name, change.feature, key_path=name, attributes=4)
+        self.insert("Registry", Registry=name, Root=root, Key=key, Name=change.name or None, Value=value, Component_=component)
+        self._runs("WriteRegistryValues", "RemoveRegistryValues")
+
+    def service(self, change: ServiceChange) -> None:
+        key, row = self.find("ServiceInstall", change.name, _CALLED["ServiceInstall"])
+        self.update("ServiceInstall", key, StartType=_STARTS[change.start])
+        if change.start == "disabled":  # starting it would fail, and the installation with it
+            for control in list(self.now()["ServiceControl"].where(Name=row.text("Name"))):
+                event = control.number("Event") & ~0x11
+                if event:
+                    self.update("ServiceControl", (control["ServiceControl"],), Event=event)
+                else:
+                    self.delete("ServiceControl", (control["ServiceControl"],))
+
+    def environment(self, change: EnvironmentChange) -> None:
+        for row in self.now()["Environment"]:
+            if row.text("Name").lstrip("=+-!*").lower() == change.name.lower():
+                self.update("Environment", (row["Environment"],), Value=change.value)
+                return
+        name = _tag(f"environment {change.name}")
+        component = self._component(name, change.feature, key_path=None, attributes=0)
+        self.insert("Environment", Environment=name, Name=f"=-*{change.name}", Value=change.value, Component_=component)
+        self._runs("WriteEnvironmentStrings", "RemoveEnvironmentStrings")
+
+    def place(self, change: FileChange) -> None:
+        path = self.file(change.source)
+        data = self._bytes(path)
+        folder, _, rest = change.to[1:].partition("]")
+        parts = [part for part in rest.replace("/", "\\").split("\\") if part]
+        if rest.endswith(("\\", "/")) or not parts:
+            parts.append(path.name)
+        if any(part in (".", "..") or re.search(r'[<>:"|?*\x00-\x1f]', part) for part in parts):
+            raise _Cannot(f"{change.to!r} is no place for a file", "write [INSTALLDIR]folder\\name")
+        directory = self._directory(folder, parts[:-1])
+        version = None
+        if path.suffix.lower() in (".exe", ".dll", ".sys", ".ocx"):
+            try:
+                version = pe.read(path).version
+            except Unreadable:
+                version = None
+        there = self._file_in(directory, parts[-1])
+        if there is None:
+            name = _tag(f"file {folder} {rest.lower()}")
+            component = self._component(name, change.feature, key_path=name, attributes=0, directory=directory)
+            short = _short(parts[-1], name)
+            file_name = parts[-1] if short == parts[-1] else f"{short}|{parts[-1]}"
+            self.insert("File", File=name, Component_=component, FileName=file_name, FileSize=len(data), Version=version, Attributes=512, Sequence=0)
+            self._runs("InstallFiles", "RemoveFiles")
+        else:
+            name = there
+            self.update("File", (name,), FileSize=len(data), Version=version)
+        if version is None:
+            hashed = {f"HashPart{at}": part for at, part in enumerate(digest.of_installer(data), 1)}
+            if self.now()["MsiFileHash"].find(name) is not None:
+                self.update("MsiFileHash", (name,), **hashed)
+            else:
+                self.insert("MsiFileHash", File_=name, Options=0, **hashed)
+        self.added = [entry for entry in self.added if entry[0] != name] + [(name, data)]
+
+    def _bytes(self, path: Path) -> bytes:
+        if not path.is_file():
+            raise _Cannot(f"{path.name} is not there", "put it below extras/")
+        size = path.stat().st_size + sum(len(data) for _, data in self.added)
+        if size > MAX_ADDED:
+            raise _Cannot(f"the added files have {size} bytes, a transform carries up to {MAX_ADDED}", "place large files by a copy step")
+        return path.read_bytes()
+
+    def _directory(self, folder: str, parts: list[str]) -> str:
+        database = self.now()
+        if database["Directory"].find(folder) is None:
+            near = difflib.get_close_matches(folder, [row.text("Directory") for row in database["Directory"]], 3)
+            raise _Cannot(
+                f"the installer has no folder {folder}", f"did you mean {' or '.join(near)}?" if near else "see `yendo msi rows FILE Directory`"
+            )
+        for part in parts:
+            found = next(
+                (
+                    row.text("Directory")
+                    for row in self.now()["Directory"].where(Directory_Parent=folder)
+                    if long_name(row.text("DefaultDir").partition(":")[0]).lower() == part.lower()
+                ),
+                None,
+            )
+            if found is None:
+                found = _tag(f"folder {folder} {part.lower()}")
+                short = _short(part, found)
+                self.insert("Directory", Directory=found, Directory_Parent=folder, DefaultDir=part if short == part else f"{short}|{part}")
+            folder = found
+        return folder
+
+    def _file_in(self, directory: str, name: str) -> str | None:
+        database = self.now()
+        here = {row.text("Component") for row in database["Component"].where(Directory_=directory)}
+        return next(
+            (
+                row.text("File")
+                for row in database["File"]
+                if row.text("Component_") in here and long_name(row.text("FileName")).lower() == name.lower()
+            ),
+            None,
+        )
+
+    # --- what an addition needs beside its row -----------------------------------------------------
+
+    def _component(self, name: str, feature: str | None, *, key_path: str | None, attributes: int, directory: str | None = None) -> str:
+        database = self.now()
+        features = list(database["Feature"])
+        if feature:
+            owner: Cell = self.find("Feature", feature, lambda row: [row.text("Title")])[0][0]
+        else:
+            level = int(facts(database).get("INSTALLLEVEL", "1") or 1) if facts(database).get("INSTALLLEVEL", "1").isdigit() else 1
+            usual = [row for row in features if not row["Feature_Parent"] and 0 < row.number("Level") <= level]
+            if not usual:
+                raise _Cannot("no feature is installed by default, so an addition would never come", 'say which one brings it: feature = "..."')
+            owner = usual[0]["Feature"]
+        if directory is None:
+            components = {row.text("Component_") for row in database["FeatureComponents"].where(Feature_=owner)}
+            folders = [row.text("Directory_") for row in database["Component"] if row.text("Component") in components]
+            directory = folders[0] if folders else "TARGETDIR"
+        identity = f"{facts(self.base).get('UpgradeCode', facts(self.base).get('ProductCode', ''))} {name}"
+        code = "{" + str(uuid.uuid5(_NAMESPACE, identity)).upper() + "}"
+        attributes |= 256 if self.wide else 0
+        self.insert("Component", Component=name, ComponentId=code, Directory_=directory, Attributes=attributes, KeyPath=key_path)
+        self.insert("FeatureComponents", Feature_=owner, Component_=name)
+        return name
+
+    def _runs(self, *actions: str) -> None:
+        """Makes sure that the silent sequence runs what carries out the rows that were added."""
+        for action in actions:
+            if self.now()["InstallExecuteSequence"].find(action) is None:
+                self.insert("InstallExecuteSequence", Action=action, Sequence=_ACTIONS[action])
+
+    def finish(self) -> None:
+        """Gives added files their medium."""
+        if not self.added:
+            return
+        rows = list(self.base["Media"])
+        first = max([row.number("LastSequence") for row in rows] + [row.number("Sequence") for row in self.base["File"]] + [0])
+        limit = 0x7FFFFFFF if any(c.name == "Sequence" and c.width == 4 for c in self.change("File").columns) else 0x7FFF
+        if first + len(self.added) > limit:
+            raise _Cannot(
+                f"the installer's files are numbered up to {first} already, and its column ends at {limit}", "place the files by a copy step"
+            )
+        cabinet = next(name for name in (f"added{number}.cab" for number in range(1, 1000)) if self.base.stream(name) is None)
+        if max(first, FIRST_NUMBER) + len(self.added) <= limit:
+            first = max(first, FIRST_NUMBER)
+        for at, (name, _) in enumerate(self.added, first + 1):
+            flags = self.now()["File"].find(name)
+            self.update("File", (name,), Sequence=at, Attributes=((flags.number("Attributes") if flags else 512) & ~0x2000) | 0x4000)
+        disk = max([row.number("DiskId") for row in rows] + [FIRST_DISK - 1]) + 1
+        self.insert("Media", DiskId=disk, LastSequence=first + len(self.added), Cabinet=f"#{cabinet}")
+        self.cabinet = (cabinet, cab.build(self.added))
+
+    cabinet: tuple[str, bytes] | None = None
+
+    def transform(self) -> Transform:
+        tables = {name: change for name, change in self.tables.items() if change}
+        streams = {self.cabinet[0]: Held(self.cabinet[1])} if self.cabinet else {}
+        found = Transform(tables, streams, code_page=self.base.code_page)
+        found.summary = summary_for(self.base, Overlay(self.base, [found]))
+        return found
+
+
+def _as_written(folded: str, found: list[tuple[Key, Row]], called: Callable[[Row], list[str]]) -> str:
+    key, row = found[0]
+    return next((text for text in (*called(row), str(key[0])) if text.lower() == folded), folded)
+
+
+def _registry_names(row: Row) -> list[str]:
+    hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(row.number("Root"), "HKLM")
+    return [f"{hive}\\{row.text('Key')}\\{row.text('Name')}".rstrip("\\")]
+
+
+_CALLED: dict[str, Callable[[Row], list[str]]] = {
+    "Shortcut": lambda row: [long_name(row.text("Name")), f"{row.text('Directory_')}\\{long_name(row.text('Name'))}"],
+    "Registry": _registry_names,
+    "File": lambda row: [long_name(row.text("FileName"))],
+    "ServiceInstall": lambda row: [row.text("Name"), row.text("DisplayName")],
+    "Environment": lambda row: [row.text("Name").lstrip("=+-!*")],
+    "IniFile": lambda row: [f"{long_name(row.text('FileName'))}|{row.text('Section')}|{row.text('Key')}"],
+    "InstallExecuteSequence": lambda row: [],
+    "Component": lambda row: [],
+}
+
+
+def _registry_text(change: RegistryChange) -> str:
+    """A value in the notation of the Registry table. Raises _Cannot where it does not fit its type."""
+    value = change.value
+    kind = change.type or ("dword" if isinstance(value, int) else "multi" if isinstance(value, tuple) else "sz")
+    try:
+        if kind == "dword":
+            return f"#{int(str(value), 0)}"
+        if kind == "binary":
+            return "#x" + bytes.fromhex(str(value)).hex()
+    except ValueError:
+        raise _Cannot(f"{value!r} is no {kind}", "write a number for dword, pairs of hex digits for binary") from None
+    if kind == "multi":
+        return "[~]".join(value) if isinstance(value, tuple) and len(value) > 1 else f"[~]{value[0] if isinstance(value, tuple) else value}[~]"
+    if isinstance(value, tuple):
+        raise _Cannot(f"a list is no {kind}", 'write type = "multi"')
+    if kind == "expand":
+        return f"#%{value}"
+    return f"#{value}" if str(value).startswith("#") else str(value)
+
+
+def _tag(identity: str) -> str:
+    """A key for an added row, the same for the same thing."""
+    return "Added_" + hashlib.sha256(identity.lower().encode()).hexdigest()[:12]
+
+
+def _short(name: str, tag: str) -> str:
+    """The 8.3 half of a name, made from the tag where the name itself is none."""
+    if re.fullmatch(r"[A-Za-z0-9_-]{1,8}(\.[A-Za-z0-9_-]{1,3})?", name):
+        return name
+    extension = re.sub(r"[^A-Za-z0-9]", "", Path(name).suffix)[:3].upper()
+    return f"{tag[-6:].upper()}~1" + (f".{extension}" if extension else "")

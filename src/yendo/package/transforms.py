@@ -1,0 +1,48 @@
+"""The transforms of a package: those that lie below ``extras/`` or ``media/``, and the one made from a step's changes."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from contextlib import contextmanager
+from pathlib import Path
+
+from yendo.errors import Usage
+from yendo.formats.msi import Database, transform
+from yendo.installers.msi import intent, layers
+from yendo.plan import MsiStep
+
+
+def below(workspace: Path, name: str, *rooms: str) -> Path:
+    """A file of the workspace. Raises Usage where it is not there or lies outside ``rooms``."""
+    path = (workspace / name.replace("\\", "/")).resolve()
+    if not any(path.is_relative_to((workspace / room).resolve()) for room in rooms):
+        raise Usage(f"{name!r} is not below {' or '.join(room + '/' for room in rooms)}")
+    if not path.is_file():
+        raise Usage(f"{name} is not there; put the file there, or correct the path")
+    return path
+
+
+def given(workspace: Path, step: MsiStep) -> list[Path | str]:
+    """The transforms that a step names: files, and embedded ones without their colon. Raises Usage."""
+    return [name[1:] if name.startswith(":") else below(workspace, name, "extras", "media") for name in step.transforms]
+
+
+@contextmanager
+def base_of(workspace: Path, step: MsiStep) -> Iterator[Database]:
+    """What the changes of a step are made to: its installer with the transforms that the step names. Raises Usage, Unreadable, Refused."""
+    with Database(below(workspace, f"media/{step.media}", "media")) as database:
+        named = given(workspace, step)
+        yield layers.apply_transforms(database, named) if named else database
+
+
+def made(workspace: Path, step: MsiStep) -> bytes:
+    """The transform file of a step's changes. Raises IntentError, Usage, Unreadable."""
+    try:
+        with base_of(workspace, step) as base:
+            found = intent.transform_for(base, step.change, lambda name: below(workspace, name, "extras"))
+    except layers.Refused as refused:
+        raise Usage(refused.message) from refused
+    out = io.BytesIO()
+    transform.write(found, out)
+    return out.getvalue()
