@@ -87,6 +87,11 @@ class Overlay(Database):
     def summary(self) -> Summary:
         return self.base.summary
 
+    def replace(self, name: str, rows: Sequence[tuple[Cell, ...]]) -> None:
+        """Lets a table have these rows in place of its own; one that is not there stays away."""
+        if name in self.schema:
+            self._cache[name] = table_of(name, self.schema[name], rows)
+
     when_closed: Callable[[], object] | None = None
 
     def close(self) -> None:

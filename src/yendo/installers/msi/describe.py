@@ -8,7 +8,7 @@ from collections import Counter
 from pathlib import Path
 
 from yendo import digest
-from yendo.effects import Effect, State
+from yendo.effects import State
 from yendo.evidence import BlindSpot, Evidence, row, rule
 from yendo.facts import conditions
 from yendo.facts.surroundings import Surroundings, for_everyone, windows
@@ -18,8 +18,9 @@ from yendo.installers.msi import commandline, engine, media, signature
 from yendo.installers.msi.session import long_name, platform_of
 
 _REFERENCE = re.compile(r"\[([A-Z_][A-Z0-9_.]*)\]")
+_ANY_REFERENCE = re.compile(r"\[([A-Za-z_][A-Za-z0-9_.]*)\]")
 # Set by the installer or by its command line's own options, so nothing for a packager to choose.
-_OF_THE_INSTALLER = frozenset(
+OF_THE_INSTALLER = frozenset(
     """
     REMOVE REINSTALL REINSTALLMODE ADDLOCAL ADDSOURCE ADDDEFAULT ADVERTISE ACTION ROOTDRIVE TARGETDIR
     UPGRADINGPRODUCTCODE PATCH TRANSFORMS RESUME DATABASE SOURCEDIR SECONDSEQUENCE CLIENTPROCESSID CLIENTUILEVEL
@@ -91,7 +92,7 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
         conditions=_launch_conditions(database),
         needs=_needs(database),
         processes=_programs(database),
-        properties=_properties(database, values, outcome.effects),
+        properties=property_facts(database),
         payload=_payload(database, media_found, outcome),
         effects=outcome.effects,
         blind_spots=tuple(blind),
@@ -181,12 +182,12 @@ def _programs(database: Database) -> tuple[str, ...]:
     return tuple(sorted(name for name in names if name.lower().endswith(".exe")))
 
 
-def uses(database: Database) -> dict[str, list[str]]:
-    """Public properties that conditions and formatted columns refer to, and where."""
+def uses(database: Database, *, private: bool = False) -> dict[str, list[str]]:
+    """Public properties (``private``: all) that conditions and formatted columns refer to, and where."""
     found: dict[str, list[str]] = {}
 
     def note(name: str, where: str) -> None:
-        if commandline.PUBLIC_NAME.fullmatch(name) and where not in found.setdefault(name, []):
+        if (private or commandline.PUBLIC_NAME.fullmatch(name)) and where not in found.setdefault(name, []):
             found[name].append(where)
 
     for table in database.tables:
@@ -205,7 +206,7 @@ def uses(database: Database) -> dict[str, list[str]]:
             for column in names:
                 text = entry.text(column)
                 if "[" in text:
-                    for name in _REFERENCE.findall(text):
+                    for name in (_ANY_REFERENCE if private else _REFERENCE).findall(text):
                         note(name, f"{table}.{column}")
     for entry in database["Upgrade"]:
         found.pop(entry.text("ActionProperty"), None)
@@ -215,14 +216,17 @@ def uses(database: Database) -> dict[str, list[str]]:
 _DIALOGS = ("Control", "Dialog", "Event", "Radio", "List", "Combo", "Check", "InstallUISequence", "Admin", "Advt")
 
 
-def _in_silence(places: tuple[str, ...]) -> bool:
+def in_silence(places: tuple[str, ...]) -> bool:
+    """Whether one of the places is looked at without dialogs."""
     return any(not place.startswith(_DIALOGS) for place in places)
 
 
-def _properties(database: Database, values: dict[str, str], effects: tuple[Effect, ...]) -> tuple[form.Property, ...]:
+def property_facts(database: Database) -> tuple[form.Property, ...]:
+    """Every public property that the database defines or refers to: its default, and where it is used."""
     used = uses(database)
+    values = {entry.text("Property"): entry.text("Value") for entry in database["Property"]}
     set_by_searches = {entry.text("ActionProperty") for entry in database["Upgrade"]}
-    system = windows().folders.keys() | set_by_searches | _OF_THE_INSTALLER
+    system = windows().folders.keys() | set_by_searches | OF_THE_INSTALLER
     known = {name for name in values if commandline.PUBLIC_NAME.fullmatch(name)}
     folders = {entry.text("Directory") for entry in database["Directory"] if commandline.PUBLIC_NAME.fullmatch(entry.text("Directory"))}
     chosen = {entry.text("Directory_") for entry in database["Feature"] if entry.text("Directory_")}
@@ -230,7 +234,7 @@ def _properties(database: Database, values: dict[str, str], effects: tuple[Effec
     found = []
     for name in sorted(names):
         places = tuple(used.get(name, ())) or (("Directory",) if name in folders else ())
-        found.append(form.Property(name, values.get(name), places, _in_silence(places)))
+        found.append(form.Property(name, values.get(name), places, in_silence(places)))
     return tuple(found)
 
 

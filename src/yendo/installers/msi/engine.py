@@ -49,6 +49,21 @@ CUSTOM_KINDS = {
 EVALUATED = {19, 35, 51}
 
 
+class Step(msgspec.Struct, frozen=True):
+    """One row of the sequence: its number, its condition, whether it ran, and how many effects it had.
+
+    ``kind`` is standard, custom or unknown; ``when`` says when a custom action runs.
+    """
+
+    number: int
+    action: str
+    condition: str
+    ran: bool
+    kind: str
+    effects: int = 0
+    when: str = ""
+
+
 class Outcome(msgspec.Struct, frozen=True):
     """What a run did: exit code, effects in order, blind spots, log lines, what the installer remembers."""
 
@@ -60,6 +75,9 @@ class Outcome(msgspec.Struct, frozen=True):
     removed: tuple[str, ...]
     restart: str | None
     features: dict[str, int]
+    steps: tuple[Step, ...] = ()
+    properties: dict[str, str] = {}
+    components: dict[str, int] = {}
 
 
 def when_of(kind: int) -> str:
@@ -110,7 +128,9 @@ def run(
     except Failure as failure:
         session.note(f"Product: {session.prop('ProductName')} -- {failure.message}")
         session.note("Action ended: INSTALL. Return value 3.")
-        return Outcome(failure.code, (), tuple(session.blind), tuple(session.log), None, (), None, session.features)
+        return Outcome(
+            failure.code, (), tuple(session.blind), tuple(session.log), None, (), None, session.features, tuple(session.steps), session.properties
+        )
     session.note("Action ended: INSTALL. Return value 1.")
     state.become(work)
     exit_code = 0
@@ -125,6 +145,9 @@ def run(
         tuple(session.removed_products),
         session.restart,
         session.features,
+        tuple(session.steps),
+        session.properties,
+        session.components,
     )
 
 
@@ -162,16 +185,22 @@ def _sequence(session: Session) -> None:
         if len(database[table]):
             session.blind_spot(what, f"{len(database[table])} rows of {table} are not interpreted", Evidence("row", table))
     for entry in sorted(rows, key=lambda entry: entry.number("Sequence")):
-        name = entry.text("Action")
-        if not session.holds(entry.text("Condition"), row("InstallExecuteSequence", name)):
-            session.passed_over.append(name)
+        name, condition = entry.text("Action"), entry.text("Condition")
+        number, custom = entry.number("Sequence"), database["CustomAction"].find(name)
+        kind = "standard" if name in STANDARD or name in WITHOUT_EFFECT else "custom" if custom else "unknown"
+        when = when_of(custom.number("Type") & 0xFFFF) if custom and kind == "custom" else ""
+        if not session.holds(condition, row("InstallExecuteSequence", name)):
+            session.steps.append(Step(number, name, condition, False, kind, 0, when))
             continue
         session.note(f"Action start: {name}.")
+        before = len(session.effects)
         try:
             _act(session, name)
         except Failure:
+            session.steps.append(Step(number, name, condition, True, kind, 0, when))
             session.note(f"Action ended: {name}. Return value 3.")
             raise
+        session.steps.append(Step(number, name, condition, True, kind, len(session.effects) - before, when))
         session.note(f"Action ended: {name}. Return value 1.")
     forget_rights(session)
     if not session.removing:  # rights are set when everything they are set on is there

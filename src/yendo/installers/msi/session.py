@@ -10,6 +10,7 @@ import hashlib
 import re
 from collections.abc import Callable, Iterable, Mapping
 from functools import cached_property
+from typing import Any
 
 import msgspec
 
@@ -86,7 +87,7 @@ class Session:
         self.effects: list[Effect] = []
         self.blind: list[BlindSpot] = []
         self.log: list[str] = []
-        self.passed_over: list[str] = []  # actions whose condition did not hold
+        self.steps: list[Any] = []  # of the sequence, as the engine tells them
         self.restart: str | None = None
         self.nesting = nesting
         self.published = False
