@@ -135,6 +135,99 @@ def many_files(folder: Path) -> list[Figure]:
                    detail=f"{value:.2f} s against 2 x {base:.2f} s + 1 s, whole processes")]  # fmt: skip
 
 
+_OPEN = "import sys\nfrom pathlib import Path\nfrom yendo.formats.msi import Database\n"
+
+
+def _script(text: str, *arguments: Path) -> Callable[[], tuple[float, float]]:
+    return lambda: process([sys.executable, "-c", _OPEN + text, *map(str, arguments)])
+
+
+@benchmark
+def comparison(folder: Path) -> list[Figure]:
+    """Two databases of 50,000 files, 500 of which differ, against decoding every table of both."""
+    one, two = installer(folder / "one.msi", 50_000, MB), folder / "two.msi"
+    from yendo.formats.msi import Database, overlay
+    from yendo.formats.msi.transform import Transform
+
+    with Database(one) as base, two.open("wb") as target:
+        changed = overlay.TableChange(list(base["File"].columns))
+        for at in range(0, 50_000, 100):
+            changed.updated[(f"F{at}",)] = {"FileSize": at + 7}
+        overlay.write(overlay.Overlay(base, [Transform({"File": changed})]), target, revision=guid("two"))
+    read = "for path in sys.argv[1:]:\n    with Database(Path(path)) as d:\n        print(sum(len(d[name].cells) for name in d.tables))"
+    compare = ("from yendo.formats.msi.overlay import difference\n"
+               "with Database(Path(sys.argv[1])) as a, Database(Path(sys.argv[2])) as b:\n    assert len(difference(a, b)) == 500")  # fmt: skip
+    ratio, _, detail = in_turn(_script(compare, one, two), _script(read, one, two), 7)
+    return [Figure("comparing two databases of 50,000 files against one read of both", ratio, 3.0, detail=detail)]
+
+
+def with_properties(path: Path, components: int, properties: int) -> Path:
+    """An installer of that many components and public properties; each property is used by a few rows and one condition."""
+    writer = DatabaseWriter(summary=Summary(template="x64;1033", revision=guid(path.name), pages=200, words=2))
+    names = [f"SETTING{at}" for at in range(properties)]
+    rows = {
+        "Property": [("ProductCode", guid("props")), ("ProductName", "Bench"), ("ProductVersion", "1.0"), ("ProductLanguage", "1033"), ("ALLUSERS", "1"),
+                     ("UpgradeCode", guid("props line")), ("Manufacturer", "Tidewell"), *((name, "0") for name in names)],
+        "Directory": [("TARGETDIR", None, "SourceDir"), ("ProgramFiles64Folder", "TARGETDIR", "."), ("INSTALLDIR", "ProgramFiles64Folder", "Bench"),
+                      *((f"D{at}", "INSTALLDIR", f"d{at}") for at in range(components // 50))],
+        "Feature": [("Main", None, "Main", None, 1, 1, None, 0)],
+        "Component": [(f"C{at}", guid(f"p{at}"), f"D{at // 50}", 256, f"{names[at // 50 % properties]}=1" if at % 50 == 7 else None, f"F{at}")
+                      for at in range(components)],
+        "FeatureComponents": [("Main", f"C{at}") for at in range(components)],
+        "File": [(f"F{at}", f"C{at}", f"FILE{at % 100000}.DAT|file number {at}.dat", at, None, None, 512, at + 1) for at in range(components)],
+        "Registry": [(f"R{at}", 2, r"Software\Tidewell\Bench", f"V{at}", f"[{names[at // 20 % properties]}]" if at % 20 == 3 else "x", f"C{at}")
+                     for at in range(components)],
+        "Media": [(1, components, None, "#bench.cab", None, None)],
+        "InstallExecuteSequence": SEQUENCE,
+    }  # fmt: skip
+    for name, cells in rows.items():
+        writer.table(name, columns(name), cells)
+    writer.stream("bench.cab", b"")
+    with path.open("wb") as file:
+        writer.write(file)
+    return path
+
+
+@benchmark
+def influences(folder: Path) -> list[Figure]:
+    """What each of 100 properties of a 5,000-component installer changes, against one prediction of it."""
+    path = with_properties(folder / "props.msi", 5_000, 100)
+    common = ("from yendo.installers.msi import describe, engine, influence\nfrom yendo.facts.surroundings import windows\naround = windows()\n"
+              "import time\nwith Database(Path(sys.argv[1])) as d:\n")  # fmt: skip
+    single = "    begun = time.perf_counter()\n    engine.predict(d, around, describe.baseline(around))\n    taken = time.perf_counter() - begun\n"
+    many = ("    begun = time.perf_counter()\n    found = influence.Influences(d).properties()\n    taken = time.perf_counter() - begun\n"
+            "    assert len(found) == 100 and all(t.changed and t.added for p in found for t in p.trials), len(found)\n")  # fmt: skip
+    ratio, _, detail = in_turn(_inner(common + many, path), _inner(common + single, path), 7)
+    return [Figure("effects of 100 properties of 5,000 components against one prediction", ratio, 10.0, detail=detail)]
+
+
+def _inner(text: str, path: Path) -> Callable[[], tuple[float, float]]:
+    """Times what a script times itself, so that starting up does not flatter the ratio."""
+    import subprocess
+
+    def run() -> tuple[float, float]:
+        done = subprocess.run([sys.executable, "-c", _OPEN + text + "print(taken)", str(path)], capture_output=True, text=True, check=True)
+        return float(done.stdout), 0.0
+
+    return run
+
+
+@benchmark
+def transform_writing(folder: Path) -> list[Figure]:
+    """A transform of seven changes onto 50,000 files, against decoding every table of the base."""
+    path = installer(folder / "base.msi", 50_000, MB)
+    (folder / "added.txt").write_bytes(b"added")
+    write = ("import io\nfrom yendo.formats.msi import transform\nfrom yendo.installers.msi import intent\nfrom yendo.plan.model import *\n"
+             "changes = [PropertyChange(name='A', value='1'), DropChange(what='file', name='F77'), RegistryChange(key='HKLM\\\\Software\\\\X', name='n', value=1),"
+             " EnvironmentChange(name='E', value='1'), FileChange(source='added.txt', to='[INSTALLDIR]added.txt'), DropChange(what='component', name='C5'),"
+             " FeatureChange(name='Main', install=True)]\n"
+             "with Database(Path(sys.argv[1])) as d:\n    out = io.BytesIO()\n"
+             "    transform.write(intent.transform_for(d, changes, lambda name: Path(sys.argv[1]).parent / name), out)\n    assert len(out.getvalue()) > 1000")  # fmt: skip
+    read = "with Database(Path(sys.argv[1])) as d:\n    print(sum(len(d[name].cells) for name in d.tables))"
+    ratio, _, detail = in_turn(_script(write, path), _script(read, path), 7)
+    return [Figure("writing a transform against one read of its base of 50,000 files", ratio, 1.5, detail=detail)]
+
+
 @benchmark
 def proof_on_wine(folder: Path) -> list[Figure]:
     from yendo.demo import story

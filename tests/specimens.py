@@ -386,6 +386,13 @@ def _more(new: Callable[..., Specimen]) -> None:
     removal = new("remove-files").with_file()
     removal.add("RemoveFile", ("RF1", "Program", "gone.txt", "INSTALLDIR", 3), ("RF2", "Program", None, "INSTALLDIR", 2))
     removal.add("RemoveRegistry", ("RR1", 2, r"Software\Tidewell\Old", "-", "Program"))
+    later = (
+        new("advertised-feature")
+        .with_file()
+        .add("Feature", ("Later", None, "Later", None, 3, 1, None, 4))
+        .with_file("LaterPart", "later.txt", feature="Later")
+    )
+    later.add("Registry", ("R1", 2, r"Software\Tidewell\Later", "Here", "1", "LaterPart"))
     refused = new("refused").with_file()
     refused.add("LaunchCondition", ("VersionNT >= 9999", "Needs a Windows that is not yet made."))
     parts = new("feature-parts", properties={"ADDLOCAL": "ALL", "REMOVE": "Second"})

@@ -9,22 +9,30 @@ import shutil
 import tempfile
 from collections.abc import Iterator
 from pathlib import Path
+from typing import BinaryIO
 
 _LIBC = ctypes.CDLL(None, use_errno=True)
 _AT_FDCWD, _EXCHANGE = -100, 2
 
 
-def write(path: Path, data: bytes) -> None:
-    """Replaces a file's contents in one step."""
+@contextlib.contextmanager
+def writing(path: Path) -> Iterator[BinaryIO]:
+    """A file to fill; it takes the place of ``path`` at the end of the block, and vanishes on any error."""
     handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
     try:
         with os.fdopen(handle, "wb") as file:
-            file.write(data)
+            yield file
         Path(name).chmod(0o644)
         Path(name).replace(path)
     except BaseException:
         Path(name).unlink(missing_ok=True)
         raise
+
+
+def write(path: Path, data: bytes) -> None:
+    """Replaces a file's contents in one step."""
+    with writing(path) as file:
+        file.write(data)
 
 
 @contextlib.contextmanager

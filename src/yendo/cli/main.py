@@ -16,6 +16,9 @@ COMMANDS = {
     "check": "look a plan over as an experienced colleague would",
     "build": "make the package",
     "prove": "install, detect and remove the package on a fresh machine",
+    "msi": "look into an installer database: tables, properties, features, dialogs",
+    "transform": "read, judge, make and carry over transforms",
+    "patch": "say what a patch is for and what it changes",
     "demo": "run the whole way once, on invented data",
     "doctor": "show which machines and helpers are here, and how to get the rest",
 }

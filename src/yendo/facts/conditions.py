@@ -14,6 +14,7 @@ from __future__ import annotations
 import operator
 import re
 from collections.abc import Callable, Iterator, Mapping
+from functools import lru_cache
 from typing import Any, NamedTuple, Protocol
 
 MAX_LENGTH, MAX_DEPTH = 16_384, 40
@@ -156,6 +157,7 @@ class _Parser:
         raise ConditionError(f"a value is missing{' before ' + repr(token.text) if token.text else ''}", token.at)
 
 
+@lru_cache(maxsize=4096)
 def parse(text: str) -> Node | None:
     """The condition as a tree; None for an empty one, which always holds. Raises ConditionError."""
     if not text.strip():

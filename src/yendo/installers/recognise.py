@@ -24,6 +24,9 @@ def read(path: Path, *, verify: bool = False) -> Account:
     """The account of an installer. Raises Unreadable, NotCovered for a family of a later version, or Usage."""
     family = recognise(path)
     readers: dict[str, Callable[..., Account]] = {"msi": describe.account}
+    if family in _MSI_KINDS.values():
+        kind = family.partition("-")[2]
+        raise NotCovered(f"{path.name} is a {kind}, no installer of its own; see `yendo {kind} show {path} BASE.msi`")
     if family not in readers:
         raise NotCovered(f"{path.name} is of family {family}, which this version recognises and does not read; it reads: msi")
     return readers[family](path, verify=verify)

@@ -26,6 +26,7 @@ from yendo.formats.msi.summary import Summary
 Cell = str | int | None
 
 VALID, LOCALISABLE, STRING, NULLABLE, KEY = 0x0100, 0x0200, 0x0800, 0x1000, 0x2000
+MAX_SCANS = 8
 MAX_COLUMNS = 32  # the real code refuses a 33rd
 
 
@@ -139,6 +140,7 @@ class Table:
         self.name, self.columns, self._stored = name, columns, stored
         self._index = {column.name: at for at, column in enumerate(columns)}
         self._keys = [at for at, column in enumerate(columns) if column.is_key]
+        self._scans = 0
 
     @cached_property
     def cells(self) -> list[tuple[Cell, ...]]:
@@ -157,10 +159,19 @@ class Table:
 
     @cached_property
     def _by_key(self) -> dict[tuple[Cell, ...], tuple[Cell, ...]]:
-        return {self.key_of(cells): cells for cells in self.cells}
+        if not self._keys:
+            return dict.fromkeys([()], self.cells[-1]) if self.cells else {}
+        return dict(zip(zip(*(self._stored.column(at) for at in self._keys), strict=True), self.cells, strict=True))
 
     def find(self, *key: Cell) -> Row | None:
         """The row with this primary key, or None."""
+        if len(self._keys) == 1 == len(key) and self._scans < MAX_SCANS and len(self) > MAX_SCANS and "_by_key" not in self.__dict__:
+            self._scans += 1  # for a few questions a look along the column is cheaper than an index of all rows
+            try:
+                at = len(self) - 1 - self._stored.column(self._keys[0])[::-1].index(key[0])
+            except ValueError:
+                return None
+            return Row(tuple(self._stored.column(column)[at] for column in range(len(self.columns))), self._index)
         cells = self._by_key.get(key)
         return None if cells is None else Row(cells, self._index)
 

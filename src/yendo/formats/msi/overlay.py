@@ -118,7 +118,7 @@ class Overlay(Database):
         before = self[name]
         missing = len(columns) - len(before.columns) if before.columns else 0
         index = {column.name: at for at, column in enumerate(columns)}
-        rows = {before.key_of(cells): (*cells, *[None] * missing) for cells in before.cells}
+        rows = {key: (*cells, *[None] * missing) for key, cells in before._by_key.items()} if missing else dict(before._by_key)
         for key in change.deleted:
             if rows.pop(key, None) is None:
                 self.problems.append(Problem("row to delete is missing", name, key))
@@ -144,7 +144,8 @@ class Overlay(Database):
 # --- the difference of two databases --------------------------------------------------------------------
 
 
-def _same_bytes(one: Stream, other: Stream) -> bool:
+def same_bytes(one: Stream, other: Stream) -> bool:
+    """Whether two streams hold the same, compared by the piece."""
     if one.size != other.size:
         return False
     with one.open() as left, other.open() as right:
@@ -222,7 +223,7 @@ def _streams(base: Database, other: Database, tables: dict[str, TableChange]) ->
         if name.startswith("\x05"):
             continue
         there = base.stream(name)
-        if there is not None and _same_bytes(there, entry):
+        if there is not None and same_bytes(there, entry):
             continue
         table, _, _ = name.partition(".")
         if there is None or table in other.schema:

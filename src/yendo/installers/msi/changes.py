@@ -22,6 +22,9 @@ MANY = 12
 # Rows that only serve others.
 _GO_ALONG = {"MsiFileHash", "FeatureComponents", "Media", "PatchPackage", "Directory", "_Validation"}
 
+# Columns that say in what order files lie in their medium, and nothing to a machine.
+_NUMBERING = {("File", "Sequence"), ("Media", "LastSequence")}
+
 Cells = Mapping[str, Cell]
 
 
@@ -140,6 +143,7 @@ class _Told:
         for key, cells in change.updated.items():
             old = self.cells(self.base, table, key)
             touched = tuple(name for name, cell in cells.items() if not old or old.get(name) != cell)
+            touched = tuple(name for name in touched if (table, name) not in _NUMBERING) or touched
             if touched:
                 changed.append(self._one("changes", table, key, old, {**old, **cells}, touched))
         for found in (inserted, deleted, changed):
@@ -166,7 +170,7 @@ class _Told:
                 parts.append(f"{words} (level {said})" if words else said if column == _VALUES.get(table) else f"{column} {said}")
             text += (": " if not parts or not parts[0].startswith("is ") else " ") + ", ".join(parts)
         risk = next(filter(None, (judge(self, kind, table, key, old, new, touched) for judge in _RISKS)), None)
-        own = table == "Component" and kind == "adds"
+        own = (table == "Component" and kind == "adds") or (bool(touched) and all((table, name) in _NUMBERING for name in touched))
         return Change(kind, text, row(table, *key), risk, goes_along=not risk and (own or table in _GO_ALONG))
 
 

@@ -3,15 +3,18 @@
 from __future__ import annotations
 
 from collections import defaultdict
+from pathlib import Path
 
 import msgspec
 
+from yendo.errors import NotCovered, Unreadable
 from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import difference
 from yendo.formats.msi.transform import Transform
 from yendo.installers.msi import describe, engine
 from yendo.installers.msi.influence import Trial, compare_outcomes
+from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import LOCAL, long_name
 
 
@@ -33,9 +36,17 @@ def compare(one: Database, other: Database) -> Compared:
     """Raises Unreadable where a table's columns were exchanged."""
     found = difference(one, other)
     around = windows()
-    outcomes = [engine.run(database, around, describe.baseline(around), remember=False) for database in (one, other)]
+    outcomes = [engine.run(database, around, describe.baseline(around), remember=False, contents=_contents(database)) for database in (one, other)]
     blind = [tuple(dict.fromkeys(spot.what for spot in outcome.blind_spots)) for outcome in outcomes]
     return Compared(found, compare_outcomes("", False, outcomes[0], outcomes[1]), blind[0], blind[1])
+
+
+def _contents(database: Database) -> dict[str, bytes]:
+    """The files of a database where they are at hand, so that a change within the same size is seen."""
+    try:
+        return payload(database, database.source) if isinstance(database.source, Path) else {}
+    except (MissingMedia, NotCovered, Unreadable):
+        return {}
 
 
 class Branch(msgspec.Struct, frozen=True):

@@ -7,12 +7,15 @@ import re
 from collections import Counter
 from pathlib import Path
 
+import msgspec
+
 from yendo import digest
 from yendo.effects import State
 from yendo.evidence import BlindSpot, Evidence, row, rule
-from yendo.facts import conditions
+from yendo.facts import conditions, secrets
 from yendo.facts.surroundings import Surroundings, for_everyone, windows
-from yendo.formats.msi import Database
+from yendo.formats.msi import Database, Row
+from yendo.formats.msi.strings import codec_of
 from yendo.installers import account as form
 from yendo.installers.msi import commandline, engine, media, signature
 from yendo.installers.msi.session import long_name, platform_of
@@ -253,22 +256,69 @@ def _payload(database: Database, found: tuple[media.Medium, ...], outcome: engin
     return form.Payload(len(database["File"]), sum(entry.number("FileSize") for entry in database["File"]), found, features)
 
 
-def _custom_actions(database: Database) -> list[BlindSpot]:
-    """Every custom action that only a run can know, with its kind and its time."""
-    scheduled = {entry.text("Action") for entry in database["InstallExecuteSequence"]}
+class CustomAction(msgspec.Struct, frozen=True):
+    """A custom action: what it is, when it runs, under which condition; ``script`` is its source where it is one.
+
+    ``evaluated``: a prediction carries it out.
+    """
+
+    name: str
+    type: int
+    what: str
+    when: str
+    condition: str
+    origin: str
+    target: str
+    script: str
+    evaluated: bool
+
+
+_SCRIPTS = frozenset({5, 6, 21, 22, 37, 38, 53, 54})
+_SECRET = re.compile(r"(?i)(pass(?:word|wd|phrase)?|pwd|secret|token)(\s*[=:]\s*|\s+)(\"[^\"]*\"|'[^']*'|\S+)")
+MAX_SCRIPT = 1 << 18
+
+
+def custom_actions(database: Database) -> list[CustomAction]:
+    """Every custom action, those of the silent sequence first, in its order."""
+    steps = {entry.text("Action"): entry for entry in database["InstallExecuteSequence"]}
     found = []
     for entry in database["CustomAction"]:
-        kind = entry.number("Type") & 0xFFFF
-        base = kind & 0x3F
-        if base in engine.EVALUATED:
-            continue
-        name = entry.text("Action")
-        when = engine.when_of(kind) if name in scheduled else "not in the silent sequence"
-        found.append(
-            BlindSpot(
-                f"custom action {name}: {engine.CUSTOM_KINDS.get(base, f'unknown type {base}')}",
-                f"{when}; only running it shows what it does",
-                row("CustomAction", name),
-            )
+        kind, name = entry.number("Type") & 0xFFFF, entry.text("Action")
+        base, step = kind & 0x3F, steps.get(name)
+        what = engine.CUSTOM_KINDS.get(base, f"unknown type {base}")
+        when = engine.when_of(kind) if step is not None and step.number("Sequence") > 0 else "not in the silent sequence"
+        script = _source_of(database, base, entry) if base in _SCRIPTS else ""
+        target = "" if base in (37, 38) else _SECRET.sub(lambda match: match[1] + match[2] + secrets.MASK, entry.text("Target"))
+        if base in (51, 35):
+            target = f"{entry.text('Source')} = {secrets.MASK if secrets.is_secret(entry.text('Source')) else entry.text('Target')}"
+        origin = "" if base in (51, 35, 19, 37, 38) else entry.text("Source")
+        condition = step.text("Condition") if step is not None else ""
+        found.append(CustomAction(name, kind, what, when, condition, origin, target, script, base in engine.EVALUATED))
+    place = {name: entry.number("Sequence") for name, entry in steps.items()}
+    return sorted(found, key=lambda action: (place.get(action.name, 0) <= 0, place.get(action.name, 0)))
+
+
+def _source_of(database: Database, base: int, entry: Row) -> str:
+    """The text of a script: in the row, in a stream, or in a property. Empty where a file that is installed holds it."""
+    if base in (37, 38):
+        return entry.text("Target")
+    if base in (53, 54):
+        value = database["Property"].find(entry["Source"])
+        return value.text("Value") if value is not None else ""
+    stream = database.stream(f"Binary.{entry.text('Source')}") if base in (5, 6) else None
+    if stream is None or stream.size > MAX_SCRIPT:
+        return ""
+    data = stream.read()
+    codec = "utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig" if data[:3] == b"\xef\xbb\xbf" else codec_of(database.code_page)
+    return data.decode(codec, "replace")
+
+
+def _custom_actions(database: Database) -> list[BlindSpot]:
+    """Every custom action that only a run can know, with its kind and its time."""
+    return [
+        BlindSpot(
+            f"custom action {action.name}: {action.what}", f"{action.when}; only running it shows what it does", row("CustomAction", action.name)
         )
-    return found
+        for action in custom_actions(database)
+        if not action.evaluated
+    ]

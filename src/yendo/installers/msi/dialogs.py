@@ -157,13 +157,19 @@ def _button(
         label = clean_text(control.text("Text")) or control.text("Control")
         if name in _PRESSED:
             switch = f"{_PRESSED[name]}={argument}"
-            yield Decision(dialog, title, "press", label, _PRESSED[name], None, (), switch, True, False, event.text("Condition"), where)
+            yield Decision(dialog, title, "press", label, _PRESSED[name], None, (), switch, True, False, _when(event), where)
         elif name.startswith("[") and name.endswith("]"):
             target = name[1:-1]
             decision = _decision(dialog, title, "press", label, target, values, known.get(target, ()), used, where, database)
             plain = argument if argument != "{}" else ""
             said = assign(target, plain) if decision.switch and "[" not in plain else decision.switch
-            yield msgspec.structs.replace(decision, switch=said, remark=decision.remark or event.text("Condition"))
+            yield msgspec.structs.replace(decision, switch=said, remark=decision.remark or _when(event))
+
+
+def _when(event: Row) -> str:
+    """The condition of an event in words; one that always holds says nothing."""
+    condition = event.text("Condition")
+    return "" if condition in ("", "1") else f"if {condition}"
 
 
 def _decision(

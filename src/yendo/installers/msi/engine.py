@@ -202,7 +202,8 @@ def _sequence(session: Session) -> None:
             raise
         session.steps.append(Step(number, name, condition, True, kind, len(session.effects) - before, when))
         session.note(f"Action ended: {name}. Return value 1.")
-    forget_rights(session)
+    if session.installed or session.removed_products:
+        forget_rights(session)
     if not session.removing:  # rights are set when everything they are set on is there
         lock_permissions(session)
         lock_permissions_extended(session)

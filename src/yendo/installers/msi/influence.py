@@ -10,12 +10,14 @@ from __future__ import annotations
 
 import re
 from collections import defaultdict
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping
+from functools import cached_property
 
 import msgspec
 
 from yendo.effects import Effect, File, State
 from yendo.effects.things import Thing, key_of, parent
+from yendo.evidence import row as row_of
 from yendo.facts import conditions
 from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats.msi import Database, Table
@@ -25,6 +27,7 @@ from yendo.installers.msi import describe, engine
 from yendo.installers.msi.session import LOCAL
 
 _REFERENCE = re.compile(r"\[([^\[\]]+)\]")
+_WORD = re.compile(r"[A-Za-z_][\w.]*")
 _CHOICES = ("RadioButton", "ComboBox", "ListBox")
 A_VALUE, A_FOLDER = "a value", r"C:\Chosen folder"
 MAX_VALUES = 12
@@ -148,6 +151,7 @@ class Influences:
         self.account = describe.property_facts(database)
         self.choices = choices(database)
         self.whole, self.after = self._run(database, self.given, self.baseline)
+        self.after.is_empty("C:")  # counted once, and copied from then on
         self._rows = _by_component(database)
 
     def _run(self, database: Database, given: Mapping[str, str], state: State) -> tuple[engine.Outcome, State]:
@@ -160,13 +164,15 @@ class Influences:
         """Every public property that a silent installation looks at, or those that are named."""
         wanted = None if names is None else set(names)
         chosen = [entry for entry in self.account if (entry.in_silence if wanted is None else entry.name in wanted)]
-        trimmed = self._trimmed({entry.name for entry in chosen})
+        trimmed = self._trimmed(self.database, self._rows, {entry.name for entry in chosen})
+        rows = _by_component(trimmed.database)
         out = []
         for entry in chosen:
             known = tuple(choice for choice in self.choices.get(entry.name, ()) if choice.value != entry.default)
             folder = entry.name in self._folders
             values = [(choice.value, False) for choice in known] or [(A_FOLDER if folder else _other(entry.default), True)]
-            trials = tuple(self._try(trimmed, entry.name, value, made_up, whole=folder) for value, made_up in values)
+            own = trimmed if folder else self._trimmed(trimmed.database, rows, {entry.name})
+            trials = tuple(self._try(own, entry.name, value, made_up, whole=folder) for value, made_up in values)
             out.append(PropertyInfluence(entry.name, entry.default, entry.used_in, self.choices.get(entry.name, ()), trials))
         return out
 
@@ -191,58 +197,80 @@ class Influences:
         ran = [{step.action for step in run.steps if step.ran and step.kind == "standard"} for run in (outcome, base)]
         return ran[0] == ran[1] or outcome.exit_code not in (0, 3010, 1641)
 
-    def _trimmed(self, names: set[str]) -> _Slice:
+    def _trimmed(self, database: Database, rows: _Rows, names: set[str]) -> _Slice:
         """The rows that can differ with one of these properties."""
-        database = self.database
-        set_by_actions = {row.text("Source") for row in database["CustomAction"] if row.number("Type") & 0x3F == 51}
-        changing = names | set_by_actions | {row.text("Property") for row in database["AppSearch"]}
-        switched = {row.text("Feature_") for row in database["Condition"]}
+        changing = names | self._set_on_the_way
+        switched = {row.text("Feature_") for row in database["Condition"] if _depends(row.text("Condition"), changing)}
         parents = dict(database["Feature"].pick("Feature", "Feature_Parent"))
-        for _ in range(64):
-            more = {name for name, above in parents.items() if above in switched} - switched
-            if not more:
-                break
-            switched |= more
+        switched = {name for name in parents if switched & set(_with_ancestors(name, parents))} if switched else set()
         components = {component for component, feature in database["FeatureComponents"].pick("Component_", "Feature_") if feature in switched}
         components |= {
-            name for name, flags, condition in database["Component"].pick("Component", "Attributes", "Condition") if condition or (flags or 0) & 192
+            name for name, condition in database["Component"].pick("Component", "Condition") if condition and _depends(condition, changing)
         }
-        return self._slice(components, changing)
+        return self._slice(database, rows, components, changing)
 
-    def _slice(self, components: set[str], changing: set[str]) -> _Slice:
-        database = self.database
-        kept: dict[str, list[tuple[Cell, ...]]] = {}
+    @cached_property
+    def _set_on_the_way(self) -> set[str]:
+        """Properties that the sequence itself sets, and so from others."""
+        found = {row.text("Source") for row in self.database["CustomAction"] if row.number("Type") & 0x3F == 51}
+        return found | {row.text("Property") for row in self.database["AppSearch"]}
+
+    def _slice(self, database: Database, rows: _Rows, components: set[str], changing: set[str]) -> _Slice:
+        kept: dict[str, list[tuple[Cell, ...]]] = {table: [] for table in rows.tables}
+        for table, groups in rows.tables.items():
+            for component in components:
+                kept[table] += groups.get(component, ())
         whole = set(components)
-        for table, groups in self._rows.items():
-            rows = kept.setdefault(table, [])
-            for component, cells_ in groups.items():
-                if component in components:
-                    rows += cells_
-                    continue
-                hits = [cells for cells in cells_ if _mentions(cells, changing)] if changing else []
-                if hits:
-                    rows += hits
+        for name in changing:
+            for table, component, cells in rows.mentions.get(name, ()):
+                if component not in components and cells not in kept[table]:
+                    kept[table].append(cells)
                     whole.add(component)
-        for component in whole - components:  # what stands for a component is looked up by its rows
-            known = set(kept["File"]) if "File" in kept else set()
-            kept.setdefault("File", []).extend(cells for cells in self._rows.get("File", {}).get(component, []) if cells not in known)
+        if "File" in kept:
+            known = set(kept["File"])
+            for component in whole - components:  # what stands for a component is looked up by its rows
+                kept["File"] += [cells for cells in rows.tables["File"].get(component, ()) if cells not in known]
         overlay = Overlay(database, [])
-        for table, rows in kept.items():
-            overlay.replace(table, rows)
+        for table, some in kept.items():
+            overlay.replace(table, some)
         overlay.replace("Component", [cells for cells in database["Component"].cells if cells[0] in whole])
         overlay.replace("FeatureComponents", [cells for cells in database["FeatureComponents"].cells if cells[1] in whole])
-        bare, _ = self._run(overlay, self.given, self.baseline)
-        state = self.after.copy()
-        for effect in bare.effects:
-            kind, identity = key_of(effect.thing)
-            if kind != "folder" and effect.change == "add":
-                state.remove(kind, identity)
-        folders = [effect.thing for effect in bare.effects if effect.kind == "folder" and effect.change == "add"]
-        for folder in sorted(folders, key=lambda thing: -len(thing.identity)):
-            if state.is_empty(folder.identity):
-                state.remove("folder", folder.identity)
+        state = self._without(kept)
         outcome, _ = self._run(overlay, self.given, state)
         return _Slice(overlay, state, outcome)
+
+    @cached_property
+    def _done_by(self) -> dict[str, list[Effect]]:
+        """What the whole run added, by the row that said so."""
+        found: dict[str, list[Effect]] = defaultdict(list)
+        for effect in self.whole.effects:
+            if effect.change == "add" and effect.evidence:
+                found[effect.evidence.where].append(effect)
+        return found
+
+    @cached_property
+    def _done_by_others(self) -> list[Effect]:
+        """What rows did that belong to no component; each run does it again."""
+        return [effect for where, some in self._done_by.items() if where.partition("[")[0] not in self._rows.tables for effect in some]
+
+    def _without(self, kept: Mapping[str, list[tuple[Cell, ...]]]) -> State:
+        """The machine after the whole run, without what these rows did, and what no component's row did."""
+        gone = list(self._done_by_others)
+        for table, some in kept.items():
+            columns = self.database.schema[table]
+            keys = [at for at, column in enumerate(columns) if column.is_key]
+            for cells in some:
+                where = row_of(table, *("" if cells[at] is None else cells[at] for at in keys)).where
+                gone += self._done_by.get(where, [])
+        state = self.after.copy()
+        for effect in gone:
+            kind, identity = key_of(effect.thing)
+            if kind != "folder":
+                state.remove(kind, identity)
+        for effect in sorted((effect for effect in gone if effect.kind == "folder"), key=lambda effect: -len(effect.thing.identity)):
+            if state.is_empty(effect.thing.identity):
+                state.remove("folder", effect.thing.identity)
+        return state
 
     # --- features ------------------------------------------------------------------------------------
 
@@ -260,7 +288,7 @@ class Influences:
         for name, row in rows.items():
             line = _with_ancestors(name, parents)
             touched = set(line) if name not in local else {other for other in rows if name in _with_ancestors(other, parents)}
-            piece = self._slice({component for feature in touched for component in of[feature]} | conditional, set())
+            piece = self._slice(database, self._rows, {component for feature in touched for component in of[feature]} | conditional, set())
             words = f"REMOVE={name}" if name in local else f"ADDLOCAL={','.join([*local, name])}"
             key, _, value = words.partition("=")
             outcome, _ = self._run(piece.database, {**self.given, key: value}, piece.state)
@@ -281,9 +309,16 @@ class _Slice(msgspec.Struct):
     outcome: engine.Outcome
 
 
-def _by_component(database: Database) -> dict[str, dict[str, list[tuple[Cell, ...]]]]:
-    """The rows of every table that has a component, by it."""
-    found: dict[str, dict[str, list[tuple[Cell, ...]]]] = {}
+class _Rows(msgspec.Struct):
+    """The rows of every table that has a component: by it, and by the properties that they mention."""
+
+    tables: dict[str, dict[str, list[tuple[Cell, ...]]]]
+    mentions: dict[str, list[tuple[str, str, tuple[Cell, ...]]]]
+
+
+def _by_component(database: Database) -> _Rows:
+    tables: dict[str, dict[str, list[tuple[Cell, ...]]]] = {}
+    mentions: dict[str, list[tuple[str, str, tuple[Cell, ...]]]] = defaultdict(list)
     for name in database.tables:
         if name in ("Component", "FeatureComponents"):
             continue
@@ -293,13 +328,19 @@ def _by_component(database: Database) -> dict[str, dict[str, list[tuple[Cell, ..
             continue
         groups: dict[str, list[tuple[Cell, ...]]] = defaultdict(list)
         for cells in table.cells:
-            groups[str(cells[at])].append(cells)
-        found[name] = groups
-    return found
+            component = str(cells[at])
+            groups[component].append(cells)
+            for cell in cells:
+                if isinstance(cell, str) and "[" in cell:
+                    for property_ in _REFERENCE.findall(cell):
+                        mentions[property_].append((name, component, cells))
+        tables[name] = groups
+    return _Rows(tables, mentions)
 
 
-def _mentions(cells: Sequence[Cell], names: set[str]) -> bool:
-    return any(isinstance(cell, str) and "[" in cell and any(name in names for name in _REFERENCE.findall(cell)) for cell in cells)
+def _depends(condition: str, names: set[str]) -> bool:
+    """Whether a condition could turn out otherwise when these properties change; states of features and components may follow them."""
+    return bool(names & set(_WORD.findall(condition))) or any(mark in condition for mark in "&!$?")
 
 
 def _with_ancestors(name: str, parents: Mapping[str, str]) -> list[str]:

@@ -111,9 +111,34 @@ class _Editor:
 
     # --- rows ----------------------------------------------------------------------------------
 
-    def now(self) -> Database:
-        """The base with the edits so far."""
-        return Overlay(self.base, [Transform(self.tables)])
+    def row(self, table: str, *key: Cell) -> Row | None:
+        """A row as it is with the edits so far."""
+        change = self.tables.get(table)
+        if change is not None:
+            index = {column.name: at for at, column in enumerate(change.columns)}
+            if key in change.inserted:
+                return Row(change.inserted[key], index)
+            if key in change.deleted:
+                return None
+        there = self.base[table].find(*key)
+        if there is None or change is None or key not in change.updated:
+            return there
+        return Row(tuple(change.updated[key].get(column.name, there.get(column.name)) for column in change.columns), index)
+
+    def rows(self, table: str, **wanted: Cell) -> list[Row]:
+        """The rows with these cells, as they are with the edits so far."""
+        base, change = self.base[table], self.tables.get(table)
+        touched = dict.fromkeys([*change.updated, *change.deleted, *change.inserted]) if change else {}
+        target = tuple(wanted.values())
+        hits = [cells for cells, values in zip(base.cells, base.pick(*wanted), strict=True) if values == target] if wanted else base.cells
+        index = {column.name: at for at, column in enumerate(base.columns)}
+        found = [Row(cells, index) for cells in hits if not touched or base.key_of(cells) not in touched]
+        edited = [self.row(table, *key) for key in touched]
+        return found + [row for row in edited if row is not None and all(row.get(name) == cell for name, cell in wanted.items())]
+
+    def key_of(self, table: str, row: Row) -> Key:
+        columns = self.tables[table].columns if table in self.tables else self.base[table].columns
+        return tuple(row[column.name] for column in columns if column.is_key)
 
     def change(self, table: str) -> TableChange:
         if table not in self.tables:
@@ -169,14 +194,13 @@ class _Editor:
 
     def find(self, table: str, name: str, called: Callable[[Row], list[str]]) -> tuple[Key, Row]:
         """The row of this key or of this name, without regard to case. Raises _Cannot with what is near."""
-        database = self.now()
-        rows = database[table]
+        exact = self.row(table, name) if table in self.base else None
+        if exact is not None:
+            return (name,), exact
         folded = name.lower()
         names: dict[str, list[tuple[Key, Row]]] = {}
-        for row in rows:
-            key = rows.key_of(row)
-            if len(key) == 1 and key[0] == name:
-                return key, row
+        for row in self.rows(table):
+            key = self.key_of(table, row)
             for text in {*called(row), *([str(key[0])] if len(key) == 1 else [])}:
                 names.setdefault(text.lower(), []).append((key, row))
         found = names.get(folded, [])
@@ -193,19 +217,27 @@ class _Editor:
 
     def _uses(self, component: str) -> int:
         """How many things a component has."""
-        database = self.now()
-        return sum(
-            1
-            for table in database.tables
-            if table not in ("FeatureComponents", "Component", "ServiceControl", "MsiAssemblyName")
-            for row in database[table]
-            if row.get("Component_") == component
-        )
+        count = 0
+        for table in {*self.base.tables, *self.tables} - {"FeatureComponents", "Component", "ServiceControl", "MsiAssemblyName"}:
+            if any(column.name == "Component_" for column in self.base.schema.get(table, [])):
+                count += [owner for (owner,) in self.base[table].pick("Component_")].count(component)
+            change = self.tables.get(table)
+            if change:
+                count -= sum(
+                    row is not None and row.get("Component_") == component for row in (self.base[table].find(*key) for key in change.deleted)
+                )
+                count += sum(
+                    cells[at] == component
+                    for at, column in enumerate(change.columns)
+                    if column.name == "Component_"
+                    for cells in change.inserted.values()
+                )
+        return count
 
     def let_go(self, table: str, key: Key, row: Row) -> None:
         """Takes a row out of the install without breaking its component."""
         component = row.text("Component_")
-        owner = self.now()["Component"].find(component)
+        owner = self.row("Component", component)
         if owner is None or owner.text("KeyPath") != key[0] or table not in ("File", "Registry", "ODBCDataSource"):
             self.delete(table, key)
             return
@@ -247,27 +279,26 @@ class _Editor:
         if table == "File":
             self._nothing_needs(str(key[0]), row.text("Component_"))
         if table == "ServiceInstall":
-            for control in list(self.now()["ServiceControl"].where(Name=row.text("Name"))):
+            for control in list(self.rows("ServiceControl", Name=row.text("Name"))):
                 self.delete("ServiceControl", (control["ServiceControl"],))
         self.let_go(table, key, row)
-        if table == "File" and self.now()["MsiFileHash"].find(key[0]) is not None and key in self.tables.get("File", TableChange([])).deleted:
+        if table == "File" and self.row("MsiFileHash", key[0]) is not None and key in self.tables.get("File", TableChange([])).deleted:
             self.delete("MsiFileHash", key)
 
     def _nothing_needs(self, file: str, component: str) -> None:
         """Refuses to drop a file that something else of the installer points to."""
-        database = self.now()
         whole = self._uses(component) == 1
-        for row in database["ServiceInstall"].where(Component_=component):
+        for row in self.rows("ServiceInstall", Component_=component):
             raise _Cannot(
                 f"the service {row.text('Name')} runs {file}", 'drop the service as well, before it: { kind = "drop", what = "service", ... }'
             )
-        for row in database["Shortcut"]:
+        for row in self.rows("Shortcut"):
             if f"[#{file}]" in row.text("Target") or f"[!{file}]" in row.text("Target"):
                 if whole and row.text("Component_") == component:
                     continue
                 raise _Cannot(f"the shortcut {long_name(row.text('Name'))} points to {file}", "drop the shortcut as well, before it")
-        for row in database["CustomAction"].where(Source=file):
-            if row.number("Type") & 0x3F in (17, 18, 21, 22) and database["InstallExecuteSequence"].find(row.text("Action")) is not None:
+        for row in self.rows("CustomAction", Source=file):
+            if row.number("Type") & 0x3F in (17, 18, 21, 22) and self.row("InstallExecuteSequence", row.text("Action")) is not None:
                 raise _Cannot(f"the custom action {row.text('Action')} runs {file}", "drop the action as well, before it")
 
     def feature(self, change: FeatureChange) -> None:
@@ -283,14 +314,14 @@ class _Editor:
             if not 0 < at.number("Level") <= 1:
                 self.update("Feature", (at["Feature"],), Level=1)
             self._without_conditions(at.text("Feature"))
-            at = self.now()["Feature"].find(at["Feature_Parent"]) if at["Feature_Parent"] else None
+            at = self.row("Feature", at["Feature_Parent"]) if at["Feature_Parent"] else None
 
     def _without_conditions(self, feature: str) -> None:
-        for row in list(self.now()["Condition"].where(Feature_=feature)):
+        for row in list(self.rows("Condition", Feature_=feature)):
             self.delete("Condition", (row["Feature_"], row["Level"]))
 
     def property(self, change: PropertyChange) -> None:
-        there = self.now()["Property"].find(change.name)
+        there = self.row("Property", change.name)
         if change.value is None or change.value == "":
             if there is None:
                 raise _Cannot(f"the installer has no property {change.name}", f"see `yendo msi properties FILE`; near: {self._near(change.name)}")
@@ -309,7 +340,7 @@ class _Editor:
         if root is None or not key:
             raise _Cannot(f"the key {change.key!r} begins with none of HKLM, HKCU, HKCR, HKU", "write HKLM\\Software\\...")
         value = _registry_text(change)
-        for row in self.now()["Registry"]:
+        for row in self.rows("Registry"):
             same = row.get("Root") == root and row.text("Key").strip("\\").lower() == key.strip("\\").lower()
             if same and row.text("Name").lower() == change.name.lower():
                 self.update("Registry", (row["Registry"],), Value=value)
@@ -323,7 +354,7 @@ class _Editor:
         key, row = self.find("ServiceInstall", change.name, _CALLED["ServiceInstall"])
         self.update("ServiceInstall", key, StartType=_STARTS[change.start])
         if change.start == "disabled":  # starting it would fail, and the installation with it
-            for control in list(self.now()["ServiceControl"].where(Name=row.text("Name"))):
+            for control in list(self.rows("ServiceControl", Name=row.text("Name"))):
                 event = control.number("Event") & ~0x11
                 if event:
                     self.update("ServiceControl", (control["ServiceControl"],), Event=event)
@@ -331,7 +362,7 @@ class _Editor:
                     self.delete("ServiceControl", (control["ServiceControl"],))
 
     def environment(self, change: EnvironmentChange) -> None:
-        for row in self.now()["Environment"]:
+        for row in self.rows("Environment"):
             if row.text("Name").lstrip("=+-!*").lower() == change.name.lower():
                 self.update("Environment", (row["Environment"],), Value=change.value)
                 return
@@ -369,7 +400,7 @@ class _Editor:
             self.update("File", (name,), FileSize=len(data), Version=version)
         if version is None:
             hashed = {f"HashPart{at}": part for at, part in enumerate(digest.of_installer(data), 1)}
-            if self.now()["MsiFileHash"].find(name) is not None:
+            if self.row("MsiFileHash", name) is not None:
                 self.update("MsiFileHash", (name,), **hashed)
             else:
                 self.insert("MsiFileHash", File_=name, Options=0, **hashed)
@@ -384,9 +415,8 @@ class _Editor:
         return path.read_bytes()
 
     def _directory(self, folder: str, parts: list[str]) -> str:
-        database = self.now()
-        if database["Directory"].find(folder) is None:
-            near = difflib.get_close_matches(folder, [row.text("Directory") for row in database["Directory"]], 3)
+        if self.row("Directory", folder) is None:
+            near = difflib.get_close_matches(folder, [row.text("Directory") for row in self.rows("Directory")], 3)
             raise _Cannot(
                 f"the installer has no folder {folder}", f"did you mean {' or '.join(near)}?" if near else "see `yendo msi rows FILE Directory`"
             )
@@ -394,7 +424,7 @@ class _Editor:
             found = next(
                 (
                     row.text("Directory")
-                    for row in self.now()["Directory"].where(Directory_Parent=folder)
+                    for row in self.rows("Directory", Directory_Parent=folder)
                     if long_name(row.text("DefaultDir").partition(":")[0]).lower() == part.lower()
                 ),
                 None,
@@ -407,34 +437,36 @@ class _Editor:
         return folder
 
     def _file_in(self, directory: str, name: str) -> str | None:
-        database = self.now()
-        here = {row.text("Component") for row in database["Component"].where(Directory_=directory)}
+        here = {name for name, folder in self.base["Component"].pick("Component", "Directory_") if folder == directory}
+        for change in filter(None, [self.tables.get("Component")]):
+            at = [column.name for column in change.columns].index("Directory_")
+            here |= {str(key[0]) for key, cells in change.inserted.items() if cells[at] == directory}
+        folded = name.lower()
+        for file, component, named in self.base["File"].pick("File", "Component_", "FileName"):
+            if component in here and long_name(named).lower() == folded and self.row("File", file) is not None:
+                return str(file)
+        added = [self.row("File", *key) for key in self.tables["File"].inserted] if "File" in self.tables else []
         return next(
-            (
-                row.text("File")
-                for row in database["File"]
-                if row.text("Component_") in here and long_name(row.text("FileName")).lower() == name.lower()
-            ),
-            None,
+            (row.text("File") for row in added if row and row.text("Component_") in here and long_name(row.text("FileName")).lower() == folded), None
         )
 
     # --- what an addition needs beside its row -----------------------------------------------------
 
     def _component(self, name: str, feature: str | None, *, key_path: str | None, attributes: int, directory: str | None = None) -> str:
-        database = self.now()
-        features = list(database["Feature"])
+        features = self.rows("Feature")
         if feature:
             owner: Cell = self.find("Feature", feature, lambda row: [row.text("Title")])[0][0]
         else:
-            level = int(facts(database).get("INSTALLLEVEL", "1") or 1) if facts(database).get("INSTALLLEVEL", "1").isdigit() else 1
+            said = self.row("Property", "INSTALLLEVEL")
+            level = int(said.text("Value")) if said is not None and said.text("Value").isdigit() else 1
             usual = [row for row in features if not row["Feature_Parent"] and 0 < row.number("Level") <= level]
             if not usual:
                 raise _Cannot("no feature is installed by default, so an addition would never come", 'say which one brings it: feature = "..."')
             owner = usual[0]["Feature"]
         if directory is None:
-            components = {row.text("Component_") for row in database["FeatureComponents"].where(Feature_=owner)}
-            folders = [row.text("Directory_") for row in database["Component"] if row.text("Component") in components]
-            directory = folders[0] if folders else "TARGETDIR"
+            components = {component for feature_, component in self.base["FeatureComponents"].pick("Feature_", "Component_") if feature_ == owner}
+            folders = (folder for name_, folder in self.base["Component"].pick("Component", "Directory_") if name_ in components)
+            directory = next(folders, "TARGETDIR")
         identity = f"{facts(self.base).get('UpgradeCode', facts(self.base).get('ProductCode', ''))} {name}"
         code = "{" + str(uuid.uuid5(_NAMESPACE, identity)).upper() + "}"
         attributes |= 256 if self.wide else 0
@@ -445,7 +477,7 @@ class _Editor:
     def _runs(self, *actions: str) -> None:
         """Makes sure that the silent sequence runs what carries out the rows that were added."""
         for action in actions:
-            if self.now()["InstallExecuteSequence"].find(action) is None:
+            if self.row("InstallExecuteSequence", action) is None:
                 self.insert("InstallExecuteSequence", Action=action, Sequence=_ACTIONS[action])
 
     def finish(self) -> None:
@@ -453,7 +485,8 @@ class _Editor:
         if not self.added:
             return
         rows = list(self.base["Media"])
-        first = max([row.number("LastSequence") for row in rows] + [row.number("Sequence") for row in self.base["File"]] + [0])
+        numbers = [number for (number,) in self.base["File"].pick("Sequence") if isinstance(number, int)]
+        first = max([row.number("LastSequence") for row in rows] + numbers + [0])
         limit = 0x7FFFFFFF if any(c.name == "Sequence" and c.width == 4 for c in self.change("File").columns) else 0x7FFF
         if first + len(self.added) > limit:
             raise _Cannot(
@@ -463,7 +496,7 @@ class _Editor:
         if max(first, FIRST_NUMBER) + len(self.added) <= limit:
             first = max(first, FIRST_NUMBER)
         for at, (name, _) in enumerate(self.added, first + 1):
-            flags = self.now()["File"].find(name)
+            flags = self.row("File", name)
             self.update("File", (name,), Sequence=at, Attributes=((flags.number("Attributes") if flags else 512) & ~0x2000) | 0x4000)
         disk = max([row.number("DiskId") for row in rows] + [FIRST_DISK - 1]) + 1
         self.insert("Media", DiskId=disk, LastSequence=first + len(self.added), Cabinet=f"#{cabinet}")
@@ -475,7 +508,8 @@ class _Editor:
         tables = {name: change for name, change in self.tables.items() if change}
         streams = {self.cabinet[0]: Held(self.cabinet[1])} if self.cabinet else {}
         found = Transform(tables, streams, code_page=self.base.code_page)
-        found.summary = summary_for(self.base, Overlay(self.base, [found]))
+        own = {"Property": self.tables["Property"]} if "Property" in tables else {}
+        found.summary = summary_for(self.base, Overlay(self.base, [Transform(own)]))
         return found
 
 

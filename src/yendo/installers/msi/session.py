@@ -405,7 +405,14 @@ class Session:
                 chosen.add(name)
         chosen = {name for name in chosen if levels[name] > 0 and not any(levels[above] == 0 for above in _line(name, parents))}
         chosen = {name for name in chosen if name not in remove and not any(up in remove for up in _line(name, parents))}
-        return {name: LOCAL if name in chosen else ABSENT for name in rows}
+        states = {name: LOCAL if name in chosen else ABSENT for name in rows}
+        listed_too = {"ALL"} & {part.strip().upper() for part in self.prop("ADDLOCAL").split(",")} or add
+        for name, entry in rows.items():  # attribute 4: comes when it is first used, unless somebody asks for it
+            if states[name] == LOCAL and entry.number("Attributes") & 0x17 == 4 and not self.installed and not listed_too:
+                states[name] = ADVERTISED
+                what = f"feature {name} is only advertised"
+                self.blind_spot(what, "its things come when it is first used", row("Feature", name))
+        return states
 
     def _component_state(self, name: str, entry: Row, wanted: bool) -> int:
         was = bool(self.installed and name in self.installed.components)
