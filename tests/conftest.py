@@ -66,11 +66,11 @@ def yendo(tmp_path: Path, cache: Path) -> Yendo:
 
 @pytest.fixture(scope="session")
 def vendor(tmp_path_factory: pytest.TempPathFactory) -> Path:
-    """A share with both releases of the demo's installer and a stray file."""
-    from yendo.demo.vendor import lantern
+    """A share with the releases of the demo's installer, its patch and a stray file."""
+    from yendo.demo.vendor import lantern, lantern_patch
 
     folder = tmp_path_factory.mktemp("vendor")
-    lantern(folder), lantern(folder, "6.1.0")
+    lantern(folder), lantern(folder, "6.1.0"), lantern(folder, "6.2.3"), lantern_patch(folder)
     (folder / "stray.txt").write_text("not needed")
     return folder
 

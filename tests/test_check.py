@@ -6,13 +6,19 @@ import hashlib
 import json
 from collections.abc import Callable
 from pathlib import Path
+from typing import Any
 
 import pytest
 from conftest import Yendo, parsed
 from specimens import Specimen
 
 from yendo.check import RULES, Workspace, check
+from yendo.demo.patching import write_patch
+from yendo.demo.vendor import guid
 from yendo.draft import draft
+from yendo.formats.msi import Database, overlay, transform
+from yendo.formats.msi.transform import TableChange, Transform
+from yendo.installers.msi import fitting, validate
 from yendo.package import build
 from yendo.plan import read
 
@@ -139,6 +145,71 @@ FIRES = [
 ]
 
 
+# Rules on transforms and patches: in the demo's own workspace.
+MST = "transforms = ['extras/theirs.mst']\n"
+
+
+def theirs(name: str, **tables: dict[str, Any]) -> Change:
+    """A transform of somebody else's lies below extras/ and is named by the first step."""
+
+    def change(folder: Path) -> None:
+        with Database(folder / "media/lantern-6.2.1.msi") as base, (folder / "extras" / name).open("wb") as file:
+            found = Transform({table: TableChange(list(base.schema[table]), **rows) for table, rows in tables.items()})
+            found.summary = fitting.summary_for(base)
+            transform.write(found, file)
+        swap('media = "lantern-6.2.1.msi"\n', 'media = "lantern-6.2.1.msi"\n' + MST)(folder)
+
+    return change
+
+
+def more_change(text: str) -> Change:
+    return swap('[[install.change]]\nkind = "drop"', f'[[install.change]]\n{text}\n\n[[install.change]]\nkind = "drop"')
+
+
+def other_patch(folder: Path) -> None:
+    """A patch for another product in the place of the vendor's."""
+    old, new = Specimen("other"), Specimen("other", version="1.2.4")
+    for specimen in (old, new):
+        specimen.with_file()
+    (folder / "old").mkdir(), (folder / "new").mkdir()
+    write_patch(folder / "media/lantern-6.2.3.msp", old.ours(folder / "old"), new.ours(folder / "new"), guid("other patch"))
+
+
+FIRES_WHOLE: list[tuple[str, Change, str, str]] = [
+    ("missing-file", swap('patch = "lantern-6.2.3.msp"', 'patch = "lantern-6.2.4.msp"'), "is not one of the [[media]]", "patch ="),
+    ("missing-file", swap('media = "lantern-6.2.1.msi"\n', 'media = "lantern-6.2.1.msi"\n' + MST), "theirs.mst is not there", "transforms ="),
+    ("change-misfit", swap("DesktopLantern", "DesktopLanter"), "no shortcut 'DesktopLanter'", "[[install.change]]"),
+    ("change-misfit", more_change('kind = "file"\nfrom = "extras/none.txt"\nto = "[INSTALLDIR]none.txt"'), "none.txt is not there", "[[install.change]]"),
+    ("unknown-property", swap('name = "SITE"', 'name = "SIET"'), "knows no property SIET", "name ="),
+    ("clear-secret", more_change('kind = "property"\nname = "DB_PASSWORD"\nvalue = "x"'), "DB_PASSWORD holds a secret", "name ="),
+    ("transform-misfit", theirs("theirs.mst", Shortcut={"deleted": [("Nowhere",)]}), "1 of 1 changes has no target", "transforms ="),
+    ("transform-misfit", both(theirs("theirs.mst"), lambda folder: (folder / "extras/theirs.mst").write_bytes(b"none") and None), "theirs.mst", "transforms ="),
+    ("transform-risk", theirs("theirs.mst", LaunchCondition={"deleted": [("VersionNT64",)]}), "installs where the vendor refuses", "transforms ="),
+    ("component-rule", theirs("theirs.mst", Component={"deleted": [("Charts",)]}), "FeatureComponents[Main, Charts]: names 'Charts'", "transforms ="),
+    ("patch-misfit", other_patch, "does not fit lantern-6.2.1.msi: it is for", "patch ="),
+    ("patch-misfit", both(cut("[[install]]", "[[install]]\nkind = \"msi\"\npatch"), cut("unless = [", "[[install]]\nkind = \"copy\"")), "nothing before it installs", "patch ="),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("rule", "change", "message", "line"), FIRES_WHOLE, ids=[f"{rule}-{at}" for at, (rule, *_) in enumerate(FIRES_WHOLE)])
+def test_a_rule_on_transforms_and_patches_fires(whole: Path, rule: str, change: Change, message: str, line: str) -> None:
+    assert [finding for finding in check(Workspace(whole)) if finding.severity == "error"] == []
+    change(whole)
+    found = [finding for finding in check(Workspace(whole)) if finding.rule == rule and message in finding.message]
+    assert len(found) == 1, [(finding.rule, finding.line, finding.message) for finding in check(Workspace(whole))]
+    assert line in (whole / "plan.toml").read_text("utf-8").splitlines()[found[0].line - 1]
+
+
+def test_a_component_rule_broken_by_an_addition(whole: Path) -> None:
+    """A vendor's file that several components install cannot be told apart from a new one in the same place."""
+    with Database(whole / "media/lantern-6.2.1.msi") as base:
+        after = overlay.Overlay(base, [])
+        cells = next(cells for cells in base["File"].cells if cells[0] == "charts.lst")
+        after.replace("File", [*base["File"].cells, ("twice", "Manual", *cells[2:])])
+        after.replace("Component", [(*row[:2], "INSTALLDIR", *row[3:]) if row[0] == "Manual" else row for row in base["Component"].cells])
+        assert {finding.rule for finding in validate.broken_by(base, after)} == {"same-place"}
+
+
 def cut_to_end(folder: Path, mark: str, *, last: bool = False) -> None:
     path = folder / "plan.toml"
     text = path.read_text("utf-8")
@@ -158,7 +229,7 @@ def test_a_rule_fires(workspace: Path, rule: str, change: Change, message: str, 
 
 
 def test_every_rule_has_a_plan_that_it_finds() -> None:
-    assert {rule for rule, *_ in FIRES} | {"per-user-msi"} == set(RULES)
+    assert {rule for rule, *_ in [*FIRES, *FIRES_WHOLE]} | {"per-user-msi"} == set(RULES)
 
 
 def test_an_installer_for_one_user(tmp_path: Path) -> None:

@@ -370,3 +370,34 @@ def test_exit_codes_by_the_runner_itself(tmp_path: Path, shell_wine: Any) -> Non
             calls = (real.read(r"C:\standin.log") or b"").decode().splitlines()
             assert len(calls) == (3 if told == "1618" else 1), calls
             assert calls[0].endswith('PLACE="a b\\" "" C:\\ProgramData\\Yendo\\logs\\standin')
+
+
+# --- base, transform and patch, by the runner itself -----------------------------------------------------------
+
+
+@pytest.mark.wine
+@pytest.mark.parametrize(("there", "passed_over", "version"), [
+    ((), [], "6.2.3"),
+    (("/i", "lantern-6.2.1.msi"), ["step 1"], "6.2.3"),
+    (("/i", "lantern-6.2.3.msi"), ["step 1", "step 2"], "6.2.3"),
+])  # fmt: skip
+def test_a_patch_goes_on_where_it_belongs(
+    whole: Path, vendor: Path, shell_wine: Any, there: tuple[str, ...], passed_over: list[str], version: str
+) -> None:
+    """Base and patch without the product, the patch alone with it, nothing where it is as new already."""
+    folder = build.build(whole, read(whole / "plan.toml")[0]).folder
+    with shell_wine.fresh() as session:
+        session.bring(vendor, r"C:\vendor")
+        session.bring(folder, FOLDER)
+        if there:
+            assert session.run(rf"msiexec {there[0]} C:\vendor\{there[1]} /qn", timeout=120).exit_code == 0
+        ran = session.run(f'call "{FOLDER}\\apply.cmd" install', timeout=300)
+        assert ran.exit_code == 0, ran.output
+        lines = ran.output.splitlines()
+        assert [lines[at - 1][:6] for at, line in enumerate(lines) if line.startswith("not needed here")] == passed_over
+        state = session.state()
+        assert [thing.version for thing in state.of("product")] == [version]
+        exe = state.get("file", r"C:\Program Files\Tidewell\Lantern\lantern.exe")
+        assert exe is not None and exe.version == "6.2.3.0"
+        if not there:
+            assert not any(label_.endswith("\\Desktop\\Lantern.lnk") for label_ in (thing.identity for thing in state.of("shortcut")))

@@ -18,7 +18,15 @@ OUT = Path(__file__).parents[1] / "docs" / "screenshots"
 YENDO = Path(sys.executable).with_name("yendo")
 PICTURES = {
     "read": "yendo read from-tidewell/lantern-6.2.1.msi",
-    "draft": "yendo draft fresh from-tidewell/lantern-6.2.1.msi",
+    "draft": "yendo draft fresh from-tidewell/lantern-6.2.1.msi --with from-tidewell/lantern-6.2.3.msp",
+    "properties": "yendo msi properties from-tidewell/lantern-6.2.1.msi; yendo msi dialogs from-tidewell/lantern-6.2.1.msi",
+    "meet": "yendo msi meet from-tidewell; yendo msi compare from-tidewell/lantern-6.1.0.msi from-tidewell/lantern-6.2.3.msi",
+    "transform": "yendo transform make lantern -o site.mst; yendo transform show site.mst from-tidewell/lantern-6.2.1.msi; "
+    "yendo transform fits site.mst from-tidewell/lantern-6.2.3.msi; "
+    "yendo transform move site.mst from-tidewell/lantern-6.2.1.msi from-tidewell/lantern-6.2.3.msi -o site-6.2.3.mst",
+    "patch": "yendo patch show from-tidewell/lantern-6.2.3.msp from-tidewell/lantern-6.2.1.msi",
+    "rows": "yendo msi rows from-tidewell/lantern-6.2.1.msi File 'FileSize>50' --with Component --show File,FileSize,Component.Directory_; "
+    "yendo msi links from-tidewell/lantern-6.2.1.msi Component Program; yendo msi features from-tidewell/lantern-6.2.1.msi",
     "check": "yendo check mistaken",
     "build": "yendo build lantern --archive",
     "prove-simulated": "yendo prove lantern",
@@ -36,8 +44,14 @@ def prepare(folder: Path) -> None:
     subprocess.run(["cp", "-r", folder / "lantern", folder / "mistaken"], check=True)
     plan = folder / "mistaken" / "plan.toml"
     text = plan.read_text("utf-8")
-    for old, new in (('SITE = "Marrowby"', 'SIET = "Marrowby"'), ('version = ">=6.2.1.0"\n', ""), ('media = "lantern-6.2.1.msi"\ntimeout = "30 min"',
-                      'media = "lantern-6.2.1.msi"\narguments = \'INSTALLDIR=C:\\Program Files\\Lantern\'')):  # fmt: skip
+    step = 'media = "lantern-6.2.1.msi"\ntimeout = "30 min"'
+    mistakes = {
+        'name = "SITE"': 'name = "SIET"',
+        'name = "DesktopLantern"': 'name = "DesktopLanter"',
+        'version = ">=6.2.3.0"\n': "",
+        step: "media = \"lantern-6.2.1.msi\"\narguments = 'INSTALLDIR=C:\\Program Files\\Lantern'",
+    }
+    for old, new in mistakes.items():
         assert old in text, old
         text = text.replace(old, new, 1)
     plan.write_text(text, "utf-8")
@@ -46,10 +60,11 @@ def prepare(folder: Path) -> None:
 def take(name: str, command: str, folder: Path, display: str) -> None:
     done = folder / f".{name}-done"
     script = folder / f".{name}.sh"
-    script.write_text(f'cd {folder}\nprintf "\\033[1m$\\033[0m %s\\n" "{command}"\n{command}\ntouch {done}\nsleep 60\n')
+    typed = "".join(f"printf '\\033[1m$\\033[0m %s\\n' \"{line.replace(chr(39), '')}\"\n{line}\n" for line in command.split("; "))
+    script.write_text(f'cd {folder}\n{typed}touch {done}\nsleep 60\n')
     environment = {**os.environ, "DISPLAY": display, "PATH": f"{YENDO.parent}:{os.environ['PATH']}", "LC_ALL": "C.UTF-8"}
     window = subprocess.Popen(
-        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "180x56+0+0", "-bg", "#101418", "-fg", "#d8dee4", "-T", name, "-e", "sh", str(script)],
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "158x52+0+0", "-bg", "#101418", "-fg", "#d8dee4", "-T", name, "-e", "sh", str(script)],
         env=environment)  # fmt: skip
     until = time.monotonic() + 120
     while not done.exists() and time.monotonic() < until:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import difflib
+import hashlib
 import re
 from collections.abc import Callable, Iterator
 from pathlib import Path
@@ -12,13 +13,15 @@ import msgspec
 from yendo import digest
 from yendo.check.workspace import Finding, Severity, Workspace
 from yendo.effects import File, RegistryValue
-from yendo.errors import Usage
+from yendo.errors import Unreadable, Usage, YendoError
 from yendo.facts import secrets
 from yendo.facts.surroundings import expand, windows
-from yendo.installers.msi import commandline
-from yendo.package import build
+from yendo.formats.msi import Database, transform
+from yendo.installers.msi import changes, commandline, fitting, intent, layers, validate
+from yendo.package import build, transforms
 from yendo.package import manifest as form
 from yendo.plan import CopyStep, FileRule, MsiProductRule, MsiStep, RegistryRule, TakeBackStep
+from yendo.plan.model import PropertyChange
 
 Report = Iterator[tuple[int, str, str]]  # line, message, remedy
 
@@ -84,6 +87,19 @@ def missing_file(workspace: Workspace) -> Report:
                         f"the command names {name}, which is not there",
                         "check the spelling below media/ and extras/",
                     )
+        if isinstance(step, MsiStep) and step.patch and step.patch not in known:
+            near = difflib.get_close_matches(step.patch, known, 1)
+            yield (
+                workspace.line(verb, at, "patch"),
+                f"{step.patch} is not one of the [[media]]",
+                f"did you mean {near[0]}?" if near else "add it with its hash",
+            )
+        for name in step.transforms if isinstance(step, MsiStep) else ():
+            if not name.startswith(":"):
+                try:
+                    transforms.below(workspace.folder, name, "extras", "media")
+                except Usage as error:
+                    yield workspace.line(verb, at, "transforms"), str(error), "put the transform below extras/, or correct the path"
         if isinstance(step, CopyStep):
             try:
                 if not form.extras(workspace.folder, step):
@@ -177,6 +193,14 @@ def log_folder(workspace: Workspace) -> Report:
 # --- properties -----------------------------------------------------------------------------------------
 
 
+def _changed_properties(workspace: Workspace) -> Iterator[tuple[int, MsiStep, PropertyChange, int]]:
+    """Every property that a step's changes set, with its line."""
+    for at, step in enumerate(workspace.plan.install):
+        for number, change in enumerate(step.change if isinstance(step, MsiStep) else ()):
+            if isinstance(change, PropertyChange) and isinstance(step, MsiStep):
+                yield at, step, change, workspace.line("install", at, "change", number, "name")
+
+
 def _properties(workspace: Workspace) -> Iterator[tuple[str, int, MsiStep, str, str]]:
     for verb, at, step in workspace.steps():
         if not isinstance(step, MsiStep):
@@ -222,6 +246,13 @@ def unknown_property(workspace: Workspace) -> Report:
                 f"{step.media} knows no property {name}",
                 f"did you mean {near[0]}?" if near else f"it knows: {', '.join(sorted(known)) or 'none of its own'}",
             )
+    for _, step, change, line in _changed_properties(workspace):
+        account = workspace.account_of(step)
+        known = {entry.name for entry in account.properties} if account else set()
+        if account and change.name not in known | _ALWAYS_KNOWN and commandline.PUBLIC_NAME.fullmatch(change.name):
+            near = difflib.get_close_matches(change.name, known, 1, 0.5)
+            if near:
+                yield line, f"{step.media} knows no property {change.name}", f"did you mean {near[0]}?"
 
 
 @rule("private-property", "error", "the installer takes only names in capitals from its command line")
@@ -244,6 +275,116 @@ def clear_secret(workspace: Workspace) -> Report:
                 f"property {name} holds a secret in clear text ({secrets.MASK})",
                 "leave it out of the plan, and let the person who delivers it set it",
             )
+    for _, _, change, line in _changed_properties(workspace):
+        if change.value and secrets.is_secret(change.name):
+            yield line, f"property {change.name} holds a secret in clear text ({secrets.MASK})", "leave it out of the transform: everyone can read it"
+
+
+@rule("transform-misfit", "error", "the Windows Installer ends with 1624, or passes over what has no target")
+def transform_misfit(workspace: Workspace) -> Report:
+    for verb, at, step in workspace.steps():
+        if not isinstance(step, MsiStep):
+            continue
+        for name in step.transforms:
+            try:
+                with Database(transforms.below(workspace.folder, f"media/{step.media}", "media")) as base:
+                    if name.startswith(":"):
+                        found = layers.embedded(base, name[1:])
+                    else:
+                        found = transform.read(transforms.below(workspace.folder, name, "extras", "media"), base)
+                    fit = fitting.fit(base, found)
+            except Unreadable as error:
+                yield workspace.line(verb, at, "transforms"), f"{name}: {error}", "get the transform again, or take it out"
+                continue
+            except Usage:
+                continue  # missing-file says so
+            if not fit.fits:
+                lost = "; ".join(str(problem) for problem in fit.problems[:3])
+                yield (
+                    workspace.line(verb, at, "transforms"),
+                    f"{name} {fit.in_words}" + (f" ({lost})" if lost else ""),
+                    f"yendo transform move {name} OLD.msi media/{step.media} -o {name}",
+                )
+
+
+@rule("transform-risk", "warning", "it was decided by somebody else, for reasons that are not in the plan")
+def transform_risk(workspace: Workspace) -> Report:
+    for verb, at, step in workspace.steps():
+        if not isinstance(step, MsiStep):
+            continue
+        for name in step.transforms:
+            try:
+                with Database(transforms.below(workspace.folder, f"media/{step.media}", "media")) as base:
+                    if name.startswith(":"):
+                        continue
+                    found = transform.read(transforms.below(workspace.folder, name, "extras", "media"), base)
+                    risky = [change for change in changes.in_words(base, found) if change.risk]
+            except (Unreadable, Usage):
+                continue
+            for change in risky[:8]:
+                yield (
+                    workspace.line(verb, at, "transforms"),
+                    f"{name} {change.kind} {change.text}: {change.risk}",
+                    "ask whoever made it, and note the answer",
+                )
+
+
+@rule("change-misfit", "error", "the build stops here: nothing is written while a change has no target")
+def change_misfit(workspace: Workspace) -> Report:
+    for verb, at, step in workspace.steps():
+        if not (isinstance(step, MsiStep) and step.change):
+            continue
+        try:
+            with transforms.base_of(workspace.folder, step) as base:
+                intent.transform_for(base, step.change, lambda name: transforms.below(workspace.folder, name, "extras"))
+        except intent.IntentError as error:
+            for misfit in error.misfits:
+                yield workspace.line(verb, at, "change", misfit.position), misfit.message, misfit.remedy
+        except Usage as error:
+            yield workspace.line(verb, at, "change"), str(error), "put the file below extras/, or correct the path"
+        except (Unreadable, layers.Refused):
+            continue  # other rules say so
+
+
+@rule("component-rule", "error", "repair, patches and upgrades count by components, and take away or leave behind the wrong things")
+def component_rule(workspace: Workspace) -> Report:
+    for verb, at, step in workspace.steps():
+        if not (isinstance(step, MsiStep) and (step.change or step.transforms)):
+            continue
+        try:
+            media = transforms.below(workspace.folder, f"media/{step.media}", "media")
+            with Database(media) as base, transforms.changed(workspace.folder, step) as after:
+                broken = validate.broken_by(base, after)
+        except (YendoError, layers.Refused):
+            continue  # other rules say so
+        for finding in broken[:20]:
+            line = workspace.line(verb, at, "transforms" if step.transforms else "change")
+            yield line, f"{finding.evidence.where}: {finding.message}", "make the change in another way, or leave it out"
+
+
+@rule("patch-misfit", "error", "the Windows Installer ends with 1642, and the machine stays as it was")
+def patch_misfit(workspace: Workspace) -> Report:
+    for at, step in enumerate(workspace.plan.install):
+        if not (isinstance(step, MsiStep) and step.patch and (workspace.folder / "media" / step.patch).is_file()):
+            continue
+        line = workspace.line("install", at, "patch")
+        if workspace.base_of(step) is None:
+            if not step.unless:
+                yield (
+                    line,
+                    f"nothing before it installs what {step.patch} is for",
+                    "install the base in a step before, or say in unless where it is not needed",
+                )
+            continue
+        try:
+            with workspace.opened(step):
+                pass
+        except layers.Refused as refused:
+            yield line, refused.message, "get the patch for this version, or the version for this patch"
+        except Unreadable as error:
+            yield line, f"{step.patch}: {error}", "get the patch again"
+        except YendoError:
+            continue
 
 
 @rule("per-user-msi", "error", "it installs for the account that runs it, which is the system account and nobody else")
@@ -254,6 +395,7 @@ def per_user_msi(workspace: Workspace) -> Report:
         account = workspace.account_of(step)
         if isinstance(step, MsiStep) and account and account.identity.scope == "user":
             given = {name: value for _, number, _, name, value in _properties(workspace) if number == at}
+            given |= {change.name: str(change.value) for number, _, change, _ in _changed_properties(workspace) if number == at}
             if str(given.get("ALLUSERS", "")) not in ("1", "2"):
                 yield (
                     workspace.line("install", at, "media"),
@@ -433,14 +575,16 @@ def stale_detection(workspace: Workspace) -> Report:
         return
     base = workspace.folder
     try:
-        digest_of = {path: digest.of_file(path) for _, step in workspace.copies for path, _ in form.extras(base, step)}
+        sources, made = build.own_files(base, plan)
+        digest_of = {path: digest.of_file(path) for path in sources}
         files = [
             form.PackedFile(f"media/{medium.file}", (base / "media" / medium.file).stat().st_size, workspace.digest(medium.file) or "")
             for medium in plan.media
         ]
         files += [form.PackedFile(path.relative_to(base).as_posix(), path.stat().st_size, sha256) for path, sha256 in digest_of.items()]
+        files += [form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest()) for name, data in made.items()]
         now = form.resolve(base, plan, tuple(sorted(files, key=lambda file: file.path)), digest_of, "")
-    except (OSError, Usage):
+    except (OSError, YendoError):
         return
     if build.content_digest(now) != old.get("content"):
         yield (

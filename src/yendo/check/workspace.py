@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from collections.abc import Iterator
+from contextlib import ExitStack, contextmanager
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
@@ -10,13 +12,16 @@ from typing import Any, Literal
 import msgspec
 
 from yendo import digest
-from yendo.effects import Effect
-from yendo.errors import NotCovered, Unreadable, Usage
+from yendo.effects import Effect, net
+from yendo.errors import NotCovered, Unreadable, Usage, YendoError
 from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database
+from yendo.formats.msi.patch import Patch
 from yendo.installers import recognise
 from yendo.installers.account import Account
-from yendo.installers.msi import describe, engine
+from yendo.installers.msi import describe, engine, fitting, layers
+from yendo.installers.msi.session import Memory
+from yendo.package import transforms
 from yendo.plan import CopyStep, MsiStep, Plan, Step, read
 from yendo.plan.model import VERBS
 from yendo.plan.places import Path as Place
@@ -78,18 +83,54 @@ class Workspace:
 
     @cached_property
     def effects(self) -> list[Effect]:
-        """What the install steps do on a fresh machine, with the plan's own properties."""
+        """What the install steps do on a fresh machine, with the plan's own properties, changes and patches."""
         surroundings = windows("system" if self.plan.package.scope == "machine" else "user")
         state = describe.baseline(surroundings)
+        before = state.copy()
         found: list[Effect] = []
+        memories: dict[str, Memory] = {}
         for step in self.plan.install:
-            if self.account_of(step) and isinstance(step, MsiStep):
-                given = {name: str(value) for name, value in step.properties.items()}
-                if step.features:
-                    given["ADDLOCAL"] = ",".join(step.features)
-                with Database(self.folder / "media" / str(step.media)) as database:
-                    found += engine.run(database, surroundings, state, given).effects
-        return found
+            if not isinstance(step, MsiStep) or not (self.account_of(step) or step.patch):
+                continue
+            given = {name: str(value) for name, value in step.properties.items()}
+            if step.features:
+                given["ADDLOCAL"] = ",".join(step.features)
+            if step.patch:
+                given |= {"REINSTALL": "ALL", "REINSTALLMODE": "omus"}
+            try:
+                with self.opened(step) as database:
+                    outcome = engine.run(database, surroundings, state, given, memories=memories)
+            except (YendoError, layers.Refused):
+                continue  # other rules say so
+            found += outcome.effects
+            if outcome.memory:
+                memories[outcome.memory.code] = outcome.memory
+        return net(found, before, state)
+
+    @contextmanager
+    def opened(self, step: MsiStep) -> Iterator[Database]:
+        """The database that a step installs or patches, with everything that the plan lays over it. Raises YendoError, Refused."""
+        with ExitStack() as stack:
+            base = self.base_of(step) if step.patch else step
+            if base is None:
+                raise Usage(f"no step before {step.patch} installs anything")
+            database: Database = stack.enter_context(transforms.changed(self.folder, base))
+            for other in self.plan.install if step.patch else ():
+                if isinstance(other, MsiStep) and other.patch:
+                    patch = stack.enter_context(Patch(transforms.below(self.folder, f"media/{other.patch}", "media")))
+                    after = fitting.patched(database, patch)
+                    if after is None:
+                        reasons = "; ".join(fitting.fit_patch(database, patch).reasons)
+                        raise layers.Refused(layers.PATCH_REFUSED, f"{other.patch} does not fit {base.media}: {reasons}")
+                    database = after
+                if other is step:
+                    break
+            yield database
+
+    def base_of(self, step: MsiStep) -> MsiStep | None:
+        """The step before a patch that installs what it goes onto."""
+        before = self.plan.install[: self.plan.install.index(step)]
+        return next((other for other in reversed(before) if isinstance(other, MsiStep) and other.media), None)
 
     def digest(self, name: str) -> str | None:
         """The hash of a medium, or None where it is missing. Each is read once, however many rules ask."""

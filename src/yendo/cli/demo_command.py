@@ -36,23 +36,27 @@ def run(options: argparse.Namespace) -> int:
     if options.quiet:
         return 0 if told.proof.passed else 1
     out = show.console()
-    out.print("The survey office of Marrowby harbour packages Tidewell's Lantern 6.2.1. All of it is invented.")
+    out.print("The survey office of Marrowby harbour packages Tidewell's Lantern 6.2.1 and its patch 6.2.3. All of it is invented.")
     out.print(f"It is done in [bold]{show.clean(folder)}[/bold]; these are the commands as from there.\n")
     identity, workspace = told.account.identity, told.drafted.plan.parent
     installer, short = told.installer.relative_to(folder), workspace.relative_to(folder)
     errors = sum(finding.severity == "error" for finding in told.findings)
     found = f"{show.counted(errors, 'error')}, {show.counted(len(told.findings) - errors, 'other finding')}"
+    share, patch = installer.parent, story.patch_of(told.installer).relative_to(folder)
+    met = {(meeting.there.version, meeting.new.version): meeting.kind for meeting in told.meetings}
+    pairs = (("6.1.0", "6.2.1"), ("6.2.1", "6.2.3"), ("6.2.3", "6.1.0"))
     rows = [
         ("1 read", f"yendo read {installer}", f"{identity.name} {identity.version}: {show.told(counts(told.account.effects), 3)}"),
+        ("2 meet", f"yendo msi meet {share}", ", ".join(f"{there} to {new}: {met[there, new]}" for there, new in pairs)),
         (
-            "2 draft",
-            f"yendo draft {short} {installer}",
-            f"{len(told.drafted.decisions)} things to decide, {len(told.drafted.strays)} files left behind",
+            "3 draft",
+            f"yendo draft {short} {installer} --with {patch}",
+            f"{len(told.drafted.decisions)} things to decide, {show.counted(len(told.drafted.strays), 'file')} left behind",
         ),
-        ("3 decide", f"edit {short}/plan.toml", "SITE, no updater, the site's configuration file, who answers for it"),
-        ("4 check", f"yendo check {short}", found),
-        ("5 build", f"yendo build {short}", f"{told.built.folder.name}, {show.size(told.built.size)}"),
-        ("6 prove", f"yendo prove {short} --machine {machine.name}", "below"),
+        ("4 decide", f"edit {short}/plan.toml", f"{len(story.CHANGES)} changes for the site, its configuration file, who answers for it"),
+        ("5 check", f"yendo check {short}", found),
+        ("6 build", f"yendo build {short}", f"{told.built.folder.name}, {show.size(told.built.size)}"),
+        ("7 prove", f"yendo prove {short} --machine {machine.name}", "below"),
     ]
     show.grid(out, rows, heads=("", "command", "came of it"), styles=("bold", "cyan"))
     out.print()

@@ -244,7 +244,7 @@ def properties(options: argparse.Namespace) -> int:
         first = True
         for trial in entry.trials:
             text = next((choice.text for choice in entry.choices if choice.value == trial.value and choice.text), "")
-            value = f"{trial.value} ({text})" if text else trial.value
+            value = f"{trial.value} ({text})" if text else trial.value or '"" (unset)'
             default = "unset" if entry.default is None else secrets.MASK if secrets.is_secret(entry.name) else entry.default
             rows_.append(
                 (entry.name if first else "", default[:60] if first else "", value + (" *" if trial.made_up else ""), nested.effect_words(trial))
@@ -285,7 +285,9 @@ def dialogs(options: argparse.Namespace) -> int:
         out.print("It has no dialogs: nothing that a person could decide is lost in a silent installation.")
         return 0
     shown = [entry for entry in found if options.all or entry.matters or entry.licence]
-    out.print(f"{show.counted(count, 'dialog')} ask for {show.counted(len(found), 'decision')}; {len(shown)} matter outside the dialogs")
+    out.print(
+        f"{show.counted(count, 'dialog')} ask for {show.counted(len(found), 'decision')}; {sum(entry.matters for entry in found)} matter outside the dialogs"
+    )
     rows_ = []
     for entry in shown:
         values = ", ".join(

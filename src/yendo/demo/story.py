@@ -14,6 +14,8 @@ from yendo.draft import draft
 from yendo.errors import Usage
 from yendo.installers import recognise
 from yendo.installers.account import Account
+from yendo.installers.msi import meeting
+from yendo.installers.msi.meeting import Meeting
 from yendo.machines.protocol import Machine
 from yendo.package import build
 from yendo.plan import read
@@ -26,6 +28,7 @@ class Story(msgspec.Struct, frozen=True):
 
     installer: Path
     account: Account
+    meetings: tuple[Meeting, ...]
     drafted: draft.Drafted
     findings: tuple[Finding, ...]
     built: build.Built
@@ -110,6 +113,7 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
     installer = scene(folder)
     tell_step("read")
     account = recognise.read(installer)
+    _, meetings = meeting.matrix([installer.parent])
     workspace = folder / "lantern"
     if not (workspace / "plan.toml").exists():
         tell_step("draft")
@@ -124,4 +128,4 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
     built = build.build(workspace, plan)
     build.record(workspace, built)
     tell_step("prove")
-    return Story(installer, account, drafted, findings, built, prove(built.folder, machine, scenario=scenario, progress=tell_step))
+    return Story(installer, account, tuple(meetings), drafted, findings, built, prove(built.folder, machine, scenario=scenario, progress=tell_step))

@@ -218,6 +218,7 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         ],
         "InstallExecuteSequence": [*SEQUENCE, ("SetArpLocation", "NOT Installed", 1010), ("SelfTest", "NOT REMOVE", 4100 + 1400)],
     }
+    tables |= _dialogs()
     if newer:
         tables["CreateFolder"] = [("DATADIR", "Defaults")]
     target = folder / f"lantern-{version}.msi"
@@ -240,6 +241,51 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         ),
     )
     return target
+
+
+def _dialogs() -> dict[str, Rows]:
+    """What a person at the keyboard is asked: the licence, the site, updates, the folder, the parts."""
+
+    def control(dialog: str, name: str, kind: str, y: int, property_: str | None, text: str | None, width: int = 200) -> tuple[str | int | None, ...]:
+        return dialog, name, kind, 20, y, width, 17, 3, property_, text, None, None
+
+    def dialog(name: str, title: str, first: str) -> tuple[str | int | None, ...]:
+        return name, 50, 50, 370, 270, 39, title, first, "Next", "Next"
+
+    return {
+        "Dialog": [
+            dialog("LicenceDlg", "[ProductName] - licence", "Accept"),
+            dialog("SurveyDlg", "[ProductName] - your office", "Site"),
+            dialog("PartsDlg", "[ProductName] - parts", "Parts"),
+        ],
+        "Control": [
+            control("LicenceDlg", "Terms", "Text", 20, None, "Use Lantern on as many boats as you like."),
+            control("LicenceDlg", "Accept", "CheckBox", 200, "LicenceAccepted", "I &accept the licence"),
+            control("LicenceDlg", "Next", "PushButton", 240, None, "&Next"),
+            control("SurveyDlg", "SiteText", "Text", 30, None, "Which office is this?"),
+            control("SurveyDlg", "Site", "ComboBox", 50, "SITE", None),
+            control("SurveyDlg", "Update", "CheckBox", 90, "AUTOUPDATE", "Look for &updates"),
+            control("SurveyDlg", "FolderText", "Text", 120, None, "Install Lantern in:"),
+            control("SurveyDlg", "Folder", "PathEdit", 140, "INSTALLDIR", None),
+            control("SurveyDlg", "Next", "PushButton", 240, None, "&Next"),
+            control("PartsDlg", "Parts", "SelectionTree", 40, "PartsChosen", None),
+            control("PartsDlg", "Next", "PushButton", 240, None, "&Install"),
+        ],
+        "ControlEvent": [
+            ("LicenceDlg", "Next", "NewDialog", "SurveyDlg", "LicenceAccepted", 1),
+            ("SurveyDlg", "Next", "NewDialog", "PartsDlg", "1", 1),
+            ("PartsDlg", "Next", "EndDialog", "Return", "1", 1),
+        ],
+        "ComboBox": [("SITE", 1, "Marrowby", "Marrowby harbour"), ("SITE", 2, "Kettle", "Kettle bank"), ("SITE", 3, "Unassigned", "None of these")],
+        "CheckBox": [("AUTOUPDATE", "1"), ("LicenceAccepted", "1")],
+        "InstallUISequence": [
+            ("CostInitialize", None, 800),
+            ("FileCost", None, 900),
+            ("CostFinalize", None, 1000),
+            ("LicenceDlg", "NOT Installed", 1230),
+            ("ExecuteAction", None, 1300),
+        ],
+    }
 
 
 PATCH_CODE = "{0C1B7A64-2E0D-4B6B-8E0C-6B1B0F5A6230}"

@@ -1,6 +1,6 @@
 """What steps do to a machine: the kinds of things, changes to them, and operations on sets of changes."""
 
-from yendo.effects.compare import Agreement, agreement, difference
+from yendo.effects.compare import Agreement, agreement, difference, net
 from yendo.effects.effect import Effect
 from yendo.effects.state import State
 from yendo.effects.things import (
@@ -40,4 +40,5 @@ __all__ = [
     "agreement",
     "difference",
     "label",
+    "net",
 ]

@@ -20,6 +20,19 @@ def difference(before: State, after: State, origin: Origin = "observed") -> list
     return sorted(found, key=lambda effect: (*key_of(effect.thing), effect.change))
 
 
+def net(effects: Iterable[Effect], before: State, after: State) -> list[Effect]:
+    """What is left in the end of effects that led from one state to the other: a later one may change or undo an earlier one.
+
+    A difference that none of the effects speaks of is what somebody keeps for himself, and left out.
+    """
+    said = {key_of(effect.thing): effect for effect in effects}
+    found = []
+    for effect in difference(before, after, "predicted"):
+        if known := said.get(key_of(effect.thing)):
+            found.append(msgspec.structs.replace(effect, origin=known.origin, evidence=known.evidence))
+    return found
+
+
 class Agreement(msgspec.Struct, frozen=True):
     """Predicted against observed. An effect with other details than predicted is in both last lists."""
 

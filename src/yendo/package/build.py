@@ -159,13 +159,9 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
                 "put the vendor's file back, or draft anew from the new one"
             )
     base = workspace.resolve()
-    steps = [(verb, number, step) for verb in VERBS for number, step in enumerate(plan.steps(verb), 1)]
-    copied = {path for _, _, step in steps if isinstance(step, CopyStep) for path, _ in form.extras(workspace, step)}
-    named = {path for _, _, step in steps if isinstance(step, MsiStep) for path in transforms.given(base, step) if isinstance(path, Path)}
-    sources = sorted(copied | {path for path in named if path.is_relative_to(base / "extras")})
-    for verb, number, step in steps:
-        if isinstance(step, MsiStep) and step.change:
-            writer.write(form.written_transform(verb, number), transforms.made(base, step))
+    sources, made = own_files(base, plan)
+    for name, data in made.items():
+        writer.write(name, data)
     digest_of = {path: writer.copy(path, path.relative_to(base).as_posix()).sha256 for path in sources}
     content = tuple(sorted(writer.files, key=lambda file: file.path))
     tool = f"yendo {yendo.__version__}"
@@ -179,6 +175,21 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
     data = form.encode(manifest)
     writer.write("manifest.json", data)
     return manifest, hashlib.sha256(data).hexdigest(), sum(file.size for file in writer.files)
+
+
+def own_files(base: Path, plan: Plan) -> tuple[list[Path], dict[str, bytes]]:
+    """What a package has beside its media: files below ``extras/``, and the transforms made for its steps, by name.
+
+    Raises Usage where a file is not there, IntentError where a change has no target.
+    """
+    steps = [(verb, number, step) for verb in VERBS for number, step in enumerate(plan.steps(verb), 1)]
+    found = {path for _, _, step in steps if isinstance(step, CopyStep) for path, _ in form.extras(base, step)}
+    named = {path for _, _, step in steps if isinstance(step, MsiStep) for path in transforms.given(base, step) if isinstance(path, Path)}
+    found |= {path for path in named if path.is_relative_to(base / "extras")}
+    made = {
+        form.written_transform(verb, number): transforms.made(base, step) for verb, number, step in steps if isinstance(step, MsiStep) and step.change
+    }
+    return sorted(found), made
 
 
 def content_digest(manifest: form.Manifest) -> str:

@@ -9,6 +9,7 @@ from pathlib import Path
 
 from yendo.errors import Usage
 from yendo.formats.msi import Database, transform
+from yendo.formats.msi.overlay import Overlay
 from yendo.installers.msi import intent, layers
 from yendo.plan import MsiStep
 
@@ -34,6 +35,17 @@ def base_of(workspace: Path, step: MsiStep) -> Iterator[Database]:
     with Database(below(workspace, f"media/{step.media}", "media")) as database:
         named = given(workspace, step)
         yield layers.apply_transforms(database, named) if named else database
+
+
+@contextmanager
+def changed(workspace: Path, step: MsiStep) -> Iterator[Database]:
+    """The installer of a step with its transforms and its changes. Raises what ``base_of`` does, and IntentError."""
+    with base_of(workspace, step) as base:
+        if not step.change:
+            yield base
+            return
+        found = intent.transform_for(base, step.change, lambda name: below(workspace, name, "extras"))
+        yield Overlay(base, [found])
 
 
 def made(workspace: Path, step: MsiStep) -> bytes:

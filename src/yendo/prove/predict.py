@@ -5,11 +5,9 @@ from __future__ import annotations
 from collections.abc import Iterable
 from pathlib import Path
 
-import msgspec
-
 from yendo.detect.evaluate import judge
-from yendo.effects import Effect, File, State, difference
-from yendo.effects.things import key_of, parent
+from yendo.effects import Effect, File, State, net
+from yendo.effects.things import parent
 from yendo.evidence import Evidence
 from yendo.facts.surroundings import Surroundings, expand
 from yendo.formats.msi.patch import Patch
@@ -35,17 +33,7 @@ def install_effects(manifest: Manifest, package: Path, surroundings: Surrounding
             more, spots = _msi(action, package, surroundings, state, memories)
             effects += more
             blind += spots
-    return _net(effects, before, state), blind
-
-
-def _net(effects: list[Effect], before: State, after: State) -> list[Effect]:
-    """What is left of the steps' effects in the end: a later step may change or undo what an earlier one did."""
-    said = {key_of(effect.thing): effect for effect in effects}
-    net = []
-    for effect in difference(before, after, "predicted"):
-        if known := said.get(key_of(effect.thing)):  # what the installer keeps for itself is no effect of the package
-            net.append(msgspec.structs.replace(effect, origin=known.origin, evidence=known.evidence))
-    return net
+    return net(effects, before, state), list(dict.fromkeys(blind))
 
 
 def _msi(

@@ -90,11 +90,15 @@ def _shown(table: str, key: Key, column: str, value: Cell) -> str:
     return text if len(text) <= 120 else text[:117] + "..."
 
 
+def noun(table: str) -> str:
+    """What a row of a table is called."""
+    return _NAMES[table][0] if table in _NAMES else f"row of {table}"
+
+
 def label(table: str, cells: Cells, key: Key) -> str:
     """What a row is called: its kind and its name."""
     if table in _NAMES:
-        noun, name = _NAMES[table]
-        return f"{noun} {name(cells)}"
+        return f"{noun(table)} {_NAMES[table][1](cells)}"
     return f"row {','.join('' if part is None else str(part) for part in key)} of {table}"
 
 

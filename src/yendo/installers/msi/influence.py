@@ -170,7 +170,10 @@ class Influences:
         for entry in chosen:
             known = tuple(choice for choice in self.choices.get(entry.name, ()) if choice.value != entry.default)
             folder = entry.name in self._folders
-            values = [(choice.value, False) for choice in known] or [(A_FOLDER if folder else _other(entry.default), True)]
+            values = [(choice.value, False) for choice in known]
+            if any(choice.source == "CheckBox" for choice in self.choices.get(entry.name, ())) and entry.default:
+                values.append(("", False))  # not ticked
+            values = values or [(A_FOLDER if folder else _other(entry.default), True)]
             own = trimmed if folder else self._trimmed(trimmed.database, rows, {entry.name})
             trials = tuple(self._try(own, entry.name, value, made_up, whole=folder) for value, made_up in values)
             out.append(PropertyInfluence(entry.name, entry.default, entry.used_in, self.choices.get(entry.name, ()), trials))
@@ -286,8 +289,8 @@ class Influences:
         conditional = {name for name, text in database["Component"].pick("Component", "Condition") if text and re.search(r"[&!$?]\w", text)}
         out = []
         for name, row in rows.items():
-            line = _with_ancestors(name, parents)
-            touched = set(line) if name not in local else {other for other in rows if name in _with_ancestors(other, parents)}
+            below = {other for other in rows if name in _with_ancestors(other, parents)}  # some follow the one above them
+            touched = below if name in local else below | set(_with_ancestors(name, parents))
             piece = self._slice(database, self._rows, {component for feature in touched for component in of[feature]} | conditional, set())
             words = f"REMOVE={name}" if name in local else f"ADDLOCAL={','.join([*local, name])}"
             key, _, value = words.partition("=")

@@ -26,7 +26,7 @@ from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.schema import columns as standard_columns
 from yendo.formats.msi.strings import codec_of
 from yendo.formats.msi.transform import Held, Key, TableChange, Transform
-from yendo.installers.msi.changes import label
+from yendo.installers.msi.changes import noun
 from yendo.installers.msi.fitting import facts, summary_for
 from yendo.installers.msi.session import long_name, platform_of
 from yendo.plan.model import Change, DropChange, EnvironmentChange, FeatureChange, FileChange, PropertyChange, RegistryChange, ServiceChange
@@ -206,13 +206,12 @@ class _Editor:
         found = names.get(folded, [])
         if len(found) == 1:
             return found[0]
-        noun = label(table, {}, ()).rsplit(" ", 1)[0] if not found else table
         if found:
             keys = ", ".join(str(key[0]) for key, _ in found)
             raise _Cannot(f"{len(found)} rows of {table} are called {name!r}", f"name one by its key: {keys}")
         near = [_as_written(word, names[word], called) for word in difflib.get_close_matches(folded, names, 3)]
         raise _Cannot(
-            f"the installer has no {noun.strip()} {name!r}", f"did you mean {' or '.join(near)}?" if near else f"see `yendo msi rows FILE {table}`"
+            f"the installer has no {noun(table)} {name!r}", f"did you mean {' or '.join(near)}?" if near else f"see `yendo msi rows FILE {table}`"
         )
 
     def _uses(self, component: str) -> int:

@@ -119,14 +119,12 @@ def _meet(there: Release, new: Release, starts: dict[Path, _Start], around: Surr
         if start.memory.code in outcome.removed:
             order = _order(database)
             lost = _lost(state, starts[new.path].state)
-            text = f"upgrade: {there.version} is removed {order}"
             older = _number(new.version) < _number(there.version)
-            kind = "downgrade" if older else "upgrade"
-            return Meeting(there, new, kind, text.replace("upgrade", kind, 1), outcome.exit_code, "", lost)
+            return Meeting(there, new, "downgrade" if older else "upgrade", f"{there.version} is removed {order}", outcome.exit_code, "", lost)
         if left > 1:
             shared = len([thing for thing in starts[new.path].state.of("file") if start.state.has(thing)])
             why = "no rule of its own finds the older one" if there.upgrade_code == new.upgrade_code else "another line"
-            text = f"side by side: both are installed ({why})" + (f", {shared} files are the same" if shared else "")
+            text = f"both are installed ({why})" + (f", {shared} files are the same" if shared else "")
             return Meeting(there, new, "side by side", text, outcome.exit_code)
     return Meeting(there, new, "upgrade", "it takes the other's place", outcome.exit_code)
 
@@ -148,10 +146,8 @@ def _same_product(there: Release, new: Release, start: _Start, around: Surroundi
         text = "refused with 1638; reinstalling it would leave newer files behind" if kept else "refused with 1638 without REINSTALL"
         return Meeting(there, new, "downgrade", text, 1638, "REINSTALL=ALL REINSTALLMODE=vamus")
     if there.version == new.version:
-        return Meeting(
-            there, new, "minor update", "small update: the same version, another package; refused with 1638 without REINSTALL", 1638, _MINOR
-        )
-    return Meeting(there, new, "minor update", "minor update: refused with 1638 without REINSTALL", 1638, _MINOR)
+        return Meeting(there, new, "minor update", "the same version in another package; refused with 1638 without REINSTALL", 1638, _MINOR)
+    return Meeting(there, new, "minor update", "refused with 1638 without REINSTALL", 1638, _MINOR)
 
 
 _MINOR = "REINSTALL=ALL REINSTALLMODE=vomus"

@@ -153,7 +153,12 @@ _LOOSE |= {
     ("MoveFile", "SourceFolder"),
     ("MoveFile", "DestFolder"),
 }
-_LOOSE |= {("Shortcut", "WkDir"), ("RemoveIniFile", "DirProperty"), ("AppSearch", "Signature_"), ("Class", "ProgId_Default")}
+_LOOSE |= {
+    ("Shortcut", "WkDir"),
+    ("RemoveIniFile", "DirProperty"),
+    *((table, "Signature_") for table in ("AppSearch", "RegLocator", "DrLocator", "CompLocator", "IniLocator")),
+    ("Class", "ProgId_Default"),
+}
 _HARD = {("Component", "KeyPath"), ("Directory", "Directory_Parent"), ("Feature", "Feature_Parent")}
 
 

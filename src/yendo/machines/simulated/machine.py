@@ -14,10 +14,9 @@ from pathlib import Path
 
 import msgspec
 
-from yendo.effects import Effect, File, Folder, State, difference
-from yendo.effects.things import Environment, RegistryValue, Thing, key_of, parent
+from yendo.effects import Effect, File, Folder, State, net
+from yendo.effects.things import Environment, RegistryValue, Thing, parent
 from yendo.errors import NotCovered, Unreadable
-from yendo.evidence import Evidence
 from yendo.facts.surroundings import Account, Surroundings, expand, for_everyone, windows
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import Overlay
@@ -79,7 +78,7 @@ class SimulatedSession:
         self._memories: dict[str, Memory] = {}
         self._packages: dict[str, Layers] = {}
         self._brought: dict[str, Path] = {}
-        self._evidence: dict[tuple[str, str], Evidence | None] = {}
+        self._done: list[Effect] = []  # by the installer
         self.busy = 0
         self.running: list[str] = []  # programs that a person has open, by their names without .exe
 
@@ -141,11 +140,7 @@ class SimulatedSession:
 
     def net_effects(self, before: State) -> list[Effect]:
         """What the installer's runs did since ``before``, with their evidence; not what it keeps for itself."""
-        return [
-            msgspec.structs.replace(effect, origin="predicted", evidence=self._evidence[key])
-            for effect in difference(before, self._state)
-            if (key := key_of(effect.thing)) in self._evidence
-        ]
+        return net(self._done, before, self._state)
 
     # --- commands ------------------------------------------------------------------------------------
 
@@ -230,7 +225,7 @@ class SimulatedSession:
                 database, self.surroundings, self._state, given, memories=self._memories, package=package, open_package=self._open, contents=contents
             )
         if outcome.exit_code in (0, 3010, 1641):
-            self._evidence |= {key_of(effect.thing): effect.evidence for effect in outcome.effects}
+            self._done += outcome.effects
             for removed in outcome.removed:
                 self._memories.pop(removed, None)
             if outcome.memory:
