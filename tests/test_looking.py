@@ -255,6 +255,9 @@ def test_the_commands_that_look(yendo: Yendo, vendor: Path, tmp_path: Path) -> N
     assert lines[0].startswith("UpgradeCode,VersionMin") and len(lines) == 3
     assert "in its text" in yendo("msi", "links", msi, "File", "lantern.exe").stdout and yendo("msi", "links", msi, "Media", "1").stdout
     assert "passed over" in yendo("msi", "sequence", msi, "REMOVE=ALL").stdout
+    steps = {step["action"]: step for step in parsed(yendo("msi", "sequence", msi, "--installed", "REMOVE=ALL", "--json"))["steps"]}
+    assert steps["RemoveFiles"]["effects"] > 4 and steps["InstallFiles"]["effects"] == 0 and not steps["SelfTest"]["ran"]
+    assert "It ends here with 1633" in yendo("msi", "sequence", msi, "--architecture", "x86").stdout
     assert "REMOVE=Documentation: leaves out 1 folder, 1 file" in yendo("msi", "features", msi).stdout
     told = parsed(yendo("msi", "properties", msi, "--json"))["properties"]
     assert {entry["name"]: len(entry["trials"]) for entry in told} == {"AUTOUPDATE": 1, "INSTALLDIR": 1, "SITE": 2}

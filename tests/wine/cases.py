@@ -44,12 +44,16 @@ class Scene:
 
 @dataclass
 class Case:
-    """``make`` writes the files and returns the command lines; ``removed`` is the one that takes everything away again."""
+    """``make`` writes the files and returns the command lines; ``removed`` is the one that takes everything away again.
+
+    ``apart`` says in what the layer cannot do the case as Windows does; such a case is counted by itself.
+    """
 
     name: str
     make: Callable[[Scene], list[str]]
     removed: str = ""
     plain: bool = False
+    apart: str = ""
 
 
 CASES: list[Case] = []
@@ -151,7 +155,19 @@ def _minor(scene: Scene) -> list[str]:
 CASES.append(Case("minor update", _minor, commandline.uninstall(guid("tide 1"))))
 
 
-def _patched(title: str, *, changes: list[Change] = [], twice: bool = False, at_once: bool = False, wrong: bool = False) -> Case:
+def _failing(scene: Scene) -> list[str]:
+    """The installation stops when files and values are in place already."""
+    specimen = Specimen("failing").with_file()
+    specimen.add("Registry", ("R", 2, r"Software\Tidewell\Failing", "Half", "done", "Program"))
+    specimen.add("CustomAction", ("Stop", 19, None, "No further.")).add("InstallExecuteSequence", ("Stop", "NOT REMOVE", 6500))
+    specimen.tables["InstallExecuteSequence"].append(("InstallExecute", None, 6450))
+    return [line(scene.make(specimen))]
+
+
+CASES.append(Case("failure in the end", _failing, apart="the layer's rollback restores nothing"))
+
+
+def _patched(title: str, *, apart: str = "", changes: list[Change] = [], twice: bool = False, at_once: bool = False, wrong: bool = False) -> Case:
     def make(scene: Scene) -> list[str]:
         one = scene.make(_release("one", "1.0.1", code="tide 1"), "one")
         two = scene.make(_release("two", "1.0.2", code="tide 1"), "two")
@@ -166,10 +182,11 @@ def _patched(title: str, *, changes: list[Change] = [], twice: bool = False, at_
             return [line(one, properties={"PATCH": patch}, transforms=transforms)]
         return [line(one, transforms=transforms), *[commandline.patch(patch, transforms=transforms)] * (2 if twice else 1)]
 
-    return Case(f"patch{title}", make, commandline.uninstall(guid("tide 1")))
+    return Case(f"patch{title}", make, commandline.uninstall(guid("tide 1")), apart=apart)
 
 
-CASES += [_patched(""), _patched(" twice", twice=True), _patched(" at once", at_once=True), _patched(" after transform", changes=_ANY[:-1]), _patched(" of another product", wrong=True)]  # fmt: skip
+CASES += [_patched(""), _patched(" twice", twice=True), _patched(" at once", at_once=True), _patched(" after transform", changes=_ANY[:-1]), _patched(" of another product", wrong=True),
+          _patched(" after a transform with a file", changes=_ANY, apart="the layer numbers the medium of a patch behind all others, and takes the transform's for it")]  # fmt: skip
 
 
 def _parts(title: str, *more: str, **given: str) -> Case:

@@ -10,11 +10,13 @@ import pytest
 
 sys.path.insert(0, str(Path(__file__).parent))
 
-from cases import CASES
+from cases import _ANY, CASES
 from judge import builder, judge
 from specimens import all_of_them
 
-from yendo.formats.msi import Database
+from yendo.formats.msi import Database, overlay
+from yendo.installers.msi import intent
+from yendo.plan.model import DropChange
 
 pytestmark = pytest.mark.wine
 
@@ -23,6 +25,9 @@ pytestmark = pytest.mark.wine
 def test_predicted_is_observed(wine: Any, tmp_path: Path, at: int) -> None:
     """Every second case, a third of them with installers by the layer's own writer; the judge takes them all."""
     found = judge(wine, CASES[at], tmp_path, real_writer=at % 3 == 1)
+    if CASES[at].apart:  # still so; a layer that has learnt it should be counted with the others
+        assert not found.agrees, found
+        return
     assert found.agrees, found
     assert found.matched >= 3 or CASES[at].name == "refused"
 
@@ -41,14 +46,24 @@ def test_both_writers_are_read_alike(machine: Any, tmp_path: Path, name: str) ->
         assert own.summary.template == real.summary.template and own.summary.revision == real.summary.revision
 
 
-def test_the_real_reader_reads_ours(machine: Any, vendor: Path, tmp_path: Path) -> None:
-    """Every table of the demo's installer, exported by the layer's own code."""
-    machine.bring(vendor, r"C:\vendor")
+@pytest.mark.parametrize("applied", [False, True], ids=["written", "with a transform in it"])
+def test_the_real_reader_reads_ours(machine: Any, vendor: Path, tmp_path: Path, applied: bool) -> None:
+    """Every table of the demo's installer, and of one that a transform was applied to, exported by the layer's own code."""
+    (tmp_path / "in").mkdir()
+    source = tmp_path / "in" / "lantern.msi"
+    (tmp_path / "added.txt").write_bytes(b"added")
+    with Database(vendor / "lantern-6.2.1.msi") as base, source.open("wb") as file:
+        found = intent.transform_for(
+            base, [*_ANY, DropChange(what="shortcut", name="DesktopLantern")] if applied else [], lambda name: tmp_path / name
+        )
+        overlay.write(overlay.Overlay(base, [found]), file)
+    machine.bring(tmp_path / "in", r"C:\vendor")
     target = machine.host("C:\\") / "out"
     target.mkdir()
-    ran = machine.run(r"wine msidb -e -d C:\vendor\lantern-6.2.1.msi -f C:\out *".replace("wine ", ""), timeout=120)
+    ran = machine.run(r"msidb -e -d C:\vendor\lantern.msi -f C:\out *", timeout=120)
     assert ran.exit_code == 0, ran
-    with Database(vendor / "lantern-6.2.1.msi") as own:
+    with Database(source) as own:
+        assert ("MARKER" in {row[0] for row in own["Property"]}) == applied
         for table in own.tables:
             lines = (target / f"{table}.idt").read_bytes().decode("cp1252").split("\r\n")
             columns = own[table].columns

@@ -357,7 +357,7 @@ def component_rule(workspace: Workspace) -> Report:
                 broken = validate.broken_by(base, after)
         except (YendoError, layers.Refused):
             continue  # other rules say so
-        for finding in broken[:20]:
+        for finding in [finding for finding in broken if finding.severity == "error"][:20]:
             line = workspace.line(verb, at, "transforms" if step.transforms else "change")
             yield line, f"{finding.evidence.where}: {finding.message}", "make the change in another way, or leave it out"
 

@@ -19,7 +19,7 @@ from yendo.formats.msi import Database
 from yendo.formats.msi.patch import Patch
 from yendo.installers import recognise
 from yendo.installers.account import Account
-from yendo.installers.msi import describe, engine, fitting, layers
+from yendo.installers.msi import describe, engine, fitting, intent, layers
 from yendo.installers.msi.session import Memory
 from yendo.package import transforms
 from yendo.plan import CopyStep, MsiStep, Plan, Step, read
@@ -114,7 +114,10 @@ class Workspace:
             base = self.base_of(step) if step.patch else step
             if base is None:
                 raise Usage(f"no step before {step.patch} installs anything")
-            database: Database = stack.enter_context(transforms.changed(self.folder, base))
+            try:
+                database: Database = stack.enter_context(transforms.changed(self.folder, base))
+            except intent.IntentError:  # another rule says so; the rest is looked at all the same
+                database = stack.enter_context(transforms.base_of(self.folder, base))
             for other in self.plan.install if step.patch else ():
                 if isinstance(other, MsiStep) and other.patch:
                     patch = stack.enter_context(Patch(transforms.below(self.folder, f"media/{other.patch}", "media")))

@@ -47,10 +47,9 @@ def run(options: argparse.Namespace) -> int:
         show.emit({"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))})  # type: ignore[arg-type]
     elif not options.quiet:
         out = show.console()
-        out.print(
-            f"[bold]{show.clean(drafted.plan)}[/bold] drafted"
-            + (f", with {show.counted(len(drafted.media), 'medium').replace('mediums', 'media')} kept as it came" if drafted.media else "")
-        )
+        kept = show.counted(len(drafted.media), "medium").replace("mediums", "media")
+        way = "it" if len(drafted.media) == 1 else "they"
+        out.print(f"[bold]{show.clean(drafted.plan)}[/bold] drafted" + (f", with {kept} kept as {way} came" if drafted.media else ""))
         for title, names, style in (
             ("left where they were, the installer does not need them", drafted.strays, "dim"),
             ("MISSING beside the installer", drafted.missing, "red"),

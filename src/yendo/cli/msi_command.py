@@ -142,17 +142,34 @@ def _given_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("given", nargs="*", metavar="NAME=VALUE", help="properties of the command line")
 
 
+def _sequence_options(parser: argparse.ArgumentParser) -> None:
+    _given_options(parser)
+    parser.add_argument(
+        "--installed", action="store_true", help="on a machine that has the product: with REMOVE=ALL its removal, with REINSTALL=ALL its repair"
+    )
+    parser.add_argument("--account", choices=("user", "system"), default="user", help="who runs it (default: an elevated user)")
+    parser.add_argument("--architecture", choices=("x64", "x86"), default="x64", help="of the machine (default: x64)")
+
+
 def sequence(options: argparse.Namespace) -> int:
-    """Show the silent sequence as it runs on a fresh machine: each condition judged, each action with its effects."""
+    """Show the silent sequence as it runs on a given machine: each condition judged, each action with its effects."""
     from rich.text import Text
 
     from yendo.cli import show
+    from yendo.errors import Usage
     from yendo.facts.surroundings import windows
     from yendo.installers.msi import describe, engine
 
     with opened(options) as database:
-        around = windows()
-        outcome = engine.run(database, around, describe.baseline(around), nested.assignments(options.given), remember=False)
+        around = windows(options.account, options.architecture)
+        state, given = describe.baseline(around), nested.assignments(options.given)
+        memories = {}
+        if options.installed:
+            first = engine.run(database, around, state, {})
+            if first.memory is None:
+                raise Usage(f"{options.file.name} does not install on such a machine: exit code {first.exit_code}")
+            memories[first.memory.code] = first.memory
+        outcome = engine.run(database, around, state, given, memories=memories)
     if options.json:
         show.emit({"schema": "yendo.msi.sequence/1", "exit_code": outcome.exit_code, "steps": nested.builtins(outcome.steps)})
     elif not options.quiet:
@@ -527,7 +544,7 @@ ACTIONS: nested.Actions = {
     "tables": ("the tables, with rows and columns", file_argument, tables),
     "rows": ("rows of a table, filtered and joined", _rows_options, rows),
     "links": ("what a row refers to, and who refers to it", _links_options, links),
-    "sequence": ("the silent sequence as it will run", _given_options, sequence),
+    "sequence": ("the silent sequence as it will run", _sequence_options, sequence),
     "features": ("the feature tree with sizes and effects", _given_options, features),
     "properties": ("what each property changes", _properties_options, properties),
     "dialogs": ("what a person would decide, as switches", _dialogs_options, dialogs),

@@ -23,9 +23,24 @@ Configure = Callable[[argparse.ArgumentParser], None]
 Actions = Mapping[str, tuple[str, Configure, Run]]
 
 
+class _Free(argparse.ArgumentParser):
+    """Takes options before, between and behind the words of an action."""
+
+    _inside = False
+
+    def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
+        if self._inside:
+            return super().parse_known_args(args, namespace)
+        self._inside = True
+        try:
+            return super().parse_known_intermixed_args(args, namespace)
+        finally:
+            self._inside = False
+
+
 def actions(parser: argparse.ArgumentParser, table: Actions) -> None:
     """Gives a command its actions; each takes ``--json`` and ``--quiet`` itself."""
-    chosen = parser.add_subparsers(dest="action", metavar="ACTION", required=True, title="actions")
+    chosen = parser.add_subparsers(dest="action", metavar="ACTION", required=True, title="actions", parser_class=_Free)
     for name, (summary, configure, run) in table.items():
         action = chosen.add_parser(name, help=summary, description=run.__doc__ or summary, formatter_class=parser.formatter_class)
         configure(action)

@@ -73,9 +73,12 @@ def show_(options: argparse.Namespace) -> int:
     out.print(f"\n[green]It fits {show.clean(options.base.name)}[/green], as a {found.kind}")
     show.section(out, "What it changes in the database")
     nested.change_rows(out, found.changes, everything=options.all, why=options.why)
-    counts = Counter((effect.change, kind_of(effect.thing)) for effect in found.effects)
     verbs = {"add": "adds", "change": "changes", "remove": "removes"}
-    words = [f"{verbs[verb]} {show.told({kind: count})}" for (verb, kind), count in counts.items()]
+    words = [
+        f"{said} {show.told(Counter(kind_of(effect.thing) for effect in some))}"
+        for verb, said in verbs.items()
+        if (some := [effect for effect in found.effects if effect.change == verb])
+    ]
     show.section(out, f"On a machine that has the product it {', '.join(words) or 'changes nothing that can be told'}")
     show.grid(out, [(verbs[effect.change], kind_of(effect.thing), label(effect.thing)) for effect in found.effects[:40]], styles=("dim", "dim"))
     if found.risks:

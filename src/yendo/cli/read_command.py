@@ -146,4 +146,9 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
             **{f"condition {at + 1}": str(condition.evidence) for at, condition in enumerate(account.conditions)},
         }
         grid(out, list(values.items()), styles=("dim",))
-    out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {clean(options.file)}")
+    if account.family == "msi" and any(entry.in_silence for entry in account.properties):
+        out.print(
+            f"\n[dim]next:[/dim] yendo msi properties {clean(options.file)}, to see what each changes; then yendo draft FOLDER {clean(options.file)}"
+        )
+    else:
+        out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {clean(options.file)}")

@@ -68,13 +68,22 @@ MENU = {
 }
 
 
-def windows(account: Account = "user") -> Surroundings:
-    """A 64-bit Windows 10, as an elevated user sees it or as the system account does."""
+# A 32-bit system has one of each pair, under the plain name.
+_FIXED_32 = {
+    **{name: path for name, path in _FIXED.items() if "64" not in name},
+    "SystemFolder": r"C:\Windows\System32",
+    "ProgramFilesFolder": r"C:\Program Files",
+    "CommonFilesFolder": r"C:\Program Files\Common Files",
+}
+
+
+def windows(account: Account = "user", architecture: Literal["x64", "x86"] = "x64") -> Surroundings:
+    """A Windows 10, as an elevated user sees it or as the system account does."""
     profile = _USER if account == "user" else _SYSTEM
     roaming = profile + r"\AppData\Roaming"
     temp = profile + r"\AppData\Local\Temp" if account == "user" else r"C:\Windows\Temp"
     folders = {
-        **_FIXED,
+        **(_FIXED if architecture == "x64" else _FIXED_32),
         "TempFolder": temp,
         "DesktopFolder": profile + r"\Desktop",
         **{name: f"{profile}\\{path}" for name, path in _OF_PROFILE.items()},
@@ -95,7 +104,9 @@ def windows(account: Account = "user") -> Surroundings:
         "Path": r"C:\Windows\System32;C:\Windows",
         "USERNAME": "mara" if account == "user" else "MARROWBY-01$",
     }
-    return Surroundings("10.0.19045", "x64", account, "mara" if account == "user" else "SYSTEM", folders, environment)
+    if architecture == "x86":
+        environment.pop("ProgramFiles(x86)")
+    return Surroundings("10.0.19045", architecture, account, "mara" if account == "user" else "SYSTEM", folders, environment)
 
 
 def for_everyone(surroundings: Surroundings) -> dict[str, str]:

@@ -38,6 +38,10 @@ CAUSES: dict[int, tuple[str, str]] = {
     1639: ("the command line is wrong", "look for an unquoted space or an option that does not exist"),
     1641: ("the installer started a restart", "suppress it and let the runner report it"),
     1642: ("the patch is for a product that is not there", "install the base first"),
+    -1073741819: (
+        "the installer program itself crashed",
+        "on the API layer a second installation of a product can end so where a registry value stands for a component: say in unless when the step is not needed",
+    ),
     20: ("the run conditions are not met here", "see [when] in the plan"),
     21: ("a file of the package is missing or has changed", "build again and copy the whole folder"),
     22: ("a step took longer than its time limit", "was a window waiting for a person?"),

@@ -144,7 +144,8 @@ class Session:
         build = around.windows.split(".")[2] if around.windows.count(".") >= 2 else "0"
         folders = {name: path + "\\" for name, path in around.folders.items()}
         if not wide:
-            folders.pop("ProgramFiles64Folder"), folders.pop("CommonFiles64Folder"), folders.pop("System64Folder")
+            for name in ("ProgramFiles64Folder", "CommonFiles64Folder", "System64Folder"):
+                folders.pop(name, None)
         values = {
             "VersionNT": "603",
             "WindowsBuild": "9600" if int(build) > 9600 else build,

@@ -89,6 +89,9 @@ QUIRKS = (
     Quirk("published", "the layer publishes components for the user even for an installation for everyone", _published),
 )
 
+# Differences where the layer does not do a thing at all, or does another.
+LACKING = frozenset(quirk.reason for quirk in QUIRKS if quirk.id not in ("one-list", "service-quotes"))
+
 # What Windows ends with, what the layer ends with, and why.
 EXIT_CODES = {(1642, 1605): "the layer has one code for a patch whose product is missing and for a product that is missing"}
 
