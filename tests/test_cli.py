@@ -216,7 +216,9 @@ def test_draft_refuses_to_overwrite_edits(vendor: Path, yendo: Yendo, tmp_path: 
 def test_draft_keeps_media_as_it_came(vendor: Path, yendo: Yendo, tmp_path: Path) -> None:
     done = parsed(yendo("draft", "w", vendor / "lantern-6.2.1.msi", "--json"))
     assert (tmp_path / "w/media/lantern-6.2.1.msi").read_bytes() == (vendor / "lantern-6.2.1.msi").read_bytes()
-    assert done["strays"] == ["lantern-6.1.0.msi", "lantern-6.2.3.msi", "lantern-6.2.3.msp", "stray.txt"] and not list((tmp_path / "w/media").glob("stray*"))
+    assert done["strays"] == ["lantern-6.1.0.msi", "lantern-6.2.3.msi", "lantern-6.2.3.msp", "stray.txt"] and not list(
+        (tmp_path / "w/media").glob("stray*")
+    )
     assert any(decision.startswith("property SITE") for decision in done["decisions"])
 
 

@@ -1,6 +1,7 @@
 """Rules that find mistakes in a plan, one rule a function."""
 
-from yendo.check.rules import RULES, check
+from yendo.check import overlays, rules
+from yendo.check.table import RULES, check
 from yendo.check.workspace import Finding, Workspace
 
-__all__ = ["RULES", "Finding", "Workspace", "check"]
+__all__ = ["RULES", "Finding", "Workspace", "check", "overlays", "rules"]

@@ -1,58 +1,27 @@
-"""The rules. Each has a stable id, a severity, why it matters and what to do; adding one is one function."""
+"""The rules on media, command lines, conditions and detection."""
 
 from __future__ import annotations
 
 import difflib
 import hashlib
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from pathlib import Path
 
 import msgspec
 
 from yendo import digest
-from yendo.check.workspace import Finding, Severity, Workspace
+from yendo.check.table import Report, rule
+from yendo.check.workspace import Workspace
 from yendo.effects import File, RegistryValue
-from yendo.errors import Unreadable, Usage, YendoError
+from yendo.errors import Usage, YendoError
 from yendo.facts import secrets
 from yendo.facts.surroundings import expand, windows
-from yendo.formats.msi import Database, transform
-from yendo.installers.msi import changes, commandline, fitting, intent, layers, validate
+from yendo.installers.msi import commandline
 from yendo.package import build, transforms
 from yendo.package import manifest as form
 from yendo.plan import CopyStep, FileRule, MsiProductRule, MsiStep, RegistryRule, TakeBackStep
 from yendo.plan.model import PropertyChange
-
-Report = Iterator[tuple[int, str, str]]  # line, message, remedy
-
-
-class Rule(msgspec.Struct, frozen=True):
-    id: str
-    severity: Severity
-    why: str
-    find: Callable[[Workspace], Report]
-
-
-RULES: dict[str, Rule] = {}
-
-
-def rule(identifier: str, severity: Severity, why: str) -> Callable[[Callable[[Workspace], Report]], Callable[[Workspace], Report]]:
-    def keep(find: Callable[[Workspace], Report]) -> Callable[[Workspace], Report]:
-        RULES[identifier] = Rule(identifier, severity, why, find)
-        return find
-
-    return keep
-
-
-def check(workspace: Workspace) -> list[Finding]:
-    """Every finding, in the order of the plan."""
-    found = [
-        Finding(entry.id, entry.severity, line, message, entry.why, remedy)
-        for entry in RULES.values()
-        for line, message, remedy in entry.find(workspace)
-    ]
-    return sorted(found, key=lambda finding: (finding.line, finding.rule, finding.message))
-
 
 # --- media and files --------------------------------------------------------------------------------
 
@@ -278,113 +247,6 @@ def clear_secret(workspace: Workspace) -> Report:
     for _, _, change, line in _changed_properties(workspace):
         if change.value and secrets.is_secret(change.name):
             yield line, f"property {change.name} holds a secret in clear text ({secrets.MASK})", "leave it out of the transform: everyone can read it"
-
-
-@rule("transform-misfit", "error", "the Windows Installer ends with 1624, or passes over what has no target")
-def transform_misfit(workspace: Workspace) -> Report:
-    for verb, at, step in workspace.steps():
-        if not isinstance(step, MsiStep):
-            continue
-        for name in step.transforms:
-            try:
-                with Database(transforms.below(workspace.folder, f"media/{step.media}", "media")) as base:
-                    if name.startswith(":"):
-                        found = layers.embedded(base, name[1:])
-                    else:
-                        found = transform.read(transforms.below(workspace.folder, name, "extras", "media"), base)
-                    fit = fitting.fit(base, found)
-            except Unreadable as error:
-                yield workspace.line(verb, at, "transforms"), f"{name}: {error}", "get the transform again, or take it out"
-                continue
-            except Usage:
-                continue  # missing-file says so
-            if not fit.fits:
-                lost = "; ".join(str(problem) for problem in fit.problems[:3])
-                yield (
-                    workspace.line(verb, at, "transforms"),
-                    f"{name} {fit.in_words}" + (f" ({lost})" if lost else ""),
-                    f"yendo transform move {name} OLD.msi media/{step.media} -o {name}",
-                )
-
-
-@rule("transform-risk", "warning", "it was decided by somebody else, for reasons that are not in the plan")
-def transform_risk(workspace: Workspace) -> Report:
-    for verb, at, step in workspace.steps():
-        if not isinstance(step, MsiStep):
-            continue
-        for name in step.transforms:
-            try:
-                with Database(transforms.below(workspace.folder, f"media/{step.media}", "media")) as base:
-                    if name.startswith(":"):
-                        continue
-                    found = transform.read(transforms.below(workspace.folder, name, "extras", "media"), base)
-                    risky = [change for change in changes.in_words(base, found) if change.risk]
-            except (Unreadable, Usage):
-                continue
-            for change in risky[:8]:
-                yield (
-                    workspace.line(verb, at, "transforms"),
-                    f"{name} {change.kind} {change.text}: {change.risk}",
-                    "ask whoever made it, and note the answer",
-                )
-
-
-@rule("change-misfit", "error", "the build stops here: nothing is written while a change has no target")
-def change_misfit(workspace: Workspace) -> Report:
-    for verb, at, step in workspace.steps():
-        if not (isinstance(step, MsiStep) and step.change):
-            continue
-        try:
-            with transforms.base_of(workspace.folder, step) as base:
-                intent.transform_for(base, step.change, lambda name: transforms.below(workspace.folder, name, "extras"))
-        except intent.IntentError as error:
-            for misfit in error.misfits:
-                yield workspace.line(verb, at, "change", misfit.position), misfit.message, misfit.remedy
-        except Usage as error:
-            yield workspace.line(verb, at, "change"), str(error), "put the file below extras/, or correct the path"
-        except (Unreadable, layers.Refused):
-            continue  # other rules say so
-
-
-@rule("component-rule", "error", "repair, patches and upgrades count by components, and take away or leave behind the wrong things")
-def component_rule(workspace: Workspace) -> Report:
-    for verb, at, step in workspace.steps():
-        if not (isinstance(step, MsiStep) and (step.change or step.transforms)):
-            continue
-        try:
-            media = transforms.below(workspace.folder, f"media/{step.media}", "media")
-            with Database(media) as base, transforms.changed(workspace.folder, step) as after:
-                broken = validate.broken_by(base, after)
-        except (YendoError, layers.Refused):
-            continue  # other rules say so
-        for finding in [finding for finding in broken if finding.severity == "error"][:20]:
-            line = workspace.line(verb, at, "transforms" if step.transforms else "change")
-            yield line, f"{finding.evidence.where}: {finding.message}", "make the change in another way, or leave it out"
-
-
-@rule("patch-misfit", "error", "the Windows Installer ends with 1642, and the machine stays as it was")
-def patch_misfit(workspace: Workspace) -> Report:
-    for at, step in enumerate(workspace.plan.install):
-        if not (isinstance(step, MsiStep) and step.patch and (workspace.folder / "media" / step.patch).is_file()):
-            continue
-        line = workspace.line("install", at, "patch")
-        if workspace.base_of(step) is None:
-            if not step.unless:
-                yield (
-                    line,
-                    f"nothing before it installs what {step.patch} is for",
-                    "install the base in a step before, or say in unless where it is not needed",
-                )
-            continue
-        try:
-            with workspace.opened(step):
-                pass
-        except layers.Refused as refused:
-            yield line, refused.message, "get the patch for this version, or the version for this patch"
-        except Unreadable as error:
-            yield line, f"{step.patch}: {error}", "get the patch again"
-        except YendoError:
-            continue
 
 
 @rule("per-user-msi", "error", "it installs for the account that runs it, which is the system account and nobody else")

@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Any
 
 import yendo
-from yendo.check.rules import RULES
+from yendo.check.table import RULES
 from yendo.check.workspace import Finding
 
 _LEVELS = {"error": "error", "warning": "warning", "note": "note"}
