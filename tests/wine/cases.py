@@ -164,7 +164,7 @@ def _failing(scene: Scene) -> list[str]:
     return [line(scene.make(specimen))]
 
 
-CASES.append(Case("failure in the end", _failing, apart="the layer's rollback restores nothing"))
+CASES.append(Case("failure in the end", _failing, apart="the layer leaves the registration of a component behind"))
 
 
 def _patched(title: str, *, apart: str = "", changes: list[Change] = [], twice: bool = False, at_once: bool = False, wrong: bool = False) -> Case:

@@ -21,10 +21,9 @@ from yendo import digest
 from yendo.errors import Unreadable, YendoError
 from yendo.formats import cab, pe
 from yendo.formats.msi import Database
-from yendo.formats.msi.database import Cell, Column, Row
+from yendo.formats.msi.database import Cell, Row
+from yendo.formats.msi.edit import DoesNotFit, Edits
 from yendo.formats.msi.overlay import Overlay
-from yendo.formats.msi.schema import columns as standard_columns
-from yendo.formats.msi.strings import codec_of
 from yendo.formats.msi.transform import Held, Key, TableChange, Transform
 from yendo.installers.msi.changes import noun
 from yendo.installers.msi.fitting import facts, summary_for
@@ -75,12 +74,6 @@ class IntentError(YendoError):
         self.misfits = tuple(misfits)
 
 
-class _Cannot(Exception):
-    def __init__(self, message: str, remedy: str) -> None:
-        super().__init__(message)
-        self.message, self.remedy = message, remedy
-
-
 def transform_for(base: Database, changes: Sequence[Change], file: Callable[[str], Path]) -> Transform:
     """The transform that makes ``changes`` to ``base``. ``file`` finds what ``from`` names. Raises IntentError."""
     editor = _Editor(base, file)
@@ -88,112 +81,30 @@ def transform_for(base: Database, changes: Sequence[Change], file: Callable[[str
     for position, change in enumerate(changes):
         try:
             editor.make(change)
-        except _Cannot as cannot:
+        except DoesNotFit as cannot:
             misfits.append(Misfit(position, cannot.message, cannot.remedy))
     if misfits:
         raise IntentError(misfits)
     try:
         editor.finish()
-    except _Cannot as cannot:
+    except DoesNotFit as cannot:
         raise IntentError([Misfit(len(changes) - 1, cannot.message, cannot.remedy)]) from cannot
     return editor.transform()
 
 
-class _Editor:
-    """Collects row edits against a base that is never touched."""
+class _Editor(Edits):
+    """Turns changes into row edits."""
 
     def __init__(self, base: Database, file: Callable[[str], Path]) -> None:
-        self.base, self.file = base, file
-        self.tables: dict[str, TableChange] = {}
+        super().__init__(base)
+        self.file = file
         self.added: list[tuple[str, bytes]] = []
-        self.codec = codec_of(base.code_page)
         self.wide = platform_of(base.summary.template) != "x86"
-
-    # --- rows ----------------------------------------------------------------------------------
-
-    def row(self, table: str, *key: Cell) -> Row | None:
-        """A row as it is with the edits so far."""
-        change = self.tables.get(table)
-        if change is not None:
-            index = {column.name: at for at, column in enumerate(change.columns)}
-            if key in change.inserted:
-                return Row(change.inserted[key], index)
-            if key in change.deleted:
-                return None
-        there = self.base[table].find(*key)
-        if there is None or change is None or key not in change.updated:
-            return there
-        return Row(tuple(change.updated[key].get(column.name, there.get(column.name)) for column in change.columns), index)
-
-    def rows(self, table: str, **wanted: Cell) -> list[Row]:
-        """The rows with these cells, as they are with the edits so far."""
-        base, change = self.base[table], self.tables.get(table)
-        touched = dict.fromkeys([*change.updated, *change.deleted, *change.inserted]) if change else {}
-        target = tuple(wanted.values())
-        hits = [cells for cells, values in zip(base.cells, base.pick(*wanted), strict=True) if values == target] if wanted else base.cells
-        index = {column.name: at for at, column in enumerate(base.columns)}
-        found = [Row(cells, index) for cells in hits if not touched or base.key_of(cells) not in touched]
-        edited = [self.row(table, *key) for key in touched]
-        return found + [row for row in edited if row is not None and all(row.get(name) == cell for name, cell in wanted.items())]
-
-    def key_of(self, table: str, row: Row) -> Key:
-        columns = self.tables[table].columns if table in self.tables else self.base[table].columns
-        return tuple(row[column.name] for column in columns if column.is_key)
-
-    def change(self, table: str) -> TableChange:
-        if table not in self.tables:
-            there = self.base.schema.get(table)
-            columns = list(there) if there else [Column.parse(text) for text in standard_columns(table)]
-            self.tables[table] = TableChange(columns, created=there is None)
-        return self.tables[table]
-
-    def _judge(self, table: str, column: Column, cell: Cell) -> None:
-        if not isinstance(cell, str):
-            return
-        try:
-            cell.encode(self.codec)
-        except UnicodeEncodeError:
-            raise _Cannot(
-                f"{table}.{column.name}: {cell!r} cannot be written in the installer's code page {self.base.code_page}",
-                "use characters of that code page",
-            ) from None
-        if column.width and len(cell) > column.width:
-            raise _Cannot(f"{table}.{column.name}: {cell[:40]!r} has {len(cell)} characters, the column takes {column.width}", "shorten it")
-
-    def insert(self, table: str, **given: Cell) -> None:
-        change = self.change(table)
-        cells = tuple(given.get(column.name) for column in change.columns)
-        for column, cell in zip(change.columns, cells, strict=True):
-            self._judge(table, column, cell)
-        key = change.key_of(cells)
-        if key in change.deleted:
-            change.deleted.remove(key)
-        change.inserted[key] = cells
-
-    def update(self, table: str, key: Key, **given: Cell) -> None:
-        change = self.change(table)
-        for column in change.columns:
-            if column.name in given:
-                self._judge(table, column, given[column.name])
-        if key in change.inserted:
-            old = dict(zip([column.name for column in change.columns], change.inserted[key], strict=True))
-            change.inserted[key] = tuple({**old, **given}[column.name] for column in change.columns)
-        else:
-            before = self.base[table].find(*key)
-            changed = {name: cell for name, cell in given.items() if before is None or before.get(name) != cell}
-            if changed:
-                change.updated.setdefault(key, {}).update(changed)
-
-    def delete(self, table: str, key: Key) -> None:
-        change = self.change(table)
-        change.updated.pop(key, None)
-        if change.inserted.pop(key, None) is None and key not in change.deleted:
-            change.deleted.append(key)
 
     # --- finding -------------------------------------------------------------------------------
 
     def find(self, table: str, name: str, called: Callable[[Row], list[str]]) -> tuple[Key, Row]:
-        """The row of this key or of this name, without regard to case. Raises _Cannot with what is near."""
+        """The row of this key or of this name, without regard to case. Raises DoesNotFit with what is near."""
         exact = self.row(table, name) if table in self.base else None
         if exact is not None:
             return (name,), exact
@@ -208,9 +119,9 @@ class _Editor:
             return found[0]
         if found:
             keys = ", ".join(str(key[0]) for key, _ in found)
-            raise _Cannot(f"{len(found)} rows of {table} are called {name!r}", f"name one by its key: {keys}")
+            raise DoesNotFit(f"{len(found)} rows of {table} are called {name!r}", f"name one by its key: {keys}")
         near = [_as_written(word, names[word], called) for word in difflib.get_close_matches(folded, names, 3)]
-        raise _Cannot(
+        raise DoesNotFit(
             f"the installer has no {noun(table)} {name!r}", f"did you mean {' or '.join(near)}?" if near else f"see `yendo msi rows FILE {table}`"
         )
 
@@ -269,7 +180,7 @@ class _Editor:
         table = _DROPPED[change.what]
         key, row = self.find(table, change.name, _CALLED[table])
         if table == "InstallExecuteSequence" and self.base["CustomAction"].find(key[0]) is None:
-            raise _Cannot(
+            raise DoesNotFit(
                 f"{key[0]} is a standard action; without it the installer no longer does what its tables say", "drop the rows it acts on instead"
             )
         if table == "Component":  # everything in it stays out, and its identity is kept
@@ -288,17 +199,17 @@ class _Editor:
         """Refuses to drop a file that something else of the installer points to."""
         whole = self._uses(component) == 1
         for row in self.rows("ServiceInstall", Component_=component):
-            raise _Cannot(
+            raise DoesNotFit(
                 f"the service {row.text('Name')} runs {file}", 'drop the service as well, before it: { kind = "drop", what = "service", ... }'
             )
         for row in self.rows("Shortcut"):
             if f"[#{file}]" in row.text("Target") or f"[!{file}]" in row.text("Target"):
                 if whole and row.text("Component_") == component:
                     continue
-                raise _Cannot(f"the shortcut {long_name(row.text('Name'))} points to {file}", "drop the shortcut as well, before it")
+                raise DoesNotFit(f"the shortcut {long_name(row.text('Name'))} points to {file}", "drop the shortcut as well, before it")
         for row in self.rows("CustomAction", Source=file):
             if row.number("Type") & 0x3F in (17, 18, 21, 22) and self.row("InstallExecuteSequence", row.text("Action")) is not None:
-                raise _Cannot(f"the custom action {row.text('Action')} runs {file}", "drop the action as well, before it")
+                raise DoesNotFit(f"the custom action {row.text('Action')} runs {file}", "drop the action as well, before it")
 
     def feature(self, change: FeatureChange) -> None:
         key, row = self.find("Feature", change.name, lambda row: [row.text("Title")])
@@ -323,7 +234,7 @@ class _Editor:
         there = self.row("Property", change.name)
         if change.value is None or change.value == "":
             if there is None:
-                raise _Cannot(f"the installer has no property {change.name}", f"see `yendo msi properties FILE`; near: {self._near(change.name)}")
+                raise DoesNotFit(f"the installer has no property {change.name}", f"see `yendo msi properties FILE`; near: {self._near(change.name)}")
             self.delete("Property", (change.name,))
         elif there is None:
             self.insert("Property", Property=change.name, Value=str(change.value))
@@ -337,7 +248,7 @@ class _Editor:
         hive, _, key = change.key.partition("\\")
         root = _ROOTS.get(hive.upper())
         if root is None or not key:
-            raise _Cannot(f"the key {change.key!r} begins with none of HKLM, HKCU, HKCR, HKU", "write HKLM\\Software\\...")
+            raise DoesNotFit(f"the key {change.key!r} begins with none of HKLM, HKCU, HKCR, HKU", "write HKLM\\Software\\...")
         value = _registry_text(change)
         for row in self.rows("Registry"):
             same = row.get("Root") == root and row.text("Key").strip("\\").lower() == key.strip("\\").lower()
@@ -378,7 +289,7 @@ class _Editor:
         if rest.endswith(("\\", "/")) or not parts:
             parts.append(path.name)
         if any(part in (".", "..") or re.search(r'[<>:"|?*\x00-\x1f]', part) for part in parts):
-            raise _Cannot(f"{change.to!r} is no place for a file", "write [INSTALLDIR]folder\\name")
+            raise DoesNotFit(f"{change.to!r} is no place for a file", "write [INSTALLDIR]folder\\name")
         directory = self._directory(folder, parts[:-1])
         version = None
         if path.suffix.lower() in (".exe", ".dll", ".sys", ".ocx"):
@@ -407,16 +318,16 @@ class _Editor:
 
     def _bytes(self, path: Path) -> bytes:
         if not path.is_file():
-            raise _Cannot(f"{path.name} is not there", "put it below extras/")
+            raise DoesNotFit(f"{path.name} is not there", "put it below extras/")
         size = path.stat().st_size + sum(len(data) for _, data in self.added)
         if size > MAX_ADDED:
-            raise _Cannot(f"the added files have {size} bytes, a transform carries up to {MAX_ADDED}", "place large files by a copy step")
+            raise DoesNotFit(f"the added files have {size} bytes, a transform carries up to {MAX_ADDED}", "place large files by a copy step")
         return path.read_bytes()
 
     def _directory(self, folder: str, parts: list[str]) -> str:
         if self.row("Directory", folder) is None:
             near = difflib.get_close_matches(folder, [row.text("Directory") for row in self.rows("Directory")], 3)
-            raise _Cannot(
+            raise DoesNotFit(
                 f"the installer has no folder {folder}", f"did you mean {' or '.join(near)}?" if near else "see `yendo msi rows FILE Directory`"
             )
         for part in parts:
@@ -460,7 +371,7 @@ class _Editor:
             level = int(said.text("Value")) if said is not None and said.text("Value").isdigit() else 1
             usual = [row for row in features if not row["Feature_Parent"] and 0 < row.number("Level") <= level]
             if not usual:
-                raise _Cannot("no feature is installed by default, so an addition would never come", 'say which one brings it: feature = "..."')
+                raise DoesNotFit("no feature is installed by default, so an addition would never come", 'say which one brings it: feature = "..."')
             owner = usual[0]["Feature"]
         if directory is None:
             components = {component for feature_, component in self.base["FeatureComponents"].pick("Feature_", "Component_") if feature_ == owner}
@@ -488,7 +399,7 @@ class _Editor:
         first = max([row.number("LastSequence") for row in rows] + numbers + [0])
         limit = 0x7FFFFFFF if any(c.name == "Sequence" and c.width == 4 for c in self.change("File").columns) else 0x7FFF
         if first + len(self.added) > limit:
-            raise _Cannot(
+            raise DoesNotFit(
                 f"the installer's files are numbered up to {first} already, and its column ends at {limit}", "place the files by a copy step"
             )
         cabinet = next(name for name in (f"added{number}.cab" for number in range(1, 1000)) if self.base.stream(name) is None)
@@ -535,7 +446,7 @@ _CALLED: dict[str, Callable[[Row], list[str]]] = {
 
 
 def _registry_text(change: RegistryChange) -> str:
-    """A value in the notation of the Registry table. Raises _Cannot where it does not fit its type."""
+    """A value in the notation of the Registry table. Raises DoesNotFit where it does not fit its type."""
     value = change.value
     kind = change.type or ("dword" if isinstance(value, int) else "multi" if isinstance(value, tuple) else "sz")
     try:
@@ -544,11 +455,11 @@ def _registry_text(change: RegistryChange) -> str:
         if kind == "binary":
             return "#x" + bytes.fromhex(str(value)).hex()
     except ValueError:
-        raise _Cannot(f"{value!r} is no {kind}", "write a number for dword, pairs of hex digits for binary") from None
+        raise DoesNotFit(f"{value!r} is no {kind}", "write a number for dword, pairs of hex digits for binary") from None
     if kind == "multi":
         return "[~]".join(value) if isinstance(value, tuple) and len(value) > 1 else f"[~]{value[0] if isinstance(value, tuple) else value}[~]"
     if isinstance(value, tuple):
-        raise _Cannot(f"a list is no {kind}", 'write type = "multi"')
+        raise DoesNotFit(f"a list is no {kind}", 'write type = "multi"')
     if kind == "expand":
         return f"#%{value}"
     return f"#{value}" if str(value).startswith("#") else str(value)
