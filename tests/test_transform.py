@@ -120,6 +120,16 @@ def test_a_table_whose_columns_were_exchanged_is_refused() -> None:
         difference(one, two)
 
 
+def test_databases_of_other_columns_are_compared_all_the_same() -> None:
+    writer = DatabaseWriter()
+    writer.table("Thing", ["Key! s40", "Part! I2", "Large I4", "Extra S9"], [("a", 1, 3, "x"), ("b", 1, 5, None)])
+    out = io.BytesIO()
+    writer.write(out)
+    with database([("a", 1, "text", 2, 3, None), ("b", 1, "text", 2, 4, None)]) as one, Database(io.BytesIO(out.getvalue())) as two:
+        found = difference(one, two, to_apply=False).tables["Thing"]
+        assert found.updated == {("a", 1): {"Extra": "x"}, ("b", 1): {"Large": 5}} and not found.inserted and not found.deleted
+
+
 def test_what_has_no_target_is_told() -> None:
     change = TableChange(list(PARSED), inserted={("a", 1): ("a", 1, None, None, None, None)}, updated={("b", 1): {"Text": "t"}}, deleted=[("c", 1)])
     lost = TableChange([Column.parse("Id! i4")], deleted=[(1,)])

@@ -25,7 +25,10 @@ def run(options: argparse.Namespace) -> int:
 
 
 def tables(options: argparse.Namespace) -> int:
-    """List the tables, with their rows and columns."""
+    """List the tables, with their rows and columns.
+
+    yendo msi tables lantern-6.2.1.msi
+    """
     from yendo.cli import show
 
     with opened(options) as database:
@@ -66,7 +69,10 @@ def _rows_options(parser: argparse.ArgumentParser) -> None:
 
 
 def rows(options: argparse.Namespace) -> int:
-    """Show rows of a table, filtered and joined."""
+    """Show rows of a table, filtered and joined.
+
+    yendo msi rows lantern-6.2.1.msi File 'FileSize>1000' --with Component --show File,Component.Directory_
+    """
     from yendo.cli import show
     from yendo.facts import secrets
     from yendo.installers.msi import references
@@ -107,7 +113,10 @@ def _links_options(parser: argparse.ArgumentParser) -> None:
 
 
 def links(options: argparse.Namespace) -> int:
-    """Show what a row refers to, and who refers to it."""
+    """Show what a row refers to, and who refers to it.
+
+    yendo msi links lantern-6.2.1.msi Component Program
+    """
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.installers.msi import references
@@ -143,7 +152,10 @@ def _streams_options(parser: argparse.ArgumentParser) -> None:
 
 
 def streams(options: argparse.Namespace) -> int:
-    """List the embedded streams, and write them out if asked."""
+    """List the embedded streams, and write them out if asked.
+
+    yendo msi streams lantern-6.2.1.msi --extract streams
+    """
     import shutil
 
     from yendo import atomic
@@ -191,7 +203,10 @@ def _compare_options(parser: argparse.ArgumentParser) -> None:
 
 
 def compare(options: argparse.Namespace) -> int:
-    """Compare two databases row by row, and say what the difference does to a machine."""
+    """Compare two databases row by row, and say what the difference does to a machine.
+
+    yendo msi compare lantern-6.2.1.msi lantern-6.2.3.msi --rows
+    """
     from yendo.cli import show
     from yendo.effects.things import kind_of, label
     from yendo.formats.msi import Database
@@ -210,6 +225,7 @@ def compare(options: argparse.Namespace) -> int:
                 "rows": {name: {"added": a, "dropped": d, "changed": c} for name, (a, d, c) in found.rows.items()},
                 "changes": nested.builtins(told),
                 "effects": nested.builtins(effects),
+                "blind_spots": {"before": found.blind_before, "after": found.blind_after},
             }
         )
         return 0 if not found.rows else 1
@@ -231,6 +247,11 @@ def compare(options: argparse.Namespace) -> int:
     if effects.moved:
         show.section(out, "Moves")
         show.grid(out, [(label(was), "to", label(now)) for was, now in effects.moved[:25]], styles=("dim",))
+    come, gone = set(found.blind_after) - set(found.blind_before), set(found.blind_before) - set(found.blind_after)
+    for title, spots in (("Blind spots that come with it", come), ("Blind spots that are gone", gone)):
+        if spots:
+            show.section(out, title)
+            show.grid(out, [(what,) for what in sorted(spots)], styles=("yellow",))
     show.section(out, "Rows")
     if options.rows:
         nested.change_rows(out, told, everything=options.all, why=options.why)
@@ -246,7 +267,10 @@ def compare(options: argparse.Namespace) -> int:
 
 
 def validate(options: argparse.Namespace) -> int:
-    """Hold the database to its own description and to the component rules."""
+    """Hold the database to its own description and to the component rules.
+
+    yendo msi validate lantern-6.2.1.msi --transform site.mst
+    """
     from yendo.cli import show
     from yendo.installers.msi.validate import validate as judge
 

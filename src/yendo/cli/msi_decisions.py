@@ -24,7 +24,10 @@ def _sequence_options(parser: argparse.ArgumentParser) -> None:
 
 
 def sequence(options: argparse.Namespace) -> int:
-    """Show the silent sequence as it runs on a given machine: each condition judged, each action with its effects."""
+    """Show the silent sequence as it runs on a given machine: each condition judged, each action with its effects.
+
+    yendo msi sequence lantern-6.2.1.msi --installed REMOVE=ALL
+    """
     from rich.text import Text
 
     from yendo.cli import show
@@ -64,7 +67,10 @@ def sequence(options: argparse.Namespace) -> int:
 
 
 def features(options: argparse.Namespace) -> int:
-    """Show the feature tree with sizes, and what leaving each one out or taking it in changes."""
+    """Show the feature tree with sizes, and what leaving each one out or taking it in changes.
+
+    yendo msi features lantern-6.2.1.msi
+    """
     from yendo.cli import show
     from yendo.installers.msi import comparing, influence
 
@@ -109,7 +115,10 @@ def _properties_options(parser: argparse.ArgumentParser) -> None:
 
 
 def properties(options: argparse.Namespace) -> int:
-    """Show what each property changes: every value that the database knows is tried on a prediction."""
+    """Show what each property changes: every value that the database knows is tried on a prediction.
+
+    yendo msi properties lantern-6.2.1.msi SITE --things
+    """
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.facts import secrets
@@ -157,7 +166,10 @@ def _dialogs_options(parser: argparse.ArgumentParser) -> None:
 
 
 def dialogs(options: argparse.Namespace) -> int:
-    """Show what the vendor's dialogs let a person decide, and the switch that says the same in silence."""
+    """Show what the vendor's dialogs let a person decide, and the switch that says the same in silence.
+
+    yendo msi dialogs lantern-6.2.1.msi
+    """
     from yendo.cli import show
     from yendo.installers.msi import dialogs as asked
 
@@ -206,7 +218,10 @@ def _actions_options(parser: argparse.ArgumentParser) -> None:
 
 
 def actions(options: argparse.Namespace) -> int:
-    """List the custom actions: what each is, when it runs, and for scripts their source. Nothing is run."""
+    """List the custom actions: what each is, when it runs, and for scripts their source. Nothing is run.
+
+    yendo msi actions lantern-6.2.1.msi --source
+    """
     from rich.text import Text
 
     from yendo.cli import show
@@ -239,7 +254,10 @@ def _meet_options(parser: argparse.ArgumentParser) -> None:
 
 
 def meet(options: argparse.Namespace) -> int:
-    """Show what each installer does on a machine that has each other one."""
+    """Show what each installer does on a machine that has each other one.
+
+    yendo msi meet from-tidewell
+    """
     from rich.text import Text
 
     from yendo.cli import show

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import argparse
 import csv
+import inspect
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -42,7 +43,7 @@ def actions(parser: argparse.ArgumentParser, table: Actions) -> None:
     """Gives a command its actions; each takes ``--json`` and ``--quiet`` itself."""
     chosen = parser.add_subparsers(dest="action", metavar="ACTION", required=True, title="actions", parser_class=_Free)
     for name, (summary, configure, run) in table.items():
-        action = chosen.add_parser(name, help=summary, description=run.__doc__ or summary, formatter_class=parser.formatter_class)
+        action = chosen.add_parser(name, help=summary, description=inspect.cleandoc(run.__doc__ or summary), formatter_class=parser.formatter_class)
         configure(action)
         action.add_argument("--json", action="store_true", default=argparse.SUPPRESS, help="print one JSON object")
         action.add_argument("--quiet", "-q", action="store_true", default=argparse.SUPPRESS, help="print nothing but errors")

@@ -27,7 +27,10 @@ def _options(parser: argparse.ArgumentParser) -> None:
 
 
 def show_(options: argparse.Namespace) -> int:
-    """Say what a patch is for and, with the installer at hand, what it changes in rows and on a machine."""
+    """Say what a patch is for and, with the installer at hand, what it changes in rows and on a machine.
+
+    yendo patch show lantern-6.2.3.msp lantern-6.2.1.msi
+    """
     from collections import Counter
 
     from yendo.cli import show

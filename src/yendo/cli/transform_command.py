@@ -75,7 +75,10 @@ def _show_options(parser: argparse.ArgumentParser) -> None:
 
 
 def show_(options: argparse.Namespace) -> int:
-    """Say in words what a transform changes, whether it fits, what is risky, and what it does to a machine."""
+    """Say in words what a transform changes, whether it fits, what is risky, and what it does to a machine.
+
+    yendo transform show site.mst lantern-6.2.1.msi
+    """
     from yendo.cli import show
     from yendo.facts.surroundings import windows
     from yendo.formats.msi.overlay import Overlay
@@ -121,7 +124,10 @@ def show_(options: argparse.Namespace) -> int:
 
 
 def fits(options: argparse.Namespace) -> int:
-    """Judge whether a transform goes onto an installer, and which of its changes have no target."""
+    """Judge whether a transform goes onto an installer, and which of its changes have no target.
+
+    yendo transform fits site.mst lantern-6.2.3.msi
+    """
     from yendo.cli import show
     from yendo.installers.msi import fitting
 
@@ -164,7 +170,10 @@ def _make_options(parser: argparse.ArgumentParser) -> None:
 
 
 def make(options: argparse.Namespace) -> int:
-    """Write the transform of a plan's changes, as a build does."""
+    """Write the transform of a plan's changes, as a build does.
+
+    yendo transform make lantern -o site.mst
+    """
     from yendo import atomic
     from yendo.cli import show
     from yendo.errors import Usage
@@ -197,7 +206,10 @@ def _apply_options(parser: argparse.ArgumentParser) -> None:
 
 
 def apply(options: argparse.Namespace) -> int:
-    """Make a new installer with transforms in it. It gets a package code of its own; a signature would no longer hold and is left out."""
+    """Make a new installer with transforms in it. It gets a package code of its own; a signature would no longer hold and is left out.
+
+    yendo transform apply lantern-6.2.1.msi site.mst -o site.msi
+    """
     import uuid
 
     from yendo import atomic, digest
@@ -233,7 +245,10 @@ def _between_options(parser: argparse.ArgumentParser) -> None:
 
 
 def between(options: argparse.Namespace) -> int:
-    """Write the transform that makes one installer out of another."""
+    """Write the transform that makes one installer out of another.
+
+    yendo transform between lantern-6.2.1.msi lantern-6.2.3.msi -o update.mst
+    """
     from yendo.cli import show
     from yendo.formats.msi.overlay import difference
     from yendo.installers.msi import fitting
@@ -282,7 +297,10 @@ def _merge_options(parser: argparse.ArgumentParser) -> None:
 
 
 def merge(options: argparse.Namespace) -> int:
-    """Make one transform of two, and name where they disagree."""
+    """Make one transform of two, and name where they disagree.
+
+    yendo transform merge lantern-6.2.1.msi one.mst two.mst -o both.mst
+    """
     from yendo.installers.msi import combining
 
     with _base(options.file) as base:
@@ -298,7 +316,10 @@ def _move_options(parser: argparse.ArgumentParser) -> None:
 
 
 def move(options: argparse.Namespace) -> int:
-    """Carry a transform over to another version of its installer, and name what has no target any more."""
+    """Carry a transform over to another version of its installer, and name what has no target any more.
+
+    yendo transform move site.mst lantern-6.2.1.msi lantern-6.2.3.msi -o site-6.2.3.mst
+    """
     from yendo.installers.msi import combining
 
     with _base(options.file) as old, _base(options.other) as new:

@@ -166,11 +166,12 @@ def _alike(one: Column, other: Column) -> bool:
     )
 
 
-def difference(base: Database, other: Database) -> Transform:
+def difference(base: Database, other: Database, *, to_apply: bool = True) -> Transform:
     """The transform that makes ``other`` out of ``base``, with the streams that are new or of other content.
 
     Its summary is empty: what it is for is said by whoever writes it. Raises Unreadable where a
-    table's columns were exchanged, which no transform can express.
+    table's columns were exchanged, which no transform can express; without ``to_apply`` such rows are
+    compared by the columns of the second database.
     """
     tables: dict[str, TableChange] = {}
     for name in sorted(base.schema.keys() | other.schema.keys()):
@@ -185,12 +186,22 @@ def difference(base: Database, other: Database) -> Transform:
             continue
         old = base.schema[name]
         if len(columns) < len(old) or not all(map(_alike, old, columns)):
-            raise Unreadable(f"table {name} has other columns in the second database; a transform can only add some at the end")
+            if to_apply:
+                raise Unreadable(f"table {name} has other columns in the second database; a transform can only add some at the end")
+            change = _rows(_projected(base[name], columns), other[name], TableChange(columns))
+            if change:
+                tables[name] = change
+            continue
         change = _rows(base[name], other[name], TableChange(columns, added=len(columns) - len(old)))
         if change:
             tables[name] = change
     streams = _streams(base, other, tables)
     return Transform(tables, streams, code_page=other.code_page or base.code_page)
+
+
+def _projected(table: Table, columns: list[Column]) -> Table:
+    """The rows of a table under the columns of another."""
+    return table_of(table.name, columns, list(table.pick(*(column.name for column in columns))))
 
 
 def _rows(old: Table, new: Table, change: TableChange) -> TableChange:

@@ -33,8 +33,8 @@ class Compared(msgspec.Struct, frozen=True):
 
 
 def compare(one: Database, other: Database) -> Compared:
-    """Raises Unreadable where a table's columns were exchanged."""
-    found = difference(one, other)
+    """Rows under the columns of the second database, and effects on a fresh machine."""
+    found = difference(one, other, to_apply=False)
     around = windows()
     outcomes = [engine.run(database, around, describe.baseline(around), remember=False, contents=_contents(database)) for database in (one, other)]
     blind = [tuple(dict.fromkeys(spot.what for spot in outcome.blind_spots)) for outcome in outcomes]

@@ -57,10 +57,6 @@ class Trial(msgspec.Struct, frozen=True):
     actions: tuple[str, ...] = ()  # custom actions that run, or no longer run, with it
     refused: str | None = None
 
-    @property
-    def nothing(self) -> bool:
-        return not (self.added or self.left_out or self.changed or self.moved or self.actions or self.refused)
-
 
 class PropertyInfluence(msgspec.Struct, frozen=True):
     """A public property: its default (None where unset), where it is used, known values, and what they change."""
