@@ -79,9 +79,9 @@ class Overlay(Database):
             self.streams |= transform.streams  # type: ignore[arg-type]  # read and opened alike
 
     def __getitem__(self, name: str) -> Table:
-        if name in self._cache:
-            return self._cache[name]
-        return self.base[name] if name in self.schema else table_of(name, [], [])
+        if name not in self._cache:
+            self._cache[name] = self.base[name] if name in self.schema else table_of(name, [], [])
+        return self._cache[name]
 
     @cached_property
     def summary(self) -> Summary:

@@ -100,8 +100,9 @@ def run(
     depth: int = 0,
     remember: bool = True,
     contents: Mapping[str, bytes] | None = None,
+    trial: bool = False,
 ) -> Outcome:
-    """Carries a database out on ``state``, which is changed only if the run succeeds.
+    """Carries a database out on ``state``, which is changed only if the run succeeds, and not by a ``trial``.
 
     ``given`` are the properties of the command line; ``memories`` the products on the machine by
     upper-case code, ``contents`` the files of the installer by key, where they are at hand, for their
@@ -132,13 +133,14 @@ def run(
             failure.code, (), tuple(session.blind), tuple(session.log), None, (), None, session.features, tuple(session.steps), session.properties
         )
     session.note("Action ended: INSTALL. Return value 1.")
-    state.become(work)
+    if not trial:
+        state.become(work)
     exit_code = 0
     if session.restart:
         exit_code = 3010 if session.prop("REBOOT").upper().startswith(("R", "S")) else 1641
     return Outcome(
         exit_code,
-        _net(session.effects),
+        _net(session.effects) if session.more_than_adds else tuple(session.effects),
         tuple(session.blind),
         tuple(session.log),
         _remember(session) if remember else None,
@@ -153,8 +155,6 @@ def run(
 
 def _net(effects: list[Effect]) -> tuple[Effect, ...]:
     """One effect a thing: what was put and then changed was put as it is in the end; what came and went did not happen."""
-    if all(effect.change == "add" for effect in effects):
-        return tuple(effects)
     net: dict[tuple[str, str], Effect] = {}
     for effect in effects:
         key = key_of(effect.thing)
@@ -293,6 +293,7 @@ def remove_other(session: Session, memory: Memory) -> None:
     if outcome.exit_code not in (0, 3010, 1641):
         raise Failure(1603, f"removing {memory.name} {memory.version} failed with {outcome.exit_code}")
     session.effects.extend(outcome.effects)
+    session.more_than_adds = True
     session.others.pop(memory.code, None)
     session.removed_products.append(memory.code)
     session.created -= {effect.thing.identity for effect in outcome.effects if effect.change == "remove"}

@@ -146,13 +146,13 @@ class Influences:
         self.baseline = describe.baseline(self.surroundings)
         self.account = describe.property_facts(database)
         self.choices = choices(database)
-        self.whole, self.after = self._run(database, self.given, self.baseline)
+        self.after = self.baseline.copy()
+        self.whole = engine.run(database, self.surroundings, self.after, self.given, remember=False)
         self.after.is_empty("C:")  # counted once, and copied from then on
         self._rows = _by_component(database)
 
-    def _run(self, database: Database, given: Mapping[str, str], state: State) -> tuple[engine.Outcome, State]:
-        work = state.copy()
-        return engine.run(database, self.surroundings, work, given, remember=False), work
+    def _run(self, database: Database, given: Mapping[str, str], state: State) -> engine.Outcome:
+        return engine.run(database, self.surroundings, state, given, remember=False, trial=True)
 
     # --- properties --------------------------------------------------------------------------------
 
@@ -182,10 +182,10 @@ class Influences:
     def _try(self, trimmed: _Slice, name: str, value: str, made_up: bool, *, whole: bool) -> Trial:
         given = {**self.given, name: value}
         if not whole:
-            outcome, _ = self._run(trimmed.database, given, trimmed.state)
+            outcome = self._run(trimmed.database, given, trimmed.state)
             if self._comparable(outcome, trimmed.outcome):
                 return compare_outcomes(value, made_up, trimmed.outcome, outcome)
-        outcome, _ = self._run(self.database, given, self.baseline)
+        outcome = self._run(self.database, given, self.baseline)
         return compare_outcomes(value, made_up, self.whole, outcome)
 
     def _comparable(self, outcome: engine.Outcome, base: engine.Outcome) -> bool:
@@ -235,7 +235,7 @@ class Influences:
         overlay.replace("Component", [cells for cells in database["Component"].cells if cells[0] in whole])
         overlay.replace("FeatureComponents", [cells for cells in database["FeatureComponents"].cells if cells[1] in whole])
         state = self._without(kept)
-        outcome, _ = self._run(overlay, self.given, state)
+        outcome = self._run(overlay, self.given, state)
         return _Slice(overlay, state, outcome)
 
     @cached_property
@@ -290,9 +290,9 @@ class Influences:
             piece = self._slice(database, self._rows, {component for feature in touched for component in of[feature]} | conditional, set())
             words = f"REMOVE={name}" if name in local else f"ADDLOCAL={','.join([*local, name])}"
             key, _, value = words.partition("=")
-            outcome, _ = self._run(piece.database, {**self.given, key: value}, piece.state)
+            outcome = self._run(piece.database, {**self.given, key: value}, piece.state)
             if not self._comparable(outcome, piece.outcome):
-                outcome, _ = self._run(database, {**self.given, key: value}, self.baseline)
+                outcome = self._run(database, {**self.given, key: value}, self.baseline)
                 trial = compare_outcomes(value, False, self.whole, outcome)
             else:
                 trial = compare_outcomes(value, False, piece.outcome, outcome)

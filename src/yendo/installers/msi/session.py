@@ -85,6 +85,7 @@ class Session:
         self.installed, self.others, self.package = installed, dict(others or {}), package
         self.contents = contents or {}
         self.effects: list[Effect] = []
+        self.more_than_adds = False  # a thing was changed or removed, so effects may have to be brought together
         self.blind: list[BlindSpot] = []
         self.log: list[str] = []
         self.steps: list[Any] = []  # of the sequence, as the engine tells them
@@ -113,12 +114,14 @@ class Session:
         if before is None:
             self.effects.append(Effect("add", thing, "predicted", evidence))
         elif before != thing:
+            self.more_than_adds = True
             self.effects.append(Effect("change", thing, "predicted", evidence))
 
     def drop(self, kind: str, identity: str, evidence: Evidence) -> bool:
         """The thing is gone from now on; False where it was not there."""
         before = self.state.remove(kind, identity)
         if before is not None:
+            self.more_than_adds = True
             self.effects.append(Effect("remove", before, "predicted", evidence))
         return before is not None
 

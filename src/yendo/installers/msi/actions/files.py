@@ -48,7 +48,7 @@ def install_files(session: Session) -> None:
             clean(name)
     components, there_is, folders = _without_assemblies(session), session.state.items().get, session.component_folder
     columns = session.database["File"].pick("File", "Component_", "FileSize", "Version")
-    mode = session.prop("REINSTALLMODE").lower() or "omus"
+    mode, contents = session.prop("REINSTALLMODE").lower() or "omus", session.contents
     for name, (key, component, size, stated) in zip(names, columns, strict=True):
         if components.get(component) != LOCAL:
             continue
@@ -61,7 +61,7 @@ def install_files(session: Session) -> None:
         identity = ("file", path.lower())
         mine = _version(stated) if stated else None
         there = there_is(identity)
-        sha256 = session.sha256_of(key)
+        sha256 = session.sha256_of(key) if contents else None
         if isinstance(there, File) and not _replaces(mode, there, mine, size, sha256):
             continue
         session.put(File(path, size or 0, sha256, str(mine) if mine else None), evidence, identity)
