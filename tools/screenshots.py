@@ -60,7 +60,7 @@ def prepare(folder: Path) -> None:
 def take(name: str, command: str, folder: Path, display: str) -> None:
     done = folder / f".{name}-done"
     script = folder / f".{name}.sh"
-    typed = "".join(f"printf '\\033[1m$\\033[0m %s\\n' \"{line.replace(chr(39), '')}\"\n{line}\n" for line in command.split("; "))
+    typed = "".join(f"printf '\\033[1m$\\033[0m %s\\n' \"{line}\"\n{line}\n" for line in command.split("; "))
     script.write_text(f'cd {folder}\n{typed}touch {done}\nsleep 60\n')
     environment = {**os.environ, "DISPLAY": display, "PATH": f"{YENDO.parent}:{os.environ['PATH']}", "LC_ALL": "C.UTF-8"}
     window = subprocess.Popen(
