@@ -78,6 +78,13 @@ def _published(effect: Effect) -> tuple[Effect, ...] | None:
     return None
 
 
+def _type_library(effect: Effect) -> tuple[Effect, ...] | None:
+    thing = effect.thing
+    if isinstance(thing, RegistryValue) and isinstance(thing.data, str) and _from(effect, "TypeLib") and thing.data[1:3] == ":\\":
+        return (_with(effect, data=f"\\\\?\\{thing.data}"),)
+    return None
+
+
 QUIRKS = (
     Quirk("one-list", "the layer lists a product of one user in the machine's list of programs, not in that user's", _list_of_the_machine),
     Quirk("service-quotes", "the layer registers a service's program without the quotes that Windows puts round a path with spaces", _service_quotes),
@@ -86,11 +93,12 @@ QUIRKS = (
     Quirk("fonts", "the layer registers a font by its whole path, and in a second place", _fonts),
     Quirk("isolated", "the layer makes no private copies of isolated components", _isolated),
     Quirk("odbc-attributes", "the layer writes FileUsage=1 for every database driver in place of its attributes", _odbc),
+    Quirk("type-library", "the layer registers a type library by its path in the long form", _type_library),
     Quirk("published", "the layer publishes components for the user even for an installation for everyone", _published),
 )
 
 # Differences where the layer does not do a thing at all, or does another.
-LACKING = frozenset(quirk.reason for quirk in QUIRKS if quirk.id not in ("one-list", "service-quotes"))
+LACKING = frozenset(quirk.reason for quirk in QUIRKS if quirk.id not in ("one-list", "service-quotes", "type-library"))
 
 # What Windows ends with, what the layer ends with, and why.
 EXIT_CODES = {(1642, 1605): "the layer has one code for a patch whose product is missing and for a product that is missing"}
