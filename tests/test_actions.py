@@ -10,10 +10,12 @@ from specimens import APPLICATION, CLASS, Specimen, all_of_them
 from test_engine import Rig
 
 from yendo.demo.vendor import guid
-from yendo.effects import AccessRights, File, IniValue, RegistryValue, Service, difference, label
+from yendo.effects import AccessRights, Effect, File, IniValue, RegistryValue, Service, difference, label
 from yendo.effects.things import Environment, parent
+from yendo.evidence import row as row_of
 from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD, WITHOUT_EFFECT
 from yendo.installers.msi.actions.classes import descriptor
+from yendo.machines.wine import quirks
 
 CLASSES = "Software\\Classes\\"
 
@@ -322,3 +324,52 @@ def test_an_advertised_feature_is_a_blind_spot(rig: Rig) -> None:
     assert outcome.features["Later"] == 1 and "feature Later is only advertised" in [spot.what for spot in outcome.blind_spots]
     other = Rig(rig.folder)
     assert any("later.txt" in str(effect) for effect in other.run(all_of_them()["advertised-feature"], ADDLOCAL="ALL").effects)
+
+
+def test_deltas_of_a_patch_are_a_blind_spot(rig: Rig) -> None:
+    """A patch may carry differences of files in place of files; their outcome is nobody's to tell."""
+    from yendo.formats.msi import Column, Database
+    from yendo.formats.msi.overlay import Overlay
+    from yendo.formats.msi.transform import TableChange, Transform
+    from yendo.installers.msi import describe, engine
+
+    columns = [Column.parse(text) for text in ("File_! s72", "Sequence! i4", "PatchSize i4", "Attributes i2", "Header V0", "StreamRef_ S38")]
+    change = TableChange(columns, created=True, inserted={("FProgram", 2): ("FProgram", 2, 99, 0, None, None)})
+    with Database(Specimen("delta").with_file().ours(rig.folder)) as base:
+        outcome = engine.predict(Overlay(base, [Transform({"Patch": change})]), rig.around, describe.baseline(rig.around))
+    assert [spot.evidence.where for spot in outcome.blind_spots] == ["Patch"]
+
+
+# --- where the layer differs ---------------------------------------------------------------------------------------------
+
+
+def value(table: str, key: str, name: str, data: Any, hive: str = "HKLM") -> Effect:
+    return Effect("add", RegistryValue(hive, key, name, "sz", data), "predicted", row_of(table, "x"))
+
+
+@pytest.mark.parametrize(("effect", "shown"), [
+    (value("Font", r"Software\Microsoft\Windows NT\CurrentVersion\Fonts", "Tide", "t.ttf"), [r"C:\windows\Fonts\t.ttf"] * 2),
+    (value("ODBCDriver", r"Software\ODBC\ODBCINST.INI\Tide", "APILevel", "1"), []),
+    (value("ODBCDriver", r"Software\ODBC\ODBCINST.INI\Tide", "UsageCount", "1"), ["1", "1"]),
+    (value("ODBCDriver", r"Software\ODBC\ODBCINST.INI\ODBC Drivers", "Tide", "Installed"), ["Installed"]),
+    (value("TypeLib", r"Software\Classes\TypeLib\x\1.0\0\win64", "", r"C:\x.tlb"), [r"\\?\C:\x.tlb"]),
+    (value("TypeLib", r"Software\Classes\TypeLib\x\1.0", "", "Tide library"), ["Tide library"]),
+    (value("Registry", r"Software\X", "n", "v"), ["v"]),
+    (Effect("add", AccessRights("x", "y"), "predicted", row_of("LockPermissions", "x")), []),
+    (Effect("add", File("x.LOCAL", 0), "predicted", row_of("IsolatedComponent", "x")), []),
+])  # fmt: skip
+def test_what_the_layer_shows_instead(effect: Effect, shown: list[str]) -> None:
+    """Each difference is counted once where it made one, and never where it made none."""
+    found, counted = quirks.adapt([effect])
+    assert [getattr(one.thing, "data", None) for one in found] == shown
+    assert bool(counted) == (found != [effect]) and sum(counted.values()) <= 1
+
+
+def test_differences_in_words_and_hives() -> None:
+    service = Effect("add", Service("S", None, '"C:\\a b\\s.exe" -x', "auto", settings=("delayed start: 1",)))
+    published = value("PublishComponent", r"Software\Classes\Installer\Components\x", "q", "d")
+    found, counted = quirks.adapt([service, published])
+    assert [found[0].thing.command, found[0].thing.settings] == ["C:\\a b\\s.exe -x", None]  # type: ignore[union-attr]
+    assert found[1].thing.hive == "HKCU" and found[1].thing.key.startswith(r"Software\Microsoft\Installer")  # type: ignore[union-attr]
+    assert len(counted) == 3 and set(counted) & quirks.LACKING and quirks.EXIT_CODES[1642, 1605]
+    assert len({quirk.id for quirk in quirks.QUIRKS}) == len(quirks.QUIRKS)

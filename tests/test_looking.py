@@ -352,3 +352,30 @@ def test_the_demo_draft_with_its_patch(yendo: Yendo, whole: Path, vendor: Path, 
             assert skipped == wanted
             assert next(thing.version for thing in session.state().of("product")) == "6.2.3"
     assert columns("Media")[0] == "DiskId! i2"
+
+
+ACTIONS: list[tuple[str, str, list[str]]] = [
+    ("msi", "tables", ["lantern-6.2.1.msi"]),
+    ("msi", "rows", ["lantern-6.2.1.msi", "File"]),
+    ("msi", "links", ["lantern-6.2.1.msi", "Media", "1"]),
+    ("msi", "sequence", ["lantern-6.2.1.msi"]),
+    ("msi", "features", ["lantern-6.2.1.msi"]),
+    ("msi", "properties", ["lantern-6.2.1.msi"]),
+    ("msi", "dialogs", ["lantern-6.2.1.msi"]),
+    ("msi", "actions", ["lantern-6.2.1.msi"]),
+    ("msi", "streams", ["lantern-6.2.1.msi"]),
+    ("msi", "validate", ["lantern-6.2.1.msi"]),
+    ("msi", "meet", ["lantern-6.1.0.msi", "lantern-6.2.1.msi"]),
+    ("patch", "show", ["lantern-6.2.3.msp"]),
+]
+
+
+@pytest.mark.parametrize(("command", "action", "words"), ACTIONS, ids=[f"{command}-{action}" for command, action, _ in ACTIONS])
+def test_every_action_has_an_example_one_object_and_silence(yendo: Yendo, vendor: Path, command: str, action: str, words: list[str]) -> None:
+    """``--help`` shows an example, ``--json`` prints one object with its schema, ``--quiet`` nothing; a damaged file is refused with its place."""
+    arguments = [vendor / word if (vendor / word).exists() else word for word in words]
+    assert f"yendo {command} {action} " in yendo(command, action, "--help").stdout.partition("positional arguments")[0].partition("\n\n")[2]
+    assert parsed(yendo(command, action, *arguments, "--json"))["schema"].startswith(f"yendo.{command}")
+    assert yendo(command, action, *arguments, "--quiet").stdout == ""
+    broken = [vendor / "stray.txt" if isinstance(word, Path) and at == 0 else word for at, word in enumerate(arguments)]
+    assert "stray.txt" in yendo(command, action, *broken, expect=3).stderr

@@ -36,5 +36,6 @@ NOT_INTERPRETED = {
     "SelfReg": "modules that register themselves: only running them shows what they write",
     "Complus": "COM+ applications",
     "MsiShortcutProperty": "properties of shortcuts",
+    "Patch": "files changed by binary deltas: only applying them shows their new contents",
     "SFPCatalog": "system file catalogues",
 }
