@@ -15,6 +15,7 @@ from yendo.demo.vendor import guid
 from yendo.errors import Unreadable
 from yendo.formats import cfb
 from yendo.formats.msi import Column, Database, DatabaseWriter, Summary, names, overlay, patch, transform
+from yendo.formats.msi.edit import DoesNotFit, Edits
 from yendo.formats.msi.overlay import Overlay, difference
 from yendo.formats.msi.transform import Held, TableChange, Transform
 from yendo.installers.msi import fitting
@@ -259,3 +260,29 @@ def test_a_patch_comes_back(vendor: Path) -> None:
 def test_a_database_is_no_patch(vendor: Path) -> None:
     with patch.Patch(vendor / "lantern-6.2.1.msi") as found:
         assert found.names == () and not fitting.fit_patch(found, found).fits
+
+
+# --- row edits ----------------------------------------------------------------------------------------------
+
+
+def test_edits_are_seen_at_once_and_kept_small() -> None:
+    """Rows are read with the edits so far; what is taken back, or changed to what it was, leaves no change."""
+    with database([("a", 1, "x", 2, 3, None), ("b", 1, "y", 2, 3, None)]) as base:
+        edits = Edits(base)
+        edits.update("Thing", ("a", 1), Text="z", Small=2)
+        edits.insert("Thing", Key="c", Part=1, Text="new")
+        edits.update("Thing", ("c", 1), Large=9)
+        assert edits.tables["Thing"].updated == {("a", 1): {"Text": "z"}}
+        assert [row["Key"] for row in edits.rows("Thing", Part=1)] == ["b", "a", "c"] and edits.row("Thing", "c", 1)["Large"] == 9  # type: ignore[index]
+        assert [row["Key"] for row in edits.rows("Thing", Text="z")] == ["a"] and not edits.rows("Thing", Text="x")
+        edits.delete("Thing", ("c", 1))
+        edits.delete("Thing", ("a", 1))
+        assert edits.row("Thing", "a", 1) is None and edits.tables["Thing"].deleted == [("a", 1)] and not edits.tables["Thing"].updated
+        edits.insert("Thing", Key="a", Part=1, Text="again")
+        assert not edits.tables["Thing"].deleted and edits.row("Thing", "a", 1)["Text"] == "again"  # type: ignore[index]
+        assert not Overlay(base, [Transform(edits.tables)]).problems
+        edits.insert("Media", DiskId=1, LastSequence=1)
+        assert edits.tables["Media"].created
+        with pytest.raises(DoesNotFit, match="has 41 characters, the column takes 40") as caught:
+            edits.insert("Thing", Key="k" * 41, Part=1)
+        assert caught.value.remedy == "shorten it"

@@ -84,7 +84,10 @@ class Edits:
         key = change.key_of(cells)
         if key in change.deleted:
             change.deleted.remove(key)
-        change.inserted[key] = cells
+        if self.base[table].find(*key) is None:
+            change.inserted[key] = cells
+        else:  # the base has the row, so a transform can only change it
+            self.update(table, key, **{column.name: cell for column, cell in zip(change.columns, cells, strict=True) if not column.is_key})
 
     def update(self, table: str, key: Key, **given: Cell) -> None:
         """Changes cells of a row; what is as it was is no change. Raises DoesNotFit."""
