@@ -60,9 +60,8 @@ def sequence(options: argparse.Namespace) -> int:
             for step in outcome.steps
         ]
         show.grid(out, rows_, heads=("number", "action", "does", "condition", "a custom action runs"), styles=("dim", None, None, "dim", "yellow"))
-        if outcome.exit_code not in (0, 3010, 1641):
-            said = next((line.partition(" -- ")[2] for line in outcome.log if " -- " in line), "")
-            out.print(f"\n[red]It ends here with {outcome.exit_code}:[/red] {show.clean(said)}")
+        if not outcome.done:
+            out.print(f"\n[red]It ends here with {outcome.exit_code}:[/red] {show.clean(outcome.refusal)}")
     return 0
 
 

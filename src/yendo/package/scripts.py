@@ -8,6 +8,7 @@ from typing import Any
 
 from yendo.detect.evaluate import describe
 from yendo.facts.versions import VersionRange
+from yendo.installers.msi.commandline import pack_code
 from yendo.package import manifest as form
 from yendo.plan import FileRule, MsiProductRule, RegistryRule, Rule, UninstallEntryRule
 
@@ -91,13 +92,6 @@ def runner(manifest: form.Manifest) -> bytes:
     for mark in ("NOT_APPLICABLE", "DAMAGED", "TIMED_OUT", "STEP_FAILED", "WRONG_USE"):
         text = text.replace(f"#{mark}#", str(getattr(form, mark)))
     return _script(text)
-
-
-def pack_code(code: str) -> str:
-    """A product code in the packed form of the installer's registry keys."""
-    plain = code.strip("{}").upper()
-    one, two, three, four, five = plain.split("-")
-    return one[::-1] + two[::-1] + three[::-1] + "".join((four + five)[at : at + 2][::-1] for at in range(0, 16, 2))
 
 
 def _rule(rule: Rule) -> dict[str, Any]:

@@ -18,6 +18,7 @@ from yendo.formats.msi import Database, Row
 from yendo.formats.msi.strings import codec_of
 from yendo.installers import account as form
 from yendo.installers.msi import commandline, engine, media, signature
+from yendo.installers.msi.fitting import facts
 from yendo.installers.msi.session import long_name, platform_of
 
 _REFERENCE = re.compile(r"\[([A-Z_][A-Z0-9_.]*)\]")
@@ -69,14 +70,14 @@ def account(path: Path, *, verify: bool = False) -> form.Account:
 
 
 def _account(path: Path, database: Database, verify: bool) -> form.Account:
-    values = {entry.text("Property"): entry.text("Value") for entry in database["Property"]}
+    values = facts(database)
     summary = database.summary
     identity, why = _identity(database, values)
     surroundings = windows("user")
     outcome = engine.predict(database, surroundings, baseline(surroundings))
     refused = None
-    if outcome.exit_code not in (0, 3010, 1641):
-        refused = next((line.partition(" -- ")[2] for line in outcome.log if " -- " in line), f"exit code {outcome.exit_code}")
+    if not outcome.done:
+        refused = outcome.refusal or f"exit code {outcome.exit_code}"
     whole = digest.of_file(path) if verify else None
     media_found = tuple(media.media(database, path))
     blind = [*_custom_actions(database), *(spot for spot in outcome.blind_spots if not spot.what.startswith("custom action"))]
@@ -227,7 +228,7 @@ def in_silence(places: tuple[str, ...]) -> bool:
 def property_facts(database: Database) -> tuple[form.Property, ...]:
     """Every public property that the database defines or refers to: its default, and where it is used."""
     used = uses(database)
-    values = {entry.text("Property"): entry.text("Value") for entry in database["Property"]}
+    values = facts(database)
     set_by_searches = {entry.text("ActionProperty") for entry in database["Upgrade"]}
     system = windows().folders.keys() | set_by_searches | OF_THE_INSTALLER
     known = {name for name in values if commandline.PUBLIC_NAME.fullmatch(name)}

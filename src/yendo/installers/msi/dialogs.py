@@ -15,6 +15,7 @@ from yendo.evidence import Evidence, row
 from yendo.formats.msi import Database, Row
 from yendo.installers.msi.commandline import PUBLIC_NAME, assign
 from yendo.installers.msi.describe import OF_THE_INSTALLER, in_silence, uses
+from yendo.installers.msi.fitting import facts
 from yendo.installers.msi.influence import Choice, choices, clean_text
 
 _INPUTS = {
@@ -69,7 +70,7 @@ class OnlyInDialogs(msgspec.Struct, frozen=True):
 def decisions(database: Database) -> list[Decision]:
     """Every decision, in the order in which the dialogs come."""
     known, used = choices(database), uses(database, private=True)
-    values = {entry.text("Property"): entry.text("Value") for entry in database["Property"]}
+    values = facts(database)
     found: dict[tuple[str, str], Decision] = {}
     for dialog in order(database):
         for decision in _of(database, dialog, values, known, used):

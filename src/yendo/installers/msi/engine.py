@@ -20,6 +20,7 @@ from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD, WITHOUT_EFFE
 from yendo.installers.msi.actions.system import forget_rights, lock_permissions, lock_permissions_extended
 from yendo.installers.msi.session import LOCAL, Failure, Memory, Session
 
+DONE = (0, 3010, 1641)  # done; done, and a restart is needed; done, and a restart has begun
 MAX_ACTIONS = 20_000
 MAX_NESTING = 8
 
@@ -78,6 +79,16 @@ class Outcome(msgspec.Struct, frozen=True):
     steps: tuple[Step, ...] = ()
     properties: dict[str, str] = {}
     components: dict[str, int] = {}
+
+    @property
+    def done(self) -> bool:
+        """Whether it ended well, a restart included."""
+        return self.exit_code in DONE
+
+    @property
+    def refusal(self) -> str:
+        """What the installer says where it does not go on; empty where it says nothing."""
+        return next((line.partition(" -- ")[2] for line in self.log if " -- " in line), "")
 
 
 def when_of(kind: int) -> str:
@@ -290,7 +301,7 @@ def remove_other(session: Session, memory: Memory) -> None:
             open_package=session.open_package,
             depth=depth,
         )
-    if outcome.exit_code not in (0, 3010, 1641):
+    if not outcome.done:
         raise Failure(1603, f"removing {memory.name} {memory.version} failed with {outcome.exit_code}")
     session.effects.extend(outcome.effects)
     session.more_than_adds = True
@@ -302,6 +313,6 @@ def remove_other(session: Session, memory: Memory) -> None:
 def predict(database: Database, surroundings: Surroundings, baseline: State, given: Mapping[str, str] | None = None) -> Outcome:
     """What installing on a fresh machine does. Raises Unreadable when the database cannot be carried out at all."""
     outcome = run(database, surroundings, baseline, given, remember=False)
-    if outcome.exit_code not in (0, 3010, 1641) and not outcome.log:
+    if not outcome.done and not outcome.log:
         raise Unreadable("the database cannot be carried out")
     return outcome

@@ -194,7 +194,7 @@ class Influences:
         if any(outcome.properties.get(name) != base.properties.get(name) for name in folders):
             return False
         ran = [{step.action for step in run.steps if step.ran and step.kind == "standard"} for run in (outcome, base)]
-        return ran[0] == ran[1] or outcome.exit_code not in (0, 3010, 1641)
+        return ran[0] == ran[1] or not outcome.done
 
     def _trimmed(self, database: Database, rows: _Rows, names: set[str]) -> _Slice:
         """The rows that can differ with one of these properties."""
@@ -352,9 +352,8 @@ def _with_ancestors(name: str, parents: Mapping[str, str]) -> list[str]:
 
 def compare_outcomes(value: str, made_up: bool, without: engine.Outcome, with_it: engine.Outcome) -> Trial:
     """What one run does and another does not."""
-    if with_it.exit_code not in (0, 3010, 1641) and without.exit_code in (0, 3010, 1641):
-        said = next((line.partition(" -- ")[2] for line in with_it.log if " -- " in line), f"exit code {with_it.exit_code}")
-        return Trial(value, made_up, refused=said)
+    if without.done and not with_it.done:
+        return Trial(value, made_up, refused=with_it.refusal or f"exit code {with_it.exit_code}")
     before = {key_of(effect.thing): effect for effect in without.effects if effect.change != "remove"}
     after = {key_of(effect.thing): effect for effect in with_it.effects if effect.change != "remove"}
     come = [effect for key, effect in after.items() if key not in before]

@@ -19,8 +19,6 @@ from yendo.formats.msi import Database
 from yendo.installers.msi import describe, engine, fitting
 from yendo.installers.msi.session import Memory
 
-DONE = (0, 3010, 1641)
-
 
 class Release(msgspec.Struct, frozen=True):
     """One installer of the matrix."""
@@ -112,9 +110,10 @@ def _meet(there: Release, new: Release, starts: dict[Path, _Start], around: Surr
         outcome = engine.run(
             database, around, state, {}, memories={start.memory.code: start.memory}, open_package=lambda memory: Database(there.path)
         )
-        if outcome.exit_code not in DONE:
-            said = next((line.partition(" -- ")[2] for line in outcome.log if " -- " in line), "")
-            return Meeting(there, new, "refused", f"refused with {outcome.exit_code}" + (f": {said}" if said else ""), outcome.exit_code)
+        if not outcome.done:
+            return Meeting(
+                there, new, "refused", f"refused with {outcome.exit_code}" + (f": {outcome.refusal}" if outcome.refusal else ""), outcome.exit_code
+            )
         left = sum(isinstance(thing, Product) for thing in state)
         if start.memory.code in outcome.removed:
             order = _order(database)
@@ -138,9 +137,10 @@ def _same_product(there: Release, new: Release, start: _Start, around: Surroundi
     with Database(new.path) as database:
         given = {"REINSTALL": "ALL", "REINSTALLMODE": "vomus"}
         outcome = engine.run(database, around, state, given, memories={start.memory.code: start.memory})
-    if outcome.exit_code not in DONE:
-        said = next((line.partition(" -- ")[2] for line in outcome.log if " -- " in line), "")
-        return Meeting(there, new, "refused", f"refused with {outcome.exit_code}" + (f": {said}" if said else ""), outcome.exit_code)
+    if not outcome.done:
+        return Meeting(
+            there, new, "refused", f"refused with {outcome.exit_code}" + (f": {outcome.refusal}" if outcome.refusal else ""), outcome.exit_code
+        )
     kept = [thing.path.rpartition("\\")[2] for thing in state.of("file") if isinstance(thing, File) and _newer_than(thing, new, start.state, outcome)]
     if older:
         text = "refused with 1638; reinstalling it would leave newer files behind" if kept else "refused with 1638 without REINSTALL"

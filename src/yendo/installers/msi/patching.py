@@ -111,7 +111,7 @@ def _on(found: PatchAccount, patch: Patch, base: Database, source: Path) -> Patc
             after, around, state, {"REINSTALL": "ALL", "REINSTALLMODE": "omus"}, memories={first.memory.code: first.memory}, contents=has
         )
         effects = outcome.effects
-        if outcome.exit_code not in (0, 3010, 1641):
+        if not outcome.done:
             risks.append(f"applying it fails with {outcome.exit_code}")
     told = [  # that a patch raises the version, and its upgrade rules with it, is what it is for
         msgspec.structs.replace(change, risk=None) if change.evidence.where.startswith(("Property[", "Upgrade[")) else change

@@ -205,7 +205,7 @@ class SimulatedSession:
             given.setdefault("REINSTALL", "ALL")
             given.setdefault("REINSTALLMODE", "omus")
             ran = self._carry_out("patch", layered, given, self._memories[code].package, log, by_code=True)
-            if ran.exit_code not in (0, 3010, 1641):
+            if ran.exit_code not in engine.DONE:
                 return ran
         return ran
 
@@ -224,7 +224,7 @@ class SimulatedSession:
             outcome = engine.run(
                 database, self.surroundings, self._state, given, memories=self._memories, package=package, open_package=self._open, contents=contents
             )
-        if outcome.exit_code in (0, 3010, 1641):
+        if outcome.done:
             self._done += outcome.effects
             for removed in outcome.removed:
                 self._memories.pop(removed, None)

@@ -9,6 +9,7 @@ from yendo.evidence import Evidence, row
 from yendo.installers.msi.actions.classes import descriptor
 from yendo.installers.msi.actions.registry import place
 from yendo.installers.msi.actions.table import standard
+from yendo.installers.msi.commandline import PRODUCT_CODE, pack_code
 from yendo.installers.msi.session import Session
 
 _FONTS = r"Software\Microsoft\Windows NT\CurrentVersion\Fonts"
@@ -77,11 +78,8 @@ def remove_odbc(session: Session) -> None:
 
 
 def _packed(code: str) -> str:
-    plain = code.strip("{}").upper().split("-")
-    if [len(part) for part in plain] != [8, 4, 4, 4, 12]:
-        return code
-    rest = "".join(plain[3:])
-    return "".join(part[::-1] for part in plain[:3]) + "".join(rest[at : at + 2][::-1] for at in range(0, 16, 2))
+    """The packed form; a text that is no code stays as it is."""
+    return pack_code(code) if PRODUCT_CODE.fullmatch(code) else code
 
 
 @standard("PublishComponents")
