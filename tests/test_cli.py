@@ -146,7 +146,7 @@ def test_signed_installers(vendor: Path, tmp_path: Path, yendo: Yendo) -> None:
         ("empty.msi", b"", 3, "the file is empty"),
         ("text.msi", b"just words", 3, "no installer of a known family"),
         ("setup.exe", b"MZ" + bytes(100), 3, "a Windows program"),
-        ("files.cab", b"MSCF" + bytes(100), 3, "a cabinet"),
+        ("files.cab", b"MSCF" + bytes(100), 3, "cabinet"),
         ("cut.msi", b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1" + bytes(100), 3, "not a compound file"),
     ],
 )

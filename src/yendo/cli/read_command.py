@@ -1,7 +1,9 @@
-"""Say what an installer is and does, without running any of it.
+"""Say what an installer is and does, without running any of it; or list a whole folder of installers.
 
 yendo read lantern-6.2.1.msi
-yendo read lantern-6.2.1.msi --why
+yendo read sounder-setup.exe --why
+yendo read sounder-setup.exe --extract inside
+yendo read from-tidewell --csv installers.csv
 """
 
 from __future__ import annotations
@@ -13,18 +15,36 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from yendo.installers.account import Account
+    from yendo.installers.account import Account, Content
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("file", type=Path, metavar="FILE", help="the vendor's installer")
+    parser.add_argument("file", type=Path, metavar="FILE", help="the vendor's installer, or a folder of installers")
     parser.add_argument("--effects", action="store_true", help="list every effect")
     parser.add_argument("--why", action="store_true", help="show where each value comes from")
     parser.add_argument("--verify", action="store_true", help="read the whole file: its hash, and whether the signature's digest holds")
+    inside = parser.add_argument_group("setup programs")
+    inside.add_argument("--contents", action="store_true", help="list everything inside, level by level")
+    inside.add_argument("--script", action="store_true", help="print the compiled script, or the manifest's packages, one line a step")
+    inside.add_argument("--extract", type=Path, metavar="DIR", help="write everything inside into a new folder")
+    inside.add_argument("--icon", type=Path, metavar="FILE.png", help="write the program's icon as a picture")
+    folder = parser.add_argument_group("folders")
+    folder.add_argument("--csv", type=Path, metavar="FILE", help="also write the table as CSV")
+    folder.add_argument("--parquet", type=Path, metavar="FILE", help="also write the table as Parquet (needs pyarrow)")
+    folder.add_argument("--jobs", type=int, metavar="N", help="how many files to read at once (all cores)")
 
 
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
+
+    if options.file.is_dir():
+        from yendo.cli import catalogue
+
+        return catalogue.run(options)
+    if options.extract or options.icon:
+        return _write(options)
+    if options.script:
+        return _script(options)
     from yendo.installers.recognise import read
 
     account = read(options.file, verify=options.verify)
@@ -32,6 +52,53 @@ def run(options: argparse.Namespace) -> int:
         show.emit(document(account, effects=options.effects))
     elif not options.quiet:
         _print(show.console(), account, options)
+    return 0
+
+
+def _write(options: argparse.Namespace) -> int:
+    from yendo import atomic
+    from yendo.cli import show
+    from yendo.installers import extract, programs
+
+    out = show.console()
+    if options.icon:
+        atomic.write(options.icon, programs.icon_png(options.file))
+        if not options.quiet and not options.json:
+            out.print(f"the icon is in {show.clean(options.icon)}")
+    if not options.extract:
+        return 0
+    taken = extract.extract(options.file, options.extract)
+    if options.json:
+        show.emit({"schema": "yendo.extract/1", "written": taken.written, "left_out": taken.left_out})
+    elif not options.quiet:
+        out.print(
+            f"{show.counted(len(taken.written), 'file')}, {show.size(sum(size for _, size in taken.written))}, in {show.clean(options.extract)}"
+        )
+        show.grid(out, [(show.size(size), path) for path, size in taken.written[:40]], styles=("dim",))
+        if len(taken.written) > 40:
+            out.print(f"  [dim]and {len(taken.written) - 40} more[/dim]")
+        if taken.left_out:
+            show.section(out, "Not written")
+            show.grid(out, taken.left_out, styles=("yellow", None))
+    return 1 if taken.left_out else 0
+
+
+def _script(options: argparse.Namespace) -> int:
+    from yendo.cli import show
+    from yendo.errors import Usage
+    from yendo.installers.programs import Reading
+
+    with options.file.open("rb") as file:
+        reading = Reading(file, options.file.name)
+        listing = reading.tell().listing
+    if not listing:
+        raise Usage(f"{options.file.name} is of family {reading.family}, which has no script that can be listed")
+    if options.json:
+        show.emit({"schema": "yendo.script/1", "family": reading.family, "lines": listing})
+    elif not options.quiet:
+        out = show.console()
+        for line in listing:
+            out.print(show.clean(line), soft_wrap=True)
     return 0
 
 
@@ -70,8 +137,13 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         [
             ("file", f"{account.file.name}, {account.family}, {size(account.file.size)}, {signed}"),
             ("for", ", ".join(part for part in (identity.architecture, identity.language, scope) if part)),
-            ("product code", identity.product_code or "none"),
-            ("upgrade code", identity.upgrade_code or "none: it will never upgrade an older one by itself"),
+            *_codes(account),
+            *([("family", f"{account.family}: {account.why['family']}")] if account.program else []),
+            *(
+                [("chain", " < ".join(signature.chain) + (f", seen {signature.timestamp}" if signature.timestamp else ""))]
+                if signature and signature.chain
+                else []
+            ),
             *([("sha256", account.file.sha256)] if account.file.sha256 else []),
             *([("says of itself", account.says_of_itself)] if account.says_of_itself else []),
         ],
@@ -83,6 +155,12 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         [(name, command.command, command.confidence) for name in ("install", "uninstall", "repair") if (command := getattr(account.silent, name))],
         styles=("dim", "cyan"),
     )
+    if account.switches:
+        section(out, "Switches")
+        grid(out, [(entry.switch, entry.meaning, entry.confidence) for entry in account.switches[:16]], styles=("cyan", None, "dim"))
+    if account.behaviour:
+        section(out, "How it behaves")
+        grid(out, [(entry.name, entry.value, entry.confidence) for entry in account.behaviour], styles=("dim", None, "dim"))
     if account.refused:
         out.print(f"\n[red]On a fresh machine it refuses:[/red] {clean(account.refused)}")
     if account.conditions or account.needs:
@@ -100,7 +178,7 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
             grid(out, rows, heads=("name", "default", "used in"), styles=("cyan", None, "dim"))
         if more := len(account.properties) - len(shown):
             out.print(f"  [dim]{counted(more, 'other')} that only dialogs and messages refer to, or nothing does (--json lists them)[/dim]")
-    if account.payload:
+    if account.payload and not account.contents:
         section(out, f"Contents: {counted(account.payload.files, 'file')}, {size(account.payload.size)}")
         grid(
             out,
@@ -124,6 +202,13 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
             ][:20],
             styles=("dim",),
         )
+    if account.contents:
+        rows = list(_tree(account.contents))
+        most = len(rows) if options.contents else 16
+        section(out, f"Inside: {counted(account.payload.files if account.payload else 0, 'file')}")
+        grid(out, rows[:most], styles=(None, "dim", "dim", "cyan", "yellow"), heads=("name", "size", "offset", "family", ""))
+        if len(rows) > most:
+            out.print(f"  [dim]and {len(rows) - most} more (--contents lists them)[/dim]")
     if account.processes:
         section(out, "Programs of its own")
         grid(out, [(", ".join(account.processes),)])
@@ -146,9 +231,38 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
             **{f"condition {at + 1}": str(condition.evidence) for at, condition in enumerate(account.conditions)},
         }
         grid(out, list(values.items()), styles=("dim",))
-    if account.family == "msi" and any(entry.in_silence for entry in account.properties):
-        out.print(
-            f"\n[dim]next:[/dim] yendo msi properties {clean(options.file)}, to see what each changes; then yendo draft FOLDER {clean(options.file)}"
+    out.print(f"\n[dim]next:[/dim] {_next(account, clean(options.file))}")
+
+
+def _codes(account: Account) -> list[tuple[str, str]]:
+    identity = account.identity
+    if account.family == "msi":
+        missing = "none: it will never upgrade an older one by itself"
+        return [("product code", identity.product_code or "none"), ("upgrade code", identity.upgrade_code or missing)]
+    return [(title, code) for title, code in (("product code", identity.product_code), ("upgrade code", identity.upgrade_code)) if code]
+
+
+def _tree(contents: tuple[Content, ...], depth: int = 0) -> Any:
+    """The contents as rows, each level indented."""
+    from yendo.cli.show import size
+
+    for content in contents:
+        yield (
+            "  " * depth + content.name,
+            size(content.size) if content.size is not None else f"{size(content.packed)} packed" if content.packed else "",
+            "" if content.offset is None else str(content.offset),
+            content.family or "",
+            content.note,
         )
-    else:
-        out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {clean(options.file)}")
+        yield from _tree(content.contents, depth + 1)
+
+
+def _next(account: Account, file: str) -> str:
+    if account.family == "msi" and any(entry.in_silence for entry in account.properties):
+        return f"yendo msi properties {file}, to see what each changes; then yendo draft FOLDER {file}"
+    if account.family == "msi":
+        return f"yendo draft FOLDER {file}"
+    install = account.silent.install
+    if install is None or install.confidence != "certain":
+        return f"yendo try {file}, which runs it on a fresh machine and says what is true"
+    return f"yendo draft FOLDER {file}; or yendo try {file}, to see it proved"

@@ -99,6 +99,7 @@ def extract(data: BinaryIO, wanted: set[str] | None = None, *, limit: int = MAX_
     Raises Unreadable on damaged data, a hostile name, or more bytes than the header promised;
     NotCovered where LZX is needed and libarchive is not on this system.
     """
+    data.seek(0)
     listing = index(data)
     promised = {member.name: member.size for member in listing.files}
     for name in promised if wanted is None else wanted & promised.keys():

@@ -32,12 +32,22 @@ class Identity(msgspec.Struct, frozen=True):
     package_code: str | None = None
 
 
-class CommandLine(msgspec.Struct, frozen=True):
-    """``confidence`` is certain, likely or to be tried."""
+class Switch(msgspec.Struct, frozen=True):
+    """One switch of a command line: what it means, and why we say so. ``confidence`` is certain, likely or to be tried."""
+
+    switch: str
+    meaning: str
+    confidence: str
+    evidence: Evidence
+
+
+class CommandLine(msgspec.Struct, frozen=True, omit_defaults=True):
+    """``confidence`` is certain, likely or to be tried; ``switches`` gives each switch its reason."""
 
     command: str
     confidence: str
     evidence: Evidence
+    switches: tuple[Switch, ...] = ()
 
 
 class Silent(msgspec.Struct, frozen=True):
@@ -47,13 +57,18 @@ class Silent(msgspec.Struct, frozen=True):
 
 
 class Signature(msgspec.Struct, frozen=True):
-    """``digest_holds`` is None until the whole file was asked to be read, or where it cannot be told."""
+    """``digest_holds`` is None until the whole file was asked to be read, or where it cannot be told.
+
+    ``chain`` are the names from the signer's certificate upwards; ``timestamp`` is when a third party saw it, in UTC.
+    """
 
     signed: bool
     signer: str | None = None
     issuer: str | None = None
     digest_holds: bool | None = None
     note: str = ""
+    chain: tuple[str, ...] = ()
+    timestamp: str | None = None
 
 
 class Condition(msgspec.Struct, frozen=True):
@@ -95,6 +110,43 @@ class Payload(msgspec.Struct, frozen=True):
     features: tuple[Feature, ...]
 
 
+class Aspect(msgspec.Struct, frozen=True):
+    """One thing to know about how it runs: ``name`` is waits, restarts, log, folder, language, parts, exit codes or elevation."""
+
+    name: str
+    value: str
+    confidence: str
+    evidence: Evidence
+
+
+class Content(msgspec.Struct, frozen=True, omit_defaults=True):
+    """Something inside an installer. ``offset`` is in the file that holds it, None where it is packed together with others;
+
+    ``family`` is what it is where it is an installer itself, ``contents`` what is in it then.
+    """
+
+    name: str
+    size: int | None
+    offset: int | None = None
+    packed: int | None = None
+    family: str | None = None
+    note: str = ""
+    contents: tuple[Content, ...] = ()
+
+
+class ProgramFacts(msgspec.Struct, frozen=True):
+    """What the headers of a program say. ``stub`` is its own architecture; ``words`` its version resource."""
+
+    stub: str
+    bits: int
+    elevation: str | None
+    scales: str | None
+    console: bool
+    words: dict[str, str]
+    runtimes: tuple[str, ...]
+    icon: bool
+
+
 class Account(msgspec.Struct, frozen=True):
     """Everything ``yendo read`` knows. ``why`` maps a dotted name to the evidence of that value."""
 
@@ -113,4 +165,8 @@ class Account(msgspec.Struct, frozen=True):
     blind_spots: tuple[BlindSpot, ...]
     why: dict[str, Evidence]
     refused: str | None = None
-    """Why the prediction stopped, where the installer itself would refuse a fresh machine."""
+    switches: tuple[Switch, ...] = ()
+    behaviour: tuple[Aspect, ...] = ()
+    contents: tuple[Content, ...] = ()
+    program: ProgramFacts | None = None
+    """``refused``: why the prediction stopped, where the installer itself would refuse a fresh machine."""

@@ -2,34 +2,36 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from pathlib import Path
+from typing import BinaryIO
 
 from yendo.errors import NotCovered, Unreadable, Usage
 from yendo.formats.msi.writer import CLASS_IDS
 from yendo.installers.account import Account
 from yendo.installers.msi import describe
 
-_MAGIC: tuple[tuple[bytes, str], ...] = (
-    (b"MZ", "a Windows program"),
-    (b"MSCF", "a cabinet"),
-    (b"PK\x03\x04", "a zip archive or modern app package"),
-    (b"7z\xbc\xaf\x27\x1c", "a 7z archive"),
-    (b"xar!", "a flat package of macOS"),
-)
 _MSI_KINDS = {"transform": "msi-transform", "patch": "msi-patch"}
 
 
+COMPOUND = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
+_OTHERS = ((b"MSCF", "cabinet"), (b"xar!", "flat-pkg"), (b"7z\xbc\xaf\x27\x1c", "7z archive"), (b"Rar!\x1a\x07", "rar archive"))
+
+
 def read(path: Path, *, verify: bool = False) -> Account:
-    """The account of an installer. Raises Unreadable, NotCovered for a family of a later version, or Usage."""
+    """The account of an installer. Raises Unreadable, NotCovered for what is no installer of its own, or Usage."""
     family = recognise(path)
-    readers: dict[str, Callable[..., Account]] = {"msi": describe.account}
     if family in _MSI_KINDS.values():
         kind = family.partition("-")[2]
         raise NotCovered(f"{path.name} is a {kind}, no installer of its own; see `yendo {kind} show {path} BASE.msi`")
-    if family not in readers:
-        raise NotCovered(f"{path.name} is of family {family}, which this version recognises and does not read; it reads: msi")
-    return readers[family](path, verify=verify)
+    if family == "msi":
+        return describe.account(path, verify=verify)
+    if family.endswith("-exe"):
+        from yendo.installers import programs
+
+        return programs.account(path, verify=verify)
+    raise NotCovered(
+        f"{path.name} is of family {family}, which this version recognises and does not read; it reads installer databases and setup programs"
+    )
 
 
 def recognise(path: Path) -> str:
@@ -38,21 +40,43 @@ def recognise(path: Path) -> str:
         raise Usage(f"{path} is a folder; name the installer in it")
     try:
         with path.open("rb") as file:
-            head = file.read(8)
+            return family_of(file, path.name)
     except OSError as error:
         raise Usage(f"{path}: {error.strerror}") from error
-    if head == b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1":
-        from yendo.formats.cfb import CompoundFile
 
-        with CompoundFile(path) as container:
-            class_id = container.class_id
-        import uuid
 
-        for kind, raw in CLASS_IDS.items():
-            if class_id and uuid.UUID(class_id.strip("{}")) == uuid.UUID(bytes_le=bytes.fromhex(raw)):
-                return _MSI_KINDS.get(kind, "msi")
-        return "msi"  # databases without a class identifier are common; reading says if it is none
-    for magic, what in _MAGIC:
+def family_of(file: BinaryIO, name: str) -> str:
+    """The family of an open file. Raises Unreadable where it is none that is known."""
+    file.seek(0)
+    head = file.read(8)
+    if head == COMPOUND:
+        return compound_family(file)
+    if head.startswith(b"MZ"):
+        from yendo.formats.pe import Image
+        from yendo.installers import families
+
+        return str(families.recognise(file, Image(file, name))[0].FAMILY)
+    if head.startswith(b"PK\x03\x04"):
+        from yendo.formats import archives
+
+        names = {member.name for member in archives.members(file, "zip")}
+        return "msix" if names & {"AppxManifest.xml", "AppxMetadata/AppxBundleManifest.xml"} else "zip archive"
+    for magic, family in _OTHERS:
         if head.startswith(magic):
-            raise NotCovered(f"{path.name} is {what} (its first bytes say so); this version reads installer databases (.msi) only")
-    raise Unreadable(f"{path.name}: no installer of a known family starts with {head[:4].hex(' ') or 'nothing: the file is empty'}")
+            return family
+    raise Unreadable(f"{name}: no installer of a known family starts with {head[:4].hex(' ') or 'nothing: the file is empty'}")
+
+
+def compound_family(file: BinaryIO) -> str:
+    """Database, transform or patch, by the class of the container. Source: the class identifiers that such files carry."""
+    import uuid
+
+    file.seek(0)
+    head = file.read(512)
+    sector = 1 << int.from_bytes(head[30:32], "little") if 9 <= int.from_bytes(head[30:32], "little") <= 16 else 512
+    file.seek((int.from_bytes(head[48:52], "little") + 1) * sector)
+    root = file.read(128)
+    for kind, raw in CLASS_IDS.items():
+        if uuid.UUID(bytes_le=root[80:96].ljust(16, b"\0")) == uuid.UUID(bytes_le=bytes.fromhex(raw)):
+            return _MSI_KINDS.get(kind, "msi")
+    return "msi"  # databases without a class identifier are common; reading says if it is none

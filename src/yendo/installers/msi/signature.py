@@ -8,10 +8,10 @@ Source: [MS-OSHARED] 2.3.2.4 names the stream; the order was checked with files 
 from __future__ import annotations
 
 import hashlib
-from typing import Any
 
 from yendo.formats.cfb import CompoundFile, Entry
 from yendo.formats.msi import Database
+from yendo.installers import signatures
 from yendo.installers.account import Signature
 
 STREAM, EXTENDED = "\x05DigitalSignature", "\x05MsiDigitalSignatureEx"
@@ -22,46 +22,19 @@ def of(database: Database, *, verify: bool = False) -> Signature:
     entry = database.streams.get(STREAM)
     if entry is None:
         return Signature(False)
-    from asn1crypto import cms
-
     try:
-        signed = cms.ContentInfo.load(entry.read())["content"]
-        info = signed["signer_infos"][0]
-        serial = info["sid"].chosen["serial_number"].native
-        certificate = next(choice.chosen for choice in signed["certificates"] if choice.chosen.serial_number == serial)
-        signer, issuer = _name(certificate.subject), _name(certificate.issuer)
-        algorithm, expected = _expected(signed)
-    except (ValueError, KeyError, TypeError, IndexError, StopIteration, AttributeError) as error:
-        return Signature(True, note=f"the signature cannot be read: {error}")
-    if not verify:
-        return Signature(True, signer, issuer)
-    if EXTENDED in database.streams:
-        return Signature(True, signer, issuer, None, "the extended form of the digest is not judged by this version")
-    try:
-        holds = digest(database.container, algorithm) == expected
-    except ValueError:
-        return Signature(True, signer, issuer, None, f"digest algorithm {algorithm} is not known here")
-    return Signature(True, signer, issuer, holds)
-
-
-def _name(name: Any) -> str:
-    native = name.native
-    value = native.get("common_name") or native.get("organization_name") or name.human_friendly
-    return value if isinstance(value, str) else ", ".join(value)
-
-
-def _expected(signed: Any) -> tuple[str, bytes]:
-    """Algorithm and digest from the SpcIndirectDataContent: SEQUENCE { data, DigestInfo }."""
-    from asn1crypto import core, parser
-
-    content = signed["encap_content_info"]["content"]
-    encoded = content.dump()
-    kind, _, _, _, inside, _ = parser.parse(encoded)
-    outer = core.Sequence.load(inside if kind == 2 else encoded)  # PKCS#7 puts a context tag round it, and no octet string
-    digest_info = core.Sequence.load(outer[1].dump())
-    algorithm = core.Sequence.load(digest_info[0].dump())[0].native
-    names = {"2.16.840.1.101.3.4.2.1": "sha256", "1.3.14.3.2.26": "sha1", "2.16.840.1.101.3.4.2.2": "sha384", "2.16.840.1.101.3.4.2.3": "sha512"}
-    return names.get(algorithm, algorithm), digest_info[1].native
+        message = signatures.parse(entry.read())
+    except signatures.Unclear as error:
+        return Signature(True, note=str(error))
+    holds, note = None, ""
+    if verify and EXTENDED in database.streams:
+        note = "the extended form of the digest is not judged by this version"
+    elif verify:
+        try:
+            holds = digest(database.container, message.algorithm) == message.expected
+        except ValueError:
+            note = f"digest algorithm {message.algorithm} is not known here"
+    return Signature(True, message.signer, message.issuer, holds, note, message.chain, message.timestamp)
 
 
 def digest(container: CompoundFile, algorithm: str) -> bytes:

@@ -9,7 +9,6 @@ from __future__ import annotations
 import configparser
 import contextlib
 import os
-import re
 import stat
 from collections.abc import Iterable, Iterator
 from pathlib import Path
@@ -17,7 +16,8 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
-from yendo.effects import Environment, File, Folder, IniValue, Product, RegistryKey, RegistryValue, Service, Shortcut, State, Thing, UninstallEntry
+from yendo.effects import File, Folder, IniValue, Shortcut, State, Thing
+from yendo.effects.keys import things_of_key
 from yendo.effects.things import View
 from yendo.errors import Unreadable
 from yendo.formats import lnk, pe, registry_text
@@ -25,11 +25,6 @@ from yendo.formats import lnk, pe, registry_text
 Blocks = dict[tuple[str, str], str]  # (hive, escaped key path) -> lines
 HIVES = {"system.reg": "HKLM", "user.reg": "HKCU", "userdef.reg": "HKU"}
 MAX_HASHED = 1 << 31
-_UNINSTALL = r"software\microsoft\windows\currentversion\uninstall" + "\\"
-_SERVICES = "system\\currentcontrolset\\services\\"
-_MACHINE_ENVIRONMENT = r"system\currentcontrolset\control\session manager\environment"
-_PRODUCTS = re.compile(r"software\\microsoft\\windows\\currentversion\\installer\\userdata\\([^\\]+)\\products\\([0-9a-f]{32})\\installproperties$")
-_STARTS = {0: "boot", 1: "system", 2: "auto", 3: "demand", 4: "disabled"}
 
 
 def read_blocks(prefix: Path) -> Blocks:
@@ -60,65 +55,11 @@ def locate(hive: str, path: str) -> tuple[str, str, View]:
     return hive, "\\".join(parts), view
 
 
-def unpack_code(packed: str) -> str:
-    """A product code from the packed form the installer keeps it in."""
-    groups = [packed[0:8], packed[8:12], packed[12:16]]
-    rest = [packed[at : at + 2][::-1] for at in range(16, 32, 2)]
-    return "{" + "-".join([*(group[::-1] for group in groups), "".join(rest[:2]), "".join(rest[2:])]).upper() + "}"
-
-
 def registry_things(hive: str, path: str, body: str, *, has_children: bool = False) -> Iterator[Thing]:
     """The things that one key stands for."""
     if registry_text.is_link(body):
         return
-    hive, key, view = locate(hive, path)
-    lowered, found = key.lower(), dict(registry_text.values(body))
-    texts = {name.lower(): data for name, (_, data) in found.items()}
-
-    def text(name: str) -> str | None:
-        value = texts.get(name)
-        return value if isinstance(value, str) and value else None
-
-    if lowered.startswith(_UNINSTALL) and "\\" not in lowered[len(_UNINSTALL) :] and ("displayname" in texts or "uninstallstring" in texts):
-        yield UninstallEntry(
-            key[len(_UNINSTALL) :],
-            hive,
-            view,
-            text("displayname"),
-            text("displayversion"),
-            text("publisher"),
-            text("uninstallstring"),
-            text("quietuninstallstring"),
-            texts.get("systemcomponent") == 1,
-        )
-    elif lowered.startswith(_SERVICES) and "\\" not in lowered[len(_SERVICES) :] and "imagepath" in texts:
-        depends = texts.get("dependonservice", ())
-        yield Service(
-            key[len(_SERVICES) :],
-            text("displayname"),
-            text("imagepath"),
-            _STARTS.get(texts.get("start", 3)),  # type: ignore[arg-type]
-            text("objectname"),
-            depends if isinstance(depends, tuple) else (),
-        )
-    elif hive == "HKLM" and lowered == _MACHINE_ENVIRONMENT:
-        yield from (Environment(name, str(data), "machine") for name, (_, data) in found.items())
-    elif hive == "HKCU" and lowered == "environment":
-        yield from (Environment(name, str(data), "user") for name, (_, data) in found.items())
-    elif match := _PRODUCTS.match(lowered):
-        language = texts.get("language")
-        yield Product(
-            unpack_code(match[2].upper()),
-            text("displayname"),
-            text("displayversion"),
-            language if isinstance(language, int) else None,
-            "machine" if match[1] == "s-1-5-18" else "user",
-        )
-        yield from (RegistryValue(hive, key, name, kind, data, view) for name, (kind, data) in found.items())
-    elif found:
-        yield from (RegistryValue(hive, key, name, kind, data, view) for name, (kind, data) in found.items())
-    elif not has_children:
-        yield RegistryKey(hive, key, view)
+    yield from things_of_key(*locate(hive, path), dict(registry_text.values(body)), has_children=has_children)
 
 
 def windows_path(drive: Path, path: Path) -> str:

@@ -1,0 +1,98 @@
+"""``yendo read FOLDER``: the table, its files and its summary."""
+
+from __future__ import annotations
+
+import argparse
+import csv
+import io
+import sys
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from yendo import atomic
+from yendo.cli import show
+from yendo.errors import Usage
+from yendo.installers import catalogue
+
+
+def run(options: argparse.Namespace) -> int:
+    found = _read(options)
+    told = catalogue.summary(found)
+    if options.csv:
+        atomic.write(options.csv, _csv(found))
+    if options.parquet:
+        _parquet(options.parquet, found)
+    if options.json:
+        show.emit({"schema": catalogue.SCHEMA, "rows": found, "summary": told})
+    elif not options.quiet:
+        _print(found, told)
+    return 0
+
+
+def _read(options: argparse.Namespace) -> list[catalogue.Row]:
+    total = len(catalogue.files(options.file))
+    if options.quiet or not sys.stderr.isatty():
+        return list(catalogue.rows(options.file, options.jobs))
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+    columns = (TextColumn("reading"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
+    with Progress(*columns, console=show.console(error=True), transient=True) as bar:
+        task = bar.add_task("", total=total)
+        return list(catalogue.rows(options.file, options.jobs, lambda path: bar.advance(task)))
+
+
+def _print(found: list[catalogue.Row], told: catalogue.Summary) -> None:
+    out = show.console()
+    rows = [
+        (
+            entry.path,
+            entry.family or "unreadable",
+            " ".join(filter(None, (entry.name, entry.version))),
+            entry.architecture or "",
+            entry.silent or "",
+            entry.confidence or "",
+        )
+        for entry in found
+    ]
+    show.grid(out, rows[:200], heads=("file", "family", "what", "for", "silent", ""), styles=(None, "cyan", None, "dim", None, "dim"))
+    if len(rows) > 200:
+        out.print(f"  [dim]and {len(rows) - 200} more (--csv or --json has them all)[/dim]")
+    show.section(out, f"{show.counted(len(found), 'installer')}, {show.size(sum(entry.size for entry in found))}")
+    lines = [("families", ", ".join(f"{count} {family}" for family, count in told.families.items()))]
+    for title, paths in (
+        ("unsigned", told.unsigned),
+        ("the same bytes", [" = ".join(group) for group in told.duplicates]),
+        ("older than another", [f"{old} (newest: {new})" for old, new in told.older]),
+        ("unreadable", [f"{path}: {why}" for path, why in told.unreadable]),
+    ):
+        if paths:
+            more = f" and {len(paths) - 8} more" if len(paths) > 8 else ""
+            lines.append((title, f"{len(paths)}: " + "; ".join(list(paths)[:8]) + more))
+    show.grid(out, lines, styles=("dim",))
+
+
+def _table(found: list[catalogue.Row]) -> dict[str, list[Any]]:
+    return {field: [getattr(entry, field) for entry in found] for field in catalogue.Row.__struct_fields__}
+
+
+def _csv(found: list[catalogue.Row]) -> bytes:
+    """With a mark for spreadsheets; a text that a spreadsheet would take for a formula gets an apostrophe."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(catalogue.Row.__struct_fields__)
+    for entry in found:
+        cells = ["" if value is None else str(value) for value in msgspec.structs.astuple(entry)]
+        writer.writerow([f"'{cell}" if cell[:1] in ("=", "+", "-", "@") else cell for cell in cells])
+    return out.getvalue().encode("utf-8-sig")
+
+
+def _parquet(path: Path, found: list[catalogue.Row]) -> None:
+    try:
+        import pyarrow
+        from pyarrow import parquet
+    except ImportError as error:
+        raise Usage("Parquet needs pyarrow: pip install 'yendo[parquet]'; --csv and --json need nothing more") from error
+    with atomic.writing(path) as file:
+        parquet.write_table(pyarrow.table(_table(found)), file)

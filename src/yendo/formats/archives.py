@@ -1,0 +1,165 @@
+"""Archives inside other files: which kind, what is in them, and their contents. Reading is zipfile's and libarchive's."""
+
+from __future__ import annotations
+
+import zipfile
+from collections.abc import Iterator
+from typing import BinaryIO, Literal
+
+import msgspec
+
+from yendo.errors import NotCovered, Unreadable
+from yendo.formats import cab
+from yendo.formats.slices import at
+
+Kind = Literal["zip", "7z", "rar", "cabinet"]
+MAGICS: tuple[tuple[bytes, Kind], ...] = (
+    (b"7z\xbc\xaf\x27\x1c", "7z"),
+    (b"Rar!\x1a\x07", "rar"),
+    (b"MSCF\0\0\0\0", "cabinet"),
+    (b"PK\x03\x04", "zip"),
+)
+MAX_MEMBERS = 200_000
+
+
+class Member(msgspec.Struct, frozen=True):
+    """One file in an archive; sizes in bytes, ``packed`` None where the archive does not say it for one file."""
+
+    name: str
+    size: int
+    packed: int | None = None
+    is_link: bool = False
+
+
+def kind_of(head: bytes) -> Kind | None:
+    return next((kind for magic, kind in MAGICS if head.startswith(magic)), None)
+
+
+def members(file: BinaryIO, kind: Kind) -> list[Member]:
+    """What an archive says it holds. Raises Unreadable, NotCovered."""
+    if kind == "cabinet":
+        file.seek(0)
+        return [Member(entry.name, entry.size) for entry in cab.index(file).files]
+    if kind == "zip":
+        with _zip(file) as archive:
+            listed = archive.infolist()
+            if len(listed) > MAX_MEMBERS:
+                raise Unreadable(f"the archive states {len(listed)} files")
+            return [Member(info.filename, info.file_size, info.compress_size, info.external_attr >> 28 == 10) for info in listed if not info.is_dir()]
+    return list(_listed(file, kind))
+
+
+def _zip(file: BinaryIO) -> zipfile.ZipFile:
+    try:
+        return zipfile.ZipFile(file)
+    except (zipfile.BadZipFile, ValueError, OSError, NotImplementedError, OverflowError) as error:
+        raise Unreadable(f"the zip archive cannot be read: {error}") from error
+
+
+def _listed(file: BinaryIO, kind: Kind) -> Iterator[Member]:
+    for entry in _entries(file, kind):
+        if not entry.isdir:
+            yield Member(entry.pathname or "", entry.size or 0, None, entry.issym or entry.islnk)
+
+
+def _entries(file: BinaryIO, kind: Kind):  # type: ignore[no-untyped-def]
+    try:
+        import libarchive
+    except (ImportError, OSError, TypeError, AttributeError) as error:
+        raise NotCovered(f"{kind} archives need the system's libarchive (apt-get install libarchive13)") from error
+    file.seek(0)
+    count = 0
+    try:
+        with libarchive.stream_reader(file, format_name={"7z": "7zip"}.get(kind, "all")) as archive:
+            for entry in archive:
+                count += 1
+                if count > MAX_MEMBERS:
+                    raise Unreadable(f"the archive holds more than {MAX_MEMBERS} files")
+                yield entry
+    except libarchive.exception.ArchiveError as error:
+        raise Unreadable(f"the {kind} archive is damaged: {error}") from error
+
+
+def contents(file: BinaryIO, kind: Kind, wanted: set[str], limit: int) -> Iterator[tuple[str, Iterator[bytes]]]:
+    """The named files, each as its pieces, in the archive's order. Raises Unreadable where they unpack to more than ``limit`` bytes."""
+    if kind == "cabinet":
+        for name, data in cab.extract(file, wanted, limit=limit):
+            yield name, iter((data,))
+        return
+    left = limit
+
+    def counted(pieces: Iterator[bytes], name: str) -> Iterator[bytes]:
+        nonlocal left
+        for piece in pieces:
+            left -= len(piece)
+            if left < 0:
+                raise Unreadable(f"{name} and what came before unpack to more than {limit} bytes")
+            yield piece
+
+    if kind == "zip":
+        with _zip(file) as archive:
+            for info in archive.infolist():
+                if info.filename in wanted and not info.is_dir():
+                    yield info.filename, counted(_member_pieces(archive, info), info.filename)
+        return
+    for entry in _entries(file, kind):
+        if entry.pathname in wanted and not entry.isdir:
+            yield entry.pathname, counted(entry.get_blocks(1 << 18), entry.pathname)
+
+
+def _member_pieces(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> Iterator[bytes]:
+    try:
+        with archive.open(info) as member:
+            while piece := member.read(1 << 18):
+                yield piece
+    except (zipfile.BadZipFile, NotImplementedError, RuntimeError, EOFError, OSError, ValueError) as error:
+        raise Unreadable(f"{info.filename} cannot be unpacked: {error}") from error
+    except Exception as error:  # zlib's, lzma's and bz2's own
+        raise Unreadable(f"{info.filename} is damaged: {error}") from error
+
+
+CONFIGURED = b";!@Install@!UTF-8!"
+CONFIGURED_END = b";!@InstallEnd@!"
+REACH = 65536
+
+
+class SelfExtractor(msgspec.Struct, frozen=True):
+    """An archive behind or inside a program: where it lies, and the configuration in front of it, as its own lines."""
+
+    kind: Kind
+    offset: int
+    size: int
+    configuration: tuple[tuple[str, str], ...] = ()
+    configuration_offset: int = 0
+    whole_file: bool = False
+    """A zip archive counts its offsets from the start of the program, or of its own; zipfile finds out."""
+
+
+def find(file: BinaryIO, begin: int, end: int) -> SelfExtractor | None:
+    """An archive that begins right behind the image, or behind a configuration there; a zip also by its end."""
+    head = at(file, begin, min(REACH, end - begin))
+    place = head.find(CONFIGURED[:-6], 0, 1024)
+    configuration: tuple[tuple[str, str], ...] = ()
+    start = 0
+    if place >= 0:
+        stop = head.find(CONFIGURED_END[:-1], place)
+        if stop < 0:
+            return None
+        lines = head[head.find(b"!", place + 12) + 1 : stop].decode("utf-8", "replace").splitlines()
+        pairs = (line.partition("=") for line in lines if "=" in line and not line.startswith(";"))
+        configuration = tuple((key.strip(), value.strip().strip('"')) for key, _, value in pairs)
+        start = stop
+    for magic, kind in MAGICS:
+        found = head.find(magic, start, start + 1024)
+        if found >= 0:
+            return SelfExtractor(kind, begin + found, end - begin - found, configuration, begin + place if place >= 0 else 0)
+    tail = at(file, max(begin, end - 66000), min(66000, end - begin))
+    if tail.rfind(b"PK\x05\x06") >= 0:
+        from yendo.formats.slices import Slice
+
+        try:
+            if members(Slice(file, 0, end), "zip"):  # type: ignore[arg-type]
+                return SelfExtractor("zip", begin, end - begin, whole_file=True)
+        except Unreadable:
+            return None
+    return None

@@ -1,0 +1,295 @@
+"""Setup programs that interpret compiled instructions: the header behind the stub, its tables, its data.
+
+Behind the program lies a first header (flags, a mark, two lengths), then the packed header with the
+tables (pages, sections, instructions, strings, languages), then the packed data; either each block is
+packed for itself, or header and data are one packed stream. Source: the format as found in files and
+in the behaviour of stubs that interpret headers written by our tests.
+"""
+
+from __future__ import annotations
+
+import lzma
+import struct
+import zlib
+from collections.abc import Callable
+from functools import cached_property
+from typing import BinaryIO, Literal
+
+import msgspec
+
+from yendo.errors import NotCovered, Unreadable
+from yendo.formats import short_bzip2
+from yendo.formats.pe import Image
+from yendo.formats.slices import at
+
+MARK = bytes.fromhex("efbeadde4e756c6c736f6674496e7374")
+STEP, REACH = 512, 1 << 20  # the first header lies on a multiple of STEP, at most REACH behind the image
+FIRST = 28
+MAX_HEADER, MAX_FILE, MAX_ENTRIES = 32 << 20, 2 << 30, 1 << 18
+UNINSTALLER, SILENT, NO_CHECK, CHECK = 1, 2, 4, 8  # flags of the first header
+PACKED = 0x80000000
+Compression = Literal["none", "deflate", "bzip2", "lzma"]
+
+
+class Instruction(msgspec.Struct, frozen=True, gc=False):
+    """One compiled instruction: its number, its operation, its six operands (32 bits, signed)."""
+
+    number: int
+    operation: int
+    operands: tuple[int, int, int, int, int, int]
+
+
+class Section(msgspec.Struct, frozen=True):
+    """``code`` is the first instruction's number, ``length`` their count; ``flags`` as in the format."""
+
+    name: int
+    kinds: int
+    flags: int
+    code: int
+    length: int
+
+
+class Page(msgspec.Struct, frozen=True):
+    """``dialog`` is the resource of its window (0: drawn by the script), ``functions`` those called before, on show and after."""
+
+    dialog: int
+    kind: int
+    functions: tuple[int, int, int]
+    flags: int
+
+
+class Language(msgspec.Struct, frozen=True):
+    number: int
+    strings: tuple[int, ...]
+
+
+def find(file: BinaryIO, image: Image) -> int | None:
+    """The offset of the first header, or None."""
+    begin, end = image.appended
+    first = -(-begin // STEP) * STEP if begin % STEP else begin
+    if end - first < FIRST:
+        return None
+    if at(file, first + 4, 16) == MARK:
+        return first
+    head = at(file, first, min(REACH, end - first))
+    found = head.find(MARK)
+    while found >= 0:
+        if (first + found - 4) % STEP == 0:
+            return first + found - 4
+        found = head.find(MARK, found + 1)
+    return None
+
+
+def _lzma(data: bytes) -> lzma.LZMADecompressor:
+    properties, dictionary = data[0], struct.unpack_from("<I", data, 1)[0]
+    if properties >= 225 or dictionary > 1 << 28:
+        raise Unreadable("the packed data asks for a dictionary of more than 256 MB")
+    return lzma.LZMADecompressor(
+        lzma.FORMAT_RAW,
+        filters=[
+            {"id": lzma.FILTER_LZMA1, "lc": properties % 9, "lp": properties // 9 % 5, "pb": properties // 45, "dict_size": max(dictionary, 4096)}
+        ],
+    )
+
+
+def unpack(data: bytes, kind: Compression, limit: int) -> bytes:
+    """Unpacks at most ``limit`` bytes. Raises Unreadable on damaged data."""
+    try:
+        match kind:
+            case "none":
+                return data[:limit]
+            case "deflate":
+                return zlib.decompressobj(-15).decompress(data, limit)
+            case "bzip2":
+                return short_bzip2.decompress(data, limit)
+        return _lzma(data).decompress(data[5:], limit)
+    except (zlib.error, lzma.LZMAError, struct.error, EOFError) as error:
+        raise Unreadable(f"the packed data is damaged: {error}") from error
+
+
+def _kind_of(data: bytes) -> Compression:
+    """How a block is packed, by its first bytes."""
+    if data[:3] == b"\x5d\0\0" and len(data) > 6 and data[5] == 0:
+        return "lzma"
+    if data[:1] == b"\x31" and len(data) > 1 and data[1] < 14:
+        return "bzip2"
+    return "deflate"
+
+
+class ScriptExe:
+    """The tables behind a stub. Raises Unreadable with the offset, NotCovered for a form that is not known."""
+
+    def __init__(self, file: BinaryIO, start: int, end: int) -> None:
+        self.file, self.start, self.end = file, start, end
+        self.flags, mark, self.header_size, self.length = struct.unpack("<I16sII", at(file, start, FIRST).ljust(FIRST, b"\0"))
+        if mark != MARK:
+            raise Unreadable(f"no script header at offset {start}")
+        if not 0 < self.header_size <= MAX_HEADER:
+            raise Unreadable(f"the script's header says at offset {start + 20} that it is {self.header_size} bytes long")
+        self.solid, self.data_start = False, 0
+        self.compression: Compression = "none"
+        self.header = self._header()
+        self._tables()
+
+    @property
+    def is_uninstaller(self) -> bool:
+        return bool(self.flags & UNINSTALLER)
+
+    def _header(self) -> bytes:
+        begin = self.start + FIRST
+        head = at(self.file, begin, 16)
+        if len(head) < 8:
+            raise Unreadable(f"the script's header is cut short at offset {begin}")
+        size = struct.unpack_from("<I", head)[0]
+        if size & PACKED and size & ~PACKED <= self.end - begin:
+            self.compression = _kind_of(head[4:])
+            self.data_start = begin + 4 + (size & ~PACKED)
+            found = unpack(at(self.file, begin + 4, size & ~PACKED), self.compression, self.header_size)
+        elif size == self.header_size:
+            self.data_start = begin + 4 + size
+            found = at(self.file, begin + 4, size)
+        else:
+            self.solid, self.compression = True, _kind_of(head)
+            found = unpack(at(self.file, begin, min(self.end - begin, MAX_HEADER)), self.compression, self.header_size + 4)
+            if len(found) < 4 or struct.unpack_from("<I", found)[0] != self.header_size:
+                raise Unreadable(f"what is packed at offset {begin} does not begin with the script's header")
+            found = found[4:]
+        if len(found) < self.header_size:
+            raise Unreadable(f"the script's header at offset {begin} unpacks to {len(found)} bytes, stated are {self.header_size}")
+        return found
+
+    def _tables(self) -> None:
+        header = self.header
+        if len(header) < 300:
+            raise Unreadable("the script's header is shorter than its fixed part")
+        self.header_flags = struct.unpack_from("<I", header)[0]
+        # A stub for 64-bit Windows has offsets of eight bytes in its list of blocks.
+        wide_offsets = struct.unpack_from("<I", header, 8)[0] == 0 and struct.unpack_from("<I", header, 4)[0] >= 300
+        form, step = ("<QI", 12) if wide_offsets else ("<II", 8)
+        blocks = [struct.unpack_from(form, header, 4 + step * number) for number in range(8)]
+        self.fixed = 4 + 8 * step
+        for offset, _ in blocks:
+            if offset > len(header):
+                raise Unreadable(f"a table of the script begins at {offset} of {len(header)}")
+        (pages, sections, entries, strings, languages) = blocks[:5]
+        if entries[1] > MAX_ENTRIES or entries[0] + 28 * entries[1] > len(header):
+            raise Unreadable(f"the script states {entries[1]} instructions at {entries[0]}, beyond its {len(header)} bytes")
+        self.instructions = [
+            Instruction(number, row[0], row[1:])
+            for number, row in enumerate(struct.iter_unpack("<7i", header[entries[0] : entries[0] + 28 * entries[1]]))
+        ]
+        stop = languages[0] if languages[0] > strings[0] else len(header)
+        self.strings = header[strings[0] : stop]
+        self.wide = self.strings[:2] == b"\0\0" and len(self.strings) > 3
+        self.pages = tuple(
+            self._page(header, pages[0] + 64 * number) for number in range(min(pages[1], 64)) if pages[0] + 64 * number + 64 <= len(header)
+        )
+        self.sections = self._sections(header, sections, entries[0])
+        self.languages = self._languages(header, languages, blocks[5][0])
+        names = ("root", "key", "value")
+        # colours of the background (3), of the list (2), size of a language, colour of the licence
+        fixed = struct.unpack_from("<3i3i2iii10i", header, self.fixed)
+        self.remembered = dict(zip(names, fixed[:3], strict=True))
+        self.functions = fixed[10:20]
+        after = self.fixed + 80 + 4 * 33
+        self.folder, self.folder_appended = struct.unpack_from("<ii", header, after)
+
+    @staticmethod
+    def _page(header: bytes, offset: int) -> Page:
+        row = struct.unpack_from("<6i", header, offset)
+        return Page(row[0], row[1], row[2:5], row[5])
+
+    @staticmethod
+    def _sections(header: bytes, block: tuple[int, int], end: int) -> tuple[Section, ...]:
+        offset, count = block
+        if not count:
+            return ()
+        step = (end - offset) // count
+        if step < 24 or count > 4096:
+            raise Unreadable(f"the script states {count} sections in {end - offset} bytes")
+        return tuple(Section(*struct.unpack_from("<5i", header, offset + step * number)) for number in range(count))
+
+    def _languages(self, header: bytes, block: tuple[int, int], end: int) -> tuple[Language, ...]:
+        offset, count = block
+        if not count:
+            return ()
+        step = (max(end, offset) - offset) // count
+        if step < 10 or offset + step * count > len(header):
+            return ()
+        return tuple(
+            Language(
+                struct.unpack_from("<H", header, offset + step * number)[0],
+                struct.unpack_from(f"<{(step - 10) // 4}i", header, offset + step * number + 10),
+            )
+            for number in range(count)
+        )
+
+    # --- data ----------------------------------------------------------------------------------------
+
+    @cached_property
+    def _stream(self) -> Callable[[int, int], bytes]:
+        """Reads from the one packed stream; it is unpacked from its start as far as is asked for."""
+        held = bytearray()
+        source = at(self.file, self.start + FIRST, self.end - self.start - FIRST)
+        if self.compression == "bzip2":
+            raise NotCovered("data packed as one bzip2 stream is not unpacked by this version; its header is")
+        engine = zlib.decompressobj(-15) if self.compression == "deflate" else _lzma(source)
+        fed = 0 if self.compression == "deflate" else 5
+        waiting = b""
+
+        def take(offset: int, size: int) -> bytes:
+            nonlocal fed, waiting
+            base = self.header_size + 4
+            while len(held) < base + offset + size and not engine.eof:
+                if len(held) > MAX_FILE:
+                    raise Unreadable("the packed data unpacks to more than 2 GB")
+                if isinstance(engine, lzma.LZMADecompressor):
+                    piece = b"" if not engine.needs_input else source[fed : fed + (1 << 20)]
+                    fed += len(piece)
+                    out = engine.decompress(piece, 1 << 22)
+                else:
+                    waiting = waiting or source[fed : fed + (1 << 20)]
+                    fed += 0 if engine.unconsumed_tail else len(waiting)
+                    out = engine.decompress(waiting, 1 << 22)
+                    waiting = engine.unconsumed_tail
+                held.extend(out)
+                if not out and fed >= len(source):
+                    break
+            return bytes(held[base + offset : base + offset + size])
+
+        return take
+
+    def place(self, offset: int) -> tuple[int, int, bool]:
+        """Where a block of data lies in the file: offset, packed size, whether packed. Not for one packed stream."""
+        begin = self.data_start + offset
+        raw = at(self.file, begin, 4)
+        if offset < 0 or len(raw) < 4 or begin + 4 > self.end:
+            raise Unreadable(f"data of the script begins at offset {begin}, beyond its end at {self.end}")
+        size = struct.unpack("<I", raw)[0]
+        if begin + 4 + (size & ~PACKED) > self.end:
+            raise Unreadable(f"data of the script at offset {begin} is cut short")
+        return begin + 4, size & ~PACKED, bool(size & PACKED)
+
+    def data(self, offset: int, limit: int = MAX_FILE) -> bytes:
+        """A block of data, unpacked. Raises Unreadable, or where it is longer than ``limit``."""
+        try:
+            if self.solid:
+                size = struct.unpack("<I", self._stream(offset, 4))[0]
+                if size > limit:
+                    raise Unreadable(f"data of the script unpacks to {size} bytes")
+                return self._stream(offset + 4, size)
+            begin, size, packed = self.place(offset)
+            raw = at(self.file, begin, size)
+            out = unpack(raw, self.compression, limit + 1) if packed else raw
+        except (zlib.error, lzma.LZMAError, struct.error, EOFError) as error:
+            raise Unreadable(f"the packed data is damaged: {error}") from error
+        if len(out) > limit:
+            raise Unreadable(f"data of the script at {offset} unpacks to more than {limit} bytes")
+        return out
+
+    def follower(self, offset: int) -> int:
+        """The data offset of the block behind another one."""
+        if self.solid:
+            return offset + 4 + int.from_bytes(self._stream(offset, 4), "little")
+        begin, size, _ = self.place(offset)
+        return begin + size - self.data_start

@@ -1,0 +1,58 @@
+"""A part of a file as a file of its own, so that what lies within is read where it lies."""
+
+from __future__ import annotations
+
+import io
+from typing import BinaryIO
+
+
+class Slice(io.RawIOBase):
+    """The bytes ``start`` to ``start + size`` of ``file``, read-only. What the file itself does not have reads as its end."""
+
+    def __init__(self, file: BinaryIO, start: int, size: int) -> None:
+        self._file, self._start, self._size, self._at = file, start, max(size, 0), 0
+
+    def readable(self) -> bool:
+        return True
+
+    def seekable(self) -> bool:
+        return True
+
+    def tell(self) -> int:
+        return self._at
+
+    def seek(self, offset: int, whence: int = 0) -> int:
+        self._at = max(0, offset + (0, self._at, self._size)[whence])
+        return self._at
+
+    def read(self, size: int | None = -1) -> bytes:
+        left = max(self._size - self._at, 0)
+        wanted = left if size is None or size < 0 else min(size, left)
+        if not wanted:
+            return b""
+        self._file.seek(self._start + self._at)
+        data = self._file.read(wanted)
+        self._at += len(data)
+        return data
+
+    def readinto(self, buffer) -> int:  # type: ignore[no-untyped-def]
+        data = self.read(len(buffer))
+        buffer[: len(data)] = data
+        return len(data)
+
+    def __len__(self) -> int:
+        return self._size
+
+
+def size_of(file: BinaryIO) -> int:
+    """The size of an open file in bytes; its place stays as it was."""
+    at = file.tell()
+    end = file.seek(0, 2)
+    file.seek(at)
+    return end
+
+
+def at(file: BinaryIO, offset: int, size: int) -> bytes:
+    """``size`` bytes at ``offset``, or as many as there are."""
+    file.seek(offset)
+    return file.read(size)

@@ -1,0 +1,317 @@
+"""Setup engines driven by answer files, often round an installer database (``answers-exe``)."""
+
+from __future__ import annotations
+
+import configparser
+import io
+from typing import BinaryIO
+
+import msgspec
+
+from yendo.effects import State
+from yendo.errors import YendoError
+from yendo.evidence import BlindSpot, Evidence
+from yendo.facts.surroundings import Surroundings, windows
+from yendo.formats import answers
+from yendo.formats.pe import Image
+from yendo.formats.slices import Slice
+from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
+from yendo.installers.families import Found, Prediction, Told, offset
+from yendo.installers.parts import MAX_LOOKED_INTO, Part, as_path, whole
+
+FAMILY = "answers-exe"
+MAX_DATABASE = 512 << 20
+# Source: the codes of the engine's silent mode, written to its log as ResultCode.
+RESULTS = {
+    0: "done", -1: "general error", -2: "invalid mode", -3: "required data is not in the answer file", -4: "not enough memory",
+    -5: "a file does not exist (the answer file, most often)", -6: "cannot write the answer file", -7: "cannot write its log", -8: "the path of the answer file is wrong",
+    -9: "not a valid list type", -10: "data of a wrong type", -11: "unknown error", -12: "dialogs come in another order than in the answer file",
+    -51: "cannot create a folder", -52: "cannot reach a file or folder", -53: "a wrong option was chosen",
+}  # fmt: skip
+
+
+class Settings(msgspec.Struct, frozen=True):
+    """What ``setup.ini`` says: the wrapped database's name or '', and its sections."""
+
+    package: str
+    sections: dict[str, dict[str, str]]
+
+    def get(self, section: str, key: str) -> str:
+        return self.sections.get(section.lower(), {}).get(key.lower(), "")
+
+
+def find(file: BinaryIO, image: Image) -> Found | None:
+    begin, end = image.appended
+    if end - begin < 64:
+        return None
+    records = answers.find(file, begin, end)
+    if records is None:
+        return None
+    names = {record.name.lower() for record in records.records}
+    if records.form == "plain" and not names & {"setup.ini", "setup.inx", "setup.ins", "data1.cab", "data1.hdr"}:
+        return None
+    words = {
+        "plain": "records with plain names",
+        "listed": "a list of records behind its mark",
+        "later": "a list of records of a later form behind its mark",
+    }
+    return Found(FAMILY, offset(records.offset, words[records.form]), records, words[records.form])
+
+
+def _open(file: BinaryIO, record: answers.Record):  # type: ignore[no-untyped-def]
+    def open_it(limit: int) -> BinaryIO:
+        if not record.folding:
+            return Slice(file, record.offset, min(record.size, limit))  # type: ignore[return-value]
+        return whole(answers.pieces(file, record), limit)
+
+    return open_it
+
+
+def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
+    listed = [
+        Part(
+            record.path.replace("\\", "/"),
+            None if record.folding else record.size,
+            record.offset,
+            record.size,
+            _open(file, record),
+            "",
+            not record.folding,
+        )
+        for record in found.what.records
+    ]
+    return listed + _of_cabinets(file, found.what)
+
+
+def _of_cabinets(file: BinaryIO, records: answers.Records) -> list[Part]:
+    """The files of the engine's own cabinets, by the header that lists them."""
+    by_name = {record.name.lower(): record for record in records.records}
+    header = by_name.get("data1.hdr") or by_name.get("data1.cab")
+    if header is None:
+        return []
+    listed = []
+    for held in answers.cabinet_files(_open(file, header)(16 << 20).read()):
+        volume = by_name.get(f"data{held.volume}.cab")
+        if not held.size or not held.offset or volume is None:
+            continue
+
+        def open_it(limit: int, volume: answers.Record = volume, held: answers.Held = held) -> BinaryIO:
+            inner = Slice(file, volume.offset, volume.size)
+            return io.BytesIO(answers.unpack(inner, held, max(MAX_LOOKED_INTO, held.size))[:limit])  # type: ignore[arg-type]
+
+        listed.append(Part(f"{volume.name}/{held.path.replace(chr(92), '/')}", held.size, volume.offset + held.offset, held.packed, open_it))
+    return listed
+
+
+def settings(file: BinaryIO, records: answers.Records) -> Settings:
+    """What the launcher's own settings file says. Empty where there is none."""
+    record = next((record for record in records.records if record.name.lower() == "setup.ini"), None)
+    if record is None:
+        return Settings("", {})
+    raw = _open(file, record)(1 << 20).read()
+    text = raw.decode("utf-16" if raw[:2] == b"\xff\xfe" else "cp1252", "replace")
+    parser = configparser.RawConfigParser(strict=False, interpolation=None, allow_no_value=True, comment_prefixes=(";",))
+    try:
+        parser.read_string(text)
+    except configparser.Error:
+        return Settings("", {})
+    sections = {name.lower(): {key.lower(): value or "" for key, value in parser.items(name)} for name in parser.sections()}
+    return Settings(sections.get("startup", {}).get("packagename", ""), sections)
+
+
+def wrapped(file: BinaryIO, records: answers.Records, name: str) -> BinaryIO | None:
+    """The wrapped database in memory, or None."""
+    record = next((record for record in records.records if record.name.lower() == name.lower()), None)
+    return _open(file, record)(MAX_DATABASE) if record else None
+
+
+def predict(file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State) -> Prediction:
+    """Of one round a database: what the database does, and the copy of it that the launcher keeps. ``state`` is left as it is."""
+    known = settings(file, found.what)
+    inner = wrapped(file, found.what, known.package) if known.package else None
+    if inner is None:
+        return Prediction((), (_script_spot(found),))
+    from yendo.effects import Effect, File, Folder
+    from yendo.formats.msi import Database
+    from yendo.installers.msi import engine
+
+    extra: list[Effect] = []
+    where = Evidence("row", f"setup.ini [{known.package}] CacheFolder")
+    if known.get(known.package, "cachefolder") and known.get(known.package, "cacheroot") == "28":
+        base = surroundings.environment["LOCALAPPDATA"] + "\\" + known.get(known.package, "cachefolder")
+        folder = f"{base}\\{known.get('startup', 'packagecode')}"
+        extra += [Effect("add", Folder(path), "predicted", where) for path in (base, folder) if state.get("folder", path) is None]
+        extra.append(Effect("add", File(f"{folder}\\{known.package}", inner.seek(0, 2)), "predicted", where))
+    with as_path(inner) as path, Database(path) as database:
+        outcome = engine.predict(database, surroundings, state.copy())
+    return Prediction((*outcome.effects, *extra), tuple(outcome.blind_spots), outcome.exit_code)
+
+
+def _script_spot(found: Found) -> BlindSpot:
+    return BlindSpot(
+        "where its files go and what else it does",
+        "its script is compiled by the vendor's tool and not interpreted here; try it with an answer file",
+        found.evidence,
+    )
+
+
+def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
+    known = settings(file, found.what)
+    if known.package:
+        return _round_a_database(file, image, found, name, known)
+    where = found.evidence
+    answer = Switch('/f1"<file>"', "the answer file, by its whole path; without it one named setup.iss beside the program is used", "certain", where)
+    quiet = (
+        Switch("/s", "silent: every dialog is answered from the answer file", "certain", where),
+        answer,
+        Switch("/sms", "waits until the engine has ended", "likely", where),
+    )
+    log = Switch('/f2"<file>"', "its log, whose ResultCode tells how it ended (the exit code is 0 all the same)", "certain", where)
+    line = CommandLine(f'"{name}" /s /sms /f1"C:\\answers.iss" /f2"C:\\answers.log"', "likely", where, (*quiet, log))
+    record = Switch('/r /f1"<file>"', "shows its dialogs once and records the answers", "certain", where)
+    identity = Identity(
+        name=known.get("startup", "appname") or None,
+        publisher=known.get("startup", "companyname") or None,
+        product_code="{" + guid + "}" if (guid := known.get("startup", "productguid")) else None,
+        version=None,
+    )
+    return Told(
+        identity=identity,
+        silent=Silent(line, None, None),
+        switches=(*quiet, log, record, Switch("/uninst", "removes; with /s and an answer file of its own", "likely", where)),
+        behaviour=(
+            Aspect("waits", "only with /sms", "likely", where),
+            Aspect("log", "setup.log beside the answer file, or where /f2 says; ResultCode 0 is done", "certain", where),
+            Aspect("exit codes", "0 whether it worked or not: look at ResultCode in its log", "certain", where),
+            Aspect("folder", "as the answer file says (szDir)", "certain", where),
+        ),
+        blind_spots=(_script_spot(found),),
+        candidates=(CommandLine(f'"{name}" /s /sms', "to be tried", where, quiet[:1]), line),
+        why={"identity.name": Evidence("row", "setup.ini [Startup] AppName")},
+    )
+
+
+def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, known: Settings) -> Told:
+    from yendo.installers.msi import commandline, describe
+
+    where = Evidence("row", "setup.ini [Startup] PackageName", f"it wraps {known.package}")
+    through = Switch('/v"<arguments>"', "hands the arguments to the Windows Installer; no space after /v", "certain", where)
+    quiet = (Switch("/s", "silent: no window of its own", "certain", where), through)
+    switches = (*quiet, Switch("/x", "removes", "certain", where), Switch("/l<number>", "the language, as a number", "certain", where))
+    line = CommandLine(f'"{name}" /s /v"/qn /norestart"', "likely", where, quiet)
+    inner = wrapped(file, found.what, known.package)
+    aspects = [
+        Aspect("waits", "until the Windows Installer has ended", "likely", where),
+        Aspect("log", '/v"/l*v <file>"', "certain", where),
+        Aspect("folder", '/v"INSTALLDIR=<folder>", or what the database calls it', "likely", where),
+        Aspect("exit codes", "those of the Windows Installer", "likely", where),
+    ]
+    if known.get("startup", "cmdline"):
+        aspects.append(Aspect("adds to every call", known.get("startup", "cmdline"), "certain", Evidence("row", "setup.ini [Startup] CmdLine")))
+    notes = []
+    if message := known.get("info", "evalmsg"):
+        notes.append(BlindSpot("a message that it may show", message, Evidence("row", "setup.ini [Info] EvalMsg")))
+    identity = Identity(name=known.get("startup", "product") or None, version=known.get("startup", "productversion") or None)
+    if inner is None:
+        return Told(identity=identity, silent=Silent(line), switches=switches, behaviour=tuple(aspects), candidates=(line,), blind_spots=tuple(notes))
+    try:
+        with as_path(inner) as path:
+            account = describe.account(path)
+    except YendoError as error:
+        notes.append(BlindSpot(f"the database {known.package} inside", f"it cannot be read: {error}", where))
+        return Told(identity=identity, silent=Silent(line), switches=switches, behaviour=tuple(aspects), candidates=(line,), blind_spots=tuple(notes))
+    around = windows()
+    state = describe.baseline(around)
+    prediction = predict(file, image, found, name, "", around, state)
+    code = account.identity.product_code
+    uninstall = CommandLine(commandline.uninstall(code), "certain", Evidence("row", f"{known.package} Property[ProductCode]")) if code else None
+    return Told(
+        identity=account.identity,
+        silent=Silent(line, uninstall, account.silent.repair),
+        switches=switches,
+        behaviour=tuple(aspects),
+        conditions=account.conditions,
+        properties=account.properties,
+        processes=account.processes,
+        effects=prediction.effects,
+        blind_spots=(*notes, *account.blind_spots),
+        candidates=(line, CommandLine(f'"{name}" /s /v"/qn"', "to be tried", where, quiet)),
+        why={key: Evidence(value.source, f"{known.package} {value.where}", value.note) for key, value in account.why.items()},
+        needs=account.needs,
+    )
+
+
+# --- answer files -------------------------------------------------------------------------------------------
+
+
+class AnswerFile(msgspec.Struct, frozen=True):
+    """An answer file: its dialogs in order, each with its answers. ``version`` is the engine's (v7.00)."""
+
+    version: str
+    dialogs: tuple[tuple[str, dict[str, str]], ...]
+    application: dict[str, str] = {}
+
+
+def read_answers(text: str) -> AnswerFile:
+    """Reads an answer file, or the log that the engine writes. Raises Unreadable where it is none."""
+    from yendo.errors import Unreadable
+
+    parser = configparser.RawConfigParser(strict=False, interpolation=None, allow_no_value=True)
+    parser.optionxform = str  # type: ignore[assignment,method-assign]
+    try:
+        parser.read_string(text.lstrip("\ufeff"))
+    except configparser.Error as error:
+        raise Unreadable(f"not an answer file: {str(error).splitlines()[0]}") from error
+    head = next((dict(parser.items(name)) for name in parser.sections() if name.lower().endswith("silent]") or name.lower().endswith("silent")), None)
+    if head is None:
+        raise Unreadable("not an answer file: it has no section that names its version")
+    sections = {name: {key: value or "" for key, value in parser.items(name)} for name in parser.sections()}
+    order = next((entries for name, entries in sections.items() if name.endswith("-DlgOrder") or name == "Dialogs"), {})
+    count = int(order.get("Count", "0")) if order.get("Count", "0").isdigit() else 0
+    dialogs = [(order[f"Dlg{number}"], sections.get(order[f"Dlg{number}"], {})) for number in range(count) if f"Dlg{number}" in order]
+    return AnswerFile(head.get("Version", ""), tuple(dialogs), sections.get("Application", {}))
+
+
+def check_answers(file: AnswerFile) -> list[str]:
+    """What is wrong with an answer file, in words: each dialog needs a Result, and folders their paths."""
+    wrong = []
+    if not file.dialogs:
+        wrong.append("it answers no dialog: the section that gives their order is missing or empty")
+    for name, given in file.dialogs:
+        if not given:
+            wrong.append(f"{name} is in the order and has no section of its own")
+        elif "Result" not in given and not any(key.startswith("szDir") for key in given):
+            wrong.append(f"{name} has no Result")
+        if given.get("Result") in ("2", "12"):
+            wrong.append(f"{name} answers with {given['Result']}, which goes back or cancels")
+    return wrong
+
+
+def write_answers(file: AnswerFile, product: str) -> str:
+    """The text of an answer file, with the line ends that the engine wants. ``product`` is the engine's product code."""
+    mark = answers.MARK[:-1].decode() + " Silent"
+    lines = [
+        f"[{mark}]",
+        f"Version={file.version or 'v7.00'}",
+        "File=Response File",
+        "[File Transfer]",
+        "OverwrittenReadOnly=NoToAll",
+        f"[{product}-DlgOrder]",
+    ]
+    lines += [f"Dlg{number}={name}" for number, (name, _) in enumerate(file.dialogs)]
+    lines.append(f"Count={len(file.dialogs)}")
+    for name, given in file.dialogs:
+        lines += [f"[{name}]", *(f"{key}={value}" for key, value in given.items())]
+    if file.application:
+        lines += ["[Application]", *(f"{key}={value}" for key, value in file.application.items())]
+    return "\r\n".join(lines) + "\r\n"
+
+
+def result_of(log: str) -> int | None:
+    """The ResultCode of the engine's log, or None."""
+    parser = configparser.RawConfigParser(strict=False, interpolation=None, allow_no_value=True)
+    try:
+        parser.read_string(log)
+        return int(parser.get("ResponseResult", "ResultCode"))
+    except (configparser.Error, ValueError):
+        return None
