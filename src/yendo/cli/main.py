@@ -12,6 +12,7 @@ from yendo import __version__
 
 COMMANDS = {
     "read": "say what an installer is and does, without running it",
+    "try": "run a setup program on fresh machines until its silent command line is found",
     "draft": "start a package: a workspace with a plan",
     "check": "look a plan over as an experienced colleague would",
     "build": "make the package",

@@ -169,4 +169,5 @@ class Account(msgspec.Struct, frozen=True):
     behaviour: tuple[Aspect, ...] = ()
     contents: tuple[Content, ...] = ()
     program: ProgramFacts | None = None
+    candidates: tuple[CommandLine, ...] = ()
     """``refused``: why the prediction stopped, where the installer itself would refuse a fresh machine."""

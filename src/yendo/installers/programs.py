@@ -152,6 +152,7 @@ def _account(path: Path, reading: Reading, told: Told, verify: bool) -> form.Acc
         behaviour=(*_elevation(words), *told.behaviour),
         contents=contents,
         program=words,
+        candidates=told.candidates,
     )
 
 

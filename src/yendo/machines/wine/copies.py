@@ -28,6 +28,7 @@ class PrivateCopy:
         self.upper = work / "upper"
         for folder in (self.upper, work / "overlay", self.root):
             folder.mkdir(parents=True, exist_ok=True)
+        self._free = shutil.disk_usage(work).free
         self.overlaid = self._overlay()
         if not self.overlaid:
             done = subprocess.run(["cp", "-a", "--reflink=auto", f"{template}/.", str(self.root)], capture_output=True, text=True, check=False)
@@ -40,6 +41,10 @@ class PrivateCopy:
         if "," in str(self.work) + str(self.template) or ":" in str(self.template):
             return False
         return not _LIBC.mount(b"overlay", str(self.root).encode(), b"overlay", 0, options.encode())
+
+    def used(self) -> int:
+        """Bytes that this file system has lost since the copy was made: a bound, other programs write to it too."""
+        return max(0, self._free - shutil.disk_usage(self.work).free)
 
     def changed(self) -> Iterator[tuple[Path, str]]:
         """``(path in the copy, "file" | "folder" | "gone")`` for what may differ from the template."""

@@ -86,38 +86,44 @@ class Prefix:
     def drive(self) -> Path:
         return self.root / "drive_c"
 
-    def start(self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL) -> int | None:
-        """Runs a program of the layer to its end; None when it took too long and everything was ended."""
+    def launch(self, *arguments: str, output: Any = subprocess.DEVNULL, before: tuple[str, ...] = ()) -> subprocess.Popen[bytes]:
+        """Starts a program of the layer. ``before`` is a command of this system that starts it in turn."""
         self.running = True
-        process = subprocess.Popen(
-            [self.layer.wine, *arguments],
+        return subprocess.Popen(
+            [*before, self.layer.wine, *arguments],
             env=self.environment,
             stdin=subprocess.DEVNULL,
             stdout=output,
             stderr=subprocess.DEVNULL,
             start_new_session=True,
         )
+
+    def start(self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL) -> int | None:
+        """Runs a program of the layer to its end; None when it took too long and everything was ended."""
+        process = self.launch(*arguments, output=output)
         try:
             return process.wait(timeout)
         except subprocess.TimeoutExpired:
             self.stop()
             return None
         finally:
-            if process.poll() is None:
-                with contextlib.suppress(ProcessLookupError):
-                    os.killpg(process.pid, signal.SIGKILL)
-                process.wait()
+            end_group(process)
 
-    def command(self, line: str, *, work: Path, timeout: float, folder: str | None = None) -> Ran:
-        """Runs a Windows command line through a batch file, which alone gives the full exit code."""
+    def batch(self, line: str, work: Path, folder: str | None = None) -> tuple[str, Path]:
+        """Writes a Windows command line as a batch file; returns its Windows path, and the file for what it says."""
         number = len(list(work.glob("run-*.bat")))
         batch, said = work / f"run-{number}.bat", work / f"run-{number}.txt"
         escaped = line.replace("%", "%%")
         enter = f'cd /d "{folder}"\r\n' if folder else ""
         batch.write_text(f"@echo off\r\n{enter}{escaped}\r\necho yendo-rc=%errorlevel%\r\n", "utf-8", newline="")
+        return "Z:" + str(batch).replace("/", "\\"), said
+
+    def command(self, line: str, *, work: Path, timeout: float, folder: str | None = None) -> Ran:
+        """Runs a Windows command line through a batch file, which alone gives the full exit code."""
+        batch, said = self.batch(line, work, folder)
         begun = time.monotonic()
         with said.open("wb") as output:
-            ended = self.start("cmd", "/c", "Z:" + str(batch).replace("/", "\\"), timeout=timeout, output=output)
+            ended = self.start("cmd", "/c", batch, timeout=timeout, output=output)
         seconds = time.monotonic() - begun
         text = said.read_bytes()[-1_000_000:].decode("utf-8", "replace").replace("\r\n", "\n")
         before, mark, after = text.rpartition("yendo-rc=")
@@ -167,6 +173,14 @@ class Prefix:
         """Ends everything in this prefix at once, and never raises."""
         with contextlib.suppress(OSError, subprocess.TimeoutExpired):
             self.flush()
+
+
+def end_group(process: subprocess.Popen[bytes]) -> None:
+    """Ends a process that we started, and what it started in its session, if it is still there."""
+    if process.poll() is None:
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(process.pid, signal.SIGKILL)
+        process.wait()
 
 
 def _end(processes: list[int], number: signal.Signals) -> None:

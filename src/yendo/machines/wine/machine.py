@@ -23,6 +23,7 @@ from yendo.machines.protocol import Place, Ran
 from yendo.machines.wine import layer as layers
 from yendo.machines.wine import noise, observe
 from yendo.machines.wine.copies import PrivateCopy
+from yendo.machines.wine.watch import Watched, watch
 
 RECIPE = 10  # raise it when a template must be made anew
 POWERSHELL_VARIABLE = "YENDO_POWERSHELL"
@@ -241,7 +242,7 @@ class WineSession:
     """One private copy, from fresh to thrown away."""
 
     def __init__(self, machine: WineMachine, copy: PrivateCopy, work: Path, account: Account, display: str | None) -> None:
-        self.machine, self.copy, self.work, self.account = machine, copy, work, account
+        self.machine, self.copy, self.work, self.account, self.display = machine, copy, work, account, display
         self.surroundings = machine.surroundings(account)
         home = work / "home"
         home.mkdir(exist_ok=True)
@@ -284,9 +285,10 @@ class WineSession:
             at = step
         return at
 
-    def bring(self, source: Path, target: str) -> None:
+    def bring(self, source: Path, target: str, *, counts: bool = False) -> None:
+        """``counts``: what changes there later is part of what ``state`` reports."""
         top = target
-        while not self.has_folder(top):
+        while not counts and not self.has_folder(top):
             new, top = top, parent(top)
             self._brought.append(new.lower())
         shutil.copytree(source, self.host(target), dirs_exist_ok=True)
@@ -334,6 +336,10 @@ class WineSession:
 
     def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
         return self.prefix.command(command, work=self.work, timeout=timeout, folder=folder)
+
+    def watch(self, command: str, *, timeout: float, press: bool = False, folder: str | None = None) -> Watched:
+        """Runs a command line and follows all its processes and windows. ``press`` agrees to every dialog. Raises NoMachine."""
+        return watch(self, command, timeout=timeout, press=press, folder=folder)
 
     def state(self) -> State:
         self.prefix.flush()
