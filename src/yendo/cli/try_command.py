@@ -66,9 +66,9 @@ def run(options: argparse.Namespace) -> int:
             commands.append(trying.with_answers())
         trial = trying.run(commands)
     if options.into and trial.install:
-        from yendo.draft import draft
+        from yendo.draft import setups
 
-        draft.take_over(options.into, keep)
+        setups.take_over(options.into, keep)
     if options.json:
         show.emit(trial)
     elif not options.quiet:
@@ -85,7 +85,7 @@ def _print(out: Console, trial: Trial, keep: Path, options: argparse.Namespace) 
     from yendo.cli import show
 
     out.print(f"[bold]{show.clean(trial.installer)}[/bold], {trial.family}, on {show.clean(trial.machine)}")
-    rows = []
+    rows: list[tuple[object, ...]] = []
     for run in trial.runs:
         rows.append((run.purpose, Text(run.verdict, _MARKS.get(run.verdict, "")), run.command, f"{run.seconds:.1f} s"))
         rows += [("", "", Text(f"  {remark}", "dim"), "") for remark in run.remarks]

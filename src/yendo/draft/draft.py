@@ -15,6 +15,7 @@ from tomlkit.items import Table
 
 from yendo import atomic, digest
 from yendo.detect import for_copies, for_effects
+from yendo.draft import setups
 from yendo.effects import Effect, File
 from yendo.errors import Usage
 from yendo.facts.surroundings import windows
@@ -214,6 +215,8 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
         way["programs"].comment("the installer's own programs; they must not run meanwhile")
         document.add("in_the_way", way)
 
+    if account.family != "msi":
+        return _setup(document, account, installer, decisions)
     install = tomlkit.table()
     install.add("kind", "msi")
     install.add("media", installer)
@@ -262,6 +265,24 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
         document.add(tomlkit.comment(f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"))
         decisions.append(f"detect: none could be derived, the installer refuses a fresh machine: {account.refused}")
     document.add("detect", _rules(for_effects(along.effects or account.effects, account.processes)))
+    return document
+
+
+def _setup(document: tomlkit.TOMLDocument, account: Account, installer: str, decisions: list[str]) -> tomlkit.TOMLDocument:
+    """The rest of a plan whose installer is a setup program."""
+    install, removal = setups.steps(account, installer, DECIDE, decisions)
+    document.add("install", _array(install))
+    if removal is not None:
+        document.add("uninstall", _array(removal))
+    else:
+        document.add(tomlkit.comment(f"{DECIDE}: how it is removed is not known from reading; yendo try finds the uninstaller"))
+        decisions.append("uninstall: not known from reading; yendo try finds the uninstaller")
+    rules = for_effects(account.effects, account.processes)
+    if rules:
+        document.add("detect", _rules(rules))
+    else:
+        document.add(tomlkit.comment(f"{DECIDE}: no detection could be derived from reading; yendo try derives it from a run"))
+        decisions.append("detect: nothing could be derived from reading; yendo try derives it from a run")
     return document
 
 

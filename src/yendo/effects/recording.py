@@ -74,15 +74,17 @@ def settled(effects: Iterable[Effect], environment: Mapping[str, str]) -> tuple[
 
 def replay(recording: Recording, state: State, environment: Mapping[str, str]) -> list[Effect]:
     """Puts a recording's effects onto a state; returns those that changed anything."""
-    done = []
+    before, done = state.copy(), []
     for effect in settled(recording.effects, environment):
         thing = effect.thing
         if effect.change == "remove":
-            changed = state.remove(effect.kind, thing.identity) is not None
+            changed = before.has(thing)
+            state.remove(effect.kind, thing.identity)
         else:
             if effect.kind in ("file", "shortcut"):
                 state.add_folders(str(getattr(thing, "path", "")).rpartition("\\")[0])
-            changed = state.add(thing) != thing
+            changed = before.get(effect.kind, thing.identity) != thing
+            state.add(thing)
         if changed:
             done.append(effect)
     return done

@@ -53,6 +53,9 @@ class Session(Protocol):
 
     def has_folder(self, path: str) -> bool: ...
 
+    def is_running(self, name: str) -> bool:
+        """Whether a program of this name, without ``.exe``, runs."""
+
     def close_program(self, name: str) -> bool:
         """Asks a program to close, by its name without ``.exe``; False where it does not run."""
 

@@ -79,17 +79,36 @@ function Close-Programs {
     }
 }
 
+function Wait-Programs($Step) {
+    [DateTime]$until = [DateTime]::UtcNow.AddSeconds($Step['timeout'])
+    foreach ($name in $Step['wait_for']) {
+        [bool]$told = $false
+        while ([Diagnostics.Process]::GetProcessesByName($name).Length -gt 0) {
+            if (-not $told) { Say ('waiting for ' + $name + ', which goes on'); $told = $true }
+            if ([DateTime]::UtcNow -gt $until) { Say ('stopped waiting: ' + $name + ' not done after ' + $Step['timeout'] + ' seconds'); return $false }
+            [Threading.Thread]::Sleep(200)
+        }
+    }
+    return $true
+}
+
 function Invoke-Command-Line($Step) {
     [string]$line = $Step['command'].Replace('{package}', $Here).Replace('{logs}', $Logs)
     $line = [Environment]::ExpandEnvironmentVariables($line)
+    [string]$program = [IO.Path]::Combine([Environment]::SystemDirectory, 'msiexec.exe')
     [int]$cut = $line.IndexOf(' ')
+    if ($Step['kind'] -eq 'exe') {
+        $cut = $line.IndexOf([char]34, 1)
+        $program = $line.Substring(1, $cut - 1)
+        if (-not [IO.File]::Exists($program)) { Say ('not there: ' + $program); return @('failed', #STEP_FAILED#) }
+    }
     [int]$tries = 0
     while ($true) {
         $tries = $tries + 1
         Say ('running: ' + $line)
         [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new()
-        $start.FileName = [IO.Path]::Combine([Environment]::SystemDirectory, 'msiexec.exe')
-        $start.Arguments = $line.Substring($cut + 1)
+        $start.FileName = $program
+        $start.Arguments = $line.Substring($cut + 1).Trim()
         $start.UseShellExecute = $false
         $start.WorkingDirectory = $Here
         [Diagnostics.Process]$process = [Diagnostics.Process]::Start($start)
@@ -98,6 +117,7 @@ function Invoke-Command-Line($Step) {
             Say ('stopped: not done after ' + $Step['timeout'] + ' seconds')
             return @('timed out', #TIMED_OUT#)
         }
+        if (-not (Wait-Programs $Step)) { return @('timed out', #TIMED_OUT#) }
         [string]$code = $process.ExitCode.ToString()
         [string]$meaning = 'failed'
         if ($Step['codes'].ContainsKey($code)) { $meaning = $Step['codes'][$code] }
@@ -190,7 +210,7 @@ foreach ($step in $Plan[$Verb]) {
     }
     if (-not $needed) { continue }
     try {
-        $result = switch ($step['kind']) { 'msi' { Invoke-Command-Line $step } 'copy' { Copy-Items $step } 'take-back' { Remove-Placed } }
+        $result = switch ($step['kind']) { 'msi' { Invoke-Command-Line $step } 'exe' { Invoke-Command-Line $step } 'copy' { Copy-Items $step } 'take-back' { Remove-Placed } }
     } catch {
         Say ('step ' + $number + ' failed: ' + $_.Exception.Message)
         exit #STEP_FAILED#

@@ -72,7 +72,7 @@ class _Carrier:
             if not self.needed(action):
                 continue
             try:
-                meaning, code = {"msi": self.command, "copy": self.copy, "take-back": self.take_back}[action.kind](action)
+                meaning, code = {"msi": self.command, "exe": self.program, "copy": self.copy, "take-back": self.take_back}[action.kind](action)
             except (OSError, ValueError) as error:
                 self.say(f"step {number} failed: {error}")
                 return form.STEP_FAILED
@@ -140,6 +140,18 @@ class _Carrier:
             if meaning != "again later":
                 break
         return meaning, signed
+
+    def program(self, action: form.Action) -> tuple[str, int]:
+        """A setup program, and then whatever goes on after it has returned."""
+        meaning, code = self.command(action)
+        until = time.monotonic() + action.timeout
+        for name in action.wait_for:
+            while self.session.is_running(name):
+                if time.monotonic() > until:
+                    self.say(f"stopped waiting: {name} not done after {action.timeout} seconds")
+                    return "timed out", form.TIMED_OUT
+                self.sleep(0.2)
+        return meaning, code
 
     def remembered(self) -> list[str]:
         data = self.session.read(self.record)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import Literal
 
@@ -10,7 +11,7 @@ import msgspec
 from yendo.errors import Unreadable, Usage
 from yendo.facts import secrets
 from yendo.installers.msi import commandline
-from yendo.plan import CopyStep, MsiStep, Plan, Rule, Step
+from yendo.plan import CopyStep, ExeStep, MsiStep, Plan, Rule, Step
 from yendo.plan.model import VERBS, seconds, size
 
 SCHEMA = "yendo.manifest/1"
@@ -19,6 +20,8 @@ Meaning = Literal["done", "restart", "restarting", "not needed", "again later", 
 # Source: the Windows Installer's error codes. 1641 means that it has started the restart itself.
 MSI_CODES: dict[str, Meaning] = {"0": "done", "3010": "restart", "1641": "restarting", "1618": "again later"}
 MSI_GONE: dict[str, Meaning] = {"1605": "not needed", "1614": "not needed"}
+# Source: what setup programs use beside 0; those of the Windows Installer are taken by most.
+EXE_CODES: dict[str, Meaning] = MSI_CODES
 CONTENT = ("media/", "extras/", "transforms/")  # what the steps use, so what must be whole
 BUSY_WAIT, BUSY_TRIES = 30, 10  # seconds and times, while another installation runs
 DEFAULT_TIMEOUT = 3600.0
@@ -49,7 +52,7 @@ class Item(msgspec.Struct, frozen=True):
 class Action(msgspec.Struct, frozen=True, omit_defaults=True):
     """A step as the runner carries it out. ``command`` may hold ``{package}`` and ``{logs}``; seconds."""
 
-    kind: Literal["msi", "copy", "take-back"]
+    kind: Literal["msi", "exe", "copy", "take-back"]
     title: str
     command: str = ""
     timeout: float = DEFAULT_TIMEOUT
@@ -58,6 +61,8 @@ class Action(msgspec.Struct, frozen=True, omit_defaults=True):
     items: tuple[Item, ...] = ()
     keep: bool = False
     unless: tuple[Rule, ...] = ()
+    wait_for: tuple[str, ...] = ()
+    observed: str = ""
 
 
 class PackedFile(msgspec.Struct, frozen=True):
@@ -151,6 +156,17 @@ def _action(workspace: Path, plan: Plan, step: Step, verb: str, number: int, dig
             limit,
             codes,
             log if not step.command else "",
+            observed=recording_name(verb, number) if step.observed else "",
+        )
+    if isinstance(step, ExeStep):
+        return Action(
+            "exe",
+            f"{verb} {step.media}" if step.media else f"run {step.program}",
+            exe_command(step),
+            limit,
+            {**EXE_CODES, **step.codes},
+            wait_for=tuple(re.sub(r"(?i)\.exe$", "", name) for name in step.wait_for),
+            observed=recording_name(verb, number) if step.observed else "",
         )
     if isinstance(step, CopyStep):
         items = tuple(
@@ -158,6 +174,17 @@ def _action(workspace: Path, plan: Plan, step: Step, verb: str, number: int, dig
         )
         return Action("copy", f"place {step.source}", items=items, timeout=limit, keep=step.existing == "keep")
     return Action("take-back", "take back what was placed", timeout=limit)
+
+
+def exe_command(step: ExeStep) -> str:
+    """The command line of an exe step, with the placeholders of the package's and the log folder."""
+    program = rf"{{package}}\media\{step.media}".replace("/", "\\") if step.media else step.program
+    return f'"{program}" {step.arguments}'.strip()
+
+
+def recording_name(verb: str, number: int) -> str:
+    """Where the recording of an exe step lies in the package; steps count from 1."""
+    return f"observed/{verb}-{number}.json"
 
 
 def written_transform(verb: str, number: int) -> str:

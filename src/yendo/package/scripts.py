@@ -66,6 +66,7 @@ def runner(manifest: form.Manifest) -> bytes:
             "timeout": action.timeout,
             "codes": action.codes,
             "keep": action.keep,
+            "wait_for": list(action.wait_for),
             "unless": [_rule(rule) for rule in action.unless],
             "items": [{"source": item.source.replace("/", "\\"), "to": item.to, "sha256": item.sha256} for item in action.items],
         }

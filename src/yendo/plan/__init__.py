@@ -3,6 +3,7 @@
 from yendo.plan.model import (
     Change,
     CopyStep,
+    ExeStep,
     FileRule,
     InTheWay,
     Log,
@@ -23,6 +24,7 @@ from yendo.plan.reading import PlanError, Problem, read, read_text
 __all__ = [
     "Change",
     "CopyStep",
+    "ExeStep",
     "FileRule",
     "InTheWay",
     "Log",

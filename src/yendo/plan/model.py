@@ -237,6 +237,7 @@ class MsiStep(_Step, tag="msi", frozen=True, kw_only=True):
     that is made from ``change``. A step is passed over where one of the rules in ``unless`` holds.
     ``command`` replaces everything by a command line of one's own, in which ``{package}`` is the
     package's folder and ``{logs}`` the log folder. ``codes`` gives exit codes another meaning.
+    ``observed`` is the recording of a trial, where a setup program installed the product.
     """
 
     media: str | None = None
@@ -249,6 +250,7 @@ class MsiStep(_Step, tag="msi", frozen=True, kw_only=True):
     arguments: str = ""
     command: str | None = None
     restart: Literal["suppress", "allow"] = "suppress"
+    observed: str | None = None
     codes: dict[str, Literal["done", "restart", "not needed", "again later", "failed"]] = {}
 
     def __post_init__(self) -> None:
@@ -258,6 +260,30 @@ class MsiStep(_Step, tag="msi", frozen=True, kw_only=True):
             raise ValueError("an msi step has exactly one of media, product, patch and command" + (f", not {' and '.join(given)}" if given else ""))
         if (self.transforms or self.change) and not self.media:
             raise ValueError("transforms and changes belong to a step that installs media")
+        if any(not re.fullmatch(r"-?\d{1,10}", code) for code in self.codes):
+            raise ValueError('codes are numbers, each with its meaning: codes = { "3010" = "restart" }')
+
+
+class ExeStep(_Step, tag="exe", frozen=True, kw_only=True):
+    """Runs a setup program.
+
+    ``media`` is that file; ``program`` is instead one on the machine, by its whole path (an uninstaller).
+    ``arguments`` may hold ``{package}`` and ``{logs}``. ``wait_for`` names programs that go on after the
+    setup has returned: the step ends when they have. ``observed`` is the recording of a trial below the
+    workspace, which the simulated machine replays.
+    """
+
+    media: str | None = None
+    program: str | None = None
+    arguments: str = ""
+    wait_for: tuple[Text, ...] = ()
+    observed: str | None = None
+    codes: dict[str, Literal["done", "restart", "not needed", "again later", "failed"]] = {}
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if bool(self.media) == bool(self.program):
+            raise ValueError("an exe step has exactly one of media and program")
         if any(not re.fullmatch(r"-?\d{1,10}", code) for code in self.codes):
             raise ValueError('codes are numbers, each with its meaning: codes = { "3010" = "restart" }')
 
@@ -274,7 +300,7 @@ class TakeBackStep(_Step, tag="take-back", frozen=True, kw_only=True):
     """Removes what this package's copy steps placed and nobody has changed since, and empty folders they made."""
 
 
-Step = MsiStep | CopyStep | TakeBackStep
+Step = MsiStep | ExeStep | CopyStep | TakeBackStep
 
 
 class Plan(_Part, frozen=True, kw_only=True):

@@ -2,19 +2,23 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable
 from pathlib import Path
 
 from yendo.detect.evaluate import judge
 from yendo.effects import Effect, File, State, net
+from yendo.effects.recording import replay
 from yendo.effects.things import parent
 from yendo.evidence import Evidence
 from yendo.facts.surroundings import Surroundings, expand
 from yendo.formats.msi.patch import Patch
+from yendo.installers import programs
 from yendo.installers.msi import commandline, engine, layers
 from yendo.installers.msi.layers import Layers
 from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import Memory
+from yendo.machines.simulated.programs import recordings
 from yendo.package.manifest import Action, Manifest
 
 
@@ -29,6 +33,10 @@ def install_effects(manifest: Manifest, package: Path, surroundings: Surrounding
             continue
         if action.kind == "copy":
             effects += _copy(action, surroundings, state, package)
+        elif action.kind == "exe":
+            more, spots = _exe(action, package, surroundings, state)
+            effects += more
+            blind += spots
         elif action.kind == "msi":
             more, spots = _msi(action, package, surroundings, state, memories)
             effects += more
@@ -73,6 +81,25 @@ def _msi(
     if outcome.memory:
         memories[outcome.memory.code] = (outcome.memory, using)
     return list(outcome.effects), [f"{spot.what}: {spot.why}" for spot in outcome.blind_spots]
+
+
+def _exe(action: Action, package: Path, surroundings: Surroundings, state: State) -> tuple[list[Effect], list[str]]:
+    """Of a setup program: what a trial saw it do, else what can be read."""
+    for recording in recordings(package) if action.observed else ():
+        if recording.command == action.command:
+            return replay(recording, state, surroundings.environment), [f"{action.title}: {recording.label}"]
+    match = re.match(r'"\{package\}\\([^"]+)"\s*(.*)$', action.command)
+    path = package / match[1].replace("\\", "/") if match else None
+    if match is None or path is None or not path.is_file():
+        return [], [f"{action.title}: the program lies on the machine, so what it does is not predicted"]
+    with path.open("rb") as file:
+        found = programs.Reading(file, path.name).predict(rf"C:\Hand over\{match[1]}", match[2], surroundings, state)
+    for effect in found.effects:
+        if effect.change == "remove":
+            state.remove(effect.kind, effect.thing.identity)
+        else:
+            state.add(effect.thing)
+    return list(found.effects), [f"{spot.what}: {spot.why}" for spot in found.blind_spots]
 
 
 def _copy(action: Action, surroundings: Surroundings, state: State, package: Path) -> Iterable[Effect]:

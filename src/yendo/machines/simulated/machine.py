@@ -26,6 +26,7 @@ from yendo.installers.msi.layers import Layers
 from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import Memory
 from yendo.machines.protocol import Place, Ran
+from yendo.machines.simulated import programs
 
 _FILES = ("msiexec.exe", "cmd.exe", "reg.exe")
 
@@ -79,6 +80,7 @@ class SimulatedSession:
         self._packages: dict[str, Layers] = {}
         self._brought: dict[str, Path] = {}
         self._done: list[Effect] = []  # by the installer
+        self._uninstallers: dict[str, tuple[Path, str]] = {}  # path on the machine -> its installer, and where that ran
         self.busy = 0
         self.running: list[str] = []  # programs that a person has open, by their names without .exe
 
@@ -130,6 +132,9 @@ class SimulatedSession:
     def has_folder(self, path: str) -> bool:
         return self._state.get("folder", path) is not None or path.lower().startswith(tuple(self._brought))
 
+    def is_running(self, name: str) -> bool:
+        return name.lower() in (program.lower() for program in self.running)
+
     def close_program(self, name: str) -> bool:
         there = [program for program in self.running if program.lower() == name.lower()]
         self.running = [program for program in self.running if program not in there]
@@ -145,17 +150,32 @@ class SimulatedSession:
     # --- commands ------------------------------------------------------------------------------------
 
     def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
-        """Carries out a Windows Installer command line. Raises NotCovered for any other program."""
+        """Carries out a Windows Installer command line, or a setup program that was recorded or can be read.
+
+        Raises NotCovered for any other program.
+        """
         line = expand(command, self.surroundings.environment)
+        recording = programs.recorded(line, list(self._brought.items()))
+        if recording is not None:
+            return self._program(line, "")
         try:
             parsed = commandline.parse(line)
         except commandline.CommandError as error:
             if error.args[0].startswith("the command does not start"):
-                raise NotCovered(f"the simulated machine has no program {error.part!r}; prove this on a real machine (--machine wine)") from error
+                return self._program(line, error.part)
             return Ran(1639, str(error), 0.0)
         if parsed.stray:
             return Ran(1639, f"not an option: {parsed.stray[0]}", 0.0)
         return self._msiexec(parsed, folder)
+
+    def _program(self, line: str, part: str) -> Ran:
+        found = programs.find(line, list(self._brought.items()), self._lookup, self._uninstallers)
+        if found is None:
+            raise NotCovered(f"the simulated machine has no program {part!r}; prove this on a real machine (--machine wine)")
+        done, ran = found.carry_out(self.surroundings, self._state)
+        self._done += done
+        self._uninstallers |= found.uninstallers
+        return ran
 
     def _msiexec(self, command: commandline.MsiCommand, folder: str | None) -> Ran:
         log = self._absolute(command.log, folder) if command.log else None

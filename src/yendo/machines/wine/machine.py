@@ -329,6 +329,10 @@ class WineSession:
     def has_folder(self, path: str) -> bool:
         return self.host(path).is_dir()
 
+    def is_running(self, name: str) -> bool:
+        wanted = f"{name}.exe"[:15].lower()
+        return any(found.lower() == wanted for _, found in self.prefix.processes())
+
     def close_program(self, name: str) -> bool:
         return self.run(f'taskkill /im "{name}.exe"', timeout=60).exit_code == 0
 

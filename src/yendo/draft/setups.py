@@ -1,0 +1,158 @@
+"""Plans for setup programs: the steps that reading proposes, and what a trial has found put in their place."""
+
+from __future__ import annotations
+
+import json
+import re
+import shutil
+from pathlib import Path
+
+import msgspec
+import tomlkit
+from tomlkit.items import Table
+
+from yendo import atomic
+from yendo.detect import for_effects
+from yendo.effects.recording import Recording
+from yendo.errors import Unreadable, Usage
+from yendo.evidence import Evidence
+from yendo.installers.account import Account, CommandLine
+from yendo.package.manifest import exe_command
+from yendo.plan import ExeStep
+
+TRIED_IN = "C:\\Hand over\\"  # where a trial puts the installer on its machines
+_LINE = re.compile(r'\s*"([^"]+)"\s*(.*)$')
+
+
+def literal(text: str) -> tomlkit.items.String:
+    """A Windows path reads best without doubled backslashes."""
+    return tomlkit.string(text, literal="\\" in text and "'" not in text and "\n" not in text)
+
+
+def steps(account: Account, installer: str, decide: str, decisions: list[str]) -> tuple[Table, Table | None]:
+    """The install and the uninstall step of a setup program, as far as reading knows them."""
+    install = tomlkit.table()
+    install.add("kind", "exe")
+    install.add("media", installer)
+    line = account.silent.install
+    if line is None:
+        install.add("arguments", "")
+        install["arguments"].comment(f"{decide}: the silent switch; yendo try finds it")
+        decisions.append(f"install.arguments: no silent switch is known from reading; yendo try {installer} --into the workspace finds it")
+    else:
+        install.add("arguments", literal(_arguments(line)))
+        install["arguments"].comment(f"{line.confidence}: {line.evidence}")
+        if line.confidence != "certain":
+            install["arguments"].comment(f"{decide}: {line.confidence}, from {line.evidence.where}; yendo try proves it")
+            decisions.append(f"install.arguments: {line.command} is {line.confidence}; yendo try {installer} --into the workspace proves it")
+    install.add("timeout", "30 min")
+    return install, removal(account.silent.uninstall)
+
+
+def _arguments(line: CommandLine) -> str:
+    match = _LINE.match(line.command)
+    return match[2] if match else line.command
+
+
+def removal(line: CommandLine | None) -> Table | None:
+    """A step that runs a command line on the machine: the Windows Installer's, or a program's."""
+    if line is None:
+        return None
+    table = tomlkit.table()
+    if match := re.match(r"(?i)msiexec(?:\.exe)?\s+/x\s*(\{[0-9a-f-]{36}\})", line.command):
+        table.add("kind", "msi")
+        table.add("product", match[1])
+    else:
+        found = _LINE.match(line.command)
+        if found is None:
+            return None
+        table.add("kind", "exe")
+        table.add("program", literal(found[1]))
+        if found[2]:
+            table.add("arguments", literal(found[2]))
+    table.add("timeout", "30 min")
+    return table
+
+
+def _moved(text: str) -> str:
+    """A command line's arguments with what lay beside the installer in the package's own places."""
+    text = re.sub(re.escape(TRIED_IN) + r"([^\"\\]+\.log)", r"{logs}\\\1", text, flags=re.I)
+    return re.sub(re.escape(TRIED_IN) + r"([^\"\\]+\.iss)", r"{package}\\extras\\\1", text, flags=re.I)
+
+
+def take_over(workspace: Path, keep: Path) -> None:
+    """Puts what a trial has found into a plan: command lines, whom to wait for, detection, recordings. Raises Usage, Unreadable."""
+    try:
+        trial = json.loads((keep / "evidence.json").read_bytes())["trial"]
+    except (OSError, ValueError, KeyError) as error:
+        raise Usage(f"{keep} holds no trial: {error}") from error
+    if not trial.get("install"):
+        raise Usage("the trial has found no silent command line, so the plan stays as it is")
+    path = workspace / "plan.toml"
+    document = tomlkit.parse(path.read_text("utf-8"))
+    index = next((at for at, step in enumerate(document["install"]) if step.get("kind") == "exe" and step.get("media") == trial["installer"]), None)  # type: ignore[arg-type,union-attr]
+    if index is None:
+        raise Usage(f"{path} has no exe step that runs {trial['installer']}")
+    for name in (trial.get("recorded_answers"), trial.get("recorded_removal")):
+        if name:
+            shutil.copyfile(keep / name, workspace / "extras" / name)
+    step = document["install"][index]  # type: ignore[index]
+    best = next(run for run in trial["runs"] if run["purpose"] == "install" and run["command"] == trial["install"])
+    _fill(step, trial, best, keep, workspace, "install")
+    if trial.get("uninstall"):
+        best = next(run for run in trial["runs"] if run["purpose"] == "uninstall" and run["command"] == trial["uninstall"])
+        table = removal(CommandLine(_moved(trial["uninstall"]), "certain", Evidence("run", "trial")))
+        if table is not None:
+            table["kind"].comment(_said(best, trial))
+            if table["kind"] == "exe":
+                _fill(table, trial, best, keep, workspace, "uninstall")
+            else:
+                _keep_recording(table, _recording(keep / "observed-uninstall.json"), workspace, "observed-uninstall.json")
+            array = tomlkit.aot()
+            array.append(table)
+            document["uninstall"] = array
+    effects = _recording(keep / "observed-install.json").effects
+    programs = [effect.thing.identity.rpartition("\\")[2] for effect in effects if effect.kind == "file" and effect.thing.identity.endswith(".exe")]
+    rules = for_effects(effects, programs)
+    if rules:
+        array = tomlkit.aot()
+        for rule in rules:
+            entry = tomlkit.table()
+            for key, value in msgspec.to_builtins(rule).items():
+                entry.add(key, literal(value) if isinstance(value, str) else value)
+            array.append(entry)
+        document["detect"] = array
+    text = re.sub(r"([^\n])\n(\[)", r"\1\n\n\2", tomlkit.dumps(document))
+    atomic.write(path, text.encode())
+
+
+def _said(run: dict[str, object], trial: dict[str, object]) -> str:
+    return f"{run['verdict']} in a trial of {str(run['date'])[:10]} on {trial['machine']}"
+
+
+def _fill(step: Table, trial: dict[str, object], run: dict[str, object], keep: Path, workspace: Path, purpose: str) -> None:
+    match = _LINE.match(str(run["command"]))
+    arguments = _moved(match[2] if match else "")
+    step["arguments"] = literal(arguments)
+    step["arguments"].comment(_said(run, trial))
+    if run["outlived"]:
+        step["wait_for"] = [str(name) for name in run["outlived"]]  # type: ignore[attr-defined]
+        step["wait_for"].comment(f"it returns {run['returned_early']} s before they have ended")
+    name = f"observed-{purpose}.json"
+    recording = _recording(keep / name)
+    model = msgspec.convert({key: value for key, value in step.unwrap().items() if key in ("kind", "media", "program", "arguments")}, ExeStep)
+    kept = msgspec.structs.replace(recording, command=exe_command(model))
+    _keep_recording(step, kept, workspace, name)
+
+
+def _keep_recording(step: Table, kept: Recording, workspace: Path, name: str) -> None:
+    (workspace / "trial").mkdir(exist_ok=True)
+    atomic.write(workspace / "trial" / name, msgspec.json.format(msgspec.json.encode(kept), indent=1) + b"\n")
+    step["observed"] = f"trial/{name}"
+
+
+def _recording(path: Path) -> Recording:
+    try:
+        return msgspec.json.decode(path.read_bytes(), type=Recording)
+    except (OSError, msgspec.MsgspecError, UnicodeDecodeError) as error:
+        raise Unreadable(f"{path}: {error}") from error
