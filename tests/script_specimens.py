@@ -138,6 +138,8 @@ class Script:
     def behind(self, flags: int = 0) -> bytes:
         """What lies behind the stub."""
         entries = self._encoded()
+        # An uninstaller copies itself, by a name and a command line that its header holds.
+        copies = (self.text(r"$TEMP\$1u_.exe"), self.text('"$TEMP\\$1u_.exe" $0 _?=$INSTDIR\\')) if flags & 1 else (-1, -1)
         fixed = bytearray(self.header[:300])
         pages = self._part(0, 1)
         pages = b"".join(pages[at : at + 8] + struct.pack("<3i", -1, -1, -1) + pages[at + 20 : at + 64] for at in range(0, len(pages), 64))
@@ -150,6 +152,7 @@ class Script:
             place += len(part)
         struct.pack_into("<10i", fixed, 68 + 40, self.init, self.success, *[-1] * 8)
         struct.pack_into("<ii", fixed, 68 + 80 + 132, self.folder, 0)
+        struct.pack_into("<ii", fixed, 68 + 80 + 140, *copies)
         header = bytes(fixed) + pages + sections + entries + bytes(self.texts) + languages + rest
         body = packed(header) + bytes(self.blocks)
         return struct.pack("<I", flags | 4) + MARK + struct.pack("<II", len(header), len(body) + 28) + body

@@ -38,6 +38,17 @@ cms.EncapsulatedContentInfo._oid_specs["spc_indirect"] = _Indirect
 
 def sign(source: Path, target: Path, name: str) -> Path:
     """Copies ``source`` to ``target`` with a signature stream added."""
+    with Database(source) as database:
+        digest = signature.digest(database.container, "sha256")
+        streams = {entry.name: entry.read() for entry in database.container.entries()}
+    streams[signature.STREAM] = _message(digest, name)
+    with target.open("wb") as file:
+        cfb.write(file, cfb.Storage(streams, bytes.fromhex(CLASS_IDS["database"])))
+    return target
+
+
+def _message(digest: bytes, name: str) -> bytes:
+    """The PKCS#7 message over a digest, signed by a certificate of that name."""
     key = rsa.generate_private_key(public_exponent=65537, key_size=2048)
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
     now = datetime.datetime.now(datetime.UTC)
@@ -51,9 +62,6 @@ def sign(source: Path, target: Path, name: str) -> Path:
         .not_valid_after(now + datetime.timedelta(days=1))
         .sign(key, hashes.SHA256())
     )
-    with Database(source) as database:
-        digest = signature.digest(database.container, "sha256")
-        streams = {entry.name: entry.read() for entry in database.container.entries()}
     content = _Indirect(
         {
             "data": {"type": "1.3.6.1.4.1.311.2.1.30", "value": core.OctetString(b"")},
@@ -85,7 +93,22 @@ def sign(source: Path, target: Path, name: str) -> Path:
             ],
         }
     )
-    streams[signature.STREAM] = cms.ContentInfo({"content_type": "signed_data", "content": signed}).dump()
-    with target.open("wb") as file:
-        cfb.write(file, cfb.Storage(streams, bytes.fromhex(CLASS_IDS["database"])))
-    return target
+    return bytes(cms.ContentInfo({"content_type": "signed_data", "content": signed}).dump())
+
+
+def sign_program(program: bytes, name: str) -> bytes:
+    """A program with a certificate table at its end, as signing tools leave it."""
+    import io
+    import struct
+
+    from yendo.formats.pe import Image
+    from yendo.installers.signatures import program_digest
+
+    padded = bytearray(program + b"\0" * (-len(program) % 8))
+    image = Image(io.BytesIO(bytes(padded)))
+    entry = image.header_offset + 24 + (144 if image.bits == 64 else 128)
+    message = _message(program_digest(io.BytesIO(bytes(padded)), image, "sha256"), name)
+    table = struct.pack("<IHH", 8 + len(message), 0x200, 2) + message
+    table += b"\0" * (-len(table) % 8)
+    struct.pack_into("<II", padded, entry, len(padded), len(table))
+    return bytes(padded) + table

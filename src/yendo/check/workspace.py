@@ -147,6 +147,15 @@ class Workspace:
         return [(at, step) for at, step in enumerate(self.plan.install) if isinstance(step, CopyStep)]
 
     @cached_property
+    def trial(self) -> dict[str, Any] | None:
+        """What the last trial of this workspace's setup program found, or None."""
+        try:
+            found = json.loads((self.folder / "trial" / "evidence.json").read_text("utf-8")).get("trial")
+        except (OSError, ValueError, AttributeError):
+            return None
+        return found if isinstance(found, dict) else None
+
+    @cached_property
     def built(self) -> dict[str, Any] | None:
         """What the last build recorded, or None."""
         try:

@@ -63,7 +63,14 @@ def run(options: argparse.Namespace) -> int:
     prove_command.report(out, told.proof, told.built.folder, record)
     show.section(out, "Where to look")
     show.grid(
-        out, [("the plan", told.drafted.plan), ("its evidence", workspace / "evidence.json"), ("the package", told.built.folder)], styles=("dim",)
+        out,
+        [
+            ("the plan", told.drafted.plan),
+            ("its evidence", workspace / "evidence.json"),
+            ("the package", told.built.folder),
+            ("another program", f"{share / story.SETUP}, a setup of its own: yendo try finds its silent switch"),
+        ],
+        styles=("dim",),
     )
     if machine.name == "simulated":
         try:

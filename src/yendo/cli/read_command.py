@@ -150,6 +150,8 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         styles=("dim",),
     )
     section(out, "Silent command lines")
+    if account.silent.install is None:
+        out.print("  none is known from reading")
     grid(
         out,
         [(name, command.command, command.confidence) for name in ("install", "uninstall", "repair") if (command := getattr(account.silent, name))],

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from importlib.resources import files
 from pathlib import Path
 
 import msgspec
@@ -21,6 +22,8 @@ from yendo.package import build
 from yendo.plan import read
 from yendo.prove.proof import Proof
 from yendo.prove.prove import prove
+
+SETUP = "sounder-setup.exe"  # the vendor's other program: a setup of its own, prebuilt from sounder.c
 
 
 class Story(msgspec.Struct, frozen=True):
@@ -45,6 +48,7 @@ def scene(folder: Path) -> Path:
         vendor.lantern(share, version)
     (share / "read-me.txt").write_text("Lantern 6.2.1 from Tidewell. Older releases are kept here too.\n", "utf-8")
     (folder / "site.ini").write_bytes(vendor.SITE_CONFIGURATION.encode())
+    (share / SETUP).write_bytes(files("yendo.demo.sounder").joinpath(SETUP).read_bytes())
     installer = vendor.lantern(share, "6.2.1")
     vendor.lantern_patch(share)
     return installer

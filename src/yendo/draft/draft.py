@@ -41,7 +41,10 @@ class Drafted(msgspec.Struct, frozen=True):
 
 def identifier(*parts: str | None) -> str:
     """A package id from a publisher and a name."""
-    words = "-".join(part for part in parts if part)
+    given = [part for part in parts if part]
+    if len(given) == 2 and given[1].lower().startswith(given[0].lower() + " "):
+        given = given[1:]  # the publisher stands in the name already
+    words = "-".join(given)
     plain = re.sub(r"[^a-z0-9]+", "-", words.lower()).strip("-")
     return plain[:64] or "package"
 

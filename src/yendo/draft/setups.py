@@ -13,6 +13,7 @@ from tomlkit.items import Table
 
 from yendo import atomic
 from yendo.detect import for_effects
+from yendo.effects import UninstallEntry
 from yendo.effects.recording import Recording
 from yendo.errors import Unreadable, Usage
 from yendo.evidence import Evidence
@@ -112,7 +113,9 @@ def take_over(workspace: Path, keep: Path) -> None:
             array.append(table)
             document["uninstall"] = array
     effects = _recording(keep / "observed-install.json").effects
-    programs = [effect.thing.identity.rpartition("\\")[2] for effect in effects if effect.kind == "file" and effect.thing.identity.endswith(".exe")]
+    entries = " ".join(effect.thing.uninstall or "" for effect in effects if isinstance(effect.thing, UninstallEntry)).lower()
+    placed = [effect.thing.identity for effect in effects if effect.kind == "file" and effect.thing.identity.endswith(".exe")]
+    programs = [path.rpartition("\\")[2] for path in placed if path not in entries]  # the program itself, not what removes it
     rules = for_effects(effects, programs)
     if rules:
         array = tomlkit.aot()
@@ -122,7 +125,8 @@ def take_over(workspace: Path, keep: Path) -> None:
                 entry.add(key, literal(value) if isinstance(value, str) else value)
             array.append(entry)
         document["detect"] = array
-    text = re.sub(r"([^\n])\n(\[)", r"\1\n\n\2", tomlkit.dumps(document))
+    text = re.sub(r"(?m)^# DECIDE: (?:how it is removed|no detection could be derived).*\n", "", tomlkit.dumps(document))
+    text = re.sub(r"([^\n])\n(\[)", r"\1\n\n\2", text)
     atomic.write(path, text.encode())
 
 

@@ -142,14 +142,16 @@ def _with_libarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, in
 
     try:
         with libarchive.stream_reader(data, format_name="cab") as archive:
+            by_slash = {name.replace("\\", "/"): name for name in wanted}  # libarchive gives every name with slashes
             for entry in archive:
-                if entry.pathname in wanted:
-                    out, limit = bytearray(), promised.get(entry.pathname, 0)
+                name = by_slash.get(entry.pathname.replace("\\", "/"))
+                if name is not None:
+                    out, limit = bytearray(), promised.get(name, 0)
                     for block in entry.get_blocks():
                         out += block
                         if len(out) > limit:
-                            raise Unreadable(f"{entry.pathname}: unpacks to more than the {limit} bytes stated")
-                    yield entry.pathname, bytes(out)
+                            raise Unreadable(f"{name}: unpacks to more than the {limit} bytes stated")
+                    yield name, bytes(out)
     except libarchive.exception.ArchiveError as error:
         raise Unreadable(f"the cabinet's data is damaged: {error}") from error
 

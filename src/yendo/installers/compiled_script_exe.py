@@ -178,7 +178,8 @@ def _registry(entry: dict[str, Any], places: Places, where: Evidence, put: Any, 
     view: View = "32" if hive == "HKLM" and key.lower().startswith("software\\") and not places.wide and "\\classes\\" not in key.lower() else "64"
     data: Any = places.text(entry["value"])
     if kind in ("dword", "qword"):
-        data = int(data, 0) if re.fullmatch(r"-?(0x|\$)?[0-9a-fA-F]+", data.replace("$", "0x")) else None
+        hexadecimal = re.fullmatch(r"(?:0x|\$)([0-9a-fA-F]{1,16})", data)
+        data = int(hexadecimal[1], 16) if hexadecimal else int(data) if re.fullmatch(r"-?\d{1,20}", data) else None
     elif kind not in ("sz", "expand"):
         data = None
     if entry["check"] or entry["jobs"]:

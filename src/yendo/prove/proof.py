@@ -50,7 +50,7 @@ class Leftover(msgspec.Struct, frozen=True):
 
     what: str
     reason: str
-    whose: Literal["package", "runner", "layer"] = "package"
+    whose: Literal["package", "runner", "layer", "temporary"] = "package"
 
 
 class Proof(msgspec.Struct, frozen=True, kw_only=True):

@@ -183,6 +183,8 @@ class _Prover:
 
     def compare(self, session: Session, before: State, after: State) -> None:
         observed = self.without_own(difference(before, after), session)
+        if any(action.kind == "exe" for action in self.manifest.install):
+            observed = [effect for effect in observed if not _temporary(effect, session)]
         predicted, blind = predict.install_effects(self.manifest, self.package, session.surroundings, before.copy())
         differences: dict[str, int] = {}
         if self.machine.name == "wine":
@@ -266,6 +268,9 @@ class _Prover:
         own = {id(effect) for effect in ours}
         self.leftovers = [Leftover(_named(effect), "the runner's log, kept on purpose", "runner") for effect in left if id(effect) not in own]
         for effect in ours:
+            if _temporary(effect, session):
+                self.leftovers.append(Leftover(_named(effect), "a temporary file that the setup program leaves", "temporary"))
+                continue
             empty = kind_of(effect.thing) == "folder" and state.is_empty(effect.thing.identity)
             if empty and self.machine.name == "wine":
                 reason = "an empty folder; the layer leaves those above a component's own, which Windows removes"
@@ -279,7 +284,7 @@ class _Prover:
             "nothing left behind",
             not serious,
             "the machine as it was, but for the logs",
-            f"{len(serious)} left behind" + (f", {len(shown) - len(serious)} by the layer" if len(shown) > len(serious) else ""),
+            f"{len(serious)} left behind" + (f", {len(shown) - len(serious)} by the layer or temporary" if len(shown) > len(serious) else ""),
             details=tuple(f"{leftover.what}: {leftover.reason}" for leftover in shown[:12]),
             cause=("", "")
             if not serious
@@ -304,6 +309,12 @@ class _Prover:
             )
 
         return [effect for effect in effects if not own(effect)]
+
+
+def _temporary(effect: Effect, session: Session) -> bool:
+    """Whether something lies in a folder for temporary files, which is no part of what is installed."""
+    heads = (session.surroundings.environment["TEMP"].lower(), r"c:\windows\temp")
+    return kind_of(effect.thing) in ("file", "folder", "ini") and effect.thing.identity.startswith(tuple(head + "\\" for head in heads))
 
 
 def _named(effect: Effect) -> str:

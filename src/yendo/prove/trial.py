@@ -20,7 +20,7 @@ import msgspec
 
 import yendo
 from yendo import atomic, digest
-from yendo.effects import Effect, File, State, UninstallEntry, difference
+from yendo.effects import Effect, File, RegistryValue, State, UninstallEntry, difference
 from yendo.effects.effect import counts
 from yendo.effects.recording import Recording, portable
 from yendo.effects.things import label
@@ -216,7 +216,7 @@ class Trying:
     def _judged(self, session: WineSession, purpose: str, line: CommandLine, watched: Watched, effects: list[Effect]) -> Run:
         lasting = [effect for effect in effects if not fleeting(effect, session)]
         shown = [window for window in watched.windows if window.counts]
-        restart = watched.exit_code in (3010, 1641) or any(effect.thing.identity.endswith("!pendingfilerenameoperations") for effect in effects)
+        restart = watched.exit_code in (3010, 1641) or pending(effects, session)
         restart = restart or any(process.name.lower() in ("wineboot.exe", "shutdown.exe") for process in watched.processes)
         early, outlived = returned_early(watched)
         told = engine_log(session) if self.read.family == answers_exe.FAMILY else None
@@ -383,10 +383,23 @@ def fleeting(effect: Effect, session: WineSession) -> bool:
     """What a run leaves among temporary files, and logs and answers beside the installer: no part of what it installs."""
     environment = session.surroundings.environment
     identity = effect.thing.identity
+    if identity.endswith("!pendingfilerenameoperations"):
+        return True
     if effect.kind in ("file", "ini") and identity.startswith(FOLDER.lower()) and re.search(r"\.(log|iss)(\||$)", identity):
         return True
     heads = {environment["TEMP"].lower(), r"c:\windows\temp", expand(r"%USERPROFILE%\temp", environment).lower()}
     return any(identity.startswith(head + "\\") or identity == head for head in heads)
+
+
+def pending(effects: list[Effect], session: WineSession) -> bool:
+    """Whether files wait for the next start to be replaced or removed, other than temporary ones."""
+    temporary = session.surroundings.environment["TEMP"].lower()
+    for effect in effects:
+        thing = effect.thing
+        if isinstance(thing, RegistryValue) and thing.identity.endswith("!pendingfilerenameoperations") and isinstance(thing.data, tuple):
+            if any(path and temporary not in path.lower() for path in thing.data):
+                return True
+    return False
 
 
 def returned_early(watched: Watched) -> tuple[float, tuple[str, ...]]:
@@ -441,15 +454,15 @@ def verdict_of(watched: Watched, shown: list[Window], lasting: list[Effect], tol
         return ENDLESS, [f"stopped: {'more than its limit of disk' if watched.stopped == 'disk' else f'not ended after {watched.seconds:.0f} s'}"]
     if shown:
         return SHOWED, [titles]
+    things = [effect for effect in lasting if effect.kind not in ("folder", "registry-key")]
     if told:
-        return NOTHING if not lasting else FAILED, [
+        return NOTHING if not things else FAILED, [
             f"exit code {watched.exit_code}, but its log says ResultCode {told}: {answers_exe.RESULTS.get(told, 'unknown')}"
         ]
     if watched.exit_code not in DONE:
         code = watched.exit_code or 0
         cause = explain.CAUSES.get(code, explain.CAUSES.get(code - (1 << 32), ("", "")))[0]
         return FAILED, [f"exit code {code}" + (f": {cause}" if cause else "")]
-    things = [effect for effect in lasting if effect.kind not in ("folder", "registry-key")]
     return (COMPLETE, []) if things else (NOTHING, [f"exit code {watched.exit_code} and nothing lasting changed"])
 
 

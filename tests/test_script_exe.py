@@ -1,0 +1,256 @@
+"""Compiled setup scripts: decoded in every packing, interpreted; a real stub judges the same specimens in tests/wine."""
+
+from __future__ import annotations
+
+import bz2
+import io
+import struct
+import zlib
+from pathlib import Path
+
+import pytest
+import script_specimens as scripts
+from conftest import Yendo, missing
+from hypothesis import given, settings
+from hypothesis import strategies as some
+
+from yendo.effects import File, RegistryValue, State, UninstallEntry
+from yendo.errors import Unreadable
+from yendo.facts.surroundings import windows
+from yendo.formats import script_exe as form
+from yendo.formats import short_bzip2
+from yendo.installers import programs
+from yendo.installers.msi.describe import baseline
+from yendo.installers.script_exe.describe import messages
+from yendo.installers.script_exe.run import Outcome, Run
+from yendo.installers.script_exe.texts import Texts
+
+HOME = r"C:\Program Files (x86)\Tidewell Sounder"
+
+
+@pytest.fixture(autouse=True)
+def _sample() -> None:
+    if not scripts.SAMPLE.exists():
+        missing("clamav-testfiles", "apt-get install clamav-testfiles")
+
+
+def opened(data: bytes) -> form.ScriptExe:
+    start = data.index(form.MARK) - 4
+    return form.ScriptExe(io.BytesIO(data), start, len(data))
+
+
+def run(script: scripts.Script, arguments: str = "/S", state: State | None = None) -> Outcome:
+    around = windows()
+    return Run(
+        opened(script.build()), around, state if state is not None else baseline(around), program=r"C:\Hand over\x.exe", arguments=arguments
+    ).whole()
+
+
+def shortened(data: bytes) -> bytes:
+    """A stream of bzip2 in the short form: without header, checksums and the randomising bit. One block."""
+    bits = "".join(f"{byte:08b}" for byte in bz2.compress(data))[32:]
+    body = bits[48 + 32 + 1 : bits.rfind(f"{0x177245385090:048b}")]
+    out = f"{0x31:08b}{body}{0x17:08b}"
+    out += "0" * (-len(out) % 8)
+    return int(out, 2).to_bytes(len(out) // 8, "big")
+
+
+@settings(max_examples=60)
+@given(some.binary(min_size=1, max_size=3000) | some.text(alphabet="ab", min_size=1, max_size=4000).map(str.encode))
+def test_short_bzip2_is_undone(data: bytes) -> None:
+    assert short_bzip2.decompress(shortened(data), 1 << 20) == data
+
+
+@settings(max_examples=80)
+@given(some.binary(max_size=400))
+def test_damaged_bzip2_is_refused(data: bytes) -> None:
+    try:
+        assert len(short_bzip2.decompress(b"\x31" + data, 10_000)) <= 10_000
+    except Unreadable:
+        pass
+
+
+def raw_deflate(data: bytes) -> bytes:
+    engine = zlib.compressobj(9, zlib.DEFLATED, -15)
+    return engine.compress(data) + engine.flush()
+
+
+def repacked(packing: str, solid: bool) -> bytes:
+    """The files specimen with its header and data packed in another way."""
+    script = scripts.CASES["files"]()
+    whole = opened(script.build())
+    blocks, at, moved = [], 0, {}
+    while at < len(script.blocks):
+        moved[at] = sum(len(block) + 4 for block in blocks) if solid else None
+        blocks.append(whole.data(at))
+        at = whole.follower(at)
+    pack = {"deflate": raw_deflate, "bzip2": shortened, "none": lambda data: data}[packing]
+    header = bytearray(whole.header)
+    entries = struct.unpack_from("<II", header, 4 + 16)
+
+    def place(old: int, new: int) -> None:
+        for number in range(entries[1]):
+            row = entries[0] + 28 * number
+            if struct.unpack_from("<i", header, row)[0] == 20 and struct.unpack_from("<i", header, row + 12)[0] == old:
+                struct.pack_into("<i", header, row + 12, new)
+
+    if solid:
+        for old, new in sorted(moved.items(), reverse=True):
+            place(old, new or 0)
+        stream = struct.pack("<I", len(header)) + bytes(header) + b"".join(struct.pack("<I", len(block)) + block for block in blocks)
+        body = raw_deflate(stream)
+    else:
+        packed, olds = [], list(moved)
+        for block in blocks:
+            data = pack(block)
+            packed.append(struct.pack("<I", len(data) | (0 if packing == "none" else 0x80000000)) + data)
+        for number in range(len(olds) - 1, -1, -1):
+            place(olds[number], sum(map(len, packed[:number])))
+        front = pack(bytes(header))
+        body = struct.pack("<I", len(front) | (0 if packing == "none" else 0x80000000)) + front + b"".join(packed)
+    return script.stub + struct.pack("<I", 4) + form.MARK + struct.pack("<II", len(header), len(body) + 28) + body
+
+
+@pytest.mark.parametrize(("packing", "solid"), [("deflate", False), ("bzip2", False), ("none", False), ("deflate", True)])
+def test_every_packing_gives_the_same_script(tmp_path: Path, packing: str, solid: bool) -> None:
+    data = repacked(packing, solid)
+    script = opened(data)
+    assert (script.compression, script.solid) == (packing, solid)
+    around = windows()
+    other = Run(script, around, baseline(around), program=r"C:\Hand over\x.exe").whole()
+    assert {str(effect) for effect in other.effects} == {str(effect) for effect in run(scripts.CASES["files"]()).effects}
+    assert {getattr(effect.thing, "sha256", None) for effect in other.effects} == {
+        getattr(effect.thing, "sha256", None) for effect in run(scripts.CASES["files"]()).effects
+    }
+
+
+def test_wide_strings_are_read(tmp_path: Path) -> None:
+    """The same table in 16 bits a character, with the marks that later stubs use."""
+    from yendo.installers.script_exe.texts import Shell, Variable
+
+    script = opened(scripts.CASES["files"]().build())
+    unit = struct.Struct("<H").pack
+    script.strings = (
+        b"\0\0"
+        + unit(3)
+        + unit(0x8080 | 21)
+        + "\\näher.txt".encode("utf-16-le")
+        + b"\0\0"
+        + unit(2)
+        + bytes([0x1A, 0x23])
+        + unit(4)
+        + unit(3)
+        + b"\0\0"
+    )
+    script.wide = True
+    texts = Texts(script)
+    assert texts.parts(1) == [Variable(21), "\\näher.txt"] and texts.shown(1) == "$INSTDIR\\näher.txt"
+    assert texts.parts(14) == [Shell(0x1A, 0x23), "\x03"]
+
+
+def test_what_scripts_do_to_a_machine() -> None:
+    files = {str(effect) for effect in run(scripts.CASES["files"]()).effects}
+    assert {rf"add file {HOME}\sounder.exe", rf"add file {HOME}\charts\north\b.chart", rf"add file {HOME}\copies\a.chart"} <= files
+    assert not any("gone" in text or "c.tmp" in text for text in files)
+    assert r"add folder C:\Windows\SysWOW64\sounder" in files  # a 32-bit program's system folder
+    values = {
+        (effect.thing.hive, effect.thing.view, effect.thing.name): effect.thing
+        for effect in run(scripts.CASES["registry"]()).effects
+        if isinstance(effect.thing, RegistryValue)
+    }
+    assert values["HKLM", "32", "Depth"].data == 32 and values["HKLM", "64", "Wide"].data == "1" and values["HKLM", "32", "Raw"].data == "0102ff"
+    assert ("HKLM", "32", "Shared") in values and ("HKCU", "64", "Mine") in values and ("HKLM", "32", "Short") not in values
+
+
+def test_the_uninstaller_inside_is_read_too(tmp_path: Path) -> None:
+    path = scripts.write(tmp_path, "uninstaller")
+    account = programs.account(path)
+    entry = next(effect.thing for effect in account.effects if isinstance(effect.thing, UninstallEntry))
+    assert (entry.key, entry.view, entry.version) == ("Sounder", "32", "3.0.1")
+    assert account.silent.uninstall and account.silent.uninstall.command == rf'"{HOME}\remove.exe" /S _?={HOME}'
+    assert account.identity.name == "Sounder" and account.processes == ("sounder.exe",)
+    around = windows()
+    removed = programs.removal(path, r"C:\Hand over\x.exe", around, baseline(around))
+    assert removed is not None
+    gone = {str(effect) for effect in removed}
+    assert {f"remove folder {HOME}", "remove uninstall-entry Sounder 3.0.1", rf"remove file {HOME}\remove.exe"} <= gone
+
+
+def test_decisions_come_out_as_the_real_stub_takes_them() -> None:
+    """The values that a real stub wrote on a machine (tests/wine holds them against one again)."""
+    values = {effect.thing.name: effect.thing.data for effect in run(scripts.CASES["decisions"]()).effects if isinstance(effect.thing, RegistryValue)}
+    assert values["cut"] == "Marrowby|harbour|Marrow|owby" and values["stack"] == "one two" and values["formatted"] == "8 00ff"
+    assert [values[f"calculated {at}"] for at in range(13)] == ["12", "-6", "-24", "-3", "15", "15", "5", "0", "1", "0", "1", "2", "-2"]
+    assert not {"compared", "numbers", "unsigned", "folder", "error"} & values.keys() and values["wildcard"] == "none" and values["called"] == "yes"
+
+
+def test_message_boxes_with_and_without_an_answer() -> None:
+    outcome = run(scripts.CASES["boxes"]())
+    assert outcome.exit_code == 7 and [(box.text, box.answer) for box in outcome.asked] == [("Keep the old charts?", 6), ("Done.", 1)]
+    loud = scripts.Script()
+    loud.do("message box", 4, "Really?", 6, 0, 0, 0)
+    script = opened(loud.section().build())
+    assert messages(script, Texts(script)) == [(0, "Really?", None)]
+
+
+def test_a_box_without_an_answer_is_a_warning(yendo: Yendo, tmp_path: Path) -> None:
+    loud = scripts.Script()
+    loud.do("message box", 4, "Really?", 6, 0, 0, 0).do("make folder", "$INSTDIR", 1)
+    (tmp_path / "loud.exe").write_bytes(loud.section().build())
+    told = yendo("read", "loud.exe").stdout
+    assert "a message box: Really?" in told and "likely" in told.partition("uninstall")[0]
+
+
+def test_switches_that_the_script_reads() -> None:
+    script = scripts.Script()
+    script.do("assign", "0", "$CMDLINE", 0, "").do("compare texts", "$0", "/charts=", 0, 0, 0).do("stack", "/nomenu", 0)
+    assert run(script.section()).switches == ("/charts=", "/nomenu")
+
+
+def test_the_listing_names_every_instruction(yendo: Yendo, tmp_path: Path) -> None:
+    scripts.write(tmp_path, "uninstaller")
+    told = yendo("read", "uninstaller.exe", "--script").stdout
+    assert "shortcut" in told and r"$INSTDIR\remove.exe" in told and "write registry" in told and "unknown" not in told
+
+
+def test_folder_by_switch_and_by_an_earlier_version() -> None:
+    script = scripts.Script()
+    script.do("make folder", "$INSTDIR", 1).place("a.txt", b"a")
+    around = windows()
+    prediction = programs.Reading(io.BytesIO(script.section().build()), "x.exe").predict(
+        r"C:\Hand over\x.exe", r"/S /D=C:\Other place", around, baseline(around)
+    )
+    assert File(r"C:\Other place\a.txt") in [File(effect.thing.path) for effect in prediction.effects if isinstance(effect.thing, File)]
+
+
+@pytest.mark.parametrize(
+    ("script", "words"),
+    [
+        (scripts.Script().label("x").do("jump", "x"), "does not end"),
+        (scripts.Script().label("x").do("call", "x"), "calls itself"),
+        (scripts.Script().do("jump", 999_999), "jumps to instruction"),
+    ],
+)
+def test_scripts_without_an_end_are_refused(script: scripts.Script, words: str) -> None:
+    with pytest.raises(Unreadable, match=words):
+        run(script.section())
+
+
+def test_a_program_it_starts_is_a_blind_spot() -> None:
+    script = scripts.Script()
+    script.do("run", r'"$INSTDIR\next.exe" /go', -1, 0).do("restart", 0)
+    outcome = run(script.section())
+    assert [(entry.command, entry.waits) for entry in outcome.started] == [(rf'"{HOME}\next.exe" /go', False)] and outcome.restarts == "started"
+    assert any(spot.what.startswith("runs ") for spot in outcome.blind_spots)
+
+
+def test_a_truncated_script_says_where() -> None:
+    data = scripts.CASES["files"]().build()
+    for cut in (len(scripts.base()[0]) + 30, len(scripts.base()[0]) + 200):
+        with pytest.raises(Unreadable):
+            opened(data[:cut])
+    start = len(scripts.base()[0])
+    bad = bytearray(data)
+    struct.pack_into("<I", bad, start + 20, 0x7FFFFFFF)
+    with pytest.raises(Unreadable, match=f"offset {start + 20}"):
+        opened(bytes(bad))

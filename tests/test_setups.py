@@ -1,0 +1,289 @@
+"""Setup programs in plans: drafted, tried, checked, built, replayed; answer files; the demo's second program."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import subprocess
+from pathlib import Path
+from typing import Any
+
+import family_specimens as specimens
+import msgspec
+import pytest
+import script_specimens as scripts
+from conftest import Yendo, missing
+from hypothesis import given
+from hypothesis import strategies as some
+
+from yendo.check import Workspace, check
+from yendo.demo import sounder
+from yendo.draft import draft, setups
+from yendo.effects import Effect, File, Folder, RegistryValue, Shortcut, State, UninstallEntry
+from yendo.effects.recording import Recording, portable, replay, settled
+from yendo.errors import Unreadable, Usage
+from yendo.facts.surroundings import windows
+from yendo.formats import answers
+from yendo.installers import answers_exe, programs
+from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.package import build
+from yendo.plan import PlanError, read
+from yendo.prove.prove import prove
+
+SETUP = Path(sounder.__file__).with_name("sounder-setup.exe")
+PLACE = r"C:\Program Files\Tidewell\Sounder"
+PLACED = (
+    Folder(r"C:\Program Files\Tidewell"),
+    Folder(PLACE),
+    File(PLACE + r"\sounder.exe", 10752, "ab" * 32, "3.0.1.0"),
+    File(PLACE + r"\remove.exe", 10752, "ab" * 32, "3.0.1.0"),
+    RegistryValue("HKLM", r"Software\Tidewell\Sounder", "Version", "sz", "3.0.1"),
+    UninstallEntry("TidewellSounder", "HKLM", "64", "Tidewell Sounder", "3.0.1", "Tidewell", f'"{PLACE}\\remove.exe"'),
+)
+
+
+def trial(keep: Path, setup: Path, *, early: bool = True) -> Path:
+    """The evidence of a trial as the trial itself keeps it, of a run that was not made here."""
+    keep.mkdir(parents=True, exist_ok=True)
+    sha256 = hashlib.sha256(setup.read_bytes()).hexdigest()
+    commands = {"install": f'"{setup.name}" /unattended', "uninstall": f'"{PLACE}\\remove.exe" /unattended'}
+    runs = []
+    for purpose, command in commands.items():
+        runs.append({
+            "purpose": purpose, "command": command, "verdict": "silent and complete", "date": "2026-11-23T10:00:00+00:00", "exit_code": 3010 if purpose == "install" else 0,
+            "returned_early": 2.0 if early else 0.0, "outlived": ["sounder-worker.exe"] if early else [],
+        })  # fmt: skip
+        change: Any = "add" if purpose == "install" else "remove"
+        recording = Recording(
+            media=sha256, command=command, exit_code=runs[-1]["exit_code"], seconds=2.5, restart=purpose == "install", machine="a layer", date="2026-11-23T10:00:00",
+            account="user", effects=tuple(Effect(change, thing, "observed") for thing in PLACED),
+        )  # fmt: skip
+        (keep / f"observed-{purpose}.json").write_bytes(msgspec.json.encode(recording))
+    body = {"schema": "yendo.evidence/1", "trial": {"installer": setup.name, "sha256": sha256, "machine": "a layer", "runs": runs, **commands}}
+    (keep / "evidence.json").write_text(json.dumps(body))
+    return keep
+
+
+@pytest.fixture
+def tried(tmp_path: Path) -> Path:
+    """A workspace for the demo's second program, with a trial taken over."""
+    draft.from_installer(tmp_path / "sounder", SETUP)
+    setups.take_over(tmp_path / "sounder", trial(tmp_path / "sounder" / "trial", SETUP))
+    return tmp_path / "sounder"
+
+
+def test_the_prebuilt_program_is_made_from_its_source(tmp_path: Path) -> None:
+    import shutil
+
+    if not shutil.which("x86_64-w64-mingw32-gcc"):
+        missing("a compiler for Windows", "apt-get install gcc-mingw-w64-x86-64")
+    from yendo.machines.wine import lookout
+
+    for module, made in ((sounder, "sounder-setup.exe"), (lookout, "lookout.exe")):
+        source = Path(module.__file__).parent
+        copy = Path(shutil.copytree(source, tmp_path / made))
+        (copy / made).unlink()
+        subprocess.run(["sh", str(copy / "make")], check=True, capture_output=True)
+        assert (copy / made).read_bytes() == (source / made).read_bytes(), f"{made} is not what its source gives: run {source / 'make'}"
+
+
+def test_what_reading_says_of_the_demos_second_program(yendo: Yendo) -> None:
+    found = json.loads(yendo("read", SETUP, "--json").stdout)
+    assert found["family"] == "plain-exe" and found["identity"]["name"] == "Tidewell Sounder" and found["identity"]["version"] == "3.0.1"
+    assert [line["command"] for line in found["candidates"]][:2] == ['"sounder-setup.exe" /silent', '"sounder-setup.exe" /unattended']
+    assert found["program"]["elevation"] == "requireAdministrator" and found["blind_spots"]
+
+
+def test_a_plan_from_reading_alone_waits_for_a_trial(yendo: Yendo, tmp_path: Path) -> None:
+    told = yendo("draft", "sounder", SETUP).stdout
+    assert "yendo try" in told
+    found = {finding.rule for finding in check(Workspace(tmp_path / "sounder"))}
+    assert {"setup-untried", "no-uninstall", "no-detection"} <= found
+
+
+def test_a_trial_fills_the_plan(tried: Path) -> None:
+    plan, _ = read(tried / "plan.toml")
+    install, removal = plan.install[0], plan.uninstall[0]
+    assert (install.arguments, install.wait_for, install.observed) == ("/unattended", ("sounder-worker.exe",), "trial/observed-install.json")  # type: ignore[union-attr]
+    assert (removal.program, removal.arguments) == (PLACE + r"\remove.exe", "/unattended")  # type: ignore[union-attr]
+    assert [type(rule).__name__ for rule in plan.detect] == ["UninstallEntryRule", "FileRule"] and plan.detect[1].path.endswith("sounder.exe")  # type: ignore[union-attr]
+    assert "yendo try" not in (tried / "plan.toml").read_text()
+    assert {finding.rule for finding in check(Workspace(tried))} == {"undecided"}
+
+
+def test_a_recording_replays_in_the_proof(tried: Path) -> None:
+    plan, _ = read(tried / "plan.toml")
+    built = build.build(tried, plan)
+    assert {"observed/install-1.json", "observed/uninstall-1.json"} <= {file.path for file in built.manifest.files}
+    for scenario in ("desk", "system"):
+        proof = prove(built.folder, SimulatedMachine(), scenario=scenario)
+        assert proof.passed, [phase for phase in proof.phases if phase.outcome == "failed"]
+        assert proof.comparison and any("replayed from a run of 2026-11-23 on a layer" in spot for spot in proof.comparison.blind_spots)
+    assert build.build(tried, plan).digest == built.digest
+
+
+CHANGES = {
+    "other arguments": ('arguments = "/unattended" # silent', 'arguments = "/unattended /folder=x" # silent', "recording-stale"),
+    "no waiting": ('wait_for = ["sounder-worker.exe"]', "wait_for = []", "setup-returns-early"),
+    "no recording": ('observed = "trial/observed-install.json"', "", "setup-untried"),
+    "another medium": ('media = "sounder-setup.exe"', 'media = "sounder.exe"', "setup-missing"),
+    "no answers": ('arguments = "/unattended" # silent', "arguments = '/s /f1\"{package}\\extras\\none.iss\"' # silent", "setup-missing"),
+}
+
+
+@pytest.mark.parametrize(("old", "new", "rule"), CHANGES.values(), ids=CHANGES)
+def test_what_checks_find(tried: Path, old: str, new: str, rule: str) -> None:
+    text = (tried / "plan.toml").read_text()
+    assert old in text
+    (tried / "plan.toml").write_text(text.replace(old, new, 1))
+    found = [finding for finding in check(Workspace(tried)) if finding.rule == rule]
+    assert found and found[0].line > 1 and found[0].remedy
+
+
+def test_a_stale_recording_stops_the_build(tried: Path) -> None:
+    text = (tried / "plan.toml").read_text()
+    (tried / "plan.toml").write_text(text.replace('arguments = "/unattended" # silent', 'arguments = "/other" # silent', 1))
+    with pytest.raises(Usage, match="try again"):
+        build.build(tried, read(tried / "plan.toml")[0])
+
+
+def test_a_missing_switch_that_reading_is_sure_of(tmp_path: Path) -> None:
+    if not scripts.SAMPLE.exists():
+        missing("clamav-testfiles", "apt-get install clamav-testfiles")
+    draft.from_installer(tmp_path / "w", scripts.write(tmp_path, "uninstaller"))
+    workspace = tmp_path / "w"
+    assert "setup-not-silent" not in {finding.rule for finding in check(Workspace(workspace))}
+    text = (workspace / "plan.toml").read_text()
+    (workspace / "plan.toml").write_text(text.replace('arguments = "/S"', 'arguments = "/s"'))  # this one is told by its capital
+    assert "setup-not-silent" in {finding.rule for finding in check(Workspace(workspace))}
+
+
+def test_a_readable_setup_is_proved_without_a_recording(tmp_path: Path) -> None:
+    """The simulated machine interprets the script, and its uninstaller's, itself."""
+    if not scripts.SAMPLE.exists():
+        missing("clamav-testfiles", "apt-get install clamav-testfiles")
+    workspace = tmp_path / "w"
+    draft.from_installer(workspace, scripts.write(tmp_path, "uninstaller"))
+    plan, _ = read(workspace / "plan.toml")
+    proof = prove(build.build(workspace, plan).folder, SimulatedMachine())
+    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+
+
+def test_a_setup_that_nobody_knows_is_refused_by_the_simulation(yendo: Yendo, tmp_path: Path) -> None:
+    yendo("draft", "w", SETUP)
+    with (tmp_path / "w" / "plan.toml").open("a") as plan:
+        plan.write("\n[[detect]]\nkind = \"file\"\npath = 'C:\\x'\n")
+    yendo("build", "w")
+    told = yendo("prove", "w", expect=3)
+    assert "known only from a run" in told.stderr and "yendo try" in told.stderr
+
+
+def test_an_exe_step_has_one_program(tried: Path) -> None:
+    text = (tried / "plan.toml").read_text()
+    (tried / "plan.toml").write_text(text.replace('media = "sounder-setup.exe"', "", 1))
+    with pytest.raises(PlanError, match="exactly one of media and program"):
+        read(tried / "plan.toml")
+
+
+def test_nothing_is_taken_over_without_a_result(tmp_path: Path) -> None:
+    draft.from_installer(tmp_path / "w", SETUP)
+    keep = trial(tmp_path / "keep", SETUP)
+    before = (tmp_path / "w" / "plan.toml").read_bytes()
+    body = json.loads((keep / "evidence.json").read_text())
+    body["trial"]["install"] = None
+    (keep / "evidence.json").write_text(json.dumps(body))
+    with pytest.raises(Usage, match="no silent command line"):
+        setups.take_over(tmp_path / "w", keep)
+    assert (tmp_path / "w" / "plan.toml").read_bytes() == before
+    with pytest.raises(Usage, match="holds no trial"):
+        setups.take_over(tmp_path / "w", tmp_path)
+
+
+# --- recordings ---------------------------------------------------------------------------------------------------------
+
+
+_NAMES = some.text(alphabet="abc xyz", min_size=1, max_size=8).map(str.strip).filter(bool)
+_PLACES = some.sampled_from([r"C:\Users\mara\AppData\Roaming", r"C:\Users\mara\Desktop", r"C:\Program Files", r"C:\Users\mara\AppData\Local\Temp"])
+
+
+@given(some.lists(some.tuples(_PLACES, _NAMES), min_size=1, max_size=8, unique=True))
+def test_a_recording_fits_another_account(given_places: list[tuple[str, str]]) -> None:
+    effects = [Effect("add", Shortcut(f"{place}\\{name}.lnk", f'"{place}\\{name}.exe"'), "observed") for place, name in given_places]
+    mine, other = windows("user").environment, windows("system").environment
+    kept = portable(effects, mine)
+    assert not any("mara" in str(effect) for effect in kept)
+    assert list(settled(kept, mine)) == effects
+    assert not any("mara" in str(msgspec.to_builtins(effect)) for effect in settled(kept, other))
+
+
+@given(some.lists(some.sampled_from(PLACED), unique=True))
+def test_a_replay_leads_to_the_same_state_twice(things: list[Any]) -> None:
+    recording = Recording(
+        media="",
+        command="",
+        exit_code=0,
+        seconds=0,
+        restart=False,
+        machine="m",
+        date="2026-01-01",
+        account="user",
+        effects=tuple(Effect("add", thing) for thing in things),
+    )
+    state = State()
+    assert len(replay(recording, state, {})) == len(things)
+    once = dict(state.items())
+    assert replay(recording, state, {}) == [] and dict(state.items()) == once
+
+
+# --- answer files -----------------------------------------------------------------------------------------------------
+
+
+_WORD = some.text(alphabet="abcXYZ019 _", min_size=1, max_size=12).map(str.strip).filter(bool)
+
+
+@given(
+    some.lists(
+        some.tuples(_WORD, some.dictionaries(_WORD.map(lambda word: "k" + word.replace(" ", "")), _WORD, max_size=4)),
+        max_size=5,
+        unique_by=lambda pair: pair[0].lower(),
+    )
+)
+def test_answers_are_read_as_written(dialogs: list[tuple[str, dict[str, str]]]) -> None:
+    product = "{82223415-1AAB-4701-9629-06E8DDB80BDA}"
+    file = answers_exe.AnswerFile("v7.00", tuple((f"{product}-{name}-0", {**given, "Result": "1"}) for name, given in dialogs), {"Name": "clam"})
+    text = answers_exe.write_answers(file, product)
+    assert answers_exe.read_answers(text) == file and text.count("\r\n") == text.count("\n")
+
+
+def test_what_is_wrong_with_answers() -> None:
+    file = answers_exe.AnswerFile("v7.00", (("Welcome-0", {"Result": "12"}), ("Folder-0", {}), ("Name-0", {"szName": "x"})))
+    wrong = answers_exe.check_answers(file)
+    assert [text.partition(" ")[0] for text in wrong] == ["Welcome-0", "Folder-0", "Name-0"]
+    assert answers_exe.check_answers(answers_exe.AnswerFile("v7.00", ()))
+    with pytest.raises(Unreadable, match="not an answer file"):
+        answers_exe.read_answers("[Something]\na=b\n")
+    assert answers_exe.result_of("[ResponseResult]\nResultCode=-5\n") == -5 and answers_exe.result_of("no log") is None
+
+
+@given(some.binary(max_size=5000), _WORD)
+def test_folding_is_undone(data: bytes, name: str) -> None:
+    folded = answers.fold(data, name)
+    assert answers.unfold(folded, name, 0, True) == data
+    assert answers.unfold(folded[1024:], name, 1024, True) == data[1024:]
+
+
+def test_engines_round_a_database_and_with_a_script(yendo: Yendo) -> None:
+    if not scripts.SAMPLES.is_dir():
+        missing("clamav-testfiles", "apt-get install clamav-testfiles")
+    round_one = programs.account(scripts.SAMPLES / "clam_ISmsi_int.exe")
+    assert round_one.silent.uninstall and round_one.silent.uninstall.confidence == "certain" and len(round_one.effects) == 11
+    scripted = json.loads(yendo("read", scripts.SAMPLES / "clam_IScab_int.exe", "--json").stdout)
+    assert scripted["identity"]["name"] == "clam" and scripted["identity"]["version"] is None and scripted["effects"]["counts"] == {}
+    assert any("ResultCode" in aspect["value"] for aspect in scripted["behaviour"])
+
+
+def test_a_later_form_is_recognised_and_said(tmp_path: Path) -> None:
+    path = tmp_path / "later.exe"
+    path.write_bytes(specimens.program(behind=answers.LATER_MARK + bytes(200)))
+    account = programs.account(path)
+    assert account.family == "answers-exe" and "later form" in str(account.why["family"])
