@@ -14,7 +14,7 @@ import msgspec
 
 from yendo.effects import Effect, State, Thing, net
 from yendo.effects.keys import things_of_key
-from yendo.effects.things import Data, RegistryValue, View, key_of, parent
+from yendo.effects.things import Data, RegistryKey, RegistryValue, View, key_of, parent
 from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence
 from yendo.facts.surroundings import MENU, Surroundings
@@ -35,6 +35,7 @@ _SHELL = {
     0x30: "AdminToolsFolder",
 }  # fmt: skip
 _SHELL_EVERYONE = {0x16: "StartMenuFolder", 0x17: "ProgramMenuFolder", 0x18: "StartupFolder", 0x2D: "TemplateFolder", 0x2F: "AdminToolsFolder"}
+_SYSTEM = ("software\\microsoft\\", "software\\classes\\", "system\\")
 _OF_CLASSES_REDIRECTED = ("clsid", "interface", "directshow", "media type", "mediafoundation")
 
 
@@ -329,6 +330,17 @@ class Run:
             for thing in found:
                 self.put(_known_only(thing))
 
+    def _left_empty(self) -> None:
+        """The keys above deleted ones that then hold nothing; those of the system always hold something else."""
+        held = {(thing.hive, thing.view, f"{thing.key}\\".lower()) for thing in self.state if isinstance(thing, RegistryValue | RegistryKey)}
+        for (hive, view, lowered), key in list(self.keys.items()):
+            above, _, _ = key.key.rpartition("\\")
+            head = above.lower() + "\\"
+            if not key.gone or head.count("\\") < 2 or head.startswith(_SYSTEM) or self.is_unknown(lowered):
+                continue
+            if not any(place[:2] == (hive, view) and place[2].startswith(head) for place in held):
+                self.put(RegistryKey(key.hive, above, key.view))
+
     def _derived(self, key: Key) -> list[Thing]:
         """What the machine has in place of the key's values: an uninstall entry, a service."""
         last = key.key.rpartition("\\")[2]
@@ -394,6 +406,7 @@ class Run:
         code = self.flags[CODE] or (2 if self.flags[ABORTED] else 0)
         folder = self.variables.get(INSTDIR, "")
         self._registry_effects()
+        self._left_empty()
         if scratch := self.variables.get(PLUGINSDIR):
             for kind, identity in [key for key in self.state.items() if key[0] in ("file", "folder", "ini") and key[1].startswith(scratch.lower())]:
                 self.state.remove(kind, identity)
