@@ -6,8 +6,10 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import suite
+from benchmarks import setups, suite
 from benchmarks.measure import Figure
+
+__all__ = ["setups"]
 
 
 def main() -> int:

@@ -94,30 +94,40 @@ def _plain(file: BinaryIO, begin: int, end: int) -> tuple[Record, ...]:
     return tuple(found)
 
 
+_SWAPPED = bytes(byte << 4 & 0xF0 | byte >> 4 for byte in range(256))
+
+
+def _stream(name: str, start: int, size: int, chunked: bool) -> bytes:
+    """The key's bytes for a piece that begins at ``start`` of its record: the key begins anew with every chunk."""
+    key = bytes(byte ^ _FOLD[place % 4] ^ 0xFF for place, byte in enumerate(name.encode("cp1252", "replace")))
+    if not chunked:
+        first = start % len(key)
+        return (key * (size // len(key) + 2))[first : first + size]
+    chunk = (key * (_CHUNK // len(key) + 1))[:_CHUNK]
+    first = start % _CHUNK
+    return (chunk * (size // _CHUNK + 2))[first : first + size]
+
+
+def _xor(one: bytes, other: bytes) -> bytes:
+    return (int.from_bytes(one, "little") ^ int.from_bytes(other, "little")).to_bytes(len(one), "little")
+
+
 def unfold(data: bytes, name: str, start: int, chunked: bool) -> bytes:
     """Undoes the folding of a piece that begins at ``start`` of its record."""
-    letters = name.encode("cp1252", "replace")
-    key = bytes(byte ^ _FOLD[place % 4] for place, byte in enumerate(letters))
-    out = bytearray(len(data))
-    for place, byte in enumerate(data, start):
-        inner = place % _CHUNK if chunked else place
-        out[place - start] = ~(key[inner % len(key)] ^ ((byte << 4 | byte >> 4) & 0xFF)) & 0xFF
-    return bytes(out)
+    return _xor(data.translate(_SWAPPED), _stream(name, start, len(data), chunked))
 
 
 def fold(data: bytes, name: str) -> bytes:
     """The inverse of ``unfold`` for a whole record in chunks."""
-    letters = name.encode("cp1252", "replace")
-    key = bytes(byte ^ _FOLD[place % 4] for place, byte in enumerate(letters))
-    swapped = ((~byte & 0xFF) ^ key[place % _CHUNK % len(key)] for place, byte in enumerate(data))
-    return bytes((byte << 4 | byte >> 4) & 0xFF for byte in swapped)
+    return _xor(data, _stream(name, 0, len(data), True)).translate(_SWAPPED)
 
 
 def pieces(file: BinaryIO, record: Record, limit: int = MAX_RECORD) -> Iterator[bytes]:
     """A record's contents, unfolded and inflated, by the piece. Raises Unreadable on damaged data or more than ``limit`` bytes."""
     engine, total = zlib.decompressobj() if record.deflated else None, 0
-    for start in range(0, record.size, 1 << 18):
-        raw = at(file, record.offset + start, min(1 << 18, record.size - start))
+    start, step = 0, 4096  # small at first: often only the beginning is looked at
+    while start < record.size:
+        raw = at(file, record.offset + start, min(step, record.size - start))
         if record.folding & (FOLDED_WHOLE | FOLDED_IN_CHUNKS):
             raw = unfold(raw, record.name, start, bool(record.folding & FOLDED_IN_CHUNKS))
         while raw:
@@ -130,6 +140,7 @@ def pieces(file: BinaryIO, record: Record, limit: int = MAX_RECORD) -> Iterator[
             if total > limit:
                 raise Unreadable(f"{record.name} unpacks to more than {limit} bytes")
             yield out
+        start, step = start + step, min(step * 4, 1 << 18)
 
 
 # --- the engine's own cabinets -------------------------------------------------------------------------

@@ -104,7 +104,16 @@ def contents(file: BinaryIO, kind: Kind, wanted: set[str], limit: int) -> Iterat
         return
     for entry in _entries(file, kind):
         if entry.pathname in wanted and not entry.isdir:
-            yield entry.pathname, counted(entry.get_blocks(1 << 18), entry.pathname)
+            yield entry.pathname, counted(_entry_pieces(entry), entry.pathname)
+
+
+def _entry_pieces(entry) -> Iterator[bytes]:  # type: ignore[no-untyped-def]
+    import libarchive
+
+    try:
+        yield from entry.get_blocks(1 << 18)
+    except libarchive.exception.ArchiveError as error:
+        raise Unreadable(f"{entry.pathname} is damaged: {error}") from error
 
 
 def _member_pieces(archive: zipfile.ZipFile, info: zipfile.ZipInfo) -> Iterator[bytes]:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import io
 import struct
 from typing import BinaryIO
 
@@ -17,6 +18,7 @@ from yendo.installers.families import Found, Told, offset
 from yendo.installers.parts import Part, whole
 
 FAMILY = "archive-exe"
+KEPT = 32 << 20
 
 
 class Cabinet(msgspec.Struct, frozen=True):
@@ -61,18 +63,25 @@ def _archive(file: BinaryIO, found: Found) -> tuple[BinaryIO, archives.Kind, int
 def of_archive(file: BinaryIO, kind: archives.Kind) -> list[Part]:
     """The files of an archive as parts."""
 
+    listed = archives.members(file, kind)
+    together = sum(member.size for member in listed) <= KEPT and kind != "zip"  # packed as one: unpacked once, not once a file
+    kept: dict[str, bytes] = {}
+
     def opener(name: str):  # type: ignore[no-untyped-def]
         def open_it(limit: int) -> BinaryIO:
+            if together and not kept:
+                kept.update(
+                    (member, b"".join(pieces)) for member, pieces in archives.contents(file, kind, {entry.name for entry in listed}, 2 * KEPT)
+                )
+            if name in kept:
+                return io.BytesIO(kept[name][:limit])
             for _, pieces in archives.contents(file, kind, {name}, max(limit, 1 << 30)):
                 return whole(pieces, limit)
             raise Unreadable(f"{name} is listed and cannot be unpacked")
 
         return open_it
 
-    return [
-        Part(member.name, member.size, None, member.packed, opener(member.name), "a link" if member.is_link else "")
-        for member in archives.members(file, kind)
-    ]
+    return [Part(member.name, member.size, None, member.packed, opener(member.name), "a link" if member.is_link else "") for member in listed]
 
 
 def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:

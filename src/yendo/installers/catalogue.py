@@ -117,7 +117,7 @@ def rows(share: Path, workers: int | None = None, tell: Callable[[str], object] 
         return
     with ProcessPoolExecutor(count) as pool:
         try:
-            for found in pool.map(_job, jobs, chunksize=max(1, min(16, len(jobs) // (4 * count)))):
+            for found in pool.map(_job, jobs, chunksize=max(1, min(16, len(jobs) // (16 * count)))):
                 tell(found.path)
                 yield found
         except BaseException:
