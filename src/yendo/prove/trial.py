@@ -394,12 +394,9 @@ def fleeting(effect: Effect, session: WineSession) -> bool:
 def pending(effects: list[Effect], session: WineSession) -> bool:
     """Whether files wait for the next start to be replaced or removed, other than temporary ones."""
     temporary = session.surroundings.environment["TEMP"].lower()
-    for effect in effects:
-        thing = effect.thing
-        if isinstance(thing, RegistryValue) and thing.identity.endswith("!pendingfilerenameoperations") and isinstance(thing.data, tuple):
-            if any(path and temporary not in path.lower() for path in thing.data):
-                return True
-    return False
+    values = (effect.thing for effect in effects if effect.thing.identity.endswith("!pendingfilerenameoperations"))
+    paths = (path for thing in values if isinstance(thing, RegistryValue) and isinstance(thing.data, tuple) for path in thing.data)
+    return any(path and temporary not in path.lower() for path in paths)
 
 
 def returned_early(watched: Watched) -> tuple[float, tuple[str, ...]]:
