@@ -67,8 +67,8 @@ class Script:
 
     def text(self, text: str) -> int:
         coded = bytearray()
-        for piece in re.split(r"(\$\w+)", text):
-            name = piece[1:]
+        for piece in re.split(r"(\$\[\w+\]|\$\w+)", text):
+            name = piece[1:].strip("[]")
             if piece.startswith("$") and name in VARIABLES:
                 number = VARIABLES[name]
                 coded += bytes([253, number & 0x7F | 0x80, number >> 7 | 0x80])
@@ -139,7 +139,7 @@ class Script:
         """What lies behind the stub."""
         entries = self._encoded()
         # An uninstaller copies itself, by a name and a command line that its header holds.
-        copies = (self.text(r"$TEMP\$1u_.exe"), self.text('"$TEMP\\$1u_.exe" $0 _?=$INSTDIR\\')) if flags & 1 else (-1, -1)
+        copies = (self.text(r"$TEMP\$[1]u_.exe"), self.text('"$TEMP\\$[1]u_.exe" $0 _?=$INSTDIR\\')) if flags & 1 else (-1, -1)
         fixed = bytearray(self.header[:300])
         pages = self._part(0, 1)
         pages = b"".join(pages[at : at + 8] + struct.pack("<3i", -1, -1, -1) + pages[at + 20 : at + 64] for at in range(0, len(pages), 64))

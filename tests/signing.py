@@ -47,7 +47,7 @@ def sign(source: Path, target: Path, name: str) -> Path:
     return target
 
 
-def _message(digest: bytes, name: str) -> bytes:
+def _message(digest: bytes, name: str, seen: datetime.datetime | None = None) -> bytes:
     """The PKCS#7 message over a digest, signed by a certificate of that name."""
     key = rsa.generate_private_key(public_exponent=65537, key_size=2048)
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
@@ -93,11 +93,24 @@ def _message(digest: bytes, name: str) -> bytes:
             ],
         }
     )
+    if seen:
+        signer = signed["signer_infos"][0]
+        counter = cms.SignerInfo(
+            {
+                "version": "v1",
+                "sid": signer["sid"],
+                "digest_algorithm": {"algorithm": "sha256"},
+                "signed_attrs": [{"type": "signing_time", "values": [cms.Time({"utc_time": seen})]}],
+                "signature_algorithm": {"algorithm": "rsassa_pkcs1v15"},
+                "signature": b"a third party's",
+            }
+        )
+        signer["unsigned_attrs"] = cms.CMSAttributes([cms.CMSAttribute({"type": "counter_signature", "values": [counter]})])
     return bytes(cms.ContentInfo({"content_type": "signed_data", "content": signed}).dump())
 
 
-def sign_program(program: bytes, name: str) -> bytes:
-    """A program with a certificate table at its end, as signing tools leave it."""
+def sign_program(program: bytes, name: str, seen: datetime.datetime | None = None) -> bytes:
+    """A program with a certificate table at its end, as signing tools leave it; ``seen`` by a countersignature at that time."""
     import io
     import struct
 
@@ -107,7 +120,7 @@ def sign_program(program: bytes, name: str) -> bytes:
     padded = bytearray(program + b"\0" * (-len(program) % 8))
     image = Image(io.BytesIO(bytes(padded)))
     entry = image.header_offset + 24 + (144 if image.bits == 64 else 128)
-    message = _message(program_digest(io.BytesIO(bytes(padded)), image, "sha256"), name)
+    message = _message(program_digest(io.BytesIO(bytes(padded)), image, "sha256"), name, seen)
     table = struct.pack("<IHH", 8 + len(message), 0x200, 2) + message
     table += b"\0" * (-len(table) % 8)
     struct.pack_into("<II", padded, entry, len(padded), len(table))

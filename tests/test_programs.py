@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import csv
+import datetime
 import io
 import itertools
 import json
@@ -294,6 +295,10 @@ def test_a_signature_holds_until_a_byte_changes(yendo: Yendo, tmp_path: Path) ->
     write(tmp_path, "signed.exe", signed)
     found = json.loads(yendo("read", "signed.exe", "--verify", "--json").stdout)
     assert found["family"] == "archive-exe" and found["signature"]["signer"] == "Tidewell" and found["signature"]["digest_holds"] is True
+    assert found["signature"]["chain"] == ["Tidewell"] and found["signature"]["timestamp"] is None
+    seen = sign_program(specimens.program(), "Tidewell", datetime.datetime(2026, 3, 1, 12, tzinfo=datetime.UTC))
+    write(tmp_path, "seen.exe", seen)
+    assert json.loads(yendo("read", "seen.exe", "--json").stdout)["signature"]["timestamp"] == "2026-03-01T12:00:00+00:00"
     changed = bytearray(signed)
     changed[700] ^= 1
     write(tmp_path, "changed.exe", bytes(changed))

@@ -167,7 +167,11 @@ def test_the_uninstaller_inside_is_read_too(tmp_path: Path) -> None:
     account = programs.account(path)
     entry = next(effect.thing for effect in account.effects if isinstance(effect.thing, UninstallEntry))
     assert (entry.key, entry.view, entry.version) == ("Sounder", "32", "3.0.1")
-    assert account.silent.uninstall and account.silent.uninstall.command == rf'"{HOME}\remove.exe" /S _?={HOME}'
+    assert (
+        account.silent.uninstall
+        and account.silent.uninstall.command == rf'"{HOME}\remove.exe" /S'
+        and account.silent.uninstall.wait_for == ("Au_.exe",)
+    )
     assert account.identity.name == "Sounder" and account.processes == ("sounder.exe",)
     around = windows()
     removed = programs.removal(path, r"C:\Hand over\x.exe", around, baseline(around))

@@ -6,6 +6,7 @@ Each is a terminal window on a screen without a monitor, 1280 by 800. Needs Xvfb
 from __future__ import annotations
 
 import os
+import shutil
 import subprocess
 import sys
 import tempfile
@@ -33,6 +34,10 @@ PICTURES = {
     "prove-wine": "yendo prove lantern --machine wine",
     "doctor": "yendo doctor",
     "demo": "yendo demo try-out",
+    "read-setup": "yendo read from-tidewell/sounder-setup.exe",
+    "try": "yendo draft sounder from-tidewell/sounder-setup.exe --quiet; yendo try from-tidewell/sounder-setup.exe --into sounder",
+    "prove-setup": "yendo check sounder; yendo build sounder --quiet; yendo prove sounder; yendo prove sounder --machine wine",
+    "catalogue": "yendo read from-tidewell",
 }
 
 
@@ -73,6 +78,8 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
     subprocess.run(["import", "-window", "root", str(OUT / f"{name}.png")], env=environment, check=True)
     window.terminate()
     window.wait()
+    if name == "try":
+        shutil.copyfile(folder / "sounder" / "trial" / "run-1-window-1.png", OUT / "try-window.png")
 
 
 def main() -> int:

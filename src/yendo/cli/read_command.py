@@ -136,7 +136,7 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         out,
         [
             ("file", f"{account.file.name}, {account.family}, {size(account.file.size)}, {signed}"),
-            ("for", ", ".join(part for part in (identity.architecture, identity.language, scope) if part)),
+            ("for", ", ".join(part for part in (identity.architecture, identity.language, scope) if part) + _stub(account)),
             *_codes(account),
             *([("family", f"{account.family}: {account.why['family']}")] if account.program else []),
             *(
@@ -154,7 +154,11 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         out.print("  none is known from reading")
     grid(
         out,
-        [(name, command.command, command.confidence) for name in ("install", "uninstall", "repair") if (command := getattr(account.silent, name))],
+        [
+            (name, command.command, command.confidence + (f"; then wait for {', '.join(command.wait_for)}" if command.wait_for else ""))
+            for name in ("install", "uninstall", "repair")
+            if (command := getattr(account.silent, name))
+        ],
         styles=("dim", "cyan"),
     )
     if account.switches:
@@ -163,6 +167,9 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
     if account.behaviour:
         section(out, "How it behaves")
         grid(out, [(entry.name, entry.value, entry.confidence) for entry in account.behaviour], styles=("dim", None, "dim"))
+    if account.program and (rows := list(_listed(account))):
+        section(out, "In the list of programs")
+        grid(out, rows, styles=("dim",))
     if account.refused:
         out.print(f"\n[red]On a fresh machine it refuses:[/red] {clean(account.refused)}")
     if account.conditions or account.needs:
@@ -236,12 +243,31 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
     out.print(f"\n[dim]next:[/dim] {_next(account, clean(options.file))}")
 
 
+def _listed(account: Account) -> Any:
+    """The uninstall entry that it will write, with the quiet form of its command even where the vendor writes none."""
+    from yendo.effects import UninstallEntry
+
+    for effect in account.effects:
+        entry = effect.thing
+        if isinstance(entry, UninstallEntry):
+            yield "name", " ".join(filter(None, (entry.name, entry.version)))
+            yield "key", f"{entry.hive}, {entry.view}-bit view, ...\\Uninstall\\{entry.key}"
+            yield "uninstall", entry.uninstall or "none of its own; the Windows Installer removes it by its product code"
+            quiet = account.silent.uninstall.command if account.silent.uninstall else None
+            yield "quietly", entry.quiet_uninstall or quiet or "not known from reading"
+
+
 def _codes(account: Account) -> list[tuple[str, str]]:
     identity = account.identity
     if account.family == "msi":
         missing = "none: it will never upgrade an older one by itself"
         return [("product code", identity.product_code or "none"), ("upgrade code", identity.upgrade_code or missing)]
     return [(title, code) for title, code in (("product code", identity.product_code), ("upgrade code", identity.upgrade_code)) if code]
+
+
+def _stub(account: Account) -> str:
+    program = account.program
+    return f"; the setup program itself is for {program.stub}" if program and program.stub != account.identity.architecture else ""
 
 
 def _tree(contents: tuple[Content, ...], depth: int = 0) -> Any:

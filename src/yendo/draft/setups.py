@@ -71,6 +71,9 @@ def removal(line: CommandLine | None) -> Table | None:
         table.add("program", literal(found[1]))
         if found[2]:
             table.add("arguments", literal(found[2]))
+        if line.wait_for:
+            table.add("wait_for", list(line.wait_for))
+            table["wait_for"].comment("a copy of itself goes on after it has returned")
     table.add("timeout", "30 min")
     return table
 

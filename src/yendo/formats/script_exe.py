@@ -192,7 +192,7 @@ class ScriptExe:
         self.remembered = dict(zip(names, fixed[:3], strict=True))
         self.functions = fixed[10:20]
         after = self.fixed + 80 + 4 * 33
-        self.folder, self.folder_appended = struct.unpack_from("<ii", header, after)
+        self.folder, self.folder_appended, self.copy_name = struct.unpack_from("<iii", header, after)
 
     @staticmethod
     def _page(header: bytes, offset: int) -> Page:

@@ -42,12 +42,16 @@ class Switch(msgspec.Struct, frozen=True):
 
 
 class CommandLine(msgspec.Struct, frozen=True, omit_defaults=True):
-    """``confidence`` is certain, likely or to be tried; ``switches`` gives each switch its reason."""
+    """``confidence`` is certain, likely or to be tried; ``switches`` gives each switch its reason.
+
+    ``wait_for`` names programs that go on after it has returned.
+    """
 
     command: str
     confidence: str
     evidence: Evidence
     switches: tuple[Switch, ...] = ()
+    wait_for: tuple[str, ...] = ()
 
 
 class Silent(msgspec.Struct, frozen=True):

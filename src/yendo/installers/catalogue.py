@@ -35,6 +35,7 @@ class Row(msgspec.Struct, frozen=True):
     language: str | None = None
     product_code: str | None = None
     upgrade_code: str | None = None
+    signed: bool | None = None
     signed_by: str | None = None
     silent: str | None = None
     confidence: str | None = None
@@ -89,6 +90,7 @@ def _of_account(place: str, size: int, sha256: str, account: Account) -> Row:
         identity.language,
         identity.product_code,
         identity.upgrade_code,
+        account.signature.signed if account.signature else None,
         account.signature.signer if account.signature and account.signature.signed else None,
         install.command if install else None,
         install.confidence if install else None,
@@ -134,7 +136,7 @@ def summary(found: list[Row]) -> Summary:
             same[entry.sha256].append(entry.path)
     return Summary(
         dict(families.most_common()),
-        tuple(entry.path for entry in found if entry.family and not entry.signed_by and not entry.trouble),
+        tuple(entry.path for entry in found if entry.signed is False),
         tuple(tuple(paths) for paths in same.values() if len(paths) > 1),
         tuple(_older(found)),
         tuple((entry.path, entry.trouble) for entry in found if entry.trouble),

@@ -183,7 +183,11 @@ def _elevation(words: form.ProgramFacts) -> list[form.Aspect]:
         "asInvoker": "does not ask",
     }
     where = Evidence("offset", f"resource {RT_MANIFEST}, requestedExecutionLevel")
-    return [form.Aspect("elevation", meanings.get(words.elevation, words.elevation), "certain", where)] if words.elevation else []
+    found = [form.Aspect("elevation", meanings.get(words.elevation, words.elevation), "certain", where)] if words.elevation else []
+    if words.scales:
+        scaled = "does not scale with the screen" if words.scales.lower() in ("false", "unaware") else f"scales with the screen ({words.scales})"
+        found.append(form.Aspect("screen", scaled, "certain", Evidence("offset", f"resource {RT_MANIFEST}, dpiAware")))
+    return found
 
 
 def _identity(image: Image, told: Told) -> tuple[form.Identity, dict[str, Evidence]]:

@@ -22,8 +22,13 @@ from yendo.machines.simulated.programs import recordings
 from yendo.package.manifest import Action, Manifest
 
 
-def install_effects(manifest: Manifest, package: Path, surroundings: Surroundings, state: State) -> tuple[list[Effect], list[str]]:
-    """Effects of the install steps on ``state``, which is changed, and their blind spots in words."""
+def install_effects(
+    manifest: Manifest, package: Path, surroundings: Surroundings, state: State, *, real: bool = False
+) -> tuple[list[Effect], list[str]]:
+    """Effects of the install steps on ``state``, which is changed, and their blind spots in words.
+
+    ``real`` says that they are held against a run, and are not themselves what is replayed.
+    """
     effects: list[Effect] = []
     blind: list[str] = []
     memories: dict[str, tuple[Memory, Layers]] = {}
@@ -34,7 +39,7 @@ def install_effects(manifest: Manifest, package: Path, surroundings: Surrounding
         if action.kind == "copy":
             effects += _copy(action, surroundings, state, package)
         elif action.kind == "exe":
-            more, spots = _exe(action, package, surroundings, state)
+            more, spots = _exe(action, package, surroundings, state, real)
             effects += more
             blind += spots
         elif action.kind == "msi":
@@ -83,11 +88,12 @@ def _msi(
     return list(outcome.effects), [f"{spot.what}: {spot.why}" for spot in outcome.blind_spots]
 
 
-def _exe(action: Action, package: Path, surroundings: Surroundings, state: State) -> tuple[list[Effect], list[str]]:
+def _exe(action: Action, package: Path, surroundings: Surroundings, state: State, real: bool) -> tuple[list[Effect], list[str]]:
     """Of a setup program: what a trial saw it do, else what can be read."""
     for recording in recordings(package) if action.observed else ():
         if recording.command == action.command:
-            return replay(recording, state, surroundings.environment), [f"{action.title}: {recording.label}"]
+            label = f"expected is what a run of {recording.date[:10]} on {recording.machine} did" if real else recording.label
+            return replay(recording, state, surroundings.environment), [f"{action.title}: {label}"]
     match = re.match(r'"\{package\}\\([^"]+)"\s*(.*)$', action.command)
     path = package / match[1].replace("\\", "/") if match else None
     if match is None or path is None or not path.is_file():

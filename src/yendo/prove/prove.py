@@ -11,7 +11,7 @@ from pathlib import Path
 import yendo
 from yendo.detect import detected
 from yendo.detect.evaluate import describe
-from yendo.effects import Effect, File, IniValue, State, agreement, difference, label
+from yendo.effects import Effect, File, IniValue, RegistryValue, State, agreement, difference, label
 from yendo.effects.things import kind_of, parent
 from yendo.errors import NotCovered
 from yendo.facts.surroundings import Account, expand
@@ -185,7 +185,9 @@ class _Prover:
         observed = self.without_own(difference(before, after), session)
         if any(action.kind == "exe" for action in self.manifest.install):
             observed = [effect for effect in observed if not _temporary(effect, session)]
-        predicted, blind = predict.install_effects(self.manifest, self.package, session.surroundings, before.copy())
+        predicted, blind = predict.install_effects(
+            self.manifest, self.package, session.surroundings, before.copy(), real=self.machine.place != "simulation"
+        )
         differences: dict[str, int] = {}
         if self.machine.name == "wine":
             predicted, differences = quirks.adapt(predicted)
@@ -314,6 +316,9 @@ class _Prover:
 def _temporary(effect: Effect, session: Session) -> bool:
     """Whether something lies in a folder for temporary files, which is no part of what is installed."""
     heads = (session.surroundings.environment["TEMP"].lower(), r"c:\windows\temp")
+    if isinstance(effect.thing, RegistryValue) and effect.thing.identity.endswith("!pendingfilerenameoperations"):
+        paths = effect.thing.data if isinstance(effect.thing.data, tuple) else ("?",)
+        return all(head in path.lower() for path in paths if path for head in heads[:1])
     return kind_of(effect.thing) in ("file", "folder", "ini") and effect.thing.identity.startswith(tuple(head + "\\" for head in heads))
 
 

@@ -38,7 +38,8 @@ SCHEMA = "yendo.trial/1"
 EVIDENCE, REMOVAL = "evidence.json", "removal.iss"
 FOLDER = r"C:\Hand over"
 MOST_RUNS, TIMEOUT = 12, 600.0
-EARLY = 0.75  # seconds that another process may outlive the first one before it counts
+EARLY = 0.2  # seconds that another process may outlive the first one before it counts
+_OF_THE_LAYER = ("conhost.exe", "winedbg.exe", "explorer.exe", "services.exe")
 DONE = (0, 3010, 1641)
 COMPLETE, NOTHING, SHOWED, WAITS, FAILED, ENDLESS, NO_START = (
     "silent and complete",
@@ -401,12 +402,13 @@ def pending(effects: list[Effect], session: WineSession) -> bool:
 
 def returned_early(watched: Watched) -> tuple[float, tuple[str, ...]]:
     """For how long others outlived the first process, and which."""
-    if watched.first_ended is None or watched.seconds - watched.first_ended < EARLY:
+    if watched.first_ended is None:
         return 0.0, ()
-    names = dict.fromkeys(
-        process.name for process in watched.processes if (process.ended or watched.seconds) - watched.first_ended > EARLY / 2 and process.name
-    )
-    return watched.seconds - watched.first_ended, tuple(names)
+    first = watched.first_ended
+    others = [process for process in watched.processes if process.name and process.name.lower() not in _OF_THE_LAYER]
+    left = [process for process in others if (process.ended or watched.seconds) - first > EARLY]
+    last = max(((process.ended or watched.seconds) for process in left), default=first)
+    return last - first, tuple(dict.fromkeys(process.name for process in left))
 
 
 def tree(watched: Watched) -> tuple[str, ...]:

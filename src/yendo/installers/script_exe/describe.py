@@ -124,7 +124,7 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
     boxes = _boxes(outcome)
     quiet = Switch("/S", "silent (a capital S): no window, every section that is chosen by default", "certain", header)
     install = CommandLine(f'"{name}" /S', "likely" if boxes else "certain", header, (quiet,))
-    uninstall = _uninstall(outcome, entry)
+    uninstall = _uninstall(script, outcome, entry)
     told = _identity(script, texts, thing if isinstance(thing, UninstallEntry) else None, outcome.architectures)
     read = tuple(Switch(text, "the script compares its command line with this", "likely", header) for text in outcome.switches)
     return Told(
@@ -162,7 +162,7 @@ def _identity(script: ScriptExe, texts: Texts, entry: UninstallEntry | None, arc
     )
 
 
-def _uninstall(outcome: Outcome, entry: Effect | None) -> CommandLine | None:
+def _uninstall(script: ScriptExe, outcome: Outcome, entry: Effect | None) -> CommandLine | None:
     """The quiet form of what removes it: of the entry it writes, or of the uninstaller it writes."""
     thing = entry.thing if entry else None
     where = entry.evidence if entry and entry.evidence else Evidence("offset", "the instruction that writes the uninstaller")
@@ -173,17 +173,20 @@ def _uninstall(outcome: Outcome, entry: Effect | None) -> CommandLine | None:
         path = thing.uninstall.strip().strip('"')
     if not path:
         return None
-    folder = path.rpartition("\\")[0]
-    switches = (
-        Switch("/S", "silent", "certain", where),
-        Switch(
-            "_?=<folder>",
-            "stays where it is and waits for its end; without it a copy goes on while the caller is told that it is done",
-            "certain",
-            where,
-        ),
-    )
-    return CommandLine(f'"{path}" /S _?={folder}', "likely", where, switches)
+    stays = "stays where it is until its end, and so leaves itself behind; without it a copy of itself goes on"
+    switches = (Switch("/S", "silent", "certain", where), Switch("_?=<folder>", stays, "certain", where))
+    return CommandLine(f'"{path}" /S', "likely", where, switches, _copies(script, outcome))
+
+
+def _copies(script: ScriptExe, outcome: Outcome) -> tuple[str, ...]:
+    """The name by which an uninstaller goes on as a copy of itself, so that it can delete itself: a text of its own header."""
+    try:
+        inner = script.data(script.follower(outcome.uninstallers[0][1]))
+        removes = ScriptExe(io.BytesIO(inner), 0, len(inner))
+        name = Texts(removes).shown(removes.copy_name).rpartition("\\")[2].replace("$1", "A")
+    except (YendoError, IndexError):
+        return ()
+    return (name,) if name.lower().endswith(".exe") else ()
 
 
 def _behaviour(script: ScriptExe, outcome: Outcome, header: Evidence) -> list[Aspect]:
