@@ -13,11 +13,21 @@ import msgspec
 
 from yendo.effects.effect import Effect
 from yendo.effects.state import State
+from yendo.effects.things import File, Folder, IniValue, RegistryValue, Thing
 from yendo.facts.surroundings import expand
 
 SCHEMA = "yendo.observed/1"
 # Longest places first, so that a profile below another folder is found as the profile.
 _PLACES = ("TEMP", "APPDATA", "LOCALAPPDATA", "USERPROFILE")
+
+
+def is_temporary(thing: Thing, environment: Mapping[str, str]) -> bool:
+    """Whether a thing lies among temporary files, or is the note that such files go at the next start."""
+    heads = (environment["TEMP"].lower(), environment["USERPROFILE"].lower() + "\\temp", r"c:\windows\temp")
+    if isinstance(thing, RegistryValue) and thing.identity.endswith("!pendingfilerenameoperations"):
+        paths = thing.data if isinstance(thing.data, tuple) else ("?",)
+        return all(any(head in path.lower() for head in heads) for path in paths if path)
+    return isinstance(thing, File | Folder | IniValue) and thing.identity.startswith(tuple(head + "\\" for head in heads))
 
 
 class Recording(msgspec.Struct, frozen=True, kw_only=True):

@@ -11,7 +11,8 @@ from pathlib import Path
 import yendo
 from yendo.detect import detected
 from yendo.detect.evaluate import describe
-from yendo.effects import Effect, File, IniValue, RegistryValue, State, agreement, difference, label
+from yendo.effects import Effect, File, IniValue, State, agreement, difference, label
+from yendo.effects.recording import is_temporary
 from yendo.effects.things import kind_of, parent
 from yendo.errors import NotCovered
 from yendo.facts.surroundings import Account, expand
@@ -73,7 +74,8 @@ class _Prover:
 
     def verb(self, session: Session, verb: str) -> carry.Carried:
         if self.machine.has_powershell:
-            ran = session.run(f'call "{self.folder}\\apply.cmd" {verb}', timeout=RUNNER_LIMIT)
+            # "call" loses the exit code in an older layer; a management system starts it through the shell too
+            ran = session.run(f'cmd /s /c ""{self.folder}\\apply.cmd" {verb}"', timeout=RUNNER_LIMIT)
             self.command_seconds += ran.seconds
             code = form.TIMED_OUT if ran.exit_code is None else ran.exit_code
             return carry.Carried(code, tuple(line for line in ran.output.splitlines() if line.strip()))
@@ -184,7 +186,7 @@ class _Prover:
     def compare(self, session: Session, before: State, after: State) -> None:
         observed = self.without_own(difference(before, after), session)
         if any(action.kind == "exe" for action in self.manifest.install):
-            observed = [effect for effect in observed if not _temporary(effect, session)]
+            observed = [effect for effect in observed if not is_temporary(effect.thing, session.surroundings.environment)]
         predicted, blind = predict.install_effects(
             self.manifest, self.package, session.surroundings, before.copy(), real=self.machine.place != "simulation"
         )
@@ -270,7 +272,7 @@ class _Prover:
         own = {id(effect) for effect in ours}
         self.leftovers = [Leftover(_named(effect), "the runner's log, kept on purpose", "runner") for effect in left if id(effect) not in own]
         for effect in ours:
-            if _temporary(effect, session):
+            if is_temporary(effect.thing, session.surroundings.environment):
                 self.leftovers.append(Leftover(_named(effect), "a temporary file that the setup program leaves", "temporary"))
                 continue
             empty = kind_of(effect.thing) == "folder" and state.is_empty(effect.thing.identity)
@@ -311,15 +313,6 @@ class _Prover:
             )
 
         return [effect for effect in effects if not own(effect)]
-
-
-def _temporary(effect: Effect, session: Session) -> bool:
-    """Whether something lies in a folder for temporary files, which is no part of what is installed."""
-    heads = (session.surroundings.environment["TEMP"].lower(), r"c:\windows\temp")
-    if isinstance(effect.thing, RegistryValue) and effect.thing.identity.endswith("!pendingfilerenameoperations"):
-        paths = effect.thing.data if isinstance(effect.thing.data, tuple) else ("?",)
-        return all(head in path.lower() for path in paths if path for head in heads[:1])
-    return kind_of(effect.thing) in ("file", "folder", "ini") and effect.thing.identity.startswith(tuple(head + "\\" for head in heads))
 
 
 def _named(effect: Effect) -> str:

@@ -20,12 +20,12 @@ import msgspec
 
 import yendo
 from yendo import atomic, digest
-from yendo.effects import Effect, File, RegistryValue, State, UninstallEntry, difference
+from yendo.effects import Effect, File, State, UninstallEntry, difference
 from yendo.effects.effect import counts
-from yendo.effects.recording import Recording, portable
+from yendo.effects.recording import Recording, is_temporary, portable
 from yendo.effects.things import label
 from yendo.errors import NotCovered, Usage, YendoError
-from yendo.facts.surroundings import Account, expand
+from yendo.facts.surroundings import Account
 from yendo.formats.pe import Image
 from yendo.installers import answers_exe, plain_exe, recognise
 from yendo.installers.account import Account as Read
@@ -382,22 +382,16 @@ def placed(command: str, installer: str) -> str:
 
 def fleeting(effect: Effect, session: WineSession) -> bool:
     """What a run leaves among temporary files, and logs and answers beside the installer: no part of what it installs."""
-    environment = session.surroundings.environment
     identity = effect.thing.identity
-    if identity.endswith("!pendingfilerenameoperations"):
-        return True
     if effect.kind in ("file", "ini") and identity.startswith(FOLDER.lower()) and re.search(r"\.(log|iss)(\||$)", identity):
         return True
-    heads = {environment["TEMP"].lower(), r"c:\windows\temp", expand(r"%USERPROFILE%\temp", environment).lower()}
-    return any(identity.startswith(head + "\\") or identity == head for head in heads)
+    return is_temporary(effect.thing, session.surroundings.environment) or identity == session.surroundings.environment["TEMP"].lower()
 
 
 def pending(effects: list[Effect], session: WineSession) -> bool:
     """Whether files wait for the next start to be replaced or removed, other than temporary ones."""
-    temporary = session.surroundings.environment["TEMP"].lower()
     values = (effect.thing for effect in effects if effect.thing.identity.endswith("!pendingfilerenameoperations"))
-    paths = (path for thing in values if isinstance(thing, RegistryValue) and isinstance(thing.data, tuple) for path in thing.data)
-    return any(path and temporary not in path.lower() for path in paths)
+    return any(not is_temporary(thing, session.surroundings.environment) for thing in values)
 
 
 def returned_early(watched: Watched) -> tuple[float, tuple[str, ...]]:
