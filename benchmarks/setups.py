@@ -23,6 +23,8 @@ sys.path.insert(0, str(Path(__file__).parents[1] / "tests"))
 import family_specimens as specimens
 import script_specimens as scripts
 
+from yendo.machines.wine.machine import WineMachine
+
 SAMPLES = scripts.SAMPLES
 WHEELS = ("setuptools", "distlib", "numpy", "pillow", "pywin32")
 MUTATIONS = 20_000
@@ -42,8 +44,8 @@ def others(folder: Path, count: int) -> list[Path]:
                     target.parent.mkdir(exist_ok=True)
                     target.write_bytes(archive.read(name))
                     found.append(target)
-    roots = [Path("/usr/lib/x86_64-linux-gnu/wine"), Path("/usr/lib/wine"), Path.home() / ".cache/wine32/root/usr/lib"]
-    layer = sorted(path for root in roots if root.is_dir() for pattern in ("*.exe", "*.dll") for path in root.rglob(pattern))
+    system = WineMachine(Path(os.environ.get("YENDO_CACHE") or folder / "cache")).template / "prefix/drive_c/windows"
+    layer = sorted(path for half in ("system32", "syswow64") for pattern in ("*.exe", "*.dll") for path in (system / half).glob(pattern))
     random.Random(1).shuffle(layer)
     return (found + layer)[:count]
 

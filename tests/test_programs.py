@@ -40,11 +40,11 @@ def samples() -> Path:
     return SAMPLES
 
 
-def others(count: int) -> list[Path]:
-    """Programs that are no setups: of the Windows API layer itself."""
-    roots = [Path("/usr/lib/x86_64-linux-gnu/wine"), Path.home() / ".cache/wine32/root/usr/lib"]
-    found = itertools.chain.from_iterable(root.rglob(pattern) for root in roots if root.is_dir() for pattern in ("*.exe", "*.dll"))
-    return sorted(set(itertools.islice(found, count)))
+def others(wine: Any, count: int) -> list[Path]:
+    """Programs that are no setups: those of the Windows API layer itself."""
+    folder = wine.template / "prefix/drive_c/windows/system32"
+    found = itertools.chain.from_iterable(folder.glob(pattern) for pattern in ("*.exe", "*.dll"))
+    return sorted(itertools.islice(found, count))
 
 
 @pytest.mark.parametrize(("name", "family"), FAMILIES.items())
@@ -52,19 +52,18 @@ def test_samples_are_recognised(samples: Path, name: str, family: str) -> None:
     assert recognise.recognise(samples / name) == family
 
 
-def test_no_family_where_there_is_none() -> None:
-    found = others(120)
-    if not found:
-        missing("wine", "apt-get install wine")
-    for path in found:
+@pytest.mark.wine
+def test_no_family_where_there_is_none(wine: Any) -> None:
+    for path in others(wine, 120):
         with path.open("rb") as file:
             assert families.recognise(file, Image(file, path.name))[0].FAMILY == "plain-exe", path
 
 
-def test_headers_are_read_as_another_reader_reads_them(samples: Path) -> None:
+@pytest.mark.wine
+def test_headers_are_read_as_another_reader_reads_them(samples: Path, wine: Any) -> None:
     import pefile
 
-    for path in [*sorted(samples.glob("*.exe")), *others(40)]:
+    for path in [*sorted(samples.glob("*.exe")), *others(wine, 40)]:
         with path.open("rb") as file:
             try:
                 mine = Image(file, path.name)

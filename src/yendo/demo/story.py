@@ -11,7 +11,7 @@ import tomlkit
 
 from yendo.check import Finding, Workspace, check
 from yendo.demo import vendor
-from yendo.draft import draft
+from yendo.draft import draft, writing
 from yendo.errors import Usage
 from yendo.installers import recognise
 from yendo.installers.account import Account
@@ -109,7 +109,7 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
     install.append(copy)  # type: ignore[union-attr]
     document["uninstall"].insert(0, back)  # type: ignore[union-attr]
     document["detect"].append(rule)  # type: ignore[union-attr]
-    path.write_text(draft.spaced(tomlkit.dumps(document)), "utf-8")
+    path.write_text(writing.spaced(tomlkit.dumps(document)), "utf-8")
 
 
 def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Callable[[str], object] = lambda title: None) -> Story:

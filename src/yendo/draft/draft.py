@@ -11,11 +11,10 @@ from pathlib import Path
 
 import msgspec
 import tomlkit
-from tomlkit.items import Table
 
 from yendo import atomic, digest
 from yendo.detect import for_copies, for_effects
-from yendo.draft import setups
+from yendo.draft import setups, writing
 from yendo.effects import Effect, File
 from yendo.errors import Usage
 from yendo.facts.surroundings import windows
@@ -23,7 +22,6 @@ from yendo.formats.msi import Database, transform
 from yendo.installers import recognise
 from yendo.installers.account import Account
 from yendo.installers.msi import changes, describe, engine, fitting, layers
-from yendo.plan import Rule
 
 DECIDE = "DECIDE"
 _NEEDS_SAYING = {"x64": ["x64"], "arm64": ["arm64"]}  # a 32-bit installer runs on every Windows
@@ -155,11 +153,6 @@ def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = ())
     return Drafted(folder / "plan.toml", tuple(name.as_posix() for name in needed), strays, tuple(missing), tuple(decisions))
 
 
-def _literal(text: str) -> tomlkit.items.String:
-    """A Windows path reads best without doubled backslashes."""
-    return tomlkit.string(text, literal="\\" in text and "'" not in text and "\n" not in text)
-
-
 def _header(name: str) -> tomlkit.TOMLDocument:
     document = tomlkit.document()
     document.add(tomlkit.comment(f"What the package for {name} is. Lines marked {DECIDE} wait for a person; then: yendo check"))
@@ -248,7 +241,7 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
             step.add(key, text)
         step.add("unless", _inline({"kind": "msi-product", "code": identity.product_code or "", "version": f">={version}"}, newer))
         steps.append(step)
-    document.add("install", _array(*steps))
+    document.add("install", writing.array(*steps))
     removal = tomlkit.table()
     removal.add("kind", "msi")
     if identity.product_code:
@@ -257,41 +250,36 @@ def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], d
     else:
         removal.add("media", installer)
     removal.add("timeout", "30 min")
-    document.add("uninstall", _array(removal))
+    document.add("uninstall", writing.array(removal))
     if identity.product_code:
         mend = tomlkit.table()
         mend.add("kind", "msi")
         mend.add("product", identity.product_code)
         mend.add("timeout", "30 min")
-        document.add("repair", _array(mend))
+        document.add("repair", writing.array(mend))
     if account.refused:
         document.add(tomlkit.comment(f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"))
         decisions.append(f"detect: none could be derived, the installer refuses a fresh machine: {account.refused}")
-    document.add("detect", _rules(for_effects(along.effects or account.effects, account.processes)))
+    document.add("detect", writing.rules_of(for_effects(along.effects or account.effects, account.processes)))
     return document
 
 
 def _setup(document: tomlkit.TOMLDocument, account: Account, installer: str, decisions: list[str]) -> tomlkit.TOMLDocument:
     """The rest of a plan whose installer is a setup program."""
     install, removal = setups.steps(account, installer, DECIDE, decisions)
-    document.add("install", _array(install))
+    document.add("install", writing.array(install))
     if removal is not None:
-        document.add("uninstall", _array(removal))
+        document.add("uninstall", writing.array(removal))
     else:
         document.add(tomlkit.comment(f"{DECIDE}: how it is removed is not known from reading; yendo try finds the uninstaller"))
         decisions.append("uninstall: not known from reading; yendo try finds the uninstaller")
     rules = for_effects(account.effects, account.processes)
     if rules:
-        document.add("detect", _rules(rules))
+        document.add("detect", writing.rules_of(rules))
     else:
         document.add(tomlkit.comment(f"{DECIDE}: no detection could be derived from reading; yendo try derives it from a run"))
         decisions.append("detect: nothing could be derived from reading; yendo try derives it from a run")
     return document
-
-
-def spaced(text: str) -> str:
-    """A plan's text with an empty line before every table."""
-    return re.sub(r"([^\n])\n(\[)", r"\1\n\n\2", text)
 
 
 def _inline(*rules: dict[str, str]) -> tomlkit.items.Array:
@@ -302,23 +290,6 @@ def _inline(*rules: dict[str, str]) -> tomlkit.items.Array:
         entry.update(rule)
         array.append(entry)
     return array.multiline(True)
-
-
-def _array(*tables: Table) -> tomlkit.items.AoT:
-    array = tomlkit.aot()
-    for table in tables:
-        array.append(table)
-    return array
-
-
-def _rules(rules: list[Rule]) -> tomlkit.items.AoT:
-    array = tomlkit.aot()
-    for rule in rules:
-        table = tomlkit.table()
-        for key, value in msgspec.to_builtins(rule).items():
-            table.add(key, _literal(value) if isinstance(value, str) else value)
-        array.append(table)
-    return array
 
 
 def from_files(folder: Path, files: Path, target: str | None = None) -> Drafted:
@@ -353,25 +324,25 @@ def from_files(folder: Path, files: Path, target: str | None = None) -> Drafted:
     document.add("package", package)
     step = tomlkit.table()
     for key, text in (("kind", "copy"), ("from", f"extras/{files.name}"), ("to", place), ("timeout", "5 min")):
-        step.add(key, _literal(text))
+        step.add(key, writing.literal(text))
     decisions = ["package.version: the version of these files", "package.contact: who answers for this package"]
     if target is None:
         step["to"].comment(f"{DECIDE}: where the files belong")
         decisions.append("install.to: where the files belong")
-    document.add("install", _array(step))
+    document.add("install", writing.array(step))
     back = tomlkit.table()
     back.add("kind", "take-back")
     back.add("timeout", "5 min")
-    document.add("uninstall", _array(back))
+    document.add("uninstall", writing.array(back))
     head = place.rstrip("\\")
     rules = for_copies(("\\".join([head, *path.relative_to(files).parts]), _digest(path)[0]) for path in sources)
-    document.add("detect", _rules(rules))
+    document.add("detect", writing.rules_of(rules))
     _finish(folder, document, None)
     return Drafted(folder / "plan.toml", (), links, (), tuple(decisions))
 
 
 def _finish(folder: Path, document: tomlkit.TOMLDocument, account: Account | None) -> None:
-    text = spaced(tomlkit.dumps(document)).encode()
+    text = writing.spaced(tomlkit.dumps(document)).encode()
     evidence: dict[str, object] = {"schema": "yendo.evidence/1", "plan_sha256": hashlib.sha256(text).hexdigest()}
     if account:
         evidence |= {

@@ -13,6 +13,7 @@ from tomlkit.items import Table
 
 from yendo import atomic
 from yendo.detect import for_effects
+from yendo.draft import writing
 from yendo.effects import UninstallEntry
 from yendo.effects.recording import Recording
 from yendo.errors import Unreadable, Usage
@@ -23,11 +24,6 @@ from yendo.plan import ExeStep
 
 TRIED_IN = "C:\\Hand over\\"  # where a trial puts the installer on its machines
 _LINE = re.compile(r'\s*"([^"]+)"\s*(.*)$')
-
-
-def literal(text: str) -> tomlkit.items.String:
-    """A Windows path reads best without doubled backslashes."""
-    return tomlkit.string(text, literal="\\" in text and "'" not in text and "\n" not in text)
 
 
 def steps(account: Account, installer: str, decide: str, decisions: list[str]) -> tuple[Table, Table | None]:
@@ -41,7 +37,7 @@ def steps(account: Account, installer: str, decide: str, decisions: list[str]) -
         install["arguments"].comment(f"{decide}: the silent switch; yendo try finds it")
         decisions.append(f"install.arguments: no silent switch is known from reading; yendo try {installer} --into the workspace finds it")
     else:
-        install.add("arguments", literal(_arguments(line)))
+        install.add("arguments", writing.literal(_arguments(line)))
         install["arguments"].comment(f"{line.confidence}: {line.evidence}")
         if line.confidence != "certain":
             install["arguments"].comment(f"{decide}: {line.confidence}, from {line.evidence.where}; yendo try proves it")
@@ -68,9 +64,9 @@ def removal(line: CommandLine | None) -> Table | None:
         if found is None:
             return None
         table.add("kind", "exe")
-        table.add("program", literal(found[1]))
+        table.add("program", writing.literal(found[1]))
         if found[2]:
-            table.add("arguments", literal(found[2]))
+            table.add("arguments", writing.literal(found[2]))
         if line.wait_for:
             table.add("wait_for", list(line.wait_for))
             table["wait_for"].comment("a copy of itself goes on after it has returned")
@@ -112,25 +108,16 @@ def take_over(workspace: Path, keep: Path) -> None:
                 _fill(table, trial, best, keep, workspace, "uninstall")
             else:
                 _keep_recording(table, _recording(keep / "observed-uninstall.json"), workspace, "observed-uninstall.json")
-            array = tomlkit.aot()
-            array.append(table)
-            document["uninstall"] = array
+            document["uninstall"] = writing.array(table)
     effects = _recording(keep / "observed-install.json").effects
     entries = " ".join(effect.thing.uninstall or "" for effect in effects if isinstance(effect.thing, UninstallEntry)).lower()
     placed = [effect.thing.identity for effect in effects if effect.kind == "file" and effect.thing.identity.endswith(".exe")]
     programs = [path.rpartition("\\")[2] for path in placed if path not in entries]  # the program itself, not what removes it
     rules = for_effects(effects, programs)
     if rules:
-        array = tomlkit.aot()
-        for rule in rules:
-            entry = tomlkit.table()
-            for key, value in msgspec.to_builtins(rule).items():
-                entry.add(key, literal(value) if isinstance(value, str) else value)
-            array.append(entry)
-        document["detect"] = array
+        document["detect"] = writing.rules_of(rules)
     text = re.sub(r"(?m)^# DECIDE: (?:how it is removed|no detection could be derived).*\n", "", tomlkit.dumps(document))
-    text = re.sub(r"([^\n])\n(\[)", r"\1\n\n\2", text)
-    atomic.write(path, text.encode())
+    atomic.write(path, writing.spaced(text).encode())
 
 
 def _said(run: dict[str, object], trial: dict[str, object]) -> str:
@@ -140,7 +127,7 @@ def _said(run: dict[str, object], trial: dict[str, object]) -> str:
 def _fill(step: Table, trial: dict[str, object], run: dict[str, object], keep: Path, workspace: Path, purpose: str) -> None:
     match = _LINE.match(str(run["command"]))
     arguments = _moved(match[2] if match else "")
-    step["arguments"] = literal(arguments)
+    step["arguments"] = writing.literal(arguments)
     step["arguments"].comment(_said(run, trial))
     if run["outlived"]:
         step["wait_for"] = [str(name) for name in run["outlived"]]  # type: ignore[attr-defined]

@@ -80,7 +80,11 @@ def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
         )
         for record in found.what.records
     ]
-    return listed + _of_cabinets(file, found.what)
+    try:
+        return listed + _of_cabinets(file, found.what)
+    except YendoError as error:  # the records are certain all the same
+        damaged = f"cannot be read: {error}"
+        return [msgspec.structs.replace(part, note=damaged) if part.name.lower().endswith(("data1.hdr", "data1.cab")) else part for part in listed]
 
 
 def _of_cabinets(file: BinaryIO, records: answers.Records) -> list[Part]:

@@ -1,0 +1,38 @@
+"""Pieces of a plan as text: paths that read well, tables of steps and rules, empty lines between tables."""
+
+from __future__ import annotations
+
+import re
+
+import msgspec
+import tomlkit
+from tomlkit.items import Table
+
+from yendo.plan import Rule
+
+
+def literal(text: str) -> tomlkit.items.String:
+    """A Windows path reads best without doubled backslashes."""
+    return tomlkit.string(text, literal="\\" in text and "'" not in text and "\n" not in text)
+
+
+def spaced(text: str) -> str:
+    """A plan's text with an empty line before every table."""
+    return re.sub(r"([^\n])\n(\[)", r"\1\n\n\2", text)
+
+
+def array(*tables: Table) -> tomlkit.items.AoT:
+    array = tomlkit.aot()
+    for table in tables:
+        array.append(table)
+    return array
+
+
+def rules_of(rules: list[Rule]) -> tomlkit.items.AoT:
+    array = tomlkit.aot()
+    for rule in rules:
+        table = tomlkit.table()
+        for key, value in msgspec.to_builtins(rule).items():
+            table.add(key, literal(value) if isinstance(value, str) else value)
+        array.append(table)
+    return array
