@@ -258,3 +258,124 @@ def test_a_truncated_script_says_where() -> None:
     struct.pack_into("<I", bad, start + 20, 0x7FFFFFFF)
     with pytest.raises(Unreadable, match=f"offset {start + 20}"):
         opened(bytes(bad))
+
+
+# --- what a run cannot know, and what it can ---------------------------------------------------------------------------------
+
+
+def values_of(script: scripts.Script) -> dict[str, object]:
+    return {effect.thing.name: effect.thing.data for effect in run(script.section()).effects if isinstance(effect.thing, RegistryValue)}
+
+
+def noted(script: scripts.Script, name: str, text: str) -> scripts.Script:
+    return script.registry(scripts.HKCU, r"Software\Tidewell\Notes", name, text)
+
+
+LIBRARIES = {
+    "an administrator": ("UserInfo.dll", "GetAccountType", (), "Admin"),
+    "who runs it": ("UserInfo.dll", "GetName", (), "mara"),
+    "a width": ("System.dll", "Call", ("kernel32::IsWow64Process(i -1, *i .s)",), "1"),
+    "a lock": ("System.dll", "Call", ('kernel32::CreateMutexA(i 0, i 0, t "x") ?e',), "0"),
+}
+
+
+@pytest.mark.parametrize(("library", "function", "arguments", "answer"), LIBRARIES.values(), ids=LIBRARIES)
+def test_libraries_whose_answer_is_known(library: str, function: str, arguments: tuple[str, ...], answer: str) -> None:
+    script = scripts.Script()
+    for argument in arguments:
+        script.do("stack", argument, 0)
+    script.do("call library", rf"$PLUGINSDIR\{library}", function, 0, 0).do("stack", "0", 1)
+    assert values_of(noted(script, "answer", "$0"))["answer"] == answer
+
+
+def test_libraries_whose_answer_only_a_run_knows() -> None:
+    script = scripts.Script()
+    script.do("stack", "one", 0).do("stack", "two", 0).do("call library", r"$PLUGINSDIR\Odd.dll", "Do", 0, 0).do("stack", "0", 1)
+    script.do("compare texts", "$0", "ok", "skip", 0, 0)
+    noted(script, "taken", "as not so").label("skip")
+    noted(script, "answer", "$0")
+    outcome = run(script.section())
+    found = {effect.thing.name: effect.thing.data for effect in outcome.effects if isinstance(effect.thing, RegistryValue)}
+    assert found == {"taken": "as not so", "answer": None}  # the value is there, what it holds is not known
+    words = [spot.what for spot in outcome.blind_spots]
+    assert "a library's function: odd.dll Do" in words and any("whether ‹odd.dll Do› is ok" in word for word in words)
+
+
+def test_programs_that_a_library_runs() -> None:
+    script = scripts.Script()
+    script.do("stack", r'"$INSTDIR\tool.exe" /go', 0).do("stack", "/TIMEOUT=900", 0).do(
+        "call library", r"$PLUGINSDIR\nsExec.dll", "ExecToLog", 0, 0
+    ).do("stack", "0", 1)
+    outcome = run(script.section())
+    assert [(entry.command, entry.waits) for entry in outcome.started] == [(rf'"{HOME}\tool.exe" /go', True)]
+
+
+def test_registering_a_library_is_a_blind_spot() -> None:
+    script = scripts.Script()
+    script.do("call library", r"$INSTDIR\charts.dll", "DllRegisterServer", 0, 0)
+    assert any(spot.what == rf"registers {HOME}\charts.dll" for spot in run(script.section()).blind_spots)
+
+
+def test_a_place_that_is_not_known_is_not_invented() -> None:
+    script = scripts.Script()
+    script.do("run", "where.exe", "0", 1).do("make folder", r"C:\Data\$0", 0).registry(scripts.HKLM, r"Software\$0", "x", "1")
+    outcome = run(script.section())
+    assert outcome.effects == () and sum("only a run knows" in spot.why for spot in outcome.blind_spots) >= 2
+
+
+def test_the_other_view_and_the_other_width() -> None:
+    script = scripts.Script()
+    script.do("stack", "kernel32::Wow64EnableWow64FsRedirection(i 0)", 0).do("call library", r"$PLUGINSDIR\System.dll", "Call", 0, 0)
+    script.do("make folder", r"$SYSDIR\tidewell", 0)
+    assert r"add folder C:\Windows\System32\tidewell" in {str(effect) for effect in run(script.section()).effects}
+    around = windows()
+    wide = scripts.Script().do("make folder", r"$SYSDIR\tidewell", 0).registry(scripts.HKLM, r"Software\Tidewell", "x", "1").section()
+    outcome = Run(opened(wide.build()), around, baseline(around), program=r"C:\x.exe", bits=64).whole()
+    assert {str(effect) for effect in outcome.effects} == {r"add folder C:\Windows\System32\tidewell", r"add registry HKLM\Software\Tidewell\x"}
+
+
+def test_what_an_earlier_version_left_is_read() -> None:
+    """The folder that is on record, and the uninstaller that an entry names."""
+    script = scripts.Script()
+    script.do("read registry", "0", scripts.HKLM, scripts.UNINSTALL, "UninstallString", 0).do(
+        "read registry", "1", scripts.HKLM, r"Software\Tidewell\Sounder", "Folder", 0
+    )
+    noted(script, "found", "$0|$1")
+    around = windows()
+    state = baseline(around)
+    state.add(UninstallEntry("Sounder", "HKLM", "32", "Sounder", "2.0", uninstall=r'"C:\Old\remove.exe"'))
+    state.add(RegistryValue("HKLM", r"Software\Tidewell\Sounder", "Folder", "sz", r"C:\Old", "32"))
+    found = [effect.thing.data for effect in run(script.section(), state=state).effects if isinstance(effect.thing, RegistryValue)]
+    assert found == [r'"C:\Old\remove.exe"|C:\Old']
+
+
+def test_an_entry_that_is_changed_stays_one_entry() -> None:
+    script = scripts.Script()
+    script.registry(scripts.HKLM, scripts.UNINSTALL, "DisplayName", "Sounder").registry(scripts.HKLM, scripts.UNINSTALL, "DisplayVersion", "3.0.1")
+    script.do("delete registry", 0, scripts.HKLM, scripts.UNINSTALL, "DisplayVersion", 0)
+    entries = [effect for effect in run(script.section()).effects if isinstance(effect.thing, UninstallEntry)]
+    assert len(entries) == 1 and entries[0].thing.version is None and entries[0].change == "add"  # type: ignore[union-attr]
+
+
+def test_sections_can_be_left_out_by_the_script() -> None:
+    script = scripts.Script()
+    noted(script, "first", "ran").section()
+    noted(script, "second", "ran").section()
+    script.init = len(script.rows)
+    script.do("set section", "1", -3, "0").do("return")
+    outcome = run(script)
+    assert [effect.thing.name for effect in outcome.effects if isinstance(effect.thing, RegistryValue)] == ["first"]
+
+
+def test_the_language_of_the_machine_is_chosen() -> None:
+    around = windows()
+    script = scripts.Script()
+    assert values_of(noted(script, "language", "$LANGUAGE"))["language"] == "1033"  # the only one there is, near enough to 2057
+    assert Run(opened(script.build()), around, baseline(around), program=r"C:\x.exe").texts.language is not None
+
+
+def test_every_operation_is_done_or_known_to_do_nothing() -> None:
+    from yendo.installers.script_exe.doing import DOES
+    from yendo.installers.script_exe.operations import OPERATIONS
+
+    assert set(OPERATIONS) - set(DOES) == {1, 5}  # return and call are the interpreter's own

@@ -24,8 +24,8 @@ from yendo.installers.account import CommandLine
 from yendo.machines.wine import layer
 from yendo.machines.wine.screens import Appeared, Screen
 from yendo.machines.wine.watch import Process, Watched, Window, _Watch
-from yendo.prove import trial
-from yendo.prove.trial import COMPLETE, ENDLESS, FAILED, NO_START, NOTHING, SHOWED, WAITS
+from yendo.prove import trial, verdicts
+from yendo.prove.verdicts import COMPLETE, ENDLESS, FAILED, NO_START, NOTHING, SHOWED, WAITS
 
 ENVIRONMENT = windows().environment
 PLACED = Effect("add", File(r"C:\Program Files\Tidewell\sounder.exe", 10), "observed")
@@ -63,12 +63,12 @@ VERDICTS = {
 
 @pytest.mark.parametrize(("watched", "shown", "lasting", "told", "verdict"), VERDICTS.values(), ids=VERDICTS)
 def test_verdicts(watched: Watched, shown: list[Window], lasting: list[Effect], told: int | None, verdict: str) -> None:
-    word, remarks = trial.verdict_of(watched, shown, lasting, told)
+    word, remarks = verdicts.verdict_of(watched, shown, lasting, told)
     assert word == verdict and (word == COMPLETE or remarks)
 
 
 def test_verdicts_explain_themselves() -> None:
-    said = {name: " ".join(trial.verdict_of(*case[:4])[1]) for name, case in VERDICTS.items()}  # type: ignore[arg-type]
+    said = {name: " ".join(verdicts.verdict_of(*case[:4])[1]) for name, case in VERDICTS.items()}  # type: ignore[arg-type]
     assert "undid everything" in said["failed"] and "crashed" in said["crashed"] and "'Setup'" in said["a window that stands"]
     assert (
         "answer file" in said["a log that says otherwise"] and "no program for this machine" in said["no program"] and "disk" in said["too much disk"]
@@ -94,18 +94,18 @@ def test_who_outlived_the_setup() -> None:
     processes = (
         Process(10, 1, "setup.exe", 0.0, 1.0), Process(11, 10, "worker.exe", 0.2, 3.5), Process(12, 11, "helper.exe", 0.5, 1.1), Process(13, 10, "conhost.exe", 0.1, None),
     )  # fmt: skip
-    early, names = trial.returned_early(seen(seconds=3.5, processes=processes))
+    early, names = verdicts.returned_early(seen(seconds=3.5, processes=processes))
     assert early == 2.5 and names == ("worker.exe",)
-    assert trial.returned_early(seen(processes=processes[:1])) == (0.0, ())
-    assert trial.returned_early(seen(first_ended=None)) == (0.0, ())
-    lines = trial.tree(seen(seconds=3.5, processes=processes))
+    assert verdicts.returned_early(seen(processes=processes[:1])) == (0.0, ())
+    assert verdicts.returned_early(seen(first_ended=None)) == (0.0, ())
+    lines = verdicts.tree(seen(seconds=3.5, processes=processes))
     assert [line.partition(",")[0] for line in lines] == ["setup.exe", "  worker.exe", "    helper.exe", "  conhost.exe"] and "still there" in lines[
         3
     ]
 
 
 def test_a_tree_of_processes_that_leads_to_itself_ends() -> None:
-    assert trial.tree(seen(processes=(Process(5, 5, "a.exe", 0, 1), Process(6, 7, "b.exe", 0, 1), Process(7, 6, "c.exe", 0, 1))))
+    assert verdicts.tree(seen(processes=(Process(5, 5, "a.exe", 0, 1), Process(6, 7, "b.exe", 0, 1), Process(7, 6, "c.exe", 0, 1))))
 
 
 TEMPORARY = {
@@ -144,7 +144,7 @@ def removals(command: str, install: str = '"setup.exe" /quiet', folder: Path | N
     account = SimpleNamespace(silent=SimpleNamespace(uninstall=None))
     line = CommandLine(install, "to be tried", Evidence("run", "x"))
     effect = Effect("add", UninstallEntry("X", uninstall=command, **entry), "observed")
-    return [found.command for found in trial.removals(account, line, [effect], session(folder))]  # type: ignore[arg-type]
+    return [found.command for found in verdicts.removals(account, line, [effect], session(folder))]  # type: ignore[arg-type]
 
 
 def test_command_lines_that_may_remove(tmp_path: Path) -> None:
@@ -159,7 +159,7 @@ def test_command_lines_that_may_remove(tmp_path: Path) -> None:
 
 
 def test_the_installers_place_is_put_into_its_command_line() -> None:
-    assert trial.placed('"setup.exe" /log "setup.exe.log"', "setup.exe") == r'"C:\Hand over\setup.exe" /log "setup.exe.log"'
+    assert verdicts.placed('"setup.exe" /log "setup.exe.log"', "setup.exe") == r'"C:\Hand over\setup.exe" /log "setup.exe.log"'
 
 
 RANKED = ["/verysilent", "/silent", "--quiet", "/unattended", "/hidden", "/s", "/silentmode", "/place"]

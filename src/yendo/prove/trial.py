@@ -22,7 +22,7 @@ import yendo
 from yendo import atomic, digest
 from yendo.effects import Effect, File, State, UninstallEntry, difference
 from yendo.effects.effect import counts
-from yendo.effects.recording import Recording, is_temporary, portable
+from yendo.effects.recording import Recording, portable
 from yendo.effects.things import label
 from yendo.errors import NotCovered, Usage, YendoError
 from yendo.facts.surroundings import Account
@@ -32,24 +32,11 @@ from yendo.installers.account import Account as Read
 from yendo.installers.account import CommandLine
 from yendo.machines.wine.machine import WineMachine, WineSession
 from yendo.machines.wine.watch import Watched, Window
-from yendo.prove import explain
+from yendo.prove.verdicts import COMPLETE, FOLDER, REMOVAL, engine_log, fleeting, pending, placed, removals, returned_early, tree, verdict_of
 
 SCHEMA = "yendo.trial/1"
-EVIDENCE, REMOVAL = "evidence.json", "removal.iss"
-FOLDER = r"C:\Hand over"
+EVIDENCE = "evidence.json"
 MOST_RUNS, TIMEOUT = 12, 600.0
-EARLY = 0.2  # seconds that another process may outlive the first one before it counts
-_OF_THE_LAYER = ("conhost.exe", "winedbg.exe", "explorer.exe", "services.exe")
-DONE = (0, 3010, 1641)
-COMPLETE, NOTHING, SHOWED, WAITS, FAILED, ENDLESS, NO_START = (
-    "silent and complete",
-    "silent, did nothing",
-    "showed a window",
-    "waits for a person",
-    "failed",
-    "did not end",
-    "could not be started",
-)
 
 
 class Shown(msgspec.Struct, frozen=True):
@@ -370,138 +357,3 @@ class Trying:
     def with_answers(self) -> str:
         """The silent command line with the recorded answers."""
         return f'"{self.installer.name}" /s /sms /f1"{FOLDER}\\answers.iss" /f2"{FOLDER}\\answers.log"'
-
-
-# --- judging ---------------------------------------------------------------------------------------------------
-
-
-def placed(command: str, installer: str) -> str:
-    """A command line with the installer's whole path on the machine."""
-    return command.replace(f'"{installer}"', f'"{FOLDER}\\{installer}"', 1)
-
-
-def fleeting(effect: Effect, session: WineSession) -> bool:
-    """What a run leaves among temporary files, and logs and answers beside the installer: no part of what it installs."""
-    identity = effect.thing.identity
-    if effect.kind in ("file", "ini") and identity.startswith(FOLDER.lower()) and re.search(r"\.(log|iss)(\||$)", identity):
-        return True
-    return is_temporary(effect.thing, session.surroundings.environment) or identity == session.surroundings.environment["TEMP"].lower()
-
-
-def pending(effects: list[Effect], session: WineSession) -> bool:
-    """Whether files wait for the next start to be replaced or removed, other than temporary ones."""
-    values = (effect.thing for effect in effects if effect.thing.identity.endswith("!pendingfilerenameoperations"))
-    return any(not is_temporary(thing, session.surroundings.environment) for thing in values)
-
-
-def returned_early(watched: Watched) -> tuple[float, tuple[str, ...]]:
-    """For how long others outlived the first process, and which."""
-    if watched.first_ended is None:
-        return 0.0, ()
-    first = watched.first_ended
-    others = [process for process in watched.processes if process.name and process.name.lower() not in _OF_THE_LAYER]
-    left = [process for process in others if (process.ended or watched.seconds) - first > EARLY]
-    last = max(((process.ended or watched.seconds) for process in left), default=first)
-    return last - first, tuple(dict.fromkeys(process.name for process in left))
-
-
-def tree(watched: Watched) -> tuple[str, ...]:
-    """The processes, each indented below the one that started it."""
-    known = {process.number for process in watched.processes}
-    lines: list[str] = []
-
-    def below(parent: int | None, depth: int) -> None:
-        for process in watched.processes:
-            root = process.parent not in known or process.parent == process.number
-            if (parent is None and root) or (parent is not None and process.parent == parent and not root):
-                ended = "still there" if process.ended is None else f"{process.ended:.1f} s"
-                lines.append(f"{'  ' * depth}{process.name or '(no name)'}, {process.begun:.1f} to {ended}")
-                if depth < 16:
-                    below(process.number, depth + 1)
-
-    below(None, 0)
-    return tuple(lines[:100])
-
-
-def engine_log(session: WineSession) -> int | None:
-    """The result that an engine with answers writes to its log, wherever that is."""
-    drive = session.copy.root / "drive_c"
-    for place in ("Hand over/removal.log", "Hand over/answers.log", "answers.log", "Hand over/setup.log", "windows/setup.log"):
-        with contextlib.suppress(OSError):
-            return answers_exe.result_of((drive / place).read_text("cp1252", "replace"))
-    for path in sorted((drive / "users").rglob("setup.log"))[:20]:
-        with contextlib.suppress(OSError):
-            if (found := answers_exe.result_of(path.read_text("cp1252", "replace"))) is not None:
-                return found
-    return None
-
-
-def verdict_of(watched: Watched, shown: list[Window], lasting: list[Effect], told: int | None) -> tuple[str, list[str]]:
-    """The verdict in a word or two, and what else there is to say."""
-    titles = ", ".join(dict.fromkeys(repr(window.title) if window.title else f"one of {window.program}" for window in shown))
-    if watched.error:
-        return NO_START, [f"system error {watched.error}" + (" (the file is no program for this machine)" if watched.error in (193, 216) else "")]
-    if watched.stopped == "waits":
-        return WAITS, [f"the window {titles} stands still"]
-    if watched.stopped:
-        return ENDLESS, [f"stopped: {'more than its limit of disk' if watched.stopped == 'disk' else f'not ended after {watched.seconds:.0f} s'}"]
-    if shown:
-        return SHOWED, [titles]
-    things = [effect for effect in lasting if effect.kind not in ("folder", "registry-key")]
-    if told:
-        return NOTHING if not things else FAILED, [
-            f"exit code {watched.exit_code}, but its log says ResultCode {told}: {answers_exe.RESULTS.get(told, 'unknown')}"
-        ]
-    if watched.exit_code not in DONE:
-        code = watched.exit_code or 0
-        cause = explain.CAUSES.get(code, explain.CAUSES.get(code - (1 << 32), ("", "")))[0]
-        return FAILED, [f"exit code {code}" + (f": {cause}" if cause else "")]
-    return (COMPLETE, []) if things else (NOTHING, [f"exit code {watched.exit_code} and nothing lasting changed"])
-
-
-def removals(account: Read, line: CommandLine, effects: list[Effect], session: WineSession) -> list[CommandLine]:
-    """Command lines that may remove it silently, likeliest first."""
-    from yendo.evidence import Evidence
-
-    found: list[CommandLine] = []
-    if account.silent.uninstall:
-        found.append(account.silent.uninstall)
-    switches = [
-        word
-        for word in line.command.rpartition('"')[2].split()
-        if word.startswith(("/", "-")) and not word.lower().startswith(("/d=", "/f1", "/f2", "/v"))
-    ]
-    for effect in effects:
-        entry = effect.thing
-        if not isinstance(entry, UninstallEntry):
-            continue
-        where = Evidence("run", f"uninstall entry {entry.key}")
-        if entry.quiet_uninstall:
-            found.append(CommandLine(entry.quiet_uninstall, "likely", where))
-        if entry.uninstall:
-            found += _quiet(entry.uninstall, switches, where, session)
-    return list({entry.command: entry for entry in found}.values())
-
-
-def _quiet(command: str, switches: list[str], where: object, session: WineSession) -> list[CommandLine]:
-    """Quiet forms of an uninstall command: with the installer's own switches, those in its text, and common ones."""
-    from yendo.evidence import Evidence
-
-    assert isinstance(where, Evidence)
-    if match := re.match(r"(?i)\s*msiexec(?:\.exe)?\s+/[ix]\s*(\{[^}]+\})", command):
-        return [CommandLine(f"msiexec /x {match[1]} /qn /norestart", "certain", where)]
-    if match := re.search(r',LaunchSetup\s+"([^"]+)"\s*"?(.*)$', command):  # an engine with answers, started through its library
-        log = rf"{FOLDER}\removal.log"
-        line = f'"{match[1]}" {match[2].strip()} /s /sms /f1"{FOLDER}\\{REMOVAL}" /f2"{log}"'
-        return [CommandLine(re.sub(" +", " ", line), "to be tried", where)]
-    match = re.match(r'\s*(?:"([^"]+)"|(.+?\.exe))(.*)$', command, re.I)
-    program, rest = ((match[1] or match[2]).strip(), match[3].strip()) if match else (command.strip(), "")
-    lines = [CommandLine(" ".join(filter(None, (f'"{program}"', rest, *switches))), "to be tried", where)] if switches else []
-    known: dict[str, int] = {}
-    with contextlib.suppress(ValueError, OSError, YendoError), session.host(program).open("rb") as file:
-        known = plain_exe.texts(file, Image(file))
-    for candidate in plain_exe.candidates("x", known):
-        lines.append(
-            CommandLine(" ".join(filter(None, (f'"{program}"', rest, candidate.command.partition(" ")[2]))), "to be tried", candidate.evidence)
-        )
-    return lines
