@@ -363,3 +363,58 @@ def test_extraction_keeps_two_files_of_one_name(tmp_path: Path) -> None:
     data = specimens.archive_exe("zip", {"a.txt": b"one", "A.txt": b"two"})
     taken = extract.extract(write(tmp_path, "x.exe", data), tmp_path / "out")
     assert len({path.lower() for path, _ in taken.written}) == 2
+
+
+OLDER = {
+    "by name and maker": (
+        [("a.exe", "Sounder", "1.0", None), ("b.exe", "Sounder", "1.10", None), ("c.exe", "Lantern", "0.1", None)],
+        [("a.exe", "b.exe")],
+    ),
+    "by upgrade code": ([("a.msi", "Lantern", "2.0", "{1}"), ("b.msi", "Lantern 3", "3.0", "{1}")], [("a.msi", "b.msi")]),
+    "another code is another line": ([("a.msi", "Lantern", "2.0", "{1}"), ("b.msi", "Lantern", "3.0", "{2}")], []),
+    "the same version twice": ([("a.exe", "Sounder", "1.0", None), ("b.exe", "Sounder", "1.0", None)], []),
+    "with commas and spaces": ([("a.exe", "Sounder", "1, 2, 0, 4", None), ("b.exe", "Sounder", "1.2.0.5", None)], [("a.exe", "b.exe")]),
+    "no number": ([("a.exe", "Sounder", "spring", None), ("b.exe", "Sounder", "2.0", None)], []),
+}
+
+
+@pytest.mark.parametrize(("files", "wanted"), OLDER.values(), ids=OLDER)
+def test_older_versions_of_one_another(files: list[tuple[str, str, str, str | None]], wanted: list[tuple[str, str]]) -> None:
+    rows = [
+        catalogue.Row(path, 1, path, "plain-exe", name, version, "Tidewell", "x64", upgrade_code=code, signed=path != "a.exe")
+        for path, name, version, code in files
+    ]
+    found = catalogue.summary(rows)
+    assert list(found.older) == wanted and "b.exe" not in found.unsigned
+
+
+def test_a_packed_program_says_that_its_texts_cannot_be_searched(samples: Path) -> None:
+    account = programs.account(samples / "clam.ea06.exe")
+    assert account.switches == () and account.silent.install is None
+    assert any("unpacks itself" in spot.why for spot in account.blind_spots)
+    assert len(account.candidates) > 5  # common ones can be tried all the same
+
+
+CHANCE = {"/ECP": False, "-O30": False, "/qg": False, "--zh": False, "/folder": True, "/NORESTART": True, "/s": True, "--no-prompt": True}
+
+
+@pytest.mark.parametrize(("switch", "worded"), CHANCE.items())
+def test_texts_by_chance_are_not_shown_as_switches(tmp_path: Path, switch: str, worded: bool) -> None:
+    path = write(tmp_path, "x.exe", specimens.program(sections=[(".rdata", b"\0" + switch.encode() + b"\0")]))
+    assert (switch in {entry.switch for entry in programs.account(path).switches}) is worded or switch == "/s"
+
+
+DOCS = Path(__file__).parents[1] / "docs"
+
+
+def test_the_page_of_families_names_each() -> None:
+    page = (DOCS / "setups.md").read_text("utf-8")
+    for module in families.modules():
+        assert f"| `{module.FAMILY}` |" in page and f"\n## {module.FAMILY}\n" in page
+
+
+def test_every_picture_is_shown_and_every_shown_one_is_there() -> None:
+    import re
+
+    shown = set(re.findall(r"docs/screenshots/([\w-]+\.png)", (DOCS.parent / "README.md").read_text("utf-8")))
+    assert shown == {path.name for path in (DOCS / "screenshots").iterdir()} and len(shown) < 20

@@ -280,6 +280,7 @@ def test_engines_round_a_database_and_with_a_script(yendo: Yendo) -> None:
     scripted = json.loads(yendo("read", scripts.SAMPLES / "clam_IScab_int.exe", "--json").stdout)
     assert scripted["identity"]["name"] == "clam" and scripted["identity"]["version"] is None and scripted["effects"]["counts"] == {}
     assert any("ResultCode" in aspect["value"] for aspect in scripted["behaviour"])
+    assert scripted["behaviour"][0]["value"].startswith("11.0.0.28844,") and "90563" in str(round_one.behaviour)
 
 
 def test_a_later_form_is_recognised_and_said(tmp_path: Path) -> None:

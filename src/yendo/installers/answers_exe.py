@@ -151,6 +151,15 @@ def predict(file: BinaryIO, image: Image, found: Found, program: str, arguments:
     return Prediction((*outcome.effects, *extra), tuple(outcome.blind_spots), outcome.exit_code)
 
 
+def _engine(image: Image, found: Found, known: Settings) -> Aspect:
+    """The engine's generation: by its settings, by the header of its cabinets, or by what the launcher says of itself."""
+    version = known.get("startup", "engineversion")
+    if version:
+        return Aspect("engine", f"{version}, {found.generation}", "certain", Evidence("row", "setup.ini [Startup] EngineVersion"))
+    build = image.words.get("Internal Build Number") or image.words.get("FileVersion") or "of an unknown version"
+    return Aspect("engine", f"build {build}, {found.generation}", "likely", Evidence("offset", "resource 16, Internal Build Number"))
+
+
 def _script_spot(found: Found) -> BlindSpot:
     return BlindSpot(
         "where its files go and what else it does",
@@ -184,6 +193,7 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
         silent=Silent(line, None, None),
         switches=(*quiet, log, record, Switch("/uninst", "removes; with /s and an answer file of its own", "likely", where)),
         behaviour=(
+            _engine(image, found, known),
             Aspect("waits", "only with /sms", "likely", where),
             Aspect("log", "setup.log beside the answer file, or where /f2 says; ResultCode 0 is done", "certain", where),
             Aspect("exit codes", "0 whether it worked or not: look at ResultCode in its log", "certain", where),
@@ -205,6 +215,7 @@ def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, kno
     line = CommandLine(f'"{name}" /s /v"/qn /norestart"', "likely", where, quiet)
     inner = wrapped(file, found.what, known.package)
     aspects = [
+        _engine(image, found, known),
         Aspect("waits", "until the Windows Installer has ended", "likely", where),
         Aspect("log", '/v"/l*v <file>"', "certain", where),
         Aspect("folder", '/v"INSTALLDIR=<folder>", or what the database calls it', "likely", where),

@@ -93,8 +93,25 @@ def candidates(name: str, found: dict[str, int]) -> tuple[CommandLine, ...]:
     return tuple(lines)
 
 
+def packed(image: Image) -> bool:
+    """Whether the program unpacks itself in memory: its first part has room when loaded and nothing in the file."""
+    return bool(image.sections) and image.sections[0].size == 0 and image.sections[0].span > 0
+
+
+def _worded(switch: str) -> bool:
+    """Whether a text reads like a word, and not like chance."""
+    word = switch.lstrip("/-")
+    return rank(switch)[0] < 2 or (
+        re.fullmatch(r"[A-Za-z][a-z-]{2,}|[A-Z-]{4,}", word) is not None and re.search(r"[aeiouyAEIOUY]", word) is not None
+    )
+
+
 def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
-    known = texts(file, image)
+    known = {} if packed(image) else {switch: place for switch, place in texts(file, image).items() if _worded(switch)}
+    spots = [BlindSpot("everything it does", "the program is of no family that can be read; run `yendo try` to know", found.evidence)]
+    if packed(image):
+        why = f"section {image.sections[0].name} is empty in the file: the program unpacks itself when it runs"
+        spots.append(BlindSpot("texts in the program that look like switches", why, found.evidence))
     tries = candidates(name, known)
     own = tuple(
         Switch(switch, "in the program's own text", "to be tried", offset(place))
@@ -104,5 +121,5 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
         silent=Silent(tries[0]) if tries and known and rank(next(iter(sorted(known, key=rank))))[0] < 2 else Silent(),
         switches=own,
         candidates=tries,
-        blind_spots=(BlindSpot("everything it does", "the program is of no family that can be read; run `yendo try` to know", found.evidence),),
+        blind_spots=tuple(spots),
     )
