@@ -288,3 +288,60 @@ def test_a_later_form_is_recognised_and_said(tmp_path: Path) -> None:
     path.write_bytes(specimens.program(behind=answers.LATER_MARK + bytes(200)))
     account = programs.account(path)
     assert account.family == "answers-exe" and "later form" in str(account.why["family"])
+
+
+def retold(keep: Path, purpose: str, command: str) -> None:
+    """Another command line in the evidence and the recording of a purpose."""
+    body = json.loads((keep / "evidence.json").read_text())
+    run = next(run for run in body["trial"]["runs"] if run["purpose"] == purpose)
+    run["command"] = body["trial"][purpose] = command
+    (keep / "evidence.json").write_text(json.dumps(body))
+    recording = json.loads((keep / f"observed-{purpose}.json").read_text()) | {"command": command}
+    (keep / f"observed-{purpose}.json").write_text(json.dumps(recording))
+
+
+def test_recorded_answers_travel_with_the_package(tmp_path: Path) -> None:
+    workspace = tmp_path / "w"
+    draft.from_installer(workspace, SETUP)
+    keep = trial(workspace / "trial", SETUP, early=False)
+    retold(keep, "install", f'"{SETUP.name}" /s /sms /f1"C:\\Hand over\\answers.iss" /f2"C:\\Hand over\\answers.log"')
+    body = json.loads((keep / "evidence.json").read_text())
+    body["trial"]["recorded_answers"] = "answers.iss"
+    (keep / "evidence.json").write_text(json.dumps(body))
+    (keep / "answers.iss").write_text("[X Silent]\nVersion=v7.00\n")
+    setups.take_over(workspace, keep)
+    plan, _ = read(workspace / "plan.toml")
+    assert plan.install[0].arguments == r'/s /sms /f1"{package}\extras\answers.iss" /f2"{logs}\answers.log"'  # type: ignore[union-attr]
+    assert not plan.install[0].wait_for  # type: ignore[union-attr]
+    built = build.build(workspace, plan)
+    assert (built.folder / "extras" / "answers.iss").read_text().startswith("[X Silent]")
+    proof = prove(built.folder, SimulatedMachine())
+    assert proof.passed, [(phase.title, phase.found) for phase in proof.phases if phase.outcome == "failed"]
+
+
+def test_a_product_that_a_setup_installed_is_removed_by_its_code(tmp_path: Path) -> None:
+    """The removal is the Windows Installer's; the simulated machine replays it, since it never saw the database."""
+    code = "{6C1E0F0A-9F0D-4E0B-9E4B-0C2C5C2B6A01}"
+    workspace = tmp_path / "w"
+    draft.from_installer(workspace, SETUP)
+    keep = trial(workspace / "trial", SETUP)
+    retold(keep, "uninstall", f"msiexec /x {code} /qn /norestart")
+    setups.take_over(workspace, keep)
+    plan, _ = read(workspace / "plan.toml")
+    removal = plan.uninstall[0]
+    assert (removal.product, removal.observed) == (code, "trial/observed-uninstall.json")  # type: ignore[union-attr]
+    assert prove(build.build(workspace, plan).folder, SimulatedMachine()).passed
+    text = (workspace / "plan.toml").read_text()
+    (workspace / "plan.toml").write_text(text.replace(code, code.replace("6C1E", "7777"), 1))
+    assert "recording-stale" in {finding.rule for finding in check(Workspace(workspace))}
+
+
+def test_the_demos_share_has_both_programs(yendo: Yendo, tmp_path: Path) -> None:
+    told = yendo("demo", "marrowby").stdout
+    share = tmp_path / "marrowby" / "from-tidewell"
+    assert "sounder-setup.exe" in told and (share / SETUP.name).read_bytes() == SETUP.read_bytes()
+    found = json.loads(yendo("read", share, "--json").stdout)
+    assert found["summary"]["families"] == {"msi": 3, "msi-patch": 1, "plain-exe": 1}
+    rows = {row["path"]: row for row in found["rows"]}
+    assert rows["sounder-setup.exe"]["signed"] is False and rows["lantern-6.2.3.msp"]["signed"] is None
+    assert rows["sounder-setup.exe"]["confidence"] == "to be tried" and rows["lantern-6.2.1.msi"]["confidence"] == "certain"
