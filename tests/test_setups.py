@@ -345,3 +345,9 @@ def test_the_demos_share_has_both_programs(yendo: Yendo, tmp_path: Path) -> None
     rows = {row["path"]: row for row in found["rows"]}
     assert rows["sounder-setup.exe"]["signed"] is False and rows["lantern-6.2.3.msp"]["signed"] is None
     assert rows["sounder-setup.exe"]["confidence"] == "to be tried" and rows["lantern-6.2.1.msi"]["confidence"] == "certain"
+
+
+def test_a_folder_is_no_setup_to_try(yendo: Yendo, tmp_path: Path) -> None:
+    (tmp_path / "share").mkdir()
+    assert "is no file" in yendo("try", "share", expect=2).stderr
+    assert "is not there" in yendo("read", "share/none.exe", expect=2).stderr or "No such file" in yendo("read", "share/none.exe", expect=2).stderr
