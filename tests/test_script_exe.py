@@ -202,7 +202,7 @@ def test_a_box_without_an_answer_is_a_warning(yendo: Yendo, tmp_path: Path) -> N
     loud.do("message box", 4, "Really?", 6, 0, 0, 0).do("make folder", "$INSTDIR", 1)
     (tmp_path / "loud.exe").write_bytes(loud.section().build())
     told = yendo("read", "loud.exe").stdout
-    assert "a message box: Really?" in told and "likely" in told.partition("uninstall")[0]
+    assert "'Really?': no silent answer" in told and "a message box: Really?" in told and "likely" in told.partition("uninstall")[0]
 
 
 def test_switches_that_the_script_reads() -> None:

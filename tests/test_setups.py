@@ -250,8 +250,10 @@ _WORD = some.text(alphabet="abcXYZ019 _", min_size=1, max_size=12).map(str.strip
 )
 def test_answers_are_read_as_written(dialogs: list[tuple[str, dict[str, str]]]) -> None:
     product = "{82223415-1AAB-4701-9629-06E8DDB80BDA}"
-    file = answers_exe.AnswerFile("v7.00", tuple((f"{product}-{name}-0", {**given, "Result": "1"}) for name, given in dialogs), {"Name": "clam"})
-    text = answers_exe.write_answers(file, product)
+    file = answers_exe.AnswerFile(
+        "v7.00", tuple((f"{product}-{name}-0", {**given, "Result": "1"}) for name, given in dialogs), {"Name": "clam"}, product
+    )
+    text = answers_exe.write_answers(file)
     assert answers_exe.read_answers(text) == file and text.count("\r\n") == text.count("\n")
 
 

@@ -68,7 +68,7 @@ def run(options: argparse.Namespace) -> int:
             ("the plan", told.drafted.plan),
             ("its evidence", workspace / "evidence.json"),
             ("the package", told.built.folder),
-            ("another program", f"{share / story.SETUP}, a setup of its own: yendo try finds its silent switch"),
+            ("another program", f"{folder / share / story.SETUP}, a setup of its own: yendo try finds its silent switch"),
         ],
         styles=("dim",),
     )

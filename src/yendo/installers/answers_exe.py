@@ -260,11 +260,12 @@ def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, kno
 
 
 class AnswerFile(msgspec.Struct, frozen=True):
-    """An answer file: its dialogs in order, each with its answers. ``version`` is the engine's (v7.00)."""
+    """An answer file: its dialogs in order, each with its answers. ``version`` is the engine's (v7.00), ``product`` its code of the product."""
 
     version: str
     dialogs: tuple[tuple[str, dict[str, str]], ...]
     application: dict[str, str] = {}
+    product: str = ""
 
 
 def read_answers(text: str) -> AnswerFile:
@@ -281,10 +282,11 @@ def read_answers(text: str) -> AnswerFile:
     if head is None:
         raise Unreadable("not an answer file: it has no section that names its version")
     sections = {name: {key: value or "" for key, value in parser.items(name)} for name in parser.sections()}
-    order = next((entries for name, entries in sections.items() if name.endswith("-DlgOrder") or name == "Dialogs"), {})
+    title = next((name for name in sections if name.endswith("-DlgOrder") or name == "Dialogs"), "")
+    order = sections.get(title, {})
     count = int(order.get("Count", "0")) if order.get("Count", "0").isdigit() else 0
     dialogs = [(order[f"Dlg{number}"], sections.get(order[f"Dlg{number}"], {})) for number in range(count) if f"Dlg{number}" in order]
-    return AnswerFile(head.get("Version", ""), tuple(dialogs), sections.get("Application", {}))
+    return AnswerFile(head.get("Version", ""), tuple(dialogs), sections.get("Application", {}), title.removesuffix("-DlgOrder"))
 
 
 def check_answers(file: AnswerFile) -> list[str]:
@@ -302,8 +304,8 @@ def check_answers(file: AnswerFile) -> list[str]:
     return wrong
 
 
-def write_answers(file: AnswerFile, product: str) -> str:
-    """The text of an answer file, with the line ends that the engine wants. ``product`` is the engine's product code."""
+def write_answers(file: AnswerFile) -> str:
+    """The text of an answer file, with the line ends that the engine wants."""
     mark = answers.MARK[:-1].decode() + " Silent"
     lines = [
         f"[{mark}]",
@@ -311,7 +313,7 @@ def write_answers(file: AnswerFile, product: str) -> str:
         "File=Response File",
         "[File Transfer]",
         "OverwrittenReadOnly=NoToAll",
-        f"[{product}-DlgOrder]",
+        f"[{file.product}-DlgOrder]",
     ]
     lines += [f"Dlg{number}={name}" for number, (name, _) in enumerate(file.dialogs)]
     lines.append(f"Count={len(file.dialogs)}")

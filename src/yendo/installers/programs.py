@@ -18,7 +18,7 @@ from yendo.formats import answers, archives
 from yendo.formats.pe import RT_MANIFEST, RT_VERSION, Image
 from yendo.installers import account as form
 from yendo.installers import archive_exe, families, signatures
-from yendo.installers.families import Found, Prediction, Told
+from yendo.installers.families import Prediction, Told
 from yendo.installers.parts import Looker, Part
 
 # Libraries that Windows 10 does not bring, and what does. Source: the names that the runtimes' own setup programs place.
@@ -245,6 +245,3 @@ def removal(path: Path, program: str, surroundings: Surroundings, state: State) 
         except YendoError:
             return None
         return found.effects if found else None
-
-
-__all__ = ["Found", "Reading", "account", "facts", "icon_png", "leaves", "look", "needs", "removal", "runtimes"]

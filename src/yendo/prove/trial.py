@@ -348,9 +348,10 @@ class Trying:
             raise YendoError(f"{self.installer.name} recorded no answers; see the windows in {self.keep}")
         path = self.keep / "answers.iss"
         atomic.write(path, data)
-        wrong = answers_exe.check_answers(answers_exe.read_answers(data.decode("cp1252", "replace")))
-        if wrong:
+        answers = answers_exe.read_answers(data.decode("cp1252", "replace"))
+        if wrong := answers_exe.check_answers(answers):
             raise YendoError(f"{path}: {'; '.join(wrong)}")
+        atomic.write(path, answers_exe.write_answers(answers).encode("cp1252", "replace"))  # in order, whatever order it was recorded in
         self.save(recorded_answers=path.name)
         return path
 

@@ -7,7 +7,6 @@ import re
 from typing import BinaryIO
 
 from yendo.effects import Effect, State, UninstallEntry
-from yendo.effects.things import RegistryValue
 from yendo.errors import YendoError
 from yendo.evidence import BlindSpot, Evidence
 from yendo.facts.surroundings import Surroundings, windows
@@ -18,13 +17,13 @@ from yendo.formats.slices import Slice
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
 from yendo.installers.families import Found, Prediction, Told, offset, programs
 from yendo.installers.parts import Part
-from yendo.installers.script_exe.operations import OPERATIONS, listing
+from yendo.installers.script_exe.operations import listing
 from yendo.installers.script_exe.run import Outcome, Run
 from yendo.installers.script_exe.texts import Texts
 
 FAMILY = "script-exe"
-_PLACE, _UNINSTALLER, _MESSAGE, _LIBRARY = 20, 62, 22, 44
-_UNINSTALL_KEY = re.compile(r"software\\microsoft\\windows\\currentversion\\uninstall\\", re.I)
+_ANSWERS = {1: "OK", 2: "Cancel", 3: "Abort", 4: "Retry", 5: "Ignore", 6: "Yes", 7: "No"}  # Source: the values that MessageBox returns
+_PLACE, _UNINSTALLER, _MESSAGE = 20, 62, 22
 
 
 def find(file: BinaryIO, image: Image) -> Found | None:
@@ -136,7 +135,7 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
             Switch("/NCRC", "does not check its own bytes first", "certain", header),
             *read,
         ),
-        behaviour=tuple(_behaviour(script, outcome, header)),
+        behaviour=tuple(_behaviour(script, texts, outcome, header)),
         processes=programs(outcome.effects, (place for place, _ in outcome.uninstallers)),
         effects=outcome.effects,
         blind_spots=(*boxes, *outcome.blind_spots),
@@ -189,7 +188,7 @@ def _copies(script: ScriptExe, outcome: Outcome) -> tuple[str, ...]:
     return (name,) if name.lower().endswith(".exe") else ()
 
 
-def _behaviour(script: ScriptExe, outcome: Outcome, header: Evidence) -> list[Aspect]:
+def _behaviour(script: ScriptExe, texts: Texts, outcome: Outcome, header: Evidence) -> list[Aspect]:
     early = next((entry for entry in outcome.started if not entry.waits), None)
     restarts = {"no": "no", "asked for": "asks for one, and does not start it when silent", "started": "at once, without asking"}
     codes = f"; a silent run ends with {outcome.exit_code}" if outcome.exit_code else ""
@@ -208,6 +207,9 @@ def _behaviour(script: ScriptExe, outcome: Outcome, header: Evidence) -> list[As
         found.append(
             Aspect("parts", f"{chosen} of {len(script.sections)} sections by default; no switch of the stub chooses others", "certain", header)
         )
+    for number, text, answer in messages(script, texts)[:12]:
+        silent = f"when silent it answers {_ANSWERS.get(answer, answer)}" if answer else "no silent answer: where a silent run reaches it, it waits"
+        found.append(Aspect("message box", f"{text[:100]!r}: {silent}", "certain", _at(number)))
     for entry in outcome.started:
         found.append(Aspect("runs", entry.command + ("" if entry.waits else " (without waiting)"), "certain", _at(entry.instruction)))
     return found
@@ -234,6 +236,3 @@ def messages(script: ScriptExe, texts: Texts) -> list[tuple[int, str, int | None
         for instruction in script.instructions
         if instruction.operation == _MESSAGE
     ]
-
-
-__all__ = ["FAMILY", "OPERATIONS", "RegistryValue", "find", "messages", "parts", "predict", "removal", "tell"]

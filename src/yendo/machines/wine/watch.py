@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import os
 import shutil
 import subprocess
 import time
@@ -270,7 +271,8 @@ def _follow(session: WineSession, state: _Watch, process: subprocess.Popen[bytes
                 ticks, looked = spent, time.monotonic()
                 if session.copy.used() > MAX_DISK:
                     return "disk"
-            if state.windows and time.monotonic() - max(worked, state.changed) > IDLE:
+            patience = IDLE * max(1.0, os.getloadavg()[0] / (os.cpu_count() or 1))  # a busy system gives every program less
+            if state.windows and time.monotonic() - max(worked, state.changed) > patience:
                 return "waits"
             time.sleep(0.02)
 
@@ -282,6 +284,3 @@ def _ticks(number: int) -> int:
     except OSError:
         return 0
     return int(parts[11]) + int(parts[12])
-
-
-__all__ = ["Process", "Watched", "Window", "watch"]
