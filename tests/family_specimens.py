@@ -114,12 +114,12 @@ RESOURCE_ADDRESS = 0x2000  # where the resources of a program without further se
 # --- carriers ------------------------------------------------------------------------------------------------
 
 MANIFEST = """<?xml version="1.0" encoding="utf-8"?>
-<BurnManifest xmlns="urn:specimen">
+<Manifest xmlns="urn:specimen">
   <Variable Id="InstallFolder" Value="[ProgramFilesFolder]Tidewell" bal:Overridable="yes" xmlns:bal="urn:bal"/>
   <RelatedBundle Id="{2F6E1B52-2D34-45B1-8A0C-6B6C0F1E7A10}" Action="Upgrade"/>
   <Condition Message="Sounder needs Windows 10.">VersionNT &gt;= v10.0</Condition>
-  <Payload Id="lantern" FilePath="lantern.msi" FileSize="1" SourcePath="a0" Container="WixAttachedContainer"/>
-  <Payload Id="runtime" FilePath="runtime.exe" FileSize="1" SourcePath="a1" Container="WixAttachedContainer"/>
+  <Payload Id="lantern" FilePath="lantern.msi" FileSize="1" SourcePath="a0" Container="Attached"/>
+  <Payload Id="runtime" FilePath="runtime.exe" FileSize="1" SourcePath="a1" Container="Attached"/>
   <Chain>
     <ExePackage Id="Runtime" DetectCondition="RuntimeThere" InstallArguments="/quiet" UninstallArguments="/remove" PerMachine="yes" Permanent="yes" Vital="yes">
       <ExitCode Code="3010" Type="3"/><ExitCode Type="2"/>
@@ -131,7 +131,7 @@ MANIFEST = """<?xml version="1.0" encoding="utf-8"?>
   <Registration Id="{9A1B6C52-1111-45B1-8A0C-6B6C0F1E7A10}" ExecutableName="tidewell.exe" PerMachine="yes" Version="6.2.1.0">
     <Arp Register="yes" DisplayName="Tidewell suite" DisplayVersion="6.2.1" Publisher="Tidewell"/>
   </Registration>
-</BurnManifest>"""
+</Manifest>"""
 
 
 def carrier_exe(packages: dict[str, bytes], manifest: str = MANIFEST) -> bytes:

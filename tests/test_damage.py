@@ -58,13 +58,13 @@ def test_carriers_that_make_no_sense(changes: dict[str, int], error: type[Except
 
 
 def test_a_manifest_with_entities_is_refused(yendo: Yendo, tmp_path: Path) -> None:
-    bomb_text = '<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;">]><BurnManifest>&b;</BurnManifest>'
+    bomb_text = '<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;">]><Manifest>&b;</Manifest>'
     (tmp_path / "x.exe").write_bytes(specimens.carrier_exe({"a0": b"x"}, bomb_text))
     assert "manifest cannot be read" in yendo("read", "x.exe", expect=3).stderr
 
 
 def test_a_bare_manifest_is_enough(tmp_path: Path) -> None:
-    (tmp_path / "x.exe").write_bytes(specimens.carrier_exe({"a0": b"x"}, "<BurnManifest/>"))
+    (tmp_path / "x.exe").write_bytes(specimens.carrier_exe({"a0": b"x"}, "<Manifest/>"))
     account = programs.account(tmp_path / "x.exe")
     assert (
         account.family == "carrier-exe" and account.silent.uninstall is None and [content.name for content in account.contents] == ["0", "u0", "a0"]

@@ -1,6 +1,6 @@
 """What steps do to a machine: the kinds of things, changes to them, and operations on sets of changes."""
 
-from yendo.effects.compare import Agreement, agreement, difference, net
+from yendo.effects.compare import Agreement, agreement, apply, difference, net
 from yendo.effects.effect import Effect
 from yendo.effects.state import State
 from yendo.effects.things import (
@@ -38,6 +38,7 @@ __all__ = [
     "Thing",
     "UninstallEntry",
     "agreement",
+    "apply",
     "difference",
     "label",
     "net",

@@ -33,6 +33,15 @@ def net(effects: Iterable[Effect], before: State, after: State) -> list[Effect]:
     return found
 
 
+def apply(effects: Iterable[Effect], state: State) -> None:
+    """Puts effects onto a state, as they are."""
+    for effect in effects:
+        if effect.change == "remove":
+            state.remove(effect.kind, effect.thing.identity)
+        else:
+            state.add(effect.thing)
+
+
 class Agreement(msgspec.Struct, frozen=True):
     """Predicted against observed. An effect with other details than predicted is in both last lists."""
 

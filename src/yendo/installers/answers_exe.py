@@ -8,7 +8,7 @@ from typing import BinaryIO
 
 import msgspec
 
-from yendo.effects import State
+from yendo.effects import Effect, File, Folder, State
 from yendo.errors import YendoError
 from yendo.evidence import BlindSpot, Evidence
 from yendo.facts.surroundings import Surroundings, windows
@@ -135,20 +135,24 @@ def predict(file: BinaryIO, image: Image, found: Found, program: str, arguments:
     inner = wrapped(file, found.what, known.package) if known.package else None
     if inner is None:
         return Prediction((), (_script_spot(found),))
-    from yendo.effects import Effect, File, Folder
     from yendo.formats.msi import Database
     from yendo.installers.msi import engine
 
-    extra: list[Effect] = []
-    where = Evidence("row", f"setup.ini [{known.package}] CacheFolder")
-    if known.get(known.package, "cachefolder") and known.get(known.package, "cacheroot") == "28":
-        base = surroundings.environment["LOCALAPPDATA"] + "\\" + known.get(known.package, "cachefolder")
-        folder = f"{base}\\{known.get('startup', 'packagecode')}"
-        extra += [Effect("add", Folder(path), "predicted", where) for path in (base, folder) if state.get("folder", path) is None]
-        extra.append(Effect("add", File(f"{folder}\\{known.package}", inner.seek(0, 2)), "predicted", where))
     with as_path(inner) as path, Database(path) as database:
         outcome = engine.predict(database, surroundings, state.copy())
-    return Prediction((*outcome.effects, *extra), tuple(outcome.blind_spots), outcome.exit_code)
+    kept = _kept_copy(known, inner, surroundings, state)
+    return Prediction((*outcome.effects, *kept), tuple(outcome.blind_spots), outcome.exit_code)
+
+
+def _kept_copy(known: Settings, inner: BinaryIO, surroundings: Surroundings, state: State) -> list[Effect]:
+    """The copy of the database that the launcher keeps below the user's profile, where its settings say so."""
+    if not known.get(known.package, "cachefolder") or known.get(known.package, "cacheroot") != "28":
+        return []
+    where = Evidence("row", f"setup.ini [{known.package}] CacheFolder")
+    base = surroundings.environment["LOCALAPPDATA"] + "\\" + known.get(known.package, "cachefolder")
+    folder = f"{base}\\{known.get('startup', 'packagecode')}"
+    made = [Effect("add", Folder(path), "predicted", where) for path in (base, folder) if state.get("folder", path) is None]
+    return [*made, Effect("add", File(f"{folder}\\{known.package}", inner.seek(0, 2)), "predicted", where)]
 
 
 def _engine(image: Image, found: Found, known: Settings) -> Aspect:
@@ -236,8 +240,7 @@ def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, kno
         notes.append(BlindSpot(f"the database {known.package} inside", f"it cannot be read: {error}", where))
         return Told(identity=identity, silent=Silent(line), switches=switches, behaviour=tuple(aspects), candidates=(line,), blind_spots=tuple(notes))
     around = windows()
-    state = describe.baseline(around)
-    prediction = predict(file, image, found, name, "", around, state)
+    kept = _kept_copy(known, inner, around, describe.baseline(around))
     code = account.identity.product_code
     uninstall = CommandLine(commandline.uninstall(code), "certain", Evidence("row", f"{known.package} Property[ProductCode]")) if code else None
     return Told(
@@ -248,7 +251,7 @@ def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, kno
         conditions=account.conditions,
         properties=account.properties,
         processes=account.processes,
-        effects=prediction.effects,
+        effects=(*account.effects, *kept),
         blind_spots=(*notes, *account.blind_spots),
         candidates=(line, CommandLine(f'"{name}" /s /v"/qn"', "to be tried", where, quiet)),
         why={key: Evidence(value.source, f"{known.package} {value.where}", value.note) for key, value in account.why.items()},

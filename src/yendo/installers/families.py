@@ -6,7 +6,7 @@ from the mark that is hardest to have by chance to the one that is easiest.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Iterable
 from typing import Any, BinaryIO, Protocol
 
 import msgspec
@@ -66,17 +66,16 @@ class Family(Protocol):
     def tell(self, file: BinaryIO, image: Image, found: Found, name: str) -> Told: ...
 
 
-def modules() -> tuple[Any, ...]:
+def modules() -> tuple[Family, ...]:
     from yendo.installers import answers_exe, archive_exe, carrier_exe, compiled_script_exe, plain_exe, script_exe
 
     return (carrier_exe, script_exe, compiled_script_exe, answers_exe, archive_exe, plain_exe)
 
 
-def recognise(file: BinaryIO, image: Image) -> tuple[Any, Found]:
+def recognise(file: BinaryIO, image: Image) -> tuple[Family, Found]:
     """The family's module and what it found; ``plain-exe`` where no other does. Raises Unreadable where a mark makes no sense."""
     for module in modules():
-        finder: Callable[[BinaryIO, Image], Found | None] = module.find
-        if found := finder(file, image):
+        if found := module.find(file, image):
             return module, found
     raise AssertionError("plain-exe takes every program")
 

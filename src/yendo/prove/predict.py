@@ -7,7 +7,7 @@ from collections.abc import Iterable
 from pathlib import Path
 
 from yendo.detect.evaluate import judge
-from yendo.effects import Effect, File, State, net
+from yendo.effects import Effect, File, State, apply, net
 from yendo.effects.recording import replay
 from yendo.effects.things import parent
 from yendo.evidence import Evidence
@@ -100,11 +100,7 @@ def _exe(action: Action, package: Path, surroundings: Surroundings, state: State
         return [], [f"{action.title}: the program lies on the machine, so what it does is not predicted"]
     with path.open("rb") as file:
         found = programs.Reading(file, path.name).predict(rf"C:\Hand over\{match[1]}", match[2], surroundings, state)
-    for effect in found.effects:
-        if effect.change == "remove":
-            state.remove(effect.kind, effect.thing.identity)
-        else:
-            state.add(effect.thing)
+    apply(found.effects, state)
     return list(found.effects), [f"{spot.what}: {spot.why}" for spot in found.blind_spots]
 
 

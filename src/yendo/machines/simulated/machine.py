@@ -15,6 +15,7 @@ from pathlib import Path
 import msgspec
 
 from yendo.effects import Effect, File, Folder, State, net
+from yendo.effects.recording import Recording
 from yendo.effects.things import Environment, RegistryValue, Thing, parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.surroundings import Account, Surroundings, expand, for_everyone, windows
@@ -157,19 +158,19 @@ class SimulatedSession:
         line = expand(command, self.surroundings.environment)
         recording = programs.recorded(line, list(self._brought.items()))
         if recording is not None:
-            return self._program(line, "")
+            return self._program(line, recording)
         try:
             parsed = commandline.parse(line)
         except commandline.CommandError as error:
             if error.args[0].startswith("the command does not start"):
-                return self._program(line, error.part)
+                return self._program(line, None, error.part)
             return Ran(1639, str(error), 0.0)
         if parsed.stray:
             return Ran(1639, f"not an option: {parsed.stray[0]}", 0.0)
         return self._msiexec(parsed, folder)
 
-    def _program(self, line: str, part: str) -> Ran:
-        found = programs.find(line, list(self._brought.items()), self._lookup, self._uninstallers)
+    def _program(self, line: str, recording: Recording | None, part: str = "") -> Ran:
+        found = programs.find(line, recording, self._lookup, self._uninstallers)
         if found is None:
             raise NotCovered(f"the simulated machine has no program {part!r}; prove this on a real machine (--machine wine)")
         done, ran = found.carry_out(self.surroundings, self._state)

@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
-from yendo.effects import Effect, State
+from yendo.effects import Effect, State, apply
 from yendo.effects.recording import Recording, replay
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.surroundings import Surroundings
@@ -37,7 +37,7 @@ class Found(msgspec.Struct):
             return done, Ran(self.recording.exit_code, self.recording.label, 0.0)
         if self.removes is not None:
             effects = reading.removal(self.removes[0], self.removes[1], surroundings, state) or ()
-            _apply(effects, state)
+            apply(effects, state)
             return list(effects), Ran(0, "predicted from the uninstaller's own script", 0.0)
         assert self.installer is not None
         with self.installer.open("rb") as file:
@@ -48,20 +48,12 @@ class Found(msgspec.Struct):
                 f"{self.installer.name} is of family {program.family}: what it does is known only from a run. "
                 "Record one with `yendo try`, or prove this on a real machine (--machine wine)"
             )
-        _apply(prediction.effects, state)
+        apply(prediction.effects, state)
         for effect in prediction.effects:
             if effect.kind == "file" and effect.thing.identity.endswith(".exe") and effect.evidence and effect.change == "add":
                 self.uninstallers[effect.thing.identity] = (self.installer, self.program)
         code = prediction.exit_code or 0
         return list(prediction.effects), Ran(3010 if prediction.restarts and not code else code, "predicted from the installer itself", 0.0)
-
-
-def _apply(effects: tuple[Effect, ...] | list[Effect], state: State) -> None:
-    for effect in effects:
-        if effect.change == "remove":
-            state.remove(effect.kind, effect.thing.identity)
-        else:
-            state.add(effect.thing)
 
 
 def recordings(package: Path) -> list[Recording]:
@@ -86,12 +78,12 @@ def recorded(line: str, brought: list[tuple[str, Path]]) -> Recording | None:
     return next((recording for folder, package in brought for recording in recordings(package) if _fits(recording, line, folder)), None)
 
 
-def find(line: str, brought: list[tuple[str, Path]], lookup: Callable[[str], bytes | Path | None], left: dict[str, tuple[Path, str]]) -> Found | None:
+def find(line: str, recording: Recording | None, lookup: Callable[[str], bytes | Path | None], left: dict[str, tuple[Path, str]]) -> Found | None:
     """How a command line can be carried out, or None. ``left`` are uninstallers of programs that were read."""
     match = _LINE.match(line)
     program, arguments = (match[1], match[2].strip()) if match else ("", line)
     at = lookup(program) if program else None
-    if (recording := recorded(line, brought)) is not None:
+    if recording is not None:
         if isinstance(at, Path) and digest.of_file(at) != recording.media:
             raise NotCovered(f"the recording of {at.name} is of another file; record it again with `yendo try`")
         return Found(program, arguments, recording)
