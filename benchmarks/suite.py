@@ -217,7 +217,7 @@ def transform_writing(folder: Path) -> list[Figure]:
     """A transform of seven changes onto 50,000 files, against decoding every table of the base."""
     path = installer(folder / "base.msi", 50_000, MB)
     (folder / "added.txt").write_bytes(b"added")
-    write = ("import io\nfrom yendo.formats.msi import transform\nfrom yendo.installers.msi import intent\nfrom yendo.plan.model import *\n"
+    write = ("import io\nfrom yendo.formats.msi import transform\nfrom yendo.installers.msi import intent\nfrom yendo.terms.changes import *\n"
              "changes = [PropertyChange(name='A', value='1'), DropChange(what='file', name='F77'), RegistryChange(key='HKLM\\\\Software\\\\X', name='n', value=1),"
              " EnvironmentChange(name='E', value='1'), FileChange(source='added.txt', to='[INSTALLDIR]added.txt'), DropChange(what='component', name='C5'),"
              " FeatureChange(name='Main', install=True)]\n"
@@ -254,3 +254,38 @@ def proof_on_wine(folder: Path) -> list[Figure]:
             Figure(f"proof on wine, {scenario}: share outside the commands", shares[1], 0.25, "", f"{seconds:.1f} s in all, {time.strftime('%H:%M')}")
         )
     return figures
+
+
+@benchmark
+def runner_overhead(folder: Path) -> list[Figure]:
+    """The runner over a batch file that calls the same commands: at most the start of the shell and 50 ms a step, as a ratio to that."""
+    from yendo.machines.wine.machine import WineMachine, powershell_source
+    from yendo.package import build
+    from yendo.plan import read
+
+    steps, machine = 20, WineMachine(Path(os.environ.get("YENDO_CACHE") or folder / "cache"), powershell_source())
+    program = r"C:\windows\system32\hostname.exe"
+    step = f"[[install]]\nkind = \"exe\"\nprogram = '{program}'\ntimeout = \"1 min\"\n"
+    (folder / "plan.toml").write_text('keep = "nothing"\n[package]\nid = "steps"\nname = "Steps"\nversion = "1"\n' + step * steps, "utf-8")
+    made = build.build(folder, read(folder / "plan.toml")[0]).folder
+    batch = "@echo off\r\n" + f'"{program}"\r\n' * steps
+    runs: dict[str, list[float]] = {"runner": [], "bare": [], "shell": []}
+    with machine.fresh() as session:
+        session.bring(made, r"C:\steps")
+        session.write(r"C:\bare.cmd", batch.encode())
+        session.write(r"C:\nothing.ps1", b"exit 0\r\n")
+        commands = {
+            "runner": r'cmd /s /c ""C:\steps\apply.cmd" install"',
+            "bare": r"cmd /c C:\bare.cmd",
+            "shell": r"powershell -NoLogo -NoProfile -File C:\nothing.ps1",
+        }
+        for at in range(6):
+            for name, command in commands.items():
+                ran = session.run(command, timeout=300)
+                assert ran.exit_code == 0, ran.output
+                if at:  # the first starts the machine
+                    runs[name].append(ran.seconds)
+    runner, bare, shell = (sorted(runs[name])[len(runs[name]) // 2] for name in ("runner", "bare", "shell"))
+    allowed = bare + shell + 0.05 * steps
+    detail = f"{runner:.2f} s; bare {bare:.2f} s, shell {shell:.2f} s, {steps} steps: {1000 * (runner - bare - shell) / steps:.0f} ms a step"
+    return [Figure("runner over its bare commands", runner / allowed, 1.0, "x", detail)]

@@ -6,7 +6,7 @@ import datetime
 import hashlib
 from pathlib import Path
 
-from asn1crypto import algos, cms, core
+from asn1crypto import cms, core
 from asn1crypto import x509 as asn1_x509
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
@@ -17,23 +17,7 @@ from yendo.formats import cfb
 from yendo.formats.msi import Database
 from yendo.formats.msi.writer import CLASS_IDS
 from yendo.installers.msi import signature
-
-
-class _Digest(core.Sequence):
-    _fields = [("algorithm", algos.DigestAlgorithm), ("digest", core.OctetString)]
-
-
-class _Data(core.Sequence):
-    _fields = [("type", core.ObjectIdentifier), ("value", core.Any)]
-
-
-class _Indirect(core.Sequence):
-    _fields = [("data", _Data), ("message_digest", _Digest)]
-
-
-cms.ContentType._map["1.3.6.1.4.1.311.2.1.4"] = "spc_indirect"  # so that the library writes its explicit tag
-cms.ContentInfo._oid_specs["spc_indirect"] = _Indirect
-cms.EncapsulatedContentInfo._oid_specs["spc_indirect"] = _Indirect
+from yendo.package.signing import _Indirect
 
 
 def sign(source: Path, target: Path, name: str) -> Path:
@@ -70,7 +54,7 @@ def _message(digest: bytes, name: str, seen: datetime.datetime | None = None) ->
     )
     attributes = cms.CMSAttributes(
         [
-            cms.CMSAttribute({"type": "content_type", "values": ["spc_indirect"]}),
+            cms.CMSAttribute({"type": "content_type", "values": ["indirect_data"]}),
             cms.CMSAttribute({"type": "message_digest", "values": [hashlib.sha256(content.contents).digest()]}),
         ]
     )
@@ -79,7 +63,7 @@ def _message(digest: bytes, name: str, seen: datetime.datetime | None = None) ->
         {
             "version": "v1",
             "digest_algorithms": [{"algorithm": "sha256"}],
-            "encap_content_info": {"content_type": "spc_indirect", "content": content},
+            "encap_content_info": {"content_type": "indirect_data", "content": content},
             "certificates": [loaded],
             "signer_infos": [
                 {

@@ -1,4 +1,4 @@
-/* A stand-in for an installer: "exit N" leaves with N, "sleep N" waits N seconds first. Writes its command line to C:\standin.log. */
+/* A stand-in for an installer: "exit N" leaves with N, "sleep N" waits N seconds first. Writes its command line to C:\standin.log and says what the driver program would. */
 #include <windows.h>
 
 static int number_after(const char *line, const char *word)
@@ -13,6 +13,15 @@ static int number_after(const char *line, const char *word)
     return 0;
 }
 
+static int has(const char *line, const char *word)
+{
+    int length = lstrlenA(word);
+    for (; lstrlenA(line) >= length; line++)
+        if (CompareStringA(LOCALE_INVARIANT, 0, line, length, word, length) == CSTR_EQUAL)
+            return 1;
+    return 0;
+}
+
 void start(void)
 {
     DWORD done;
@@ -21,6 +30,17 @@ void start(void)
     WriteFile(log, line, lstrlenA(line), &done, NULL);
     WriteFile(log, "\r\n", 2, &done, NULL);
     CloseHandle(log);
+    WriteFile(GetStdHandle(STD_OUTPUT_HANDLE), "Published name: oem1.inf\r\n", 26, &done, NULL);
+    if (has(line, "/run /tn")) {
+        STARTUPINFOA how;
+        PROCESS_INFORMATION ran;
+        char *at = (char *)&how;
+        for (unsigned i = 0; i < sizeof how; i++)
+            at[i] = 0;
+        how.cb = sizeof how;
+        char task[] = "cmd.exe /d /c C:\\ProgramData\\Yendo\\state\\tide\\person.cmd";
+        CreateProcessA(NULL, task, NULL, NULL, FALSE, 0, NULL, NULL, &how, &ran);
+    }
     Sleep(1000 * number_after(line, "sleep "));
     ExitProcess(number_after(line, "exit "));
 }

@@ -39,7 +39,11 @@ def swap(old: str, new: str) -> Change:
 
 
 def append(text: str) -> Change:
-    return lambda folder: (folder / "plan.toml").open("a").write(text) and None
+    def change(folder: Path) -> None:
+        path = folder / "plan.toml"
+        path.write_text(path.read_text("utf-8") + text, "utf-8")
+
+    return change
 
 
 def cut(start: str, end: str) -> Change:
@@ -114,7 +118,12 @@ FIRES = [
     ("unknown-property", swap("SITE =", "SIET ="), "knows no property SIET", "SIET ="),
     ("private-property", swap("SITE =", "Site ="), "not public", "Site ="),
     ("clear-secret", swap("SITE =", 'DBPASSWORD = "tide123"\nSITE ='), "DBPASSWORD holds a secret", "DBPASSWORD ="),
-    ("no-uninstall", cut("[[uninstall]]", "[[repair]]"), "no [[uninstall]]", "[[install]]"),
+    (
+        "no-uninstall",
+        both(cut("[[uninstall]]", "[[repair]]"), cut("[[install]]", "[[repair]]"), swap("[[repair]]", "[[install]]")),
+        "none follows from the steps",
+        "[[install]]",
+    ),
     (
         "uninstall-does-nothing",
         swap('product = "{4E6AB892', 'command = "' + MSI.replace('"', "'").replace("\\", "/").replace("'", "") + '" # {4E6'),
@@ -217,6 +226,112 @@ def cut_to_end(folder: Path, mark: str, *, last: bool = False) -> None:
     path.write_text(text[: text.rindex(mark) if last else text.index(mark)], "utf-8")
 
 
+SEQUENCES = [
+    (
+        "step-mistake",
+        append("\n[[install]]\nkind = 'delete'\npath = 'C:\\\\x\\\\*.log'\n".replace("\\\\\\\\", "\\")),
+        "a pattern is not expanded",
+        "path =",
+    ),
+    ("script-unproved", append('\n[[install]]\nkind = "script"\nrun = "extras/x.cmd"\n'), "nobody can tell", "run ="),
+    ("never-holds", swap('os = ">=10.0.17763"', 'os = ">=10.0.17763, <10"'), "no version is", "[when]"),
+    (
+        "never-holds",
+        append('\n[[repair]]\nkind = "wait"\ntime = "1 s"\nwhen = { any = [{ os = "<10" }, { os = "<6.1" }] }\n'),
+        "no version is",
+        "when =",
+    ),
+    ("never-holds", append('\n[[repair]]\nkind = "wait"\ntime = "1 s"\nwhen = { architecture = ["arm64"] }\n'), "for x64 only", "when ="),
+    ("never-holds", append('\n[[repair]]\nkind = "wait"\ntime = "1 s"\nwhen = { after = 2026-12-01, before = 2026-11-01 }\n'), "no day is", "when ="),
+    (
+        "unreachable-step",
+        append(
+            '\n[[repair]]\nkind = "wait"\ntime = "1 s"\nunless = [{ kind = "folder", path = "C:/x" }]\nwhen = { holds = [{ kind = "folder", path = "C:/x" }] }\n'
+        ),
+        "to hold and not to hold",
+        "unless =",
+    ),
+    (
+        "restart-without-resume",
+        both(swap("[package]", 'keep = "scripts"\n[package]'), append('\n[[install]]\nkind = "restart"\n[[install]]\nkind = "wait"\ntime = "1 s"\n')),
+        "may be gone",
+        "keep =",
+    ),
+    ("restart-without-resume", swap('timeout = "30 min"', 'timeout = "30 min"\nrestart = "allow"'), "with steps behind it", "restart ="),
+    ("nobody-to-read", append('\n[[install]]\nkind = "sign-out"\n[[install]]\nkind = "tell"\ntext = { en = "x" }\n'), "signed out before", "text ="),
+    ("nobody-to-read", append('\n[[install]]\nkind = "tell"\ntext = { en = "x" }\nwhen = { people = "none" }\n'), "wants nobody", "text ="),
+    ("nobody-to-read", swap("[in_the_way]", "[in_the_way]\nask = true"), "without a word", "ask ="),
+    (
+        "needs-network",
+        append("\n[[install]]\nkind = 'exe'\nprogram = '\\\\\\\\office\\\\share\\\\x.exe'\n".replace("\\\\", "\\")),
+        "over the network",
+        "program =",
+    ),
+    ("needs-network", append('\n[[install]]\nkind = "feature"\nname = "NetFx3"\n'), "may be fetched", "name ="),
+    (
+        "users-own",
+        append("\n[[install]]\nkind = 'registry'\nkey = 'HKCU\\\\Software\\\\x'\nvalues = { a = 1 }\n".replace("\\\\", "\\")),
+        "of the system account",
+        "key =",
+    ),
+    ("users-own", append('\n[[install]]\nkind = "environment"\nname = "A"\nvalue = "b"\nscope = "user"\n'), "of the system account", "scope ="),
+    ("users-own", append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\nrun_as = "person"\n'), "somebody who is logged on", "run_as ="),
+    ("users-own", append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\nwindow = true\n'), "nobody sees", "window ="),
+    ("once-without-probe", append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\nonce = true\n'), "only once", "once ="),
+    (
+        "cannot-undo",
+        both(cut("[[uninstall]]", "[[repair]]"), append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\n')),
+        "(exe) is not taken back",
+        "kind =",
+    ),
+    (
+        "cannot-undo",
+        both(
+            cut('[[uninstall]]\nkind = "take-back"', '[[uninstall]]\nkind = "msi"'), append('\n[[install]]\nkind = "font"\nfrom = "extras/x.ttf"\n')
+        ),
+        "(font)",
+        "[[uninstall]]",
+    ),
+    ("need-conflict", append('\n[[need]]\npackage = "tidewell-lantern"\n'), "needs itself", "package ="),
+    (
+        "need-conflict",
+        append('\n[[need]]\npackage = "runtime"\nversion = ">=2"\n[[need]]\npackage = "runtime"\nversion = "<2"\n'),
+        "no version of runtime",
+        "[[need]]",
+    ),
+    ("need-conflict", append('\n[[need]]\npackage = "runtime"\nfrom = "extras/none"\n'), "no built package", "from ="),
+]
+
+
+def brought(folder: Path, identifier: str, needs: str = "") -> Path:
+    """A built package below extras."""
+    inner = folder / "extras" / identifier
+    work = folder.parent / f"{identifier}-work"
+    (work / "extras").mkdir(parents=True)
+    (work / "extras" / "a.txt").write_text("a")
+    path = r"C:\Windows\a.txt"
+    (work / "plan.toml").write_text(
+        f'[package]\nid = "{identifier}"\nname = "x"\nversion = "1.5"\n{needs}\n'
+        f"[[install]]\nkind = 'copy'\nfrom = 'extras/a.txt'\nto = '{path}'\n[[detect]]\nkind = 'file'\npath = '{path}'\n"
+    )
+    build.build(work, read(work / "plan.toml")[0]).folder.rename(inner)
+    return inner
+
+
+def test_prerequisites_that_cannot_be_met(workspace: Path) -> None:
+    brought(workspace, "runtime", '[[need]]\npackage = "tidewell-lantern"\n')
+    append(
+        '\n[[need]]\npackage = "runtime"\nfrom = "extras/runtime"\nversion = ">=2"\n[[uninstall]]\nkind = "include"\npackage = "extras/runtime"\n'
+    )(workspace)
+    found = {finding.rule: finding.message for finding in check(Workspace(workspace)) if finding.rule in ("need-conflict", "removes-shared")}
+    messages = " ".join(finding.message for finding in check(Workspace(workspace)))
+    assert "tidewell-lantern needs runtime needs tidewell-lantern" in messages and "is 1.5, wanted is >=2" in messages
+    assert "removes the prerequisite runtime" in found["removes-shared"]
+
+
+FIRES += SEQUENCES
+
+
 @pytest.mark.parametrize(("rule", "change", "message", "line"), FIRES, ids=[f"{rule}-{at}" for at, (rule, *_) in enumerate(FIRES)])
 def test_a_rule_fires(workspace: Path, rule: str, change: Change, message: str, line: str) -> None:
     assert [finding for finding in check(Workspace(workspace)) if finding.rule == rule] == []
@@ -231,7 +346,7 @@ def test_a_rule_fires(workspace: Path, rule: str, change: Change, message: str, 
 
 def test_every_rule_has_a_plan_that_it_finds() -> None:
     of_setups = {rule for _, _, rule in SETUPS.values()} | {"setup-not-silent"}
-    assert {rule for rule, *_ in [*FIRES, *FIRES_WHOLE]} | {"per-user-msi"} | of_setups == set(RULES)
+    assert {rule for rule, *_ in [*FIRES, *FIRES_WHOLE]} | {"per-user-msi", "removes-shared"} | of_setups == set(RULES)
 
 
 def test_an_installer_for_one_user(tmp_path: Path) -> None:

@@ -18,7 +18,7 @@ from yendo.formats.msi import Column, Database, Summary, transform
 from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.transform import TableChange, Transform
 from yendo.installers.msi import changes, combining, describe, engine, fitting, influence, intent, layers, validate
-from yendo.plan.model import Change
+from yendo.terms.changes import Change
 
 
 def wish(**fields: Any) -> Change:

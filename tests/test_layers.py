@@ -20,10 +20,11 @@ from yendo.errors import Unreadable, Usage
 from yendo.formats.msi import Database, transform
 from yendo.installers.msi import commandline, intent, layers
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
-from yendo.package import build, carry, transforms
+from yendo.package import build, carry
 from yendo.package import manifest as form
 from yendo.plan import FileRule, MsiProductRule, MsiStep, PlanError, read, read_text
-from yendo.plan.model import Change, DropChange, FileChange, PropertyChange
+from yendo.steps import transforms
+from yendo.terms.changes import Change, DropChange, FileChange, PropertyChange
 
 V = r"C:\vendor"
 EXE = r"C:\Program Files\Tidewell\Lantern\lantern.exe"

@@ -12,8 +12,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yendo.plan import CopyStep, FileRule, MsiStep, PlanError, read, read_text
-from yendo.plan.model import schema, seconds, size
+from yendo.plan.model import schema
 from yendo.plan.places import lines, nearest
+from yendo.terms.amounts import seconds, size
 
 GOOD = r"""
 [package]
@@ -65,8 +66,8 @@ MISTAKES = [
     ('name = "Tide tables"', 'nmae = "Tide tables"', 4, "did you mean 'name'"),
     ('kind = "take-back"', 'kind = "take-bak"', 30, "did you mean 'take-back'"),
     ('kind = "file"', 'kind = "regstry"', 33, "did you mean 'registry'"),
-    ('kind = "copy"', 'kind = "script"', 25, "no kind of step that this version carries out"),
-    ('timeout = "30 min"', 'timeout = "soon"', 18, "write 90 s, 30 min or 2 h"),
+    ('kind = "copy"', 'kind = "scirpt"', 25, "did you mean 'script'"),
+    ('timeout = "30 min"', 'timeout = "soon"', 18, "write 90 s, 30 min, 2 h"),
     ('timeout = "30 min"', "timeout = 30", 22, "expected"),
     ('os = ">=10.0.17763"', 'os = "Windows 10"', 11, "no version bound"),
     ('architecture = ["x64"]', 'architecture = ["x46"]', 13, "x46"),
@@ -74,7 +75,8 @@ MISTAKES = [
     ('version = "3"', "", 2, "'version' is missing"),
     ('media = "tide.msi"\n', "", 18, "exactly one of media, product, patch and command"),
     ('sha256 = "0', 'sha256 = "x', 9, "regex"),
-    ("[when]", "[need]\nx = 1\n[when]", 11, "unknown key 'need'"),
+    ("[when]", "[[need]]\npakage = 1\n[when]", 12, "did you mean 'package'"),
+    ("[when]", "[neeed]\nx = 1\n[when]", 11, "did you mean 'need'"),
     ('version = ">=1"', 'version = "new"', 32, "no version bound"),
     ("[in_the_way]", "[in_the_way", 15, "not TOML"),
     ('properties = { SITE = "Marrowby", PORT = 7 }', 'properties = { SITE = ["a"] }', 21, "expected"),

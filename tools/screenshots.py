@@ -34,6 +34,7 @@ PICTURES = {
     "prove-wine": "yendo prove lantern --machine wine",
     "doctor": "yendo doctor",
     "demo": "yendo demo try-out",
+    "facts": "yendo facts; yendo facts --machine wine",
     "read-setup": "yendo read from-tidewell/sounder-setup.exe",
     "try": "yendo draft sounder from-tidewell/sounder-setup.exe --quiet; yendo try from-tidewell/sounder-setup.exe --into sounder",
     "prove-setup": "yendo check sounder; yendo build sounder --quiet; yendo prove sounder; yendo prove sounder --machine wine",
@@ -54,6 +55,8 @@ def prepare(folder: Path) -> None:
         'name = "SITE"': 'name = "SIET"',
         'name = "DesktopLantern"': 'name = "DesktopLanter"',
         'version = ">=6.2.3.0"\n': "",
+        'os = ">=10.0.17763"': 'os = ">=10.0.17763, <10"',
+
         step: "media = \"lantern-6.2.1.msi\"\narguments = 'INSTALLDIR=C:\\Program Files\\Lantern'",
     }
     for old, new in mistakes.items():

@@ -11,8 +11,13 @@ import msgspec
 from yendo.check import RULES
 from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD
 from yendo.machines.wine import quirks
-from yendo.package.manifest import EXIT_CODES, MSI_CODES, MSI_GONE
-from yendo.plan.model import Change, schema
+from yendo.package.manifest import EXIT_CODES
+from yendo.plan.model import schema
+from yendo.steps import KINDS, Step
+from yendo.steps.base import MSI_CODES, MSI_GONE
+from yendo.terms.changes import Change
+from yendo.terms.rules import Rule
+from yendo.terms.when import Condition
 
 DOCS = Path(__file__).parents[1] / "docs"
 
@@ -30,8 +35,6 @@ def reference() -> str:
         "|---|---|---|",
     ]
     lines += [f"| `{rule.id}` | {rule.severity} | {rule.why} |" for rule in RULES.values()]
-    lines += ["", "## Exit codes of the runner", "", "Every other code is the installer's own.", "", "| code | meaning |", "|---|---|"]
-    lines += [f"| {code} | {meaning} |" for code, meaning in EXIT_CODES.items()]
     lines += [
         "",
         "## What the codes of an msi step mean",
@@ -80,9 +83,52 @@ def reference() -> str:
     return "\n".join(lines) + "\n"
 
 
+HOW = {
+    "real Windows": "on real Windows",
+    "API layer": "by the package's own runner on the API layer",
+    "simulation": "on the simulated machine",
+    "stand-in": "by the package's own runner against a stand-in that records how it was called: the layer lacks the program",
+}
+REVERSALS = {
+    "by record": "from the record of what was there before; a derived uninstall takes it back",
+    "by steps": "by a step of its own in a derived uninstall",
+    "nothing to undo": "nothing to take back",
+    "cannot": "cannot be taken back by itself: give the step a `reverse`, or write `[[uninstall]]`",
+}
+
+
+def _keys(struct: type, without: frozenset[str] = frozenset()) -> list[str]:
+    fields = [field for field in msgspec.structs.fields(struct) if field.encode_name not in without]
+    return [f"`{field.encode_name}`" + ("" if field.required else " (optional)") for field in fields]
+
+
+def _prose(kind: type) -> str:
+    return "\n".join(" ".join(part.split()) + "\n" for part in (kind.__doc__ or "").split("\n\n")).replace("``", "`").rstrip()
+
+
+def steps() -> str:
+    """The page of step kinds, run conditions and exit codes as Markdown."""
+    common = frozenset(field.encode_name for field in msgspec.structs.fields(Step))
+    lines = ["# Steps, conditions and exit codes", "", "Written by `tools/write_docs.py` from the code.", ""]
+    lines += ["## Keys of every step", "", ", ".join(_keys(Step)), "", _prose(Step), ""]
+    for name, kind in sorted(KINDS.items()):
+        codes = ""
+        lines += [f"## {name}", "", _prose(kind.step), "", "Keys: " + (", ".join(_keys(kind.step, common)) or "none of its own") + ".", ""]
+        lines += [f"Taken back: {REVERSALS[kind.reversal]}.", "", "Executed: " + "; ".join(HOW[place] for place in kind.executed) + "." + codes, ""]
+    lines += ["## Run conditions", "", "Keys of `[when]`, and of `when` in a step: " + ", ".join(_keys(Condition)) + ".", "", _prose(Condition), ""]
+    lines += ["`all`, `any` and `not` hold conditions in turn. A fact that the machine does not tell is not judged, and the log says so.", ""]
+    lines += ["## Rules", "", "In `[[detect]]`, `probe`, `unless`, `holds` and in `[[need]]`.", "", "| kind | keys | holds where |", "|---|---|---|"]
+    for rule in get_args(Rule):
+        lines.append(f"| `{rule.__struct_config__.tag}` | {', '.join(_keys(rule, frozenset({'note'})))} | {' '.join((rule.__doc__ or '').split())} |")
+    lines += ["", "## Exit codes of the runner", "", "Every other code is the installer's own.", "", "| code | meaning | usual outcome |", "|---|---|---|"]
+    lines += [f"| {code} | {known.meaning} | {known.outcome} |" for code, known in EXIT_CODES.items()]
+    return "\n".join(lines) + "\n"
+
+
 def main() -> None:
     DOCS.mkdir(exist_ok=True)
     (DOCS / "plan.schema.json").write_text(json.dumps(schema(), indent=2) + "\n", "utf-8")
+    (DOCS / "steps.md").write_text(steps(), "utf-8")
     (DOCS / "reference.md").write_text(reference(), "utf-8")
 
 

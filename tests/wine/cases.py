@@ -16,7 +16,7 @@ from yendo.demo.patching import write_patch
 from yendo.demo.vendor import guid
 from yendo.formats.msi import Database, transform
 from yendo.installers.msi import commandline, intent
-from yendo.plan.model import Change, DropChange, EnvironmentChange, FeatureChange, FileChange, PropertyChange, RegistryChange, ServiceChange
+from yendo.terms.changes import Change, DropChange, EnvironmentChange, FeatureChange, FileChange, PropertyChange, RegistryChange, ServiceChange
 
 HERE = r"C:\Hand over"
 

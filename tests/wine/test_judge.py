@@ -16,7 +16,7 @@ from specimens import all_of_them
 
 from yendo.formats.msi import Database, overlay
 from yendo.installers.msi import intent
-from yendo.plan.model import DropChange
+from yendo.terms.changes import DropChange
 
 pytestmark = pytest.mark.wine
 

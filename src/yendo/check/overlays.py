@@ -11,8 +11,9 @@ from yendo.errors import Unreadable, Usage, YendoError
 from yendo.formats.msi import Database, transform
 from yendo.formats.msi.transform import Transform
 from yendo.installers.msi import changes, fitting, intent, layers, validate
-from yendo.package import transforms
 from yendo.plan import MsiStep
+from yendo.steps import transforms
+from yendo.steps.base import below
 
 
 def _given(workspace: Workspace) -> Iterator[tuple[int, str, MsiStep, Database, Transform | Unreadable]]:
@@ -24,10 +25,10 @@ def _given(workspace: Workspace) -> Iterator[tuple[int, str, MsiStep, Database, 
         if not isinstance(step, MsiStep):
             continue
         for name in step.transforms:
-            with contextlib.suppress(Usage), Database(transforms.below(workspace.folder, f"media/{step.media}", "media")) as base:
+            with contextlib.suppress(Usage), Database(below(workspace.folder, f"media/{step.media}", "media")) as base:
                 found: Transform | Unreadable
                 try:
-                    path = transforms.below(workspace.folder, name, "extras", "media") if not name.startswith(":") else None
+                    path = below(workspace.folder, name, "extras", "media") if not name.startswith(":") else None
                     found = transform.read(path, base) if path else layers.embedded(base, name[1:])
                 except Unreadable as error:
                     found = error
@@ -62,7 +63,7 @@ def change_misfit(workspace: Workspace) -> Report:
             continue
         try:
             with transforms.base_of(workspace.folder, step) as base:
-                intent.transform_for(base, step.change, lambda name: transforms.below(workspace.folder, name, "extras"))
+                intent.transform_for(base, step.change, lambda name: below(workspace.folder, name, "extras"))
         except intent.IntentError as error:
             for misfit in error.misfits:
                 yield workspace.line(verb, at, "change", misfit.position), misfit.message, misfit.remedy
@@ -78,7 +79,7 @@ def component_rule(workspace: Workspace) -> Report:
         if not (isinstance(step, MsiStep) and (step.change or step.transforms)):
             continue
         try:
-            media = transforms.below(workspace.folder, f"media/{step.media}", "media")
+            media = below(workspace.folder, f"media/{step.media}", "media")
             with Database(media) as base, transforms.changed(workspace.folder, step) as after:
                 broken = validate.broken_by(base, after)
         except (YendoError, layers.Refused):

@@ -18,10 +18,13 @@ from yendo.errors import Usage, YendoError
 from yendo.facts import secrets
 from yendo.facts.surroundings import expand, windows
 from yendo.installers.msi import commandline
-from yendo.package import build, transforms
+from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import CopyStep, FileRule, MsiProductRule, MsiStep, RegistryRule, TakeBackStep
-from yendo.plan.model import PropertyChange
+from yendo.steps import kind_of
+from yendo.steps.base import below
+from yendo.steps.copy import extras
+from yendo.terms.changes import PropertyChange
 
 # --- media and files --------------------------------------------------------------------------------
 
@@ -66,12 +69,12 @@ def missing_file(workspace: Workspace) -> Report:
         for name in step.transforms if isinstance(step, MsiStep) else ():
             if not name.startswith(":"):
                 try:
-                    transforms.below(workspace.folder, name, "extras", "media")
+                    below(workspace.folder, name, "extras", "media")
                 except Usage as error:
                     yield workspace.line(verb, at, "transforms"), str(error), "put the transform below extras/, or correct the path"
         if isinstance(step, CopyStep):
             try:
-                if not form.extras(workspace.folder, step):
+                if not extras(workspace.folder, step):
                     yield workspace.line(verb, at, "from"), f"{step.source} holds no files", "put the files there"
             except Usage as error:
                 yield workspace.line(verb, at, "from"), str(error), "put the file below extras/, or correct the path"
@@ -271,8 +274,12 @@ def per_user_msi(workspace: Workspace) -> Report:
 
 @rule("no-uninstall", "error", "what cannot be removed cannot be upgraded or taken back")
 def no_uninstall(workspace: Workspace) -> Report:
-    if not workspace.plan.uninstall:
-        yield workspace.line("install"), "there is no [[uninstall]]", "say how it is removed: a product code, or take-back for placed files"
+    if not form.steps_of(workspace.folder, workspace.plan, "uninstall"):
+        yield (
+            workspace.line("install"),
+            "there is no [[uninstall]], and none follows from the steps",
+            "say how it is removed: a product code, or take-back for placed files",
+        )
 
 
 @rule("uninstall-does-nothing", "error", "the uninstall ends well and the software stays")
@@ -314,7 +321,7 @@ def uninstall_does_nothing(workspace: Workspace) -> Report:
 @rule("no-timeout", "warning", "a step that waits for a person holds the machine for ever")
 def no_timeout(workspace: Workspace) -> Report:
     for verb, at, step in workspace.steps():
-        if not step.timeout:
+        if not step.timeout and kind_of(step).name in ("msi", "exe", "script", "include", "copy", "take-back"):
             yield workspace.line(verb, at, "kind"), f"{verb} step {at + 1} has no timeout", 'add timeout = "30 min"'
 
 
@@ -400,7 +407,7 @@ def extra_not_detected(workspace: Workspace) -> Report:
     asked = {expand(entry.path, environment).lower() for entry in workspace.plan.detect if isinstance(entry, FileRule)}
     for at, step in workspace.copies:
         try:
-            targets = form.extras(workspace.folder, step)
+            targets = extras(workspace.folder, step)
         except Usage:
             continue
         missing = [(path, target) for path, target in targets if expand(target, environment).lower() not in asked]
@@ -416,7 +423,7 @@ def wrong_content(workspace: Workspace) -> Report:
     placed: dict[str, Path] = {}
     for _, step in workspace.copies:
         try:
-            placed |= {expand(target, environment).lower(): path for path, target in form.extras(workspace.folder, step)}
+            placed |= {expand(target, environment).lower(): path for path, target in extras(workspace.folder, step)}
         except Usage:
             continue
     for at, entry in enumerate(workspace.plan.detect):

@@ -8,9 +8,9 @@ from collections.abc import Iterator
 from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
 from yendo.errors import Usage, YendoError
-from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import ExeStep, MsiStep
+from yendo.steps.exe import named_extras, recording
 
 
 def _setups(workspace: Workspace) -> Iterator[tuple[str, int, ExeStep]]:
@@ -26,7 +26,7 @@ def setup_missing(workspace: Workspace) -> Report:
         if step.media and step.media not in known:
             yield workspace.line(verb, at, "media"), f"{step.media} is not one of the [[media]]", "add it with its hash, or correct the name"
         try:
-            build.named_extras(workspace.folder, step)
+            named_extras(workspace.folder, step.arguments)
         except Usage as error:
             yield workspace.line(verb, at, "arguments"), str(error), "put the file below extras/, or correct the path"
 
@@ -65,8 +65,8 @@ def recording_stale(workspace: Workspace) -> Report:
     for verb, at, step in workspace.steps():
         if isinstance(step, ExeStep | MsiStep) and step.observed:
             try:
-                command = form.action(workspace.folder, workspace.plan, verb, at + 1, {}).command
-                build.recording(workspace.folder, workspace.plan, step, command)
+                where = form.at(workspace.folder, workspace.plan, verb, at + 1)
+                recording(where, form.action(workspace.folder, workspace.plan, verb, at + 1).command)
             except YendoError as error:
                 yield workspace.line(verb, at, "observed"), str(error), "try again, or take `observed` out of the step"
 

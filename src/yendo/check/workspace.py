@@ -21,11 +21,12 @@ from yendo.installers import recognise
 from yendo.installers.account import Account
 from yendo.installers.msi import describe, engine, fitting, intent, layers
 from yendo.installers.msi.session import Memory
-from yendo.package import transforms
 from yendo.plan import CopyStep, MsiStep, Plan, Step, read
 from yendo.plan.model import VERBS
 from yendo.plan.places import Path as Place
 from yendo.plan.places import nearest
+from yendo.steps import transforms
+from yendo.steps.base import below
 
 Severity = Literal["error", "warning", "note"]
 
@@ -120,7 +121,7 @@ class Workspace:
                 database = stack.enter_context(transforms.base_of(self.folder, base))
             for other in self.plan.install if step.patch else ():
                 if isinstance(other, MsiStep) and other.patch:
-                    patch = stack.enter_context(Patch(transforms.below(self.folder, f"media/{other.patch}", "media")))
+                    patch = stack.enter_context(Patch(below(self.folder, f"media/{other.patch}", "media")))
                     after = fitting.patched(database, patch)
                     if after is None:
                         reasons = "; ".join(fitting.fit_patch(database, patch).reasons)

@@ -24,6 +24,7 @@ def run(options: argparse.Namespace) -> int:
     from yendo.demo import story
     from yendo.effects.effect import counts
     from yendo.errors import NoMachine
+    from yendo.package.manifest import EXIT_CODES
 
     folder = options.folder or Path(tempfile.mkdtemp(prefix="yendo-demo-"))
     machine = machines.make(options.machine, options.powershell)
@@ -53,12 +54,20 @@ def run(options: argparse.Namespace) -> int:
             f"yendo draft {short} {installer} --with {patch}",
             f"{len(told.drafted.decisions)} things to decide, {show.counted(len(told.drafted.strays), 'file')} left behind",
         ),
-        ("4 decide", f"edit {short}/plan.toml", f"{len(story.CHANGES)} changes for the site, its configuration file, who answers for it"),
+        (
+            "4 decide",
+            f"edit {short}/plan.toml",
+            f"{len(story.CHANGES)} changes for the site, a runtime first, older releases, a driver, a restart, its configuration",
+        ),
         ("5 check", f"yendo check {short}", found),
         ("6 build", f"yendo build {short}", f"{told.built.folder.name}, {show.size(told.built.size)}"),
         ("7 prove", f"yendo prove {short} --machine {machine.name}", "below"),
     ]
     show.grid(out, rows, heads=("", "command", "came of it"), styles=("bold", "cyan"))
+    show.section(out, "On a machine where people work (simulated)")
+    codes = {code: known.outcome for code, known in EXIT_CODES.items()}
+    moments = [(moment.title, moment.exit_code, codes.get(moment.exit_code, ""), "; ".join(moment.lines)) for moment in told.lived]
+    show.grid(out, moments, heads=("moment", "code", "", "what the log says"), styles=("bold",))
     out.print()
     prove_command.report(out, told.proof, told.built.folder, record)
     show.section(out, "Where to look")

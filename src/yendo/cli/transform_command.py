@@ -177,8 +177,8 @@ def make(options: argparse.Namespace) -> int:
     from yendo import atomic
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.package import transforms
     from yendo.plan import MsiStep, read
+    from yendo.steps import transforms
 
     plan, _ = read(options.workspace / "plan.toml")
     steps = {at: step for at, step in enumerate(plan.install, 1) if isinstance(step, MsiStep) and step.change}

@@ -43,9 +43,9 @@ def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.machines.wine.machine import WineMachine, powershell_source
-    from yendo.plan.model import seconds
     from yendo.prove.prove import SCENARIOS
     from yendo.prove.trial import Trying
+    from yendo.terms.amounts import seconds
 
     if not options.file.is_file():
         raise Usage(f"{options.file} is no file; name the vendor's setup program")

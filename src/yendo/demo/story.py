@@ -10,7 +10,7 @@ import msgspec
 import tomlkit
 
 from yendo.check import Finding, Workspace, check
-from yendo.demo import vendor
+from yendo.demo import sequence, vendor
 from yendo.draft import draft, writing
 from yendo.errors import Usage
 from yendo.installers import recognise
@@ -35,6 +35,7 @@ class Story(msgspec.Struct, frozen=True):
     drafted: draft.Drafted
     findings: tuple[Finding, ...]
     built: build.Built
+    lived: tuple[sequence.Moment, ...]
     proof: Proof
 
 
@@ -123,6 +124,7 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
         tell_step("draft")
         drafted = draft.from_installer(workspace, installer, [patch_of(installer)])
         edit(workspace, folder / "site.ini")
+        sequence.add(workspace, sequence.runtime(folder))
     else:
         drafted = draft.Drafted(workspace / "plan.toml", (installer.name,), (), (), ())
     tell_step("check")
@@ -131,5 +133,8 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
     plan, _ = read(workspace / "plan.toml")
     built = build.build(workspace, plan)
     build.record(workspace, built)
+    lived = sequence.lived(built.folder, installer.parent)
     tell_step("prove")
-    return Story(installer, account, tuple(meetings), drafted, findings, built, prove(built.folder, machine, scenario=scenario, progress=tell_step))
+    return Story(
+        installer, account, tuple(meetings), drafted, findings, built, lived, prove(built.folder, machine, scenario=scenario, progress=tell_step)
+    )

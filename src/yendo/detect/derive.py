@@ -6,7 +6,7 @@ from collections.abc import Iterable
 
 from yendo.effects import Effect, File, Product, UninstallEntry
 from yendo.facts.versions import VersionRange
-from yendo.plan import FileRule, MsiProductRule, Rule, UninstallEntryRule
+from yendo.terms.rules import FileRule, MsiProductRule, Rule, UninstallEntryRule
 
 _KEPT = "\\windows\\installer\\"  # what the Windows Installer keeps for itself is no program of the product
 

@@ -6,10 +6,21 @@ from collections.abc import Iterable, Mapping
 
 import msgspec
 
-from yendo.effects import File, Product, RegistryValue, State, UninstallEntry
+from yendo.effects import Environment, File, Product, RegistryValue, Service, State, UninstallEntry
 from yendo.facts.surroundings import expand
-from yendo.facts.versions import Version, VersionRange
-from yendo.plan import FileRule, MsiProductRule, RegistryRule, Rule, UninstallEntryRule
+from yendo.facts.versions import VersionRange
+from yendo.terms.rules import (
+    CertificateRule,
+    EnvironmentRule,
+    FileRule,
+    FolderRule,
+    MsiProductRule,
+    ProcessRule,
+    RegistryRule,
+    Rule,
+    ServiceRule,
+    UninstallEntryRule,
+)
 
 
 class Verdict(msgspec.Struct, frozen=True):
@@ -35,17 +46,23 @@ def describe(rule: Rule) -> str:
         case RegistryRule():
             wanted = f"= {rule.equals}" if rule.equals is not None else f"version {rule.version}" if rule.version else "exists"
             return f"registry {rule.key}\\{rule.name} {wanted}"
+        case FolderRule():
+            return f"folder {rule.path} exists"
+        case ServiceRule():
+            parts = [f"starts {rule.start}" if rule.start else "", {True: "runs", False: "does not run", None: ""}[rule.running]]
+            return f"service {rule.name} " + (" and ".join(part for part in parts if part) or "exists")
+        case ProcessRule():
+            return f"program {rule.bare} runs"
+        case EnvironmentRule():
+            return f"variable {rule.name} " + ("is set" if rule.equals is None else f"= {rule.equals}")
+        case CertificateRule():
+            return f"certificate {rule.thumbprint[:12]}… in {rule.store}"
     return f"installed program “{rule.name}”" + (f" {rule.version}" if rule.version else "")
 
 
 def _in_range(text: str | None, wanted: str | None) -> bool:
     """A version that is none satisfies no range."""
-    if not wanted:
-        return True
-    try:
-        return VersionRange.parse(wanted).holds(Version.parse(text or ""))
-    except ValueError:
-        return False
+    return not wanted or VersionRange.parse(wanted).fits(text)
 
 
 def judge(rule: Rule, state: State, environment: Mapping[str, str]) -> Verdict:
@@ -70,6 +87,34 @@ def judge(rule: Rule, state: State, environment: Mapping[str, str]) -> Verdict:
                 if isinstance(thing, UninstallEntry) and thing.name == rule.name and rule.view in (None, thing.view):
                     return Verdict(rule, _in_range(thing.version, rule.version), f"version {thing.version} is listed")
             return Verdict(rule, False, "no such entry")
+        case FolderRule():
+            path = expand(rule.path, environment)
+            there = state.get("folder", path) is not None
+            return Verdict(rule, there, f"{path} {'is there' if there else 'does not exist'}")
+        case ServiceRule():
+            return _judge_service(rule, state)
+        case ProcessRule():
+            return Verdict(rule, False, f"whether {rule.bare} runs is not known from outside")
+        case EnvironmentRule():
+            variable = state.get("environment", f"machine:{rule.name}")
+            if not isinstance(variable, Environment):
+                return Verdict(rule, False, f"{rule.name} is not set")
+            return Verdict(rule, rule.equals is None or rule.equals == variable.value, f"{rule.name} is {variable.value}")
+        case CertificateRule():
+            key = rf"Software\Microsoft\SystemCertificates\{rule.store}\Certificates\{rule.thumbprint.upper()}"
+            there = state.get("registry", RegistryValue("HKLM", key, "Blob").identity) is not None
+            return Verdict(rule, there, f"{rule.thumbprint[:12].upper()} is {'' if there else 'not '}in {rule.store}")
+
+
+def _judge_service(rule: ServiceRule, state: State) -> Verdict:
+    found = state.get("service", rule.name)
+    if not isinstance(found, Service):
+        return Verdict(rule, False, f"there is no service {rule.name}")
+    if rule.start and found.start != rule.start:
+        return Verdict(rule, False, f"it starts {found.start or 'in another way'}")
+    if rule.running is not None and found.running is not None and found.running != rule.running:
+        return Verdict(rule, False, "it runs" if found.running else "it does not run")
+    return Verdict(rule, True, f"service {rule.name} is there")
 
 
 def _judge_file(rule: FileRule, state: State, path: str) -> Verdict:

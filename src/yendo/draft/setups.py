@@ -19,8 +19,8 @@ from yendo.effects.recording import Recording
 from yendo.errors import Unreadable, Usage
 from yendo.evidence import Evidence
 from yendo.installers.account import Account, CommandLine
-from yendo.package.manifest import exe_command
 from yendo.plan import ExeStep
+from yendo.steps.exe import exe_command
 
 TRIED_IN = "C:\\Hand over\\"  # where a trial puts the installer on its machines
 _LINE = re.compile(r'\s*"([^"]+)"\s*(.*)$')
@@ -135,8 +135,15 @@ def _fill(step: Table, trial: dict[str, object], run: dict[str, object], keep: P
     name = f"observed-{purpose}.json"
     recording = _recording(keep / name)
     model = msgspec.convert({key: value for key, value in step.unwrap().items() if key in ("kind", "media", "program", "arguments")}, ExeStep)
+    step["timeout"] = proposed(recording.seconds)
+    step["timeout"].comment(f"proposed: the trial's run took {recording.seconds:.0f} s")
     kept = msgspec.structs.replace(recording, command=exe_command(model))
     _keep_recording(step, kept, workspace, name)
+
+
+def proposed(seconds: float) -> str:
+    """A time limit for a step whose run was measured: ten times as long, as slower machines need it, and never below five minutes."""
+    return f"{max(5, -(-10 * seconds // 60)):.0f} min"
 
 
 def _keep_recording(step: Table, kept: Recording, workspace: Path, name: str) -> None:

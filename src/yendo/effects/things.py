@@ -175,7 +175,19 @@ class Product(_Thing, tag="product", frozen=True):
         return self.code.lower()
 
 
-Thing = File | Folder | RegistryKey | RegistryValue | Shortcut | Service | Environment | IniValue | AccessRights | UninstallEntry | Product
+class Part(_Thing, tag="part", frozen=True):
+    """A part of the system that its own programs look after. ``sort`` is task, firewall-rule, driver, feature or app."""
+
+    sort: str
+    name: str
+    value: str | None = None
+
+    @property
+    def identity(self) -> str:
+        return f"{self.sort}:{self.name}".lower()
+
+
+Thing = File | Folder | RegistryKey | RegistryValue | Shortcut | Service | Environment | IniValue | AccessRights | UninstallEntry | Product | Part
 
 KINDS: dict[str, type] = {
     "file": File,
@@ -189,6 +201,7 @@ KINDS: dict[str, type] = {
     "access-rights": AccessRights,
     "uninstall-entry": UninstallEntry,
     "product": Product,
+    "part": Part,
 }
 _KIND_OF = {kind: name for name, kind in KINDS.items()}
 
@@ -221,6 +234,8 @@ def label(thing: Thing) -> str:
             return f"{thing.target} for {thing.who or 'everyone named'}"
         case UninstallEntry():
             return f"{thing.name or thing.key} {thing.version or ''}".strip()
+        case Part():
+            return f"{thing.sort} {thing.name}"
         case Product():
             return f"{thing.code} {thing.name or ''}".strip()
     return thing.name

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterable, Mapping
 from typing import Self
 
 import msgspec
@@ -55,6 +56,20 @@ class VersionRange(msgspec.Struct, frozen=True):
             sign = match[1] or "=="
             bounds.append(("==" if sign == "=" else sign, Version.parse(match[2])))
         return cls(tuple(bounds))
+
+    @classmethod
+    def of(cls, bounds: Iterable[Mapping[str, str]]) -> Self:
+        """The range of bounds as data: ``sign`` and ``version``."""
+        return cls(tuple((bound["sign"], Version.parse(bound["version"])) for bound in bounds))
+
+    def fits(self, text: str | None) -> bool:
+        """Whether a text is a version within the range; a text that is none fits no bound."""
+        if not self.bounds:
+            return True
+        try:
+            return self.holds(Version.parse(text or ""))
+        except ValueError:
+            return False
 
     def holds(self, version: Version) -> bool:
         return all(

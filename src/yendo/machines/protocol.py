@@ -8,8 +8,11 @@ from typing import Literal, Protocol
 
 import msgspec
 
-from yendo.effects import State
+from yendo.effects import Shortcut, State
+from yendo.effects.things import Data
+from yendo.facts.machine import Facts
 from yendo.facts.surroundings import Account, Surroundings
+from yendo.terms.rules import Rule
 
 Place = Literal["API layer", "simulation", "stand-in", "nowhere"]
 
@@ -20,6 +23,10 @@ class Ran(msgspec.Struct, frozen=True):
     exit_code: int | None
     output: str
     seconds: float
+
+
+Value = tuple[str, Data]
+"""A registry value: its type and its data, as in RegistryValue."""
 
 
 class Session(Protocol):
@@ -58,6 +65,64 @@ class Session(Protocol):
 
     def close_program(self, name: str) -> bool:
         """Asks a program to close, by its name without ``.exe``; False where it does not run."""
+
+    def restart(self) -> None:
+        """Starts the machine anew, with what is to run at its start."""
+
+    def lend(self, source: Path, target: str) -> None:
+        """Lets a folder of a package be found at another place too."""
+
+    # What only the runner itself can do on a real machine; there these raise NotCovered.
+
+    @property
+    def facts(self) -> Facts:
+        """The machine at this moment, as far as it is known from outside."""
+
+    def files_below(self, path: str) -> list[str]:
+        """Every file below a folder, sorted."""
+
+    def folders_below(self, path: str) -> list[str]:
+        """Every folder below a folder."""
+
+    def get_value(self, hive: str, view: str, key: str, name: str) -> Value | None: ...
+
+    def set_value(self, hive: str, view: str, key: str, name: str, value: Value | None) -> None:
+        """Sets a value of a key that exists, or takes it away."""
+
+    def has_key(self, hive: str, view: str, key: str) -> bool: ...
+
+    def make_key(self, hive: str, view: str, key: str) -> None:
+        """Makes one key, whose parent exists."""
+
+    def drop_key(self, hive: str, view: str, key: str) -> bool:
+        """Removes a key if it is empty; False where it stays."""
+
+    def keys_below(self, hive: str, view: str, key: str) -> list[str]:
+        """A key and every key below it; none where it is not there."""
+
+    def values_of(self, hive: str, view: str, key: str) -> list[str]:
+        """The names of a key's values."""
+
+    def user_hives(self) -> list[str]:
+        """The hives of users, as keys of HKU."""
+
+    def service_state(self, name: str) -> str:
+        """``running``, ``stopped``, or nothing where there is no such service."""
+
+    def related(self, upgrade_code: str) -> list[str]:
+        """The codes of installed products with an upgrade code, in capitals."""
+
+    def put_shortcut(self, link: Shortcut) -> None:
+        """Makes a shortcut in a folder that exists."""
+
+    def show(self, text: str) -> None:
+        """Shows the person a message."""
+
+    def answer(self, text: str) -> bool:
+        """Asks the person, who agrees or not."""
+
+    def make_hold(self, rules: tuple[Rule, ...], reverse: str) -> None:
+        """Makes rules hold, on a machine that is only simulated, until the command line ``reverse`` is run."""
 
 
 class Machine(Protocol):

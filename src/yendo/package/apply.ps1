@@ -1,21 +1,56 @@
-# Installs, removes or repairs this package: apply.cmd install | uninstall | repair
+# Installs, removes, repairs or detects this package: apply.cmd install | uninstall | repair [-WhatIf] | detect | status | facts
 # Made by Yendo. Windows PowerShell 5.1 or later; no cmdlet but ForEach-Object and Where-Object.
-param([string]$Verb = 'install', [string]$Logs = '')
+param([string]$Verb = 'install', [string]$Logs = '', [switch]$WhatIf)
+
+if ($ExecutionContext.SessionState.LanguageMode -ne 'FullLanguage') {
+    'apply: PowerShell runs in the mode ' + $ExecutionContext.SessionState.LanguageMode + ' here; this script has to be signed, and its signer trusted'
+    exit #RESTRICTED#
+}
 
 #DATA#
 
 $ErrorActionPreference = 'Stop'
 [string]$Here = $PSScriptRoot
 if ($Logs -eq '') { $Logs = [Environment]::ExpandEnvironmentVariables($Plan['logs']) }
+[string]$Yendo = [Environment]::ExpandEnvironmentVariables('%ProgramData%\Yendo')
+[string]$Room = [IO.Path]::Combine($Yendo, 'state', $Plan['id'])
+[string]$Kept = [IO.Path]::Combine($Yendo, 'packages', $Plan['id'])
+[string]$JournalFile = [IO.Path]::Combine($Room, 'journal.txt')
+[string]$RecordFile = [IO.Path]::Combine($Room, 'record.txt')
 [string]$LogFile = [IO.Path]::Combine($Logs, $Verb + '.log')
-[string]$Record = [IO.Path]::Combine([Environment]::ExpandEnvironmentVariables('%ProgramData%\Yendo\placed'), $Plan['id'] + '.txt')
+[string]$LinesFile = [IO.Path]::Combine($Logs, $Verb + '.jsonl')
 [Text.UTF8Encoding]$Utf8 = [Text.UTF8Encoding]::new($false)
+[bool]$RestartAsked = $false
+[int]$StepNumber = 0
+[bool]$Logging = $false
+$Job = $null
+
+# A 32-bit host sees another registry and another system folder: everything is done by the 64-bit one.
+if ([Environment]::Is64BitOperatingSystem -and (-not [Environment]::Is64BitProcess)) {
+    [Diagnostics.ProcessStartInfo]$again = [Diagnostics.ProcessStartInfo]::new()
+    $again.FileName = [Environment]::ExpandEnvironmentVariables('%SystemRoot%\Sysnative\WindowsPowerShell\v1.0\powershell.exe')
+    $again.Arguments = '-NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + $PSCommandPath + '" ' + $Verb
+    if ($WhatIf) { $again.Arguments = $again.Arguments + ' -WhatIf' }
+    $again.UseShellExecute = $false
+    [Diagnostics.Process]$other = [Diagnostics.Process]::Start($again)
+    $other.WaitForExit()
+    exit $other.ExitCode
+}
 
 function Say([string]$Text) {
     foreach ($secret in $Plan['secrets']) { $Text = $Text.Replace($secret, '****') }
     [string]$stamp = [DateTime]::UtcNow.ToString('yyyy-MM-ddTHH:mm:ssZ')
-    [IO.File]::AppendAllText($LogFile, $stamp + ' ' + $Text + "`r`n", $Utf8)
+    if ($Logging) {
+        $LogOut.Write($stamp + ' ' + $Text + "`r`n")
+        $LinesOut.Write('{"time": "' + $stamp + '", "verb": "' + $Verb + '", "step": ' + $StepNumber + ', "text": ' + (Format-Json $Text) + "}`n")
+    }
     [Console]::WriteLine($Text)
+}
+
+function Format-Json([string]$Text) {
+    [string]$plain = $Text.Replace('\', '\\').Replace('"', '\"')
+    if ([regex]::IsMatch($plain, '[\x00-\x1f]')) { $plain = [regex]::Replace($plain, '[\x00-\x1f]', [Text.RegularExpressions.MatchEvaluator]{ param($match) '\u' + ([int][char]$match.Value).ToString('x4') }) }
+    return '"' + $plain + '"'
 }
 
 function Get-Digest([string]$Path) {
@@ -26,57 +61,54 @@ function Get-Digest([string]$Path) {
     } finally { $stream.Dispose() }
 }
 
+function Get-BytesDigest([byte[]]$Data) {
+    [Security.Cryptography.SHA256]$hash = [Security.Cryptography.SHA256]::Create()
+    try { return [BitConverter]::ToString($hash.ComputeHash($Data)).Replace('-', '').ToLowerInvariant() } finally { $hash.Dispose() }
+}
+
 #RULES#
+#FACTS#
+#RECORD#
+#PEOPLE#
 
-function Test-Applicable {
-    [Microsoft.Win32.RegistryKey]$base = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64')
-    [Microsoft.Win32.RegistryKey]$key = $base.OpenSubKey('Software\Microsoft\Windows NT\CurrentVersion')
-    [string]$build = $key.GetValue('CurrentBuild', '0')
-    [Version]$system = [Environment]::OSVersion.Version
-    [Version]$windows = [Version]::new([Math]::Max($system.Major, 10), 0, [int]$build, 0)
-    if ([int]$build -lt 10240) { $windows = [Version]::new($system.Major, $system.Minor, [int]$build, 0) }
-    foreach ($bound in $Plan['os']) {
-        [int]$order = $windows.CompareTo([Version]::new($bound['version']))
-        [bool]$fits = switch ($bound['sign']) { '>=' { $order -ge 0 } '<=' { $order -le 0 } '>' { $order -gt 0 } '<' { $order -lt 0 } default { $order -eq 0 } }
-        if (-not $fits) { Say ('not applicable: Windows is ' + $windows.ToString() + ', wanted is ' + $bound['sign'] + ' ' + $bound['version']); return $false }
+# --- commands ---------------------------------------------------------------------------------------------------------
+
+function Split-Line([string]$Line) {
+    if ($Line.StartsWith('"', 'Ordinal')) {
+        [int]$cut = $Line.IndexOf([char]34, 1)
+        return @($Line.Substring(1, $cut - 1), $Line.Substring($cut + 1).Trim())
     }
-    if ($Plan['architectures'].Length -gt 0) {
-        [string]$name = [Environment]::GetEnvironmentVariable('PROCESSOR_ARCHITEW6432')
-        if ([string]::IsNullOrEmpty($name)) { $name = [Environment]::GetEnvironmentVariable('PROCESSOR_ARCHITECTURE') }
-        [string]$mine = switch ($name) { 'AMD64' { 'x64' } 'ARM64' { 'arm64' } default { 'x86' } }
-        if ([Array]::IndexOf($Plan['architectures'], $mine) -lt 0) { Say ('not applicable: this machine is ' + $mine); return $false }
-    }
-    if ($Plan['disk'] -gt 0) {
-        [IO.DriveInfo]$drive = [IO.DriveInfo]::new([Environment]::GetEnvironmentVariable('SystemDrive'))
-        if ($drive.AvailableFreeSpace -lt $Plan['disk']) { Say ('not applicable: ' + $drive.AvailableFreeSpace + ' bytes free, wanted are ' + $Plan['disk']); return $false }
-    }
-    return $true
+    [int]$cut = $Line.IndexOf(' ')
+    if ($cut -lt 0) { $cut = $Line.Length }
+    [string]$name = $Line.Substring(0, $cut)
+    if (-not $name.EndsWith('.exe', 'OrdinalIgnoreCase')) { $name = $name + '.exe' }
+    [string]$program = [IO.Path]::Combine([Environment]::SystemDirectory, $name)
+    if ($name -eq 'powershell.exe') { $program = [IO.Path]::Combine([Environment]::SystemDirectory, 'WindowsPowerShell\v1.0\powershell.exe') }
+    return @($program, $Line.Substring($cut).Trim())
 }
 
-function Test-Whole {
-    foreach ($file in $Plan['files']) {
-        [string]$path = [IO.Path]::Combine($Here, $file['path'])
-        if (-not [IO.File]::Exists($path)) { Say ('damaged package: ' + $file['path'] + ' is missing'); return $false }
-        if ((Get-Digest $path) -ne $file['sha256']) { Say ('damaged package: ' + $file['path'] + ' has changed'); return $false }
-    }
-    return $true
+function New-Start([string]$Line, [string]$Folder) {
+    [string[]]$parts = Split-Line $Line
+    if (-not [IO.File]::Exists($parts[0])) { throw ('not there: ' + $parts[0]) }
+    [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new()
+    $start.FileName = $parts[0]
+    $start.Arguments = $parts[1]
+    $start.UseShellExecute = $false
+    $start.WorkingDirectory = $Folder
+    return $start
 }
 
-function Close-Programs {
-    foreach ($name in $Plan['programs']) {
-        foreach ($found in [Diagnostics.Process]::GetProcessesByName($name)) {
-            [Diagnostics.Process]$process = $found
-            Say ('asking ' + $name + ' (' + $process.Id + ') to close')
-            try {
-                [void]$process.CloseMainWindow()
-                if (-not $process.WaitForExit([int]($Plan['wait'] * 1000))) {
-                    Say ('ending ' + $name + ' (' + $process.Id + '): it did not close in time')
-                    $process.Kill()
-                    [void]$process.WaitForExit(5000)
-                }
-            } catch { Say ('could not close ' + $name + ': ' + $_.Exception.Message) }
-        }
-    }
+# A short command of a system program: its exit code and, where asked for, what it printed.
+function Invoke-Call([string]$Line, [bool]$Quiet) {
+    if (-not $Quiet) { Say ('running: ' + $Line) }
+    [Diagnostics.ProcessStartInfo]$start = New-Start $Line ([Environment]::SystemDirectory)
+    $start.RedirectStandardOutput = $Quiet
+    $start.CreateNoWindow = $true
+    [Diagnostics.Process]$process = [Diagnostics.Process]::Start($start)
+    [string]$said = ''
+    if ($Quiet) { $reading = $process.StandardOutput.ReadToEndAsync(); [void]$process.WaitForExit(60000); if ($reading.Wait(2000)) { $said = $reading.Result } }
+    if (-not $process.WaitForExit(600000)) { $process.Kill(); throw ('not done after 600 seconds: ' + $Line) }
+    return @($process.ExitCode, $said)
 }
 
 function Wait-Programs($Step) {
@@ -92,138 +124,510 @@ function Wait-Programs($Step) {
     return $true
 }
 
-function Invoke-Command-Line($Step) {
+# Waits for a step's program. One that is over its time is judged by what it still does: processor, disk, children.
+function Wait-Step([Diagnostics.Process]$Process, [double]$Limit, [int[]]$Before) {
+    if ($Process.WaitForExit([int]($Limit * 1000))) { return $true }
+    [DateTime]$last = [DateTime]::UtcNow.AddSeconds($Limit)
+    while ($true) {
+        $first = Get-Activity
+        if ($Process.WaitForExit([int][Math]::Min(5000, $Limit * 333))) { return $true }
+        $second = Get-Activity
+        [string]$facts = ($second[0] - $first[0]).ToString() + ' ms of processor time, ' + ($second[1] - $first[1]) + ' bytes read and written, ' + $second[3] + ' processes'
+        [bool]$busy = (($second[0] - $first[0]) -gt 100) -or ($second[1] -ne $first[1]) -or ($second[2] -ne $first[2])
+        if ((-not $busy) -or ([DateTime]::UtcNow -gt $last)) {
+            [string]$why = 'stopped: over its time and idle, '
+            if ($busy) { $why = 'stopped: twice over its time, ' }
+            Say ($why + $facts)
+            Stop-Since $Process $Before
+            return $false
+        }
+        Say ('over its time and still busy, ' + $facts)
+    }
+}
+
+function Stop-Since([Diagnostics.Process]$Process, [int[]]$Before) {
+    foreach ($id in (Get-JobProcesses)) {
+        if (([Array]::IndexOf($Before, $id) -ge 0) -or ($id -eq $PID)) { continue }
+        try { [Diagnostics.Process]$child = [Diagnostics.Process]::GetProcessById($id); $child.Kill() } catch { continue }
+    }
+    if (-not $Process.HasExited) { $Process.Kill() }
+}
+
+function Invoke-CommandLine($Step) {
     [string]$line = $Step['command'].Replace('{package}', $Here).Replace('{logs}', $Logs)
     $line = [Environment]::ExpandEnvironmentVariables($line)
-    [string]$program = [IO.Path]::Combine([Environment]::SystemDirectory, 'msiexec.exe')
-    [int]$cut = $line.IndexOf(' ')
-    if ($Step['kind'] -eq 'exe') {
-        $cut = $line.IndexOf([char]34, 1)
-        $program = $line.Substring(1, $cut - 1)
-        if (-not [IO.File]::Exists($program)) { Say ('not there: ' + $program); return @('failed', #STEP_FAILED#) }
-    }
+    [string]$folder = $Here
+    if ($Step['folder'] -ne '') { $folder = [Environment]::ExpandEnvironmentVariables($Step['folder'].Replace('{package}', $Here)) }
+    if ($Step['reverse'] -ne '') { Add-Record 'U' $Step['reverse'] }
     [int]$tries = 0
     while ($true) {
         $tries = $tries + 1
         Say ('running: ' + $line)
-        [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new()
-        $start.FileName = $program
-        $start.Arguments = $line.Substring($cut + 1).Trim()
-        $start.UseShellExecute = $false
-        $start.WorkingDirectory = $Here
-        [Diagnostics.Process]$process = [Diagnostics.Process]::Start($start)
-        if (-not $process.WaitForExit([int]($Step['timeout'] * 1000))) {
-            $process.Kill()
-            Say ('stopped: not done after ' + $Step['timeout'] + ' seconds')
-            return @('timed out', #TIMED_OUT#)
+        [int[]]$before = Get-JobProcesses
+        if (($Step['run_as'] -eq 'person') -and (Test-System)) {
+            [int]$ended = Invoke-AsPerson $line $Step['timeout']
+        } else {
+            [Diagnostics.Process]$process = [Diagnostics.Process]::Start((New-Start $line $folder))
+            if (-not (Wait-Step $process $Step['timeout'] $before)) {
+                Say ('stopped: not done after ' + $Step['timeout'] + ' seconds')
+                return @('timed out', #TIMED_OUT#)
+            }
+            [int]$ended = $process.ExitCode
         }
         if (-not (Wait-Programs $Step)) { return @('timed out', #TIMED_OUT#) }
-        [string]$code = $process.ExitCode.ToString()
         [string]$meaning = 'failed'
-        if ($Step['codes'].ContainsKey($code)) { $meaning = $Step['codes'][$code] }
-        Say ('exit code ' + $code + ': ' + $meaning)
-        if ($meaning -ne 'again later' -or $tries -ge $Plan['busy_tries']) { return @($meaning, $process.ExitCode) }
+        if ($Step['codes'].ContainsKey('' + $ended)) { $meaning = $Step['codes']['' + $ended] }
+        Say ('exit code ' + $ended + ': ' + $meaning)
+        if ($meaning -ne 'again later' -or $tries -ge $Plan['busy_tries']) { return @($meaning, $ended) }
         [Threading.Thread]::Sleep([int]($Plan['busy_wait'] * 1000))
     }
 }
 
-function Get-Record {
-    if ([IO.File]::Exists($Record)) { return ,[IO.File]::ReadAllLines($Record, $Utf8) }
-    return ,[string[]]@()
+# --- the kinds of steps this package has ------------------------------------------------------------------------------------
+
+#KINDS#
+
+# --- before the first step ------------------------------------------------------------------------------------------------
+
+function Test-Whole {
+    foreach ($file in $Plan['files']) {
+        [string]$path = [IO.Path]::Combine($Here, $file['path'])
+        if (-not [IO.File]::Exists($path)) { Say ('damaged package: ' + $file['path'] + ' is missing'); return $false }
+        if ((Get-Digest $path) -ne $file['sha256']) { Say ('damaged package: ' + $file['path'] + ' has changed'); return $false }
+    }
+    return $true
 }
 
-function Add-Record([string]$Line) {
-    [string]$folder = [IO.Path]::GetDirectoryName($Record)
-    [void][IO.Directory]::CreateDirectory($folder)
-    if ([Array]::IndexOf((Get-Record), $Line) -lt 0) { [IO.File]::AppendAllText($Record, $Line + "`r`n", $Utf8) }
+function Get-Marks([string]$Id) {
+    [string]$folder = [IO.Path]::Combine($Yendo, 'needed', $Id)
+    if (-not [IO.Directory]::Exists($folder)) { return ,[string[]]@() }
+    return ,[string[]]@([IO.Directory]::GetFiles($folder) | ForEach-Object { [IO.Path]::GetFileNameWithoutExtension($_) })
 }
 
-function New-Folders([string]$Path) {
-    if ([string]::IsNullOrEmpty($Path) -or [IO.Directory]::Exists($Path)) { return }
-    New-Folders ([IO.Path]::GetDirectoryName($Path))
-    Add-Record ("D`t" + $Path)
-    [void][IO.Directory]::CreateDirectory($Path)
-}
-
-function Copy-Items($Step) {
-    foreach ($item in $Step['items']) {
-        [string]$to = [Environment]::ExpandEnvironmentVariables($item['to'])
-        [string]$line = "F`t" + $item['sha256'] + "`t" + $to
-        if ([IO.File]::Exists($to)) {
-            if ($Step['keep']) { Say ('kept: ' + $to); continue }
-            if ((Get-Digest $to) -eq $item['sha256']) { Say ('already there: ' + $to); continue }
+function Test-Need($Need) {
+    if ($Need['package'] -ne '') {
+        [string]$file = [IO.Path]::Combine($Yendo, 'installed', $Need['package'] + '.txt')
+        [bool]$there = [IO.File]::Exists($file)
+        if ($there -and ($Need['version'].Length -gt 0)) {
+            [string]$version = [IO.File]::ReadAllText($file).Trim()
+            if (-not (Test-Range $version $Need['version'])) { Say ($Need['package'] + ' ' + $version + ' is here, wanted is ' + $Need['range']); return $false }
         }
-        New-Folders ([IO.Path]::GetDirectoryName($to))
-        Add-Record $line
+        if ($Need['holds'].Length -eq 0) { return $there }
+    }
+    [bool]$all = $true
+    foreach ($rule in $Need['holds']) {
+        $verdict = Test-Rule $rule
+        if (-not $verdict[0]) { Say ('needed and missing: ' + $rule['title'] + ', ' + $verdict[1]); $all = $false }
+    }
+    return $all
+}
+
+function Invoke-Other([string]$Folder, [string]$Verb) {
+    [string]$doorway = [IO.Path]::Combine($Here, $Folder.Replace('/', '\'), 'apply.cmd')
+    return (Invoke-Call ('cmd.exe /d /s /c ""' + $doorway + '" ' + $Verb + '"') $false)[0]
+}
+
+# Everything before the first step: 0 to go on, else the exit code to leave with.
+function Start-Verb {
+    if ($Verb -ne 'uninstall') {
+        $found = Test-Nodes $Plan['when']
+        if (-not $found[0]) {
+            if ($found[1]) { Say ('not now: ' + $found[2]); return #LATER# }
+            Say ('not applicable: ' + $found[2])
+            return #NOT_APPLICABLE#
+        }
+        if (-not (Test-Whole)) { return #DAMAGED# }
+    } else {
+        [string[]]$others = Get-Marks $Plan['id']
+        if ($others.Length -gt 0) { Say ('not removed, it is needed by ' + [string]::Join(', ', $others)); return #NEEDED# }
+    }
+    if (-not (Close-Programs $Plan['in_the_way'][$Verb])) { return #POSTPONED# }
+    if ($Verb -ne 'install') { return 0 }
+    foreach ($need in $Plan['needs']) {
+        [string]$name = $need['package']
+        if ($name -eq '') { $name = 'a fact' }
+        if (-not (Test-Need $need)) {
+            if ($need['folder'] -eq '') { Say ($name + ' is missing, and this package does not bring it'); return #NEED_MISSING# }
+            if ($need['consent'].Count -gt 0) {
+                if ((Get-People) -eq 0) { Say ($name + ' is missing, and nobody is here to agree to it'); return #NEED_MISSING# }
+                if ((Show-Message $Plan['name'] (Get-Text $need['consent']) 1 600 $true) -ne 1) { Say ('the person does not agree to ' + $name); return #REFUSED# }
+            }
+            [int]$code = Invoke-Other $need['folder'] 'install'
+            Say ($name + ': exit code ' + $code)
+            if (($code -ne 0) -and ($code -ne 3010) -and ($code -ne 1641)) { return $code }
+            if (-not (Test-Need $need)) { return #NEED_MISSING# }
+        }
+        if ($need['package'] -ne '') {
+            [string]$folder = [IO.Path]::Combine($Yendo, 'needed', $need['package'])
+            [void][IO.Directory]::CreateDirectory($folder)
+            [IO.File]::WriteAllText([IO.Path]::Combine($folder, $Plan['id'] + '.txt'), 'needed', $Utf8)
+        }
+    }
+    return 0
+}
+
+# What repair and uninstall need when the package's folder has gone; the steps then run from there.
+function Copy-Kept {
+    if (($Plan['keep'] -eq 'nothing') -or ($Here -eq $Kept)) { return }
+    foreach ($name in $Plan['kept']) {
+        [string]$from = [IO.Path]::Combine($Here, $name)
+        [string]$to = [IO.Path]::Combine($Kept, $name)
+        [void][IO.Directory]::CreateDirectory([IO.Path]::GetDirectoryName($to))
         [string]$beside = $to + '.yendo-new'
-        [IO.File]::Copy([IO.Path]::Combine($Here, $item['source']), $beside, $true)
+        [IO.File]::Copy($from, $beside, $true)
         [IO.File]::SetAttributes($beside, 'Normal')
-        if ([IO.File]::Exists($to)) { [IO.File]::SetAttributes($to, 'Normal'); [IO.File]::Replace($beside, $to, [NullString]::Value) } else { [IO.File]::Move($beside, $to) }
-        Say ('placed: ' + $to)
+        if ([IO.File]::Exists($to)) { [IO.File]::Delete($to) }
+        [IO.File]::Move($beside, $to)
     }
-    return @('done', 0)
+    if ($Plan['keep'] -eq 'all') { $script:Here = $Kept }
 }
 
-function Remove-Placed {
+function Remove-Kept {
+    if (-not [IO.Directory]::Exists($Kept)) { return }
+    foreach ($name in [IO.Directory]::GetFiles($Kept, '*', 'AllDirectories')) {
+        # the doorway that is being read right now can only go when the machine starts next
+        if (($PSScriptRoot -eq $Kept) -and $name.EndsWith('\apply.cmd', 'OrdinalIgnoreCase')) { [void](Get-Native)::MoveFileExW($name, [NullString]::Value, 4); continue }
+        [IO.File]::SetAttributes($name, 'Normal')
+        [IO.File]::Delete($name)
+    }
+    foreach ($folder in @([IO.Directory]::GetDirectories($Kept, '*', 'AllDirectories'))) { if ([IO.Directory]::Exists($folder)) { [IO.Directory]::Delete($folder, $true) } }
+    if ($PSScriptRoot -eq $Kept) { [void](Get-Native)::MoveFileExW($Kept, [NullString]::Value, 4) } else { [IO.Directory]::Delete($Kept, $true) }
+}
+
+# --- after a restart -----------------------------------------------------------------------------------------------------------
+
+# A task at the start of the machine, as the system account; where no task can be made, the next start of a session.
+function Set-Resume {
+    [string]$line = '"' + [IO.Path]::Combine($Kept, 'apply.cmd') + '" ' + $Verb
+    [string]$name = 'Yendo\' + $Plan['id']
+    try { [void](Invoke-Call ('schtasks.exe /create /tn "' + $name + '" /tr "cmd.exe /d /s /c \"\"' + [IO.Path]::Combine($Kept, 'apply.cmd') + '\" ' + $Verb + '\"" /sc onstart /ru SYSTEM /rl highest /f') $false) } catch { Say ('no task: ' + $_.Exception.Message) }
+    if ([IO.File]::Exists([IO.Path]::Combine([Environment]::SystemDirectory, 'Tasks\' + $name))) { return }
+    [Microsoft.Win32.RegistryKey]$once = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64').CreateSubKey('Software\Microsoft\Windows\CurrentVersion\RunOnce')
+    $once.SetValue('Yendo ' + $Plan['id'], 'cmd.exe /d /s /c "' + $line + '"')
+    Say 'no task could be made; it goes on when a session starts'
+}
+
+function Clear-Resume {
+    [string]$name = 'Yendo\' + $Plan['id']
+    if ([IO.File]::Exists([IO.Path]::Combine([Environment]::SystemDirectory, 'Tasks\' + $name))) { [void](Invoke-Call ('schtasks.exe /delete /tn "' + $name + '" /f') $false) }
+    [Microsoft.Win32.RegistryKey]$once = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64').OpenSubKey('Software\Microsoft\Windows\CurrentVersion\RunOnce', $true)
+    if ($null -ne $once) { $once.DeleteValue('Yendo ' + $Plan['id'], $false) }
+}
+
+# --- the steps ---------------------------------------------------------------------------------------------------------------------
+
+function Read-Journal {
+    if (-not [IO.File]::Exists($JournalFile)) { return $null }
+    $found = $null
+    [string]$text = [IO.File]::ReadAllText($JournalFile, $Utf8)
+    [string[]]$lines = [regex]::Split($text, "`r`n")
+    for ([int]$at = 0; $at -lt $lines.Length - 1; $at++) {
+        [string[]]$parts = $lines[$at].Split([char]9)
+        if (($parts[0] -eq 'begin') -and ($parts.Length -eq 3)) { $found = @{ 'verb' = $parts[1]; 'run' = $parts[2]; 'begun' = @{}; 'ended' = @{}; 'undoing' = $null; 'over' = $false; 'restarted' = 0 }; continue }
+        if ($null -eq $found) { return $null }
+        if ($parts[0] -eq 'step') { $found['begun'][[int]$parts[1]] = $true }
+        if ($parts[0] -eq 'done') { $found['ended'][[int]$parts[1]] = $parts[2]; if ($parts[2] -eq 'restart now') { $found['restarted'] = [int]$parts[1] } }
+        if ($parts[0] -eq 'undo') { $found['undoing'] = [int]$parts[1] }
+        if ($parts[0] -eq 'end') { $found['over'] = $true }
+    }
+    return $found
+}
+
+function Test-Probe($Step) {
+    [string]$reasons = ''
+    foreach ($rule in $Step['probe']) {
+        $verdict = Test-Rule $rule
+        if (-not $verdict[0]) { return @($false, $verdict[1]) }
+        $reasons = $verdict[1]
+    }
+    return @($true, $reasons)
+}
+
+function Invoke-Kind($Step) {
+    switch ($Step['kind']) {
+#SWITCH#
+        default { throw ('no such kind of step: ' + $Step['kind']) }
+    }
+}
+
+function Invoke-Step($Step) {
+    [double]$wait = $Step['retry_wait']
+    $result = @('failed', #STEP_FAILED#)
+    for ([int]$attempt = 0; $attempt -le $Step['retries']; $attempt++) {
+        if ($attempt -gt 0) {
+            Say ('trying again after ' + $wait + ' seconds, ' + $attempt + ' of ' + $Step['retries'])
+            [Threading.Thread]::Sleep([int]($wait * 1000))
+            $wait = $wait * 2
+        }
+        try {
+            if ($Step['temporary_reverse'] -ne '') {
+                $known = Test-Rule @{ 'kind' = 'msi-product'; 'product' = $Step['packed']; 'version' = @() }
+                if (-not $known[0]) { Add-Record 'R' $Step['temporary_reverse'] }
+            }
+            $result = Invoke-Kind $Step
+        } catch {
+            Say ('step ' + $StepNumber + ' failed: ' + $_.Exception.GetBaseException().Message)
+            $result = @('failed', #STEP_FAILED#)
+        }
+        if (-not (Test-Bad $result[0]) -and ($result[0] -ne 'restart now')) {
+            $took = Test-Probe $Step
+            if (-not $took[0]) { Say ('it did not take: ' + $took[1]); $result = @('failed', #STEP_FAILED#) }
+        }
+        if ((-not (Test-Bad $result[0])) -or ($result[0] -eq 'again later')) { break }
+    }
+    return $result
+}
+
+function Test-Bad([string]$Meaning) { return ($Meaning -eq 'failed') -or ($Meaning -eq 'timed out') -or ($Meaning -eq 'again later') }
+
+function Undo-Run([int]$Code) {
+    $now = Read-Journal
+    if ($null -eq $now['undoing']) { Add-Line $JournalFile ("undo`t" + $Code) }
+    Say 'undoing what this run has done'
     [string[]]$lines = Get-Record
-    if ($lines.Length -eq 0) { Say 'nothing of this package is on record as placed'; return @('not needed', 0) }
-    [Array]::Reverse($lines)
-    foreach ($line in $lines) {
-        [string[]]$parts = $line.Split([char]9)
-        if ($parts[0] -eq 'F' -and [IO.File]::Exists($parts[2])) {
-            [bool]$ours = $false
-            foreach ($other in $lines) { if ($other -eq ("F`t" + (Get-Digest $parts[2]) + "`t" + $parts[2])) { $ours = $true } }
-            if ($ours) { [IO.File]::SetAttributes($parts[2], 'Normal'); [IO.File]::Delete($parts[2]); Say ('removed: ' + $parts[2]) }
-            else { Say ('left, it was changed since: ' + $parts[2]) }
-        }
-        if ($parts[0] -eq 'D' -and [IO.Directory]::Exists($parts[1])) {
-            if ([IO.Directory]::GetFileSystemEntries($parts[1]).Length -eq 0) { [IO.Directory]::Delete($parts[1]); Say ('removed: ' + $parts[1]) }
-            else { Say ('left, it is not empty: ' + $parts[1]) }
-        }
-    }
-    [IO.File]::Delete($Record)
-    [string]$folder = [IO.Path]::GetDirectoryName($Record)
-    if ([IO.Directory]::GetFileSystemEntries($folder).Length -eq 0) { [IO.Directory]::Delete($folder) }
-    return @('done', 0)
+    [int]$begun = 0
+    for ([int]$at = 0; $at -lt $lines.Length; $at++) { if ($lines[$at] -eq 'B') { $begun = $at } }
+    if ($lines.Length -gt $begun) { Undo-Lines $lines[$begun..($lines.Length - 1)] $true }
+    Clear-Record $begun
+    Add-Line $JournalFile ("end`t" + $Code)
+    return $Code
 }
 
-if ([Array]::IndexOf(@('install', 'uninstall', 'repair'), $Verb) -lt 0) {
-    [Console]::Error.WriteLine('apply: the verb is install, uninstall or repair, not ' + $Verb)
+function Get-After([string]$Meaning, [int]$Final) {
+    if (($Meaning -eq 'restart') -or ($Meaning -eq 'restarting')) { $script:RestartAsked = $true }
+    if ($Meaning -eq 'restarting') { return 1641 }
+    if (($Meaning -eq 'restart') -and ($Final -ne 1641)) { return 3010 }
+    return $Final
+}
+
+function Invoke-Steps($Journal) {
+    [int]$final = 0
+    [int]$number = 0
+    foreach ($step in $Plan[$Verb]) {
+        $number = $number + 1
+        $script:StepNumber = $number
+        if ($Journal['ended'].ContainsKey($number)) {
+            if ($number -gt $Journal['restarted']) { $final = Get-After $Journal['ended'][$number] $final }
+            continue
+        }
+        Say ('step ' + $number + ': ' + $step['title'])
+        Show-Progress $step['title'] $number $Plan[$Verb].Length
+        if ($step['once']) {
+            $took = Test-Probe $step
+            if ($took[0]) { Say 'it is done already, as its probe shows'; Add-Line $JournalFile ("done`t" + $number + "`tdone`t0"); continue }
+        }
+        $found = Test-Nodes $step['when']
+        if ((-not $found[0]) -and $found[1]) { Say ('not now: ' + $found[2]); return #LATER# }
+        [bool]$needed = $found[0]
+        if (-not $needed) { Say ('passed over: ' + $found[2]) }
+        else {
+            foreach ($rule in $step['unless']) {
+                $verdict = Test-Rule $rule
+                if ($verdict[0]) { $needed = $false; Say ('not needed here: ' + $rule['title'] + ', ' + $verdict[1]) }
+            }
+        }
+        if (-not $needed) { Add-Line $JournalFile ("done`t" + $number + "`tnot needed`t0"); continue }
+        if (-not $Journal['begun'].ContainsKey($number)) { Add-Line $JournalFile ("step`t" + $number) }
+        $result = Invoke-Step $step
+        [string]$meaning = $result[0]
+        [int]$code = $result[1]
+        if (Test-Bad $meaning) {
+            Say ('ended with ' + $code + ' in step ' + $number)
+            if ($step['on_failure'] -ne 'go-on') {
+                if ($code -eq 0) { $code = #STEP_FAILED# }
+                if ($step['on_failure'] -eq 'undo') { return (Undo-Run $code) }
+                if ($meaning -ne 'again later') { Add-Line $JournalFile ("end`t" + $code) }
+                return $code
+            }
+            Say 'going on all the same, as the plan says'
+            $meaning = 'not needed'
+        }
+        if ($meaning -eq 'restart now') { Set-Resume }
+        Save-Registry
+        Add-Line $JournalFile ("done`t" + $number + "`t" + $meaning + "`t" + $code)
+        if ($meaning -eq 'restart now') {
+            Say 'restarting the machine, and going on after it'
+            [string]$comment = ''
+            if ($step['text'] -ne '') { $comment = ' /c "' + $step['text'].Replace('"', '''') + '"' }
+            [void](Invoke-Call ('shutdown.exe /r /t ' + $step['notice'] + $comment + ' /d p:4:2') $false)
+            return 1641
+        }
+        $final = Get-After $meaning $final
+    }
+    $script:StepNumber = 0
+    return (Complete-Verb $final)
+}
+
+function Complete-Verb([int]$Final) {
+    [string]$installed = [IO.Path]::Combine($Yendo, 'installed', $Plan['id'] + '.txt')
+    if (($Verb -eq 'install') -and ($Final -eq 0)) {
+        [bool]$all = $true
+        foreach ($rule in $Plan['detect']) {
+            $verdict = Test-Rule $rule
+            if (-not $verdict[0]) { Say ('not detected: ' + $rule['title'] + ', ' + $verdict[1]); $all = $false }
+        }
+        if (-not $all) { Add-Line $JournalFile "end`t#NOT_DETECTED#"; return #NOT_DETECTED# }
+    }
+    if ($Verb -ne 'uninstall') {
+        [void][IO.Directory]::CreateDirectory([IO.Path]::GetDirectoryName($installed))
+        [IO.File]::WriteAllText($installed, $Plan['version'], $Utf8)
+        Add-Line $JournalFile ("end`t" + $Final)
+        Say ('done with ' + $Final)
+        return $Final
+    }
+    foreach ($need in $Plan['needs']) {
+        if ($need['package'] -eq '') { continue }
+        [string]$folder = [IO.Path]::Combine($Yendo, 'needed', $need['package'])
+        [string]$mark = [IO.Path]::Combine($folder, $Plan['id'] + '.txt')
+        if ([IO.File]::Exists($mark)) { [IO.File]::Delete($mark) }
+        [string[]]$others = Get-Marks $need['package']
+        if ($others.Length -eq 0) {
+            Remove-Empty $folder
+            Remove-Empty ([IO.Path]::Combine($Yendo, 'needed'))
+            # asked of its own mark, so that a run that was cut off here goes on
+            [bool]$there = [IO.File]::Exists([IO.Path]::Combine($Yendo, 'installed', $need['package'] + '.txt'))
+            if ($need['remove'] -and ($need['folder'] -ne '') -and $there) { Say ($need['package'] + ': nobody needs it any more, exit code ' + (Invoke-Other $need['folder'] 'uninstall')) }
+        }
+    }
+    if ([IO.File]::Exists($installed)) { [IO.File]::Delete($installed) }
+    Save-Registry
+    Add-Line $JournalFile ("end`t" + $Final)
+    [int]$left = 0
+    foreach ($line in (Get-Record)) { if ('BR'.IndexOf($line[0]) -lt 0) { $left = $left + 1 } }
+    if ($left -eq 0) {
+        Clear-Record 0
+        if ($null -ne $Lock) { $Lock.Dispose() }
+        if ([IO.Directory]::Exists($Room)) { [IO.Directory]::Delete($Room, $true) }
+        Remove-Kept
+        foreach ($name in @('state', 'installed', 'packages')) { Remove-Empty ([IO.Path]::Combine($Yendo, $name)) }
+    }
+    Say ('done with ' + $Final)
+    return $Final
+}
+
+function Remove-Empty([string]$Folder) {
+    if ([IO.Directory]::Exists($Folder) -and ([IO.Directory]::GetFileSystemEntries($Folder).Length -eq 0)) { [IO.Directory]::Delete($Folder) }
+}
+
+# --- the verbs ---------------------------------------------------------------------------------------------------------------------------
+
+function Show-Detection {
+    [bool]$all = $Plan['detect'].Length -gt 0
+    foreach ($rule in $Plan['detect']) {
+        $verdict = Test-Rule $rule
+        Say ($rule['title'] + ': ' + (Format-Fact $verdict[0]) + ', ' + $verdict[1])
+        if (-not $verdict[0]) { $all = $false }
+    }
+    if ($all) { return 0 }
+    return 1
+}
+
+function Show-Status {
+    [string]$installed = [IO.Path]::Combine($Yendo, 'installed', $Plan['id'] + '.txt')
+    if ([IO.File]::Exists($installed)) { Say ('installed: version ' + [IO.File]::ReadAllText($installed).Trim()) } else { Say 'installed: no' }
+    $journal = Read-Journal
+    if (($null -ne $journal) -and (-not $journal['over'])) { Say ('unfinished: ' + $journal['verb'] + ', ' + $journal['ended'].Count + ' steps are done') }
+    [string[]]$others = Get-Marks $Plan['id']
+    if ($others.Length -gt 0) { Say ('needed by: ' + [string]::Join(', ', $others)) }
+    if ([IO.File]::Exists([IO.Path]::Combine($Room, 'postponed.txt'))) { Say ('postponed: ' + [IO.File]::ReadAllText([IO.Path]::Combine($Room, 'postponed.txt')).Replace("`t", ', times: ')) }
+    Say ('recorded changes: ' + @((Get-Record) | Where-Object { 'BR'.IndexOf($_[0]) -lt 0 }).Length)
+    return (Show-Detection)
+}
+
+# What it would do on this machine, by the same questions, and nothing done.
+function Show-Plan {
+    $found = Test-Nodes $Plan['when']
+    if (($Verb -ne 'uninstall') -and (-not $found[0])) { Say ('would not begin: ' + $found[2]); if ($found[1]) { return #LATER# }; return #NOT_APPLICABLE# }
+    foreach ($name in (Get-InTheWay $Plan['in_the_way'][$Verb])) { Say ('would close: ' + $name) }
+    if ($Verb -eq 'install') { foreach ($need in $Plan['needs']) { if (-not (Test-Need $need)) { Say ('would need: ' + $need['package']) } } }
+    [int]$number = 0
+    foreach ($step in $Plan[$Verb]) {
+        $number = $number + 1
+        [string]$word = 'would carry out'
+        $found = Test-Nodes $step['when']
+        if (-not $found[0]) { $word = 'would pass over (' + $found[2] + ')' }
+        foreach ($rule in $step['unless']) { $verdict = Test-Rule $rule; if ($verdict[0]) { $word = 'would pass over (' + $verdict[1] + ')' } }
+        Say ('step ' + $number + ', ' + $word + ': ' + $step['title'])
+        if (($step['command'] -ne '') -and ($word -eq 'would carry out')) { Say ('    ' + [Environment]::ExpandEnvironmentVariables($step['command'].Replace('{package}', $Here).Replace('{logs}', $Logs))) }
+    }
+    return 0
+}
+
+function Open-Log([string]$File) {
+    [IO.StreamWriter]$out = [IO.StreamWriter]::new([IO.FileStream]::new($File, 'Append', 'Write', 'ReadWrite'), $Utf8)
+    $out.AutoFlush = $true
+    return $out
+}
+
+function Start-Log([bool]$Fresh) {
+    [void][IO.Directory]::CreateDirectory($Logs)
+    foreach ($file in @($LogFile, $LinesFile)) {
+        if (-not ($Fresh -and [IO.File]::Exists($file))) { continue }
+        [string]$head = $file.Substring(0, $file.LastIndexOf('.'))
+        [string]$tail = $file.Substring($file.LastIndexOf('.'))
+        for ([int]$age = 5; $age -ge 1; $age--) {
+            [string]$older = $head + '.' + $age + $tail
+            [string]$newer = $file
+            if ($age -gt 1) { $newer = $head + '.' + ($age - 1) + $tail }
+            if ([IO.File]::Exists($newer)) { if ([IO.File]::Exists($older)) { [IO.File]::Delete($older) }; [IO.File]::Move($newer, $older) }
+        }
+    }
+    $script:LogOut = Open-Log $LogFile
+    $script:LinesOut = Open-Log $LinesFile
+    $script:Logging = $true
+}
+
+if ([Array]::IndexOf(@('install', 'uninstall', 'repair', 'detect', 'status', 'facts'), $Verb) -lt 0) {
+    [Console]::Error.WriteLine('apply: the verb is install, uninstall, repair, detect, status or facts, not ' + $Verb)
     exit #WRONG_USE#
 }
-[void][IO.Directory]::CreateDirectory($Logs)
+if ($Verb -eq 'facts') {
+    foreach ($name in @('windows', 'edition', 'architecture', 'language', 'memory', 'disk C', 'power', 'network', 'domain', 'people', 'quiet', 'shell', 'dotnet', 'multi-session', 'computer')) {
+        $value = Get-Fact $name
+        if ($null -ne $value) { Say ($name + ': ' + (Format-Fact $value)) }
+    }
+    Say ('time: ' + [DateTime]::Now.ToString('yyyy-MM-ddTHH:mm'))
+    exit 0
+}
+if ($Verb -eq 'detect') { exit (Show-Detection) }
+if ($Verb -eq 'status') { exit (Show-Status) }
+if ($WhatIf) { exit (Show-Plan) }
+if ($Verb -eq 'install') { Protect-Folder }
+[void][IO.Directory]::CreateDirectory($Room)
+$Lock = $null
+[DateTime]$patience = [DateTime]::UtcNow.AddSeconds($Plan['exclusive'])
+while ($null -eq $Lock) {
+    try { $Lock = [IO.File]::Open([IO.Path]::Combine($Room, 'lock'), 'OpenOrCreate', 'ReadWrite', 'None') } catch {
+        if ([DateTime]::UtcNow -ge $patience) { [Console]::WriteLine('this package is at work on this machine already'); exit #RUNNING# }
+        [Threading.Thread]::Sleep(500)
+    }
+}
+$journal = Read-Journal
+[bool]$unfinished = ($null -ne $journal) -and (-not $journal['over']) -and ($journal['verb'] -eq $Verb) -and ($journal['run'] -eq $Plan['run'])
+try { Start-Log (-not $unfinished) } catch {
+    [Console]::WriteLine('the log cannot be written: ' + $_.Exception.GetBaseException().Message)
+    exit #NO_LOG#
+}
+Enter-Job
 Say ($Plan['name'] + ' ' + $Plan['version'] + ', revision ' + $Plan['revision'] + ': ' + $Verb)
-if ($Verb -ne 'uninstall') {
-    if (-not (Test-Applicable)) { exit #NOT_APPLICABLE# }
-    if (-not (Test-Whole)) { exit #DAMAGED# }
-}
-Close-Programs
-[int]$final = 0
-[int]$number = 0
-foreach ($step in $Plan[$Verb]) {
-    $number = $number + 1
-    Say ('step ' + $number + ': ' + $step['title'])
-    [bool]$needed = $true
-    foreach ($rule in $step['unless']) {
-        $verdict = Test-Rule $rule
-        if ($verdict[0]) { $needed = $false; Say ('not needed here: ' + $rule['title'] + ', ' + $verdict[1]) }
+try {
+    if ($unfinished) {
+        Clear-Resume
+        Say ('going on with an unfinished ' + $Verb + ': ' + $journal['ended'].Count + ' steps are done')
+        if (($Plan['keep'] -eq 'all') -and [IO.Directory]::Exists($Kept)) { $Here = $Kept }
+    } else {
+        [int]$stopped = Start-Verb
+        if ($stopped -ne 0) { Remove-Idle; exit $stopped }
+        New-Journal
+        $journal = @{ 'begun' = @{}; 'ended' = @{}; 'undoing' = $null; 'restarted' = 0 }
     }
-    if (-not $needed) { continue }
-    try {
-        $result = switch ($step['kind']) { 'msi' { Invoke-Command-Line $step } 'exe' { Invoke-Command-Line $step } 'copy' { Copy-Items $step } 'take-back' { Remove-Placed } }
-    } catch {
-        Say ('step ' + $number + ' failed: ' + $_.Exception.Message)
-        exit #STEP_FAILED#
-    }
-    [string]$meaning = $result[0]
-    [int]$code = $result[1]
-    if ($meaning -eq 'failed' -or $meaning -eq 'timed out' -or $meaning -eq 'again later') {
-        Say ('ended with ' + $code + ' in step ' + $number)
-        if ($code -eq 0) { exit #STEP_FAILED# }
-        exit $code
-    }
-    if ($meaning -eq 'restarting') { $final = 1641 }
-    if ($meaning -eq 'restart' -and $final -ne 1641) { $final = 3010 }
-}
-Say ('done with ' + $final)
+    if ($null -ne $journal['undoing']) { exit (Undo-Run $journal['undoing']) }
+    if ($Verb -eq 'install') { Copy-Kept }
+    [int]$final = Invoke-Steps $journal
+} catch {
+    Say ('stopped: ' + $_.Exception.GetBaseException().Message)
+    exit #STEP_FAILED#
+} finally { Hide-Progress }
+# a message that nobody has answered must not hold the process
+if ($script:Showing) { [Environment]::Exit($final) }
 exit $final

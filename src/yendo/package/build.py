@@ -6,7 +6,6 @@ import contextlib
 import hashlib
 import os
 import queue
-import re
 import threading
 import zipfile
 from collections.abc import Callable
@@ -16,12 +15,13 @@ import msgspec
 
 import yendo
 from yendo import atomic
-from yendo.effects.recording import Recording
 from yendo.errors import Unreadable, Usage
-from yendo.package import bill, scripts, tag, transforms
+from yendo.package import bill, scripts, tag
 from yendo.package import manifest as form
-from yendo.plan import CopyStep, ExeStep, MsiStep, Plan
+from yendo.plan import Plan
 from yendo.plan.model import VERBS
+from yendo.steps import kind_of
+from yendo.steps.base import below
 
 PIECE = 4 << 20
 RECORD = ".yendo/built.json"
@@ -180,45 +180,29 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
 
 
 def own_files(base: Path, plan: Plan) -> tuple[list[Path], dict[str, bytes]]:
-    """What a package has beside its media: files below ``extras/``, and the transforms made for its steps, by name.
+    """What a package has beside its media: files below ``extras/``, and what is made for its steps, by name.
 
     Raises Usage where a file is not there, IntentError where a change has no target.
     """
-    steps = [(verb, number, step) for verb in VERBS for number, step in enumerate(plan.steps(verb), 1)]
-    found = {path for _, _, step in steps if isinstance(step, CopyStep) for path, _ in form.extras(base, step)}
-    named = {path for _, _, step in steps if isinstance(step, MsiStep) for path in transforms.given(base, step) if isinstance(path, Path)}
-    found |= {path for path in named if path.is_relative_to(base / "extras")}
-    found |= {path for _, _, step in steps if isinstance(step, ExeStep) for path in named_extras(base, step)}
-    made = {
-        form.written_transform(verb, number): transforms.made(base, step) for verb, number, step in steps if isinstance(step, MsiStep) and step.change
-    }
-    for verb, number, step in steps:
-        if isinstance(step, ExeStep | MsiStep) and step.observed:
-            made[form.recording_name(verb, number)] = recording(base, plan, step, form.action(base, plan, verb, number, {}).command)
+    found: set[Path] = set()
+    made: dict[str, bytes] = {}
+    for verb in VERBS:
+        for number, step in enumerate(form.steps_of(base, plan, verb), 1):
+            found.update(kind_of(step).sources(step, base))
+            made |= kind_of(step).made(step, form.at(base, plan, verb, number))
+    for name in _scripts(plan):
+        found.add(below(base, name, "extras"))
+    for need in plan.need:
+        if need.source:
+            folder = below(base, need.source, "extras")
+            found.update(path for path in folder.rglob("*") if path.is_file())
     return sorted(found), made
 
 
-def named_extras(base: Path, step: ExeStep) -> list[Path]:
-    """The files below ``extras/`` that the arguments of a setup program name: an answer file. Raises Usage."""
-    names = re.findall(r'\{package\}\\(extras\\[^"|<>*?]+)', step.arguments, re.I)
-    return [transforms.below(base, name.strip(), "extras") for name in names]
-
-
-def recording(base: Path, plan: Plan, step: ExeStep | MsiStep, command: str) -> bytes:
-    """The recording of an exe step as it goes into the package. Raises Usage where it is missing or of another command line."""
-    path = transforms.below(base, step.observed or "", "trial")
-    try:
-        found = msgspec.json.decode(path.read_bytes(), type=Recording)
-    except (OSError, msgspec.MsgspecError, UnicodeDecodeError) as error:
-        raise Usage(f"{step.observed} is no recording of a trial ({error}); make one with `yendo try --into`") from error
-    media = {medium.file: medium.sha256 for medium in plan.media}
-    if step.media and found.media != media.get(step.media):
-        raise Usage(f"{step.observed} was recorded with another file than {step.media}; try again with `yendo try --into`")
-    same = (step.product or "?") in found.command if isinstance(step, MsiStep) else found.command == command
-    if not same:
-        raise Usage(f"{step.observed} was recorded with {found.command}, the step runs {command}; try again with `yendo try --into`")
-    found = msgspec.structs.replace(found, command=command)
-    return msgspec.json.format(msgspec.json.encode(found, order="deterministic"), indent=1) + b"\n"
+def _scripts(plan: Plan) -> list[str]:
+    """The scripts that conditions ask."""
+    conditions = [plan.when, *(step.when for verb in VERBS for step in plan.steps(verb))]
+    return [name for condition in conditions if condition for name in condition.scripts()]
 
 
 def content_digest(manifest: form.Manifest) -> str:

@@ -1,25 +1,32 @@
 """What the runner means, carried out by Yendo itself: on a simulated machine, and on a real one that has no shell.
 
-The same steps in the same order with the same exit codes as ``apply.ps1``; a test holds the two together.
+The same steps in the same order with the same exit codes as ``apply.ps1``; tests hold the two together. A run writes
+a journal, one line a step begun and ended; a run that finds one unfinished goes on where it stopped.
 """
 
 from __future__ import annotations
 
-import hashlib
 import time
 from collections.abc import Callable
+from datetime import timedelta
 from pathlib import Path
 
 import msgspec
 
 from yendo import digest
-from yendo.detect.evaluate import describe, judge
-from yendo.effects.things import parent
-from yendo.facts import secrets
-from yendo.facts.surroundings import expand
-from yendo.facts.versions import Version, VersionRange
+from yendo.detect.evaluate import describe
+from yendo.errors import NotCovered
+from yendo.facts.versions import VersionRange
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
+from yendo.plan.model import VERBS
+from yendo.steps import KINDS, Action
+from yendo.steps import host as hosts
+from yendo.steps.base import Result
+from yendo.steps.host import HOME, Host
+from yendo.steps.tell import in_language
+
+BAD = ("failed", "timed out", "again later")
 
 
 class Carried(msgspec.Struct, frozen=True):
@@ -30,178 +37,369 @@ class Carried(msgspec.Struct, frozen=True):
     seconds: float = 0.0
 
 
+class Journal(msgspec.Struct):
+    """An unfinished run: its verb, the content it belongs to, the steps that have begun, those that have ended and how."""
+
+    verb: str
+    run: str
+    begun: set[int] = set()
+    ended: dict[int, tuple[str, int]] = {}
+    undoing: int | None = None  # the exit code to leave with once everything is undone
+    over: bool = False
+    restarted: int = 0  # the last step that restarted the machine
+
+
+def read_journal(data: bytes | None) -> Journal | None:
+    """The journal of a run; a last line that was cut off in writing does not count."""
+    if not data:
+        return None
+    journal: Journal | None = None
+    for line in data.decode("utf-8", "replace").split("\r\n")[:-1]:
+        word, *rest = line.split("\t")
+        if word == "begin" and len(rest) == 2:
+            journal = Journal(rest[0], rest[1], set(), {})
+        elif journal is None:
+            return None
+        elif word == "step":
+            journal.begun.add(int(rest[0]))
+        elif word == "done":
+            journal.ended[int(rest[0])] = rest[1], int(rest[2])
+            if rest[1] == "restart now":
+                journal.restarted = int(rest[0])
+        elif word == "undo":
+            journal.undoing = int(rest[0])
+        elif word == "end":
+            journal.over = True
+    return journal
+
+
 class _Carrier:
     def __init__(self, manifest: form.Manifest, package: Path, session: Session, folder: str, sleep: Callable[[float], object]) -> None:
-        self.manifest, self.package, self.session, self.folder, self.sleep = manifest, package, session, folder, sleep
-        self.environment = session.surroundings.environment
-        self.lines: list[str] = []
-        self.seconds = 0.0
-        self.logs = self.expand(manifest.logs)
-        self.record = self.expand(rf"%ProgramData%\Yendo\placed\{manifest.id}.txt")
+        self.manifest, self.package, self.session, self.sleep = manifest, package, session, sleep
+        self.host = Host(session, manifest.id, package, folder, hidden=manifest.secrets, logs=manifest.logs)
+        self.host.sleep, self.host.carry_other = sleep, self.other
+        self.say = self.host.say
+        self.kept = self.host.expand(rf"{HOME}\packages\{manifest.id}")
+        self.journal_file = rf"{self.host.room}\journal.txt"
 
-    def expand(self, text: str) -> str:
-        return expand(text, self.environment)
+    # --- the journal -----------------------------------------------------------------------------
 
-    def say(self, text: str) -> None:
-        self.lines.append(secrets.mask(text, self.manifest.secrets))
+    def note(self, *fields: object) -> None:
+        data = self.session.read(self.journal_file) or b""
+        whole = data[: data.rfind(b"\r\n") + 2] if b"\r\n" in data else b""
+        self.host.own_folders(self.host.room)
+        self.session.write(self.journal_file, whole + ("\t".join(map(str, fields)) + "\r\n").encode())
 
-    def folders(self, path: str, *, record: bool) -> None:
-        if self.session.has_folder(path) or "\\" not in path:
-            return
-        self.folders(parent(path), record=record)
-        if record:
-            self.remember(f"D\t{path}")
-        self.session.make_folder(path)
+    def begin(self, verb: str) -> Journal:
+        self.host.own_folders(self.host.room)
+        self.session.write(self.journal_file, f"begin\t{verb}\t{self.manifest.run}\r\n".encode())
+        self.host.remember("B")
+        return Journal(verb, self.manifest.run, set(), {})
 
-    # --- the verb ------------------------------------------------------------------------------
+    # --- the verb ------------------------------------------------------------------------------------
 
     def run(self, verb: str) -> int:
-        self.folders(self.logs, record=False)
+        self.host.own_folders(self.host.logs)
         self.say(f"{self.manifest.name} {self.manifest.version}, revision {self.manifest.revision}: {verb}")
+        journal = read_journal(self.session.read(self.journal_file))
+        if journal is None or journal.over or journal.verb != verb or journal.run != self.manifest.run:
+            stopped = self.prepare(verb)
+            if stopped is not None:
+                return stopped
+            journal = self.begin(verb)
+        else:
+            self.say(f"going on with an unfinished {verb}: {len(journal.ended)} steps are done")
+        if journal.undoing is not None:
+            return self.undo(journal.undoing)
+        if verb == "install":
+            self.keep()
+        return self.steps(verb, journal)
+
+    def prepare(self, verb: str) -> int | None:
+        """Everything before the first step; an exit code where the run ends here."""
         if verb != "uninstall":
-            if not self.applicable():
-                return form.NOT_APPLICABLE
+            found = self.host.condition(self.manifest.when)
+            if not found.holds:
+                self.say(f"{'not now' if found.passing else 'not applicable'}: {'; '.join(found.reasons)}")
+                return form.LATER if found.passing else form.NOT_APPLICABLE
             if not self.whole():
                 return form.DAMAGED
-        for name in self.manifest.programs:
-            if self.session.close_program(name):
-                self.say(f"asking {name} to close")
-        final = 0
-        for number, action in enumerate(self.manifest.actions(verb), 1):
-            self.say(f"step {number}: {action.title}")
-            if not self.needed(action):
-                continue
-            try:
-                meaning, code = {"msi": self.command, "exe": self.program, "copy": self.copy, "take-back": self.take_back}[action.kind](action)
-            except (OSError, ValueError) as error:
-                self.say(f"step {number} failed: {error}")
-                return form.STEP_FAILED
-            if meaning in ("failed", "timed out", "again later"):
-                self.say(f"ended with {code} in step {number}")
-                return code or form.STEP_FAILED
-            if meaning == "restarting":
-                final = 1641
-            elif meaning == "restart" and final != 1641:
-                final = 3010
-        self.say(f"done with {final}")
-        return final
-
-    def needed(self, action: form.Action) -> bool:
-        """Whether none of the step's ``unless`` rules holds."""
-        if not action.unless:
-            return True
-        state = self.session.state()
-        held = [verdict for rule in action.unless if (verdict := judge(rule, state, self.environment)).holds]
-        for verdict in held:
-            self.say(f"not needed here: {describe(verdict.rule)}, {verdict.fact}")
-        return not held
-
-    def applicable(self) -> bool:
-        around = self.session.surroundings
-        if self.manifest.os and not VersionRange.parse(self.manifest.os).holds(Version.parse(around.windows)):
-            self.say(f"not applicable: Windows is {around.windows}, wanted is {self.manifest.os}")
-            return False
-        if self.manifest.architectures and around.architecture not in self.manifest.architectures:
-            self.say(f"not applicable: this machine is {around.architecture}")
-            return False
-        if self.manifest.disk:
-            self.say("free disk space is not judged here, only by the package's own runner")
-        return True
+        else:
+            others = self.marks(self.manifest.id)
+            if others:
+                self.say(f"not removed, it is needed by {', '.join(others)}")
+                return form.NEEDED
+        stopped = self.close(verb)
+        if stopped is not None:
+            return stopped
+        return self.needs() if verb == "install" else None
 
     def whole(self) -> bool:
         for file in self.manifest.files:
             if not file.path.startswith(form.CONTENT):
                 continue
             path = self.package / file.path
+            name = file.path.replace("/", "\\")
             if not path.is_file():
-                self.say(f"damaged package: {file.path} is missing".replace("/", "\\"))
+                self.say(f"damaged package: {name} is missing")
                 return False
             if digest.of_file(path) != file.sha256:
-                self.say(f"damaged package: {file.path} has changed".replace("/", "\\"))
+                self.say(f"damaged package: {name} has changed")
                 return False
         return True
 
-    # --- the steps -------------------------------------------------------------------------------
+    def keep(self) -> None:
+        """What repair and uninstall need when the package's folder has gone."""
+        if self.manifest.keep != "nothing":
+            self.session.lend(self.package, self.kept)
+        if self.manifest.keep == "all" and self.session.has_folder(self.kept):
+            self.host.folder = self.kept  # the installer finds its source again, whatever becomes of the package's folder
 
-    def command(self, action: form.Action) -> tuple[str, int]:
-        line = self.expand(action.command.replace("{package}", self.folder).replace("{logs}", self.logs))
-        for attempt in range(form.BUSY_TRIES):
+    # --- programs in the way ---------------------------------------------------------------------------
+
+    def close(self, verb: str) -> int | None:
+        way = self.manifest.in_the_way.get(verb, form.InTheWay())
+        running = [name for name in way.programs if self.session.is_running(name)]
+        people = self.people()
+        if running and way.ask and people and not self.agreed(way, running):
+            return form.POSTPONED
+        for name in running:
+            self.say(f"asking {name} to close")
+            self.session.close_program(name)
+        return None
+
+    def people(self) -> int:
+        try:
+            return self.session.facts.people or 0
+        except NotCovered:
+            return 0
+
+    def agreed(self, way: form.InTheWay, running: list[str]) -> bool:
+        """Asks the person, who may postpone a limited number of times, and not for ever."""
+        path = rf"{self.host.room}\postponed.txt"
+        first, _, count = (self.session.read(path) or b"").decode().partition("\t")
+        now = self.session.facts.time
+        started = now if not first else type(now).fromisoformat(first)
+        left = way.postpone - int(count or 0)
+        if left <= 0 or now > started + timedelta(seconds=way.postpone_for):
+            self.say("it cannot be postponed any more")
+            return True
+        text = in_language(way.text, self.session.facts.language) if way.text else ""
+        if self.session.answer(f"{text} {', '.join(running)}; {left}".strip()):
+            self.say("the person agrees")
+            return True
+        self.host.own_folders(self.host.room)
+        self.session.write(path, f"{started.isoformat(timespec='minutes')}\t{int(count or 0) + 1}".encode())
+        self.say(f"postponed by the person, times left: {left - 1}")
+        return False
+
+    # --- prerequisites ---------------------------------------------------------------------------------------
+
+    def marks(self, identifier: str) -> list[str]:
+        """The packages that need one."""
+        folder = self.host.expand(rf"{HOME}\needed\{identifier}")
+        try:
+            return [path.rpartition("\\")[2][:-4] for path in self.session.files_below(folder)]
+        except NotCovered:
+            return []
+
+    def met(self, need: form.Needed) -> bool:
+        if need.package:
+            data = self.session.read(self.host.expand(rf"{HOME}\installed\{need.package}.txt"))
+            if need.version and data is not None and not VersionRange.parse(need.version).fits(data.decode().strip()):
+                self.say(f"{need.package} {data.decode().strip()} is here, wanted is {need.version}")
+                return False
+            if not need.holds:
+                return data is not None
+        verdicts = [self.host.rule(rule) for rule in need.holds]
+        for (holds, fact), rule in zip(verdicts, need.holds, strict=True):
+            if not holds:
+                self.say(f"needed and missing: {describe(rule)}, {fact}")
+        return all(holds for holds, _ in verdicts)
+
+    def needs(self) -> int | None:
+        for need in self.manifest.needs:
+            name = need.package or "a fact"
+            if not self.met(need):
+                if not need.folder:
+                    self.say(f"{name} is missing, and this package does not bring it")
+                    return form.NEED_MISSING
+                if need.consent:
+                    if not self.people():
+                        self.say(f"{name} is missing, and nobody is here to agree to it")
+                        return form.NEED_MISSING
+                    if not self.session.answer(in_language(need.consent, self.session.facts.language)):
+                        self.say(f"the person does not agree to {name}")
+                        return form.REFUSED
+                code = self.other(need.folder, "install")
+                self.say(f"{name}: exit code {code}")
+                if code not in (0, 3010, 1641):
+                    return code
+                if not self.met(need):
+                    return form.NEED_MISSING
+            if need.package:
+                folder = self.host.expand(rf"{HOME}\needed\{need.package}")
+                self.host.own_folders(folder)
+                self.session.write(rf"{folder}\{self.manifest.id}.txt", b"needed")
+        return None
+
+    def release(self) -> None:
+        """After an uninstall: what it needed is needed by one less, and goes where that was the last."""
+        for need in self.manifest.needs:
+            if not need.package:
+                continue
+            folder = self.host.expand(rf"{HOME}\needed\{need.package}")
+            self.session.remove(rf"{folder}\{self.manifest.id}.txt")
+            if self.marks(need.package):
+                continue
+            self.session.remove_folder(folder)
+            self.session.remove_folder(self.host.expand(rf"{HOME}\needed"))
+            there = self.session.read(self.host.expand(rf"{HOME}\installed\{need.package}.txt")) is not None  # a run that was cut off here goes on
+            if need.remove and need.folder and there:
+                self.say(f"{need.package}: nobody needs it any more, exit code {self.other(need.folder, 'uninstall')}")
+
+    def other(self, folder: str, verb: str) -> int:
+        """A verb of the package in a folder of this one."""
+        inner = self.package / folder
+        name = self.host.folder + "\\" + folder.replace("/", "\\")
+        found = carry(form.read(inner), inner, self.session, verb, folder=name, sleep=self.sleep)
+        self.host.seconds += found.seconds
+        return found.exit_code
+
+    # --- the steps -----------------------------------------------------------------------------------------------
+
+    def steps(self, verb: str, journal: Journal) -> int:
+        final = 0
+        for number, action in enumerate(self.manifest.actions(verb), 1):
+            if number in journal.ended:
+                meaning, _ = journal.ended[number]
+                if number > journal.restarted:
+                    final = self.after(meaning, final)
+                continue
+            self.say(f"step {number}: {action.title}")
+            if action.once and self.took(action):
+                self.say("it is done already, as its probe shows")
+                self.note("done", number, "done", 0)
+                continue
+            found = self.host.condition(action.when)
+            if found.later:
+                self.say(f"not now: {'; '.join(found.reasons)}")
+                return form.LATER
+            if not found.holds or not self.needed(action):
+                if not found.holds:
+                    self.say(f"passed over: {'; '.join(found.reasons)}")
+                self.note("done", number, "not needed", 0)
+                continue
+            if number not in journal.begun:
+                self.note("step", number)
+            result = self.attempts(number, action)
+            if result.meaning in BAD:
+                self.say(f"ended with {result.code} in step {number}")
+                if action.on_failure != "go-on":
+                    code = result.code or hosts.STEP_FAILED
+                    if action.on_failure == "undo":
+                        return self.undo(code)
+                    if result.meaning != "again later":
+                        self.note("end", code)
+                    return code
+                self.say("going on all the same, as the plan says")
+                result = Result("not needed")
+            self.note("done", number, result.meaning, result.code)
+            if result.meaning == "restart now":
+                self.say("restarting the machine, and going on after it")
+                self.session.run(f"shutdown.exe /r /t {action.data['notice']} /d p:4:2", timeout=60)
+                return 1641
+            final = self.after(result.meaning, final)
+        return self.finish(verb, final)
+
+    def after(self, meaning: str, final: int) -> int:
+        if meaning in ("restart", "restarting"):
+            self.host.restart_asked = True
+        return 1641 if meaning == "restarting" else 3010 if meaning == "restart" and final != 1641 else final
+
+    def attempts(self, number: int, action: Action) -> Result:
+        wait = action.retry_wait
+        for attempt in range(action.retries + 1):
             if attempt:
-                self.sleep(form.BUSY_WAIT)
-            self.say(f"running: {line}")
-            ran = self.session.run(line, timeout=action.timeout, folder=self.folder)
-            self.seconds += ran.seconds
-            if ran.exit_code is None:
-                self.say(f"stopped: not done after {action.timeout} seconds")
-                return "timed out", form.TIMED_OUT
-            signed = ran.exit_code - (1 << 32) if ran.exit_code >= 1 << 31 else ran.exit_code
-            meaning = action.codes.get(str(signed), "failed")
-            self.say(f"exit code {signed}: {meaning}")
-            if meaning != "again later":
+                self.say(f"trying again after {wait:g} seconds, {attempt} of {action.retries}")
+                self.sleep(wait)
+                wait *= 2
+            try:
+                if action.kind == "msi":
+                    self.expect_removal(action)
+                result = KINDS[action.kind].perform(action, self.host)
+            except (OSError, ValueError) as error:
+                self.say(f"step {number} failed: {error}")
+                result = Result("failed", hosts.STEP_FAILED)
+            if result.meaning not in BAD and result.meaning != "restart now" and not self.took(action):
+                self.say("it did not take: " + "; ".join(self.host.rule(rule)[1] for rule in action.probe))
+                result = Result("failed", hosts.STEP_FAILED)
+            if result.meaning not in BAD or result.meaning == "again later":
                 break
-        return meaning, signed
+        return result
 
-    def program(self, action: form.Action) -> tuple[str, int]:
-        """A setup program, and then whatever goes on after it has returned."""
-        meaning, code = self.command(action)
-        until = time.monotonic() + action.timeout
-        for name in action.wait_for:
-            while self.session.is_running(name):
-                if time.monotonic() > until:
-                    self.say(f"stopped waiting: {name} not done after {action.timeout} seconds")
-                    return "timed out", form.TIMED_OUT
-                self.sleep(0.2)
-        return meaning, code
+    def expect_removal(self, action: Action) -> None:
+        """What would undo an installation that is not finished: removing the product, where it was not there before."""
+        if action.temporary_reverse and not self.session.state().get("product", action.data["product"]):
+            self.host.remember("R", action.temporary_reverse)
 
-    def remembered(self) -> list[str]:
-        data = self.session.read(self.record)
-        return data.decode("utf-8").splitlines() if data else []
+    def took(self, action: Action) -> bool:
+        return all(self.host.rule(rule)[0] for rule in action.probe)
 
-    def remember(self, line: str) -> None:
-        lines = self.remembered()
-        if line not in lines:
-            self.folders(parent(self.record), record=False)
-            self.session.write(self.record, "".join(f"{entry}\r\n" for entry in [*lines, line]).encode())
+    def needed(self, action: Action) -> bool:
+        """Whether none of the step's ``unless`` rules holds."""
+        held = [(rule, fact) for rule in action.unless for holds, fact in [self.host.rule(rule)] if holds]
+        for rule, fact in held:
+            self.say(f"not needed here: {describe(rule)}, {fact}")
+        return not held
 
-    def copy(self, action: form.Action) -> tuple[str, int]:
-        for item in action.items:
-            target = self.expand(item.to)
-            there = self.session.read(target)
-            if there is not None:
-                if action.keep:
-                    self.say(f"kept: {target}")
-                    continue
-                if hashlib.sha256(there).hexdigest() == item.sha256:
-                    self.say(f"already there: {target}")
-                    continue
-            self.folders(parent(target), record=True)
-            self.remember(f"F\t{item.sha256}\t{target}")
-            self.session.write(target, (self.package / item.source).read_bytes())
-            self.say(f"placed: {target}")
-        return "done", 0
+    # --- the end ------------------------------------------------------------------------------------------------------
 
-    def take_back(self, action: form.Action) -> tuple[str, int]:
-        lines = self.remembered()
-        if not lines:
-            self.say("nothing of this package is on record as placed")
-            return "not needed", 0
-        for line in reversed(lines):
-            kind, *rest = line.split("\t")
-            path = rest[-1]
-            if kind == "F":
-                data = self.session.read(path)
-                if data is None:
-                    continue
-                if f"F\t{hashlib.sha256(data).hexdigest()}\t{path}" in lines:
-                    self.session.remove(path)
-                    self.say(f"removed: {path}")
-                else:
-                    self.say(f"left, it was changed since: {path}")
-            elif self.session.has_folder(path):
-                self.say(f"removed: {path}" if self.session.remove_folder(path) else f"left, it is not empty: {path}")
-        self.session.remove(self.record)
-        self.session.remove_folder(parent(self.record))
-        return "done", 0
+    def undo(self, code: int) -> int:
+        journal = read_journal(self.session.read(self.journal_file))
+        if journal is None or journal.undoing is None:
+            self.note("undo", code)
+        self.say("undoing what this run has done")
+        lines = self.host.recorded()
+        begun = hosts.latest(lines)
+        self.host.take_back(lines[begun:], run_only=True)
+        self.host.forget(begun)
+        self.note("end", code)
+        return code
+
+    def finish(self, verb: str, final: int) -> int:
+        if verb == "install" and final == 0 and self.manifest.detect:
+            missing = [(rule, fact) for rule in self.manifest.detect for holds, fact in [self.host.rule(rule)] if not holds]
+            if missing:
+                for rule, fact in missing:
+                    self.say(f"not detected: {describe(rule)}, {fact}")
+                self.note("end", form.NOT_DETECTED)
+                return form.NOT_DETECTED
+        if verb == "uninstall":
+            self.release()
+            self.session.remove(self.host.expand(rf"{HOME}\installed\{self.manifest.id}.txt"))
+            self.note("end", final)
+            if not [line for line in self.host.recorded() if line[0] not in "BR"]:
+                self.clear()
+        else:
+            path = self.host.expand(rf"{HOME}\installed")
+            self.host.own_folders(path)
+            self.session.write(rf"{path}\{self.manifest.id}.txt", self.manifest.version.encode())
+            self.note("end", final)
+        self.say(f"done with {final}")
+        return final
+
+    def clear(self) -> None:
+        """Nothing of ours stays but the logs."""
+        self.host.forget(0)
+        for name in ("postponed.txt", "journal.txt"):
+            self.session.remove(rf"{self.host.room}\{name}")
+        for verb in VERBS:
+            for number in range(1, len(self.manifest.actions(verb)) + 1):
+                self.session.remove(rf"{self.host.room}\facts\{verb}-{number}.json")
+        self.session.remove_folder(rf"{self.host.room}\facts")
+        for folder in (self.host.room, self.host.expand(rf"{HOME}\state"), self.host.expand(rf"{HOME}\installed")):
+            self.session.remove_folder(folder)
 
 
 def carry(
@@ -210,7 +408,7 @@ def carry(
     """Carries out one verb. ``package`` is the built package here, ``folder`` where it lies on the machine."""
     carrier = _Carrier(manifest, package, session, folder, sleep)
     code = carrier.run(verb)
-    name = rf"{carrier.logs}\{verb}.log"
+    name = rf"{carrier.host.logs}\{verb}.log"
     before = session.read(name) or b""
-    session.write(name, before + "".join(f"{line}\r\n" for line in carrier.lines).encode())
-    return Carried(code, tuple(carrier.lines), carrier.seconds)
+    session.write(name, before + "".join(f"{line}\r\n" for line in carrier.host.lines).encode())
+    return Carried(code, tuple(carrier.host.lines), carrier.host.seconds)

@@ -2,67 +2,61 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
-from typing import Literal
+from typing import Any
 
 import msgspec
 
 from yendo.errors import Unreadable, Usage
 from yendo.facts import secrets
-from yendo.installers.msi import commandline
-from yendo.plan import CopyStep, ExeStep, MsiStep, Plan, Rule, Step
-from yendo.plan.model import VERBS, seconds, size
+from yendo.plan import Plan
+from yendo.plan.model import VERBS, Way
+from yendo.steps import Action, At, Step, kind_of
+from yendo.steps.base import below
+from yendo.steps.host import STEP_FAILED, TIMED_OUT
+from yendo.steps.msi import MsiStep, product_code
+from yendo.steps.msi import command as _msi_command
+from yendo.steps.take_back import TakeBackStep
+from yendo.terms.amounts import seconds
+from yendo.terms.rules import Rule
+from yendo.terms.when import Node
+from yendo.terms.when import resolve as resolve_condition
 
-SCHEMA = "yendo.manifest/1"
-Meaning = Literal["done", "restart", "restarting", "not needed", "again later", "failed"]
-
-# Source: the Windows Installer's error codes. 1641 means that it has started the restart itself.
-MSI_CODES: dict[str, Meaning] = {"0": "done", "3010": "restart", "1641": "restarting", "1618": "again later"}
-MSI_GONE: dict[str, Meaning] = {"1605": "not needed", "1614": "not needed"}
-# Source: what setup programs use beside 0; those of the Windows Installer are taken by most.
-EXE_CODES: dict[str, Meaning] = MSI_CODES
-CONTENT = ("media/", "extras/", "transforms/")  # what the steps use, so what must be whole
-BUSY_WAIT, BUSY_TRIES = 30, 10  # seconds and times, while another installation runs
-DEFAULT_TIMEOUT = 3600.0
+SCHEMA = "yendo.manifest/2"
+CONTENT = ("media/", "extras/", "transforms/", "made/")  # what the steps use, so what must be whole
 
 # The runner's own exit codes; every other one is the installer's.
-NOT_APPLICABLE, DAMAGED, TIMED_OUT, STEP_FAILED, WRONG_USE = 20, 21, 22, 23, 24
-EXIT_CODES = {
-    0: "done",
-    3010: "done, a restart is needed",
-    1641: "done, a restart has been started by the installer",
-    1618: "another installation was running the whole time: try later",
-    NOT_APPLICABLE: "not applicable on this machine (run conditions)",
-    DAMAGED: "the package is damaged: a file is missing or has changed",
-    TIMED_OUT: "a step took longer than its time limit",
-    STEP_FAILED: "a step failed that has no exit code of its own",
-    WRONG_USE: "called with an unknown verb",
+LATER = 1618
+NOT_APPLICABLE, DAMAGED, WRONG_USE, NO_LOG, RUNNING, POSTPONED = 20, 21, 24, 25, 26, 27
+RESTRICTED, NEED_MISSING, NOT_DETECTED, REFUSED, NEEDED = 28, 29, 30, 31, 34
+
+
+class ExitCode(msgspec.Struct, frozen=True):
+    """What the runner's exit code means, and which of the usual outcomes of management systems it is."""
+
+    meaning: str
+    outcome: str
+
+
+EXIT_CODES: dict[int, ExitCode] = {
+    0: ExitCode("done", "success"),
+    3010: ExitCode("done, a restart is needed", "success with restart"),
+    1641: ExitCode("done or in the middle, a restart has been started; what is left goes on after it", "success with restart"),
+    LATER: ExitCode("not now: another installation was running the whole time, or a condition that can change does not hold", "retry later"),
+    NOT_APPLICABLE: ExitCode("not applicable on this machine (run conditions)", "not applicable"),
+    DAMAGED: ExitCode("the package is damaged: a file is missing or has changed", "failure"),
+    TIMED_OUT: ExitCode("a step took longer than its time limit and did nothing any more", "failure"),
+    STEP_FAILED: ExitCode("a step failed that has no exit code of its own", "failure"),
+    WRONG_USE: ExitCode("called with an unknown verb", "failure"),
+    NO_LOG: ExitCode("the log cannot be written, so nothing was begun", "failure"),
+    RUNNING: ExitCode("this package is at work on this machine already", "in progress"),
+    POSTPONED: ExitCode("the person has postponed it", "retry later"),
+    RESTRICTED: ExitCode("PowerShell runs in a restricted language mode here; the script has to be signed and trusted", "failure"),
+    NEED_MISSING: ExitCode("a prerequisite is missing and this package does not bring it, or nobody is there to agree to it", "failure"),
+    NOT_DETECTED: ExitCode("every step ended well, and the package is still not detected", "failure"),
+    REFUSED: ExitCode("the person did not agree to a prerequisite", "failure"),
+    NEEDED: ExitCode("another package needs this one, so it was not removed", "failure"),
 }
-
-
-class Item(msgspec.Struct, frozen=True):
-    """One file to place: below the package, and on the machine (with ``%NAMES%``)."""
-
-    source: str
-    to: str
-    sha256: str
-
-
-class Action(msgspec.Struct, frozen=True, omit_defaults=True):
-    """A step as the runner carries it out. ``command`` may hold ``{package}`` and ``{logs}``; seconds."""
-
-    kind: Literal["msi", "exe", "copy", "take-back"]
-    title: str
-    command: str = ""
-    timeout: float = DEFAULT_TIMEOUT
-    codes: dict[str, Meaning] = {}
-    log: str = ""
-    items: tuple[Item, ...] = ()
-    keep: bool = False
-    unless: tuple[Rule, ...] = ()
-    wait_for: tuple[str, ...] = ()
-    observed: str = ""
 
 
 class PackedFile(msgspec.Struct, frozen=True):
@@ -73,8 +67,31 @@ class PackedFile(msgspec.Struct, frozen=True):
     sha256: str
 
 
+class InTheWay(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What is in the way of one verb, resolved; times in seconds."""
+
+    programs: tuple[str, ...] = ()
+    wait: float = 120.0
+    ask: bool = False
+    postpone: int = 3
+    postpone_for: float = 3 * 86400.0
+    in_use: tuple[str, ...] = ()
+    text: dict[str, str] = {}
+
+
+class Needed(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A prerequisite, resolved. ``folder`` of the package that is brought along, ``""`` where it is expected from outside."""
+
+    package: str = ""
+    version: str = ""
+    folder: str = ""
+    holds: tuple[Rule, ...] = ()
+    consent: dict[str, str] = {}
+    remove: bool = False
+
+
 class Manifest(msgspec.Struct, frozen=True, kw_only=True):
-    """``digest`` is that of the plan and all content, so that a proof belongs to these bytes."""
+    """``keep``: all, scripts or nothing. ``in_the_way`` by verb."""
 
     schema: str = SCHEMA
     id: str
@@ -84,11 +101,12 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     publisher: str
     architecture: str
     scope: str
-    os: str | None
-    architectures: tuple[str, ...]
-    disk: int | None
-    programs: tuple[str, ...]
-    wait: float
+    when: tuple[Node, ...] = ()
+    needs: tuple[Needed, ...] = ()
+    in_the_way: dict[str, InTheWay] = {}
+    progress: bool = False
+    keep: str = "nothing"
+    exclusive: float = 0.0
     logs: str
     install: tuple[Action, ...]
     uninstall: tuple[Action, ...]
@@ -101,6 +119,18 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
 
     def actions(self, verb: str) -> tuple[Action, ...]:
         return {"install": self.install, "uninstall": self.uninstall, "repair": self.repair}[verb]
+
+    @property
+    def run(self) -> str:
+        """What the runner carries out, as a hash: an unfinished run of other content is not continued."""
+        import hashlib
+
+        return hashlib.sha256(encode(msgspec.structs.replace(self, files=(), tool=""))).hexdigest()[:16]
+
+
+def needed_first(need: Needed) -> Action:
+    """What brings a prerequisite: the package in a folder of this one."""
+    return Action("include", f"install the prerequisite {need.package}", data={"folder": need.folder, "verb": "install"}, codes={"0": "done"})
 
 
 def encode(manifest: Manifest) -> bytes:
@@ -119,128 +149,86 @@ def read(package: Path) -> Manifest:
         raise Unreadable(f"{path}: {error}") from error
 
 
-def extras(workspace: Path, step: CopyStep) -> list[tuple[Path, str]]:
-    """``(file, target)`` for what a copy step places. Raises Usage when its source is not there or leads outside."""
-    base = (workspace / "extras").resolve()
-    source = (workspace / step.source.replace("\\", "/")).resolve()
-    if not source.is_relative_to(base):
-        raise Usage(f"copy: from = {step.source!r} is not below extras/")
-    if source.is_file():
-        target = step.to + source.name if step.to.endswith(("\\", "/")) else step.to
-        return [(source, target.replace("/", "\\"))]
-    if not source.is_dir():
-        raise Usage(f"copy: {step.source} is not there")
-    root = step.to.rstrip("\\/").replace("/", "\\")
-    return [
-        (path, root + "\\" + "\\".join(path.relative_to(source).parts))
-        for path in sorted(source.rglob("*"))
-        if path.is_file() and not path.is_symlink()
-    ]
+def at(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path, str] = {}) -> At:
+    """Where a step of the plan stands; steps count from 1."""
+    return At(workspace, verb, number, steps_of(workspace, plan, verb), digest_of, {medium.file: medium.sha256 for medium in plan.media})
 
 
-def action(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path, str]) -> Action:
+def action(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path, str] = {}) -> Action:
     """A step of the plan, resolved; steps count from 1. ``digest_of`` knows the hash of every extra file."""
-    step = plan.steps(verb)[number - 1]
-    return msgspec.structs.replace(_action(workspace, plan, step, verb, number, digest_of), unless=step.unless)
+    where = at(workspace, plan, verb, number, digest_of)
+    return kind_of(where.step).action(where)
 
 
-def _action(workspace: Path, plan: Plan, step: Step, verb: str, number: int, digest_of: dict[Path, str]) -> Action:
-    limit = seconds(step.timeout) if step.timeout else DEFAULT_TIMEOUT
-    if isinstance(step, MsiStep):
-        codes = MSI_CODES | (MSI_GONE if verb == "uninstall" else {}) | step.codes
-        log = f"{verb}-{number}-msi.log"
-        return Action(
-            "msi",
-            f"apply {step.patch}" if step.patch else f"{verb} {step.media or step.product or 'by a command of the plan'}",
-            msi_command(plan, verb, number, log),
-            limit,
-            codes,
-            log if not step.command else "",
-            observed=recording_name(verb, number) if step.observed else "",
-        )
-    if isinstance(step, ExeStep):
-        return Action(
-            "exe",
-            f"{verb} {step.media}" if step.media else f"run {step.program}",
-            exe_command(step),
-            limit,
-            {**EXE_CODES, **step.codes},
-            wait_for=tuple(re.sub(r"(?i)\.exe$", "", name) for name in step.wait_for),
-            observed=recording_name(verb, number) if step.observed else "",
-        )
-    if isinstance(step, CopyStep):
-        items = tuple(
-            Item("/".join(path.relative_to(workspace.resolve()).parts), target, digest_of[path]) for path, target in extras(workspace, step)
-        )
-        return Action("copy", f"place {step.source}", items=items, timeout=limit, keep=step.existing == "keep")
-    return Action("take-back", "take back what was placed", timeout=limit)
+def msi_command(plan: Plan, verb: str, number: int) -> str:
+    """The command line of an msi step that stands in the plan."""
+    return _msi_command(At(Path(), verb, number, plan.steps(verb)))
 
 
-def exe_command(step: ExeStep) -> str:
-    """The command line of an exe step, with the placeholders of the package's and the log folder."""
-    program = rf"{{package}}\media\{step.media}".replace("/", "\\") if step.media else step.program
-    return f'"{program}" {step.arguments}'.strip()
+def steps_of(workspace: Path, plan: Plan, verb: str) -> tuple[Step, ...]:
+    """The steps of a verb; those of an uninstall that nobody wrote follow from the install."""
+    written = plan.steps(verb)
+    return written if written or verb != "uninstall" else derived(workspace, plan)
 
 
-def recording_name(verb: str, number: int) -> str:
-    """Where the recording of an exe step lies in the package; steps count from 1."""
-    return f"observed/{verb}-{number}.json"
+def derived(workspace: Path, plan: Plan) -> tuple[Step, ...]:
+    """What takes the install back, from its last step to its first: products by their code, the rest by its record."""
+    found: list[Step] = []
+    for step in reversed(plan.install):
+        if isinstance(step, MsiStep):
+            code = product_of(workspace, step)
+            if code:
+                found.append(MsiStep(product=code, timeout=step.timeout))
+        elif kind_of(step).reversal_of(step) == "by record":
+            if not found or not isinstance(found[-1], TakeBackStep):
+                found.append(TakeBackStep())
+        else:
+            found += kind_of(step).undo(step)
+    once = [step for number, step in enumerate(found) if not isinstance(step, TakeBackStep) or TakeBackStep() not in found[:number]]
+    return tuple(once)
 
 
-def written_transform(verb: str, number: int) -> str:
-    """Where the transform that is made from a step's changes lies in the package; steps count from 1."""
-    return f"transforms/{verb}-{number}.mst"
+def product_of(workspace: Path, step: MsiStep) -> str | None:
+    """The code of the product that a step installs, from its database."""
+    return product_code(workspace / "media" / step.media) if step.media else None
 
 
-def transforms_of(plan: Plan, verb: str, number: int) -> list[str]:
-    """The transforms of a step as its command line names them, in order.
-
-    A patch step names those of the step that installed the product: where the installer keeps no
-    record of them, a patch would put back what they leave out.
-    """
-    step = plan.steps(verb)[number - 1]
-    if isinstance(step, MsiStep) and step.patch:
-        earlier = [at for at, other in enumerate(plan.steps(verb)[: number - 1], 1) if isinstance(other, MsiStep) and other.media]
-        return transforms_of(plan, verb, earlier[-1]) if earlier else []
-    if not isinstance(step, MsiStep):
-        return []
-    names = [*step.transforms, *([written_transform(verb, number)] if step.change else [])]
-    return [name if name.startswith(":") else rf"{{package}}\{name}".replace("/", "\\") for name in names]
+def _way(way: Way) -> InTheWay:
+    return InTheWay(way.names, seconds(way.wait), way.ask, way.postpone, seconds(way.postpone_for), way.in_use, way.text)
 
 
-def msi_command(plan: Plan, verb: str, number: int, log: str | None = None) -> str:
-    """The command line of an msi step, with the placeholders of the package's and the log folder."""
-    step = plan.steps(verb)[number - 1]
-    assert isinstance(step, MsiStep)
-    if step.command:
-        return step.command
-    where = rf"{{logs}}\{log}" if log else None
-    suppress, transforms = step.restart == "suppress", transforms_of(plan, verb, number)
-    if step.patch:
-        file = rf"{{package}}\media\{step.patch}".replace("/", "\\")
-        return commandline.patch(
-            file, properties=step.properties, transforms=transforms, log=where, suppress_restart=suppress, arguments=step.arguments
-        )
-    target = rf"{{package}}\media\{step.media}".replace("/", "\\") if step.media else step.product or ""
-    if verb == "install" and step.media:
-        return commandline.install(
-            target,
-            properties=step.properties,
-            features=step.features,
-            transforms=transforms,
-            log=where,
-            suppress_restart=suppress,
-            arguments=step.arguments,
-        )
-    make = commandline.repair if verb == "repair" else commandline.uninstall
-    line = make(target, log=where, suppress_restart=suppress, arguments=step.arguments)
-    return " ".join([line, *(commandline.assign(name, str(value)) for name, value in step.properties.items())])
+def _secret(plan: Plan) -> tuple[str, ...]:
+    steps = [step for verb in VERBS for step in plan.steps(verb) if isinstance(step, MsiStep)]
+    pairs = [(name, str(value)) for step in steps for name, value in step.properties.items()]
+    return tuple(sorted({value for name, value in pairs if value and secrets.is_secret(name)}))
+
+
+def keeps(plan: Plan) -> str:
+    """What stays on the machine: all of it where it goes on after a restart or can be repaired, else what an uninstall needs."""
+    if plan.keep:
+        return plan.keep
+    restarts = any("restart" in kind_of(step).needs for step in plan.install)
+    return "all" if plan.repair or restarts else "scripts"
+
+
+def _need(workspace: Path, need: Any) -> Needed:
+    rules = need.holds
+    if need.source:
+        inner = read(below(workspace, need.source, "extras"))
+        if inner.id != need.package:
+            raise Usage(f"the package in {need.source} is {inner.id}, not {need.package}")
+        rules = rules or inner.detect
+    folder = need.source.rstrip("/\\").replace("\\", "/") if need.source else ""
+    return Needed(need.package or "", need.version or "", folder, rules, need.consent, need.remove)
 
 
 def resolve(workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_of: dict[Path, str], tool: str) -> Manifest:
-    """The manifest of a plan whose files are known."""
+    """The manifest of a plan whose files are known. Raises Usage."""
     package = plan.package
-    actions = {verb: tuple(action(workspace, plan, verb, number, digest_of) for number in range(1, len(plan.steps(verb)) + 1)) for verb in VERBS}
+    actions = {
+        verb: tuple(action(workspace, plan, verb, number, digest_of) for number in range(1, len(steps_of(workspace, plan, verb)) + 1))
+        for verb in VERBS
+    }
     return Manifest(
         id=package.id,
         name=package.name,
@@ -249,23 +237,13 @@ def resolve(workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_o
         publisher=package.publisher,
         architecture=package.architecture,
         scope=package.scope,
-        os=plan.when.os,
-        architectures=plan.when.architecture,
-        secrets=tuple(
-            sorted(
-                {
-                    str(value)
-                    for verb in VERBS
-                    for step in plan.steps(verb)
-                    if isinstance(step, MsiStep)
-                    for name, value in step.properties.items()
-                    if secrets.is_secret(name) and str(value)
-                }
-            )
-        ),
-        disk=size(plan.when.disk) if plan.when.disk else None,
-        programs=plan.in_the_way.names,
-        wait=seconds(plan.in_the_way.wait),
+        when=resolve_condition(plan.when),
+        needs=tuple(_need(workspace, need) for need in plan.need),
+        in_the_way={verb: _way(plan.in_the_way.of(verb)) for verb in VERBS},
+        progress=plan.in_the_way.progress,
+        keep=keeps(plan),
+        exclusive=seconds(plan.exclusive),
+        secrets=_secret(plan),
         logs=rf"{plan.log.folder}\{package.id}",
         install=actions["install"],
         uninstall=actions["uninstall"],

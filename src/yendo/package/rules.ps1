@@ -93,5 +93,45 @@ function Test-Rule($Rule) {
             }
             return @($false, 'no such entry')
         }
+        'folder' {
+            [string]$path = [Environment]::ExpandEnvironmentVariables($Rule['path'])
+            if ([IO.Directory]::Exists($path)) { return @($true, ($path + ' is there')) }
+            return @($false, ($path + ' does not exist'))
+        }
+        'service' {
+            [Microsoft.Win32.RegistryKey]$key = Get-Key 'HKLM' '64' ('System\CurrentControlSet\Services\' + $Rule['name'])
+            if (($null -eq $key) -or ($null -eq $key.GetValue('ImagePath', $null))) { return @($false, ('there is no service ' + $Rule['name'])) }
+            if ($Rule['start'] -ne '') {
+                [string]$start = switch ($key.GetValue('Start', 3)) { 2 { 'auto' } 3 { 'demand' } 4 { 'disabled' } default { 'in another way' } }
+                if ($start -ne $Rule['start']) { return @($false, ('it starts ' + $start)) }
+            }
+            if ($Rule['running'] -ne '') {
+                [string]$program = [IO.Path]::Combine([Environment]::SystemDirectory, 'sc.exe')
+                [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new($program, 'query "' + $Rule['name'] + '"')
+                $start.UseShellExecute = $false
+                $start.RedirectStandardOutput = $true
+                $start.CreateNoWindow = $true
+                [Diagnostics.Process]$process = [Diagnostics.Process]::Start($start)
+                [bool]$runs = [regex]::IsMatch($process.StandardOutput.ReadToEnd(), ':\s+4\s')
+                if ($runs -and ($Rule['running'] -eq 'no')) { return @($false, 'it runs') }
+                if ((-not $runs) -and ($Rule['running'] -eq 'yes')) { return @($false, 'it does not run') }
+            }
+            return @($true, ('service ' + $Rule['name'] + ' is there'))
+        }
+        'process' {
+            if ([Diagnostics.Process]::GetProcessesByName($Rule['name']).Length -gt 0) { return @($true, ($Rule['name'] + ' runs')) }
+            return @($false, ($Rule['name'] + ' does not run'))
+        }
+        'environment' {
+            [Microsoft.Win32.RegistryKey]$key = Get-Key 'HKLM' '64' 'System\CurrentControlSet\Control\Session Manager\Environment'
+            $value = $key.GetValue($Rule['name'], $null, 'DoNotExpandEnvironmentNames')
+            if ($null -eq $value) { return @($false, ($Rule['name'] + ' is not set')) }
+            return @(((-not $Rule['compare']) -or (('' + $value) -ceq $Rule['equals'])), ($Rule['name'] + ' is ' + $value))
+        }
+        'certificate' {
+            [Microsoft.Win32.RegistryKey]$key = Get-Key 'HKLM' '64' ('Software\Microsoft\SystemCertificates\' + $Rule['store'] + '\Certificates\' + $Rule['thumbprint'])
+            if ($null -eq $key) { return @($false, ($Rule['thumbprint'].Substring(0, 12) + ' is not in ' + $Rule['store'])) }
+            return @($true, ($Rule['thumbprint'].Substring(0, 12) + ' is in ' + $Rule['store']))
+        }
     }
 }

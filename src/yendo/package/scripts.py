@@ -2,15 +2,34 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from importlib.resources import files
 from typing import Any
+
+import msgspec
 
 from yendo.detect.evaluate import describe
 from yendo.facts.versions import VersionRange
 from yendo.installers.msi.commandline import pack_code
 from yendo.package import manifest as form
-from yendo.plan import FileRule, MsiProductRule, RegistryRule, Rule, UninstallEntryRule
+from yendo.plan.model import VERBS
+from yendo.steps import Action, fragment
+from yendo.steps.host import BUSY_TRIES, BUSY_WAIT
+from yendo.terms.rules import (
+    BaseRule,
+    CertificateRule,
+    EnvironmentRule,
+    FileRule,
+    FolderRule,
+    MsiProductRule,
+    ProcessRule,
+    RegistryRule,
+    Rule,
+    ServiceRule,
+    UninstallEntryRule,
+)
+from yendo.terms.when import Node
 
 DOORWAY = """@echo off\r
 setlocal DisableDelayedExpansion\r
@@ -45,9 +64,12 @@ def _bounds(text: str | None) -> list[dict[str, str]]:
 
 
 def _template(name: str) -> str:
-    """A script's fixed part, with the judging of rules that two of them share."""
+    """A script's fixed part, with the parts that several of them share."""
     here = files("yendo.package")
-    return here.joinpath(name).read_text("utf-8").replace("#RULES#\n", here.joinpath("rules.ps1").read_text("utf-8"))
+    text = here.joinpath(name).read_text("utf-8")
+    for part in ("rules", "facts", "record", "people"):
+        text = text.replace(f"#{part.upper()}#\n", here.joinpath(f"{part}.ps1").read_text("utf-8"))
+    return text
 
 
 def _script(text: str) -> bytes:
@@ -55,48 +77,122 @@ def _script(text: str) -> bytes:
     return b"\xef\xbb\xbf" + text.replace("\r\n", "\n").replace("\n", "\r\n").encode()
 
 
+def _values(value: Any) -> Any:
+    """Data of a kind as literals: nodes and rules in the runner's form."""
+    if isinstance(value, Node):
+        return node(value)
+    if isinstance(value, BaseRule):
+        return _rule(value)  # type: ignore[arg-type]
+    if isinstance(value, Mapping):
+        if "test" in value and set(value) <= set(Node.__struct_fields__):
+            return node(msgspec.convert(value, Node))
+        if set(value) == {"title", "rule"}:
+            return {"title": value["title"], "rule": _values(msgspec.convert(value["rule"], Rule))}
+        return {key: _values(item) for key, item in value.items()}
+    if isinstance(value, list | tuple):
+        return [_values(item) for item in value]
+    return value
+
+
+def node(value: Node) -> dict[str, Any]:
+    """A question of a condition as the runner asks it."""
+    found: dict[str, Any] = {"test": value.test, "fact": value.fact, "want": value.want, "passing": value.passing}
+    found["nodes"] = [node(inner) for inner in value.nodes]
+    if value.rule is not None:
+        found["rule"] = _rule(value.rule)
+    return found
+
+
+def _step(action: Action) -> dict[str, Any]:
+    found: dict[str, Any] = {
+        **_values(action.data),
+        "kind": action.kind,
+        "title": action.title,
+        "command": action.command,
+        "timeout": action.timeout,
+        "wait_for": list(action.wait_for),
+        "when": [node(inner) for inner in action.when],
+        "unless": [_rule(rule) for rule in action.unless],
+        "probe": [_rule(rule) for rule in action.probe],
+        "once": action.once,
+        "run_as": action.run_as,
+        "folder": action.folder,
+        "retries": action.retries,
+        "retry_wait": action.retry_wait,
+        "on_failure": action.on_failure,
+        "reverse": action.reverse,
+        "temporary_reverse": action.temporary_reverse,
+    }
+    return found | ({"codes": action.codes} if action.codes else {})
+
+
+CHOICE = {
+    "en": "OK closes it now and begins. Cancel puts it off; that is possible {left} times more, until {last}. Without an answer it begins in {wait} minutes.",
+    "de": "OK schließt es jetzt und beginnt. Abbrechen verschiebt es, noch {left}-mal, bis {last}. Ohne Antwort beginnt es in {wait} Minuten.",
+}
+
+
+def kept_files(manifest: form.Manifest) -> list[str]:
+    """What stays on the machine: everything, or all but the vendor's media."""
+    if manifest.keep == "nothing":
+        return []
+    names = [file.path for file in manifest.files]
+    later = " ".join(action.command for verb in ("uninstall", "repair") for action in manifest.actions(verb)).replace("\\", "/")
+    return [name for name in names if manifest.keep == "all" or not name.startswith("media/") or name in later]
+
+
 def runner(manifest: form.Manifest) -> bytes:
-    """``apply.ps1`` of a package."""
-
-    def step(action: form.Action) -> dict[str, Any]:
-        return {
-            "kind": action.kind,
-            "title": action.title,
-            "command": action.command,
-            "timeout": action.timeout,
-            "codes": action.codes,
-            "keep": action.keep,
-            "wait_for": list(action.wait_for),
-            "unless": [_rule(rule) for rule in action.unless],
-            "items": [{"source": item.source.replace("/", "\\"), "to": item.to, "sha256": item.sha256} for item in action.items],
-        }
-
+    """``apply.ps1`` of a package: the fixed part, the kinds of steps that it has, its data."""
     data = {
         "id": manifest.id,
         "name": manifest.name,
         "version": manifest.version,
         "revision": manifest.revision,
+        "publisher": manifest.publisher,
+        "run": manifest.run,
         "logs": manifest.logs,
-        "os": _bounds(manifest.os),
-        "architectures": list(manifest.architectures),
-        "disk": manifest.disk or 0,
-        "programs": list(manifest.programs),
+        "keep": manifest.keep,
+        "exclusive": manifest.exclusive,
+        "progress": manifest.progress,
+        "when": [node(inner) for inner in manifest.when],
+        "needs": [
+            {
+                "package": need.package,
+                "range": need.version,
+                "version": _bounds(need.version),
+                "folder": need.folder,
+                "holds": [_rule(rule) for rule in need.holds],
+                "consent": need.consent,
+                "remove": need.remove,
+            }
+            for need in manifest.needs
+        ],
+        "in_the_way": {verb: {name: getattr(way, name) for name in way.__struct_fields__} for verb, way in manifest.in_the_way.items()},
+        "choice": CHOICE,
+        "first_language": list(dict.fromkeys(name for way in manifest.in_the_way.values() for name in way.text)),
         "secrets": list(manifest.secrets),
-        "wait": manifest.wait,
-        "busy_wait": form.BUSY_WAIT,
-        "busy_tries": form.BUSY_TRIES,
+        "busy_wait": BUSY_WAIT,
+        "busy_tries": BUSY_TRIES,
+        "detect": [_rule(rule) for rule in manifest.detect],
         "files": [{"path": file.path.replace("/", "\\"), "sha256": file.sha256} for file in manifest.files if file.path.startswith(form.CONTENT)],
-        **{verb: [step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")},
+        "kept": sorted(
+            {name.replace("/", "\\") for name in kept_files(manifest)}
+            | ({"apply.ps1", "apply.cmd", "detect.ps1"} if manifest.keep != "nothing" else set())
+        ),
+        **{verb: [_step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")},
     }
     lines = [f"    {literal(key)} = {literal(value)}" for key, value in data.items()]
-    text = _template("apply.ps1").replace("#DATA#", "$Plan = @{\n" + "\n".join(lines) + "\n}")
-    for mark in ("NOT_APPLICABLE", "DAMAGED", "TIMED_OUT", "STEP_FAILED", "WRONG_USE"):
-        text = text.replace(f"#{mark}#", str(getattr(form, mark)))
-    return _script(text)
+    kinds = sorted({action.kind for verb in VERBS for action in manifest.actions(verb)})
+    switch = "\n".join(f"        '{name}' {{ return Step-{''.join(part.capitalize() for part in name.split('-'))} $Step }}" for name in kinds)
+    text = _template("apply.ps1").replace("#KINDS#", "\n".join(fragment(name) for name in kinds)).replace("#SWITCH#", switch)
+    for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
+        if hasattr(form, mark):
+            text = text.replace(f"#{mark}#", str(getattr(form, mark)))
+    return _script(text.replace("#DATA#", "$Plan = @{\n" + "\n".join(lines) + "\n}"))
 
 
 def _rule(rule: Rule) -> dict[str, Any]:
-    common = {"title": describe(rule), "version": _bounds(rule.version)}
+    common = {"title": describe(rule), "version": _bounds(getattr(rule, "version", None))}
     match rule:
         case MsiProductRule():
             return {"kind": "msi-product", "product": pack_code(rule.code), **common}
@@ -116,6 +212,17 @@ def _rule(rule: Rule) -> dict[str, Any]:
             }
         case UninstallEntryRule():
             return {"kind": "uninstall-entry", "name": rule.name, "views": [rule.view] if rule.view else ["64", "32"], **common}
+        case FolderRule():
+            return {"kind": "folder", "path": rule.path, **common}
+        case ServiceRule():
+            running = {True: "yes", False: "no", None: ""}[rule.running]
+            return {"kind": "service", "name": rule.name, "start": rule.start or "", "running": running, **common}
+        case ProcessRule():
+            return {"kind": "process", "name": rule.bare, **common}
+        case EnvironmentRule():
+            return {"kind": "environment", "name": rule.name, "compare": rule.equals is not None, "equals": rule.equals or "", **common}
+        case CertificateRule():
+            return {"kind": "certificate", "store": rule.store, "thumbprint": rule.thumbprint.upper(), **common}
 
 
 def detection(manifest: form.Manifest) -> bytes:

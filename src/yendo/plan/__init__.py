@@ -1,28 +1,19 @@
 """The plan: one readable file that says what a package is."""
 
-from yendo.plan.model import (
-    Change,
-    CopyStep,
-    ExeStep,
-    FileRule,
-    InTheWay,
-    Log,
-    Media,
-    MsiProductRule,
-    MsiStep,
-    Package,
-    Plan,
-    RegistryRule,
-    Rule,
-    Step,
-    TakeBackStep,
-    UninstallEntryRule,
-    When,
-)
+from yendo.plan.model import InTheWay, Log, Media, Need, Package, Plan, Way
 from yendo.plan.reading import PlanError, Problem, read, read_text
+from yendo.steps import Step
+from yendo.steps.copy import CopyStep
+from yendo.steps.exe import ExeStep
+from yendo.steps.msi import MsiStep
+from yendo.steps.take_back import TakeBackStep
+from yendo.terms.changes import Change
+from yendo.terms.rules import FileRule, MsiProductRule, RegistryRule, Rule, UninstallEntryRule
+from yendo.terms.when import Condition
 
 __all__ = [
     "Change",
+    "Condition",
     "CopyStep",
     "ExeStep",
     "FileRule",
@@ -31,6 +22,7 @@ __all__ = [
     "Media",
     "MsiProductRule",
     "MsiStep",
+    "Need",
     "Package",
     "Plan",
     "PlanError",
@@ -40,7 +32,7 @@ __all__ = [
     "Step",
     "TakeBackStep",
     "UninstallEntryRule",
-    "When",
+    "Way",
     "read",
     "read_text",
 ]

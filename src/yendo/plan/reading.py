@@ -12,6 +12,9 @@ import msgspec
 
 from yendo.errors import YendoError
 from yendo.plan import model, places
+from yendo.steps import AnyStep
+from yendo.terms.changes import Change
+from yendo.terms.rules import Rule
 
 MAX_PLAN = 4 << 20
 
@@ -103,7 +106,10 @@ def _where(path: places.Path) -> str:
     return f"[{out}]" if out else "the plan"
 
 
-_KINDS: dict[str | int, tuple[str, Any]] = {"detect": ("rule", model.Rule), "unless": ("rule", model.Rule), "change": ("change", model.Change)}
+_KINDS: dict[str | int, tuple[str, Any]] = {
+    **dict.fromkeys(("detect", "unless", "probe", "holds", "rules"), ("rule", Rule)),
+    "change": ("change", Change),
+}
 
 
 def _explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, int]) -> Problem:
@@ -112,7 +118,7 @@ def _explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, 
     for name, index, _key in re.findall(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[(\d+)\]|\[(\.\.\.)\]", where.rstrip("`")):
         path += [int(index)] if index else [name] if name else []
     if match := re.match(r"Invalid value '(.+)'$", message):
-        noun, union = next((_KINDS[part] for part in reversed(path) if part in _KINDS), ("step", model.Step))
+        noun, union = next((_KINDS[part] for part in reversed(path) if part in _KINDS), ("step", AnyStep))
         kinds = [struct.__struct_config__.tag for struct in _flat(union)]
         near = difflib.get_close_matches(match[1], kinds, 1)
         message = f"{match[1]!r} is no kind of {noun} that this version carries out; known: {', '.join(kinds)}" + (

@@ -3,14 +3,17 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable
 from pathlib import Path
 
+import msgspec
+
 from yendo.detect.evaluate import judge
-from yendo.effects import Effect, File, State, apply, net
+from yendo.effects import Effect, State, apply, difference, net
 from yendo.effects.recording import replay
-from yendo.effects.things import parent
+from yendo.effects.things import kind_of
+from yendo.errors import NotCovered
 from yendo.evidence import Evidence
+from yendo.facts.machine import Facts
 from yendo.facts.surroundings import Surroundings, expand
 from yendo.formats.msi.patch import Patch
 from yendo.installers import programs
@@ -18,8 +21,13 @@ from yendo.installers.msi import commandline, engine, layers
 from yendo.installers.msi.layers import Layers
 from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import Memory
+from yendo.machines.simulated.machine import SimulatedSession
 from yendo.machines.simulated.programs import recordings
-from yendo.package.manifest import Action, Manifest
+from yendo.package import carry
+from yendo.package import manifest as form
+from yendo.package.manifest import Manifest, read
+from yendo.steps import KINDS, Action
+from yendo.steps.host import HOME, Host
 
 
 def install_effects(
@@ -33,19 +41,20 @@ def install_effects(
     blind: list[str] = []
     memories: dict[str, tuple[Memory, Layers]] = {}
     before = state.copy()
-    for action in manifest.install:
+    brought = [form.needed_first(need) for need in manifest.needs if need.folder]
+    for action in (*brought, *manifest.install):
         if any(judge(rule, state, surroundings.environment).holds for rule in action.unless):
             continue
-        if action.kind == "copy":
-            effects += _copy(action, surroundings, state, package)
-        elif action.kind == "exe":
+        if action.when and not _host(manifest, package, surroundings, state, real).condition(action.when).holds:
+            continue
+        if action.kind == "exe":
             more, spots = _exe(action, package, surroundings, state, real)
-            effects += more
-            blind += spots
         elif action.kind == "msi":
             more, spots = _msi(action, package, surroundings, state, memories)
-            effects += more
-            blind += spots
+        else:
+            more, spots = _performed(action, _host(manifest, package, surroundings, state, real))
+        effects += more
+        blind += spots
     return net(effects, before, state), list(dict.fromkeys(blind))
 
 
@@ -104,12 +113,39 @@ def _exe(action: Action, package: Path, surroundings: Surroundings, state: State
     return list(found.effects), [f"{spot.what}: {spot.why}" for spot in found.blind_spots]
 
 
-def _copy(action: Action, surroundings: Surroundings, state: State, package: Path) -> Iterable[Effect]:
-    for item in action.items:
-        target = expand(item.to, surroundings.environment)
-        where = Evidence("person", f"plan: {action.title}")
-        for folder in state.add_folders(parent(target)):
-            yield Effect("add", folder, "authored", where)
-        before = state.add(File(target, (package / item.source).stat().st_size, item.sha256))
-        if before is None:
-            yield Effect("add", File(target, (package / item.source).stat().st_size, item.sha256), "authored", where)
+def _host(manifest: Manifest, package: Path, surroundings: Surroundings, state: State, real: bool) -> Host:
+    """A simulated machine with this state; of a real one, facts are known only as far as they are seen from outside."""
+    folder = rf"C:\Hand over\{manifest.id}"
+    session = SimulatedSession(surroundings, state)
+    if real:
+        session.facts = Facts(windows=surroundings.windows, architecture=surroundings.architecture, computer=surroundings.computer)
+    session.bring(package, folder)
+    host = Host(session, manifest.id, package, folder, logs=manifest.logs)
+    host.sleep = lambda _: None
+
+    def other(inner: str, verb: str) -> int:
+        found = carry.carry(read(package / inner), package / inner, session, verb, folder=rf"{folder}\{inner}", sleep=host.sleep)
+        return found.exit_code
+
+    host.carry_other = other
+    return host
+
+
+def _performed(action: Action, host: Host) -> tuple[list[Effect], list[str]]:
+    """Of every other kind: what it does when it is carried out on a simulated machine with this state."""
+    session = host.session
+    assert isinstance(session, SimulatedSession)
+    state, surroundings = session.own_state, session.surroundings
+    before = state.copy()
+    own = expand(HOME, surroundings.environment).lower()
+    try:
+        KINDS[action.kind].perform(action, host)
+    except NotCovered:
+        return [], [f"{action.title}: what it does is known only from a run"]
+    except (OSError, ValueError) as error:
+        return [], [f"{action.title}: fails on a fresh machine: {error}"]
+    for thing in [thing for thing in state if thing.identity.startswith(own)]:
+        state.remove(kind_of(thing), thing.identity)
+    evidence = Evidence("person", f"plan: {action.title}")
+    found = [msgspec.structs.replace(effect, evidence=evidence) for effect in difference(before, state, "authored")]
+    return found, [f"{action.title}: a script may do more than its probe says"] if action.kind == "script" else []

@@ -8,6 +8,8 @@ from collections.abc import Callable
 from datetime import UTC, datetime
 from pathlib import Path
 
+import msgspec
+
 import yendo
 from yendo.detect import detected
 from yendo.detect.evaluate import describe
@@ -22,6 +24,7 @@ from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.prove import explain, predict
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase, Proof
+from yendo.steps.host import HOME, STEP_FAILED, TIMED_OUT
 
 ACCEPTED = (0, 3010, 1641)
 SCENARIOS: dict[str, Account] = {"desk": "user", "system": "system"}
@@ -32,6 +35,7 @@ _NOTES = {
     ("wine", "system"): "the system account, imitated by a redirected profile and hive: the layer has no such account",
 }
 RUNNER_LIMIT = 3600.0
+MOST_RESTARTS = 5
 
 Progress = Callable[[str], object]
 
@@ -73,11 +77,34 @@ class _Prover:
         return bool(good)
 
     def verb(self, session: Session, verb: str) -> carry.Carried:
+        """Carries a verb out to its end, through every restart in its middle."""
+        carried = self.started(session, verb)
+        for _ in range(MOST_RESTARTS):
+            if carried.exit_code != 1641 or not self.unfinished(session):
+                break
+            begun = time.monotonic()
+            session.restart()  # what goes on at the machine's start is the package's own runner
+            self.command_seconds += time.monotonic() - begun
+            if self.unfinished(session):
+                again = self.started(session, verb)
+            else:  # what starts the runner at the machine's start has done it
+                log = session.read(expand(rf"{self.manifest.logs}\{verb}.log", session.surroundings.environment)) or b""
+                lines = [line.partition(" ")[2] for line in log.decode("utf-8", "replace").splitlines()]
+                ends = [line.rpartition(" ")[2] for line in lines if line.startswith(("done with ", "ended with "))]
+                again = carry.Carried(int(ends[-1]) if ends and ends[-1].isdigit() else STEP_FAILED, tuple(lines))
+            carried = msgspec.structs.replace(again, lines=(*carried.lines, *again.lines))
+        return carried
+
+    def unfinished(self, session: Session) -> bool:
+        journal = carry.read_journal(session.read(expand(rf"{HOME}\state\{self.manifest.id}\journal.txt", session.surroundings.environment)))
+        return journal is not None and not journal.over
+
+    def started(self, session: Session, verb: str) -> carry.Carried:
         if self.machine.has_powershell:
             # "call" loses the exit code in an older layer; a management system starts it through the shell too
             ran = session.run(f'cmd /s /c ""{self.folder}\\apply.cmd" {verb}"', timeout=RUNNER_LIMIT)
             self.command_seconds += ran.seconds
-            code = form.TIMED_OUT if ran.exit_code is None else ran.exit_code
+            code = TIMED_OUT if ran.exit_code is None else ran.exit_code
             return carry.Carried(code, tuple(line for line in ran.output.splitlines() if line.strip()))
         carried = carry.carry(
             self.manifest,
@@ -172,10 +199,12 @@ class _Prover:
         carried = self.verb(session, "install")
         good = carried.exit_code in ACCEPTED
         details, cause = ((), ("", "")) if good else self.failed_run(session, "install", carried)
-        found = f"exit code {carried.exit_code}" + (f" ({form.EXIT_CODES[carried.exit_code]})" if carried.exit_code in (3010, 1641) else "")
+        found = f"exit code {carried.exit_code}" + (f" ({form.EXIT_CODES[carried.exit_code].meaning})" if carried.exit_code in (3010, 1641) else "")
         if not self.phase(
             "install", "install", good, "exit code 0, 3010 or 1641", found, by=self.by, seconds=time.monotonic() - begun, details=details, cause=cause
         ):
+            if carried.exit_code == form.NOT_DETECTED:
+                self.detection(session, session.state(), "detected", "detected after the install", True, self.script_says(session))
             return None
         script = self.script_says(session)
         state = session.state()
@@ -296,21 +325,14 @@ class _Prover:
         )
 
     def without_own(self, effects: list[Effect], session: Session) -> list[Effect]:
-        """Without what the runner itself keeps: its logs and its record of placed files."""
-        environment = session.surroundings.environment
-        heads = [expand(self.manifest.logs, environment).lower(), expand(r"%ProgramData%\Yendo\placed", environment).lower()]
+        """Without what the runner itself keeps: its logs, its record, what it needs for repair and uninstall."""
+        head = expand(HOME, session.surroundings.environment).lower()
+        logs = expand(self.manifest.logs, session.surroundings.environment).lower()
+        heads = (head, logs) if logs.startswith(head) else (head, logs, parent(logs))
 
         def own(effect: Effect) -> bool:
-            if kind_of(effect.thing) not in ("file", "folder"):
-                return False
             at = effect.thing.identity
-            return any(
-                at == head
-                or at.startswith(head + "\\")
-                or (kind_of(effect.thing) == "folder" and head.startswith(at + "\\") and at.endswith("\\yendo"))
-                or at == parent(head)
-                for head in heads
-            )
+            return kind_of(effect.thing) in ("file", "folder", "ini") and (at in heads or at.startswith((head + "\\", logs + "\\")))
 
         return [effect for effect in effects if not own(effect)]
 

@@ -41,9 +41,10 @@ def install(
     log: str | None = None,
     suppress_restart: bool = True,
     arguments: str = "",
+    advertise: bool = False,
 ) -> str:
-    """The command line of a silent installation."""
-    words = ["msiexec", "/i", f'"{package}"', *_common(log, suppress_restart, arguments)]
+    """The command line of a silent installation, or of offering the product to every user without installing it."""
+    words = ["msiexec", "/jm" if advertise else "/i", f'"{package}"', *_common(log, suppress_restart, arguments)]
     words += [assign(name, str(value)) for name, value in properties.items()]
     if chosen := ",".join(features):
         words.append(assign("ADDLOCAL", chosen))

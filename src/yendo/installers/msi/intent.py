@@ -28,7 +28,7 @@ from yendo.formats.msi.transform import Held, Key, TableChange, Transform
 from yendo.installers.msi.changes import noun
 from yendo.installers.msi.fitting import facts, summary_for
 from yendo.installers.msi.session import long_name, platform_of
-from yendo.plan.model import Change, DropChange, EnvironmentChange, FeatureChange, FileChange, PropertyChange, RegistryChange, ServiceChange
+from yendo.terms.changes import Change, DropChange, EnvironmentChange, FeatureChange, FileChange, PropertyChange, RegistryChange, ServiceChange
 
 # Added files are numbered behind everything, and so is their medium: a patch numbers its own from where the
 # vendor's files end, and of two media that could hold a file the first is taken.

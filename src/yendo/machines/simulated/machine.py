@@ -14,10 +14,11 @@ from pathlib import Path
 
 import msgspec
 
-from yendo.effects import Effect, File, Folder, State, net
+from yendo.effects import Effect, File, Folder, Service, Shortcut, State, difference, net
 from yendo.effects.recording import Recording
 from yendo.effects.things import Environment, RegistryValue, Thing, parent
 from yendo.errors import NotCovered, Unreadable
+from yendo.facts.machine import USUAL
 from yendo.facts.surroundings import Account, Surroundings, expand, for_everyone, windows
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import Overlay
@@ -26,10 +27,12 @@ from yendo.installers.msi import commandline, engine, fitting, layers
 from yendo.installers.msi.layers import Layers
 from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import Memory
-from yendo.machines.protocol import Place, Ran
-from yendo.machines.simulated import programs
+from yendo.machines.protocol import Place, Ran, Value
+from yendo.machines.simulated import holding, programs, stock
+from yendo.machines.simulated.registry import Registry
+from yendo.terms.rules import Rule
 
-_FILES = ("msiexec.exe", "cmd.exe", "reg.exe")
+_FILES = ("msiexec.exe", "cmd.exe", "reg.exe", "sc.exe", "schtasks.exe", "netsh.exe", "pnputil.exe", "dism.exe", "shutdown.exe")
 
 
 def fresh_state(surroundings: Surroundings) -> State:
@@ -73,9 +76,9 @@ class SimulatedMachine:
 class SimulatedSession:
     """One simulated machine. ``busy`` counts how often the installer answers "another one is running"."""
 
-    def __init__(self, surroundings: Surroundings) -> None:
+    def __init__(self, surroundings: Surroundings, state: State | None = None) -> None:
         self.surroundings = surroundings
-        self._state = fresh_state(surroundings)
+        self._state = fresh_state(surroundings) if state is None else state
         self._contents: dict[str, bytes | Path] = {}
         self._memories: dict[str, Memory] = {}
         self._packages: dict[str, Layers] = {}
@@ -84,10 +87,20 @@ class SimulatedSession:
         self._uninstallers: dict[str, tuple[Path, str]] = {}  # path on the machine -> its installer, and where that ran
         self.busy = 0
         self.running: list[str] = []  # programs that a person has open, by their names without .exe
+        self.facts = USUAL
+        self.registry = Registry(self._state)
+        self.users = ["S-1-5-21-1-2-3-1001", "default"]  # hives of people, and of those who log on for the first time
+        self.told: list[str] = []  # what the person was shown
+        self.agrees: list[bool] = []  # what the person answers, first to last; without an answer, yes
+        self._assumed: dict[str, list[Effect]] = {}  # a command line that takes it back -> what was assumed
+        self.called: list[str] = []  # command lines of stock programs
 
     # --- files -------------------------------------------------------------------------------------
 
     def bring(self, source: Path, target: str) -> None:
+        self._brought[target.lower()] = source
+
+    def lend(self, source: Path, target: str) -> None:
         self._brought[target.lower()] = source
 
     def _lookup(self, path: str) -> bytes | Path | None:
@@ -115,11 +128,15 @@ class SimulatedSession:
         if self._state.get("folder", parent(path)) is None:
             raise FileNotFoundError(f"the folder of {path} does not exist")
         self._contents[path.lower()] = data
-        self._state.add(File(path, len(data), hashlib.sha256(data).hexdigest()))
+        if path.lower().endswith(".lnk") and data[:1] == b"{":  # put back as it was kept
+            self._state.add(msgspec.json.decode(data, type=Shortcut))
+        else:
+            self._state.add(File(path, len(data), hashlib.sha256(data).hexdigest()))
 
     def remove(self, path: str) -> bool:
         self._contents.pop(path.lower(), None)
-        return self._state.remove("file", path) is not None
+        gone = [self._state.remove(kind, path) for kind in ("file", "shortcut")]
+        return any(thing is not None for thing in gone)
 
     def make_folder(self, path: str) -> bool:
         if self._state.get("folder", path) is not None or path.endswith(":"):
@@ -141,8 +158,83 @@ class SimulatedSession:
         self.running = [program for program in self.running if program not in there]
         return bool(there)
 
+    def files_below(self, path: str) -> list[str]:
+        head = path.lower().rstrip("\\") + "\\"
+        return sorted(
+            thing.path for thing in self._state.of("file", "shortcut") if isinstance(thing, File | Shortcut) and thing.identity.startswith(head)
+        )
+
+    def folders_below(self, path: str) -> list[str]:
+        head = path.lower().rstrip("\\") + "\\"
+        return sorted(thing.path for thing in self._state.of("folder") if isinstance(thing, Folder) and thing.identity.startswith(head))
+
+    # --- the registry, services, shortcuts, the person -------------------------------------------------
+
+    def get_value(self, hive: str, view: str, key: str, name: str) -> Value | None:
+        return self.registry.get(hive, view, key, name)
+
+    def set_value(self, hive: str, view: str, key: str, name: str, value: Value | None) -> None:
+        self.registry.set(hive, view, key, name, value)
+
+    def has_key(self, hive: str, view: str, key: str) -> bool:
+        return self.registry.has(hive, view, key)
+
+    def make_key(self, hive: str, view: str, key: str) -> None:
+        self.registry.make(hive, view, key)
+
+    def drop_key(self, hive: str, view: str, key: str) -> bool:
+        return self.registry.drop(hive, view, key)
+
+    def keys_below(self, hive: str, view: str, key: str) -> list[str]:
+        return self.registry.below(hive, view, key)
+
+    def values_of(self, hive: str, view: str, key: str) -> list[str]:
+        return self.registry.names(hive, view, key)
+
+    def user_hives(self) -> list[str]:
+        return self.users
+
+    def service_state(self, name: str) -> str:
+        found = self._state.get("service", name)
+        return "" if not isinstance(found, Service) else "running" if found.running else "stopped"
+
+    def related(self, upgrade_code: str) -> list[str]:
+        found = []
+        for code, known in self._packages.items():
+            with known.opened() as database:
+                if fitting.facts(database).get("UpgradeCode", "").upper() == upgrade_code:
+                    found.append(code)
+        return found
+
+    def put_shortcut(self, link: Shortcut) -> None:
+        self._contents[link.identity] = msgspec.json.encode(link)
+        self._state.add(link)
+
+    def show(self, text: str) -> None:
+        self.told.append(text)
+
+    def answer(self, text: str) -> bool:
+        self.told.append(text)
+        return self.agrees.pop(0) if self.agrees else True
+
+    def make_hold(self, rules: tuple[Rule, ...], reverse: str) -> None:
+        before = self._state.copy()
+        for rule in rules:
+            holding.make(rule, self, self._state)
+        if reverse:
+            self._assumed.setdefault(expand(reverse, self.surroundings.environment).lower(), []).extend(difference(before, self._state))
+
+    def restart(self) -> None:
+        """Starts the machine anew: nothing runs any more, and pending work is done."""
+        self.running = []
+
     def state(self) -> State:
         return self._state.copy()
+
+    @property
+    def own_state(self) -> State:
+        """The state itself, which changes with the machine."""
+        return self._state
 
     def net_effects(self, before: State) -> list[Effect]:
         """What the installer's runs did since ``before``, with their evidence; not what it keeps for itself."""
@@ -156,6 +248,15 @@ class SimulatedSession:
         Raises NotCovered for any other program.
         """
         line = expand(command, self.surroundings.environment)
+        if line.lower() in self._assumed:
+            for effect in self._assumed[line.lower()]:
+                self._state.remove(effect.kind, effect.thing.identity)
+            self._assumed[line.lower()] = []
+            return Ran(0, "assumed, by the step's own probe", 0.0)
+        known = stock.run(line, self._state)
+        if known is not None:
+            self.called.append(line)
+            return known
         recording = programs.recorded(line, list(self._brought.items()))
         if recording is not None:
             return self._program(line, recording)

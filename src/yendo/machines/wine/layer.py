@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import itertools
 import os
 import shutil
 import signal
@@ -66,6 +67,7 @@ class Prefix:
     """
 
     def __init__(self, layer: Layer, root: Path, home: Path, environment: dict[str, str] | None = None) -> None:
+        self._numbers = itertools.count()
         self.layer, self.root, self.home = layer, root, home
         kept = {name: os.environ[name] for name in ("PATH", "DISPLAY", "LANG", "LC_ALL", "XAUTHORITY") if name in os.environ}
         self.environment = {
@@ -111,7 +113,7 @@ class Prefix:
 
     def batch(self, line: str, work: Path, folder: str | None = None) -> tuple[str, Path]:
         """Writes a Windows command line as a batch file; returns its Windows path, and the file for what it says."""
-        number = len(list(work.glob("run-*.bat")))
+        number = next(self._numbers)  # several may run at once
         batch, said = work / f"run-{number}.bat", work / f"run-{number}.txt"
         escaped = line.replace("%", "%%")
         enter = f'cd /d "{folder}"\r\n' if folder else ""

@@ -19,6 +19,7 @@ from yendo.effects.things import key_of, parent
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.facts import surroundings as around
 from yendo.facts.surroundings import Account, Surroundings
+from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Place, Ran
 from yendo.machines.wine import layer as layers
 from yendo.machines.wine import noise, observe
@@ -26,6 +27,7 @@ from yendo.machines.wine.copies import PrivateCopy
 from yendo.machines.wine.watch import Watched, watch
 
 RECIPE = 10  # raise it when a template must be made anew
+RESTART_LIMIT = 900.0  # seconds, for what goes on after a restart
 POWERSHELL_VARIABLE = "YENDO_POWERSHELL"
 _SHELL_FOLDER = "windows/system32/WindowsPowerShell/v1.0"
 _SYSTEM_PROFILE = r"C:\windows\system32\config\systemprofile"
@@ -238,7 +240,7 @@ class WineMachine:
             shutil.rmtree(work, ignore_errors=True)
 
 
-class WineSession:
+class WineSession(RunnerOnly):
     """One private copy, from fresh to thrown away."""
 
     def __init__(self, machine: WineMachine, copy: PrivateCopy, work: Path, account: Account, display: str | None) -> None:
@@ -335,6 +337,11 @@ class WineSession:
 
     def close_program(self, name: str) -> bool:
         return self.run(f'taskkill /im "{name}.exe"', timeout=60).exit_code == 0
+
+    def restart(self) -> None:
+        self.prefix.flush()
+        self.run("wineboot -r", timeout=300)
+        self.prefix.settle(RESTART_LIMIT)
 
     # --- commands and state -------------------------------------------------------------------------
 

@@ -10,6 +10,7 @@ from collections.abc import Callable, Iterable
 import msgspec
 
 from yendo.effects import AccessRights, Effect, RegistryValue, Service, UninstallEntry
+from yendo.effects.things import Part
 
 
 class Quirk(msgspec.Struct, frozen=True):
@@ -85,6 +86,10 @@ def _type_library(effect: Effect) -> tuple[Effect, ...] | None:
     return None
 
 
+def _parts(effect: Effect) -> tuple[Effect, ...] | None:
+    return () if isinstance(effect.thing, Part) else None
+
+
 QUIRKS = (
     Quirk("one-list", "the layer lists a product of one user in the machine's list of programs, not in that user's", _list_of_the_machine),
     Quirk("service-quotes", "the layer registers a service's program without the quotes that Windows puts round a path with spaces", _service_quotes),
@@ -94,6 +99,7 @@ QUIRKS = (
     Quirk("isolated", "the layer makes no private copies of isolated components", _isolated),
     Quirk("odbc-attributes", "the layer writes FileUsage=1 for every database driver in place of its attributes", _odbc),
     Quirk("type-library", "the layer registers a type library by its path in the long form", _type_library),
+    Quirk("parts", "the layer's own programs for tasks, firewall, drivers, features and apps end well and do nothing", _parts),
     Quirk("published", "the layer publishes components for the user even for an installation for everyone", _published),
 )
 

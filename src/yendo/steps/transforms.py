@@ -6,22 +6,16 @@ import io
 from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yendo.errors import Usage
 from yendo.formats.msi import Database, transform
 from yendo.formats.msi.overlay import Overlay
 from yendo.installers.msi import intent, layers
-from yendo.plan import MsiStep
+from yendo.steps.base import below
 
-
-def below(workspace: Path, name: str, *rooms: str) -> Path:
-    """A file of the workspace. Raises Usage where it is not there or lies outside ``rooms``."""
-    path = (workspace / name.replace("\\", "/")).resolve()
-    if not any(path.is_relative_to((workspace / room).resolve()) for room in rooms):
-        raise Usage(f"{name!r} is not below {' or '.join(room + '/' for room in rooms)}")
-    if not path.is_file():
-        raise Usage(f"{name} is not there; put the file there, or correct the path")
-    return path
+if TYPE_CHECKING:
+    from yendo.steps.msi import MsiStep
 
 
 def given(workspace: Path, step: MsiStep) -> list[Path | str]:

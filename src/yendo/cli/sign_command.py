@@ -1,0 +1,59 @@
+"""Sign a built package, or judge its signature. Exit code 1 when it does not hold.
+
+yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --identity office.p12 --timestamp http://stamps.marrowby.example
+yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --verify
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("package", type=Path, metavar="PACKAGE", help="a built package, or a workspace (then its newest package)")
+    parser.add_argument(
+        "--identity", type=Path, metavar="FILE", help="key and certificates: a .p12, or one PEM file; its passphrase in YENDO_PASSPHRASE"
+    )
+    parser.add_argument("--timestamp", metavar="URL", help="a time stamp authority (RFC 3161), so that the signature outlives its certificate")
+    parser.add_argument("--verify", action="store_true", help="judge the signature that is there")
+
+
+def run(options: argparse.Namespace) -> int:
+    from yendo.cli import prove_command, show
+    from yendo.errors import Usage
+    from yendo.package import signing
+
+    package = prove_command.find(options.package)
+    if options.verify:
+        found = signing.verify(package)
+    elif options.identity:
+        passphrase = os.environ.get("YENDO_PASSPHRASE")
+        found = signing.sign(package, signing.identity(options.identity, passphrase.encode() if passphrase else None), options.timestamp)
+    else:
+        raise Usage("say who signs with --identity FILE, or ask with --verify")
+    if options.json:
+        show.emit(
+            {
+                "schema": "yendo.sign/1",
+                "package": str(package),
+                "holds": not found.problems,
+                **{name: getattr(found, name) for name in found.__struct_fields__},
+            }
+        )
+    elif not options.quiet:
+        out = show.console()
+        words = "the signature holds" if not found.problems else "the signature does not hold"
+        out.print(f"[bold]{words}[/bold]: {show.clean(package)}")
+        rows = [
+            ("signer", found.signer),
+            ("chain", " < ".join(found.chain)),
+            ("seen by a third party", found.seen or "never: give --timestamp URL when signing"),
+        ]
+        show.grid(out, [*rows, *(("problem", problem) for problem in found.problems)], styles=("dim",))
+        if not options.verify:
+            out.print(
+                "next: yendo prove, since a proof belongs to the signed bytes; and the signer's certificate into TrustedPublisher on the machines"
+            )
+    return 1 if found.problems else 0

@@ -1,0 +1,29 @@
+"""What a real machine does not let others do from outside: there the package's own runner does it."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any, NoReturn
+
+from yendo.errors import NotCovered
+from yendo.facts.machine import Facts
+from yendo.facts.surroundings import Surroundings
+
+
+class RunnerOnly:
+    """Mixed into a session: everything here is refused, and the facts are those that can be seen from outside."""
+
+    surroundings: Surroundings
+
+    @property
+    def facts(self) -> Facts:
+        return Facts(windows=self.surroundings.windows, architecture=self.surroundings.architecture, computer=self.surroundings.computer)
+
+    def lend(self, source: Path, target: str) -> None:
+        """Nothing: without the runner nothing is kept on a real machine."""
+
+    def _refuse(self, *_: Any) -> NoReturn:
+        raise NotCovered("this step needs the package's own runner, and this machine has no PowerShell; `yendo doctor` says how to add one")
+
+    files_below = folders_below = get_value = set_value = has_key = make_key = drop_key = keys_below = values_of = _refuse
+    user_hives = service_state = related = put_shortcut = show = answer = make_hold = _refuse

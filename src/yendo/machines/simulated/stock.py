@@ -1,0 +1,134 @@
+"""Programs that every Windows has, as far as steps call them: what they change on a simulated machine, and the code they leave with."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from yendo.effects import Service, State
+from yendo.effects.things import Part
+from yendo.machines.protocol import Ran
+
+_WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|(\S+)')
+# Source: the Win32 error codes that the service control program leaves with.
+_UNKNOWN, _EXISTS, _RUNNING, _STOPPED, _DISABLED = 1060, 1073, 1056, 1062, 1058
+
+
+def words(line: str) -> list[str]:
+    """A command line in words, quotes taken off where they stand around a whole word."""
+    out = []
+    for word in re.findall(r'(?:[^\s"]|"(?:[^"\\]|\\.)*")+', line):
+        inner = re.sub(r'"((?:[^"\\]|\\.)*)"', lambda match: re.sub(r'\\(["\\])', r"\1", match[1]), word)
+        out.append(inner)
+    return out
+
+
+def run(line: str, state: State) -> Ran | None:
+    """Carries a command line out; None where the program is none of these."""
+    parts = words(line)
+    name = re.sub(r"(?i)\.exe$", "", parts[0].rpartition("\\")[2].lower()) if parts else ""
+    program = _PROGRAMS.get(name)
+    return Ran(program(parts[1:], state), "Published name: oem1.inf\n" if name == "pnputil" else "", 0.0) if program else None
+
+
+def _option(parts: list[str], name: str) -> str:
+    """``/name:value`` or ``name=value``, without regard to case."""
+    for part in parts:
+        match = re.fullmatch(rf"(?i)/?{re.escape(name)}[:=](.*)", part)
+        if match:
+            return match[1]
+    return ""
+
+
+def _after(parts: list[str], name: str) -> str:
+    """``name value``."""
+    lowered = [part.lower() for part in parts]
+    return parts[lowered.index(name) + 1] if name in lowered[:-1] else ""
+
+
+def _sc(parts: list[str], state: State) -> int:
+    verb, name = parts[0].lower(), parts[1]
+    there = state.get("service", name)
+    service = there if isinstance(there, Service) else None
+    if verb == "create":
+        if service:
+            return _EXISTS
+        start, account = _after(parts, "start=") or "demand", _after(parts, "obj=") or "LocalSystem"
+        state.add(Service(name, _after(parts, "displayname=") or name, _after(parts, "binpath="), start, account, (), False))
+        return 0
+    if service is None:
+        return _UNKNOWN
+    if verb == "delete":
+        state.remove("service", name)
+    elif verb == "start":
+        if service.running or service.start == "disabled":
+            return _RUNNING if service.running else _DISABLED
+        state.add(_replaced(service, running=True))
+    elif verb == "stop":
+        if not service.running:
+            return _STOPPED
+        state.add(_replaced(service, running=False))
+    elif verb == "config":
+        state.add(_replaced(service, start=_after(parts, "start=") or service.start))
+    return 0
+
+
+def _replaced(service: Service, **fields: object) -> Service:
+    import msgspec
+
+    return msgspec.structs.replace(service, **fields)
+
+
+def _part(state: State, sort: str, name: str, value: str | None, *, there: bool, missing: int = 1) -> int:
+    if there:
+        state.add(Part(sort, name, value))
+        return 0
+    return 0 if state.remove("part", Part(sort, name).identity) else missing
+
+
+def _schtasks(parts: list[str], state: State) -> int:
+    return _part(state, "task", _after(parts, "/tn"), None, there=parts[0].lower() == "/create")
+
+
+def _netsh(parts: list[str], state: State) -> int:
+    value = " ".join(part for part in parts[4:] if not part.startswith("name="))
+    return _part(state, "firewall-rule", _option(parts, "name"), value, there=parts[2].lower() == "add")
+
+
+def _pnputil(parts: list[str], state: State) -> int:
+    if parts[0].lower() == "/delete-driver":
+        for thing in [thing for thing in state.of("part") if isinstance(thing, Part) and thing.sort == "driver"]:
+            state.remove("part", thing.identity)
+        return 0
+    folder = parts[1].rpartition("\\")[0].rpartition("\\")[2]
+    if state.get("part", Part("driver", folder).identity):
+        return 259
+    return _part(state, "driver", folder, None, there=True)
+
+
+def _dism(parts: list[str], state: State) -> int:
+    lowered = [part.lower() for part in parts]
+    if "/enable-feature" in lowered or "/disable-feature" in lowered:
+        _part(state, "feature", _option(parts, "featurename"), None, there="/enable-feature" in lowered)
+    elif "/add-package" in lowered:
+        _part(state, "feature", _option(parts, "packagepath").rpartition("\\")[2], None, there=True)
+    elif "/add-provisionedappxpackage" in lowered:
+        _part(state, "app", _option(parts, "packagepath").rpartition("\\")[2].partition("_")[0], None, there=True)
+    elif "/remove-provisionedappxpackage" in lowered:
+        wanted = _option(parts, "packagename").lower()
+        for thing in [thing for thing in state.of("part") if isinstance(thing, Part) and thing.sort == "app"]:
+            if wanted.startswith(thing.name.lower().rpartition(".")[0] or thing.name.lower()):
+                state.remove("part", thing.identity)
+    return 0
+
+
+_PROGRAMS: dict[str, Callable[[list[str], State], int]] = {
+    "sc": _sc,
+    "schtasks": _schtasks,
+    "netsh": _netsh,
+    "pnputil": _pnputil,
+    "dism": _dism,
+    "shutdown": lambda parts, state: 0,
+    "logoff": lambda parts, state: 0,
+    "icacls": lambda parts, state: 0,
+}

@@ -1,0 +1,272 @@
+# --- changes, each written down before it is made ---------------------------------------------------------------------------
+
+# One line at the end of a file, on the disk before anything else happens; a line that was cut off before is taken away.
+function Add-Line([string]$Path, [string]$Text) {
+    [byte[]]$data = $Utf8.GetBytes($Text + "`r`n")
+    [IO.FileStream]$stream = [IO.FileStream]::new($Path, 'OpenOrCreate', 'ReadWrite', 'Read', 4096, 'WriteThrough')
+    try {
+        [long]$end = $stream.Length
+        while ($end -gt 0) {
+            [void]$stream.Seek($end - 1, 'Begin')
+            if ($stream.ReadByte() -eq 10) { break }
+            $end = $end - 1
+        }
+        $stream.SetLength($end)
+        [void]$stream.Seek($end, 'Begin')
+        $stream.Write($data, 0, $data.Length)
+        $stream.Flush($true)
+    } finally { $stream.Dispose() }
+}
+
+$script:Unsaved = $null
+
+# Before the journal says that a step is done, what it has written to the registry is on the disk.
+function Save-Registry {
+    if ($null -ne $script:Unsaved) { $script:Unsaved.Flush(); $script:Unsaved = $null }
+}
+
+function New-Journal {
+    [string]$beside = $JournalFile + '.new'
+    [IO.File]::WriteAllText($beside, "begin`t" + $Verb + "`t" + $Plan['run'] + "`r`n", $Utf8)
+    [void](Get-Native)::MoveFileExW($beside, $JournalFile, 9)
+    Add-Line $RecordFile 'B'
+}
+
+function Get-Record {
+    if (-not [IO.File]::Exists($RecordFile)) { return ,[string[]]@() }
+    [string[]]$lines = [regex]::Split([IO.File]::ReadAllText($RecordFile, $Utf8), "`r`n")
+    if ($lines.Length -lt 2) { return ,[string[]]@() }
+    return ,[string[]]@($lines[0..($lines.Length - 2)])
+}
+
+function Format-Field([string]$Text) { return [regex]::Replace($Text, '[%\x00-\x1f]', [Text.RegularExpressions.MatchEvaluator]{ param($match) '%' + ([int][char]$match.Value).ToString('X2') }) }
+
+function Read-Field([string]$Text) { return [regex]::Replace($Text, '%([0-9A-F]{2})', [Text.RegularExpressions.MatchEvaluator]{ param($match) '' + [char][Convert]::ToInt32($match.Groups[1].Value, 16) }) }
+
+function Add-Record {
+    [string[]]$fields = @($args[1..($args.Length - 1)] | ForEach-Object { Format-Field $_ })
+    [string]$line = $args[0] + "`t" + [string]::Join("`t", $fields)
+    [string[]]$lines = Get-Record
+    for ([int]$at = $lines.Length - 1; $at -ge 0; $at--) {
+        if ($lines[$at] -ceq 'B') { break }
+        if ($lines[$at] -ceq $line) { return }
+    }
+    [void][IO.Directory]::CreateDirectory($Room)
+    Add-Line $RecordFile $line
+}
+
+# Keeps the first lines of the record; without any, neither the record nor what was kept aside.
+function Clear-Record([int]$Count) {
+    [string]$aside = [IO.Path]::Combine($Room, 'kept')
+    if ($Count -gt 0) {
+        [string[]]$lines = Get-Record
+        [string]$beside = $RecordFile + '.new'
+        [IO.File]::WriteAllText($beside, [string]::Join("`r`n", $lines[0..($Count - 1)]) + "`r`n", $Utf8)
+        [void](Get-Native)::MoveFileExW($beside, $RecordFile, 9)
+        return
+    }
+    if ([IO.File]::Exists($RecordFile)) { [IO.File]::Delete($RecordFile) }
+    if ([IO.Directory]::Exists($aside)) { [IO.Directory]::Delete($aside, $true) }
+}
+
+function Save-Old([string]$Path) {
+    [string]$name = Get-Digest $Path
+    [string]$aside = [IO.Path]::Combine($Room, 'kept')
+    [string]$to = [IO.Path]::Combine($aside, $name)
+    if ([IO.File]::Exists($to)) { return $name }
+    [void][IO.Directory]::CreateDirectory($aside)
+    [IO.File]::Copy($Path, $to + '.new', $true)
+    [IO.File]::SetAttributes($to + '.new', 'Normal')
+    [void](Get-Native)::MoveFileExW($to + '.new', $to, 9)
+    return $name
+}
+
+function New-Folders([string]$Path) {
+    if ([string]::IsNullOrEmpty($Path) -or [IO.Directory]::Exists($Path)) { return }
+    New-Folders ([IO.Path]::GetDirectoryName($Path))
+    Add-Record 'D' $Path
+    [void][IO.Directory]::CreateDirectory($Path)
+}
+
+function Start-Placing([string]$Path, [string]$Digest) {
+    New-Folders ([IO.Path]::GetDirectoryName($Path))
+    [string]$old = '-'
+    if ([IO.File]::Exists($Path)) { $old = Save-Old $Path }
+    Add-Record 'F' $Digest $old $Path
+    return $Path + '.yendo-new'
+}
+
+function Complete-Placing([string]$Beside, [string]$Path) {
+    [IO.File]::SetAttributes($Beside, 'Normal')
+    if ([IO.File]::Exists($Path)) { [IO.File]::SetAttributes($Path, 'Normal'); [IO.File]::Replace($Beside, $Path, [NullString]::Value) } else { [IO.File]::Move($Beside, $Path) }
+}
+
+function Set-FileFrom([string]$Path, [string]$From, [string]$Digest) {
+    [string]$beside = Start-Placing $Path $Digest
+    try { [IO.File]::Copy($From, $beside, $true); Complete-Placing $beside $Path } catch { Remove-Half $beside; throw }
+}
+
+# Where a disk is full, nothing half stays beside the file.
+function Remove-Half([string]$Beside) { if ([IO.File]::Exists($Beside)) { [IO.File]::SetAttributes($Beside, 'Normal'); [IO.File]::Delete($Beside) } }
+
+function Set-FileBytes([string]$Path, [byte[]]$Data) {
+    [string]$beside = Start-Placing $Path (Get-BytesDigest $Data)
+    try { [IO.File]::WriteAllBytes($beside, $Data); Complete-Placing $beside $Path } catch { Remove-Half $beside; throw }
+}
+
+function Remove-Recorded([string]$Path, [bool]$Keep) {
+    if (-not [IO.File]::Exists($Path)) { return $false }
+    if ($Keep) { Add-Record 'X' (Save-Old $Path) $Path }
+    [IO.File]::SetAttributes($Path, 'Normal')
+    [IO.File]::Delete($Path)
+    return $true
+}
+
+# --- the registry -------------------------------------------------------------------------------------------------------------------
+
+function Get-Hive([string]$Hive, [string]$View) {
+    [string]$root = switch ($Hive) { 'HKCU' { 'CurrentUser' } 'HKU' { 'Users' } default { 'LocalMachine' } }
+    return [Microsoft.Win32.RegistryKey]::OpenBaseKey($root, 'Registry' + $View)
+}
+
+function Join-Value([string]$Kind, $Data) {
+    if ($Kind -eq 'multi') { return 'multi=' + [string]::Join("`0", @($Data)) }
+    return $Kind + '=' + $Data
+}
+
+function Get-Value([string]$Hive, [string]$View, [string]$Key, [string]$Name) {
+    [Microsoft.Win32.RegistryKey]$opened = (Get-Hive $Hive $View).OpenSubKey($Key)
+    if ($null -eq $opened) { return '-' }
+    $found = $opened.GetValue($Name, $null, 'DoNotExpandEnvironmentNames')
+    if ($null -eq $found) { return '-' }
+    switch ($opened.GetValueKind($Name)) {
+        'DWord' { return 'dword=' + ([long]$found -band 4294967295) }
+        'QWord' { return 'qword=' + $found }
+        'ExpandString' { return 'expand=' + $found }
+        'MultiString' { return 'multi=' + [string]::Join("`0", $found) }
+        'Binary' { return 'binary=' + [BitConverter]::ToString($found).Replace('-', '').ToLowerInvariant() }
+    }
+    return 'sz=' + $found
+}
+
+function Set-Value([string]$Hive, [string]$View, [string]$Key, [string]$Name, [string]$Value) {
+    if ($Value -eq '-') {
+        [Microsoft.Win32.RegistryKey]$opened = (Get-Hive $Hive $View).OpenSubKey($Key, $true)
+        if ($null -ne $opened) { $opened.DeleteValue($Name, $false); $script:Unsaved = $opened }
+        return
+    }
+    [Microsoft.Win32.RegistryKey]$made = (Get-Hive $Hive $View).CreateSubKey($Key)
+    $script:Unsaved = $made
+    [string]$data = $Value.Substring($Value.IndexOf('=') + 1)
+    switch ($Value.Substring(0, $Value.IndexOf('='))) {
+        'dword' { $made.SetValue($Name, [BitConverter]::ToInt32([BitConverter]::GetBytes([long]$data), 0), 'DWord') }
+        'qword' { $made.SetValue($Name, [long]$data, 'QWord') }
+        'expand' { $made.SetValue($Name, $data, 'ExpandString') }
+        'multi' { [string[]]$items = @(); if ($data -ne '') { $items = $data.Split([char]0) }; $made.SetValue($Name, $items, 'MultiString') }
+        'binary' {
+            [byte[]]$bytes = [byte[]]::new($data.Length / 2)
+            for ([int]$at = 0; $at -lt $bytes.Length; $at++) { $bytes[$at] = [Convert]::ToByte($data.Substring(2 * $at, 2), 16) }
+            $made.SetValue($Name, $bytes, 'Binary')
+        }
+        default { $made.SetValue($Name, $data, 'String') }
+    }
+}
+
+function New-Keys([string]$Hive, [string]$View, [string]$Key) {
+    if ($Key -eq '') { return }
+    if ($null -ne (Get-Hive $Hive $View).OpenSubKey($Key)) { return }
+    [int]$cut = $Key.LastIndexOf('\')
+    if ($cut -gt 0) { New-Keys $Hive $View $Key.Substring(0, $cut) }
+    Add-Record 'K' $Hive $View $Key
+    [void](Get-Hive $Hive $View).CreateSubKey($Key)
+}
+
+# Sets a value ("type=data"), or takes it away ("-"); false where it was so.
+function Set-Recorded([string]$Hive, [string]$View, [string]$Key, [string]$Name, [string]$Value) {
+    [string]$before = Get-Value $Hive $View $Key $Name
+    if ($before -ceq $Value) { return $false }
+    if ($Value -ne '-') { New-Keys $Hive $View $Key }
+    Add-Record 'V' $Value $before $Hive $View $Key $Name
+    Set-Value $Hive $View $Key $Name $Value
+    return $true
+}
+
+function Remove-Tree([string]$Hive, [string]$View, [string]$Key) {
+    [Microsoft.Win32.RegistryKey]$opened = (Get-Hive $Hive $View).OpenSubKey($Key)
+    if ($null -eq $opened) { return }
+    foreach ($inner in $opened.GetSubKeyNames()) { Remove-Tree $Hive $View ($Key + '\' + $inner) }
+    foreach ($name in $opened.GetValueNames()) { [void](Set-Recorded $Hive $View $Key $name '-') }
+    $opened.Dispose()
+    (Get-Hive $Hive $View).DeleteSubKey($Key, $false)
+}
+
+function Send-EnvironmentChanged { [void](Get-Native)::SendMessageTimeoutW([IntPtr]65535, 26, [IntPtr]::Zero, 'Environment', 2, 2000, [IntPtr]::Zero) }
+
+# --- taking back --------------------------------------------------------------------------------------------------------------------------
+
+function Undo-Lines([string[]]$Lines, [bool]$RunOnly) {
+    $called = @{}
+    for ([int]$at = $Lines.Length - 1; $at -ge 0; $at--) {
+        [string[]]$parts = @($Lines[$at].Split([char]9) | ForEach-Object { Read-Field $_ })
+        switch ($parts[0]) {
+            'F' { Undo-File $parts[1] $parts[2] $parts[3] }
+            'X' { if (-not [IO.File]::Exists($parts[2])) { New-Folders ([IO.Path]::GetDirectoryName($parts[2])); Restore-Old $parts[1] $parts[2] } }
+            'D' {
+                if ([IO.Directory]::Exists($parts[1])) {
+                    if ([IO.Directory]::GetFileSystemEntries($parts[1]).Length -eq 0) { [IO.Directory]::Delete($parts[1]); Say ('removed: ' + $parts[1]) }
+                    else { Say ('left, it is not empty: ' + $parts[1]) }
+                }
+            }
+            'V' {
+                [string]$found = Get-Value $parts[3] $parts[4] $parts[5] $parts[6]
+                [string]$label = $parts[3] + '\' + $parts[5] + '\' + $parts[6]
+                if ($found -ceq $parts[2]) { continue }
+                if ($found -cne $parts[1]) { Say ('left, it was changed since: ' + $label); continue }
+                Set-Value $parts[3] $parts[4] $parts[5] $parts[6] $parts[2]
+                if ($parts[2] -eq '-') { Say ('removed: ' + $label) } else { Say ('put back: ' + $label) }
+            }
+            'K' {
+                [Microsoft.Win32.RegistryKey]$opened = (Get-Hive $parts[1] $parts[2]).OpenSubKey($parts[3])
+                if ($null -eq $opened) { continue }
+                [bool]$empty = ($opened.SubKeyCount -eq 0) -and ($opened.ValueCount -eq 0)
+                $opened.Dispose()
+                if ($empty) { (Get-Hive $parts[1] $parts[2]).DeleteSubKey($parts[3], $false); Say ('removed: ' + $parts[1] + '\' + $parts[3]) }
+                else { Say ('left, it is not empty: ' + $parts[1] + '\' + $parts[3]) }
+            }
+            { ($_ -eq 'U') -or (($_ -eq 'R') -and $RunOnly) } {
+                # a command that several runs wrote down is needed once
+                if ($called.ContainsKey($parts[1])) { continue }
+                $called[$parts[1]] = $true
+                [string]$line = [Environment]::ExpandEnvironmentVariables($parts[1].Replace('{package}', $Here).Replace('{logs}', $Logs))
+                Say ('exit code ' + (Invoke-Call $line $false)[0] + ': taken back')
+            }
+        }
+    }
+}
+
+function Undo-File([string]$New, [string]$Old, [string]$Path) {
+    if ([IO.File]::Exists($Path + '.yendo-new')) { [IO.File]::Delete($Path + '.yendo-new') }
+    [string]$found = '-'
+    if ([IO.File]::Exists($Path)) { $found = Get-Digest $Path }
+    if ($found -eq $Old) { return }
+    if ($found -ne $New) { if ($found -ne '-') { Say ('left, it was changed since: ' + $Path) }; return }
+    [IO.File]::SetAttributes($Path, 'Normal')
+    if ($Old -eq '-') { [IO.File]::Delete($Path); Say ('removed: ' + $Path) } else { Restore-Old $Old $Path }
+}
+
+function Restore-Old([string]$Name, [string]$Path) {
+    [string]$beside = $Path + '.yendo-new'
+    [IO.File]::Copy([IO.Path]::Combine($Room, 'kept', $Name), $beside, $true)
+    Complete-Placing $beside $Path
+    Say ('put back: ' + $Path)
+}
+
+# Where nothing was begun, nothing of ours stays either.
+function Remove-Idle {
+    if ($null -ne $Lock) { $Lock.Dispose() }
+    [string]$file = [IO.Path]::Combine($Room, 'lock')
+    if ([IO.File]::Exists($file)) { [IO.File]::Delete($file) }
+    foreach ($folder in @($Room, [IO.Path]::GetDirectoryName($Room))) {
+        if ([IO.Directory]::Exists($folder) -and ([IO.Directory]::GetFileSystemEntries($folder).Length -eq 0)) { [IO.Directory]::Delete($folder) }
+    }
+}

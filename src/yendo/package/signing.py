@@ -1,0 +1,323 @@
+"""Signing a built package and judging its signature.
+
+The two scripts get a signature block as Windows takes it; a listing of every file's hash gets a detached message beside it, so that the
+whole package stands behind one signature. Source: RFC 5652 (messages), RFC 3161 (time stamps), "Windows Authenticode Portable
+Executable Signature Format" (the indirect data), and for scripts: the digest is over the text in UTF-16 without its mark and its block.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import os
+import re
+import shutil
+import urllib.error
+import urllib.request
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from asn1crypto import algos, cms, core, tsp
+from asn1crypto import x509 as asn1_x509
+
+from yendo import atomic, digest
+from yendo.errors import NotCovered, Unreadable, Usage
+from yendo.package import manifest as form
+
+LISTING, MESSAGE = "files.sha256", "files.sha256.p7s"
+SCRIPTS = ("apply.ps1", "detect.ps1")
+INDIRECT, SIP_INFO, STAMP = "1.3.6.1.4.1.311.2.1.4", "1.3.6.1.4.1.311.2.1.30", "1.3.6.1.4.1.311.3.3.1"
+_SCRIPT_READER = bytes.fromhex("1fcc3b60594b084eb724d2c6297ef351")  # the part of PowerShell that reads script signatures
+_BEGIN, _END = "# SIG # Begin signature block", "# SIG # End signature block"
+MAX_ANSWER = 1 << 20
+
+
+class _Digest(core.Sequence):  # type: ignore[misc]
+    _fields = [("algorithm", algos.DigestAlgorithm), ("digest", core.OctetString)]
+
+
+class _SipInfo(core.Sequence):  # type: ignore[misc]
+    _fields = [("version", core.Integer), ("reader", core.OctetString), *((f"reserved_{number}", core.Integer) for number in range(5))]
+
+
+class _Data(core.Sequence):  # type: ignore[misc]
+    _fields = [("type", core.ObjectIdentifier), ("value", core.Any)]
+
+
+class _Indirect(core.Sequence):  # type: ignore[misc]
+    _fields = [("data", _Data), ("message_digest", _Digest)]
+
+
+# so that the library writes and reads the content with its explicit tag
+cms.ContentType._map[INDIRECT] = "indirect_data"
+cms.ContentInfo._oid_specs["indirect_data"] = _Indirect
+cms.EncapsulatedContentInfo._oid_specs["indirect_data"] = _Indirect
+
+
+class Identity(msgspec.Struct, frozen=True):
+    """Who signs: a private key and the certificates from the signer's upwards."""
+
+    key: Any
+    certificates: tuple[Any, ...]
+
+
+class Verified(msgspec.Struct, frozen=True):
+    """What became of judging a signature; ``problems`` is empty where it holds. ``seen`` is a third party's time, in UTC."""
+
+    signer: str
+    chain: tuple[str, ...]
+    seen: str | None
+    problems: tuple[str, ...]
+
+
+def identity(path: Path, passphrase: bytes | None = None) -> Identity:
+    """Reads key and certificates from a .p12 or .pfx, or from one PEM file. Raises Usage, NotCovered without the library."""
+    try:
+        from cryptography import x509
+        from cryptography.hazmat.primitives.serialization import load_pem_private_key, pkcs12
+    except ImportError as error:
+        raise NotCovered("signing needs the library cryptography: pip install 'yendo[sign]'") from error
+    try:
+        data = path.read_bytes()
+        if path.suffix.lower() in (".p12", ".pfx"):
+            found = pkcs12.load_pkcs12(data, passphrase)
+            if found.key is None or found.cert is None:
+                raise Usage(f"{path} holds no key with its certificate")
+            return Identity(found.key, (found.cert.certificate, *(more.certificate for more in found.additional_certs)))
+        return Identity(load_pem_private_key(data, passphrase), tuple(x509.load_pem_x509_certificates(data)))
+    except (OSError, ValueError, TypeError) as error:
+        raise Usage(f"{path}: {error}; a PEM file with key and certificates or a .p12 is wanted, its passphrase in YENDO_PASSPHRASE") from error
+
+
+def _loaded(certificate: Any) -> Any:
+    from cryptography.hazmat.primitives.serialization import Encoding
+
+    return asn1_x509.Certificate.load(certificate.public_bytes(Encoding.DER))
+
+
+def _signature(who: Identity, data: bytes) -> tuple[str, bytes]:
+    from cryptography.hazmat.primitives import hashes
+    from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
+
+    if isinstance(who.key, rsa.RSAPrivateKey):
+        return "rsassa_pkcs1v15", who.key.sign(data, padding.PKCS1v15(), hashes.SHA256())
+    if isinstance(who.key, ec.EllipticCurvePrivateKey):
+        return "sha256_ecdsa", who.key.sign(data, ec.ECDSA(hashes.SHA256()))
+    raise Usage("the key is neither RSA nor of an elliptic curve")
+
+
+def message(who: Identity, content: bytes, *, kind: str = "data", indirect: _Indirect | None = None, stamp: str | None = None) -> bytes:
+    """A signed message over ``content``: detached, or with the indirect data of a script inside. Raises Usage, Unreadable."""
+    inside: dict[str, Any] = {"content_type": kind}
+    attributes = cms.CMSAttributes(
+        [
+            cms.CMSAttribute({"type": "content_type", "values": [kind]}),
+            cms.CMSAttribute({"type": "message_digest", "values": [hashlib.sha256(content).digest()]}),
+        ]
+    )
+    certificates = [_loaded(certificate) for certificate in who.certificates]
+    own = certificates[0]
+    algorithm, value = _signature(who, attributes.dump())
+    signer: dict[str, Any] = {
+        "version": "v1",
+        "sid": cms.SignerIdentifier({"issuer_and_serial_number": {"issuer": own.issuer, "serial_number": own.serial_number}}),
+        "digest_algorithm": {"algorithm": "sha256"},
+        "signed_attrs": attributes,
+        "signature_algorithm": {"algorithm": algorithm},
+        "signature": value,
+    }
+    if stamp:
+        token = stamped(stamp, value)
+        signer["unsigned_attrs"] = cms.CMSAttributes([cms.CMSAttribute({"type": STAMP, "values": [token]})])
+    if indirect is not None:
+        inside["content"] = indirect
+    signed = cms.SignedData(
+        {
+            "version": "v1",
+            "digest_algorithms": [{"algorithm": "sha256"}],
+            "encap_content_info": inside,
+            "certificates": certificates,
+            "signer_infos": [signer],
+        }
+    )
+    return bytes(cms.ContentInfo({"content_type": "signed_data", "content": signed}).dump())
+
+
+def stamped(url: str, value: bytes) -> Any:
+    """Asks a time stamp authority for a token over a signature. Raises Unreadable."""
+    wanted = tsp.TimeStampReq(
+        {
+            "version": "v1",
+            "message_imprint": {"hash_algorithm": {"algorithm": "sha256"}, "hashed_message": hashlib.sha256(value).digest()},
+            "nonce": int.from_bytes(os.urandom(8), "big"),
+            "cert_req": True,
+        }
+    )
+    request = urllib.request.Request(url, wanted.dump(), {"Content-Type": "application/timestamp-query"})
+    if request.type not in ("http", "https"):
+        raise Usage(f"{url}: a time stamp authority is asked over http or https")
+    try:
+        with urllib.request.urlopen(request, timeout=30) as answer:
+            raw = answer.read(MAX_ANSWER)
+        found = tsp.TimeStampResp.load(raw)
+        status = found["status"]["status"].native
+        if status not in ("granted", "granted_with_mods"):
+            raise Unreadable(f"{url} gives no time stamp: {status}")
+        token = found["time_stamp_token"]
+        info = _stamp_info(token)
+    except (OSError, urllib.error.URLError, ValueError, TypeError, KeyError) as error:
+        raise Unreadable(f"{url}: no time stamp: {error}") from error
+    if info["nonce"].native != wanted["nonce"].native or _imprint(info) != hashlib.sha256(value).digest():
+        raise Unreadable(f"{url} answers another question than it was asked")
+    return token
+
+
+def _stamp_info(token: Any) -> Any:
+    content = token["content"]["encap_content_info"]["content"]
+    return tsp.TSTInfo.load(content.parsed.dump() if hasattr(content, "parsed") else content.native)
+
+
+def _imprint(info: Any) -> bytes:
+    return bytes(info["message_imprint"]["hashed_message"].native)
+
+
+# --- scripts ---------------------------------------------------------------------------------------------------------
+
+
+def bare(text: str) -> str:
+    """A script without its signature block."""
+    at = text.find(f"\r\n{_BEGIN}\r\n")
+    return text if at < 0 else text[:at]
+
+
+def script_digest(data: bytes) -> bytes:
+    """What a script's signature is over."""
+    return hashlib.sha256(bare(data.decode("utf-8-sig")).encode("utf-16-le")).digest()
+
+
+def signed_script(data: bytes, who: Identity, stamp: str | None) -> bytes:
+    """A script with its signature block."""
+    info = _SipInfo({"version": 0x10000, "reader": _SCRIPT_READER, **{f"reserved_{number}": 0 for number in range(5)}})
+    content = _Indirect(
+        {"data": {"type": SIP_INFO, "value": info}, "message_digest": {"algorithm": {"algorithm": "sha256"}, "digest": script_digest(data)}}
+    )
+    raw = message(who, content.contents, kind="indirect_data", indirect=content, stamp=stamp)
+    encoded = base64.b64encode(raw).decode()
+    lines = [f"# {encoded[at : at + 64]}" for at in range(0, len(encoded), 64)]
+    text = bare(data.decode("utf-8-sig")) + "\r\n" + "\r\n".join([_BEGIN, *lines, _END]) + "\r\n"
+    return b"\xef\xbb\xbf" + text.encode()
+
+
+def _block(data: bytes) -> bytes | None:
+    match = re.search(rf"\r\n{_BEGIN}\r\n(.*?)\r\n{_END}", data.decode("utf-8-sig"), re.S)
+    return base64.b64decode("".join(line[2:] for line in match[1].split("\r\n"))) if match else None
+
+
+# --- packages -----------------------------------------------------------------------------------------------------------
+
+
+def _files(package: Path) -> list[Path]:
+    return [path for path in sorted(package.rglob("*")) if path.is_file() and path.name not in (LISTING, MESSAGE)]
+
+
+def listing(package: Path) -> bytes:
+    """Every file of a package with its hash, a line each."""
+    return "".join(f"{digest.of_file(path)}  {path.relative_to(package).as_posix()}\n" for path in _files(package)).encode()
+
+
+def sign(package: Path, who: Identity, stamp: str | None = None) -> Verified:
+    """Signs a built package in place: it is signed whole or not at all. Raises Usage, Unreadable, NotCovered."""
+    manifest = form.read(package)
+    with atomic.folder(package) as new:
+        for path in _files(package):
+            target = new / path.relative_to(package)
+            target.parent.mkdir(parents=True, exist_ok=True)
+            try:
+                os.link(path, target)  # media is never written to, and may be large
+            except OSError:
+                shutil.copyfile(path, target)
+        changed = {}
+        for name in SCRIPTS:
+            data = signed_script((new / name).read_bytes(), who, stamp)
+            (new / name).unlink()
+            (new / name).write_bytes(data)
+            changed[name] = form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest())
+        files = tuple(changed.get(file.path, file) for file in manifest.files)
+        (new / "manifest.json").unlink()
+        (new / "manifest.json").write_bytes(form.encode(msgspec.structs.replace(manifest, files=files)))
+        listed = listing(new)
+        (new / LISTING).write_bytes(listed)
+        (new / MESSAGE).write_bytes(message(who, listed, stamp=stamp))
+    return verify(package)
+
+
+def verify(package: Path) -> Verified:
+    """Judges the signature of a package: message, listing, every file, both scripts. Raises Usage where it is not signed."""
+    if not (package / MESSAGE).is_file():
+        raise Usage(f"{package} is not signed: it has no {MESSAGE}")
+    listed = (package / LISTING).read_bytes() if (package / LISTING).is_file() else b""
+    signer, chain, seen, problems = _judged((package / MESSAGE).read_bytes(), listed, MESSAGE)
+    lines = [line.partition("  ") for line in listed.decode("utf-8", "replace").splitlines()]
+    wanted = {name: value for value, _, name in lines}
+    there = {path.relative_to(package).as_posix(): path for path in _files(package)}
+    problems += [f"{name} is missing" for name in sorted(wanted.keys() - there.keys())]
+    problems += [f"{name} is not in the listing" for name in sorted(there.keys() - wanted.keys())]
+    problems += [f"{name} has changed since" for name in sorted(wanted.keys() & there.keys()) if digest.of_file(there[name]) != wanted[name]]
+    for name in SCRIPTS:
+        data = (package / name).read_bytes() if (package / name).is_file() else b""
+        try:
+            raw = _block(data)
+            content = cms.ContentInfo.load(raw)["content"]["encap_content_info"]["content"] if raw else None
+            stated = content["message_digest"]["digest"].native if content is not None else None
+        except (ValueError, TypeError, KeyError, UnicodeDecodeError) as error:
+            problems.append(f"{name}: its signature cannot be read: {error}")
+            continue
+        if raw is None or content is None:
+            problems.append(f"{name} has no signature block")
+            continue
+        problems += _judged(raw, content.contents, name)[3]
+        if stated != script_digest(data):
+            problems.append(f"{name} has changed since it was signed")
+    return Verified(signer, chain, seen, tuple(problems))
+
+
+def _judged(raw: bytes, content: bytes, what: str) -> tuple[str, tuple[str, ...], str | None, list[str]]:
+    """Who signed, the chain, a third party's time, and what is wrong."""
+    from cryptography import x509
+    from cryptography.exceptions import InvalidSignature
+    from cryptography.hazmat.primitives import hashes
+    from cryptography.hazmat.primitives.asymmetric import ec, padding
+
+    try:
+        signed = cms.ContentInfo.load(raw)["content"]
+        info = signed["signer_infos"][0]
+        serial = info["sid"].chosen["serial_number"].native
+        certificates = [x509.load_der_x509_certificate(choice.chosen.dump()) for choice in signed["certificates"]]
+        own = next(certificate for certificate in certificates if certificate.serial_number == serial)
+        stated = next(item["values"][0].native for item in info["signed_attrs"] if item["type"].native == "message_digest")
+        value, attributes = info["signature"].native, b"\x31" + info["signed_attrs"].dump()[1:]
+        token = next((item["values"][0] for item in info["unsigned_attrs"] or () if item["type"].dotted == STAMP), None)
+        stamp = _stamp_info(cms.ContentInfo.load(token.dump())) if token is not None else None
+    except (ValueError, TypeError, KeyError, IndexError, StopIteration) as error:
+        return "", (), None, [f"{what}: the signature cannot be read: {error}"]
+    problems = []
+    try:
+        public: Any = own.public_key()
+        if isinstance(public, ec.EllipticCurvePublicKey):
+            public.verify(value, attributes, ec.ECDSA(hashes.SHA256()))
+        else:
+            public.verify(value, attributes, padding.PKCS1v15(), hashes.SHA256())
+    except InvalidSignature:
+        problems.append(f"{what}: the signature is not by the certificate's key")
+    if stated != hashlib.sha256(content).digest():
+        problems.append(f"{what}: it is over other content")
+    seen = None
+    if stamp is not None:
+        seen = stamp["gen_time"].native.isoformat()
+        if _imprint(stamp) != hashlib.sha256(value).digest():
+            problems.append(f"{what}: the time stamp is of another signature")
+        elif not own.not_valid_before_utc <= stamp["gen_time"].native <= own.not_valid_after_utc:
+            problems.append(f"{what}: the certificate was not valid when it was signed")
+    names = tuple(certificate.subject.rfc4514_string() for certificate in (own, *(other for other in certificates if other is not own)))
+    return names[0], names, seen, problems

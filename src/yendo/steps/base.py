@@ -1,0 +1,209 @@
+"""What every kind of step shares: its keys in a plan, its resolved form, and what a kind has to say about itself."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
+
+import msgspec
+from msgspec import Meta
+
+from yendo.errors import Usage
+from yendo.terms.amounts import Written, seconds
+from yendo.terms.rules import Rule
+from yendo.terms.when import Condition, Node, resolve
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+Meaning = Literal["done", "restart", "restarting", "not needed", "again later", "failed"]
+Executed = Literal["real Windows", "API layer", "simulation", "stand-in"]
+Reversal = Literal["by record", "by steps", "nothing to undo", "cannot"]
+DEFAULT_TIMEOUT = 3600.0
+# Source: the Windows Installer's error codes. 1641 means that it has started the restart itself.
+MSI_CODES: dict[str, Meaning] = {"0": "done", "3010": "restart", "1641": "restarting", "1618": "again later"}
+MSI_GONE: dict[str, Meaning] = {"1605": "not needed", "1614": "not needed"}
+
+
+class Step(Written, tag_field="kind", frozen=True, kw_only=True):
+    """Keys that every step has.
+
+    ``when``: where it does not hold, the step is passed over; ``unless``: passed over where one of these rules holds.
+    ``timeout``: how long it may take; one that is still busy then gets as long again. ``retries`` with ``retry_wait``
+    between them, doubled each time. ``on_failure``: stop, undo what this run has done and stop, or go on.
+    ``probe``: rules that hold once the step has taken; one that does not take has failed. ``once``: it is not
+    done again where its probe holds, after a power cut or in a later run. ``run_as``: the account that runs the package, or the person
+    who is logged on. ``folder``: where its program starts. ``window``: it is meant to show one.
+    """
+
+    when: Condition | None = None
+    unless: tuple[Rule, ...] = ()
+    timeout: str | None = None
+    retries: Annotated[int, Meta(ge=0, le=20)] = 0
+    retry_wait: str = "30 s"
+    on_failure: Literal["stop", "undo", "go-on"] = "stop"
+    probe: tuple[Rule, ...] = ()
+    once: bool = False
+    run_as: Literal["runner", "person"] = "runner"
+    folder: str | None = None
+    window: bool = False
+    codes: dict[str, Meaning] = {}
+    note: str = ""
+
+    def __post_init__(self) -> None:
+        if self.timeout:
+            seconds(self.timeout)
+        seconds(self.retry_wait)
+        if any(not re.fullmatch(r"-?\d{1,10}", code) for code in self.codes):
+            raise ValueError('codes are numbers, each with its meaning: codes = { "3010" = "restart" }')
+
+
+class Action(msgspec.Struct, frozen=True, omit_defaults=True):
+    """A step as the runner carries it out.
+
+    ``command`` may hold ``{package}`` and ``{logs}``; ``data`` is the kind's own; times in seconds. ``reverse`` is a
+    command line that takes it back, written down before the step begins; ``temporary_reverse`` one that only
+    undoes an unfinished run.
+    """
+
+    kind: str
+    title: str
+    command: str = ""
+    timeout: float = DEFAULT_TIMEOUT
+    codes: dict[str, Meaning] = {}
+    log: str = ""
+    data: dict[str, Any] = {}
+    when: tuple[Node, ...] = ()
+    unless: tuple[Rule, ...] = ()
+    probe: tuple[Rule, ...] = ()
+    once: bool = False
+    run_as: str = "runner"
+    folder: str = ""
+    retries: int = 0
+    retry_wait: float = 30.0
+    on_failure: str = "stop"
+    wait_for: tuple[str, ...] = ()
+    observed: str = ""
+    reverse: str = ""
+    temporary_reverse: str = ""
+
+
+class At(msgspec.Struct, frozen=True):
+    """Where a step stands: its workspace, verb and number (from 1), the steps of that verb, the hashes of extras and of media."""
+
+    base: Path
+    verb: str
+    number: int
+    steps: tuple[Step, ...]
+    digest_of: dict[Path, str] = {}
+    media: dict[str, str] = {}
+
+    @property
+    def step(self) -> Any:
+        return self.steps[self.number - 1]
+
+    def digest(self, path: Path) -> str:
+        """The hash of an extra file, as far as it was taken already."""
+        return self.digest_of.get(path, "")
+
+
+class Result(msgspec.Struct, frozen=True):
+    """How a step ended: what that means, and the code to leave with where it failed."""
+
+    meaning: str
+    code: int = 0
+
+
+DONE, NOT_NEEDED = Result("done"), Result("not needed")
+
+
+class Kind:
+    """One kind of step. A module below ``yendo.steps`` defines one, with a script fragment of the same name beside it.
+
+    ``reversal`` says how it is taken back, ``executed`` where it was carried out, ``needs`` what it cannot do without.
+    """
+
+    step: ClassVar[type[Step]]
+    reversal: ClassVar[Reversal] = "cannot"
+    executed: ClassVar[tuple[Executed, ...]] = ()
+    needs: ClassVar[tuple[Literal["person", "network", "restart"], ...]] = ()
+
+    @property
+    def name(self) -> str:
+        return str(self.step.__struct_config__.tag)
+
+    def resolve(self, step: Any, at: At) -> Action:
+        """The step with everything looked up. Raises Usage."""
+        raise NotImplementedError
+
+    def action(self, at: At) -> Action:
+        """The same with the keys that every step has."""
+        step: Step = at.step
+        own = self.resolve(step, at)
+        return msgspec.structs.replace(
+            own,
+            timeout=seconds(step.timeout) if step.timeout else own.timeout,
+            codes={**(own.codes or {"0": "done", "3010": "restart"}), **step.codes} if own.command else {},
+            when=resolve(step.when),
+            unless=step.unless,
+            probe=step.probe,
+            once=step.once,
+            run_as=step.run_as,
+            folder=step.folder or "",
+            retries=step.retries,
+            retry_wait=seconds(step.retry_wait),
+            on_failure=step.on_failure,
+        )
+
+    def sources(self, step: Any, base: Path) -> list[Path]:
+        """The files below ``extras/`` that the step brings. Raises Usage."""
+        return []
+
+    def made(self, step: Any, at: At) -> dict[str, bytes]:
+        """The files that are made for the step at build time, by their names in the package. Raises Usage."""
+        return {}
+
+    def reversal_of(self, step: Any) -> Reversal:
+        """How one step of the kind is taken back."""
+        return "by record" if getattr(step, "reverse", "") else self.reversal
+
+    def undo(self, step: Any) -> tuple[Step, ...]:
+        """The steps of a derived uninstall that take it back, where its reversal is ``by steps``."""
+        return ()
+
+    def perform(self, action: Action, host: Host) -> Result:
+        """Carries it out on a machine, as the script fragment does. Raises OSError, ValueError, NotCovered."""
+        raise NotImplementedError
+
+    def mistakes(self, step: Any, at: At) -> Iterator[tuple[str, str, str]]:
+        """Mistakes of this kind in a plan: the key, what is wrong, what to do."""
+        return iter(())
+
+
+def below(workspace: Path, name: str, *rooms: str) -> Path:
+    """A file or folder of the workspace. Raises Usage where it is not there or lies outside ``rooms``."""
+    path = (workspace / name.replace("\\", "/")).resolve()
+    if not any(path.is_relative_to((workspace / room).resolve()) for room in rooms):
+        raise Usage(f"{name!r} is not below {' or '.join(room + '/' for room in rooms)}")
+    if not path.exists():
+        raise Usage(f"{name} is not there; put the file there, or correct the path")
+    return path
+
+
+def in_package(base: Path, path: Path) -> str:
+    """A file of the workspace as it lies in the package."""
+    return path.relative_to(base.resolve()).as_posix()
+
+
+def packaged(name: str) -> str:
+    """A file of the package as a command line names it."""
+    return ("{package}\\" + name).replace("/", "\\")
+
+
+def quoted(text: str) -> str:
+    """One argument as Windows programs read it: backslashes before a quote doubled, quotes escaped."""
+    if text and not re.search(r'[\s"]', text):
+        return text
+    return '"' + re.sub(r'(\\*)"', r'\1\1\\"', re.sub(r"(\\+)$", r"\1\1", text)) + '"'

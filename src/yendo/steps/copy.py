@@ -1,0 +1,88 @@
+"""Steps that place files."""
+
+from __future__ import annotations
+
+import hashlib
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+from yendo.errors import Usage
+from yendo.steps.base import DONE, Action, At, Kind, Result, Step, in_package
+from yendo.terms.amounts import Text
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+
+class CopyStep(Step, tag="copy", frozen=True, rename={"source": "from"}, kw_only=True):
+    """Places a file, or the contents of a folder, from ``extras/`` on the machine.
+
+    ``existing``: replace a file that is there, or keep it. ``mirror``: afterwards the folder ``to`` holds nothing else;
+    what it held besides is kept aside and put back by the uninstall.
+    """
+
+    source: Text
+    to: Text
+    existing: Literal["replace", "keep"] = "replace"
+    mirror: bool = False
+
+
+def extras(workspace: Path, step: CopyStep) -> list[tuple[Path, str]]:
+    """``(file, target)`` for what a copy step places. Raises Usage when its source is not there or leads outside."""
+    base = (workspace / "extras").resolve()
+    source = (workspace / step.source.replace("\\", "/")).resolve()
+    if not source.is_relative_to(base):
+        raise Usage(f"copy: from = {step.source!r} is not below extras/")
+    if source.is_file():
+        target = step.to + source.name if step.to.endswith(("\\", "/")) else step.to
+        return [(source, target.replace("/", "\\"))]
+    if not source.is_dir():
+        raise Usage(f"copy: {step.source} is not there")
+    root = step.to.rstrip("\\/").replace("/", "\\")
+    return [
+        (path, root + "\\" + "\\".join(path.relative_to(source).parts))
+        for path in sorted(source.rglob("*"))
+        if path.is_file() and not path.is_symlink()
+    ]
+
+
+class CopyKind(Kind):
+    step = CopyStep
+    reversal = "by record"
+    executed = ("API layer", "simulation")
+
+    def resolve(self, step: CopyStep, at: At) -> Action:
+        items = [{"source": in_package(at.base, path), "to": target, "sha256": at.digest(path)} for path, target in extras(at.base, step)]
+        mirror = step.to.rstrip("\\/").replace("/", "\\") if step.mirror else ""
+        return Action("copy", f"place {step.source}", data={"items": items, "keep": step.existing == "keep", "mirror": mirror})
+
+    def sources(self, step: CopyStep, base: Path) -> list[Path]:
+        return [path for path, _ in extras(base, step)]
+
+    def perform(self, action: Action, host: Host) -> Result:
+        wanted = set()
+        for item in action.data["items"]:
+            target = host.expand(item["to"])
+            wanted.add(target.lower())
+            there = host.session.read(target)
+            if there is not None and action.data["keep"]:
+                host.say(f"kept: {target}")
+            elif there is not None and hashlib.sha256(there).hexdigest() == item["sha256"]:
+                host.say(f"already there: {target}")
+            else:
+                host.put(target, host.content(item["source"]))
+                host.say(f"placed: {target}")
+        if action.data["mirror"]:
+            for path in host.session.files_below(host.expand(action.data["mirror"])):
+                if path.lower() not in wanted:
+                    host.drop(path)
+                    host.say(f"taken away: {path}")
+        return DONE
+
+    def mistakes(self, step: CopyStep, at: At) -> Iterator[tuple[str, str, str]]:
+        if step.mirror and step.to.count("\\") < 2 and "%" not in step.to:
+            yield "mirror", f"it would empty {step.to}", "mirror a folder of the program's own"
+
+
+KIND: Any = CopyKind()

@@ -1,0 +1,53 @@
+"""Steps that delete a file or a folder."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.terms.amounts import Text
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+
+class DeleteStep(Step, tag="delete", frozen=True, kw_only=True):
+    """Deletes a file, or a folder with all that is in it. With ``keep`` the files are kept aside, and put back by the uninstall."""
+
+    path: Text
+    keep: bool = True
+
+
+class DeleteKind(Kind):
+    step = DeleteStep
+    reversal = "by record"
+    executed = ("API layer", "simulation")
+
+    def resolve(self, step: DeleteStep, at: At) -> Action:
+        return Action("delete", f"delete {step.path}", data={"path": step.path.rstrip("\\/").replace("/", "\\"), "keep": step.keep})
+
+    def perform(self, action: Action, host: Host) -> Result:
+        path, keep = host.expand(action.data["path"]), action.data["keep"]
+        if host.drop(path, keep=keep):
+            host.say(f"deleted: {path}")
+            return DONE
+        if not host.session.has_folder(path):
+            host.say(f"not there: {path}")
+            return NOT_NEEDED
+        for inner in host.session.files_below(path):
+            host.drop(inner, keep=keep)
+        for folder in sorted(host.session.folders_below(path), key=len, reverse=True):
+            host.session.remove_folder(folder)
+        host.session.remove_folder(path)
+        host.say(f"deleted: {path}")
+        return DONE
+
+    def mistakes(self, step: DeleteStep, at: At) -> Iterator[tuple[str, str, str]]:
+        if any(mark in step.path for mark in "*?"):
+            yield "path", "a pattern is not expanded", "name the file, or its folder"
+        elif step.path.rstrip("\\").count("\\") < 2 and not step.path.lower().startswith("%programdata%\\"):
+            yield "path", f"{step.path} is a folder of the system's", "name a folder of the program's own"
+
+
+KIND: Any = DeleteKind()

@@ -1,0 +1,73 @@
+"""Steps that change environment variables."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any, Literal
+
+from yendo.steps.base import DONE, Action, At, Kind, Result, Step
+from yendo.terms.amounts import Text
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+PLACES = {"machine": ("HKLM", r"System\CurrentControlSet\Control\Session Manager\Environment"), "user": ("HKCU", "Environment")}
+
+
+class EnvironmentStep(Step, tag="environment", frozen=True, kw_only=True):
+    """Sets a variable, adds an entry to a list such as Path or takes it out, or deletes the variable.
+
+    The variable keeps its type; a new one is expandable where its value holds a ``%``.
+    """
+
+    name: Text
+    value: str = ""
+    change: Literal["set", "append", "prepend", "remove", "delete"] = "set"
+    scope: Literal["machine", "user"] = "machine"
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if bool(self.value) == (self.change == "delete"):
+            raise ValueError("a value is given exactly where the variable is not deleted")
+
+
+def changed(change: str, before: str, value: str) -> str:
+    """A list variable with an entry added or taken out; entries compare without regard to case and a last backslash."""
+    entries = [entry for entry in before.split(";") if entry]
+    rest = [entry for entry in entries if entry.rstrip("\\").lower() != value.rstrip("\\").lower()]
+    if change == "remove":
+        return ";".join(rest)
+    if len(rest) != len(entries):
+        return before
+    return ";".join([*rest, value] if change == "append" else [value, *rest])
+
+
+class EnvironmentKind(Kind):
+    step = EnvironmentStep
+    reversal = "by record"
+    executed = ("API layer", "simulation")
+
+    def resolve(self, step: EnvironmentStep, at: At) -> Action:
+        hive, key = PLACES[step.scope]
+        data = {"hive": hive, "key": key, "name": step.name, "value": step.value, "change": step.change}
+        return Action("environment", f"{step.change} variable {step.name}", data=data)
+
+    def perform(self, action: Action, host: Host) -> Result:
+        hive, key, name, value, change = (action.data[field] for field in ("hive", "key", "name", "value", "change"))
+        before = host.session.get_value(hive, "64", key, name)
+        if change == "delete":
+            host.set_value(hive, "64", key, name, None)
+        else:
+            kind = before[0] if before else "expand" if "%" in value else "sz"
+            text = value if change == "set" else changed(change, str(before[1]) if before else "", value)
+            if text or before:
+                host.set_value(hive, "64", key, name, (kind, text))
+        host.say(f"variable {name}: {change}")
+        return DONE
+
+    def mistakes(self, step: EnvironmentStep, at: At) -> Iterator[tuple[str, str, str]]:
+        if step.name.lower() == "path" and step.change == "set":
+            yield "change", "it replaces the whole search path", 'write change = "append"'
+
+
+KIND: Any = EnvironmentKind()

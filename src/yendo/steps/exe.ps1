@@ -1,0 +1,1 @@
+function Step-Exe($Step) { return Invoke-CommandLine $Step }

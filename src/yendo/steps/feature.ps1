@@ -1,0 +1,1 @@
+function Step-Feature($Step) { return Invoke-CommandLine $Step }

@@ -1,0 +1,1 @@
+function Step-Firewall($Step) { return Invoke-CommandLine $Step }

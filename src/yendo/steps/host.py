@@ -1,0 +1,319 @@
+"""A machine as a step sees it: every change goes through here, and is written down before it is made.
+
+The runner's own functions (``apply.ps1``) are the same in the other language; tests hold the two together.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import time
+from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from yendo.detect.evaluate import judge as judge_rule
+from yendo.effects.things import Shortcut, parent
+from yendo.errors import NotCovered
+from yendo.facts import secrets
+from yendo.facts.surroundings import expand
+from yendo.machines.protocol import Session
+from yendo.steps import ledger
+from yendo.steps.ledger import NOTHING, RegistryData
+from yendo.terms.rules import Rule
+from yendo.terms.when import Judged, Node, judge
+
+if TYPE_CHECKING:
+    from yendo.steps.base import Action, Result
+
+BUSY_WAIT, BUSY_TRIES = 30, 10  # seconds and times, while another installation runs
+TIMED_OUT, STEP_FAILED, NEEDED = 22, 23, 34
+HOME = r"%ProgramData%\Yendo"
+
+
+def signed(code: int) -> int:
+    """An exit code as a signed number of 32 bits, as the runner sees it."""
+    return code - (1 << 32) if code >= 1 << 31 else code
+
+
+def latest(lines: list[str]) -> int:
+    """Where the latest run begins in a record."""
+    return max((at for at, line in enumerate(lines) if line == "B"), default=0)
+
+
+class Host:
+    """One machine, for one package. ``package`` is the built package here, ``folder`` where it lies on the machine."""
+
+    def __init__(self, session: Session, identifier: str, package: Path, folder: str, *, hidden: tuple[str, ...] = (), logs: str = "") -> None:
+        self.session, self.identifier, self.package, self.folder, self.hidden = session, identifier, package, folder, hidden
+        self.environment = session.surroundings.environment
+        self.logs = self.expand(logs)
+        self.room = self.expand(rf"{HOME}\state\{identifier}")
+        self.ledger_file = rf"{self.room}\record.txt"
+        self.lines: list[str] = []
+        self.seconds = 0.0
+        self.sleep: Callable[[float], object] = time.sleep
+        self.carry_other: Callable[[str, str], int] | None = None  # carries out a verb of the package in a folder of this one
+        self.restart_asked = False  # by a step of this run, since the last start of the machine
+
+    def expand(self, text: str) -> str:
+        return expand(text, self.environment)
+
+    def say(self, text: str) -> None:
+        self.lines.append(secrets.mask(text, self.hidden))
+
+    def content(self, name: str) -> bytes:
+        """A file of the package."""
+        return (self.package / name).read_bytes()
+
+    # --- the record ----------------------------------------------------------------------------
+
+    def recorded(self) -> list[str]:
+        data = self.session.read(self.ledger_file)
+        return data.decode("utf-8", "replace").split("\r\n")[:-1] if data else []  # a last line that was cut off does not count
+
+    def remember(self, kind: str, *fields: str) -> None:
+        """Writes a line, unless this run has written it already."""
+        lines = self.recorded()
+        new = ledger.line(kind, *fields)
+        if new in lines[latest(lines) :] and kind != "B":
+            return
+        self.own_folders(self.room)
+        self.session.write(self.ledger_file, "".join(f"{line}\r\n" for line in [*lines, new]).encode())
+
+    def forget(self, count: int) -> None:
+        """Keeps the first lines of the record only; without any, neither the record nor what was kept aside."""
+        lines = self.recorded()
+        kept = lines[:count]
+        if kept:
+            self.session.write(self.ledger_file, "".join(f"{line}\r\n" for line in kept).encode())
+            return
+        aside = {field for line in lines for field in ledger.fields(line)[1:3] if line[0] in "FX"}
+        self.session.remove(self.ledger_file)
+        for name in sorted(aside):
+            self.session.remove(rf"{self.room}\kept\{name}")
+        self.session.remove_folder(rf"{self.room}\kept")
+
+    def own_folders(self, path: str) -> None:
+        """Folders of the runner's own, which are no part of the record."""
+        if not self.session.has_folder(path) and "\\" in path:
+            self.own_folders(parent(path))
+            self.session.make_folder(path)
+
+    def keep(self, data: bytes) -> str:
+        """Keeps what was there, and returns its hash."""
+        name = hashlib.sha256(data).hexdigest()
+        path = rf"{self.room}\kept\{name}"
+        if self.session.read(path) is None:
+            self.own_folders(parent(path))
+            self.session.write(path, data)
+        return name
+
+    # --- files and folders -----------------------------------------------------------------------
+
+    def folders(self, path: str) -> None:
+        if self.session.has_folder(path) or "\\" not in path:
+            return
+        self.folders(parent(path))
+        self.remember("D", path)
+        self.session.make_folder(path)
+
+    def put(self, path: str, data: bytes) -> bool:
+        """Makes a file this one; False where it was so."""
+        there = self.session.read(path)
+        if there == data:
+            return False
+        self.folders(parent(path))
+        self.remember("F", hashlib.sha256(data).hexdigest(), NOTHING if there is None else self.keep(there), path)
+        self.session.write(path, data)
+        return True
+
+    def put_shortcut(self, link: Shortcut) -> None:
+        """Makes a shortcut; nothing where it is so."""
+        data = msgspec.json.encode(link)
+        there = self.session.read(link.path)
+        if there != data:
+            self.folders(parent(link.path))
+            self.remember("F", hashlib.sha256(data).hexdigest(), NOTHING if there is None else self.keep(there), link.path)
+            self.session.put_shortcut(link)
+
+    def drop(self, path: str, *, keep: bool = True) -> bool:
+        there = self.session.read(path)
+        if there is None:
+            return False
+        if keep:
+            self.remember("X", self.keep(there), path)
+        return self.session.remove(path)
+
+    # --- the registry --------------------------------------------------------------------------------
+
+    def set_value(self, hive: str, view: str, key: str, name: str, value: RegistryData | None) -> bool:
+        """Sets a value, or takes it away where it is None; False where it was so."""
+        before = self.session.get_value(hive, view, key, name)
+        if before == value:
+            return False
+        if value is not None:
+            self.keys(hive, view, key)
+        self.remember("V", ledger.value_text(value), ledger.value_text(before), hive, view, key, name)
+        self.session.set_value(hive, view, key, name, value)
+        return True
+
+    def keys(self, hive: str, view: str, key: str) -> None:
+        if not key or self.session.has_key(hive, view, key):
+            return
+        self.keys(hive, view, parent(key))
+        self.remember("K", hive, view, key)
+        self.session.make_key(hive, view, key)
+
+    # --- commands ------------------------------------------------------------------------------------------
+
+    def run(self, action: Action) -> Result:
+        """A step's command line, tried again while another installation runs, and then whatever goes on after it."""
+        from yendo.steps.base import Result
+
+        line = self.expand(action.command.replace("{package}", self.folder).replace("{logs}", self.logs))
+        if action.reverse:
+            self.remember("U", action.reverse)
+        folder = self.expand(action.folder.replace("{package}", self.folder)) if action.folder else self.folder
+        for attempt in range(BUSY_TRIES):
+            if attempt:
+                self.sleep(BUSY_WAIT)
+            self.say(f"running: {line}")
+            ran = self.session.run(line, timeout=action.timeout, folder=folder)
+            self.seconds += ran.seconds
+            if ran.exit_code is None:
+                self.say(f"stopped: not done after {action.timeout:g} seconds")
+                return Result("timed out", TIMED_OUT)
+            code = signed(ran.exit_code)
+            meaning = self.meaning(action.codes, code)
+            if meaning != "again later":
+                break
+        until = time.monotonic() + action.timeout
+        for name in action.wait_for:
+            while self.session.is_running(name):
+                if time.monotonic() > until:
+                    self.say(f"stopped waiting: {name} not done after {action.timeout:g} seconds")
+                    return Result("timed out", TIMED_OUT)
+                self.sleep(0.2)
+        return Result(meaning, code)
+
+    def meaning(self, codes: Mapping[str, str], code: int) -> str:
+        """What an exit code means to a step, said."""
+        meaning = codes.get(str(code), "failed")
+        self.say(f"exit code {code}: {meaning}")
+        return meaning
+
+    def call(self, line: str, timeout: float = 600) -> tuple[int, str]:
+        """A short command of a system program: its exit code, which the caller understands, and its output. Raises TimeoutError."""
+        self.say(f"running: {line}")
+        ran = self.session.run(line, timeout=timeout, folder=self.folder)
+        self.seconds += ran.seconds
+        if ran.exit_code is None:
+            raise TimeoutError(f"not done after {timeout:g} seconds: {line}")
+        return signed(ran.exit_code), ran.output
+
+    # --- questions -------------------------------------------------------------------------------------------
+
+    def rule(self, rule: Rule) -> tuple[bool, str]:
+        """Judges a rule on the machine as it is now."""
+        if rule.__struct_config__.tag == "process":
+            running = self.session.is_running(rule.bare)  # type: ignore[union-attr]
+            return running, f"{rule.bare} {'runs' if running else 'does not run'}"  # type: ignore[union-attr]
+        verdict = judge_rule(rule, self.session.state(), self.environment)
+        return verdict.holds, verdict.fact
+
+    def condition(self, nodes: tuple[Node, ...]) -> Judged:
+        """Judges a resolved condition on the machine as it is now."""
+        inventories = {}
+        for node in _flat(nodes):
+            if node.test == "group":
+                data = self.session.read(self.expand(node.fact))
+                if data is not None:
+                    inventories[node.fact] = data.decode("utf-8-sig", "replace")
+        return judge(nodes, self.session.facts, self.rule, inventories=inventories)
+
+    # --- taking back ---------------------------------------------------------------------------------------------
+
+    def take_back(self, lines: Iterable[str], *, run_only: bool) -> None:
+        """Undoes recorded changes from the last to the first. What somebody has changed since is left, and said."""
+        called: set[str] = set()  # a command that several runs wrote down is needed once
+        for line in reversed(list(lines)):
+            kind, *rest = ledger.fields(line)
+            match kind:
+                case "F":
+                    self._unplace(*rest)
+                case "X":
+                    self._restore(*rest)
+                case "D":
+                    path = rest[0]
+                    if self.session.has_folder(path):
+                        self.say(f"removed: {path}" if self.session.remove_folder(path) else f"left, it is not empty: {path}")
+                case "V":
+                    self._unset(*rest)
+                case "K":
+                    hive, view, key = rest
+                    if self.session.has_key(hive, view, key):
+                        self.say(f"removed: {hive}\\{key}" if self.session.drop_key(hive, view, key) else f"left, it is not empty: {hive}\\{key}")
+                case "U" | "R":
+                    if (kind == "U" or run_only) and rest[0] not in called:
+                        called.add(rest[0])
+                        command = self.expand(rest[0].replace("{package}", self.folder).replace("{logs}", self.logs))
+                        self.say(f"exit code {self.call(command)[0]}: taken back")
+
+    def _unplace(self, new: str, old: str, path: str) -> None:
+        there = self.session.read(path)
+        found = NOTHING if there is None else hashlib.sha256(there).hexdigest()
+        if found == old:
+            return
+        if found != new:
+            if there is not None:
+                self.say(f"left, it was changed since: {path}")
+        elif old == NOTHING:
+            self.session.remove(path)
+            self.say(f"removed: {path}")
+        else:
+            self.session.write(path, self.session.read(rf"{self.room}\kept\{old}") or b"")
+            self.say(f"put back: {path}")
+
+    def _restore(self, old: str, path: str) -> None:
+        if self.session.read(path) is not None:
+            return
+        self.folders(parent(path))
+        self.session.write(path, self.session.read(rf"{self.room}\kept\{old}") or b"")
+        self.say(f"put back: {path}")
+
+    def _unset(self, new: str, old: str, hive: str, view: str, key: str, name: str) -> None:
+        found = ledger.value_text(self.session.get_value(hive, view, key, name))
+        label = f"{hive}\\{key}\\{name}"
+        if found == old:
+            return
+        if found != new:
+            self.say(f"left, it was changed since: {label}")
+            return
+        self.session.set_value(hive, view, key, name, ledger.value_of(old))
+        self.say(f"removed: {label}" if old == NOTHING else f"put back: {label}")
+
+    def assume(self, action: Action) -> Result:
+        """What a program does that this machine cannot carry out, as far as the step's probe says it. Raises NotCovered without one."""
+        if not action.probe:
+            raise NotCovered(
+                f"{action.title}: a simulated machine cannot carry it out; say with `probe` what it achieves, or prove on a real one (--machine wine)"
+            )
+        if action.reverse:
+            self.remember("U", action.reverse)
+        self.session.make_hold(action.probe, action.reverse)
+        self.say("assumed, by the step's own probe")
+        return _done()
+
+
+def _done() -> Result:
+    from yendo.steps.base import DONE
+
+    return DONE
+
+
+def _flat(nodes: tuple[Node, ...]) -> Iterable[Node]:
+    for node in nodes:
+        yield node
+        yield from _flat(node.nodes)

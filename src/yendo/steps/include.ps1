@@ -1,0 +1,1 @@
+function Step-Include($Step) { return Invoke-CommandLine $Step }

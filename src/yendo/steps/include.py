@@ -1,0 +1,65 @@
+"""Steps that carry out another package of Yendo's, which lies inside this one."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+from yendo.errors import Usage
+from yendo.steps.base import MSI_CODES, Action, At, Kind, Result, Step, below, packaged
+from yendo.steps.exe import run_or_assume
+from yendo.terms.amounts import Text
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+NOT_APPLICABLE = 20
+
+
+class IncludeStep(Step, tag="include", frozen=True, rename={"source": "package"}, kw_only=True):
+    """Carries out a built package that lies in a folder below ``extras/``, by its own runner, with the verb of this list."""
+
+    source: Text
+    verb: Literal["install", "uninstall", "repair"] | None = None
+
+
+class IncludeKind(Kind):
+    step = IncludeStep
+    reversal = "by steps"
+    executed = ("API layer", "simulation")
+
+    def resolve(self, step: IncludeStep, at: At) -> Action:
+        verb = step.verb or at.verb
+        folder = packaged(step.source.rstrip("/\\"))
+        return Action(
+            "include",
+            f"{verb} the package in {step.source}",
+            f'cmd.exe /d /s /c ""{folder}\\apply.cmd" {verb}"',
+            codes={**MSI_CODES, str(NOT_APPLICABLE): "not needed"},
+            data={"folder": step.source.rstrip("/\\").replace("\\", "/"), "verb": verb},
+        )
+
+    def sources(self, step: IncludeStep, base: Path) -> list[Path]:
+        folder = below(base, step.source, "extras")
+        if not (folder / "manifest.json").is_file():
+            raise Usage(f"{step.source} is no built package: it has no manifest.json; build it, and put its folder there")
+        return sorted(path for path in folder.rglob("*") if path.is_file())
+
+    def perform(self, action: Action, host: Host) -> Result:
+        if host.carry_other is None:
+            return run_or_assume(action, host)
+        code = host.carry_other(action.data["folder"], action.data["verb"])
+        return Result(host.meaning(action.codes, code), code)
+
+    def undo(self, step: IncludeStep) -> tuple[Step, ...]:
+        return (IncludeStep(source=step.source, verb="uninstall"),)
+
+    def mistakes(self, step: IncludeStep, at: At) -> Iterator[tuple[str, str, str]]:
+        try:
+            self.sources(step, at.base)
+        except Usage as error:
+            yield "package", str(error), "put a built package's folder below extras/"
+
+
+KIND: Any = IncludeKind()

@@ -1,0 +1,61 @@
+"""The record of what a package has done to a machine: one line a change, written before the change, undone from the end.
+
+A line is a letter and fields between tabs; in a field, ``%`` and control characters stand as ``%25``, ``%09``, ....
+
+    B                                  a run begins
+    F new old path                     a file: its new hash, and that of what was there (``-``: nothing)
+    X old path                         a file that is deleted
+    D path                             a folder is made
+    V new old hive view key name       a registry value, each as ``type=data`` (``-``: none)
+    K hive view key                    a registry key is made
+    U command                          a command that takes the change back
+    R command                          the same, only while its run is unfinished
+"""
+
+from __future__ import annotations
+
+import re
+
+from yendo.effects.things import Data
+
+NOTHING = "-"
+RegistryData = tuple[str, Data]
+
+
+def escape(text: str) -> str:
+    """A text as a field."""
+    return re.sub(r"[%\x00-\x1f]", lambda match: f"%{ord(match[0]):02X}", text)
+
+
+def unescape(text: str) -> str:
+    """A field's text."""
+    return re.sub(r"%([0-9A-F]{2})", lambda match: chr(int(match[1], 16)), text)
+
+
+def line(kind: str, *fields: str) -> str:
+    """A line without its end."""
+    return "\t".join((kind, *map(escape, fields)))
+
+
+def fields(text: str) -> list[str]:
+    """The letter and the fields of a line."""
+    kind, *rest = text.split("\t")
+    return [kind, *map(unescape, rest)]
+
+
+def value_text(value: RegistryData | None) -> str:
+    """A registry value as a field: ``dword=7``, ``multi=`` with its texts between zero characters."""
+    if value is None:
+        return NOTHING
+    kind, data = value
+    return f"{kind}=" + ("\0".join(data) if isinstance(data, tuple) else str(data))
+
+
+def value_of(text: str) -> RegistryData | None:
+    """A registry value from a field."""
+    if text == NOTHING:
+        return None
+    kind, _, data = text.partition("=")
+    if kind == "multi":
+        return kind, tuple(data.split("\0")) if data else ()
+    return kind, int(data) if kind in ("dword", "qword") else data

@@ -1,0 +1,1 @@
+function Step-Msi($Step) { return Invoke-CommandLine $Step }

@@ -1,0 +1,169 @@
+"""Steps that run the Windows Installer."""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any, Literal
+
+from yendo.errors import YendoError
+from yendo.formats.msi import Database
+from yendo.installers.msi import commandline, fitting
+from yendo.steps import transforms
+from yendo.steps.base import MSI_CODES, MSI_GONE, Action, At, Kind, Result, Step, packaged
+from yendo.steps.exe import recording, recording_name, run_or_assume
+from yendo.terms.amounts import Code, Text
+from yendo.terms.changes import Change
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+
+class MsiStep(Step, tag="msi", frozen=True, kw_only=True):
+    """Runs the Windows Installer.
+
+    ``media`` installs that file; ``product`` names a product code to remove or repair instead;
+    ``patch`` applies that file to the product it is for. ``transforms`` are files below ``extras/``
+    or ``media/``, applied in order (``:name`` for one inside the installer), before the transform
+    that is made from ``change``.
+    ``command`` replaces everything by a command line of one's own, in which ``{package}`` is the
+    package's folder and ``{logs}`` the log folder.
+    ``observed`` is the recording of a trial, where a setup program installed the product.
+    """
+
+    media: str | None = None
+    product: Code | None = None
+    patch: str | None = None
+    transforms: tuple[Text, ...] = ()
+    change: tuple[Change, ...] = ()
+    properties: dict[str, str | int] = {}
+    features: tuple[Text, ...] = ()
+    arguments: str = ""
+    command: str | None = None
+    restart: Literal["suppress", "allow"] = "suppress"
+    advertise: bool = False
+    observed: str | None = None
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        given = [name for name in ("media", "product", "patch", "command") if getattr(self, name)]
+        if len(given) != 1:
+            raise ValueError("an msi step has exactly one of media, product, patch and command" + (f", not {' and '.join(given)}" if given else ""))
+        if (self.transforms or self.change) and not self.media:
+            raise ValueError("transforms and changes belong to a step that installs media")
+        if self.advertise and not self.media:
+            raise ValueError("advertise belongs to a step that installs media")
+
+
+def product_code(path: Path) -> str | None:
+    """The code of the product that a database installs; None where it cannot be read."""
+    with contextlib.suppress(YendoError, OSError), Database(path) as database:
+        return str(fitting.facts(database).get("ProductCode", "")).upper() or None
+    return None
+
+
+def written_transform(verb: str, number: int) -> str:
+    """Where the transform that is made from a step's changes lies in the package; steps count from 1."""
+    return f"transforms/{verb}-{number}.mst"
+
+
+def transforms_of(at: At) -> list[str]:
+    """The transforms of a step as its command line names them, in order.
+
+    A patch step names those of the step that installed the product: where the installer keeps no
+    record of them, a patch would put back what they leave out.
+    """
+    step = at.step
+    if isinstance(step, MsiStep) and step.patch:
+        earlier = [number for number, other in enumerate(at.steps[: at.number - 1], 1) if isinstance(other, MsiStep) and other.media]
+        return transforms_of(At(at.base, at.verb, earlier[-1], at.steps)) if earlier else []
+    if not isinstance(step, MsiStep):
+        return []
+    names = [*step.transforms, *([written_transform(at.verb, at.number)] if step.change else [])]
+    return [name if name.startswith(":") else packaged(name) for name in names]
+
+
+def command(at: At, log: str | None = None) -> str:
+    """The command line of an msi step, with the placeholders of the package's and the log folder."""
+    step: MsiStep = at.step
+    if step.command:
+        return step.command
+    where = rf"{{logs}}\{log}" if log else None
+    suppress, applied = step.restart == "suppress", transforms_of(at)
+    if step.patch:
+        return commandline.patch(
+            packaged(f"media/{step.patch}"),
+            properties=step.properties,
+            transforms=applied,
+            log=where,
+            suppress_restart=suppress,
+            arguments=step.arguments,
+        )
+    target = packaged(f"media/{step.media}") if step.media else step.product or ""
+    if at.verb == "install" and step.media:
+        return commandline.install(
+            target,
+            properties=step.properties,
+            features=step.features,
+            transforms=applied,
+            log=where,
+            suppress_restart=suppress,
+            arguments=step.arguments,
+            advertise=step.advertise,
+        )
+    make = commandline.repair if at.verb == "repair" else commandline.uninstall
+    line = make(target, log=where, suppress_restart=suppress, arguments=step.arguments)
+    return " ".join([line, *(commandline.assign(name, str(value)) for name, value in step.properties.items())])
+
+
+class MsiKind(Kind):
+    step = MsiStep
+    reversal = "by steps"
+    executed = ("API layer", "simulation")
+
+    def resolve(self, step: MsiStep, at: At) -> Action:
+        log = f"{at.verb}-{at.number}-msi.log"
+        return Action(
+            "msi",
+            f"apply {step.patch}" if step.patch else f"{at.verb} {step.media or step.product or 'by a command of the plan'}",
+            command(at, log),
+            codes=MSI_CODES | (MSI_GONE if at.verb == "uninstall" else {}),
+            log=log if not step.command else "",
+            observed=recording_name(at.verb, at.number) if step.observed else "",
+            **self._reverse(step, at),
+        )
+
+    @staticmethod
+    def _reverse(step: MsiStep, at: At) -> dict[str, Any]:
+        """What undoes an installation that its run does not finish."""
+        path = at.base / "media" / (step.media or "")
+        code = product_code(path) if at.verb == "install" and step.media and not step.advertise else None
+        if not code:
+            return {}
+        data = {"product": code, "packed": commandline.pack_code(code)}
+        return {"temporary_reverse": f"msiexec.exe /x {code} /qn /norestart", "data": data}
+
+    def sources(self, step: MsiStep, base: Path) -> list[Path]:
+        named = [path for path in transforms.given(base, step) if isinstance(path, Path)]
+        return [path for path in named if path.is_relative_to(base / "extras")]
+
+    def made(self, step: MsiStep, at: At) -> dict[str, bytes]:
+        found = {written_transform(at.verb, at.number): transforms.made(at.base, step)} if step.change else {}
+        if step.observed:
+            found[recording_name(at.verb, at.number)] = recording(at, self.action(at).command)
+        return found
+
+    def perform(self, action: Action, host: Host) -> Result:
+        return run_or_assume(action, host)
+
+    def undo(self, step: MsiStep) -> tuple[Step, ...]:
+        """Nothing here: the product's code stands in its database, which whoever derives the uninstall has open."""
+        return ()
+
+    def mistakes(self, step: MsiStep, at: At) -> Iterator[tuple[str, str, str]]:
+        if step.advertise and at.verb != "install":
+            yield "advertise", "only an install can advertise", "take it out"
+
+
+KIND: Any = MsiKind()

@@ -1,0 +1,1 @@
+function Step-Msix($Step) { return Invoke-CommandLine $Step }

@@ -1,0 +1,58 @@
+"""Steps that write facts down."""
+
+from __future__ import annotations
+
+import json
+from typing import TYPE_CHECKING, Any, Literal
+
+import msgspec
+
+from yendo.detect.evaluate import describe
+from yendo.steps.base import DONE, Action, At, Kind, Result, Step
+from yendo.terms.rules import Rule
+from yendo.terms.when import in_words, value_of
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+
+class RecordStep(Step, tag="record", frozen=True, kw_only=True):
+    """Evaluates facts and rules and writes them into the log and, as JSON, into the runner's folder: how the machine was at that moment."""
+
+    facts: tuple[
+        Literal["windows", "edition", "architecture", "language", "memory", "power", "network", "domain", "people", "shell", "dotnet"], ...
+    ] = ()
+    rules: tuple[Rule, ...] = ()
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if not self.facts and not self.rules:
+            raise ValueError("a record step names facts or rules")
+
+
+class RecordKind(Kind):
+    step = RecordStep
+    reversal = "nothing to undo"
+    executed = ("API layer", "simulation")
+
+    def resolve(self, step: RecordStep, at: At) -> Action:
+        rules = [{"title": describe(rule), "rule": rule} for rule in step.rules]
+        return Action("record", "write facts down", data={"facts": list(step.facts), "rules": rules, "file": f"{at.verb}-{at.number}.json"})
+
+    def perform(self, action: Action, host: Host) -> Result:
+        found: dict[str, str] = {}
+        for name in action.data["facts"]:
+            value = value_of(name, host.session.facts)
+            found[name] = "not known" if value is None else in_words(value)
+        for item in action.data["rules"]:
+            holds, fact = host.rule(msgspec.convert(item["rule"], Rule))
+            found[item["title"]] = f"{in_words(holds)}, {fact}"
+        for name, text in found.items():
+            host.say(f"{name}: {text}")
+        folder = host.room + "\\facts"
+        host.own_folders(folder)
+        host.session.write(rf"{folder}\{action.data['file']}", json.dumps(found, ensure_ascii=False, indent=1).encode())
+        return DONE
+
+
+KIND: Any = RecordKind()

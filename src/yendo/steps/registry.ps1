@@ -1,0 +1,20 @@
+function Step-Registry($Step) {
+    foreach ($item in $Step['items']) {
+        [string[]]$prefixes = ,''
+        [string]$hive = $item['hive']
+        if (($hive -eq 'HKCU') -and $Step['each']) { $hive = 'HKU'; $prefixes = Open-UserHives }
+        foreach ($prefix in $prefixes) {
+            [string]$key = $prefix + $item['key']
+            if ($item['delete_key']) { Remove-Tree $hive $item['view'] $key; Say ('deleted: ' + $hive + '\' + $key) }
+            foreach ($name in $item['delete']) {
+                if (Set-Recorded $hive $item['view'] $key $name '-') { Say ('deleted: ' + $hive + '\' + $key + '\' + $name) }
+            }
+            foreach ($value in $item['values']) {
+                [void](Set-Recorded $hive $item['view'] $key $value[0] (Join-Value $value[1] $value[2]))
+                Say ('set: ' + $hive + '\' + $key + '\' + $value[0])
+            }
+        }
+        if ($hive -eq 'HKU') { Close-UserHives }
+    }
+    return @('done', 0)
+}

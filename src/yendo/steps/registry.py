@@ -1,0 +1,161 @@
+"""Steps that change the registry."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated, Any, Literal
+
+from msgspec import Meta
+
+from yendo.effects.things import Data
+from yendo.errors import Usage
+from yendo.formats import registry_text
+from yendo.steps.base import DONE, Action, At, Kind, Result, Step, below
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+_HIVES = {"HKEY_LOCAL_MACHINE": "HKLM", "HKEY_CURRENT_USER": "HKCU", "HKEY_CLASSES_ROOT": "HKCR"}
+
+
+class RegistryStep(Step, tag="registry", frozen=True, rename={"source": "import"}, kw_only=True):
+    """Sets and deletes registry values, or imports a .reg file from ``extras/``.
+
+    ``values`` maps names to texts, numbers or lists; ``types`` says expand, binary (hexadecimal) or qword where the value
+    does not. ``delete`` names values to take away, ``delete_key`` the whole key. A key below HKCU is set for the account
+    that runs the package, or with ``each_user`` for everybody who has a profile and for those who log on later.
+    """
+
+    key: Annotated[str, Meta(pattern=r"^(HKLM|HKCU|HKEY_LOCAL_MACHINE|HKEY_CURRENT_USER)\\.+")] | None = None
+    values: dict[str, str | int | tuple[str, ...]] = {}
+    types: dict[str, Literal["sz", "expand", "multi", "dword", "qword", "binary"]] = {}
+    delete: tuple[str, ...] = ()
+    delete_key: bool = False
+    source: str | None = None
+    view: Literal["64", "32"] = "64"
+    each_user: bool = False
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if bool(self.key) == bool(self.source):
+            raise ValueError("a registry step has exactly one of key and import")
+        if self.key and not (self.values or self.delete or self.delete_key):
+            raise ValueError("a registry step with a key sets values, deletes some, or deletes the key")
+        if self.each_user and self.key and not split(self.key)[0] == "HKCU":
+            raise ValueError("each_user belongs to a key below HKCU")
+        unknown = set(self.types) - set(self.values)
+        if unknown:
+            raise ValueError(f"types names {', '.join(sorted(unknown))}, which values does not")
+
+
+def split(key: str) -> tuple[str, str]:
+    """``(hive, key below it)``, with the hive's short name."""
+    hive, _, rest = key.partition("\\")
+    return _HIVES.get(hive.upper(), hive.upper()), rest.rstrip("\\")
+
+
+def value(data: str | int | tuple[str, ...], kind: str | None) -> tuple[str, Data]:
+    """A value of a plan as type and data. Raises ValueError."""
+    if kind is None:
+        kind = "sz" if isinstance(data, str) else "multi" if isinstance(data, tuple) else "dword" if 0 <= data < 1 << 32 else "qword"
+    if kind == "binary" and not re.fullmatch(r"(?:[0-9a-fA-F]{2})*", str(data)):
+        raise ValueError(f"{data!r} is not hexadecimal")
+    return kind, str(data).lower() if kind == "binary" else data
+
+
+def imported(text: str) -> list[dict[str, Any]]:
+    """The changes of a .reg file, in its order. Raises ValueError where it is none."""
+    lines = text.replace("\r\n", "\n").lstrip("\ufeff")
+    if not re.match(r"\s*(Windows Registry Editor Version 5\.00|REGEDIT4)\s*\n", lines):
+        raise ValueError("it does not begin as a .reg file does")
+    found: list[dict[str, Any]] = []
+    key = None
+    for block in re.split(r"\n(?=\[)", re.sub(r"\\\n\s*", "", lines)):
+        match = re.match(r"\[(-?)([^\]\n]+)\]", block)
+        if not match:
+            continue
+        hive, key = split(match[2])
+        if hive == "HKCR":
+            hive, key = "HKLM", "Software\\Classes\\" + key
+        if hive not in ("HKLM", "HKCU"):
+            raise ValueError(f"{match[2]} is below neither HKLM nor HKCU")
+        view = "64"
+        narrow = re.match(r"(?i)(software\\)(?:wow6432node)\\(.*)", key)
+        if narrow:
+            key, view = narrow[1] + narrow[2], "32"
+        item: dict[str, Any] = {"hive": hive, "view": view, "key": key, "values": [], "delete": [], "delete_key": bool(match[1])}
+        for line in block.split("\n")[1:]:
+            gone = re.match(r'(?:"((?:[^"\\]|\\.)*)"|@)=-\s*$', line)
+            if gone:
+                item["delete"].append(registry_text.unescape(gone[1] or ""))
+                continue
+            for name, (kind, data) in registry_text.values(line):
+                item["values"].append([name, kind, data])
+        found.append(item)
+    return found
+
+
+class RegistryKind(Kind):
+    step = RegistryStep
+    reversal = "by record"
+    executed = ("API layer", "simulation")
+
+    def resolve(self, step: RegistryStep, at: At) -> Action:
+        if step.source:
+            data = below(at.base, step.source, "extras").read_bytes()
+            text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig", "replace")
+            try:
+                items = imported(text)
+            except ValueError as error:
+                raise Usage(f"{step.source}: {error}") from error
+            return Action("registry", f"import {step.source}", data={"items": items, "each": step.each_user})
+        hive, key = split(step.key or "")
+        values = [[name, *value(data, step.types.get(name))] for name, data in step.values.items()]
+        item = {"hive": hive, "view": step.view, "key": key, "values": values, "delete": list(step.delete), "delete_key": step.delete_key}
+        return Action("registry", f"set {step.key}" if values else f"delete from {step.key}", data={"items": [item], "each": step.each_user})
+
+    def sources(self, step: RegistryStep, base: Path) -> list[Path]:
+        return [below(base, step.source, "extras")] if step.source else []
+
+    def perform(self, action: Action, host: Host) -> Result:
+        for item in action.data["items"]:
+            for hive, prefix in _places(item["hive"], action.data["each"], host):
+                self._one(item, hive, prefix + item["key"], host)
+        return DONE
+
+    def _one(self, item: dict[str, Any], hive: str, key: str, host: Host) -> None:
+        view = item["view"]
+        if item["delete_key"]:
+            for inner in sorted(host.session.keys_below(hive, view, key), key=lambda name: (-name.count("\\"), name)):
+                for name in host.session.values_of(hive, view, inner):
+                    host.set_value(hive, view, inner, name, None)
+                host.session.drop_key(hive, view, inner)
+            host.say(f"deleted: {hive}\\{key}")
+        for name in item["delete"]:
+            if host.set_value(hive, view, key, name, None):
+                host.say(f"deleted: {hive}\\{key}\\{name}")
+        for name, kind, data in item["values"]:
+            host.set_value(hive, view, key, name, (kind, tuple(data) if isinstance(data, list) else data))
+            host.say(f"set: {hive}\\{key}\\{name}")
+
+    def mistakes(self, step: RegistryStep, at: At) -> Iterator[tuple[str, str, str]]:
+        if step.key and re.match(r"(?i)(HKLM|HKEY_LOCAL_MACHINE)\\software\\wow6432node\\", step.key):
+            yield "key", "Wow6432Node is named in the key", 'leave it out and write view = "32"'
+        if step.source and not step.each_user:
+            try:
+                if any(item["hive"] == "HKCU" for item in self.resolve(step, at).data["items"]):
+                    yield "import", "it sets values of HKCU, which are the system account's own", "each_user = true sets them for everybody"
+            except Usage as error:
+                yield "import", str(error), "export it again, as .reg version 5"
+
+
+def _places(hive: str, each: bool, host: Host) -> list[tuple[str, str]]:
+    """Where a key of the user lies: once, or in every user's hive."""
+    if hive != "HKCU" or not each:
+        return [(hive, "")]
+    return [("HKU", f"{user}\\") for user in host.session.user_hives()]
+
+
+KIND: Any = RegistryKind()

@@ -1,0 +1,122 @@
+"""Steps that remove what was there before: found by code or by name, removed by its own quiet uninstall."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from fnmatch import fnmatchcase
+from typing import TYPE_CHECKING, Any
+
+from yendo.effects.things import UninstallEntry
+from yendo.facts.versions import VersionRange
+from yendo.installers.msi.commandline import PRODUCT_CODE, pack_code
+from yendo.steps.base import MSI_CODES, MSI_GONE, NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.steps.host import STEP_FAILED
+from yendo.terms.amounts import Code
+from yendo.terms.when import bounds
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+
+class RemovePreviousStep(Step, tag="remove-previous", frozen=True, kw_only=True):
+    """Finds what was installed before and removes it quietly; where nothing is found, nothing is done.
+
+    By ``product`` code, by ``upgrade_code``, or by ``name`` in the list of installed programs (``*`` stands for any text);
+    ``version`` limits which. An entry without a quiet uninstall of its own is removed by its usual one with ``arguments``.
+    """
+
+    product: Code | None = None
+    upgrade_code: Code | None = None
+    name: str | None = None
+    publisher: str | None = None
+    version: str | None = None
+    arguments: str = ""
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if sum(bool(way) for way in (self.product, self.upgrade_code, self.name)) != 1:
+            raise ValueError("a remove-previous step has exactly one of product, upgrade_code and name")
+        if self.version:
+            VersionRange.parse(self.version)
+
+
+class RemovePreviousKind(Kind):
+    step = RemovePreviousStep
+    reversal = "nothing to undo"  # what was there before is not what the package brings
+    executed = ("API layer", "simulation")
+
+    def resolve(self, step: RemovePreviousStep, at: At) -> Action:
+        data = {
+            "product": (step.product or "").upper(),
+            "upgrade": pack_code(step.upgrade_code) if step.upgrade_code else "",
+            "upgrade_code": (step.upgrade_code or "").upper(),
+            "name": step.name or "",
+            "publisher": step.publisher or "",
+            "version": bounds(step.version) if step.version else [],
+            "arguments": step.arguments,
+        }
+        return Action(
+            "remove-previous", f"remove earlier {step.name or step.product or step.upgrade_code}", data={**data, "codes": {**MSI_CODES, **MSI_GONE}}
+        )
+
+    def perform(self, action: Action, host: Host) -> Result:
+        found = sorted(_matching(action.data, host), key=lambda entry: entry.identity)
+        if not found:
+            host.say("nothing of that kind is here")
+            return NOT_NEEDED
+        final = "done"
+        for entry in found:
+            host.say(f"found: {entry.name or entry.key} {entry.version or ''}".rstrip())
+            line = quiet(entry, action.data["arguments"])
+            if not line:
+                host.say("it has no quiet uninstall, and the plan gives no arguments for its usual one")
+                return Result("failed", STEP_FAILED)
+            code, _ = host.call(host.expand(line), action.timeout)
+            meaning = host.meaning(action.data["codes"], code)
+            if meaning in ("failed", "again later"):
+                return Result(meaning, code)
+            if meaning in ("restart", "restarting"):
+                final = meaning
+        return Result(final)
+
+    def mistakes(self, step: RemovePreviousStep, at: At) -> Iterator[tuple[str, str, str]]:
+        if step.name and not step.name.replace("*", "").strip():
+            yield "name", "the pattern fits every program", "name the program"
+        elif step.name and step.name.startswith("*") and not step.publisher:
+            yield "name", f"{step.name} fits programs of anybody", "say its publisher too"
+
+
+def quiet(entry: UninstallEntry, arguments: str) -> str:
+    """The quiet uninstall of an entry, or nothing."""
+    if PRODUCT_CODE.fullmatch(entry.key) and re.search(r"(?i)\bmsiexec", entry.uninstall or "msiexec"):
+        return f"msiexec.exe /x {entry.key} /qn /norestart"
+    if entry.quiet_uninstall:
+        return started(entry.quiet_uninstall)
+    return f"{started(entry.uninstall)} {arguments}" if entry.uninstall and arguments else ""
+
+
+def started(line: str) -> str:
+    """A command line with its program in quotes, also where the vendor forgot them."""
+    match = re.match(r"(?i)([^\"]*?\.exe)(\s|$)", line)
+    return f'"{match[1]}"{line[match.end(1) :]}' if match and " " in match[1] else line
+
+
+def _matching(data: dict[str, Any], host: Host) -> Iterator[UninstallEntry]:
+    related = host.session.related(data["upgrade_code"]) if data["upgrade_code"] else ()
+    for thing in host.session.state().of("uninstall-entry"):
+        assert isinstance(thing, UninstallEntry)
+        if data["product"] and thing.key.upper() != data["product"]:
+            continue
+        if data["upgrade_code"] and thing.key.upper() not in related:
+            continue
+        if data["name"] and not fnmatchcase((thing.name or "").lower(), data["name"].lower().replace("[", "[[]").replace("?", "[?]")):
+            continue
+        if data["publisher"] and (thing.publisher or "").lower() != data["publisher"].lower():
+            continue
+        if not VersionRange.of(data["version"]).fits(thing.version):
+            continue
+        yield thing
+
+
+KIND: Any = RemovePreviousKind()

@@ -1,0 +1,47 @@
+"""Steps that restart the machine."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Any, Literal
+
+from yendo.steps.base import NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.terms.amounts import seconds
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+
+class RestartStep(Step, tag="restart", frozen=True, kw_only=True):
+    """Restarts the machine; the steps behind it go on after the start.
+
+    What starts the runner again is a task at the machine's start, as the system account; it takes itself away. ``where``:
+    always, or only where a step before it asked for a restart. ``notice`` is how long a person has to save, with ``text``.
+    """
+
+    where: Literal["always", "asked"] = "asked"
+    notice: str = "5 min"
+    text: str = ""
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        seconds(self.notice)
+
+
+class RestartKind(Kind):
+    step = RestartStep
+    reversal = "nothing to undo"
+    executed = ("API layer", "simulation", "stand-in")
+    needs = ("restart",)
+
+    def resolve(self, step: RestartStep, at: At) -> Action:
+        data = {"where": step.where, "notice": int(seconds(step.notice)), "text": step.text}
+        return Action("restart", "restart the machine" + (" where a step asked for it" if step.where == "asked" else ""), data=data)
+
+    def perform(self, action: Action, host: Host) -> Result:
+        if action.data["where"] == "asked" and not host.restart_asked:
+            host.say("no step asked for a restart")
+            return NOT_NEEDED
+        return Result("restart now", 1641)
+
+
+KIND: Any = RestartKind()

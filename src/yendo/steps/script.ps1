@@ -1,0 +1,1 @@
+function Step-Script($Step) { return Invoke-CommandLine $Step }

@@ -1,0 +1,69 @@
+"""Steps that run a script of the packager's own."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from pathlib import Path, PurePosixPath
+from typing import TYPE_CHECKING, Any, Literal
+
+from yendo.errors import Usage
+from yendo.steps.base import Action, At, Kind, Result, Step, below, packaged
+from yendo.steps.exe import run_or_assume
+from yendo.terms.amounts import Text
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+
+class ScriptStep(Step, tag="script", frozen=True, rename={"source": "run"}, kw_only=True):
+    """Runs a script from ``extras/``: PowerShell (.ps1), a batch file (.cmd, .bat) or Windows Script Host (.vbs, .js).
+
+    ``brings = "folder"`` takes everything that lies in its folder along. What it achieves is said by ``probe``: that is what
+    a simulated machine takes for done, and what is looked at afterwards on every machine.
+    """
+
+    source: Text
+    arguments: str = ""
+    brings: Literal["file", "folder"] = "file"
+    reverse: str = ""
+
+
+_HOSTS = {
+    ".ps1": 'powershell.exe -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "{path}" {arguments}',
+    ".cmd": 'cmd.exe /d /s /c ""{path}" {arguments}"',
+    ".bat": 'cmd.exe /d /s /c ""{path}" {arguments}"',
+    ".vbs": 'cscript.exe //B //NoLogo "{path}" {arguments}',
+    ".js": 'cscript.exe //B //NoLogo "{path}" {arguments}',
+}
+
+
+def script_command(source: str, arguments: str) -> str:
+    """The command line of a script. Raises Usage for a kind that no host runs."""
+    ending = PurePosixPath(source.replace("\\", "/")).suffix.lower()
+    if ending not in _HOSTS:
+        raise Usage(f"{source}: a script ends with {', '.join(_HOSTS)}")
+    return re.sub(r" +(?=\"$|$)", "", _HOSTS[ending].format(path=packaged(source), arguments=arguments))
+
+
+class ScriptKind(Kind):
+    step = ScriptStep
+    reversal = "cannot"
+    executed = ("API layer",)
+
+    def resolve(self, step: ScriptStep, at: At) -> Action:
+        return Action("script", f"run {step.source}", script_command(step.source, step.arguments), reverse=step.reverse)
+
+    def sources(self, step: ScriptStep, base: Path) -> list[Path]:
+        path = below(base, step.source, "extras")
+        return sorted(inner for inner in path.parent.rglob("*") if inner.is_file()) if step.brings == "folder" else [path]
+
+    def mistakes(self, step: ScriptStep, at: At) -> Iterator[tuple[str, str, str]]:
+        if not step.probe:
+            yield "run", "nobody can tell whether the script has done its work", "say with probe what it achieves"
+
+    def perform(self, action: Action, host: Host) -> Result:
+        return run_or_assume(action, host)
+
+
+KIND: Any = ScriptKind()

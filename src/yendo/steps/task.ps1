@@ -1,0 +1,1 @@
+function Step-Task($Step) { return Invoke-CommandLine $Step }

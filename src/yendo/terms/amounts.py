@@ -1,0 +1,51 @@
+"""Lengths of time, amounts of disk, and the texts that a plan constrains."""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Literal
+
+import msgspec
+from msgspec import Meta
+
+Architecture = Literal["x64", "x86", "arm64", "any"]
+Text = Annotated[str, Meta(min_length=1)]
+Digest = Annotated[str, Meta(pattern="^[0-9a-f]{64}$")]
+Code = Annotated[str, Meta(pattern=r"^\{[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}$")]
+Identifier = Annotated[str, Meta(pattern="^[a-z0-9][a-z0-9.-]{0,63}$")]
+
+_UNITS = {
+    "s": 1,
+    "sec": 1,
+    "second": 1,
+    "seconds": 1,
+    "min": 60,
+    "minute": 60,
+    "minutes": 60,
+    "h": 3600,
+    "hour": 3600,
+    "hours": 3600,
+    "day": 86400,
+    "days": 86400,
+}
+_SIZES = {"B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
+
+
+def seconds(text: str) -> float:
+    """``"30 min"`` in seconds. Raises ValueError."""
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([a-z]+)\s*", text)
+    if not match or match[2] not in _UNITS:
+        raise ValueError(f"{text!r} is no length of time; write 90 s, 30 min, 2 h or 3 days")
+    return float(match[1]) * _UNITS[match[2]]
+
+
+def size(text: str) -> int:
+    """``"1.5 GB"`` in bytes, in powers of ten. Raises ValueError."""
+    match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([KMGT]?B)\s*", text)
+    if not match:
+        raise ValueError(f"{text!r} is no amount of disk; write 500 MB or 1.5 GB")
+    return int(float(match[1]) * _SIZES[match[2]])
+
+
+class Written(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True):
+    """A table of a plan."""

@@ -1,0 +1,164 @@
+"""Packages that are signed: read back, changed, stamped by a stand-in of a time stamp authority."""
+
+from __future__ import annotations
+
+import datetime
+import hashlib
+import threading
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, HTTPServer
+from pathlib import Path
+from typing import Any
+
+import pytest
+from asn1crypto import cms, core, tsp
+from conftest import Yendo, parsed
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes, serialization
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
+from cryptography.hazmat.primitives.serialization import pkcs12
+
+from yendo.errors import Unreadable, Usage
+from yendo.package import build, signing
+from yendo.plan import read
+
+NAME = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Marrowby harbour survey office")])
+
+
+def certificate(key: Any) -> Any:
+    now = datetime.datetime.now(datetime.UTC)
+    builder = x509.CertificateBuilder().subject_name(NAME).issuer_name(NAME).public_key(key.public_key()).serial_number(4712)
+    return builder.not_valid_before(now - datetime.timedelta(days=1)).not_valid_after(now + datetime.timedelta(days=1)).sign(key, hashes.SHA256())
+
+
+@pytest.fixture(scope="module")
+def office(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A key and its certificate, made on the spot."""
+    key = rsa.generate_private_key(public_exponent=65537, key_size=2048)
+    path = tmp_path_factory.mktemp("office") / "office.p12"
+    path.write_bytes(pkcs12.serialize_key_and_certificates(b"office", key, certificate(key), None, serialization.BestAvailableEncryption(b"tide")))
+    return path
+
+
+class Authority(BaseHTTPRequestHandler):
+    """Stamps what it is asked to; its own signature is nobody's."""
+
+    answers = "granted"
+
+    def do_POST(self) -> None:
+        asked = tsp.TimeStampReq.load(self.rfile.read(int(self.headers["Content-Length"])))
+        imprint = asked["message_imprint"]
+        if self.answers == "other":
+            imprint = tsp.MessageImprint({"hash_algorithm": {"algorithm": "sha256"}, "hashed_message": hashlib.sha256(b"other").digest()})
+        info = tsp.TSTInfo(
+            {
+                "version": "v1",
+                "policy": "1.2.3",
+                "message_imprint": imprint,
+                "serial_number": 1,
+                "gen_time": datetime.datetime.now(datetime.UTC).replace(microsecond=0),
+                "nonce": asked["nonce"],
+            }
+        )
+        signed = cms.SignedData(
+            {
+                "version": "v3",
+                "digest_algorithms": [],
+                "encap_content_info": {"content_type": "tst_info", "content": core.ParsableOctetString(info.dump())},
+                "signer_infos": [],
+            }
+        )
+        token = cms.ContentInfo({"content_type": "signed_data", "content": signed})
+        granted = self.answers != "refused"
+        raw = tsp.TimeStampResp({"status": {"status": "granted" if granted else "rejection"}, "time_stamp_token": token}).dump()
+        self.send_response(200)
+        self.end_headers()
+        self.wfile.write(raw if self.answers != "nonsense" else b"<html>")
+
+    def log_message(self, *arguments: Any) -> None:
+        return
+
+
+@pytest.fixture
+def authority() -> Iterator[str]:
+    server = HTTPServer(("127.0.0.1", 0), Authority)
+    thread = threading.Thread(target=server.serve_forever)
+    thread.start()
+    yield f"http://127.0.0.1:{server.server_port}/"
+    server.shutdown()
+    thread.join()
+    server.server_close()
+    Authority.answers = "granted"
+
+
+@pytest.fixture
+def package(drafted: Path, tmp_path: Path) -> Path:
+    return build.build(drafted, read(drafted / "plan.toml")[0], output=tmp_path / "out").folder
+
+
+def test_signed_stamped_and_judged(package: Path, office: Path, authority: str, yendo: Yendo) -> None:
+    before = (package / "apply.ps1").read_bytes()
+    assert "not signed" in yendo("sign", package, "--verify", expect=2).stderr
+    told = parsed(yendo("sign", package, "--identity", office, "--timestamp", authority, "--json", environment={"YENDO_PASSPHRASE": "tide"}))
+    assert (
+        told["holds"]
+        and told["signer"] == "CN=Marrowby harbour survey office"
+        and told["seen"].startswith(str(datetime.datetime.now(datetime.UTC).year))
+    )
+    script = (package / "apply.ps1").read_bytes()
+    assert script.startswith(before.rstrip()) and script.rstrip().endswith(b"# SIG # End signature block")
+    assert "holds" in yendo("sign", package, "--verify").stdout
+    again = signing.sign(package, signing.identity(office, b"tide"))  # a second signature takes the place of the first
+    assert again.problems == () and (package / "apply.ps1").read_bytes().count(b"Begin signature block") == 1
+    yendo("prove", package)
+
+
+CHANGES = {
+    "a script": (lambda folder: folder / "apply.ps1", b"Set-Record", b"Sett-Recor", "apply.ps1 has changed since"),
+    "a medium": (lambda folder: folder / "media" / "lantern-6.2.1.msi", b"Lantern", b"Latnern", "lantern-6.2.1.msi has changed"),
+    "the listing": (lambda folder: folder / "files.sha256", b"apply.cmd", b"apply.cmx", "is over other content"),
+    "the message": (lambda folder: folder / "files.sha256.p7s", b"Marrowby", b"Nowhere!", "not by the certificate's key"),
+}
+
+
+@pytest.mark.parametrize("change", CHANGES)
+def test_what_was_changed_since_is_named(package: Path, office: Path, change: str) -> None:
+    assert signing.sign(package, signing.identity(office, b"tide")).problems == ()
+    where, old, new, words = CHANGES[change]
+    path = where(package)
+    data = path.read_bytes()
+    assert old in data
+    changed = data.replace(old, new) if change != "the message" else data[:-20] + bytes(20)
+    path.unlink()
+    path.write_bytes(changed)
+    assert words in " ".join(signing.verify(package).problems)
+
+
+def test_files_that_came_and_went(package: Path, office: Path) -> None:
+    signing.sign(package, signing.identity(office, b"tide"))
+    (package / "extra.dll").write_bytes(b"x")
+    (package / "detect.ps1").unlink()
+    problems = signing.verify(package).problems
+    assert "extra.dll is not in the listing" in problems and "detect.ps1 is missing" in problems and "detect.ps1 has no signature block" in problems
+
+
+@pytest.mark.parametrize(
+    ("answer", "words"), [("refused", "gives no time stamp"), ("other", "answers another question"), ("nonsense", "no time stamp")]
+)
+def test_an_authority_that_does_not_stamp(package: Path, office: Path, authority: str, answer: str, words: str) -> None:
+    Authority.answers = answer
+    before = {path: path.read_bytes() for path in package.rglob("*") if path.is_file()}
+    with pytest.raises(Unreadable, match=words):
+        signing.sign(package, signing.identity(office, b"tide"), authority)
+    assert {path: path.read_bytes() for path in package.rglob("*") if path.is_file()} == before
+
+
+def test_identities(tmp_path: Path, office: Path, package: Path) -> None:
+    key = ec.generate_private_key(ec.SECP256R1())
+    pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    (tmp_path / "curve.pem").write_bytes(pem + certificate(key).public_bytes(serialization.Encoding.PEM))
+    assert signing.sign(package, signing.identity(tmp_path / "curve.pem")).problems == ()
+    (tmp_path / "bad.pem").write_bytes(b"nothing")
+    for path, passphrase in ((tmp_path / "bad.pem", None), (office, b"wrong"), (tmp_path / "none.pem", None)):
+        with pytest.raises(Usage, match="is wanted"):
+            signing.identity(path, passphrase)
