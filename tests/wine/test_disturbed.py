@@ -68,6 +68,32 @@ def test_a_restart_in_the_middle(tmp_path: Path, shell_wine: Any) -> None:
         assert real.read(r"C:\Tide\a.txt") is None and not real.has_folder(ROOM)
 
 
+def test_started_by_a_narrow_parent(tmp_path: Path, shell_wine: Any) -> None:
+    """A 32-bit agent's command shell, and a 32-bit shell host: both end in the 64-bit one, and so in its halves of disk and registry."""
+    made = package(tmp_path, COPY.replace(r"C:\Tide", r"%ProgramFiles%\Tide") + VALUE)
+    with shell_wine.fresh() as real:
+        real.bring(made, FOLDER)
+        narrow = r"C:\windows\syswow64\cmd.exe"
+        if real.run(f"{narrow} /c exit 7", timeout=60).exit_code != 7:
+            pytest.skip("the layer runs only 64-bit programs")
+        ran = real.run(f'{narrow} /s /c "echo %PROCESSOR_ARCHITECTURE% {FOLDER[:2]} & "{FOLDER}\\apply.cmd" install"', timeout=120)
+        assert ran.exit_code == 0 and "x86 C:" in ran.output, ran
+        state = real.state()
+        assert state.get("file", r"c:\program files\tide\a.txt") and state.get("registry", "hklm/64\\software\\tide!a")
+        # there is no 32-bit shell host for the layer, so the one there is takes its part, once
+        script = (made / "apply.ps1").read_text("utf-8-sig")
+        asked, other = "(-not [Environment]::Is64BitProcess)", "Sysnative"
+        assert script.count(asked) == 1 and script.count(other) == 1
+        script = script.replace(asked, "(-not $env:YENDO_ONCE)").replace(other, "System32")
+        script = script.replace("    $other.WaitForExit()", "    $other.WaitForExit(); [Console]::WriteLine('the other ended')")
+        script = script.replace("    [Diagnostics.Process]$other", "    $env:YENDO_ONCE = '1'; [Diagnostics.Process]$other")
+        real.write(FOLDER + r"\apply.ps1", script.encode("utf-8-sig"))
+        ran = real.run(started("uninstall -WhatIf"), timeout=120)
+        assert ran.exit_code == 0 and "would" in ran.output and ran.output.count("the other ended") == 1, ran
+        ran = real.run(started("uninstall"), timeout=120)
+        assert ran.exit_code == 0 and ran.output.count("the other ended") == 1 and real.read(r"C:\Program Files\Tide\a.txt") is None, ran
+
+
 def test_a_second_start_and_a_log_that_cannot_be_written(tmp_path: Path, shell_wine: Any) -> None:
     made = package(tmp_path, '[log]\nfolder = \'C:\\blocked\'\n[[install]]\nkind = "wait"\ntime = "6 s"\n' + COPY)
     with shell_wine.fresh() as real:
