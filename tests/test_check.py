@@ -151,6 +151,27 @@ FIRES = [
     ("wrong-content", lambda folder: (folder / "extras/site.ini").write_bytes(b"changed"), "another hash", "sha256 ="),
     ("stale-detection", built_then(swap('SITE = "Marrowby"', 'SITE = "Kettle bank"')), "content has changed since the last build", "[[detect]]"),
     ("stale-detection", built_then(swap("revision = 1", "revision = 2")), "revision 2 is detected", "revision ="),
+    (
+        "contradiction",
+        append('[[detect]]\nkind = "file"\npath = \'C:\\Program Files\\Tidewell\\Lantern\\lantern.exe\'\nversion = "<6"\n'),
+        "never hold together",
+        "kind =",
+    ),
+    (
+        "contradiction",
+        append('[[detect]]\nkind = "none"\nof = [{ kind = "folder", path = \'C:\\a\' }]\n[[detect]]\nkind = "folder"\npath = \'C:\\a\'\n'),
+        "forbids",
+        "kind =",
+    ),
+    (
+        "true-on-fresh",
+        lambda folder: (
+            cut_to_end(folder, "[[detect]]"),
+            append("\n[[detect]]\nkind = \"file\"\npath = '%SystemRoot%\\System32\\msiexec.exe'\n")(folder),
+        ),
+        "hold on a fresh machine: C:\\Windows\\System32\\msiexec.exe is there",
+        "kind =",
+    ),
     ("undecided", append("\n# DECIDE: is this all\n"), "is this all", "# DECIDE"),
 ]
 

@@ -14,7 +14,7 @@ from yendo import atomic, digest
 from yendo.cli import nested
 from yendo.demo.patching import write_patch
 from yendo.demo.vendor import guid
-from yendo.detect.evaluate import judge
+from yendo.detect.evaluate import judge, seen
 from yendo.effects import File, Product
 from yendo.errors import Unreadable, Usage
 from yendo.formats.msi import Database, transform
@@ -264,11 +264,11 @@ def test_rules_under_which_a_step_is_passed_over(whole: Path) -> None:
     step = read(whole / "plan.toml")[0].install[0]
     with SimulatedMachine().fresh() as found:
         environment = found.surroundings.environment
-        assert [judge(rule, found.state(), environment).holds for rule in step.unless] == [False, False]
+        assert [judge(rule, seen(found.state(), environment)).holds for rule in step.unless] == [False, False]
         for version, held in (("6.2.0", [False, False]), ("6.2.1", [True, False]), ("7.0", [True, False])):
             state = found.state()
             state.add(Product(guid("lantern 6.2.1"), "Lantern", version))
-            assert [judge(rule, state, environment).holds for rule in step.unless] == held
+            assert [judge(rule, seen(state, environment)).holds for rule in step.unless] == held
 
 
 # --- what they stand on ------------------------------------------------------------------------------------------------

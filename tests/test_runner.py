@@ -12,7 +12,7 @@ import msgspec
 import pytest
 from conftest import missing
 
-from yendo.detect import detected
+from yendo.detect import detected, sight_of
 from yendo.effects import State, difference
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build, carry
@@ -139,7 +139,7 @@ def test_both_give_the_same(package: Path, shell_wine: Any) -> None:
             ran = real.run(started(FOLDER, verb), timeout=300)
             assert ran.exit_code == carried.exit_code == 0
             assert _plain(ran.output.splitlines()) == _plain(carried.lines)
-            holds = {session: detected(manifest.detect, session.state(), session.surroundings.environment)[0] for session in (simulated, real)}
+            holds = {session: detected(manifest.detect, sight_of(session))[0] for session in (simulated, real)}
             assert len(set(holds.values())) == 1 and holds[real] is (verb == "install")
             script = real.run(f'powershell -NoProfile -ExecutionPolicy Bypass -File "{FOLDER}\\detect.ps1"', timeout=120)
             assert script.exit_code == (0 if verb == "install" else 1) and bool(script.output.strip()) is (verb == "install")
@@ -342,7 +342,7 @@ def test_a_package_that_keeps_what_is_there(tmp_path: Path) -> None:
     session.make_folder(r"C:\Charts")
     before = session.state()
     assert carry.carry(manifest, made, session, "install", folder=FOLDER).exit_code == 0
-    assert detected(manifest.detect, session.state(), session.surroundings.environment)[0]
+    assert detected(manifest.detect, sight_of(session))[0]
     session.write(r"C:\Charts\Marrowby\foreign.txt", b"of somebody else")
     assert carry.carry(manifest, made, session, "uninstall", folder=FOLDER).exit_code == 0
     left = {str(effect) for effect in difference(before, session.state()) if "yendo" not in effect.thing.identity}

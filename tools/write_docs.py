@@ -16,10 +16,19 @@ from yendo.plan.model import schema
 from yendo.steps import KINDS, Step
 from yendo.steps.base import MSI_CODES, MSI_GONE
 from yendo.terms.changes import Change
+from yendo.terms.rules import KINDS as RULE_KINDS
 from yendo.terms.rules import Rule
 from yendo.terms.when import Condition
 
 DOCS = Path(__file__).parents[1] / "docs"
+
+
+def _rule_lines() -> list[str]:
+    found = []
+    for name, kind in RULE_KINDS.items():
+        keys = ", ".join(f"`{field.encode_name}`" + ("" if field.required else " (optional)") for field in msgspec.structs.fields(kind) if field.name != "note")
+        found.append(f"| `{name}` | {keys} | {' '.join((kind.__doc__ or '').split()).replace('``', '`')} |")
+    return found
 
 
 def reference() -> str:
@@ -59,6 +68,14 @@ def reference() -> str:
         keys = ", ".join(f"`{field.encode_name}`" + ("" if field.required else " (optional)") for field in msgspec.structs.fields(kind) if field.name != "note")
         lines.append(f"| `{kind.__struct_config__.tag}` | {keys} | {' '.join((kind.__doc__ or '').split())} |")
     lines += [
+        "",
+        "## Kinds of rule",
+        "",
+        "For detection (`[[detect]]`), `unless`, `probe`, `holds` and `rules`. A rule in a group is written in `of`.",
+        "",
+        "| kind | keys | holds where |",
+        "|---|---|---|",
+        *_rule_lines(),
         "",
         "## What a prediction carries out",
         "",

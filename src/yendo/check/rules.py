@@ -1,26 +1,19 @@
-"""The rules on media, command lines, conditions and detection."""
+"""The rules on media, command lines and conditions."""
 
 from __future__ import annotations
 
 import difflib
-import hashlib
 import re
 from collections.abc import Iterator
-from pathlib import Path
 
-import msgspec
-
-from yendo import digest
 from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
-from yendo.effects import File, RegistryValue
-from yendo.errors import Usage, YendoError
+from yendo.errors import Usage
 from yendo.facts import secrets
 from yendo.facts.surroundings import expand, windows
 from yendo.installers.msi import commandline
-from yendo.package import build
 from yendo.package import manifest as form
-from yendo.plan import CopyStep, FileRule, MsiProductRule, MsiStep, RegistryRule, TakeBackStep
+from yendo.plan import CopyStep, MsiStep, TakeBackStep
 from yendo.steps import kind_of
 from yendo.steps.base import below
 from yendo.steps.copy import extras
@@ -333,140 +326,6 @@ def architecture_missing(workspace: Workspace) -> Report:
 
 
 # --- detection --------------------------------------------------------------------------------------------
-
-
-@rule("no-detection", "error", "nobody can tell whether it is installed")
-def no_detection(workspace: Workspace) -> Report:
-    if not workspace.plan.detect:
-        yield workspace.line("install"), "there is no [[detect]]", "draft again into another folder to see the derived rules"
-
-
-@rule("existence-only", "warning", "an old or broken copy counts as success")
-def existence_only(workspace: Workspace) -> Report:
-    versions = {
-        effect.thing.identity: effect.thing.version for effect in workspace.effects if isinstance(effect.thing, File) and effect.thing.version
-    }
-    environment = windows("system").environment
-    for at, entry in enumerate(workspace.plan.detect):
-        bare_file = isinstance(entry, FileRule) and not entry.version and not entry.sha256 and entry.size is None
-        if isinstance(entry, FileRule) and bare_file and (known := versions.get(expand(entry.path, environment).lower())):
-            yield workspace.line("detect", at, "path"), f"only the existence of {entry.path} is asked for", f'add version = ">={known}"'
-        if isinstance(entry, MsiProductRule) and not entry.version:
-            version = next(
-                (account.identity.version for account in workspace.accounts.values() if account.identity.product_code == entry.code.upper()), None
-            )
-            if version:
-                yield workspace.line("detect", at, "code"), "any version with this product code counts", f'add version = "=={version}"'
-
-
-_PER_USER = re.compile(r"(?i)^(%(appdata|localappdata|userprofile|homepath|temp|tmp)%|[a-z]:\\users\\(?!public(\\|$)))")
-
-
-@rule("per-user-detection", "error", "the system account has another profile, so the rule never holds there")
-def per_user_detection(workspace: Workspace) -> Report:
-    if workspace.plan.package.scope != "machine":
-        return
-    for at, entry in enumerate(workspace.plan.detect):
-        if isinstance(entry, FileRule) and _PER_USER.match(entry.path):
-            yield (
-                workspace.line("detect", at, "path"),
-                f"{entry.path} lies in a user's own folder",
-                "ask for a file below %ProgramFiles% or %ProgramData%",
-            )
-        if isinstance(entry, RegistryRule) and entry.parts[0] == "HKCU":
-            yield (workspace.line("detect", at, "key"), f"{entry.key} lies in a user's own part of the registry", "ask for a value below HKLM")
-
-
-@rule("registry-view", "error", "64-bit and 32-bit programs see different halves of the registry, so the rule never holds")
-def registry_view(workspace: Workspace) -> Report:
-    written: dict[str, set[str]] = {}
-    for effect in workspace.effects:
-        if isinstance(effect.thing, RegistryValue):
-            written.setdefault(f"{effect.thing.hive}\\{effect.thing.key}!{effect.thing.name}".lower(), set()).add(effect.thing.view)
-    for at, entry in enumerate(workspace.plan.detect):
-        if not isinstance(entry, RegistryRule):
-            continue
-        line = workspace.line("detect", at, "view" if workspace.has_line("detect", at, "view") else "key")
-        if "wow6432node" in entry.key.lower():
-            plain = re.sub(r"(?i)\\wow6432node", "", entry.key)
-            yield line, "Wow6432Node is spelt out", f"write key = '{plain}' and view = \"32\""
-            continue
-        hive, key = entry.parts
-        views = written.get(f"{hive}\\{key}!{entry.name}".lower(), set())
-        if views and entry.view not in views:
-            yield (
-                line,
-                f"the installer writes this value in the {min(views)}-bit view, the rule looks in the {entry.view}-bit one",
-                f'write view = "{min(views)}"',
-            )
-
-
-@rule("extra-not-detected", "warning", "the package counts as installed while its extra file is missing or old")
-def extra_not_detected(workspace: Workspace) -> Report:
-    environment = windows("system").environment
-    asked = {expand(entry.path, environment).lower() for entry in workspace.plan.detect if isinstance(entry, FileRule)}
-    for at, step in workspace.copies:
-        try:
-            targets = extras(workspace.folder, step)
-        except Usage:
-            continue
-        missing = [(path, target) for path, target in targets if expand(target, environment).lower() not in asked]
-        if missing:
-            path, target = missing[0]
-            more = f" (and {len(missing) - 1} more)" if len(missing) > 1 else ""
-            yield workspace.line("install", at, "to"), f"nothing detects {target}{more}", f'add a file rule with sha256 = "{digest.of_file(path)}"'
-
-
-@rule("wrong-content", "error", "detection asks for another content than the package places, so it is installed again and again")
-def wrong_content(workspace: Workspace) -> Report:
-    environment = windows("system").environment
-    placed: dict[str, Path] = {}
-    for _, step in workspace.copies:
-        try:
-            placed |= {expand(target, environment).lower(): path for path, target in extras(workspace.folder, step)}
-        except Usage:
-            continue
-    for at, entry in enumerate(workspace.plan.detect):
-        if isinstance(entry, FileRule) and entry.sha256 and (path := placed.get(expand(entry.path, environment).lower())):
-            placed_digest = digest.of_file(path)
-            if placed_digest != entry.sha256:
-                yield (
-                    workspace.line("detect", at, "sha256"),
-                    f"{entry.path} is detected by another hash than that of the file placed",
-                    f'write sha256 = "{placed_digest}"',
-                )
-
-
-@rule("stale-detection", "error", "machines that have the earlier build report the new one as installed, and never get it")
-def stale_detection(workspace: Workspace) -> Report:
-    old, plan = workspace.built, workspace.plan
-    if old is None or list(msgspec.to_builtins(plan.detect)) != old.get("detect"):
-        return
-    base = workspace.folder
-    try:
-        sources, made = build.own_files(base, plan)
-        digest_of = {path: digest.of_file(path) for path in sources}
-        files = [
-            form.PackedFile(f"media/{medium.file}", (base / "media" / medium.file).stat().st_size, workspace.digest(medium.file) or "")
-            for medium in plan.media
-        ]
-        files += [form.PackedFile(path.relative_to(base).as_posix(), path.stat().st_size, sha256) for path, sha256 in digest_of.items()]
-        files += [form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest()) for name, data in made.items()]
-        now = form.resolve(base, plan, tuple(sorted(files, key=lambda file: file.path)), digest_of, "")
-    except (OSError, YendoError):
-        return
-    if build.content_digest(now) != old.get("content"):
-        yield (
-            workspace.line("detect"),
-            "the content has changed since the last build, and the detection is still true for that one",
-            "detect something that changed (a file's hash, a version), or accept that only new machines get it",
-        )
-    elif plan.package.revision != old.get("revision"):
-        yield (
-            workspace.line("package", "revision"),
-            f"revision {plan.package.revision} is detected by the rules of revision {old.get('revision')}",
-            "nothing else has changed: keep the revision, or change what is detected",
-        )
 
 
 @rule("undecided", "note", "a derived value may be right and still not be what you want")

@@ -1,12 +1,33 @@
-"""Detection rules from effects."""
+"""Detection rules from effects: at first sight for a draft, and derived from the states that they must tell apart."""
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping, Sequence
 
-from yendo.effects import Effect, File, Product, UninstallEntry
+import msgspec
+
+from yendo.detect.states import Ground, broken, classes, is_settings, listed, own_files, own_values
+from yendo.detect.strength import Strength, of_verdicts, verdicts
+from yendo.effects import Effect, Environment, File, Product, Service, Shortcut, UninstallEntry
+from yendo.effects.things import Part, parent
+from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
-from yendo.terms.rules import FileRule, MsiProductRule, Rule, UninstallEntryRule
+from yendo.terms.rules import (
+    AppRule,
+    BaseRule,
+    EnvironmentRule,
+    FeatureRule,
+    FileListRule,
+    FileRule,
+    MsiProductRule,
+    RegistryRule,
+    Rule,
+    ServiceRule,
+    ShortcutRule,
+    TaskRule,
+    UninstallEntryRule,
+)
+from yendo.terms.rules.file_list import for_file
 
 _KEPT = "\\windows\\installer\\"  # what the Windows Installer keeps for itself is no program of the product
 
@@ -58,3 +79,190 @@ def _entry(thing: UninstallEntry) -> Rule:
 def for_copies(copies: Iterable[tuple[str, str]]) -> list[Rule]:
     """``(path on the machine, sha256)`` of placed files: each by its content."""
     return [FileRule(path=path, sha256=digest) for path, digest in copies]
+
+
+# --- derived from states --------------------------------------------------------------------------------
+
+
+class Chosen(msgspec.Struct, frozen=True):
+    """A rule with what it is good for: the names of states that it tells apart from this version, and of damage that it alone adds."""
+
+    rule: Rule
+    separates: tuple[str, ...]
+    adds: int = 0
+
+
+class Derived(msgspec.Struct, frozen=True):
+    """The smallest set that was found, in the order of their worth, and what it is worth.
+
+    ``confused`` are listed states that no candidate tells apart; ``further`` are rules for the survivors, each with what it would add.
+    """
+
+    rules: tuple[Chosen, ...]
+    confused: tuple[str, ...]
+    strength: Strength
+    further: tuple[Chosen, ...] = ()
+
+
+def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]:
+    """Every rule that the effects allow and that a self-update leaves true where it is tolerated."""
+    sign = ">=" if ground.updates else "=="
+    found: list[BaseRule] = []
+    for thing in ground.added:
+        match thing:
+            case Product() if thing.version:
+                if thing.upgrade_code and ground.updates:
+                    found.append(MsiProductRule(upgrade_code=thing.upgrade_code, version=f">={thing.version}"))
+                else:
+                    found.append(MsiProductRule(code=thing.code, version=sign + thing.version))
+            case UninstallEntry() if thing.name and not thing.hidden:
+                version = thing.version if _is_version(thing.version) else None
+                found.append(
+                    UninstallEntryRule(name=thing.name, publisher=thing.publisher, version=sign + version if version else None, view=thing.view)
+                )
+            case Service():
+                start = thing.start if thing.start in ("auto", "demand", "disabled") else None
+                found.append(ServiceRule(name=thing.name, start=start))  # type: ignore[arg-type]
+            case Shortcut() if not thing.identity.startswith("c:\\users\\") or "\\public\\" in thing.identity:
+                found.append(
+                    ShortcutRule(path=portable(thing.path, environment), target=portable(thing.target, environment) if thing.target else None)
+                )
+            case Environment() if thing.scope == "machine" and thing.name.lower() != "path":
+                found.append(EnvironmentRule(name=thing.name, equals=thing.value))
+            case Part(sort="task"):
+                found.append(TaskRule(name=thing.name))
+            case Part(sort="feature"):
+                found.append(FeatureRule(name=thing.name))
+            case Part(sort="app"):
+                found.append(AppRule(name=thing.name, version=sign + thing.value if thing.value else None))
+    for value in own_values(ground):
+        if isinstance(value.data, str | int) and not (isinstance(value.data, str) and any(ord(letter) < 32 for letter in value.data)):
+            versioned = ground.updates and isinstance(value.data, str) and value.data.count(".") and _is_version(value.data)
+            wanted = {"version": f">={value.data}"} if versioned else {"equals": value.data}
+            found.append(RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, view=value.view, **wanted))  # type: ignore[arg-type]
+    lists: dict[str, dict[str, int | str]] = {}
+    top = _top([file for file in own_files(ground) if not is_settings(file)])
+    for file in own_files(ground):
+        if file.identity.startswith("c:\\users\\") or is_settings(file):
+            continue
+        try:
+            wanted_of_it = for_file(file, updates=ground.updates)
+        except NotCovered:
+            continue
+        path = portable(file.path, environment)
+        if isinstance(wanted_of_it, int):
+            found.append(FileRule(path=path, size=wanted_of_it))
+        elif len(wanted_of_it) == 64:
+            found.append(FileRule(path=path, sha256=wanted_of_it))
+        else:
+            found.append(FileRule(path=path, version=None if wanted_of_it == "*" else wanted_of_it))
+        folder = top.get(file.path, parent(file.path))
+        lists.setdefault(folder, {})[file.path[len(folder) + 1 :]] = wanted_of_it
+    for folder, files in lists.items():
+        if len(files) > 1:
+            found.append(FileListRule(folder=portable(folder, environment), files=files))
+    return found
+
+
+def _is_version(text: str | None) -> bool:
+    try:
+        VersionRange.parse(f"=={text}")
+    except ValueError:
+        return False
+    return bool(text)
+
+
+def _top(files: Sequence[File]) -> dict[str, str]:
+    """For each file the outermost folder that others of the product lie in too, but none of the system's own."""
+    shared = {
+        "c:",
+        "c:\\program files",
+        "c:\\program files (x86)",
+        "c:\\programdata",
+        "c:\\windows",
+        "c:\\windows\\system32",
+        "c:\\windows\\syswow64",
+    }
+    shared |= {"c:\\program files\\common files", "c:\\program files (x86)\\common files", "c:\\windows\\fonts"}
+    found = {}
+    for file in files:
+        folder = parent(file.path)
+        while parent(folder).lower() not in shared and "\\" in parent(folder):
+            folder = parent(folder)
+        found[file.path] = folder
+    return found
+
+
+def portable(path: str, environment: Mapping[str, str]) -> str:
+    """A path with the machine's variables in place of what may lie elsewhere."""
+    for name in ("ProgramFiles(x86)", "ProgramW6432", "ProgramFiles", "ProgramData", "PUBLIC", "SystemRoot"):
+        value = environment.get(name) or next((known for key, known in environment.items() if key.lower() == name.lower()), "")
+        if value and path.lower().startswith(value.lower() + "\\"):
+            return f"%{'ProgramFiles' if name == 'ProgramW6432' else name}%" + path[len(value) :]
+    return path
+
+
+def derive(ground: Ground, environment: Mapping[str, str], *, most: int = 10, seed: int = 1, least_gain: float = 0.004) -> Derived:
+    """The smallest set of rules that tells the listed states apart, grown by what adds most strength.
+
+    The rules must hold in every wanted state. ``most`` is the limit; a rule that adds less than ``least_gain`` of the
+    score is only proposed. Greedy, then each rule that has become needless is taken out again.
+    """
+    cases = [*[case for case in listed(ground) if case.name == "this version"], *broken(ground, seed)]
+    names = {case.name for case in listed(ground)}
+    possible = candidates(ground, environment)
+    held, _ = verdicts(possible, cases, environment)
+    usable = [at for at in range(len(possible)) if all(held[at][number] for number, case in enumerate(cases) if case.wanted)]
+    wrong = [number for number, case in enumerate(cases) if not case.wanted]
+    apart = {number for number in wrong if cases[number].name in names}
+    sizes = {sort: sum(not case.wanted for case in some) for sort, some in classes(cases).items()}
+    counted = {sort: size for sort, size in sizes.items() if size}
+    weight = {number: 1 / (counted[cases[number].sort] * len(counted)) for number in wrong}
+
+    def caught(at: int) -> set[int]:
+        return {number for number in wrong if not held[at][number]}
+
+    catches = {at: caught(at) for at in usable}
+
+    def worth(at: int, done: set[int]) -> tuple[float, float, int]:
+        """What separates listed states comes first, then what adds most strength, then what costs least."""
+        new = catches[at] - done
+        separated = sum(weight[number] for number in new & apart)
+        return (1.0 if separated else 0.0) + sum(weight[number] for number in new) + separated, -_cost(possible[at]), -at
+
+    chosen: list[int] = []
+    done: set[int] = set()
+    while len(chosen) < most:
+        rest = [at for at in usable if at not in chosen]
+        if not rest:
+            break
+
+        best = max(rest, key=lambda at: worth(at, done))
+        new = catches[best] - done
+        if not new & apart and sum(weight[number] for number in new) < least_gain:
+            break
+        chosen.append(best)
+        done |= new
+    for at in list(reversed(chosen)):  # what the others have made needless
+        others = set().union(*(catches[other] for other in chosen if other != at)) if len(chosen) > 1 else set()
+        if catches[at] <= others:
+            chosen.remove(at)
+    rules = []
+    seen_before: set[int] = set()
+    for at in chosen:
+        rules.append(Chosen(possible[at], tuple(cases[number].name for number in sorted(catches[at] & apart)), len(catches[at] - seen_before)))
+        seen_before |= catches[at]
+    further = []
+    for at in usable:
+        new = catches[at] - seen_before
+        if at not in chosen and new:
+            further.append(Chosen(possible[at], tuple(cases[number].name for number in sorted(new))[:6], len(new)))
+            seen_before |= new
+    strength = of_verdicts([possible[at] for at in chosen], cases, [held[at] for at in chosen])
+    confused = tuple(cases[number].name for number in sorted(apart - done))
+    return Derived(tuple(rules), confused, strength, tuple(sorted(further, key=lambda one: -one.adds)[:20]))
+
+
+def _cost(rule: BaseRule) -> float:
+    """Simple rules before long ones of the same worth."""
+    return len(getattr(rule, "files", ())) or 1.0

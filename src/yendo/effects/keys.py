@@ -21,6 +21,12 @@ def unpack_code(packed: str) -> str:
     return "{" + "-".join([*(group[::-1] for group in groups), "".join(rest[:2]), "".join(rest[2:])]).upper() + "}"
 
 
+def pack_code(code: str) -> str:
+    """A product's or component's code in the packed form of the installer's registry keys."""
+    one, two, three, four, five = code.strip("{}").upper().split("-")
+    return one[::-1] + two[::-1] + three[::-1] + "".join((four + five)[at : at + 2][::-1] for at in range(0, 16, 2))
+
+
 def things_of_key(hive: str, key: str, view: View, found: Mapping[str, tuple[str, Data]], *, has_children: bool = False) -> Iterator[Thing]:
     """The things that one key stands for; ``found`` maps a value's name to its type and data."""
     lowered = key.lower()

@@ -19,12 +19,19 @@ class _Thing(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", 
 
 
 class File(_Thing, tag="file", frozen=True):
-    """A file. ``path`` is absolute, with backslashes; ``size`` in bytes; ``sha256`` lower-case hex."""
+    """A file. ``path`` is absolute, with backslashes; ``size`` in bytes; ``sha256`` lower-case hex.
+
+    ``architecture`` is that of a program; ``signer`` the name in the certificate of its signature; ``changed`` the day
+    (UTC, ISO) when it was last written, which makes two files no different.
+    """
 
     path: str
     size: int | None = None
     sha256: str | None = None
     version: str | None = None
+    architecture: str | None = None
+    signer: str | None = None
+    changed: str | None = None
 
     @property
     def identity(self) -> str:
@@ -162,13 +169,14 @@ class UninstallEntry(_Thing, tag="uninstall-entry", frozen=True):
 
 
 class Product(_Thing, tag="product", frozen=True):
-    """A product that the Windows Installer has on record. ``language`` is a number (1033)."""
+    """A product that the Windows Installer has on record. ``language`` is a number (1033); ``upgrade_code`` its line's."""
 
     code: str
     name: str | None = None
     version: str | None = None
     language: int | None = None
     scope: Literal["machine", "user"] | None = None
+    upgrade_code: str | None = None
 
     @property
     def identity(self) -> str:
@@ -247,9 +255,9 @@ def same(one: Thing, other: Thing) -> bool:
         return False
     for field in one.__struct_fields__:
         left, right = getattr(one, field), getattr(other, field)
-        if left is None or right is None or left == right:
+        if left is None or right is None or left == right or field == "changed":
             continue
-        if field in ("path", "key", "name", "target", "working_folder", "code") and str(left).lower() == str(right).lower():
+        if field in ("path", "key", "name", "target", "working_folder", "code", "upgrade_code") and str(left).lower() == str(right).lower():
             continue
         return False
     return True

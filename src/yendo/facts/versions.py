@@ -62,6 +62,11 @@ class VersionRange(msgspec.Struct, frozen=True):
         """The range of bounds as data: ``sign`` and ``version``."""
         return cls(tuple((bound["sign"], Version.parse(bound["version"])) for bound in bounds))
 
+    def meets(self, other: VersionRange) -> bool:
+        """Whether a version is in both: one of the bounds, or one just beside one, is."""
+        near = [Version(fields) for _, bound in (*self.bounds, *other.bounds) for fields in _beside(bound.fields)]
+        return any(self.holds(version) and other.holds(version) for version in near)
+
     def fits(self, text: str | None) -> bool:
         """Whether a text is a version within the range; a text that is none fits no bound."""
         if not self.bounds:
@@ -76,3 +81,10 @@ class VersionRange(msgspec.Struct, frozen=True):
             {">=": version >= bound, "<=": version <= bound, ">": version > bound, "<": version < bound, "==": version == bound}[sign]
             for sign, bound in self.bounds
         )
+
+
+def _beside(fields: tuple[int, int, int, int]) -> list[tuple[int, int, int, int]]:
+    """A version, the one before it and the one after it."""
+    number = sum(field << 16 * (3 - at) for at, field in enumerate(fields))
+    near = [min(max(number + step, 0), (1 << 64) - 1) for step in (0, -1, 1)]
+    return [(n >> 48, n >> 32 & 65535, n >> 16 & 65535, n & 65535) for n in near]

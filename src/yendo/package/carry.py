@@ -14,7 +14,6 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
-from yendo.detect.evaluate import describe
 from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
 from yendo.machines.protocol import Session
@@ -214,7 +213,7 @@ class _Carrier:
         verdicts = [self.host.rule(rule) for rule in need.holds]
         for (holds, fact), rule in zip(verdicts, need.holds, strict=True):
             if not holds:
-                self.say(f"needed and missing: {describe(rule)}, {fact}")
+                self.say(f"needed and missing: {rule.title}, {fact}")
         return all(holds for holds, _ in verdicts)
 
     def needs(self) -> int | None:
@@ -350,7 +349,7 @@ class _Carrier:
         """Whether none of the step's ``unless`` rules holds."""
         held = [(rule, fact) for rule in action.unless for holds, fact in [self.host.rule(rule)] if holds]
         for rule, fact in held:
-            self.say(f"not needed here: {describe(rule)}, {fact}")
+            self.say(f"not needed here: {rule.title}, {fact}")
         return not held
 
     # --- the end ------------------------------------------------------------------------------------------------------
@@ -372,7 +371,7 @@ class _Carrier:
             missing = [(rule, fact) for rule in self.manifest.detect for holds, fact in [self.host.rule(rule)] if not holds]
             if missing:
                 for rule, fact in missing:
-                    self.say(f"not detected: {describe(rule)}, {fact}")
+                    self.say(f"not detected: {rule.title}, {fact}")
                 self.note("end", form.NOT_DETECTED)
                 return form.NOT_DETECTED
         if verb == "uninstall":

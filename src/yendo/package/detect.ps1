@@ -1,4 +1,4 @@
-# Tells whether the package is on this machine: one line and exit code 0 when it is, nothing and 1 when it is not.
+# Tells whether the package is on this machine: one line and exit code 0 when it is, and 1 when it is not.
 # Made by Yendo. Windows PowerShell 5.1 or later; no cmdlet but ForEach-Object and Where-Object. -Facts shows each rule's fact.
 param([switch]$Facts)
 
@@ -14,6 +14,9 @@ foreach ($rule in $Rules) {
     if ($Facts) { [Console]::WriteLine($rule['title'] + ': ' + $verdict[0] + ', ' + $verdict[1]) }
     if (-not $verdict[0]) { $all = $false }
 }
-if (-not $all) { exit 1 }
+if (-not $all) {
+    if ($Always) { [Console]::WriteLine('not detected: ' + $Name) }
+    exit 1
+}
 [Console]::WriteLine('detected: ' + $Name)
 exit 0

@@ -3,32 +3,20 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from importlib.resources import files
 from typing import Any
 
 import msgspec
 
-from yendo.detect.evaluate import describe
-from yendo.facts.versions import VersionRange
-from yendo.installers.msi.commandline import pack_code
 from yendo.package import manifest as form
 from yendo.plan.model import VERBS
 from yendo.steps import Action, fragment
 from yendo.steps.host import BUSY_TRIES, BUSY_WAIT
-from yendo.terms.rules import (
-    BaseRule,
-    CertificateRule,
-    EnvironmentRule,
-    FileRule,
-    FolderRule,
-    MsiProductRule,
-    ProcessRule,
-    RegistryRule,
-    Rule,
-    ServiceRule,
-    UninstallEntryRule,
-)
+from yendo.terms.rules import KINDS as RULE_KINDS
+from yendo.terms.rules import BaseRule, Rule, function_of
+from yendo.terms.rules import fragment as fragment_of_rule
+from yendo.terms.rules.base import bounds
 from yendo.terms.when import Node
 
 DOORWAY = """@echo off\r
@@ -59,15 +47,11 @@ def literal(value: Any) -> str:
     raise TypeError(f"no literal for {type(value).__name__}")
 
 
-def _bounds(text: str | None) -> list[dict[str, str]]:
-    return [{"sign": sign, "version": str(bound)} for sign, bound in VersionRange.parse(text).bounds] if text else []
-
-
 def _template(name: str) -> str:
     """A script's fixed part, with the parts that several of them share."""
     here = files("yendo.package")
     text = here.joinpath(name).read_text("utf-8")
-    for part in ("rules", "facts", "record", "people"):
+    for part in ("facts", "record", "people"):
         text = text.replace(f"#{part.upper()}#\n", here.joinpath(f"{part}.ps1").read_text("utf-8"))
     return text
 
@@ -82,7 +66,7 @@ def _values(value: Any) -> Any:
     if isinstance(value, Node):
         return node(value)
     if isinstance(value, BaseRule):
-        return _rule(value)  # type: ignore[arg-type]
+        return _rule(value)
     if isinstance(value, Mapping):
         if "test" in value and set(value) <= set(Node.__struct_fields__):
             return node(msgspec.convert(value, Node))
@@ -159,7 +143,7 @@ def runner(manifest: form.Manifest) -> bytes:
             {
                 "package": need.package,
                 "range": need.version,
-                "version": _bounds(need.version),
+                "version": bounds(need.version),
                 "folder": need.folder,
                 "holds": [_rule(rule) for rule in need.holds],
                 "consent": need.consent,
@@ -185,48 +169,58 @@ def runner(manifest: form.Manifest) -> bytes:
     kinds = sorted({action.kind for verb in VERBS for action in manifest.actions(verb)})
     switch = "\n".join(f"        '{name}' {{ return Step-{''.join(part.capitalize() for part in name.split('-'))} $Step }}" for name in kinds)
     text = _template("apply.ps1").replace("#KINDS#", "\n".join(fragment(name) for name in kinds)).replace("#SWITCH#", switch)
+    text = text.replace("#RULES#", judging(data))
     for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
         if hasattr(form, mark):
             text = text.replace(f"#{mark}#", str(getattr(form, mark)))
     return _script(text.replace("#DATA#", "$Plan = @{\n" + "\n".join(lines) + "\n}"))
 
 
-def _rule(rule: Rule) -> dict[str, Any]:
-    common = {"title": describe(rule), "version": _bounds(getattr(rule, "version", None))}
-    match rule:
-        case MsiProductRule():
-            return {"kind": "msi-product", "product": pack_code(rule.code), **common}
-        case FileRule():
-            return {"kind": "file", "path": rule.path, "size": -1 if rule.size is None else rule.size, "sha256": rule.sha256 or "", **common}
-        case RegistryRule():
-            hive, key = rule.parts
-            return {
-                "kind": "registry",
-                "hive": hive,
-                "key": key,
-                "name": rule.name,
-                "view": rule.view,
-                "compare": rule.equals is not None,
-                "equals": str(rule.equals or ""),
-                **common,
-            }
-        case UninstallEntryRule():
-            return {"kind": "uninstall-entry", "name": rule.name, "views": [rule.view] if rule.view else ["64", "32"], **common}
-        case FolderRule():
-            return {"kind": "folder", "path": rule.path, **common}
-        case ServiceRule():
-            running = {True: "yes", False: "no", None: ""}[rule.running]
-            return {"kind": "service", "name": rule.name, "start": rule.start or "", "running": running, **common}
-        case ProcessRule():
-            return {"kind": "process", "name": rule.bare, **common}
-        case EnvironmentRule():
-            return {"kind": "environment", "name": rule.name, "compare": rule.equals is not None, "equals": rule.equals or "", **common}
-        case CertificateRule():
-            return {"kind": "certificate", "store": rule.store, "thumbprint": rule.thumbprint.upper(), **common}
+def _rule(rule: BaseRule) -> dict[str, Any]:
+    found: dict[str, Any] = {"kind": rule.kind, "title": _one_line(rule.title), **rule.data()}
+    return found | ({"of": [_rule(inner) for inner in rule.inner]} if rule.inner else {})
 
 
-def detection(manifest: form.Manifest) -> bytes:
-    """``detect.ps1`` of a package."""
-    rules = ",\n".join("    " + literal(_rule(rule)) for rule in manifest.detect)
+def _one_line(text: str) -> str:
+    return re.sub(r"[\x00-\x1f]+", " ", text)
+
+
+def _kinds(data: Any) -> Iterator[str]:
+    """The kinds of rules that may be somewhere in data."""
+    if isinstance(data, Mapping):
+        if data.get("kind") in RULE_KINDS and "title" in data:
+            yield data["kind"]
+        data = list(data.values())
+    if isinstance(data, list | tuple):
+        for item in data:
+            yield from _kinds(item)
+
+
+def judging(data: Any) -> str:
+    """The functions that judge the rules in data."""
+    kinds = sorted(set(_kinds(data)))
+    if "file-list" in kinds and "file" not in kinds:  # a list judges each file as the file's own rule does
+        kinds = sorted([*kinds, "file"])
+    parts = [files("yendo.package").joinpath("rules.ps1").read_text("utf-8"), *dict.fromkeys(fragment_of_rule(kind) for kind in kinds)]
+    cases = "".join(f"        '{kind}' {{ return {function_of(kind)} $Rule }}\n" for kind in kinds)
+    return "\n".join([*parts, f"function Test-Rule($Rule) {{\n    switch ($Rule['kind']) {{\n{cases}    }}\n}}\n"])
+
+
+FORMS = ("present", "code")
+
+
+def detection(manifest: form.Manifest, form_of_answer: str = "present") -> bytes:
+    """``detect.ps1`` of a package.
+
+    Management systems take one of two answers: ``present`` prints a line and leaves with 0 where the package is there,
+    and prints nothing and leaves with 1 where it is not; ``code`` prints what it found in both cases and leaves with 0 or 1.
+    """
+    return _script(_detection(manifest, form_of_answer))
+
+
+def _detection(manifest: form.Manifest, form_of_answer: str) -> str:
+    data = [_rule(rule) for rule in manifest.detect]
+    rules = ",\n".join("    " + literal(rule) for rule in data)
     name = f"{manifest.name} {manifest.version}, revision {manifest.revision}"
-    return _script(_template("detect.ps1").replace("#DATA#", f"[string]$Name = {literal(name)}\n$Rules = @(\n{rules}\n)"))
+    head = f"[string]$Name = {literal(name)}\n[bool]$Always = {literal(form_of_answer == 'code')}\n$Rules = @(\n{rules}\n)"
+    return _template("detect.ps1").replace("#RULES#", judging(data)).replace("#DATA#", head)

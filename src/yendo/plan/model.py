@@ -104,6 +104,19 @@ class Need(Written, frozen=True, rename={"source": "from"}, kw_only=True):
             raise ValueError("from and version belong to a package, by its id")
 
 
+class Proving(Written, frozen=True, kw_only=True):
+    """How the package is proved, and how far its program may change by itself.
+
+    ``updates_itself``: the program may update itself, and a newer version then counts as installed. ``others`` are the vendor's
+    other installers below the workspace (older, newer, other products), which detection has to tell apart and upgrades start from.
+    ``accept`` are things that may be left behind, as the proof names them, with ``*`` for what changes.
+    """
+
+    updates_itself: bool = False
+    others: tuple[Text, ...] = ()
+    accept: tuple[Text, ...] = ()
+
+
 class Log(Written, frozen=True, kw_only=True):
     """Where the runner and the installers it starts write their logs."""
 
@@ -123,6 +136,7 @@ class Plan(Written, frozen=True, kw_only=True):
     need: tuple[Need, ...] = ()
     in_the_way: InTheWay = InTheWay()
     log: Log = Log()
+    proof: Proving = Proving()
     keep: Literal["all", "scripts", "nothing"] | None = None
     exclusive: str = "0 s"
     install: Annotated[tuple[AnyStep, ...], Meta(min_length=1)]

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import msgspec
 
-from yendo.detect.evaluate import judge
+from yendo.detect.evaluate import judge, seen
 from yendo.effects import Effect, State, apply, difference, net
 from yendo.effects.recording import replay
 from yendo.effects.things import kind_of
@@ -43,7 +43,7 @@ def install_effects(
     before = state.copy()
     brought = [form.needed_first(need) for need in manifest.needs if need.folder]
     for action in (*brought, *manifest.install):
-        if any(judge(rule, state, surroundings.environment).holds for rule in action.unless):
+        if any(judge(rule, seen(state, surroundings.environment)).holds for rule in action.unless):
             continue
         if action.when and not _host(manifest, package, surroundings, state, real).condition(action.when).holds:
             continue

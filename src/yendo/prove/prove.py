@@ -12,7 +12,7 @@ import msgspec
 
 import yendo
 from yendo.detect import detected
-from yendo.detect.evaluate import describe
+from yendo.detect.evaluate import sight_of
 from yendo.effects import Effect, File, IniValue, State, agreement, difference, label
 from yendo.effects.recording import is_temporary
 from yendo.effects.things import kind_of, parent
@@ -126,8 +126,8 @@ class _Prover:
         return (None if ran.exit_code not in (0, 1) else ran.exit_code == 0), ran.output.strip()
 
     def detection(self, session: Session, state: State, identifier: str, title: str, wanted: bool, script: tuple[bool | None, str]) -> bool:
-        holds, verdicts = detected(self.manifest.detect, state, session.surroundings.environment)
-        facts = tuple(f"{describe(verdict.rule)}: {'yes' if verdict.holds else 'no'}, {verdict.fact}" for verdict in verdicts)
+        holds, verdicts = detected(self.manifest.detect, sight_of(session, state))
+        facts = tuple(f"{verdict.rule.title}: {'yes' if verdict.holds else 'no'}, {verdict.fact}" for verdict in verdicts)
         said, output = script
         words = {True: "detected", False: "not detected"}
         if not self.manifest.detect:

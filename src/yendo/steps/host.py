@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from yendo.detect.evaluate import judge as judge_rule
+from yendo.detect.evaluate import sight_of
 from yendo.effects.things import Shortcut, parent
 from yendo.errors import NotCovered
 from yendo.facts import secrets
@@ -217,10 +218,7 @@ class Host:
 
     def rule(self, rule: Rule) -> tuple[bool, str]:
         """Judges a rule on the machine as it is now."""
-        if rule.__struct_config__.tag == "process":
-            running = self.session.is_running(rule.bare)  # type: ignore[union-attr]
-            return running, f"{rule.bare} {'runs' if running else 'does not run'}"  # type: ignore[union-attr]
-        verdict = judge_rule(rule, self.session.state(), self.environment)
+        verdict = judge_rule(rule, sight_of(self.session))
         return verdict.holds, verdict.fact
 
     def condition(self, nodes: tuple[Node, ...]) -> Judged:

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
+from yendo.effects.keys import pack_code
 from yendo.errors import YendoError
 from yendo.formats.msi import Database
 from yendo.installers.msi import commandline, fitting
@@ -141,7 +142,7 @@ class MsiKind(Kind):
         code = product_code(path) if at.verb == "install" and step.media and not step.advertise else None
         if not code:
             return {}
-        data = {"product": code, "packed": commandline.pack_code(code)}
+        data = {"product": code, "packed": pack_code(code)}
         return {"temporary_reverse": f"msiexec.exe /x {code} /qn /norestart", "data": data}
 
     def sources(self, step: MsiStep, base: Path) -> list[Path]:

@@ -7,7 +7,6 @@ from typing import TYPE_CHECKING, Any, Literal
 
 import msgspec
 
-from yendo.detect.evaluate import describe
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step
 from yendo.terms.rules import Rule
 from yendo.terms.when import in_words, value_of
@@ -36,7 +35,7 @@ class RecordKind(Kind):
     executed = ("API layer", "simulation")
 
     def resolve(self, step: RecordStep, at: At) -> Action:
-        rules = [{"title": describe(rule), "rule": rule} for rule in step.rules]
+        rules = [{"title": rule.title, "rule": rule} for rule in step.rules]
         return Action("record", "write facts down", data={"facts": list(step.facts), "rules": rules, "file": f"{at.verb}-{at.number}.json"})
 
     def perform(self, action: Action, host: Host) -> Result:

@@ -7,13 +7,14 @@ from collections.abc import Iterator
 from fnmatch import fnmatchcase
 from typing import TYPE_CHECKING, Any
 
+from yendo.effects.keys import pack_code
 from yendo.effects.things import UninstallEntry
 from yendo.facts.versions import VersionRange
-from yendo.installers.msi.commandline import PRODUCT_CODE, pack_code
+from yendo.installers.msi.commandline import PRODUCT_CODE
 from yendo.steps.base import MSI_CODES, MSI_GONE, NOT_NEEDED, Action, At, Kind, Result, Step
 from yendo.steps.host import STEP_FAILED
 from yendo.terms.amounts import Code
-from yendo.terms.when import bounds
+from yendo.terms.rules.base import bounds
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host

@@ -17,6 +17,7 @@ from yendo.facts.machine import Facts
 from yendo.facts.versions import VersionRange
 from yendo.terms.amounts import Text, Written, size
 from yendo.terms.rules import Rule
+from yendo.terms.rules.base import bounds
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _HOURS = re.compile(r"([01]\d|2[0-3]):([0-5]\d)-([01]\d|2[0-3]):([0-5]\d)")
@@ -101,11 +102,6 @@ class Node(msgspec.Struct, frozen=True, omit_defaults=True):
     passing: bool = False
     nodes: tuple[Node, ...] = ()
     rule: Rule | None = None
-
-
-def bounds(text: str) -> list[dict[str, str]]:
-    """A range of versions as data."""
-    return [{"sign": sign, "version": str(bound)} for sign, bound in VersionRange.parse(text).bounds]
 
 
 def resolve(condition: Condition | None) -> tuple[Node, ...]:

@@ -16,12 +16,6 @@ PRODUCT_CODE = re.compile(r"\{[0-9A-Fa-f]{8}(-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}
 PUBLIC_NAME = re.compile(r"[A-Z_][A-Z0-9_.]*")
 
 
-def pack_code(code: str) -> str:
-    """A product's or component's code in the packed form of the installer's registry keys."""
-    one, two, three, four, five = code.strip("{}").upper().split("-")
-    return one[::-1] + two[::-1] + three[::-1] + "".join((four + five)[at : at + 2][::-1] for at in range(0, 16, 2))
-
-
 def assign(name: str, value: str) -> str:
     """``NAME=value``: empty and spaced values in quotes, quotes inside doubled; so is what another text will stand in for.
 

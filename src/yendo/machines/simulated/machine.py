@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
+import io
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -20,6 +21,7 @@ from yendo.effects.things import Environment, RegistryValue, Thing, parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.machine import USUAL
 from yendo.facts.surroundings import Account, Surroundings, expand, for_everyone, windows
+from yendo.formats import pe
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.patch import Patch
@@ -28,9 +30,9 @@ from yendo.installers.msi.layers import Layers
 from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import Memory
 from yendo.machines.protocol import Place, Ran, Value
-from yendo.machines.simulated import holding, programs, stock
+from yendo.machines.simulated import programs, stock
 from yendo.machines.simulated.registry import Registry
-from yendo.terms.rules import Rule
+from yendo.terms.rules import ProcessRule, Rule, Sight
 
 _FILES = ("msiexec.exe", "cmd.exe", "reg.exe", "sc.exe", "schtasks.exe", "netsh.exe", "pnputil.exe", "dism.exe", "shutdown.exe")
 
@@ -220,7 +222,10 @@ class SimulatedSession:
     def make_hold(self, rules: tuple[Rule, ...], reverse: str) -> None:
         before = self._state.copy()
         for rule in rules:
-            holding.make(rule, self, self._state)
+            if isinstance(rule, ProcessRule):
+                self.running.append(rule.bare)
+            else:
+                rule.fulfil(Sight(self._state, self.surroundings.environment))
         if reverse:
             self._assumed.setdefault(expand(reverse, self.surroundings.environment).lower(), []).extend(difference(before, self._state))
 
@@ -391,7 +396,10 @@ class SimulatedSession:
         for effect in outcome.effects:
             key = effect.evidence.where[5:-1] if effect.evidence and effect.evidence.where.startswith("File[") else ""
             if isinstance(effect.thing, File) and effect.change != "remove" and key in contents:
-                self._contents[effect.thing.path.lower()] = contents[key]
+                content = self._contents[effect.thing.path.lower()] = contents[key]
+                with contextlib.suppress(Unreadable):
+                    image = pe.Image(io.BytesIO(content), effect.thing.path)
+                    self._state.add(msgspec.structs.replace(effect.thing, architecture=image.architecture))
 
     def _absolute(self, path: str, folder: str | None) -> str:
         return path if re.match(r"[A-Za-z]:\\", path) else f"{folder or 'C:'}\\{path}"

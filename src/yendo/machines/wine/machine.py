@@ -7,14 +7,18 @@ import fcntl
 import hashlib
 import json
 import os
+import re
 import shutil
 import tempfile
 import zipfile
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import cached_property
 from pathlib import Path
 
-from yendo.effects import Folder, State
+import msgspec
+
+from yendo.effects import Folder, Product, RegistryValue, State
+from yendo.effects.keys import unpack_code
 from yendo.effects.things import key_of, parent
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.facts import surroundings as around
@@ -352,12 +356,31 @@ class WineSession(RunnerOnly):
         """Runs a command line and follows all its processes and windows. ``press`` agrees to every dialog. Raises NoMachine."""
         return watch(self, command, timeout=timeout, press=press, folder=folder)
 
+    @property
+    def script(self) -> Callable[[str], bool] | None:
+        """Runs a text by the shell and tells whether its last output is true; None without a shell."""
+        return self._script if self.machine.has_powershell else None
+
+    def _script(self, text: str) -> bool:
+        path = r"C:\windows\temp\question.ps1"
+        self.write(
+            path,
+            b"\xef\xbb\xbf$said = @(& {\r\n"
+            + text.encode()
+            + b"\r\n})\r\nif ($said.Length -and $said[-1] -is [bool] -and $said[-1]) { exit 0 }\r\nexit 1\r\n",
+        )
+        try:
+            return self.run(f"powershell -NoProfile -ExecutionPolicy Bypass -File {path}", timeout=120).exit_code == 0
+        finally:
+            self.remove(path)
+
     def state(self) -> State:
         self.prefix.flush()
         known, old = self.machine._known(self.account)
         state = known.copy()
         new = observe.read_blocks(self.copy.root)
         parents = {(hive, path.rpartition("\\\\")[0]) for hive, path in new}
+        lines: dict[str, str] = {}  # product -> its line
         for key in old.keys() | new.keys():
             before, after = old.get(key), new.get(key)
             if before == after:
@@ -373,8 +396,13 @@ class WineSession(RunnerOnly):
                 if not noise.reason(was[gone]):
                     state.remove(*gone)
             for thing in now.values():
+                if isinstance(thing, RegistryValue) and (line := _line_of(thing)):
+                    lines.update(line)
                 if known.get(*key_of(thing)) != thing and not self._ours(thing) and not noise.reason(thing):
                     state.add(thing)
+        for thing in list(state.of("product")):
+            if isinstance(thing, Product) and thing.identity in lines:
+                state.add(msgspec.structs.replace(thing, upgrade_code=lines[thing.identity]))
         drive = self.copy.root / "drive_c"
         for place, what in sorted(self.copy.changed()):
             where = observe.windows_path(drive, place)
@@ -398,3 +426,14 @@ class WineSession(RunnerOnly):
             and "systemprofile" in str(getattr(thing, "data", "") or "").lower()
             and str(getattr(thing, "hive", "")) == "HKCU"
         )
+
+
+_LINE = re.compile(r"software\\(?:microsoft\\windows\\currentversion\\installer|classes\\installer)\\upgradecodes\\([0-9a-f]{32})", re.I)
+
+
+def _line_of(thing: RegistryValue) -> dict[str, str]:
+    """What a value says of a product's upgrade code."""
+    match = _LINE.fullmatch(thing.key)
+    if not match or not re.fullmatch("[0-9A-Fa-f]{32}", thing.name):
+        return {}
+    return {unpack_code(thing.name.upper()).lower(): unpack_code(match[1].upper())}

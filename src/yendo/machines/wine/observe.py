@@ -11,6 +11,7 @@ import contextlib
 import os
 import stat
 from collections.abc import Iterable, Iterator
+from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
@@ -21,6 +22,7 @@ from yendo.effects.keys import things_of_key
 from yendo.effects.things import View
 from yendo.errors import Unreadable
 from yendo.formats import lnk, pe, registry_text
+from yendo.installers import signatures
 
 Blocks = dict[tuple[str, str], str]  # (hive, escaped key path) -> lines
 HIVES = {"system.reg": "HKLM", "user.reg": "HKCU", "userdef.reg": "HKU"}
@@ -77,11 +79,15 @@ def file_things(drive: Path, path: Path) -> Iterator[Thing]:
             yield Shortcut(where, link.target or None, link.arguments, link.working_folder.rstrip("\\") or None, link.description or None)
             return
     sha256 = digest.of_file(path) if size <= MAX_HASHED else None
-    version = None
+    version = architecture = signer = None
     if where.lower().endswith((".exe", ".dll", ".sys", ".ocx")):
-        with contextlib.suppress(Unreadable):
-            version = pe.read(path).version
-    yield File(where, size, sha256, version)
+        with contextlib.suppress(Unreadable), path.open("rb") as file:
+            image = pe.Image(file, path.name)
+            version, architecture = image.version, image.architecture
+            if image.certificates[1]:
+                signer = signatures.of_program(file, image).signer
+    changed = datetime.fromtimestamp(path.stat().st_mtime, UTC).date().isoformat()
+    yield File(where, size, sha256, version, architecture, signer, changed)
     if where.lower().endswith(".ini") and size < 1 << 20:
         parser = configparser.RawConfigParser(strict=False, interpolation=None, allow_no_value=True)
         parser.optionxform = str  # type: ignore[assignment,method-assign]

@@ -55,6 +55,7 @@ def publish_product(session: Session) -> None:
                 session.prop("ProductVersion"),
                 int(language) if language.isdigit() else None,
                 "machine" if session.per_machine else "user",
+                session.prop("UpgradeCode").upper() or None,
             ),
             where,
         )

@@ -5,11 +5,12 @@ from __future__ import annotations
 import msgspec
 
 from yendo.effects import AccessRights, RegistryValue, Service
+from yendo.effects.keys import pack_code
 from yendo.evidence import Evidence, row
 from yendo.installers.msi.actions.classes import descriptor
 from yendo.installers.msi.actions.registry import place
 from yendo.installers.msi.actions.table import standard
-from yendo.installers.msi.commandline import PRODUCT_CODE, pack_code
+from yendo.installers.msi.commandline import PRODUCT_CODE
 from yendo.installers.msi.session import Session
 
 _FONTS = r"Software\Microsoft\Windows NT\CurrentVersion\Fonts"

@@ -1,0 +1,315 @@
+"""Machine states that detection has to tell apart: the right ones, and the ways in which an installation is broken.
+
+Everything here is made from three things: the machine before, the effects of the install, and other versions at hand.
+A state is wanted (detection must hold), broken (it must not), and belongs to a class; a seed chooses where there are
+too many of one class. Names are words for a person.
+"""
+
+from __future__ import annotations
+
+import random
+from collections.abc import Callable, Iterable, Iterator, Sequence
+
+import msgspec
+
+from yendo.effects import Effect, Environment, File, Product, RegistryValue, Service, Shortcut, State, UninstallEntry, apply
+from yendo.effects.things import Part, Thing, key_of, kind_of, label, parent
+from yendo.facts.versions import Version
+
+MOST_OF_A_CLASS = 60
+_SETTINGS = (".ini", ".cfg", ".conf", ".json", ".xml", ".log", ".txt", ".yaml", ".toml")
+_KEPT = "\\windows\\installer\\"
+_INSTALLER = ("\\currentversion\\installer\\", "classes\\installer\\", "\\currentversion\\uninstall\\")
+
+
+class Case(msgspec.Struct, frozen=True):
+    """One state: its class, its name, and whether the package counts as installed there."""
+
+    sort: str
+    name: str
+    state: State
+    wanted: bool
+
+
+class Ground(msgspec.Struct, frozen=True):
+    """What the states are made from.
+
+    ``steps`` are states after each unfinished part of the install; ``removed`` the state after the uninstall;
+    ``others`` states with another version or product installed: its words and whether it may count as this one.
+    """
+
+    before: State
+    after: State
+    effects: tuple[Effect, ...]
+    steps: tuple[tuple[str, State], ...] = ()
+    removed: State | None = None
+    others: tuple[tuple[str, State, bool], ...] = ()
+    updates: bool = False  # the program may update itself, and a newer version then counts
+
+    @property
+    def added(self) -> tuple[Thing, ...]:
+        return tuple(effect.thing for effect in self.effects if effect.change != "remove")
+
+
+def older(version: str) -> str:
+    """A version before this one; ``0.0.0.0`` has none and stays."""
+    try:
+        fields = list(Version.parse(version).fields)
+    except ValueError:
+        return "0.0.1"
+    for at in (1, 0, 2, 3):
+        if fields[at]:
+            fields[at] -= 1
+            return ".".join(map(str, fields))
+    return version
+
+
+def newer(version: str) -> str:
+    """A version after this one."""
+    try:
+        fields = list(Version.parse(version).fields)
+    except ValueError:
+        return "9999.0"
+    fields[1] = min(fields[1] + 1, 65535)
+    return ".".join(map(str, fields))
+
+
+def own_files(ground: Ground) -> list[File]:
+    """The product's files, without what the Windows Installer keeps for itself."""
+    return [thing for thing in ground.added if isinstance(thing, File) and _KEPT not in thing.identity and thing.size != 0]
+
+
+def own_values(ground: Ground) -> list[RegistryValue]:
+    """The product's registry values, without those that the Windows Installer writes for itself."""
+    return [
+        thing
+        for thing in ground.added
+        if isinstance(thing, RegistryValue) and thing.hive == "HKLM" and not any(part in thing.identity for part in _INSTALLER)
+    ]
+
+
+def is_settings(file: File) -> bool:
+    """A file that people or the program itself may change."""
+    return file.identity.endswith(_SETTINGS)
+
+
+def listed(ground: Ground) -> list[Case]:
+    """The states that any detection has to tell apart."""
+    found = [Case("fresh", "a fresh machine", ground.before, False), Case("installed", "this version", ground.after, True)]
+    for words, state, counts in ground.others:
+        found.append(Case("another version or product", words, state, counts))
+    found += [Case("half installed", words, state, False) for words, state in ground.steps]
+    if ground.removed is not None:
+        found.append(Case("removed", "after the uninstall", ground.removed, False))
+    found += _half(ground)
+    found += _elsewhere(ground)
+    return found
+
+
+def _with(ground: Ground, change: Callable[[State], object]) -> State:
+    state = ground.after.copy()
+    change(state)
+    return state
+
+
+def _half(ground: Ground) -> Iterator[Case]:
+    """An install or uninstall that was cut off, and what an uninstall may leave behind."""
+    effects = list(ground.effects)
+    for share in (25, 50, 75):
+        cut = len(effects) * share // 100
+        state = ground.before.copy()
+        apply(effects[:cut], state)
+        if 0 < cut < len(effects):
+            yield Case("half installed", f"the install was cut off at {share} %", state, False)
+        state = ground.after.copy()
+        _take(state, (effect.thing for effect in effects[: max(cut, 1)] if effect.change != "remove"))
+        yield Case("half removed", f"the uninstall was cut off at {share} %", state, False)
+    registered = [thing for thing in ground.added if isinstance(thing, Product | UninstallEntry)]
+    files = own_files(ground)
+    if registered and files:
+        yield Case("leftovers", "registered, but its files are gone", _with(ground, lambda state: _take(state, files)), False)
+        yield Case("leftovers", "its files are there, but no longer registered", _with(ground, lambda state: _take(state, registered)), False)
+    folders = [thing for thing in ground.added if kind_of(thing) == "folder"]
+    left = ground.before.copy()
+    for thing in [*folders, *(file for file in files if is_settings(file))]:
+        left.add(thing)
+    yield Case("leftovers", "uninstalled; folders and settings are left", left, False)
+
+
+def _elsewhere(ground: Ground) -> Iterator[Case]:
+    """The same software in a way that is not this package: another product of the vendor, a user's own copy, another architecture."""
+    vendor = ground.before.copy()
+    user = ground.before.copy()
+    narrow = ground.before.copy()
+    moved = False
+    for thing in ground.added:
+        match thing:
+            case Product():
+                vendor.add(msgspec.structs.replace(thing, code="{7A1DE000-0000-4000-8000-00000000BE51}", name="another product", upgrade_code=None))
+                user.add(msgspec.structs.replace(thing, scope="user", code="{7A1DE000-0000-4000-8000-0000000005E7}"))
+                narrow.add(msgspec.structs.replace(thing, code="{7A1DE000-0000-4000-8000-000000000086}"))
+            case UninstallEntry():
+                vendor.add(msgspec.structs.replace(thing, key="another product", name="another product"))
+                user.add(msgspec.structs.replace(thing, hive="HKCU"))
+                narrow.add(msgspec.structs.replace(thing, view="32" if thing.view == "64" else "64"))
+            case File() if _KEPT not in thing.identity:
+                vendor.add(msgspec.structs.replace(thing, path=parent(thing.path) + "\\another-" + thing.path.rpartition("\\")[2]))
+                user.add(msgspec.structs.replace(thing, path=r"C:\Users\mara\AppData\Local\Programs" + thing.path[2:]))
+                other = _other_width(thing.path)
+                moved = moved or other != thing.path
+                narrow.add(msgspec.structs.replace(thing, path=other))
+            case RegistryValue() if thing.hive == "HKLM":
+                user.add(msgspec.structs.replace(thing, hive="HKCU"))
+                narrow.add(msgspec.structs.replace(thing, view="32" if thing.view == "64" else "64"))
+                moved = True
+    yield Case("another version or product", "another product of the same vendor", vendor, False)
+    yield Case("another version or product", "a user's own copy", user, False)
+    if moved:
+        yield Case("another version or product", "the other architecture's edition", narrow, False)
+
+
+def _other_width(path: str) -> str:
+    for wide, narrow in (
+        (r"C:\Program Files" + "\\", r"C:\Program Files (x86)" + "\\"),
+        (r"C:\Windows\System32" + "\\", r"C:\Windows\SysWOW64" + "\\"),
+    ):
+        if path.lower().startswith(narrow.lower()):
+            return wide + path[len(narrow) :]
+        if path.lower().startswith(wide.lower()):
+            return narrow + path[len(wide) :]
+    return path
+
+
+def _take(state: State, things: Iterable[Thing]) -> None:
+    for thing in things:
+        state.remove(*key_of(thing))
+
+
+# --- broken states ------------------------------------------------------------------------------------
+
+
+def broken(ground: Ground, seed: int = 1) -> list[Case]:
+    """Everything that may be wrong with an installation, and what must not count as broken. Same seed, same states."""
+    found = [case for case in listed(ground) if case.name != "this version"]
+    chosen = random.Random(seed)
+    for _, cases in _damage(ground):
+        many = list(cases)
+        found += many if len(many) <= MOST_OF_A_CLASS else chosen.sample(many, MOST_OF_A_CLASS)
+    return found
+
+
+def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Case]]]:
+    files = own_files(ground)
+    programs = [file for file in files if not is_settings(file)]
+
+    def case(sort: str, name: str, change: Callable[[State], object], wanted: bool = False) -> Case:
+        return Case(sort, name, _with(ground, change), wanted)
+
+    yield "file missing", [case("file missing", f"{file.path} is missing", _removing(file)) for file in programs]
+    yield (
+        "file truncated",
+        [
+            case("file truncated", f"{file.path} is cut off", _adding(File(file.path, (file.size or 2) // 2, "0" * 64, None, None)))
+            for file in programs
+        ],
+    )
+    yield (
+        "file older",
+        [
+            case("file older", f"{file.path} is of an older version", _adding(_aged(file, older)))
+            for file in programs
+            if not file.version or older(file.version) != file.version
+        ],
+    )
+    folders: dict[str, list[Thing]] = {}
+    for file in programs:
+        folders.setdefault(parent(file.path), []).append(file)
+    keys: dict[str, list[Thing]] = {}
+    for value in own_values(ground):
+        keys.setdefault(f"{value.hive}\\{value.key}", []).append(value)
+    yield (
+        "component missing",
+        [case("component missing", f"all of {where} is missing", _removing(*things)) for where, things in [*folders.items(), *keys.items()]],
+    )
+    for sort, kind in (("service missing", Service), ("shortcut missing", Shortcut), ("variable missing", Environment), ("part missing", Part)):
+        yield sort, [case(sort, f"{kind_of(thing)} {label(thing)} is missing", _removing(thing)) for thing in ground.added if isinstance(thing, kind)]
+    yield ("registry value missing", [case("registry value missing", f"{label(value)} is missing", _removing(value)) for value in own_values(ground)])
+    registered = [thing for thing in ground.added if isinstance(thing, Product | UninstallEntry)]
+    down = [_aged(file, older) for file in files] + [_dated(thing, older) for thing in registered]
+    if any(file.version for file in files) or registered:
+        yield "downgraded", [case("downgraded", "everything is of an older version", _adding(*down))]
+    versioned = [file for file in programs if file.version]
+    if versioned:
+        up = [_aged(file, newer) for file in versioned]
+        yield (
+            "updated by itself",
+            [
+                case("updated by itself", "the program updated its files", _adding(*up), ground.updates),
+                case(
+                    "updated by itself",
+                    "the program updated its files and its entry",
+                    _adding(*up, *(_dated(thing, newer) for thing in registered)),
+                    ground.updates,
+                ),
+            ],
+        )
+    yield "user data", _harmless(ground, case)
+
+
+def _harmless(ground: Ground, case: Callable[[str, str, Callable[[State], object], bool], Case]) -> Iterator[Case]:
+    """What people and the program itself leave there in daily use."""
+    folders = sorted({parent(file.path) for file in own_files(ground)})
+    for folder in folders[:3]:
+        yield case(
+            "user data",
+            f"a cache and a log in {folder}",
+            _adding(File(folder + r"\cache.dat", 4096, "1" * 64), File(folder + r"\run.log", 12, "2" * 64)),
+            True,
+        )
+    yield case(
+        "user data",
+        "a person's settings and data",
+        _adding(RegistryValue("HKCU", r"Software\Own settings", "Window", "sz", "1,2"), File(r"C:\Users\mara\Documents\depths.dat", 99, "3" * 64)),
+        True,
+    )
+    for file in own_files(ground):
+        if is_settings(file):
+            yield case(
+                "user data", f"{file.path} was edited", _adding(msgspec.structs.replace(file, size=(file.size or 0) + 7, sha256="4" * 64)), True
+            )
+    yield case(
+        "user data",
+        "other software beside it",
+        _adding(UninstallEntry("other", name="Other software", version="1.0"), File(r"C:\Program Files\Other\other.exe", 9, "5" * 64, "1.0.0.0")),
+        True,
+    )
+
+
+def _adding(*things: Thing) -> Callable[[State], None]:
+    def change(state: State) -> None:
+        for thing in things:
+            state.add(thing)
+
+    return change
+
+
+def _removing(*things: Thing) -> Callable[[State], None]:
+    return lambda state: _take(state, things)
+
+
+def _aged(file: File, to: Callable[[str], str]) -> File:
+    content = "6" if to is older else "7"
+    return msgspec.structs.replace(file, version=to(file.version) if file.version else None, size=(file.size or 0) + 11, sha256=content * 64)
+
+
+def _dated(thing: Thing, to: Callable[[str], str]) -> Thing:
+    version = getattr(thing, "version", None)
+    return msgspec.structs.replace(thing, version=to(version)) if version else thing
+
+
+def classes(cases: Sequence[Case]) -> dict[str, list[Case]]:
+    """Cases by class, in the order of their first."""
+    found: dict[str, list[Case]] = {}
+    for case in cases:
+        found.setdefault(case.sort, []).append(case)
+    return found

@@ -1,0 +1,95 @@
+"""Rules on the state of a machine: what detection, probes and conditions are made of. One module a family, found by itself.
+
+Each kind is described once: how it is judged, what its part of the scripts needs (beside it, as ``.ps1``), what makes it
+hold on a simulated machine, and how it is said in OVAL.
+"""
+
+from __future__ import annotations
+
+import importlib
+import inspect
+import pkgutil
+from functools import cache
+from importlib.resources import files
+from typing import TYPE_CHECKING, Any, Union
+
+from yendo.terms.rules import groups
+from yendo.terms.rules.base import BaseRule, Criteria, Field, OvalTest, Sight
+from yendo.terms.rules.certificate import CertificateRule
+from yendo.terms.rules.environment import EnvironmentRule
+from yendo.terms.rules.file import FileRule
+from yendo.terms.rules.file_list import FileListRule
+from yendo.terms.rules.folder import FolderRule
+from yendo.terms.rules.groups import AllRule, AnyOfRule, AtLeastRule, Group, NoneRule
+from yendo.terms.rules.msi_product import MsiProductRule
+from yendo.terms.rules.parts import AppRule, DriverRule, FeatureRule, TaskRule
+from yendo.terms.rules.process import ProcessRule
+from yendo.terms.rules.registry import RegistryKeyRule, RegistryRule
+from yendo.terms.rules.script import ScriptRule
+from yendo.terms.rules.service import ServiceRule
+from yendo.terms.rules.shortcut import ShortcutRule
+from yendo.terms.rules.tag import TagRule
+from yendo.terms.rules.uninstall_entry import UninstallEntryRule
+
+
+def _found() -> dict[str, type[BaseRule]]:
+    kinds: dict[str, type[BaseRule]] = {}
+    for module in pkgutil.iter_modules(__path__):
+        room = importlib.import_module(f"{__name__}.{module.name}")
+        for _, kind in inspect.getmembers(room, lambda one: inspect.isclass(one) and issubclass(one, BaseRule)):
+            if kind.__module__ == room.__name__ and kind not in (BaseRule, Group):
+                kinds[kind.__struct_config__.tag] = kind
+    return dict(sorted(kinds.items()))
+
+
+KINDS = _found()
+Rule: Any = BaseRule if TYPE_CHECKING else Union[tuple(KINDS.values())]  # noqa: UP007
+groups.AnyRule = Rule  # type: ignore[misc]
+
+
+def function_of(kind: str) -> str:
+    """The shell's function that judges a kind."""
+    return "Test-Group" if issubclass(KINDS[kind], Group) else "Test-" + "".join(part.capitalize() for part in kind.split("-"))
+
+
+@cache
+def fragment(kind: str) -> str:
+    """The part of the scripts that judges a kind, as text; families share one."""
+    module = KINDS[kind].__module__.rpartition(".")[2]
+    return files(__name__).joinpath(f"{module}.ps1").read_text("utf-8")
+
+
+__all__ = [
+    "KINDS",
+    "AllRule",
+    "AnyOfRule",
+    "AppRule",
+    "AtLeastRule",
+    "BaseRule",
+    "CertificateRule",
+    "Criteria",
+    "DriverRule",
+    "EnvironmentRule",
+    "FeatureRule",
+    "Field",
+    "FileListRule",
+    "FileRule",
+    "FolderRule",
+    "Group",
+    "MsiProductRule",
+    "NoneRule",
+    "OvalTest",
+    "ProcessRule",
+    "RegistryKeyRule",
+    "RegistryRule",
+    "Rule",
+    "ScriptRule",
+    "ServiceRule",
+    "ShortcutRule",
+    "Sight",
+    "TagRule",
+    "TaskRule",
+    "UninstallEntryRule",
+    "fragment",
+    "function_of",
+]

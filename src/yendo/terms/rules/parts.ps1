@@ -1,0 +1,35 @@
+function Test-Task($Rule) {
+    [Microsoft.Win32.RegistryKey]$key = Get-Key 'HKLM' '64' ('Software\Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache\Tree\' + $Rule['name'])
+    if (($null -eq $key) -or ($null -eq $key.GetValue('Id', $null))) { return @($false, ('task ' + $Rule['name'] + ' does not exist')) }
+    return @($true, ('task ' + $Rule['name'] + ' is there'))
+}
+
+function Get-Names([string]$Path) {
+    [Microsoft.Win32.RegistryKey]$key = Get-Key 'HKLM' '64' $Path
+    if ($null -eq $key) { return @() }
+    return $key.GetSubKeyNames()
+}
+
+function Test-Driver($Rule) {
+    foreach ($name in (Get-Names 'System\DriverDatabase\DriverPackages')) {
+        if ($name.StartsWith($Rule['inf'] + '_', [StringComparison]::OrdinalIgnoreCase)) { return @($true, ($Rule['inf'] + ' is in the store')) }
+    }
+    return @($false, ($Rule['inf'] + ' is not in the store'))
+}
+
+function Test-Feature($Rule) {
+    $answer = Get-Answer 'dism.exe' ('/english /online /get-featureinfo /featurename:"' + $Rule['name'] + '"')
+    if ([regex]::IsMatch($answer[1], '(?m)^State : Enabled\s*$')) { return @($true, ($Rule['name'] + ' is on')) }
+    return @($false, ($Rule['name'] + ' is off'))
+}
+
+function Test-App($Rule) {
+    [string]$fact = 'app ' + $Rule['name'] + ' is not provided'
+    foreach ($name in (Get-Names 'Software\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Applications')) {
+        if (-not $name.StartsWith($Rule['name'] + '_', [StringComparison]::OrdinalIgnoreCase)) { continue }
+        [string]$version = $name.Substring($Rule['name'].Length + 1).Split([char]'_')[0]
+        $fact = 'app ' + $Rule['name'] + ' ' + $version + ' is provided'
+        if (Test-Range $version $Rule['version']) { return @($true, $fact) }
+    }
+    return @($false, $fact)
+}
