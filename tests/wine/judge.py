@@ -24,7 +24,7 @@ from cases import CASES, Case, Scene
 from yendo.effects import agreement, difference
 from yendo.machines.simulated.machine import SimulatedSession
 from yendo.machines.wine import quirks
-from yendo.prove.prove import _without_contents
+from yendo.prove.stage import without_contents
 
 
 def builder(session: Any, folder: Path) -> Callable[..., None]:
@@ -74,7 +74,7 @@ def judge(machine: Any, case: Case, folder: Path, *, real_writer: bool, account:
             codes.append((theirs, ours.run(line, timeout=10).exit_code))
         after = session.state()
         predicted, apart = quirks.adapt(ours.net_effects(before))
-        observed = _without_contents(difference(before, after), predicted)
+        observed = without_contents(difference(before, after), predicted)
         found = agreement(predicted, observed)
         left = []
         if case.removed:

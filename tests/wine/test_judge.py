@@ -81,7 +81,7 @@ def test_an_upgrade_ends_as_predicted(machine: Any, wine: Any, vendor: Path) -> 
     from yendo.effects import agreement, difference
     from yendo.installers.msi import engine
     from yendo.machines.wine import quirks
-    from yendo.prove.prove import _without_contents
+    from yendo.prove.stage import without_contents
 
     machine.bring(vendor, r"C:\vendor")
     before, memories, paths = wine.baseline(), {}, {}
@@ -103,7 +103,7 @@ def test_an_upgrade_ends_as_predicted(machine: Any, wine: Any, vendor: Path) -> 
         paths[outcome.memory.code] = path
     assert len(memories) == 1
     predicted, _ = quirks.adapt(difference(before, state, "predicted"))
-    found = agreement(predicted, _without_contents(difference(before, machine.state()), predicted))
+    found = agreement(predicted, without_contents(difference(before, machine.state()), predicted))
     assert not found.missed and not found.false, (found.missed, found.false)
 
 

@@ -15,6 +15,10 @@ NAMES = ("simulated", "wine")
 
 def add_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--machine", choices=NAMES, default="simulated", help="what to prove on (default: simulated)")
+    add_shell(parser)
+
+
+def add_shell(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--powershell", type=Path, metavar="PATH", help="a zip or folder with a PowerShell for the wine machine (or YENDO_POWERSHELL)"
     )

@@ -17,6 +17,7 @@ COMMANDS = {
     "check": "look a plan over as an experienced colleague would",
     "build": "make the package",
     "sign": "sign the package, or judge its signature",
+    "detect": "derive detection rules, and measure what they catch",
     "prove": "install, detect and remove the package on a fresh machine",
     "facts": "show what run conditions see on a machine",
     "msi": "look into an installer database: tables, properties, features, dialogs",

@@ -1,7 +1,9 @@
-"""Install, detect, install again and remove the built package on a fresh machine. Exit code 1 when a phase fails.
+"""Install, detect, install again and remove the built package on fresh machines. Exit code 1 when something fails.
 
 yendo prove lantern
+yendo prove lantern --quick
 yendo prove lantern --machine wine --scenario system --junit proof.xml
+yendo prove lantern --scenario all --machine all --jobs 2 --go-on
 """
 
 from __future__ import annotations
@@ -13,17 +15,31 @@ from typing import TYPE_CHECKING, Any
 from yendo.cli import machines
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rich.console import Console
 
-    from yendo.prove.proof import Proof
+    from yendo.machines.protocol import Machine
+    from yendo.plan import Plan
+    from yendo.prove.proof import Phase, Proof
+    from yendo.prove.prove import Cell
+    from yendo.prove.scenarios import Scenario
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "package", type=Path, nargs="?", default=Path(), metavar="PACKAGE", help="a built package, or a workspace (then its newest package)"
     )
-    machines.add_options(parser)
-    parser.add_argument("--scenario", choices=("desk", "system"), default="desk", help="as an elevated user at a desk, or as the system account")
+    parser.add_argument(
+        "--machine", choices=(*machines.NAMES, "all"), action="append", help="what to prove on; may be given twice (default: simulated)"
+    )
+    machines.add_shell(parser)
+    parser.add_argument(
+        "--scenario", action="append", metavar="NAME", help="what to play: all, or names from the matrix; may be given several times (default: desk)"
+    )
+    parser.add_argument("--quick", action="store_true", help="the short cycle: as the system account, and removed and installed again, simulated")
+    parser.add_argument("--jobs", type=int, default=2, metavar="N", help="how many at once (default: 2)")
+    parser.add_argument("--go-on", action="store_true", help="play only what has not passed on these bytes yet")
     parser.add_argument("--junit", type=Path, metavar="FILE", help="also write the phases as JUnit XML")
 
 
@@ -43,36 +59,177 @@ def find(path: Path) -> Path:
     raise Usage(f"{path} is neither a built package nor a workspace")
 
 
+def plan_of(path: Path, package: Path) -> tuple[Plan | None, Path]:
+    """The plan that a package was built from, where it lies about, and its workspace."""
+    from yendo.errors import YendoError
+    from yendo.plan import read
+
+    workspace = path if (path / "plan.toml").is_file() else package.parent.parent
+    try:
+        return (read(workspace / "plan.toml")[0] if (workspace / "plan.toml").is_file() else None), workspace
+    except YendoError:
+        return None, workspace
+
+
 def keep(proof: Proof, package: Path) -> tuple[dict[str, Any], Path]:
     """Writes a proof's record beside its package; returns what was written, and where."""
     import msgspec
 
-    from yendo import atomic
+    from yendo.prove import prove
 
-    body = {**msgspec.to_builtins(proof), "passed": proof.passed}
-    record = package.parent / f"{package.name}.proof-{proof.machine}-{proof.scenario}.json"
-    atomic.write(record, msgspec.json.format(msgspec.json.encode(body), indent=2) + b"\n")
-    return body, record
+    return {**msgspec.to_builtins(proof), "passed": proof.passed}, prove.keep(proof, package)
+
+
+def chosen(options: argparse.Namespace, package: Path) -> tuple[list[Scenario], Sequence[str]]:
+    """The scenarios meant, and what may be left behind. Raises Usage."""
+    import difflib
+
+    from yendo.errors import Usage
+    from yendo.package import manifest as form
+    from yendo.prove import scenarios
+
+    plan, workspace = plan_of(options.package, package)
+    others = tuple(workspace / name for name in plan.proof.others) if plan else ()
+    for other in others:
+        if not other.is_file():
+            raise Usage(f"{other} is named in [proof] others and is not there")
+    known = scenarios.with_others(others, form.read(package))
+    names = list(scenarios.QUICK) if options.quick else options.scenario or ["desk"]
+    if "all" in names:
+        names = list(known)
+    for name in names:
+        if name not in known:
+            near = difflib.get_close_matches(name, known, 1)
+            raise Usage(f"scenario {name!r} is not known; there are: all, {', '.join(known)}" + (f"; did you mean {near[0]}?" if near else ""))
+    return [known[name] for name in dict.fromkeys(names)], plan.proof.accept if plan else ()
 
 
 def run(options: argparse.Namespace) -> int:
     from yendo import atomic
     from yendo.cli import show
+    from yendo.errors import Usage
     from yendo.prove import junit
     from yendo.prove.prove import prove
 
+    if options.jobs < 1:
+        raise Usage("--jobs is at least 1")
     package = find(options.package)
-    machine = machines.make(options.machine, options.powershell)
+    wanted = options.machine or ["simulated"]
+    where = [machines.make(name, options.powershell) for name in (machines.NAMES if "all" in wanted else dict.fromkeys(wanted))]
+    some, accept = chosen(options, package)
+    if len(some) * len(where) > 1:
+        return many(options, package, where, some, accept)
+    machine = where[0]
     with show.working(f"proving on {machine.label}", quiet=options.quiet or options.json) as progress:
-        proof = prove(package, machine, scenario=options.scenario, progress=progress)
+        proof = prove(package, machine, scenario=some[0], progress=progress, accept=accept)
     body, record = keep(proof, package)
     if options.junit:
-        atomic.write(options.junit, junit.encode(proof))
+        atomic.write(options.junit, junit.encode([proof]))
     if options.json:
         show.emit(body)
     elif not options.quiet:
         report(show.console(), proof, package, record)
     return 0 if proof.passed else 1
+
+
+def many(options: argparse.Namespace, package: Path, where: Sequence[Machine], some: Sequence[Scenario], accept: Sequence[str]) -> int:
+    """The matrix of scenarios and machines."""
+    import time
+
+    import msgspec
+
+    from yendo import atomic
+    from yendo.cli import show
+    from yendo.prove import junit
+    from yendo.prove.prove import matrix
+
+    begun = time.monotonic()
+    with show.working("proving", quiet=options.quiet or options.json) as progress:
+        ended = 0
+
+        def heard(cell: Cell | None, machine: Machine, scenario: Scenario) -> None:
+            nonlocal ended
+            ended += cell is not None
+            progress(f"{ended} of {len(some) * len(where)}: {scenario.title}, {machine.name}" + (f", {cell.outcome}" if cell else ""))
+
+        cells = matrix(package, where, some, jobs=options.jobs, go_on=options.go_on, accept=accept, progress=heard)
+    failed = any(cell.outcome == "failed" for cell in cells)
+    if options.junit:
+        atomic.write(options.junit, junit.encode([cell.proof for cell in cells]))
+    if options.json:
+        found = [{"scenario": cell.scenario.id, "machine": cell.proof.machine, "outcome": cell.outcome, "earlier": cell.earlier} for cell in cells]
+        proofs = [msgspec.to_builtins(cell.proof) for cell in cells]
+        show.emit({"schema": "yendo.matrix/1", "package": str(package), "passed": not failed, "cells": found, "proofs": proofs})
+    elif not options.quiet:
+        table(show.console(), cells, package, time.monotonic() - begun)
+    return 1 if failed else 0
+
+
+OUTCOMES = {
+    "passed": ("passed", "green"),
+    "failed": ("FAILED", "bold red"),
+    "not executed": ("not executed", "yellow"),
+    "needless": ("not called for", "dim"),
+}
+
+
+def table(out: Console, cells: Sequence[Cell], package: Path, seconds: float) -> None:
+    """Scenarios down, machines across, and what failed below."""
+    from rich.text import Text
+
+    from yendo.cli import show
+
+    first = cells[0].proof
+    names = list(dict.fromkeys(cell.proof.machine for cell in cells))
+    out.print(f"[bold]{show.clean(first.package)} {show.clean(first.version)}, revision {first.revision}[/bold] on {', '.join(names)}\n")
+    rows: dict[str, list[Cell]] = {}
+    for cell in cells:
+        rows.setdefault(cell.scenario.id, []).append(cell)
+    lines = []
+    for name, some in rows.items():
+        marks = [Text(f"{OUTCOMES[cell.outcome][0]}{', before' if cell.earlier else ''}", OUTCOMES[cell.outcome][1]) for cell in some]
+        lines.append((name, some[0].scenario.title, *marks, _remark(some)))
+    show.grid(out, lines, heads=("scenario", "", *names, ""), styles=("cyan", None, *(None for _ in names), "dim"))
+    for cell in cells:
+        for phase in cell.proof.phases:
+            if phase.outcome == "failed":
+                show.section(out, f"{cell.scenario.id} on {cell.proof.machine}: {phase.title}: failed")
+                failure(out, phase)
+    counts = [sum(cell.outcome == outcome for cell in cells) for outcome in OUTCOMES]
+    told = ", ".join(f"{count} {OUTCOMES[outcome][0].lower()}" for outcome, count in zip(OUTCOMES, counts, strict=True) if count)
+    out.print(f"\n{told} in {seconds:.1f} s; the records lie beside {show.clean(package)}")
+    if counts[1]:
+        out.print("[dim]next:[/dim] mend the plan, then yendo check, build and prove --go-on again")
+    else:
+        out.print(f"[dim]next:[/dim] yendo dossier {show.clean(package)}, for the person who signs off")
+
+
+def _remark(cells: Sequence[Cell]) -> str:
+    """Why a cell was not played, in words."""
+    found = [
+        phase.found
+        for cell in cells
+        for phase in cell.proof.phases
+        if phase.outcome == "not executed" and cell.outcome in ("needless", "not executed") and phase.id != "runner"
+    ]
+    return "; ".join(dict.fromkeys(found))
+
+
+def failure(out: Console, phase: Phase) -> None:
+    """What was expected and found, the likeliest cause, and what to try."""
+    from yendo.cli import show
+
+    show.grid(
+        out,
+        [
+            ("expected", phase.expected),
+            ("found", phase.found),
+            *([("likely cause", phase.cause)] if phase.cause else []),
+            *([("to try", phase.advice)] if phase.advice else []),
+            *(("", detail) for detail in phase.details),
+        ],
+        styles=("dim",),
+    )
 
 
 def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
@@ -93,17 +250,7 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
     for phase in proof.phases:
         if phase.outcome == "failed":
             show.section(out, f"{phase.title}: failed")
-            show.grid(
-                out,
-                [
-                    ("expected", phase.expected),
-                    ("found", phase.found),
-                    *([("usual cause", phase.cause)] if phase.cause else []),
-                    *([("to try", phase.advice)] if phase.advice else []),
-                    *(("", detail) for detail in phase.details),
-                ],
-                styles=("dim",),
-            )
+            failure(out, phase)
     if comparison := proof.comparison:
         if comparison.evidence:
             show.section(out, "Predicted and observed")

@@ -25,7 +25,12 @@ def console(*, error: bool = False) -> Console:
 
 def clean(value: object) -> str:
     """Text that came out of a file, made harmless: no control characters, no markup."""
-    return escape("".join(character if character.isprintable() else "\ufffd" for character in str(value)))
+    return escape(printable(value))
+
+
+def printable(value: object) -> str:
+    """Text without control characters, for what takes no markup."""
+    return "".join(character if character.isprintable() else "\ufffd" for character in str(value))
 
 
 def emit(value: object) -> None:
@@ -53,7 +58,7 @@ def grid(out: Console, rows: Iterable[Sequence[object]], *, styles: Sequence[str
             ratio=1 if last else None,
         )
     for row in rows:
-        table.add_row("", *(cell if isinstance(cell, Text) else clean(cell) for cell in row))
+        table.add_row("", *(cell if isinstance(cell, Text) else Text(printable(cell)) for cell in row))
     out.print(table)
 
 

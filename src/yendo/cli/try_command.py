@@ -43,7 +43,7 @@ def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.machines.wine.machine import WineMachine, powershell_source
-    from yendo.prove.prove import SCENARIOS
+    from yendo.prove.scenarios import SCENARIOS
     from yendo.prove.trial import Trying
     from yendo.terms.amounts import seconds
 
@@ -58,7 +58,7 @@ def run(options: argparse.Namespace) -> int:
     machine = WineMachine(machines.cache(), powershell_source(options.powershell))
     keep = options.keep or (options.into / "trial" if options.into else Path(f"{options.file.stem}-trial"))
     with show.working(f"trying {options.file.name}", quiet=options.quiet or options.json) as progress:
-        trying = Trying(options.file, machine, keep, account=SCENARIOS[options.scenario], timeout=limit, most=options.most, progress=progress)
+        trying = Trying(options.file, machine, keep, account=SCENARIOS[options.scenario].account, timeout=limit, most=options.most, progress=progress)
         commands = list(options.lines)
         if options.record:
             if not trying.trial.recorded_answers:

@@ -6,7 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
-from yendo.detect.states import Ground, broken, classes, is_settings, listed, own_files, own_values
+from yendo.detect.states import Case, Ground, broken, classes, is_settings, listed, own_files, own_values
 from yendo.detect.strength import Strength, of_verdicts, verdicts
 from yendo.effects import Effect, Environment, File, Product, Service, Shortcut, UninstallEntry
 from yendo.effects.things import Part, parent
@@ -15,11 +15,13 @@ from yendo.facts.versions import VersionRange
 from yendo.terms.rules import (
     AppRule,
     BaseRule,
+    DriverRule,
     EnvironmentRule,
     FeatureRule,
     FileListRule,
     FileRule,
     MsiProductRule,
+    RegistryListRule,
     RegistryRule,
     Rule,
     ServiceRule,
@@ -85,10 +87,13 @@ def for_copies(copies: Iterable[tuple[str, str]]) -> list[Rule]:
 
 
 class Chosen(msgspec.Struct, frozen=True):
-    """A rule with what it is good for: the names of states that it tells apart from this version, and of damage that it alone adds."""
+    """A rule with what it is good for: the names of listed states that it tells apart from this version, those that it is
+    the first to tell apart, and how many broken states in all it catches that those before it do not.
+    """
 
     rule: Rule
     separates: tuple[str, ...]
+    first: tuple[str, ...] = ()
     adds: int = 0
 
 
@@ -131,22 +136,29 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
                 found.append(EnvironmentRule(name=thing.name, equals=thing.value))
             case Part(sort="task"):
                 found.append(TaskRule(name=thing.name))
+            case Part(sort="driver") if thing.value:
+                found += [DriverRule(inf=name) for name in thing.value.split(";")]
             case Part(sort="feature"):
                 found.append(FeatureRule(name=thing.name))
             case Part(sort="app"):
                 found.append(AppRule(name=thing.name, version=sign + thing.value if thing.value else None))
+    keys: dict[tuple[str, str, str], dict[str, str | int]] = {}
     for value in own_values(ground):
         if isinstance(value.data, str | int) and not (isinstance(value.data, str) and any(ord(letter) < 32 for letter in value.data)):
             versioned = ground.updates and isinstance(value.data, str) and value.data.count(".") and _is_version(value.data)
             wanted = {"version": f">={value.data}"} if versioned else {"equals": value.data}
             found.append(RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, view=value.view, **wanted))  # type: ignore[arg-type]
+            keys.setdefault((value.hive, value.key, value.view), {})[value.name] = "*" if versioned else value.data
+    for (hive, key, view), values in keys.items():
+        if len(values) > 1:
+            found.append(RegistryListRule(key=f"{hive}\\{key}", view=view, values=values))  # type: ignore[arg-type]
     lists: dict[str, dict[str, int | str]] = {}
-    top = _top([file for file in own_files(ground) if not is_settings(file)])
+    top = _top(own_files(ground))
     for file in own_files(ground):
-        if file.identity.startswith("c:\\users\\") or is_settings(file):
+        if file.identity.startswith("c:\\users\\"):
             continue
         try:
-            wanted_of_it = for_file(file, updates=ground.updates)
+            wanted_of_it = "*" if is_settings(file) else for_file(file, updates=ground.updates)  # people change settings
         except NotCovered:
             continue
         path = portable(file.path, environment)
@@ -202,11 +214,11 @@ def portable(path: str, environment: Mapping[str, str]) -> str:
     return path
 
 
-def derive(ground: Ground, environment: Mapping[str, str], *, most: int = 10, seed: int = 1, least_gain: float = 0.004) -> Derived:
+def derive(ground: Ground, environment: Mapping[str, str], *, most: int = 10, seed: int = 1, enough: float = 0.95) -> Derived:
     """The smallest set of rules that tells the listed states apart, grown by what adds most strength.
 
-    The rules must hold in every wanted state. ``most`` is the limit; a rule that adds less than ``least_gain`` of the
-    score is only proposed. Greedy, then each rule that has become needless is taken out again.
+    The rules must hold in every wanted state. ``most`` is the limit; once the listed states are told apart and the score
+    is ``enough``, more rules are only proposed. Greedy, then each rule that has become needless is taken out again.
     """
     cases = [*[case for case in listed(ground) if case.name == "this version"], *broken(ground, seed)]
     names = {case.name for case in listed(ground)}
@@ -236,10 +248,9 @@ def derive(ground: Ground, environment: Mapping[str, str], *, most: int = 10, se
         rest = [at for at in usable if at not in chosen]
         if not rest:
             break
-
         best = max(rest, key=lambda at: worth(at, done))
         new = catches[best] - done
-        if not new & apart and sum(weight[number] for number in new) < least_gain:
+        if not new or (not new & apart and sum(weight[number] for number in done) >= enough):
             break
         chosen.append(best)
         done |= new
@@ -250,19 +261,24 @@ def derive(ground: Ground, environment: Mapping[str, str], *, most: int = 10, se
     rules = []
     seen_before: set[int] = set()
     for at in chosen:
-        rules.append(Chosen(possible[at], tuple(cases[number].name for number in sorted(catches[at] & apart)), len(catches[at] - seen_before)))
+        new = catches[at] - seen_before
+        rules.append(Chosen(possible[at], _named(cases, catches[at] & apart), _named(cases, new & apart), len(new)))
         seen_before |= catches[at]
     further = []
     for at in usable:
         new = catches[at] - seen_before
         if at not in chosen and new:
-            further.append(Chosen(possible[at], tuple(cases[number].name for number in sorted(new))[:6], len(new)))
+            further.append(Chosen(possible[at], _named(cases, new & apart), _named(cases, new)[:6], len(new)))
             seen_before |= new
     strength = of_verdicts([possible[at] for at in chosen], cases, [held[at] for at in chosen])
     confused = tuple(cases[number].name for number in sorted(apart - done))
     return Derived(tuple(rules), confused, strength, tuple(sorted(further, key=lambda one: -one.adds)[:20]))
 
 
+def _named(cases: Sequence[Case], numbers: Iterable[int]) -> tuple[str, ...]:
+    return tuple(cases[number].name for number in sorted(numbers))
+
+
 def _cost(rule: BaseRule) -> float:
     """Simple rules before long ones of the same worth."""
-    return len(getattr(rule, "files", ())) or 1.0
+    return len(getattr(rule, "files", ()) or getattr(rule, "values", ())) or 1.0

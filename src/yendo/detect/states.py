@@ -115,6 +115,9 @@ def _with(ground: Ground, change: Callable[[State], object]) -> State:
 def _half(ground: Ground) -> Iterator[Case]:
     """An install or uninstall that was cut off, and what an uninstall may leave behind."""
     effects = list(ground.effects)
+    # folders go last, when they are empty, and what registers the product goes when the rest has gone
+    rank = {"registry": 0, "shortcut": 1, "service": 1, "file": 2, "uninstall-entry": 4, "product": 4, "folder": 5}
+    going = sorted(ground.added, key=lambda thing: rank.get(kind_of(thing), 3))
     for share in (25, 50, 75):
         cut = len(effects) * share // 100
         state = ground.before.copy()
@@ -122,7 +125,7 @@ def _half(ground: Ground) -> Iterator[Case]:
         if 0 < cut < len(effects):
             yield Case("half installed", f"the install was cut off at {share} %", state, False)
         state = ground.after.copy()
-        _take(state, (effect.thing for effect in effects[: max(cut, 1)] if effect.change != "remove"))
+        _take(state, going[: max(len(going) * share // 100, 1)])
         yield Case("half removed", f"the uninstall was cut off at {share} %", state, False)
     registered = [thing for thing in ground.added if isinstance(thing, Product | UninstallEntry)]
     files = own_files(ground)

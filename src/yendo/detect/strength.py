@@ -41,7 +41,7 @@ class Strength(msgspec.Struct, frozen=True):
 
 def checks_of(rule: BaseRule) -> int:
     """How many things a person has to keep up to date with a rule."""
-    return sum(len(getattr(inner, "files", ())) or (0 if inner.inner else 1) for inner in rule.flat())
+    return sum(len(getattr(inner, "files", ()) or getattr(inner, "values", ())) or (0 if inner.inner else 1) for inner in rule.flat())
 
 
 def verdicts(rules: Sequence[BaseRule], cases: Sequence[Case], environment: Mapping[str, str]) -> tuple[list[list[bool]], int]:

@@ -37,6 +37,9 @@ class Session(Protocol):
     def bring(self, source: Path, target: str) -> None:
         """Copies a folder onto the machine. It is not part of what ``state`` reports."""
 
+    def take_away(self, target: str) -> None:
+        """Removes a folder that was brought, with all that is in it."""
+
     def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
         """Runs a Windows command line and waits for its end, or stops it after ``timeout`` seconds."""
 

@@ -199,8 +199,8 @@ def _kinds(data: Any) -> Iterator[str]:
 def judging(data: Any) -> str:
     """The functions that judge the rules in data."""
     kinds = sorted(set(_kinds(data)))
-    if "file-list" in kinds and "file" not in kinds:  # a list judges each file as the file's own rule does
-        kinds = sorted([*kinds, "file"])
+    # a list judges each of its things as the rule for one does
+    kinds = sorted({*kinds, *(of for kind, of in (("file-list", "file"), ("registry-list", "registry")) if kind in kinds)})
     parts = [files("yendo.package").joinpath("rules.ps1").read_text("utf-8"), *dict.fromkeys(fragment_of_rule(kind) for kind in kinds)]
     cases = "".join(f"        '{kind}' {{ return {function_of(kind)} $Rule }}\n" for kind in kinds)
     return "\n".join([*parts, f"function Test-Rule($Rule) {{\n    switch ($Rule['kind']) {{\n{cases}    }}\n}}\n"])

@@ -3,12 +3,20 @@
 from __future__ import annotations
 
 import xml.etree.ElementTree as ET
+from collections.abc import Sequence
 
 from yendo.prove.proof import Proof
 
 
-def encode(proof: Proof) -> bytes:
+def encode(proofs: Sequence[Proof]) -> bytes:
     """One test suite a proof, one case a phase; what was executed nowhere is skipped, never passed."""
+    root = ET.Element("testsuites")
+    root.extend(_suite(proof) for proof in proofs)
+    ET.indent(root)
+    return bytes(ET.tostring(root, "utf-8", xml_declaration=True)) + b"\n"
+
+
+def _suite(proof: Proof) -> ET.Element:
     failures = sum(phase.outcome == "failed" for phase in proof.phases)
     skipped = sum(phase.outcome == "not executed" for phase in proof.phases)
     suite = ET.Element(
@@ -34,8 +42,7 @@ def encode(proof: Proof) -> bytes:
         elif phase.outcome == "not executed":
             ET.SubElement(case, "skipped", {"message": _clean(phase.found)})
         ET.SubElement(case, "system-out").text = _clean(f"executed: {phase.place}; {phase.by}".rstrip("; "))
-    ET.indent(suite)
-    return bytes(ET.tostring(suite, "utf-8", xml_declaration=True)) + b"\n"
+    return suite
 
 
 def _clean(text: str) -> str:

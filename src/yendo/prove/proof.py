@@ -50,7 +50,7 @@ class Leftover(msgspec.Struct, frozen=True):
 
     what: str
     reason: str
-    whose: Literal["package", "runner", "layer", "temporary"] = "package"
+    whose: Literal["package", "runner", "layer", "temporary", "accepted"] = "package"
 
 
 class Proof(msgspec.Struct, frozen=True, kw_only=True):

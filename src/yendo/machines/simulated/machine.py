@@ -17,7 +17,7 @@ import msgspec
 
 from yendo.effects import Effect, File, Folder, Service, Shortcut, State, difference, net
 from yendo.effects.recording import Recording
-from yendo.effects.things import Environment, RegistryValue, Thing, parent
+from yendo.effects.things import Environment, Part, RegistryValue, Thing, parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.machine import USUAL
 from yendo.facts.surroundings import Account, Surroundings, expand, for_everyone, windows
@@ -101,6 +101,9 @@ class SimulatedSession:
 
     def bring(self, source: Path, target: str) -> None:
         self._brought[target.lower()] = source
+
+    def take_away(self, target: str) -> None:
+        self._brought.pop(target.lower(), None)
 
     def lend(self, source: Path, target: str) -> None:
         self._brought[target.lower()] = source
@@ -260,6 +263,7 @@ class SimulatedSession:
             return Ran(0, "assumed, by the step's own probe", 0.0)
         known = stock.run(line, self._state)
         if known is not None:
+            self._name_drivers(line)
             self.called.append(line)
             return known
         recording = programs.recorded(line, list(self._brought.items()))
@@ -274,6 +278,18 @@ class SimulatedSession:
         if parsed.stray:
             return Ran(1639, f"not an option: {parsed.stray[0]}", 0.0)
         return self._msiexec(parsed, folder)
+
+    def _name_drivers(self, line: str) -> None:
+        """A driver's folder on the machine tells which drivers are in the store now."""
+        match = re.match(r'(?i)pnputil(?:\.exe)?\s+/add-driver\s+"([^"]+)\\[^"\\]*\.inf"', line)
+        if match is None:
+            return
+        there = self._state.get("part", Part("driver", match[1].rpartition("\\")[2]).identity)
+        for head, source in self._brought.items():
+            if there is not None and match[1].lower().startswith(head + "\\"):
+                folder = source / match[1][len(head) + 1 :].replace("\\", "/")
+                names = sorted(path.name for path in folder.rglob("*.inf")) if folder.is_dir() else []
+                self._state.add(msgspec.structs.replace(there, value=";".join(names) or None))
 
     def _program(self, line: str, recording: Recording | None, part: str = "") -> Ran:
         found = programs.find(line, recording, self._lookup, self._uninstallers)

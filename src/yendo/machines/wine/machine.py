@@ -9,6 +9,7 @@ import json
 import os
 import re
 import shutil
+import signal
 import tempfile
 import zipfile
 from collections.abc import Callable, Iterator
@@ -298,6 +299,16 @@ class WineSession(RunnerOnly):
             new, top = top, parent(top)
             self._brought.append(new.lower())
         shutil.copytree(source, self.host(target), dirs_exist_ok=True)
+
+    def take_away(self, target: str) -> None:
+        shutil.rmtree(self.host(target), ignore_errors=True)
+
+    def end_programs(self, name: str) -> None:
+        """Ends programs of this machine at once, as a power cut would, by the beginning of their name."""
+        for process, known in self.prefix.processes():
+            if known.lower().startswith(name.lower()):
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(process, signal.SIGKILL)
 
     def read(self, path: str) -> bytes | None:
         try:

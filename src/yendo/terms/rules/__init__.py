@@ -25,6 +25,7 @@ from yendo.terms.rules.msi_product import MsiProductRule
 from yendo.terms.rules.parts import AppRule, DriverRule, FeatureRule, TaskRule
 from yendo.terms.rules.process import ProcessRule
 from yendo.terms.rules.registry import RegistryKeyRule, RegistryRule
+from yendo.terms.rules.registry_list import RegistryListRule
 from yendo.terms.rules.script import ScriptRule
 from yendo.terms.rules.service import ServiceRule
 from yendo.terms.rules.shortcut import ShortcutRule
@@ -81,6 +82,7 @@ __all__ = [
     "OvalTest",
     "ProcessRule",
     "RegistryKeyRule",
+    "RegistryListRule",
     "RegistryRule",
     "Rule",
     "ScriptRule",

@@ -1,0 +1,125 @@
+"""The states that detection is judged in, made by carrying the package out on simulated machines."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from yendo.detect.states import Ground
+from yendo.effects import Effect, File, Product, State, difference
+from yendo.errors import NotCovered, YendoError
+from yendo.facts.surroundings import Account
+from yendo.facts.versions import Version
+from yendo.installers import recognise
+from yendo.installers.account import Identity
+from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
+from yendo.package import carry
+from yendo.package import manifest as form
+from yendo.prove.stage import ACCEPTED, Stage, without_own
+
+OTHER = r"C:\Hand over\another version"
+
+
+class Made(msgspec.Struct, frozen=True):
+    """States for a package, the environment to judge rules in, and what could not be made, in words."""
+
+    ground: Ground
+    environment: Mapping[str, str]
+    missing: tuple[str, ...] = ()
+
+
+def silent(installer: Path) -> tuple[str, Identity]:
+    """The command line that installs a vendor's other installer silently, and who it is. Raises Unreadable, NotCovered."""
+    account = recognise.read(installer)
+    if account.family == "msi":
+        return f'msiexec /i "{OTHER}\\{installer.name}" /qn /norestart', account.identity
+    if account.silent.install is None:
+        raise NotCovered(f"{installer.name}: no silent command line is known from the file alone; `yendo try` finds one")
+    return account.silent.install.command.replace(f'"{installer.name}"', f'"{OTHER}\\{installer.name}"', 1), account.identity
+
+
+def place(session: SimulatedSession, installer: Path) -> int | None:
+    """Installs a vendor's other installer on a machine; its exit code."""
+    command, _ = silent(installer)
+    session.bring(installer.parent, OTHER)
+    return session.run(command, timeout=3600, folder=OTHER).exit_code
+
+
+def is_newer(identity: Identity, manifest: form.Manifest) -> bool:
+    """Whether an installer is of a later version than the package."""
+    try:
+        return Version.parse(identity.version or "") > Version.parse(manifest.version)
+    except ValueError:
+        return False
+
+
+def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, account: Account = "system") -> Made:
+    """Carries the package out, wholly and up to each of its steps, removes it, and installs every other installer alone.
+
+    Raises NotCovered where the simulated machine cannot carry the package out.
+    """
+    machine = SimulatedMachine()
+    missing: list[str] = []
+    before = machine.baseline(account)
+    with machine.fresh(account) as session:
+        stage = Stage(package, machine, account, lambda title: None)
+        manifest = stage.manifest
+        environment = session.surroundings.environment
+        session.bring(package, stage.folder)
+        found = stage.verb(session, "install")
+        if found.exit_code not in (*ACCEPTED, form.NOT_DETECTED):
+            raise NotCovered(f"the simulated machine does not install it: exit code {found.exit_code}; {'; '.join(found.lines[-2:])}")
+        after = session.state()
+        effects = [_known(effect, after) for effect in _by_step(without_own(difference(before, after), manifest, environment))]
+        removed = None
+        if manifest.uninstall and stage.verb(session, "uninstall").exit_code in ACCEPTED:
+            removed = session.state().copy()
+    steps = []
+    for count in range(1, len(manifest.install)):
+        part = msgspec.structs.replace(manifest, install=manifest.install[:count], detect=(), needs=manifest.needs)
+        with machine.fresh(account) as session:
+            session.bring(package, stage.folder)
+            if _carried(part, package, session, stage.folder):
+                state = session.state()
+                if difference(state, after):
+                    steps.append((f"the install stopped after step {count} of {len(manifest.install)}", state))
+    apart = []
+    for installer in others:
+        try:
+            command, identity = silent(installer)
+            with machine.fresh(account) as session:
+                session.bring(installer.parent, OTHER)
+                ran = session.run(command, timeout=3600, folder=OTHER)
+                if ran.exit_code not in ACCEPTED:
+                    missing.append(f"{installer.name}: ends with {ran.exit_code} on the simulated machine")
+                    continue
+                words = f"{identity.name or installer.name} {identity.version or ''}".strip()
+                apart.append((f"{words} is there instead", session.state(), updates and is_newer(identity, manifest)))
+        except YendoError as error:
+            missing.append(f"{installer.name}: {error}")
+    ground = Ground(before, after, tuple(effects), tuple(steps), removed, tuple(apart), updates)
+    return Made(ground, environment, tuple(missing))
+
+
+def _carried(manifest: form.Manifest, package: Path, session: SimulatedSession, folder: str) -> bool:
+    """Carries steps out, through restarts; False where they end badly."""
+    for _ in range(5):
+        code = carry.carry(manifest, package, session, "install", folder=folder, sleep=lambda seconds: None).exit_code
+        if code != 1641:
+            return code in ACCEPTED
+        session.restart()
+    return False
+
+
+def _by_step(effects: list[Effect]) -> list[Effect]:
+    """In the order in which installers work: folders, files, registry and the rest, what registers the product last."""
+    rank = {"folder": 0, "file": 1, "shortcut": 2, "uninstall-entry": 8, "product": 9}
+    return sorted(effects, key=lambda effect: rank.get(effect.kind, 5))
+
+
+def _known(effect: Effect, after: State) -> Effect:
+    """An effect with everything that is known of its thing in the end."""
+    there = after.get(effect.kind, effect.thing.identity)
+    return msgspec.structs.replace(effect, thing=there) if isinstance(there, File | Product) and effect.change != "remove" else effect

@@ -1,0 +1,352 @@
+"""A package on one fresh machine: its verbs, and the phases that every scenario is made of."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from yendo.detect import detected
+from yendo.detect.evaluate import sight_of
+from yendo.effects import Effect, File, IniValue, State, agreement, difference, label
+from yendo.effects.recording import is_temporary
+from yendo.effects.things import kind_of, parent
+from yendo.facts.surroundings import Account, expand
+from yendo.machines.protocol import Machine, Session
+from yendo.machines.wine import quirks
+from yendo.package import carry
+from yendo.package import manifest as form
+from yendo.prove import explain, predict
+from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
+from yendo.steps.host import HOME, STEP_FAILED, TIMED_OUT
+from yendo.terms.rules.base import pattern
+
+ACCEPTED = (0, 3010, 1641)
+RUNNER_LIMIT = 3600.0
+MOST_RESTARTS = 5
+
+_TOO_EARLY = ("the rules hold too early: something on a fresh machine satisfies them", "yendo detect derive proposes rules that tell the two apart")
+_NEVER = ("a rule asks for something that the install does not leave", "see which rule says no below")
+_CAUSES = {
+    "damaged": ("no rule asks for what was damaged", "yendo detect strength tells what else is not caught, yendo detect derive proposes rules"),
+    "gone": ("the rules are satisfied by what the uninstall leaves behind", "see which rules say yes below, or remove what they ask for"),
+    "older": ("the rules hold for an older version already", "ask for the version; yendo detect derive tells them apart"),
+}
+
+Progress = Callable[[str], object]
+
+
+class Stage:
+    """A built package, a kind of machine and an account; phases are added to it as they are carried out."""
+
+    def __init__(self, package: Path, machine: Machine, account: Account, progress: Progress, accept: Sequence[str] = ()) -> None:
+        self.package, self.machine, self.account, self.progress, self.accept = package, machine, account, progress, accept
+        self.manifest = form.read(package)
+        self.folder = rf"C:\Hand over\{self.manifest.id}"
+        self.phases: list[Phase] = []
+        self.command_seconds = 0.0
+        self.comparison: Comparison | None = None
+        self.leftovers: list[Leftover] = []
+
+    @property
+    def by(self) -> str:
+        return "the package's own runner" if self.machine.has_powershell else "Yendo, by the same steps; the runner was not executed"
+
+    # --- building blocks -------------------------------------------------------------------------
+
+    def phase(
+        self,
+        identifier: str,
+        title: str,
+        good: bool | None,
+        expected: str,
+        found: str,
+        *,
+        by: str = "",
+        seconds: float = 0.0,
+        details: tuple[str, ...] = (),
+        cause: tuple[str, str] = ("", ""),
+    ) -> bool:
+        outcome: Outcome = "not executed" if good is None else "passed" if good else "failed"
+        place = "nowhere" if good is None else self.machine.place
+        self.phases.append(Phase(identifier, title, outcome, place, expected, found, by, seconds, details, *cause))
+        self.progress(title)
+        return bool(good)
+
+    def verb(self, session: Session, verb: str) -> carry.Carried:
+        """Carries a verb out to its end, through every restart in its middle."""
+        carried = self.started(session, verb)
+        for _ in range(MOST_RESTARTS):
+            if carried.exit_code != 1641 or not self.unfinished(session):
+                break
+            begun = time.monotonic()
+            session.restart()  # what goes on at the machine's start is the package's own runner
+            self.command_seconds += time.monotonic() - begun
+            if self.unfinished(session):
+                again = self.started(session, verb)
+            else:  # what starts the runner at the machine's start has done it
+                log = session.read(expand(rf"{self.manifest.logs}\{verb}.log", session.surroundings.environment)) or b""
+                lines = [line.partition(" ")[2] for line in log.decode("utf-8", "replace").splitlines()]
+                ends = [line.rpartition(" ")[2] for line in lines if line.startswith(("done with ", "ended with "))]
+                again = carry.Carried(int(ends[-1]) if ends and ends[-1].isdigit() else STEP_FAILED, tuple(lines))
+            carried = msgspec.structs.replace(again, lines=(*carried.lines, *again.lines))
+        return carried
+
+    def unfinished(self, session: Session) -> bool:
+        journal = carry.read_journal(session.read(expand(rf"{HOME}\state\{self.manifest.id}\journal.txt", session.surroundings.environment)))
+        return journal is not None and not journal.over
+
+    def started(self, session: Session, verb: str) -> carry.Carried:
+        if self.machine.has_powershell:
+            # "call" loses the exit code in an older layer; a management system starts it through the shell too
+            ran = session.run(f'cmd /s /c ""{self.folder}\\apply.cmd" {verb}"', timeout=RUNNER_LIMIT)
+            self.command_seconds += ran.seconds
+            code = TIMED_OUT if ran.exit_code is None else ran.exit_code
+            return carry.Carried(code, tuple(line for line in ran.output.splitlines() if line.strip()))
+        carried = carry.carry(
+            self.manifest,
+            self.package,
+            session,
+            verb,
+            folder=self.folder,
+            sleep=lambda _: None if self.machine.place == "simulation" else time.sleep(_),
+        )
+        self.command_seconds += carried.seconds
+        return carried
+
+    def script_says(self, session: Session) -> tuple[bool | None, str]:
+        """What the package's own detection script says; None where it cannot be executed."""
+        if not self.machine.has_powershell:
+            return None, ""
+        ran = session.run(f'powershell -NoProfile -ExecutionPolicy Bypass -File "{self.folder}\\detect.ps1" -Facts', timeout=120)
+        self.command_seconds += ran.seconds
+        return (None if ran.exit_code not in (0, 1) else ran.exit_code == 0), ran.output.strip()
+
+    def detection(self, session: Session, state: State, identifier: str, title: str, wanted: bool, script: tuple[bool | None, str]) -> bool:
+        holds, verdicts = detected(self.manifest.detect, sight_of(session, state))
+        facts = tuple(f"{verdict.rule.title}: {'yes' if verdict.holds else 'no'}, {verdict.fact}" for verdict in verdicts)
+        said, output = script
+        words = {True: "detected", False: "not detected"}
+        if not self.manifest.detect:
+            return self.phase(identifier, title, False, words[wanted], "the plan has no detection rule")
+        found = words[holds]
+        if self.machine.has_powershell and said is not holds:
+            facts += (f"the package's own script says {words.get(said, 'nothing')}: {output[-300:]}",)  # type: ignore[arg-type]
+            return self.phase(identifier, title, False, f"{words[wanted]}, by rules and script alike", f"{found} by the rules", details=facts)
+        good = holds == wanted
+        cause = ("", "") if good else _CAUSES.get(identifier, _TOO_EARLY) if holds else _NEVER
+        return self.phase(
+            identifier,
+            title,
+            good,
+            words[wanted],
+            found,
+            details=facts if not good else (),
+            cause=cause,
+            by="rules and the package's own script" if said is not None else "rules; the script was not executed",
+        )
+
+    def failed_run(self, session: Session, verb: str, carried: carry.Carried) -> tuple[tuple[str, ...], tuple[str, str]]:
+        """Details and cause of a verb that ended badly."""
+        logs = session.surroundings.environment
+        details: tuple[str, ...] = carried.lines[-4:]
+        for action in self.manifest.actions(verb):
+            data = session.read(expand(rf"{self.manifest.logs}\{action.log}", logs)) if action.log else None
+            if data:
+                told = explain.explain(data)
+                details += ((f"action that failed: {told.action}",) if told.action else ()) + told.lines
+        return details, explain.CAUSES.get(
+            carried.exit_code, (f"exit code {carried.exit_code} has no meaning that Yendo knows", "see the log lines below")
+        )
+
+    # --- the phases ----------------------------------------------------------------------------------
+
+    def life(self) -> None:
+        """Fresh, installed, installed again, removed."""
+        with self.machine.fresh(self.account) as session:
+            session.bring(self.package, self.folder)
+            before = self.machine.baseline(self.account)
+            if not self.detection(session, before, "fresh", "fresh machine, not detected", False, self.script_says(session)):
+                return
+            after = self.install(session, before)
+            if after is None:
+                return
+            again = self.again(session, after)
+            if not self.manifest.uninstall:
+                self.phase(
+                    "uninstall",
+                    "uninstall",
+                    None,
+                    "the package removes what it installed",
+                    "the plan has no uninstall steps",
+                    cause=("nobody said how to remove it", "add [[uninstall]]"),
+                )
+                return
+            self.uninstall(session, before, again or after)
+
+    def install(self, session: Session, before: State) -> State | None:
+        begun = time.monotonic()
+        carried = self.verb(session, "install")
+        good = carried.exit_code in ACCEPTED
+        details, cause = ((), ("", "")) if good else self.failed_run(session, "install", carried)
+        found = f"exit code {carried.exit_code}" + (f" ({form.EXIT_CODES[carried.exit_code].meaning})" if carried.exit_code in (3010, 1641) else "")
+        if not self.phase(
+            "install", "install", good, "exit code 0, 3010 or 1641", found, by=self.by, seconds=time.monotonic() - begun, details=details, cause=cause
+        ):
+            if carried.exit_code == form.NOT_DETECTED:
+                self.detection(session, session.state(), "detected", "detected after the install", True, self.script_says(session))
+            return None
+        script = self.script_says(session)
+        state = session.state()
+        self.detection(session, state, "detected", "detected after the install", True, script)
+        self.compare(session, before, state)
+        return state
+
+    def compare(self, session: Session, before: State, after: State) -> None:
+        observed = self.without_own(difference(before, after), session)
+        if any(action.kind == "exe" for action in self.manifest.install):
+            observed = [effect for effect in observed if not is_temporary(effect.thing, session.surroundings.environment)]
+        predicted, blind = predict.install_effects(
+            self.manifest, self.package, session.surroundings, before.copy(), real=self.machine.place != "simulation"
+        )
+        differences: dict[str, int] = {}
+        if self.machine.name == "wine":
+            predicted, differences = quirks.adapt(predicted)
+            if session.surroundings.per_user_menu:
+                count = sum(_in_menu(effect, session) for effect in predicted)
+                if count:
+                    differences["the layer puts menus and desktop below the user's profile even for an installation for everyone"] = count
+        observed = without_contents(observed, predicted)
+        found = agreement(predicted, observed)
+        evidence = self.machine.place != "simulation"
+        self.comparison = Comparison(
+            evidence, len(found.matched), found.missed, found.false, found.recall, found.precision, differences, tuple(blind)
+        )
+        total, words = (
+            len(found.matched) + len(found.missed),
+            f"{len(found.matched)} of {len(found.matched) + len(found.missed)} observed effects predicted",
+        )
+        if not evidence:
+            self.phase("effects", "effects as predicted", None, "an observation of its own", f"{words}: no evidence, one interpreter made both")
+            return
+        good = found.precision >= 0.98 and (found.recall >= 0.98 or bool(blind)) if total else not predicted
+        if found.missed:
+            words += f", {len(found.missed)} not" + (", which a blind spot may have done" if blind else "")
+        details = tuple(f"not predicted: {effect}" for effect in found.missed[:10]) + tuple(
+            f"predicted, not seen: {effect}" for effect in found.false[:10]
+        )
+        cause = ("", "") if good else ("the installer does not do what its tables say", "; ".join(blind[:3]) or "see the effects below")
+        self.phase(
+            "effects",
+            "effects as predicted",
+            good,
+            "at least 98 % of the observed effects predicted or a blind spot that explains the rest, at most 2 % false",
+            f"{words}, {len(found.false)} false",
+            details=details,
+            cause=cause,
+        )
+
+    def again(self, session: Session, first: State) -> State | None:
+        begun = time.monotonic()
+        carried = self.verb(session, "install")
+        state = session.state()
+        changed = self.without_own(difference(first, state), session)
+        good = carried.exit_code in ACCEPTED and not changed
+        details, cause = ((), ("", "")) if carried.exit_code in ACCEPTED else self.failed_run(session, "install", carried)
+        details += tuple(str(effect) for effect in changed[:10])
+        self.phase(
+            "again",
+            "installed again, nothing changed",
+            good,
+            "exit code accepted, no effect",
+            f"exit code {carried.exit_code}, {len(changed)} effects",
+            by=self.by,
+            seconds=time.monotonic() - begun,
+            details=details,
+            cause=cause,
+        )
+        return state
+
+    def uninstall(self, session: Session, before: State, installed: State) -> None:
+        begun = time.monotonic()
+        carried = self.verb(session, "uninstall")
+        good = carried.exit_code in ACCEPTED
+        details, cause = ((), ("", "")) if good else self.failed_run(session, "uninstall", carried)
+        self.phase(
+            "uninstall",
+            "uninstall",
+            good,
+            "exit code 0, 3010 or 1641",
+            f"exit code {carried.exit_code}",
+            by=self.by,
+            seconds=time.monotonic() - begun,
+            details=details,
+            cause=cause,
+        )
+        script = self.script_says(session)
+        state = session.state()
+        self.detection(session, state, "gone", "not detected after the uninstall", False, script)
+        left = difference(before, state)
+        ours = self.without_own(left, session)
+        own = {id(effect) for effect in ours}
+        self.leftovers = [Leftover(_named(effect), "the runner's log, kept on purpose", "runner") for effect in left if id(effect) not in own]
+        for effect in ours:
+            if any(pattern(wanted).fullmatch(_named(effect)) for wanted in self.accept):
+                self.leftovers.append(Leftover(_named(effect), "accepted in the plan", "accepted"))
+                continue
+            if is_temporary(effect.thing, session.surroundings.environment):
+                self.leftovers.append(Leftover(_named(effect), "a temporary file that the setup program leaves", "temporary"))
+                continue
+            empty = kind_of(effect.thing) == "folder" and state.is_empty(effect.thing.identity)
+            if empty and self.machine.name == "wine":
+                reason = "an empty folder; the layer leaves those above a component's own, which Windows removes"
+                self.leftovers.append(Leftover(_named(effect), reason, "layer"))
+            else:
+                self.leftovers.append(Leftover(_named(effect), "not removed by the package"))
+        serious = [leftover for leftover in self.leftovers if leftover.whose == "package"]
+        shown = [leftover for leftover in self.leftovers if leftover.whose != "runner"]
+        self.phase(
+            "leftovers",
+            "nothing left behind",
+            not serious,
+            "the machine as it was, but for the logs",
+            f"{len(serious)} left behind" + (f", {len(shown) - len(serious)} by the layer or temporary" if len(shown) > len(serious) else ""),
+            details=tuple(f"{leftover.what}: {leftover.reason}" for leftover in shown[:12]),
+            cause=("", "")
+            if not serious
+            else ("the uninstall does not undo all that the install did", "add steps to [[uninstall]], or accept it in the notes"),
+        )
+
+    def without_own(self, effects: list[Effect], session: Session) -> list[Effect]:
+        return without_own(effects, self.manifest, session.surroundings.environment)
+
+
+def without_own(effects: list[Effect], manifest: form.Manifest, environment: Mapping[str, str]) -> list[Effect]:
+    """Without what the runner itself keeps: its logs, its record, what it needs for repair and uninstall."""
+    head = expand(HOME, environment).lower()
+    logs = expand(manifest.logs, environment).lower()
+    heads = (head, logs) if logs.startswith(head) else (head, logs, parent(logs))
+
+    def own(effect: Effect) -> bool:
+        at = effect.thing.identity
+        return kind_of(effect.thing) in ("file", "folder", "ini") and (at in heads or at.startswith((head + "\\", logs + "\\")))
+
+    return [effect for effect in effects if not own(effect)]
+
+
+def _named(effect: Effect) -> str:
+    """What is left, in words; that it is there says enough of what was added."""
+    return f"{effect.kind} {label(effect.thing)}" + ("" if effect.change == "add" else f", {effect.change}d")
+
+
+def _in_menu(effect: Effect, session: Session) -> bool:
+    heads = tuple(session.surroundings.folders[name].lower() + "\\" for name in ("StartMenuFolder", "DesktopFolder"))
+    return kind_of(effect.thing) in ("shortcut", "folder", "file") and effect.thing.identity.startswith(heads)
+
+
+def without_contents(observed: list[Effect], predicted: list[Effect]) -> list[Effect]:
+    """Entries of an ini file that was predicted as a whole are its contents, not effects of their own."""
+    whole = {effect.thing.identity for effect in predicted if isinstance(effect.thing, File) and effect.thing.size is not None}
+    return [effect for effect in observed if not (isinstance(effect.thing, IniValue) and effect.thing.path.lower() in whole)]
