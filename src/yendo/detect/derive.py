@@ -6,9 +6,9 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
-from yendo.detect.states import Case, Ground, broken, classes, is_settings, listed, own_files, own_values
+from yendo.detect.states import Case, Ground, broken, classes, counting, is_settings, listed, own_files, own_values
 from yendo.detect.strength import Strength, of_verdicts, verdicts
-from yendo.effects import Effect, Environment, File, Product, Service, Shortcut, UninstallEntry
+from yendo.effects import Effect, Environment, File, Product, RegistryValue, Service, Shortcut, UninstallEntry
 from yendo.effects.things import Part, parent
 from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
@@ -129,9 +129,7 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
                 start = thing.start if thing.start in ("auto", "demand", "disabled") else None
                 found.append(ServiceRule(name=thing.name, start=start))  # type: ignore[arg-type]
             case Shortcut() if not thing.identity.startswith("c:\\users\\") or "\\public\\" in thing.identity:
-                found.append(
-                    ShortcutRule(path=portable(thing.path, environment), target=portable(thing.target, environment) if thing.target else None)
-                )
+                found.append(ShortcutRule(path=portable(thing.path, environment)))
             case Environment() if thing.scope == "machine" and thing.name.lower() != "path":
                 found.append(EnvironmentRule(name=thing.name, equals=thing.value))
             case Part(sort="task"):
@@ -148,7 +146,10 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
             versioned = ground.updates and isinstance(value.data, str) and value.data.count(".") and _is_version(value.data)
             wanted = {"version": f">={value.data}"} if versioned else {"equals": value.data}
             found.append(RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, view=value.view, **wanted))  # type: ignore[arg-type]
-            keys.setdefault((value.hive, value.key, value.view), {})[value.name] = "*" if versioned else value.data
+            there = [state.get("registry", value.identity) for _, state, counts in ground.others if counts]
+            free = versioned or any(not isinstance(other, RegistryValue) or other.data != value.data for other in there)
+            if all(there):
+                keys.setdefault((value.hive, value.key, value.view), {})[value.name] = "*" if free else value.data
     for (hive, key, view), values in keys.items():
         if len(values) > 1:
             found.append(RegistryListRule(key=f"{hive}\\{key}", view=view, values=values))  # type: ignore[arg-type]
@@ -158,22 +159,25 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
         if file.identity.startswith("c:\\users\\"):
             continue
         try:
-            wanted_of_it = "*" if is_settings(file) else for_file(file, updates=ground.updates)  # people change settings
+            wanted_of_it = "*" if is_settings(file) else for_file(file, _counting(ground, file))  # people change settings
         except NotCovered:
             continue
         path = portable(file.path, environment)
-        if isinstance(wanted_of_it, int):
-            found.append(FileRule(path=path, size=wanted_of_it))
-        elif len(wanted_of_it) == 64:
-            found.append(FileRule(path=path, sha256=wanted_of_it))
-        else:
-            found.append(FileRule(path=path, version=None if wanted_of_it == "*" else wanted_of_it))
+        found += FileListRule(folder=parent(path), files={path.rpartition("\\")[2]: wanted_of_it}).rules
         folder = top.get(file.path, parent(file.path))
         lists.setdefault(folder, {})[file.path[len(folder) + 1 :]] = wanted_of_it
     for folder, files in lists.items():
         if len(files) > 1:
             found.append(FileListRule(folder=portable(folder, environment), files=files))
     return found
+
+
+def _counting(ground: Ground, file: File) -> list[File | None]:
+    """The file in versions that count as well; where none is at hand and an update counts, any content may come."""
+    others = counting(ground, file)
+    if not ground.updates:
+        return []
+    return others or [msgspec.structs.replace(file, sha256=None, size=0)]
 
 
 def _is_version(text: str | None) -> bool:
@@ -220,7 +224,7 @@ def derive(ground: Ground, environment: Mapping[str, str], *, most: int = 10, se
     The rules must hold in every wanted state. ``most`` is the limit; once the listed states are told apart and the score
     is ``enough``, more rules are only proposed. Greedy, then each rule that has become needless is taken out again.
     """
-    cases = [*[case for case in listed(ground) if case.name == "this version"], *broken(ground, seed)]
+    cases = broken(ground, seed)
     names = {case.name for case in listed(ground)}
     possible = candidates(ground, environment)
     held, _ = verdicts(possible, cases, environment)

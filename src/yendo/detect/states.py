@@ -88,6 +88,18 @@ def own_values(ground: Ground) -> list[RegistryValue]:
     ]
 
 
+def counting(ground: Ground, file: File) -> list[File | None]:
+    """The same file in every other version that counts; None where it is not there."""
+    there = [state.get("file", file.path) for _, state, counts in ground.others if counts]
+    return [thing if isinstance(thing, File) else None for thing in there]
+
+
+def unchanging(ground: Ground, file: File) -> bool:
+    """Whether a file is the same in every version that counts, so that another content is damage and no update."""
+    others = counting(ground, file)
+    return bool(others) and all(other is not None and other.sha256 == file.sha256 for other in others)
+
+
 def is_settings(file: File) -> bool:
     """A file that people or the program itself may change."""
     return file.identity.endswith(_SETTINGS)
@@ -193,7 +205,7 @@ def _take(state: State, things: Iterable[Thing]) -> None:
 
 def broken(ground: Ground, seed: int = 1) -> list[Case]:
     """Everything that may be wrong with an installation, and what must not count as broken. Same seed, same states."""
-    found = [case for case in listed(ground) if case.name != "this version"]
+    found = listed(ground)
     chosen = random.Random(seed)
     for _, cases in _damage(ground):
         many = list(cases)
@@ -203,7 +215,8 @@ def broken(ground: Ground, seed: int = 1) -> list[Case]:
 
 def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Case]]]:
     files = own_files(ground)
-    programs = [file for file in files if not is_settings(file)]
+    # what another version that counts does without is not missed
+    programs = [file for file in files if not is_settings(file) and None not in counting(ground, file)]
 
     def case(sort: str, name: str, change: Callable[[State], object], wanted: bool = False) -> Case:
         return Case(sort, name, _with(ground, change), wanted)
@@ -221,7 +234,7 @@ def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Case]]]:
         [
             case("file older", f"{file.path} is of an older version", _adding(_aged(file, older)))
             for file in programs
-            if not file.version or older(file.version) != file.version
+            if (older(file.version) != file.version if file.version else not ground.updates or unchanging(ground, file))
         ],
     )
     folders: dict[str, list[Thing]] = {}

@@ -5,7 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 
-from yendo.effects.things import Data, Environment, Product, RegistryKey, RegistryValue, Service, Thing, UninstallEntry, View
+from yendo.effects.state import State
+from yendo.effects.things import Data, Environment, Product, RegistryKey, RegistryValue, Service, Thing, UninstallEntry, View, kind_of
+from yendo.errors import NotCovered
 
 _UNINSTALL = r"software\microsoft\windows\currentversion\uninstall" + "\\"
 _SERVICES = "system\\currentcontrolset\\services\\"
@@ -76,3 +78,44 @@ def things_of_key(hive: str, key: str, view: View, found: Mapping[str, tuple[str
         yield from (RegistryValue(hive, key, name, kind, data, view) for name, (kind, data) in found.items())
     elif not has_children:
         yield RegistryKey(hive, key, view)
+
+
+_FIELDS = {  # values that are a field of a thing of its own
+    "uninstall-entry": {
+        "displayname": "name",
+        "displayversion": "version",
+        "publisher": "publisher",
+        "uninstallstring": "uninstall",
+        "quietuninstallstring": "quiet_uninstall",
+        "systemcomponent": "hidden",
+    },
+    "service": {"displayname": "display_name", "imagepath": "command", "start": "start", "objectname": "account"},
+}
+
+
+def value_of(state: State, hive: str, view: View, key: str, name: str) -> Data:
+    """A registry value's data, also where its key stands for a thing of its own. None where there is none.
+
+    Raises NotCovered where the thing is there and what it stands for does not tell this value.
+    """
+    found = state.get("registry", RegistryValue(hive, key, name, view=view).identity)
+    if isinstance(found, RegistryValue):
+        return "" if found.data is None else found.data
+    lowered, asked = key.lower(), name.lower()
+    thing: Thing | None = None
+    if lowered.startswith(_UNINSTALL):
+        thing = state.get("uninstall-entry", UninstallEntry(key[len(_UNINSTALL) :], hive, view).identity)
+    elif lowered.startswith(_SERVICES) and hive == "HKLM":
+        thing = state.get("service", key[len(_SERVICES) :])
+    elif (hive, lowered) in (("HKLM", _MACHINE_ENVIRONMENT), ("HKCU", "environment")):
+        variable = state.get("environment", f"{'machine' if hive == 'HKLM' else 'user'}:{name}")
+        return variable.value if isinstance(variable, Environment) else None
+    if thing is None:
+        return None
+    field = _FIELDS[kind_of(thing)].get(asked)
+    if field is None:
+        raise NotCovered(f"{hive}\\{key}\\{name} is known only to the detection script itself")
+    data = getattr(thing, field)
+    if field == "start":
+        return next((number for number, word in _STARTS.items() if word == data), None)
+    return (1 if data else None) if field == "hidden" else data

@@ -203,7 +203,8 @@ def judging(data: Any) -> str:
     kinds = sorted({*kinds, *(of for kind, of in (("file-list", "file"), ("registry-list", "registry")) if kind in kinds)})
     parts = [files("yendo.package").joinpath("rules.ps1").read_text("utf-8"), *dict.fromkeys(fragment_of_rule(kind) for kind in kinds)]
     cases = "".join(f"        '{kind}' {{ return {function_of(kind)} $Rule }}\n" for kind in kinds)
-    return "\n".join([*parts, f"function Test-Rule($Rule) {{\n    switch ($Rule['kind']) {{\n{cases}    }}\n}}\n"])
+    chosen = f"    switch ($Rule['kind']) {{\n{cases}    }}\n" if cases else "    return @($false, 'there is no rule')\n"
+    return "\n".join([*parts, f"function Test-Rule($Rule) {{\n{chosen}}}\n"])
 
 
 FORMS = ("present", "code")

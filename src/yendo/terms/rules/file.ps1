@@ -32,6 +32,7 @@ function Test-File($Rule) {
     }
     [IO.FileInfo]$file = [IO.FileInfo]::new($path)
     if (($Rule['size'] -ge 0) -and ($file.Length -ne $Rule['size'])) { return @($false, ('its size is ' + $file.Length)) }
+    if (($Rule['least'] -ge 0) -and ($file.Length -lt $Rule['least'])) { return @($false, ('its size is ' + $file.Length)) }
     if ($Rule['sha256'] -ne '') {
         [IO.FileStream]$stream = [IO.File]::Open($path, 'Open', 'Read', 'ReadWrite')
         [Security.Cryptography.SHA256]$hash = [Security.Cryptography.SHA256]::Create()

@@ -19,13 +19,14 @@ _UNSURE = {"architecture": "is no program", "signed_by": "is not signed", "chang
 class FileRule(BaseRule, tag="file", frozen=True, kw_only=True):
     """A file exists, and its version, size, hash, date, signer or architecture is as said.
 
-    ``changed`` is a range of days (UTC), as ``>=2026-03-01``. ``signed_by`` is the name (O or CN) in the certificate
+    ``least`` is the fewest bytes it may have. ``changed`` is a range of days (UTC), as ``>=2026-03-01``. ``signed_by`` is the name (O or CN) in the certificate
     that its signature carries; that the signature is valid is the proof's business. ``architecture`` is that of a program.
     """
 
     path: Text
     version: str | None = None
     size: int | None = None
+    least: int | None = None
     sha256: Digest | None = None
     changed: str | None = None
     signed_by: Text | None = None
@@ -41,6 +42,7 @@ class FileRule(BaseRule, tag="file", frozen=True, kw_only=True):
         parts = [
             f"version {self.version}" if self.version else "",
             f"size {self.size}" if self.size is not None else "",
+            f"at least {self.least} bytes" if self.least is not None else "",
             f"hash {self.sha256[:12]}…" if self.sha256 else "",
             f"changed {self.changed}" if self.changed else "",
             f"signed by {self.signed_by}" if self.signed_by else "",
@@ -56,6 +58,8 @@ class FileRule(BaseRule, tag="file", frozen=True, kw_only=True):
         if self.version and not fits(found.version, self.version):
             return False, f"its version is {found.version or 'not stated'}"
         if self.size is not None and found.size != self.size:
+            return False, f"its size is {found.size}"
+        if self.least is not None and (found.size is None or found.size < self.least):
             return False, f"its size is {found.size}"
         if self.sha256 and found.sha256 != self.sha256:
             return False, f"its hash is {(found.sha256 or 'not known')[:12]}"
@@ -74,6 +78,7 @@ class FileRule(BaseRule, tag="file", frozen=True, kw_only=True):
         return {
             "path": self.path,
             "size": -1 if self.size is None else self.size,
+            "least": -1 if self.least is None else self.least,
             "sha256": self.sha256 or "",
             "version": bounds(self.version),
             "signer": self.signed_by or "",
@@ -85,7 +90,9 @@ class FileRule(BaseRule, tag="file", frozen=True, kw_only=True):
         path = sight.expand(self.path)
         sight.state.add_folders(parent(path))
         day = next((day for sign, day in days(self.changed) if sign in (">=", "<=", "==")), None) if self.changed else None
-        sight.state.add(File(path, self.size, self.sha256, within(self.version), self.architecture, self.signed_by, day))
+        sight.state.add(
+            File(path, self.least if self.size is None else self.size, self.sha256, within(self.version), self.architecture, self.signed_by, day)
+        )
 
     def oval(self) -> Criteria | OvalTest:
         if self.signed_by or self.architecture:
@@ -94,6 +101,8 @@ class FileRule(BaseRule, tag="file", frozen=True, kw_only=True):
         states = version_states("version", self.version)
         if self.size is not None:
             states += ((Field("size", str(self.size), datatype="int"),),)
+        if self.least is not None:
+            states += ((Field("size", str(self.least), "greater than or equal", "int"),),)
         if self.changed:
             for sign, day in days(self.changed):
                 begin = (date.fromisoformat(day) - date(1601, 1, 1)).days * 864_000_000_000

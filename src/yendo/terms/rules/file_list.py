@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Annotated, Any
 
 from msgspec import Meta
@@ -15,11 +16,14 @@ from yendo.terms.rules.base import BaseRule, Criteria, Sight
 from yendo.terms.rules.file import FileRule
 
 _DIGEST = re.compile("[0-9a-f]{64}")
+_LEAST = re.compile(r"(\d{1,15})\+")
 MAX_FILES = 2000
 
 
 class FileListRule(BaseRule, tag="file-list", frozen=True, kw_only=True):
-    """Every file of a list lies below a folder, each with its size (a number), a version range, its hash (SHA-256), or anything (``*``)."""
+    """Every file of a list lies below a folder, each with its size (a number), at least a size (``4096+``), a version range, its hash
+    (SHA-256), or anything (``*``).
+    """
 
     folder: Text
     files: Annotated[dict[Text, Annotated[int, Meta(ge=0)] | Text], Meta(min_length=1, max_length=MAX_FILES)]
@@ -27,7 +31,7 @@ class FileListRule(BaseRule, tag="file-list", frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         super().__post_init__()
         for name, want in self.files.items():
-            if isinstance(want, str) and want != "*" and not _DIGEST.fullmatch(want):
+            if isinstance(want, str) and want != "*" and not _DIGEST.fullmatch(want) and not _LEAST.fullmatch(want):
                 VersionRange.parse(want)
             if name.startswith(("\\", "/")) or ":" in name or ".." in name.replace("/", "\\").split("\\"):
                 raise ValueError(f"{name!r} does not lie below {self.folder}")
@@ -42,6 +46,8 @@ class FileListRule(BaseRule, tag="file-list", frozen=True, kw_only=True):
                 found.append(FileRule(path=path, size=want))
             elif want == "*":
                 found.append(FileRule(path=path))
+            elif match := _LEAST.fullmatch(want):
+                found.append(FileRule(path=path, least=int(match[1])))
             else:
                 found.append(FileRule(path=path, sha256=want) if _DIGEST.fullmatch(want) else FileRule(path=path, version=want))
         return tuple(found)
@@ -68,12 +74,18 @@ class FileListRule(BaseRule, tag="file-list", frozen=True, kw_only=True):
         return Criteria("AND", tuple(rule.oval() for rule in self.rules))
 
 
-def for_file(file: File, *, updates: bool) -> int | str:
-    """What a list asks of a file. Where the program may update itself, nothing that an update changes. Raises NotCovered where nothing is known."""
+def for_file(file: File, others: Sequence[File | None] = ()) -> int | str:
+    """What a list asks of a file, so that it holds for every one of ``others`` too: the same file where an update counts as well.
+
+    Raises NotCovered where nothing is known.
+    """
+    if any(other is None for other in others):
+        raise NotCovered(f"{file.path} is not there after an update")
     if file.version:
-        return f">={file.version}" if updates else f"=={file.version}"
-    if updates:
-        return "*"
+        return f">={file.version}" if others else f"=={file.version}"
+    same = all(other is not None and (other.sha256, other.size) == (file.sha256, file.size) for other in others)
+    if not same:
+        return f"{min(known.size or 0 for known in (file, *others) if known)}+"
     if file.sha256 and file.size is not None and file.size <= MAX_HASHED:
         return file.sha256
     if file.size is not None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import Any
 
 from yendo.effects import RegistryValue
+from yendo.effects.keys import value_of
 from yendo.effects.things import RegistryKey
 from yendo.terms.amounts import Text
 from yendo.terms.rules.base import (
@@ -72,12 +73,12 @@ class RegistryRule(BaseRule, tag="registry", frozen=True, kw_only=True):
 
     def judge(self, sight: Sight) -> tuple[bool, str]:
         hive, key = self.parts
-        value = sight.state.get("registry", RegistryValue(hive, key, self.name, view=self.view).identity)
-        if not isinstance(value, RegistryValue):
+        data = value_of(sight.state, hive, self.view, key, self.name)
+        if data is None:
             return False, "no such value"
-        same = self.equals is None or str(value.data) == str(self.equals)
-        counted = not self.number or (_whole(value.data) is not None and number_fits(_whole(value.data) or 0, self.number))
-        return same and counted and fits(str(value.data), self.version), f"is {value.data!r}"
+        same = self.equals is None or str(data) == str(self.equals)
+        counted = not self.number or (_whole(data) is not None and number_fits(_whole(data) or 0, self.number))
+        return same and counted and fits(str(data), self.version), f"is {data!r}"
 
     def data(self) -> dict[str, Any]:
         hive, key = self.parts
@@ -140,6 +141,8 @@ class RegistryKeyRule(BaseRule, tag="registry-key", frozen=True, kw_only=True):
     def judge(self, sight: Sight) -> tuple[bool, str]:
         hive, key = parts_of(self.key)
         head = RegistryKey(hive, key, self.view).identity
+        if any(value_of(sight.state, hive, self.view, key, name) is not None for name in ("ImagePath", "DisplayName", "UninstallString")):
+            return True, "is there"
         kinds = ("registry", "registry-key", "uninstall-entry")
         there = any(
             thing.identity == head or thing.identity.startswith((head + "!", head + "\\"))
