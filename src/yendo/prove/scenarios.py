@@ -54,7 +54,7 @@ def _facts_asked(nodes: tuple[Node, ...]) -> Iterator[str]:
 
 def _asks(fact: str) -> Callable[[form.Manifest], str]:
     def reason(manifest: form.Manifest) -> str:
-        return "" if any(name.partition(":")[0] == fact for name in _facts_asked(manifest.when)) else f"the plan asks for no {fact} in [when]"
+        return "" if any(name.partition(" ")[0] == fact for name in _facts_asked(manifest.when)) else f"the plan asks for no {fact} in [when]"
 
     return reason
 
