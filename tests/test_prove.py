@@ -101,7 +101,7 @@ def test_a_rule_that_never_holds(workspace: Path) -> None:
 @pytest.mark.parametrize(
     ("change", "code", "cause"),
     [
-        (('media = "lantern-6.2.1.msi"', "command = 'msiexec /i \"{package}\\media\\missing.msi\" /qn'"), 1619, "could not be opened"),
+        (('media = "lantern-6.2.1.msi"', "command = 'msiexec /i \"{package}\\media\\missing.msi\" /qn'"), 1619, "is not there"),
         (
             ('media = "lantern-6.2.1.msi"', "command = 'msiexec /i \"{package}\\media\\lantern-6.2.1.msi\" /qn /l*v C:\\nowhere\\x.log'"),
             1622,

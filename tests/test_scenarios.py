@@ -17,6 +17,7 @@ from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.plan import read
 from yendo.prove import scenarios
+from yendo.prove.libraries import missing_libraries
 from yendo.prove.proof import Proof
 from yendo.prove.prove import matrix, prove
 
@@ -137,12 +138,12 @@ def test_libraries_that_are_missing() -> None:
 
     data = (PROGRAMS / "lantern-6.2.1.exe").read_bytes()
     none: Callable[[str], bool] = lambda name: False  # noqa: E731
-    assert scenarios.missing_libraries(data, set(), none) == ()
+    assert missing_libraries(data, set(), none) == ()
     named = data.replace(b"KERNEL32.dll", b"TIDEGA32.dll")
-    assert named != data and scenarios.missing_libraries(named, set(), none) == ("tidega32.dll",)
-    assert scenarios.missing_libraries(named, {"tidega32.dll"}, none) == ()
+    assert named != data and missing_libraries(named, set(), none) == ("tidega32.dll",)
+    assert missing_libraries(named, {"tidega32.dll"}, none) == ()
     with pytest.raises(Unreadable):
-        scenarios.missing_libraries(b"MZ", set(), none)
+        missing_libraries(b"MZ", set(), none)
 
 
 @pytest.mark.wine

@@ -1,4 +1,4 @@
-"""Why a phase failed: the lines of the installer's log that matter, and the usual cause of an exit code."""
+"""What an installer's log says of a failure: the action, and the lines that matter."""
 
 from __future__ import annotations
 
@@ -15,38 +15,6 @@ class Explanation(msgspec.Struct, frozen=True):
 
     action: str | None
     lines: tuple[str, ...]
-
-
-# Source: the Windows Installer's error codes; what to do about each is ours.
-CAUSES: dict[int, tuple[str, str]] = {
-    1601: ("the Windows Installer service is not available", "is the service disabled on this machine?"),
-    1602: ("somebody or something cancelled the installation", "a silent run has nobody to cancel it: look for a custom action that asks"),
-    1603: (
-        "the installer met an error and undid everything",
-        "look at the action that failed below; a launch condition or a custom action is the usual cause",
-    ),
-    1605: ("this product is not installed", "check the product code, and for whom it was installed (machine or user)"),
-    1612: ("the installer's source is no longer there", "keep the media with the package, or uninstall by product code"),
-    1618: ("another installation was running", "try again later; a pending restart can cause it too"),
-    1619: ("the package could not be opened", "is the file beside the runner, and may the account read it?"),
-    1620: ("the file is no valid installer database", "compare its hash with the vendor's"),
-    1622: ("the log could not be written: its folder is missing", "log below {logs}, which the runner makes"),
-    1624: ("a transform does not fit", "was it made for this build?"),
-    1625: ("a policy of the machine forbids this installation", "ask who manages the machine"),
-    1633: ("the package is for another processor", "put the architecture into [when]"),
-    1638: ("another version with the same product code is there", "remove it first, or reinstall with REINSTALLMODE=vomus"),
-    1639: ("the command line is wrong", "look for an unquoted space or an option that does not exist"),
-    1641: ("the installer started a restart", "suppress it and let the runner report it"),
-    1642: ("the patch is for a product that is not there", "install the base first"),
-    -1073741819: (
-        "the installer program itself crashed",
-        "on the API layer a second installation of a product can end so where a registry value stands for a component: say in unless when the step is not needed",
-    ),
-    20: ("the run conditions are not met here", "see [when] in the plan"),
-    21: ("a file of the package is missing or has changed", "build again and copy the whole folder"),
-    22: ("a step took longer than its time limit", "was a window waiting for a person?"),
-    23: ("a step failed that has no exit code of its own", "see the runner's log"),
-}
 
 
 def decode(data: bytes) -> str:

@@ -5,7 +5,6 @@ A scenario adds phases to its stage. One that a machine cannot play adds a phase
 
 from __future__ import annotations
 
-import io
 import ntpath
 import threading
 import time
@@ -20,10 +19,10 @@ from yendo.effects.things import parent
 from yendo.errors import Unreadable, YendoError
 from yendo.facts.machine import USUAL, Facts
 from yendo.facts.surroundings import Account, expand
-from yendo.formats.pe import Image
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
 from yendo.prove import ground
+from yendo.prove.libraries import missing_libraries
 from yendo.prove.stage import ACCEPTED, Stage, without_own
 from yendo.steps.host import HOME
 from yendo.terms.when import Node
@@ -454,26 +453,6 @@ def twice(stage: Stage) -> None:
             by=stage.by,
         )
         stage.detection(session, session.state(), "detected", "detected after that", True, stage.script_says(session))
-
-
-# Source: the libraries that Windows documents as its own and that programs commonly import.
-_SYSTEM = frozenset(
-    "advapi32 bcrypt cabinet cfgmgr32 combase comctl32 comdlg32 credui crypt32 cryptui d3d9 d3d11 dbghelp dnsapi dwmapi dwrite dxgi gdi32 gdiplus "
-    "glu32 hid imagehlp imm32 iphlpapi kernel32 kernelbase mf mfplat mpr msi msimg32 msvcrt mswsock ncrypt netapi32 ntdll odbc32 ole32 oleacc "
-    "oleaut32 opengl32 powrprof propsys psapi rpcrt4 secur32 setupapi shcore shell32 shlwapi urlmon user32 userenv usp10 uxtheme version "
-    "wbemuuid winhttp wininet winmm winspool.drv wintrust wldap32 ws2_32 wsock32 wtsapi32 xmllite mscoree ucrtbase".split()
-)
-
-
-def missing_libraries(data: bytes, beside: set[str], known: Callable[[str], bool]) -> tuple[str, ...]:
-    """The libraries that a program imports and that are neither beside it nor the system's. Raises Unreadable."""
-    image = Image(io.BytesIO(data), "the program")
-    wanted = [name.lower() for name in image.imports()]
-    return tuple(
-        name
-        for name in wanted
-        if name not in beside and name.removesuffix(".dll") not in _SYSTEM and not name.startswith(("api-ms-", "ext-ms-")) and not known(name)
-    )
 
 
 # Source: NTSTATUS values that a program which cannot start ends with.

@@ -18,7 +18,7 @@ from yendo.machines.protocol import Machine, Session
 from yendo.machines.wine import quirks
 from yendo.package import carry
 from yendo.package import manifest as form
-from yendo.prove import explain, predict
+from yendo.prove import causes, examine, explain, predict
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
 from yendo.steps.host import HOME, STEP_FAILED, TIMED_OUT
 from yendo.terms.rules.base import pattern
@@ -150,16 +150,22 @@ class Stage:
 
     def failed_run(self, session: Session, verb: str, carried: carry.Carried) -> tuple[tuple[str, ...], tuple[str, str]]:
         """Details and cause of a verb that ended badly."""
-        logs = session.surroundings.environment
-        details: tuple[str, ...] = carried.lines[-4:]
+        environment = session.surroundings.environment
+        log: tuple[str, ...] = ()
+        failed_action = None
         for action in self.manifest.actions(verb):
-            data = session.read(expand(rf"{self.manifest.logs}\{action.log}", logs)) if action.log else None
+            data = session.read(expand(rf"{self.manifest.logs}\{action.log}", environment)) if action.log else None
             if data:
                 told = explain.explain(data)
-                details += ((f"action that failed: {told.action}",) if told.action else ()) + told.lines
-        return details, explain.CAUSES.get(
-            carried.exit_code, (f"exit code {carried.exit_code} has no meaning that Yendo knows", "see the log lines below")
-        )
+                log, failed_action = log + told.lines, told.action or failed_action
+        examined = examine.examine(self.manifest, self.package, session, verb, carried.lines, failed_action)
+        found = causes.diagnose(causes.Failure(carried.exit_code, carried.lines, log, failed_action, tuple(examined)))
+        details = ((found[0].evidence,) if found else ()) + carried.lines[-4:]
+        details += ((f"action that failed: {failed_action}",) if failed_action else ()) + log
+        if not found:
+            return details, (f"exit code {carried.exit_code} has no meaning that Yendo knows", "see the lines below")
+        also = [other.cause.words for other in found[1:3] if other.weight >= causes.ACTION]
+        return tuple(dict.fromkeys(details)), (found[0].cause.words, found[0].cause.advice + (f" (or: {'; '.join(also)})" if also else ""))
 
     # --- the phases ----------------------------------------------------------------------------------
 

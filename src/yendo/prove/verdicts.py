@@ -14,7 +14,7 @@ from yendo.installers import answers_exe, plain_exe
 from yendo.installers.account import Account, CommandLine
 from yendo.machines.wine.machine import WineSession
 from yendo.machines.wine.watch import Watched, Window
-from yendo.prove import explain
+from yendo.prove import causes
 
 FOLDER = r"C:\Hand over"  # where a trial puts the installer on its machines
 REMOVAL = "removal.iss"
@@ -111,7 +111,7 @@ def verdict_of(watched: Watched, shown: list[Window], lasting: list[Effect], tol
         ]
     if watched.exit_code not in DONE:
         code = watched.exit_code or 0
-        cause = explain.CAUSES.get(code, explain.CAUSES.get(code - (1 << 32), ("", "")))[0]
+        cause = causes.of_code(code)[0]
         return FAILED, [f"exit code {code}" + (f": {cause}" if cause else "")]
     return (COMPLETE, []) if things else (NOTHING, [f"exit code {watched.exit_code} and nothing lasting changed"])
 
