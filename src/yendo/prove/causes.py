@@ -62,7 +62,7 @@ def causes() -> tuple[Cause, ...]:
     return tuple(msgspec.convert(raw["cause"], list[Cause]))
 
 
-_GENERAL = ("installer-error", "product-exit", "step-input", "did-not-take")  # they say that it failed rather than why
+_GENERAL = ("installer-error", "product-exit", "step-input")  # they say that it failed rather than why
 
 
 def signed(code: int) -> int:

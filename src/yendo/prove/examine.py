@@ -10,6 +10,7 @@ from yendo.facts.surroundings import expand
 from yendo.formats.msi import Database
 from yendo.formats.pe import Image
 from yendo.installers.msi.actions import STANDARD
+from yendo.installers.msi.media import payload
 from yendo.installers.msi.session import Session as Interpreter
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
@@ -37,6 +38,12 @@ def examine(manifest: form.Manifest, package: Path, session: Session, verb: str,
     try:
         if step.kind == "msi":
             return _database(step, package, session, action)
+        if step.kind == "service" and (match := re.search(r"(?i)\bsc(?:\.exe)? (?:start|stop|config|delete) \"?([^\s\"]+)", step.command)):
+            there = session.state().get("service", match[1])
+            return [] if there else [("no-service", f"there is no service {match[1]}")]
+        if step.kind == "script":
+            ended = next((line for line in reversed(said) if re.match(r"exit code -?\d+: ", line)), "")
+            return [("script-error", f"{step.title}: {ended}")] if ended else []
         if step.kind == "exe":
             return _program(step, package, session)
     except (YendoError, OSError, ValueError):
@@ -78,6 +85,13 @@ def _database(step: Action, package: Path, session: Session, action: str | None)
                 cabinet = row.text("Cabinet")
                 if cabinet and not cabinet.startswith("#") and not (path.parent / cabinet).is_file():
                     found.append(("source-missing", f"{cabinet} is not beside {path.name}"))
+        if action in (None, "InstallFinalize", "StartServices", "InstallServices"):
+            contents = payload(database, path.parent)
+            keys = {row.text("Component"): row.text("KeyPath") for row in database["Component"]}
+            for row in database["ServiceInstall"]:
+                data = contents.get(keys.get(row.text("Component_"), ""), b"MZ")
+                if data[:2] != b"MZ":
+                    found.append(("service-start", f"the program of the service {row.text('Name')} is no program"))
         if action and action not in STANDARD:
             for custom in database["CustomAction"].where(Action=action):
                 words = interpreter.format(custom.text("Target")) or custom.text("Source")

@@ -15,6 +15,7 @@ import msgspec
 import yendo
 from yendo.errors import NotCovered
 from yendo.machines.protocol import Machine
+from yendo.package import manifest as form
 from yendo.prove.proof import Proof
 from yendo.prove.scenarios import SCENARIOS, Scenario
 from yendo.prove.stage import Progress, Stage
@@ -145,6 +146,7 @@ def matrix(
     """
     digest = digest_of(package)
     earlier = {(proof.machine, proof.scenario): proof for proof in kept(package) if proof.digest == digest} if go_on else {}
+    form.read(package)  # the library that decodes builds its types once, and must not do so in two threads
     lock = threading.Lock()
     todo = [(machine, scenario) for scenario in scenarios for machine in machines]
     for machine in machines:
