@@ -8,8 +8,12 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yendo.cli import machines
+
+if TYPE_CHECKING:
+    from yendo.detect.strength import Strength
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -20,7 +24,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     import tempfile
 
-    from yendo.cli import prove_command, show
+    from yendo.cli import detect_command, prove_command, show
     from yendo.demo import story
     from yendo.effects.effect import counts
     from yendo.errors import NoMachine
@@ -59,9 +63,11 @@ def run(options: argparse.Namespace) -> int:
             f"edit {short}/plan.toml",
             f"{len(story.CHANGES)} changes for the site, a runtime first, older releases, a driver, a restart, its configuration",
         ),
-        ("5 check", f"yendo check {short}", found),
-        ("6 build", f"yendo build {short}", f"{told.built.folder.name}, {show.size(told.built.size)}"),
-        ("7 prove", f"yendo prove {short} --machine {machine.name}", "below"),
+        ("5 detect", f"yendo detect derive {short} --write", _detection(told.detection)),
+        ("6 check", f"yendo check {short}", found),
+        ("7 build", f"yendo build {short}", f"{told.built.folder.name}, {show.size(told.built.size)}"),
+        ("8 prove", f"yendo prove {short} --machine {machine.name}", "below"),
+        ("9 hand over", f"yendo dossier {short}", _page(told.built.folder, workspace)),
     ]
     show.grid(out, rows, heads=("", "command", "came of it"), styles=("bold", "cyan"))
     show.section(out, "On a machine where people work (simulated)")
@@ -70,6 +76,10 @@ def run(options: argparse.Namespace) -> int:
     show.grid(out, moments, heads=("moment", "code", "", "what the log says"), styles=("bold",))
     out.print()
     prove_command.report(out, told.proof, told.built.folder, record)
+    show.section(out, "In every scenario (simulated)")
+    prove_command.rows(out, told.cells)
+    show.section(out, "What detection catches")
+    detect_command.rows(out, told.detection[1])
     show.section(out, "Where to look")
     show.grid(
         out,
@@ -88,3 +98,26 @@ def run(options: argparse.Namespace) -> int:
         except NoMachine:
             out.print("\n[dim]For evidence from a real machine: yendo doctor says how to get one, then yendo demo --machine wine[/dim]")
     return 0 if told.proof.passed else 1
+
+
+def _detection(found: tuple[Strength, Strength, int]) -> str:
+    before, after, states = found
+    return f"{states} states told apart by {after.rules} rules; {after.caught} of {after.broken} broken states caught, {before.caught} by the draft's {before.rules}"
+
+
+def _page(package: Path, workspace: Path) -> str:
+    from yendo import atomic
+    from yendo.check import Workspace, check
+    from yendo.errors import Usage
+    from yendo.plan import read
+    from yendo.prove import dossier
+
+    try:
+        others = [workspace / name for name in read(workspace / "plan.toml")[0].proof.others]
+        findings = [finding for finding in check(Workspace(workspace)) if finding.severity != "note"]
+        page = dossier.page(package, workspace=workspace, findings=findings, others=others)
+    except Usage as error:
+        return str(error)
+    target = package.parent / f"{package.name}.dossier.html"
+    atomic.write(target, page.encode())
+    return f"{target.name}, one page for the person who signs off"

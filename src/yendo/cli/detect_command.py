@@ -197,11 +197,7 @@ def strength(options: argparse.Namespace) -> int:
         return 1 if now.false_absent or now.score < 0.5 else 0
     out = show.console()
     out.print(f"{show.counted(now.rules, 'rule')} catch [bold]{_score(now)}[/bold]\n")
-    rows = []
-    for row in now.rows:
-        what = f"{row.sort}, which counts as installed" if row.wanted else row.sort
-        rows.append((what, f"{row.right} of {row.total}", _names(row.wrong, 3)))
-    show.grid(out, rows, heads=("kind of state", "right", "not caught" if not now.false_absent else "judged wrongly"), styles=(None, None, "dim"))
+    rows(out, now)
     for text in made.missing:
         out.print(f"[yellow]not tried:[/yellow] {show.clean(text)}")
     if now.undecided:
@@ -213,6 +209,17 @@ def strength(options: argparse.Namespace) -> int:
     show.grid(out, gains, styles=(None, "bold", "dim"))
     out.print(f"\n[dim]next:[/dim] yendo detect derive {show.clean(options.package)}, to see those rules")
     return 1 if now.false_absent or now.score < 0.5 else 0
+
+
+def rows(out: Console, found: Strength) -> None:
+    """The table of classes."""
+    from yendo.cli import show
+
+    lines = []
+    for row in found.rows:
+        what = f"{row.sort}, which counts as installed" if row.wanted else row.sort
+        lines.append((what, f"{row.right} of {row.total}", _names(row.wrong, 3)))
+    show.grid(out, lines, heads=("kind of state", "right", "judged wrongly" if found.false_absent else "not caught"), styles=(None, None, "dim"))
 
 
 # --- export --------------------------------------------------------------------------------------------

@@ -19,6 +19,7 @@ COMMANDS = {
     "sign": "sign the package, or judge its signature",
     "detect": "derive detection rules, and measure what they catch",
     "prove": "install, detect and remove the package on a fresh machine",
+    "dossier": "write the page for the person who signs off",
     "facts": "show what run conditions see on a machine",
     "msi": "look into an installer database: tables, properties, features, dialogs",
     "transform": "read, judge, make and carry over transforms",

@@ -175,21 +175,12 @@ OUTCOMES = {
 
 def table(out: Console, cells: Sequence[Cell], package: Path, seconds: float) -> None:
     """Scenarios down, machines across, and what failed below."""
-    from rich.text import Text
-
     from yendo.cli import show
 
     first = cells[0].proof
-    names = list(dict.fromkeys(cell.proof.machine for cell in cells))
+    names = dict.fromkeys(cell.proof.machine for cell in cells)
     out.print(f"[bold]{show.clean(first.package)} {show.clean(first.version)}, revision {first.revision}[/bold] on {', '.join(names)}\n")
-    rows: dict[str, list[Cell]] = {}
-    for cell in cells:
-        rows.setdefault(cell.scenario.id, []).append(cell)
-    lines = []
-    for name, some in rows.items():
-        marks = [Text(f"{OUTCOMES[cell.outcome][0]}{', before' if cell.earlier else ''}", OUTCOMES[cell.outcome][1]) for cell in some]
-        lines.append((name, some[0].scenario.title, *marks, _remark(some)))
-    show.grid(out, lines, heads=("scenario", "", *names, ""), styles=("cyan", None, *(None for _ in names), "dim"))
+    rows(out, cells)
     for cell in cells:
         for phase in cell.proof.phases:
             if phase.outcome == "failed":
@@ -202,6 +193,23 @@ def table(out: Console, cells: Sequence[Cell], package: Path, seconds: float) ->
         out.print("[dim]next:[/dim] mend the plan, then yendo check, build and prove --go-on again")
     else:
         out.print(f"[dim]next:[/dim] yendo dossier {show.clean(package)}, for the person who signs off")
+
+
+def rows(out: Console, cells: Sequence[Cell]) -> None:
+    """The matrix itself."""
+    from rich.text import Text
+
+    from yendo.cli import show
+
+    names = list(dict.fromkeys(cell.proof.machine for cell in cells))
+    found: dict[str, list[Cell]] = {}
+    for cell in cells:
+        found.setdefault(cell.scenario.id, []).append(cell)
+    lines = []
+    for name, some in found.items():
+        marks = [Text(f"{OUTCOMES[cell.outcome][0]}{', before' if cell.earlier else ''}", OUTCOMES[cell.outcome][1]) for cell in some]
+        lines.append((name, some[0].scenario.title, *marks, _remark(some)))
+    show.grid(out, lines, heads=("scenario", "", *names, ""), styles=("cyan", None, *(None for _ in names), "dim"))
 
 
 def _remark(cells: Sequence[Cell]) -> str:

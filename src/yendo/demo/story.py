@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import os
+import shutil
+import tempfile
 from collections.abc import Callable
 from importlib.resources import files
 from pathlib import Path
@@ -11,6 +14,9 @@ import tomlkit
 
 from yendo.check import Finding, Workspace, check
 from yendo.demo import sequence, vendor
+from yendo.detect.derive import derive
+from yendo.detect.states import listed
+from yendo.detect.strength import Strength, measure
 from yendo.draft import draft, writing
 from yendo.errors import Usage
 from yendo.installers import recognise
@@ -18,10 +24,13 @@ from yendo.installers.account import Account
 from yendo.installers.msi import meeting
 from yendo.installers.msi.meeting import Meeting
 from yendo.machines.protocol import Machine
+from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
+from yendo.package import manifest as form
 from yendo.plan import read
+from yendo.prove import ground, scenarios
 from yendo.prove.proof import Proof
-from yendo.prove.prove import prove
+from yendo.prove.prove import Cell, keep, matrix, prove
 
 SETUP = "sounder-setup.exe"  # the vendor's other program: a setup of its own, prebuilt from sounder.c
 
@@ -37,6 +46,8 @@ class Story(msgspec.Struct, frozen=True):
     built: build.Built
     lived: tuple[sequence.Moment, ...]
     proof: Proof
+    detection: tuple[Strength, Strength, int]
+    cells: tuple[Cell, ...]
 
 
 def scene(folder: Path) -> Path:
@@ -127,6 +138,8 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
         sequence.add(workspace, sequence.runtime(folder))
     else:
         drafted = draft.Drafted(workspace / "plan.toml", (installer.name,), (), (), ())
+    tell_step("detect")
+    detection = detect(workspace, installer.with_name("lantern-6.1.0.msi"))
     tell_step("check")
     findings = tuple(check(Workspace(workspace)))
     tell_step("build")
@@ -135,6 +148,36 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
     build.record(workspace, built)
     lived = sequence.lived(built.folder, installer.parent)
     tell_step("prove")
-    return Story(
-        installer, account, tuple(meetings), drafted, findings, built, lived, prove(built.folder, machine, scenario=scenario, progress=tell_step)
-    )
+    proof = prove(built.folder, machine, scenario=scenario, progress=tell_step)
+    keep(proof, built.folder)
+    tell_step("prove in every scenario")
+    others = tuple(workspace / name for name in plan.proof.others)
+    some = [one for one in scenarios.with_others(others, form.read(built.folder)).values() if one.id != scenario or machine.name != "simulated"]
+    cells = matrix(built.folder, [SimulatedMachine()], some)
+    return Story(installer, account, tuple(meetings), drafted, findings, built, lived, proof, detection, tuple(cells))
+
+
+def detect(workspace: Path, other: Path) -> tuple[Strength, Strength, int]:
+    """Derived rules in place of the drafted ones: the strength of both, and how many states they tell apart.
+
+    The package is built for it in a folder of its own, since detection is judged on what the package does.
+    """
+    path = workspace / "plan.toml"
+    document = tomlkit.parse(path.read_text("utf-8"))
+    if "proof" not in document:
+        table = tomlkit.table()
+        table.add("others", [os.path.relpath(other, workspace).replace(os.sep, "/")])
+        document.add("proof", table)
+        path.write_text(writing.spaced(tomlkit.dumps(document)), "utf-8")
+    plan, _ = read(path)
+    with tempfile.TemporaryDirectory(prefix="yendo-demo-") as folder:
+        copy = Path(shutil.copytree(workspace, Path(folder) / "work", ignore=shutil.ignore_patterns("package")))
+        made = ground.make(build.build(copy, plan).folder, [other])
+    drafted = measure(plan.detect, made.ground, made.environment)
+    derived = derive(made.ground, made.environment)
+    if drafted.score < derived.strength.score:
+        document = tomlkit.parse(path.read_text("utf-8"))
+        document.pop("detect", None)
+        document["detect"] = writing.rules_of([one.rule for one in derived.rules])
+        path.write_text(writing.spaced(tomlkit.dumps(document)), "utf-8")
+    return drafted, derived.strength, len(listed(made.ground))

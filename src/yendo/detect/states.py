@@ -35,7 +35,8 @@ class Ground(msgspec.Struct, frozen=True):
     """What the states are made from.
 
     ``steps`` are states after each unfinished part of the install; ``removed`` the state after the uninstall;
-    ``others`` states with another version or product installed: its words and whether it may count as this one.
+    ``others`` states with another version or product installed: its words and whether it may count as this one. ``also`` are
+    states in which the package is whole as well: on machines where a step's condition does not hold.
     """
 
     before: State
@@ -44,11 +45,14 @@ class Ground(msgspec.Struct, frozen=True):
     steps: tuple[tuple[str, State], ...] = ()
     removed: State | None = None
     others: tuple[tuple[str, State, bool], ...] = ()
+    also: tuple[tuple[str, State], ...] = ()
     updates: bool = False  # the program may update itself, and a newer version then counts
 
     @property
     def added(self) -> tuple[Thing, ...]:
-        return tuple(effect.thing for effect in self.effects if effect.change != "remove")
+        """What the install leaves, on every machine."""
+        things = (effect.thing for effect in self.effects if effect.change != "remove")
+        return tuple(thing for thing in things if all(state.has(thing) for _, state in self.also))
 
 
 def older(version: str) -> str:
@@ -108,6 +112,7 @@ def is_settings(file: File) -> bool:
 def listed(ground: Ground) -> list[Case]:
     """The states that any detection has to tell apart."""
     found = [Case("fresh", "a fresh machine", ground.before, False), Case("installed", "this version", ground.after, True)]
+    found += [Case("installed", words, state, True) for words, state in ground.also]
     for words, state, counts in ground.others:
         found.append(Case("another version or product", words, state, counts))
     found += [Case("half installed", words, state, False) for words, state in ground.steps]

@@ -76,6 +76,13 @@ def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, a
         removed = None
         if manifest.uninstall and stage.verb(session, "uninstall").exit_code in ACCEPTED:
             removed = session.state().copy()
+    also = []
+    always = tuple(action for action in manifest.install if not action.when)
+    if 0 < len(always) < len(manifest.install):
+        with machine.fresh(account) as session:
+            session.bring(package, stage.folder)
+            if _carried(msgspec.structs.replace(manifest, install=always, detect=()), package, session, stage.folder):
+                also.append(("this version, where no step's condition holds", session.state()))
     steps = []
     for count in range(1, len(manifest.install)):
         part = msgspec.structs.replace(manifest, install=manifest.install[:count], detect=(), needs=manifest.needs)
@@ -83,7 +90,7 @@ def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, a
             session.bring(package, stage.folder)
             if _carried(part, package, session, stage.folder):
                 state = session.state()
-                if difference(state, after):
+                if difference(state, after) and not any(not difference(state, there) for _, there in also):
                     steps.append((f"the install stopped after step {count} of {len(manifest.install)}", state))
     apart = []
     for installer in others:
@@ -99,7 +106,7 @@ def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, a
                 apart.append((f"{words} is there instead", session.state(), updates and is_newer(identity, manifest)))
         except YendoError as error:
             missing.append(f"{installer.name}: {error}")
-    ground = Ground(before, after, tuple(effects), tuple(steps), removed, tuple(apart), updates)
+    ground = Ground(before, after, tuple(effects), tuple(steps), removed, tuple(apart), tuple(also), updates)
     return Made(ground, environment, tuple(missing))
 
 

@@ -1,0 +1,84 @@
+"""Write the page for the person who signs off: what the package is, does, and how it was proved. One file, nothing else needed.
+
+yendo dossier lantern
+yendo dossier lantern -o lantern.html --pdf lantern.pdf
+"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+BROWSERS = ("chromium", "chromium-browser", "google-chrome")
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "package",
+        type=Path,
+        nargs="?",
+        default=Path(),
+        metavar="PACKAGE",
+        help="a built and proved package, or a workspace (then its newest package)",
+    )
+    parser.add_argument("--output", "-o", type=Path, metavar="FILE", help="the page (default: beside the package)")
+    parser.add_argument("--pdf", type=Path, metavar="FILE", help="print it to a PDF too, through a browser that is here")
+
+
+def run(options: argparse.Namespace) -> int:
+    from yendo import atomic
+    from yendo.check import Workspace, check
+    from yendo.cli import show
+    from yendo.cli.prove_command import find, plan_of
+    from yendo.prove import dossier
+
+    package = find(options.package)
+    plan, workspace = plan_of(options.package, package)
+    with show.working("dossier", quiet=options.quiet or options.json):
+        findings = tuple(check(Workspace(workspace))) if plan else ()
+        others = [workspace / name for name in plan.proof.others] if plan else []
+        page = dossier.page(
+            package,
+            workspace=workspace if plan else None,
+            findings=[finding for finding in findings if finding.severity != "note"],
+            others=[other for other in others if other.is_file()],
+            updates=bool(plan and plan.proof.updates_itself),
+        )
+        target = options.output or package.parent / f"{package.name}.dossier.html"
+        atomic.write(target, page.encode())
+        if options.pdf:
+            _print(target, options.pdf)
+    if options.json:
+        show.emit({"schema": "yendo.dossier/1", "file": str(target), "size": len(page.encode()), "pdf": str(options.pdf) if options.pdf else None})
+    elif not options.quiet:
+        out = show.console()
+        out.print(f"{show.clean(target)}, {show.size(len(page.encode()))}" + (f"; {show.clean(options.pdf)}" if options.pdf else ""))
+        out.print("[dim]next:[/dim] open it in a browser, or hand it on as it is: it needs nothing else")
+    return 0
+
+
+def _print(page: Path, target: Path) -> None:
+    """Prints a page to a PDF by a browser in a profile of its own. Raises Usage where there is none."""
+    import os
+    import shutil
+    import subprocess
+    import tempfile
+
+    from yendo import atomic
+    from yendo.errors import Usage
+
+    browser = next((found for name in BROWSERS if (found := shutil.which(name))), None)
+    if browser is None:
+        raise Usage(f"--pdf needs a browser ({', '.join(BROWSERS)}); the page itself is in {page}, and prints from any other")
+    with tempfile.TemporaryDirectory(prefix="yendo-print-") as folder:
+        made = Path(folder) / "page.pdf"
+        command = [browser, "--headless", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update"]
+        command += ["--disable-sync", "--no-pdf-header-footer", f"--user-data-dir={folder}/profile", f"--print-to-pdf={made}"]
+        command += ["--no-sandbox"] if hasattr(os, "geteuid") and os.geteuid() == 0 else []
+        try:
+            subprocess.run([*command, page.resolve().as_uri()], check=True, capture_output=True, timeout=120)
+        except (subprocess.SubprocessError, OSError) as error:
+            raise Usage(f"{Path(browser).name} could not print the page: {error}") from error
+        if not made.is_file():
+            raise Usage(f"{Path(browser).name} printed nothing; the page itself is in {page}")
+        atomic.write(target, made.read_bytes())

@@ -1,0 +1,340 @@
+"""The dossier: everything that the person who signs off needs, as one page that needs nothing else."""
+
+from __future__ import annotations
+
+import io
+import re
+from collections.abc import Mapping, Sequence
+from importlib.resources import files
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from yendo import digest
+from yendo.check import Finding
+from yendo.detect.derive import derive
+from yendo.detect.strength import Strength, measure
+from yendo.effects import Effect, File, label
+from yendo.effects.effect import counts
+from yendo.errors import NotCovered, Usage, YendoError
+from yendo.facts.surroundings import windows
+from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.package import manifest as form
+from yendo.package import signing
+from yendo.plan.model import VERBS
+from yendo.prove import ground, predict
+from yendo.prove.proof import Proof
+from yendo.prove.prove import digest_of, kept
+from yendo.prove.scenarios import SCENARIOS
+
+REPORTED = (1, 3, 5, 10)
+MOST_SHOWN = 4000  # things of one kind; a page that a browser can still print
+
+
+class Branch(msgspec.Struct):
+    """A folder or key of the tree of effects: what lies in it, and the size of all below in bytes."""
+
+    name: str
+    leaves: list[dict[str, str]]
+    branches: dict[str, Branch]
+    size: int = 0
+    count: int = 0
+
+
+def current(package: Path) -> list[Proof]:
+    """The proofs of these very bytes. Raises Usage where the package has changed since, or was never proved."""
+    manifest = form.read(package)
+    for file in manifest.files:
+        path = package / file.path
+        if not path.is_file() or digest.of_file(path) != file.sha256:
+            raise Usage(f"{file.path} is not what the manifest says: the proof belongs to other bytes; build again, and prove that")
+    there = kept(package)
+    fitting = [proof for proof in there if proof.digest == digest_of(package)]
+    if there and not fitting:
+        raise Usage(f"the package has changed since its proof of {there[-1].started}: the proof belongs to those bytes; prove it again")
+    if not fitting:
+        raise Usage("there is no proof of this package yet: yendo prove --scenario all")
+    return fitting
+
+
+def page(
+    package: Path, *, workspace: Path | None = None, findings: Sequence[Finding] = (), others: Sequence[Path] = (), updates: bool = False
+) -> str:
+    """The page as HTML. Raises Usage as ``current`` does, and where a library for it is missing."""
+    proofs = current(package)
+    try:
+        import jinja2
+    except ImportError as error:
+        raise Usage("the dossier needs more libraries: pip install 'yendo[dossier]'") from error
+    environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    environment.filters["size"] = _size
+    template = environment.from_string(files("yendo.prove").joinpath("dossier.html.jinja").read_text("utf-8"))
+    return template.render(**_contents(package, proofs, workspace, findings, others, updates))
+
+
+def _contents(
+    package: Path, proofs: Sequence[Proof], workspace: Path | None, findings: Sequence[Finding], others: Sequence[Path], updates: bool
+) -> dict[str, Any]:
+    manifest = form.read(package)
+    effects, blind = _effects(manifest, package)
+    names, rows = _matrix(proofs)
+    strength, curve, missing, told = _strength(manifest, package, others, updates)
+    blind = list(dict.fromkeys([*blind, *(spot for proof in proofs for spot in (proof.comparison.blind_spots if proof.comparison else ()))]))
+    return {
+        "manifest": manifest,
+        "digest": digest_of(package),
+        "files": manifest.files,
+        "total": sum(file.size for file in manifest.files),
+        "verbs": {verb: [_masked(action, manifest.secrets) for action in manifest.actions(verb)] for verb in VERBS if manifest.actions(verb)},
+        "conditions": [_condition(node) for node in manifest.when],
+        "needs": [
+            f"{need.package or 'a fact'} {need.version}".strip() + (", brought along" if need.folder else ", expected to be there")
+            for need in manifest.needs
+        ],
+        "in_the_way": {verb: ", ".join(way.programs) for verb, way in manifest.in_the_way.items() if way.programs},
+        "rules": [rule.title for rule in manifest.detect],
+        "strength": strength,
+        "strength_missing": [*missing, *([told] if told else [])],
+        "chart": _chart(strength, curve) if strength else "",
+        "counts": _counted(counts(effects)),
+        "tree": _tree([effect for effect in effects if effect.kind in ("file", "folder", "shortcut", "ini")]),
+        "others": [
+            (effect.change, effect.kind, label(effect.thing), str(effect.evidence or ""))
+            for effect in effects
+            if effect.kind not in ("file", "folder", "shortcut", "ini")
+        ][:MOST_SHOWN],
+        "machines": names,
+        "rows": rows,
+        "proofs": proofs,
+        "leftovers": sorted({(left.what, left.reason, left.whose) for proof in proofs for left in proof.leftovers}),
+        "blind": blind,
+        "signature": _signature(package),
+        "questions": _questions(workspace, findings, proofs, blind, strength),
+        "passed": sum(proof.passed for proof in proofs),
+        "failed": sum(any(phase.outcome == "failed" for phase in proof.phases) for proof in proofs),
+        "runner": any(proof.runner_executed for proof in proofs),
+        "real": sorted({proof.label for proof in proofs if proof.place != "simulation"}),
+        "exit_codes": form.EXIT_CODES,
+    }
+
+
+def _effects(manifest: form.Manifest, package: Path) -> tuple[list[Effect], list[str]]:
+    machine = SimulatedMachine()
+    try:
+        return predict.install_effects(manifest, package, windows("system"), machine.baseline("system"))
+    except NotCovered as error:
+        return [], [f"the simulated machine cannot carry it out: {error}"]
+
+
+def _masked(action: Any, secrets: Sequence[str]) -> dict[str, str]:
+    command = action.command
+    for secret in secrets:
+        command = command.replace(secret, "****")
+    return {"title": action.title, "kind": action.kind, "command": command, "timeout": _time(action.timeout)}
+
+
+def _condition(node: Any) -> str:
+    if node.nodes:
+        return f"{node.test} of: " + "; ".join(_condition(inner) for inner in node.nodes)
+    if node.rule is not None:
+        return str(node.rule.title)
+    want = node.want
+    if node.test == "range":
+        want = ", ".join(f"{bound['sign']}{bound['version']}" for bound in want)
+    if node.test == "least":
+        want = f"at least {_size(want)}"
+    return f"{node.fact or node.test}: {', '.join(map(str, want)) if isinstance(want, list | tuple) else want}"
+
+
+def _matrix(proofs: Sequence[Proof]) -> tuple[list[str], list[dict[str, Any]]]:
+    """The machines, and a row a scenario: its cells by machine, each with its outcome and its place on the page."""
+    names = list(dict.fromkeys(proof.machine for proof in proofs))
+    rows: dict[str, dict[str, Any]] = {}
+    for number, proof in enumerate(proofs):
+        phases = proof.phases
+        failed = any(phase.outcome == "failed" for phase in phases)
+        needless = any(phase.id == "needless" for phase in phases)
+        outcome = (
+            "failed"
+            if failed
+            else "not called for"
+            if needless
+            else "passed"
+            if any(phase.outcome == "passed" for phase in phases)
+            else "not executed"
+        )
+        title = SCENARIOS[proof.scenario].title if proof.scenario in SCENARIOS else proof.scenario_note.partition(":")[0]
+        rows.setdefault(proof.scenario, {"id": proof.scenario, "title": title, "cells": {}})["cells"][proof.machine] = (outcome, number)
+    order = {name: number for number, name in enumerate(SCENARIOS)}
+    return names, sorted(rows.values(), key=lambda row: (order.get(row["id"], len(order)), row["id"]))
+
+
+def _strength(
+    manifest: form.Manifest, package: Path, others: Sequence[Path], updates: bool
+) -> tuple[Strength | None, list[tuple[int, float]], tuple[str, ...], str]:
+    try:
+        made = ground.make(package, others, updates=updates)
+    except YendoError as error:
+        return None, [], (), f"strength was not measured: {error}"
+    best = [one.rule for one in derive(made.ground, made.environment, enough=1.0).rules]
+    points = [
+        (count, measure(best[:count], made.ground, made.environment).score)
+        for count in dict.fromkeys(min(count, len(best)) for count in REPORTED)
+        if count
+    ]
+    return measure(manifest.detect, made.ground, made.environment), points, made.missing, ""
+
+
+def _chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:
+    """Two charts as one drawing: what the plan's rules catch by class, and what derived rules would."""
+    try:
+        import matplotlib as mpl
+
+        mpl.use("svg")
+        from matplotlib.figure import Figure
+    except ImportError as error:
+        raise Usage("the dossier needs more libraries: pip install 'yendo[dossier]'") from error
+    with mpl.rc_context({"svg.hashsalt": "yendo", "svg.fonttype": "none", "font.family": "sans-serif", "font.size": 9}):
+        rows = [row for row in strength.rows if not row.wanted]
+        figure = Figure(figsize=(9.2, 0.8 + 0.26 * len(rows)), layout="constrained")
+        left, right = figure.subplots(1, 2, width_ratios=(3, 2))
+        places = range(len(rows))
+        left.barh(places, [100 * row.right / row.total for row in rows], color="#2a6f97", height=0.62)
+        left.set_yticks(places, [f"{row.sort} ({row.total})" for row in rows])
+        left.invert_yaxis()
+        left.set_xlim(0, 100)
+        left.set_xlabel("% caught by the plan's rules")
+        if curve:
+            right.plot([count for count, _ in curve], [100 * score for _, score in curve], color="#2a6f97", marker="o", label="derived rules")
+        right.axhline(100 * strength.score, color="#bc4749", linestyle="--", label=f"the plan's {strength.rules}")
+        right.set_ylim(0, 104)
+        right.set_xlabel("rules")
+        right.set_ylabel("strength in %")
+        right.xaxis.get_major_locator().set_params(integer=True)
+        right.legend(frameon=False, loc="lower right")
+        for axes in (left, right):
+            axes.spines[["top", "right"]].set_visible(False)
+        out = io.StringIO()
+        figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
+    return out.getvalue()[out.getvalue().index("<svg") :]
+
+
+def _tree(effects: Sequence[Effect]) -> Branch:
+    top = Branch("", [], {})
+    for effect in effects[:MOST_SHOWN]:
+        path = effect.thing.identity if not hasattr(effect.thing, "path") else effect.thing.path
+        *above, last = path.split("\\")
+        at = top
+        chain = [top]
+        for part in above:
+            at = at.branches.setdefault(part.lower(), Branch(part, [], {}))
+            chain.append(at)
+        size = effect.thing.size if isinstance(effect.thing, File) else None
+        if effect.kind == "folder":
+            at.branches.setdefault(last.lower(), Branch(last, [], {}))
+        else:
+            version = f"version {effect.thing.version}" if isinstance(effect.thing, File) and effect.thing.version else ""
+            at.leaves.append(
+                {
+                    "name": last,
+                    "kind": effect.kind,
+                    "change": effect.change,
+                    "size": _size(size) if size is not None else "",
+                    "version": version,
+                    "why": str(effect.evidence or ""),
+                }
+            )
+        for branch in chain:
+            branch.size += size or 0
+            branch.count += effect.kind != "folder"
+    return top
+
+
+def _signature(package: Path) -> list[str]:
+    try:
+        found = signing.verify(package)
+    except (YendoError, ImportError):
+        return ["the package is not signed"]
+    return [
+        f"{name}: {', '.join(value) if isinstance(value, tuple) else value}"
+        for name, value in msgspec.to_builtins(found).items()
+        if value not in (None, "", (), [])
+    ]
+
+
+def _questions(
+    workspace: Path | None, findings: Sequence[Finding], proofs: Sequence[Proof], blind: Sequence[str], strength: Strength | None
+) -> list[tuple[str, str]]:
+    """What is still open, the gravest first: ``(how grave, what)``."""
+    found: list[tuple[str, str]] = []
+    for proof in proofs:
+        found += [
+            ("failed", f"{proof.scenario} on {proof.machine}: {phase.title}: {phase.cause or phase.found}")
+            for phase in proof.phases
+            if phase.outcome == "failed"
+        ]
+    found += [(finding.severity, f"{finding.message} (line {finding.line} of the plan)") for finding in findings]
+    if not any(proof.place != "simulation" for proof in proofs):
+        found.append(("open", "it was proved on a simulated machine only; nothing was observed on a real one"))
+    elif not any(proof.runner_executed for proof in proofs):
+        found.append(("open", "the package's own runner was not executed"))
+    played = {proof.scenario for proof in proofs}
+    left = [scenario.title for name, scenario in SCENARIOS.items() if name not in played]
+    if left:
+        found.append(("open", f"not played: {', '.join(left)}"))
+    if strength is not None and strength.score < 0.9:
+        found.append(
+            (
+                "open",
+                f"detection lets {strength.broken - strength.caught} of {strength.broken} broken states pass; yendo detect derive proposes rules",
+            )
+        )
+    found += [("open", f"nobody can know from the file alone: {spot}") for spot in blind]
+    plan = workspace / "plan.toml" if workspace else None
+    if plan and plan.is_file():
+        found += [("open", match[1].strip()) for match in re.finditer(r"#\s*DECIDE:\s*(.+)", plan.read_text("utf-8"))]
+    return list(dict.fromkeys(found))
+
+
+_WORDS = {
+    "registry": "registry value",
+    "environment": "variable",
+    "part": "part of the system",
+    "uninstall-entry": "entry of the list of programs",
+    "registry-key": "registry key",
+    "ini": "setting in a file",
+    "access-rights": "right",
+}
+
+
+def _counted(found: Mapping[str, int]) -> str:
+    """``7 files, 1 service``."""
+    words = []
+    for kind, count in found.items():
+        first, _, rest = _WORDS.get(kind, kind).partition(" ")
+        plural = {"entry": "entries"}.get(first, first + "s") if rest.startswith(("of", "in")) or not rest else first
+        text = (
+            f"{first} {rest}".strip()
+            if count == 1
+            else f"{plural} {rest}".strip()
+            if rest.startswith(("of", "in")) or not rest
+            else f"{first} {rest}s"
+        )
+        words.append(f"{count} {text}")
+    return ", ".join(words) or "nothing"
+
+
+def _time(seconds: float | None) -> str:
+    if not seconds:
+        return ""
+    return f"{seconds / 60:g} min" if seconds >= 60 and seconds % 60 == 0 else f"{seconds:g} s"
+
+
+def _size(count: Any) -> str:
+    number = float(count or 0)
+    for unit in ("B", "KB", "MB", "GB"):
+        if number < 1000 or unit == "GB":
+            return f"{number:.0f} {unit}" if unit == "B" or number >= 100 else f"{number:.1f} {unit}"
+        number /= 1000
+    return ""
