@@ -241,7 +241,13 @@ def test_draft_of_files_alone(yendo: Yendo, tmp_path: Path) -> None:
 
 def test_demo(yendo: Yendo, tmp_path: Path) -> None:
     page = yendo("demo", "here").stdout
-    assert "Proved" in page and "7 prove" in page and (tmp_path / "here/lantern/package/tidewell-lantern-6.2.3-r1/apply.ps1").exists()
+    assert (
+        "Proved" in page
+        and "8 prove" in page
+        and "In every scenario" in page
+        and "What detection catches" in page
+        and (tmp_path / "here/lantern/package/tidewell-lantern-6.2.3-r1/apply.ps1").exists()
+    )
     assert yendo("demo", "here", "--json").stdout  # again, over its own work
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine/thesis.txt").write_text("x")

@@ -8,7 +8,7 @@ import msgspec
 
 from yendo.detect.states import Case, Ground, broken, classes, counting, is_settings, listed, own_files, own_values
 from yendo.detect.strength import Strength, of_verdicts, verdicts
-from yendo.effects import Effect, Environment, File, Product, RegistryValue, Service, Shortcut, UninstallEntry
+from yendo.effects import Effect, Environment, File, Product, RegistryValue, Service, UninstallEntry
 from yendo.effects.things import Part, parent
 from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
@@ -25,7 +25,6 @@ from yendo.terms.rules import (
     RegistryRule,
     Rule,
     ServiceRule,
-    ShortcutRule,
     TaskRule,
     UninstallEntryRule,
 )
@@ -110,7 +109,10 @@ class Derived(msgspec.Struct, frozen=True):
 
 
 def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]:
-    """Every rule that the effects allow and that a self-update leaves true where it is tolerated."""
+    """Every rule that the effects allow and that a self-update leaves true where it is tolerated.
+
+    None asks for a shortcut: people delete and move them, and an installation without one is whole.
+    """
     sign = ">=" if ground.updates else "=="
     found: list[BaseRule] = []
     for thing in ground.added:
@@ -128,8 +130,6 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
             case Service():
                 start = thing.start if thing.start in ("auto", "demand", "disabled") else None
                 found.append(ServiceRule(name=thing.name, start=start))  # type: ignore[arg-type]
-            case Shortcut() if not thing.identity.startswith("c:\\users\\") or "\\public\\" in thing.identity:
-                found.append(ShortcutRule(path=portable(thing.path, environment)))
             case Environment() if thing.scope == "machine" and thing.name.lower() != "path":
                 found.append(EnvironmentRule(name=thing.name, equals=thing.value))
             case Part(sort="task"):

@@ -133,7 +133,7 @@ def _half(ground: Ground) -> Iterator[Case]:
     """An install or uninstall that was cut off, and what an uninstall may leave behind."""
     effects = list(ground.effects)
     # folders go last, when they are empty, and what registers the product goes when the rest has gone
-    rank = {"registry": 0, "shortcut": 1, "service": 1, "file": 2, "uninstall-entry": 4, "product": 4, "folder": 5}
+    rank = {"registry": 0, "service": 1, "file": 2, "shortcut": 3, "uninstall-entry": 4, "product": 4, "folder": 5}
     going = sorted(ground.added, key=lambda thing: rank.get(kind_of(thing), 3))
     for share in (25, 50, 75):
         cut = len(effects) * share // 100
@@ -252,7 +252,7 @@ def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Case]]]:
         "component missing",
         [case("component missing", f"all of {where} is missing", _removing(*things)) for where, things in [*folders.items(), *keys.items()]],
     )
-    for sort, kind in (("service missing", Service), ("shortcut missing", Shortcut), ("variable missing", Environment), ("part missing", Part)):
+    for sort, kind in (("service missing", Service), ("variable missing", Environment), ("part missing", Part)):
         yield sort, [case(sort, f"{kind_of(thing)} {label(thing)} is missing", _removing(thing)) for thing in ground.added if isinstance(thing, kind)]
     yield ("registry value missing", [case("registry value missing", f"{label(value)} is missing", _removing(value)) for value in own_values(ground)])
     registered = [thing for thing in ground.added if isinstance(thing, Product | UninstallEntry)]
@@ -298,6 +298,9 @@ def _harmless(ground: Ground, case: Callable[[str, str, Callable[[State], object
             yield case(
                 "user data", f"{file.path} was edited", _adding(msgspec.structs.replace(file, size=(file.size or 0) + 7, sha256="4" * 64)), True
             )
+    shortcuts = [thing for thing in ground.added if isinstance(thing, Shortcut)]
+    if shortcuts:
+        yield case("user data", "a person deleted its shortcuts", _removing(*shortcuts), True)
     yield case(
         "user data",
         "other software beside it",

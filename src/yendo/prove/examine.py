@@ -21,7 +21,9 @@ _STEP = re.compile(r"ended with -?\d+ in step (\d+)|^step (\d+):")
 
 
 def failed_step(said: tuple[str, ...]) -> int | None:
-    """The step that the runner was at when it ended, counted from 1."""
+    """The step in which the runner ended badly, counted from 1; None where every step ended well."""
+    if said and said[-1].startswith("not detected: "):
+        return None
     for line in reversed(said):
         if match := _STEP.search(line):
             return int(match[1] or match[2])

@@ -90,7 +90,10 @@ class Stage:
                 log = session.read(expand(rf"{self.manifest.logs}\{verb}.log", session.surroundings.environment)) or b""
                 lines = [line.partition(" ")[2] for line in log.decode("utf-8", "replace").splitlines()]
                 ends = [line.rpartition(" ")[2] for line in lines if line.startswith(("done with ", "ended with "))]
-                again = carry.Carried(int(ends[-1]) if ends and ends[-1].isdigit() else STEP_FAILED, tuple(lines))
+                code = int(ends[-1]) if ends and ends[-1].isdigit() else STEP_FAILED
+                if lines and lines[-1].startswith("not detected: "):
+                    code = form.NOT_DETECTED
+                again = carry.Carried(code, tuple(lines))
             carried = msgspec.structs.replace(again, lines=(*carried.lines, *again.lines))
         return carried
 
@@ -153,7 +156,8 @@ class Stage:
         environment = session.surroundings.environment
         log: tuple[str, ...] = ()
         failed_action = None
-        for action in self.manifest.actions(verb):
+        number = examine.failed_step(carried.lines)
+        for action in self.manifest.actions(verb)[number - 1 : number] if number else ():
             data = session.read(expand(rf"{self.manifest.logs}\{action.log}", environment)) if action.log else None
             if data:
                 told = explain.explain(data)
