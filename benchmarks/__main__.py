@@ -6,10 +6,10 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import setups, suite
+from benchmarks import detection, setups, suite
 from benchmarks.measure import Figure
 
-__all__ = ["setups"]
+__all__ = ["detection", "setups"]
 
 
 def main() -> int:

@@ -35,6 +35,7 @@ _CAUSES = {
     "older": ("the rules hold for an older version already", "ask for the version; yendo detect derive tells them apart"),
 }
 
+_PREDICTED: dict[tuple[bytes, str, str], tuple[list[Effect], list[str]]] = {}
 Progress = Callable[[str], object]
 
 
@@ -218,9 +219,7 @@ class Stage:
         observed = self.without_own(difference(before, after), session)
         if any(action.kind == "exe" for action in self.manifest.install):
             observed = [effect for effect in observed if not is_temporary(effect.thing, session.surroundings.environment)]
-        predicted, blind = predict.install_effects(
-            self.manifest, self.package, session.surroundings, before.copy(), real=self.machine.place != "simulation"
-        )
+        predicted, blind = self.predicted(session, before)
         differences: dict[str, int] = {}
         if self.machine.name == "wine":
             predicted, differences = quirks.adapt(predicted)
@@ -257,6 +256,17 @@ class Stage:
             details=details,
             cause=cause,
         )
+
+    def predicted(self, session: Session, before: State) -> tuple[list[Effect], list[str]]:
+        """What the install should do to a fresh machine: the same for every scenario of these bytes, so it is worked out once."""
+        real = self.machine.place != "simulation"
+        key = ((self.package / "manifest.json").read_bytes(), self.machine.name, self.account)
+        if key not in _PREDICTED:
+            if len(_PREDICTED) > 16:
+                _PREDICTED.clear()
+            _PREDICTED[key] = predict.install_effects(self.manifest, self.package, session.surroundings, before.copy(), real=real)
+        effects, blind = _PREDICTED[key]
+        return list(effects), list(blind)
 
     def again(self, session: Session, first: State) -> State | None:
         begun = time.monotonic()
