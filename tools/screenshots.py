@@ -1,6 +1,7 @@
 """Makes the pictures in docs/screenshots again, from the demo's data: ``screenshots.py [NAME ...]``.
 
-Each is a terminal window on a screen without a monitor, 1280 by 800. Needs Xvfb, xterm and ImageMagick's import.
+Each is a terminal window on a screen without a monitor, 1280 by 800. Needs Xvfb, xterm and ImageMagick's import,
+and for the page Chromium.
 """
 
 from __future__ import annotations
@@ -21,16 +22,14 @@ PICTURES = {
     "read": "yendo read from-tidewell/lantern-6.2.1.msi",
     "draft": "yendo draft fresh from-tidewell/lantern-6.2.1.msi --with from-tidewell/lantern-6.2.3.msp",
     "properties": "yendo msi properties from-tidewell/lantern-6.2.1.msi; yendo msi dialogs from-tidewell/lantern-6.2.1.msi",
-    "meet": "yendo msi meet from-tidewell; yendo msi compare from-tidewell/lantern-6.1.0.msi from-tidewell/lantern-6.2.3.msi",
     "transform": "yendo transform make lantern -o site.mst; yendo transform show site.mst from-tidewell/lantern-6.2.1.msi; "
     "yendo transform fits site.mst from-tidewell/lantern-6.2.3.msi; "
     "yendo transform move site.mst from-tidewell/lantern-6.2.1.msi from-tidewell/lantern-6.2.3.msi -o site-6.2.3.mst",
     "patch": "yendo patch show from-tidewell/lantern-6.2.3.msp from-tidewell/lantern-6.2.1.msi",
-    "rows": "yendo msi rows from-tidewell/lantern-6.2.1.msi File 'FileSize>50' --with Component --show File,FileSize,Component.Directory_; "
-    "yendo msi links from-tidewell/lantern-6.2.1.msi Component Program; yendo msi features from-tidewell/lantern-6.2.1.msi",
     "check": "yendo check mistaken",
     "build": "yendo build lantern --archive",
-    "prove-simulated": "yendo prove lantern",
+    "detect": "yendo detect strength drafted; yendo detect derive drafted",
+    "matrix": "yendo prove drafted --scenario all; yendo prove lantern --scenario starts --scenario media-gone --scenario upgrade:6.1.0 --machine all",
     "prove-wine": "yendo prove lantern --machine wine",
     "doctor": "yendo doctor",
     "demo": "yendo demo try-out",
@@ -54,7 +53,6 @@ def prepare(folder: Path) -> None:
     mistakes = {
         'name = "SITE"': 'name = "SIET"',
         'name = "DesktopLantern"': 'name = "DesktopLanter"',
-        'version = ">=6.2.3.0"\n': "",
         'os = ">=10.0.17763"': 'os = ">=10.0.17763, <10"',
 
         step: "media = \"lantern-6.2.1.msi\"\narguments = 'INSTALLDIR=C:\\Program Files\\Lantern'",
@@ -62,7 +60,23 @@ def prepare(folder: Path) -> None:
     for old, new in mistakes.items():
         assert old in text, old
         text = text.replace(old, new, 1)
-    plan.write_text(text, "utf-8")
+    contradiction = """\n[[detect]]\nkind = "uninstall-entry"\nname = "Lantern"\npublisher = "Tidewell"\nversion = "<6"\nview = "64"\n"""
+    plan.write_text(text + contradiction, "utf-8")
+    subprocess.run([YENDO, "draft", folder / "drafted", folder / "from-tidewell/lantern-6.2.1.msi", "--quiet"], check=True)
+    drafted = folder / "drafted" / "plan.toml"
+    table = "[proof]\nothers = ['../from-tidewell/lantern-6.1.0.msi']\n\n[[install]]"
+    text = drafted.read_text("utf-8").replace("[[install]]", table, 1)
+    drafted.write_text(text, "utf-8")
+    subprocess.run([YENDO, "build", folder / "drafted", "--quiet"], check=True)
+
+
+def page(folder: Path) -> None:
+    """The dossier in a browser, with proofs from a real machine too where there is one."""
+    subprocess.run([YENDO, "prove", folder / "lantern", "--scenario", "desk", "--scenario", "system", "--machine", "wine", "--quiet"], check=False)
+    subprocess.run([YENDO, "dossier", folder / "lantern", "-o", folder / "dossier.html", "--quiet"], check=True)
+    call = ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update"]
+    call += ["--disable-sync", f"--user-data-dir={folder}/profile", "--window-size=1280,1500", f"--screenshot={OUT / 'dossier.png'}"]
+    subprocess.run([*call, (folder / "dossier.html").as_uri()], check=True, capture_output=True)
 
 
 def take(name: str, command: str, folder: Path, display: str) -> None:
@@ -87,14 +101,16 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
 
 def main() -> int:
     OUT.mkdir(parents=True, exist_ok=True)
-    chosen = sys.argv[1:] or list(PICTURES)
+    chosen = sys.argv[1:] or [*PICTURES, "dossier"]
     read, write = os.pipe()
     screen = subprocess.Popen(["Xvfb", "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"], pass_fds=[write], stderr=subprocess.DEVNULL)
     display = ":" + os.read(read, 16).decode().strip()
     try:
         with tempfile.TemporaryDirectory(prefix="marrowby-") as folder:
             prepare(Path(folder))
-            for name in chosen:
+            if "dossier" in chosen:
+                page(Path(folder))
+            for name in [name for name in chosen if name != "dossier"]:
                 take(name, PICTURES[name], Path(folder), display)
     finally:
         screen.terminate()

@@ -131,7 +131,7 @@ def life(stage: Stage) -> None:
 
 
 def odd_path(stage: Stage) -> None:
-    stage.folder = rf"C:\Lotsenbüro – Tide & Co (2)\{stage.manifest.id}"
+    stage.folder = rf"C:\Lotsenbüro Ñandú (2)\{stage.manifest.id}"
     stage.life()
 
 
@@ -284,7 +284,7 @@ def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[
                 "install", "installed", good, "exit code accepted", f"exit code {carried.exit_code}", by=stage.by, details=details, cause=cause
             )
             if good:
-                stage.detection(session, session.state(), "detected", "detected after the install", True, (None, ""))
+                stage.detection(session, session.state(), "detected", "detected after the install", True, None)
 
     return play
 
@@ -386,7 +386,7 @@ def media_gone(stage: Stage) -> None:
             by=stage.by,
             details=() if good else carried.lines[-3:],
         )
-        stage.detection(session, session.state(), "gone", "not detected after the uninstall", False, (None, ""))
+        stage.detection(session, session.state(), "gone", "not detected after the uninstall", False, None)
 
 
 def repair(stage: Stage) -> None:

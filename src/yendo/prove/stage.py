@@ -128,15 +128,15 @@ class Stage:
         self.command_seconds += ran.seconds
         return (None if ran.exit_code not in (0, 1) else ran.exit_code == 0), ran.output.strip()
 
-    def detection(self, session: Session, state: State, identifier: str, title: str, wanted: bool, script: tuple[bool | None, str]) -> bool:
+    def detection(self, session: Session, state: State, identifier: str, title: str, wanted: bool, script: tuple[bool | None, str] | None) -> bool:
         holds, verdicts = detected(self.manifest.detect, sight_of(session, state))
         facts = tuple(f"{verdict.rule.title}: {'yes' if verdict.holds else 'no'}, {verdict.fact}" for verdict in verdicts)
-        said, output = script
+        said, output = script or (None, "")  # None: the script is not at hand any more
         words = {True: "detected", False: "not detected"}
         if not self.manifest.detect:
             return self.phase(identifier, title, False, words[wanted], "the plan has no detection rule")
         found = words[holds]
-        if self.machine.has_powershell and said is not holds:
+        if script is not None and self.machine.has_powershell and said is not holds:
             facts += (f"the package's own script says {words.get(said, 'nothing')}: {output[-300:]}",)  # type: ignore[arg-type]
             return self.phase(identifier, title, False, f"{words[wanted]}, by rules and script alike", f"{found} by the rules", details=facts)
         good = holds == wanted

@@ -18,7 +18,7 @@ from typing import Any
 
 import msgspec
 
-from yendo.errors import NoMachine
+from yendo.errors import NoMachine, NotCovered
 from yendo.machines.protocol import Ran
 
 HOW_TO_GET = "apt-get install wine (and wine32 for 32-bit programs), or put another wine first on PATH"
@@ -70,6 +70,8 @@ class Prefix:
         self._numbers = itertools.count()
         self.layer, self.root, self.home = layer, root, home
         kept = {name: os.environ[name] for name in ("PATH", "DISPLAY", "LANG", "LC_ALL", "XAUTHORITY") if name in os.environ}
+        if not any("utf" in kept.get(name, "").lower() for name in ("LC_ALL", "LANG")):
+            kept["LC_ALL"] = "C.UTF-8"  # in any other the layer cannot tell names beyond ASCII on the disk
         self.environment = {
             **kept,
             "WINEPREFIX": str(root),
@@ -117,7 +119,11 @@ class Prefix:
         batch, said = work / f"run-{number}.bat", work / f"run-{number}.txt"
         escaped = line.replace("%", "%%")
         enter = f'cd /d "{folder}"\r\n' if folder else ""
-        batch.write_text(f"@echo off\r\n{enter}{escaped}\r\necho yendo-rc=%errorlevel%\r\n", "utf-8", newline="")
+        text = f"@echo off\r\n{enter}{escaped}\r\necho yendo-rc=%errorlevel%\r\n"
+        try:
+            batch.write_bytes(text.encode("cp437"))  # the layer's shell reads batch files in this code page, whatever `chcp` says
+        except UnicodeEncodeError as error:
+            raise NotCovered(f"the layer's command shell cannot be given {error.object[error.start : error.end]!r} in a command line") from error
         return "Z:" + str(batch).replace("/", "\\"), said
 
     def command(self, line: str, *, work: Path, timeout: float, folder: str | None = None) -> Ran:
