@@ -217,7 +217,7 @@ def rows(out: Console, found: Strength) -> None:
 
     lines = []
     for row in found.rows:
-        what = f"{row.sort}, which counts as installed" if row.wanted else row.sort
+        what = f"{row.sort}, which counts as installed" if row.wanted and row.sort != "installed" else row.sort
         lines.append((what, f"{row.right} of {row.total}", _names(row.wrong, 3)))
     show.grid(out, lines, heads=("kind of state", "right", "judged wrongly" if found.false_absent else "not caught"), styles=(None, None, "dim"))
 

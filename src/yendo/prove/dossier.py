@@ -111,6 +111,7 @@ def _contents(
         "blind": blind,
         "signature": _signature(package),
         "questions": _questions(workspace, findings, proofs, blind, strength),
+        "played": sum(not any(phase.id == "needless" for phase in proof.phases) for proof in proofs),
         "passed": sum(proof.passed for proof in proofs),
         "failed": sum(any(phase.outcome == "failed" for phase in proof.phases) for proof in proofs),
         "runner": any(proof.runner_executed for proof in proofs),
