@@ -142,7 +142,11 @@ function Test-Node($Node) {
             if (-not [IO.File]::Exists($file)) { return @($false, $true, ('the inventory ' + $Node['fact'] + ' cannot be read')) }
             [string]$me = [Environment]::MachineName
             [bool]$member = $false
-            foreach ($line in [IO.File]::ReadAllLines($file)) {
+            [byte[]]$bytes = [IO.File]::ReadAllBytes($file)
+            [string]$text = ''
+            if (($bytes.Length -ge 2) -and ($bytes[0] -ge 239) -and ($bytes[1] -ge 187)) { $text = [IO.File]::ReadAllText($file) }  # a byte order mark
+            else { try { $text = [Text.UTF8Encoding]::new($false, $true).GetString($bytes) } catch { $text = [Text.Encoding]::GetEncoding(28591).GetString($bytes) } }
+            foreach ($line in [regex]::Split($text, '\r?\n')) {
                 [string[]]$parts = [regex]::Split($line, '[,;\t]')
                 if (($parts.Length -ge 2) -and ($parts[0].Trim().Trim([char]'"') -eq $me) -and ($parts[1].Trim().Trim([char]'"') -eq $want)) { $member = $true }
             }

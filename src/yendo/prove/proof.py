@@ -74,6 +74,7 @@ class Proof(msgspec.Struct, frozen=True, kw_only=True):
     comparison: Comparison | None
     leftovers: tuple[Leftover, ...]
     tool: str
+    log: tuple[str, ...] = ()  # what the runner said, each line after its verb
 
     @property
     def passed(self) -> bool:

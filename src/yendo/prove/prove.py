@@ -74,6 +74,7 @@ def prove(
         comparison=stage.comparison,
         leftovers=tuple(stage.leftovers),
         tool=f"yendo {yendo.__version__}",
+        log=tuple(stage.log),
     )
 
 

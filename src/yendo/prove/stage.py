@@ -26,6 +26,7 @@ from yendo.terms.rules.base import pattern
 ACCEPTED = (0, 3010, 1641)
 RUNNER_LIMIT = 3600.0
 MOST_RESTARTS = 5
+MOST_LINES = 2000  # of a log that is kept with a proof
 
 _TOO_EARLY = ("the rules hold too early: something on a fresh machine satisfies them", "yendo detect derive proposes rules that tell the two apart")
 _NEVER = ("a rule asks for something that the install does not leave", "see which rule says no below")
@@ -50,6 +51,7 @@ class Stage:
         self.command_seconds = 0.0
         self.comparison: Comparison | None = None
         self.leftovers: list[Leftover] = []
+        self.log: list[str] = []
 
     @property
     def by(self) -> str:
@@ -103,6 +105,11 @@ class Stage:
         return journal is not None and not journal.over
 
     def started(self, session: Session, verb: str) -> carry.Carried:
+        carried = self._started(session, verb)
+        self.log += [f"{verb}: {line}" for line in (*carried.lines, f"exit code {carried.exit_code}")][: MOST_LINES - len(self.log)]
+        return carried
+
+    def _started(self, session: Session, verb: str) -> carry.Carried:
         if self.machine.has_powershell:
             # "call" loses the exit code in an older layer; a management system starts it through the shell too
             ran = session.run(f'cmd /s /c ""{self.folder}\\apply.cmd" {verb}"', timeout=RUNNER_LIMIT)

@@ -23,7 +23,7 @@ from yendo.machines.protocol import Session
 from yendo.steps import ledger
 from yendo.steps.ledger import NOTHING, RegistryData
 from yendo.terms.rules import Rule
-from yendo.terms.when import Judged, Node, judge
+from yendo.terms.when import Judged, Node, judge, text_of
 
 if TYPE_CHECKING:
     from yendo.steps.base import Action, Result
@@ -228,7 +228,7 @@ class Host:
             if node.test == "group":
                 data = self.session.read(self.expand(node.fact))
                 if data is not None:
-                    inventories[node.fact] = data.decode("utf-8-sig", "replace")
+                    inventories[node.fact] = text_of(data)
         return judge(nodes, self.session.facts, self.rule, inventories=inventories)
 
     # --- taking back ---------------------------------------------------------------------------------------------

@@ -282,3 +282,14 @@ def in_hours(now: time, text: str) -> bool:
     assert match is not None
     first, last = time(int(match[1]), int(match[2])), time(int(match[3]), int(match[4]))
     return first <= now < last if first <= last else now >= first or now < last
+
+
+def text_of(data: bytes) -> str:
+    """An inventory's text: by its byte order mark, else UTF-8, else Latin-1. Never fails."""
+    for mark, encoding in ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig")):
+        if data.startswith(mark):
+            return data.decode(encoding, "replace")
+    try:
+        return data.decode("utf-8")
+    except UnicodeDecodeError:
+        return data.decode("latin-1")
