@@ -58,9 +58,7 @@ def scenarios(folder: Path) -> list[Figure]:
 
         return call
 
-    some = [
-        one for one in known.with_others(tuple(others), form.read(package)).values() if one.id != "repair" and not one.calls_for(form.read(package))
-    ]
+    some = [one for one in known.with_others(tuple(others), package).values() if one.id != "repair" and not one.calls_for(form.read(package))]
     many = [some[number % len(some)] for number in range(200)]
     matrix(package, [SimulatedMachine()], some, jobs=1, records=False)  # what is imported and read once
     started, run = stage.Stage.started, SimulatedSession.run

@@ -91,10 +91,12 @@ def packed_with_head(folder: Path, plan: str) -> Path:
 def test_older_and_newer_versions(tmp_path: Path) -> None:
     """The older gives way and a person's file stays; a newer one that is replaced is found out."""
     _, package, others = generated.package(tmp_path, 3)
-    from yendo.package import manifest as form
 
-    some = scenarios.with_others(tuple(others), form.read(package))
+    some = scenarios.with_others(tuple(others), package)
     assert [name for name in some if ":" in name] == ["upgrade:6.1.0", "newer:6.2.3"]
+    _, _, strangers = generated.package(tmp_path / "stranger", 4)
+    beside = next(one for name, one in scenarios.with_others((strangers[0],), package).items() if name.startswith("beside:"))
+    assert prove(package, SimulatedMachine(), scenario=beside).passed
     cells = matrix(package, [SimulatedMachine()], [some["upgrade:6.1.0"], some["newer:6.2.3"]])
     older, newer = (said(cell.proof) for cell in cells)
     assert older["gave-way"] == older["data"] == older["gone"] == "passed" and "failed" not in older.values()

@@ -85,7 +85,6 @@ def chosen(options: argparse.Namespace, package: Path) -> tuple[list[Scenario], 
     import difflib
 
     from yendo.errors import Usage
-    from yendo.package import manifest as form
     from yendo.prove import scenarios
 
     plan, workspace = plan_of(options.package, package)
@@ -93,7 +92,7 @@ def chosen(options: argparse.Namespace, package: Path) -> tuple[list[Scenario], 
     for other in others:
         if not other.is_file():
             raise Usage(f"{other} is named in [proof] others and is not there")
-    known = scenarios.with_others(others, form.read(package))
+    known = scenarios.with_others(others, package)
     names = list(scenarios.QUICK) if options.quick else options.scenario or ["desk"]
     if "all" in names:
         names = list(known)

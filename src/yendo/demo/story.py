@@ -26,7 +26,6 @@ from yendo.installers.msi.meeting import Meeting
 from yendo.machines.protocol import Machine
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
-from yendo.package import manifest as form
 from yendo.plan import read
 from yendo.prove import ground, scenarios
 from yendo.prove.proof import Proof
@@ -152,7 +151,7 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
     keep(proof, built.folder)
     tell_step("prove in every scenario")
     others = tuple(workspace / name for name in plan.proof.others)
-    some = [one for one in scenarios.with_others(others, form.read(built.folder)).values() if one.id != scenario or machine.name != "simulated"]
+    some = [one for one in scenarios.with_others(others, built.folder).values() if one.id != scenario or machine.name != "simulated"]
     cells = matrix(built.folder, [SimulatedMachine()], some)
     return Story(installer, account, tuple(meetings), drafted, findings, built, lived, proof, detection, tuple(cells))
 

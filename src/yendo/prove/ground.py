@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -12,8 +13,10 @@ from yendo.effects import Effect, File, Product, State, difference
 from yendo.errors import NotCovered, YendoError
 from yendo.facts.surroundings import Account
 from yendo.facts.versions import Version
+from yendo.formats.msi import Database
 from yendo.installers import recognise
 from yendo.installers.account import Identity
+from yendo.installers.msi import fitting
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import carry
 from yendo.package import manifest as form
@@ -45,6 +48,15 @@ def place(session: SimulatedSession, installer: Path) -> int | None:
     command, _ = silent(installer)
     session.bring(installer.parent, OTHER)
     return session.run(command, timeout=3600, folder=OTHER).exit_code
+
+
+def lines_of(package: Path) -> set[str]:
+    """The upgrade codes of the databases in a package, in capitals; one that cannot be read has none."""
+    found: set[str] = set()
+    for path in sorted((package / "media").rglob("*.msi")) if (package / "media").is_dir() else ():
+        with contextlib.suppress(YendoError), Database(path) as database:
+            found.add(fitting.facts(database).get("UpgradeCode", "").upper())
+    return found - {""}
 
 
 def is_newer(identity: Identity, manifest: form.Manifest) -> bool:
