@@ -38,6 +38,14 @@ def cache(tmp_path_factory: pytest.TempPathFactory) -> Path:
     return path
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """What asks for the real machine, by a fixture or as a parameter, is marked as such."""
+    for item in items:
+        parameters = getattr(getattr(item, "callspec", None), "params", {})
+        if {"wine", "shell_wine"} & set(getattr(item, "fixturenames", ())) or "wine" in parameters.values():
+            item.add_marker(pytest.mark.wine)
+
+
 Result = subprocess.CompletedProcess[str]
 Yendo = Callable[..., Result]
 

@@ -270,6 +270,7 @@ def test_a_real_screen_tells_of_windows_and_gives_pictures() -> None:
 # --- refusals ------------------------------------------------------------------------------------------------------------
 
 
+@pytest.mark.wine
 def test_what_is_not_tried(yendo: Yendo, vendor: Path, tmp_path: Path) -> None:
     if not shutil.which("wine"):
         missing("wine", "apt-get install wine")
@@ -286,6 +287,7 @@ def test_without_a_layer_a_trial_says_how_to_get_one(yendo: Yendo, tmp_path: Pat
     assert "apt-get install wine" in yendo("try", "x.exe", expect=4, environment={"PATH": "/nowhere"}).stderr
 
 
+@pytest.mark.wine
 def test_other_evidence_is_not_overwritten(yendo: Yendo, tmp_path: Path) -> None:
     if not shutil.which("wine"):
         missing("wine", "apt-get install wine")
