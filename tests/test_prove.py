@@ -207,14 +207,16 @@ def test_the_command(workspace: Path, yendo: Yendo, tmp_path: Path) -> None:
 
 
 @pytest.mark.wine
-def test_interrupted_it_leaves_nothing_running(workspace: Path, wine: Any, cache: Path) -> None:
+@pytest.mark.parametrize("more", [[], ["--scenario", "twice", "--scenario", "system", "--scenario", "desk"]], ids=["one", "several at once"])
+def test_interrupted_it_leaves_nothing_running(workspace: Path, wine: Any, cache: Path, more: list[str]) -> None:
     build.build(workspace, read(workspace / "plan.toml")[0])
     process = subprocess.Popen(
-        [sys.executable, "-m", "yendo", "prove", str(workspace), "--machine", "wine"],
+        [sys.executable, "-m", "yendo", "prove", str(workspace), "--machine", "wine", *more],
         stdout=subprocess.DEVNULL,
         stderr=subprocess.PIPE,
         text=True,
         env={**os.environ, "YENDO_CACHE": str(cache), "YENDO_POWERSHELL": ""},
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),  # whatever started the tests may ignore it
     )
     deadline = time.monotonic() + 60
     while not (mine := _prefixes(process.pid, cache)) and time.monotonic() < deadline and process.poll() is None:

@@ -38,7 +38,7 @@ from yendo.terms.rules import (
 )
 
 ENVIRONMENT = windows().environment
-STATES = int(os.environ.get("YENDO_STATES", "400"))
+STATES = int(os.environ.get("YENDO_STATES", "150" if os.environ.get("CI") else "400"))
 OTHERS: list[BaseRule] = [
     ProcessRule(name="a.exe"),
     FeatureRule(name="Tide"),

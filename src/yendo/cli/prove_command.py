@@ -291,6 +291,6 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
     elif proof.passed and not proof.runner_executed:
         out.print("[dim]next:[/dim] yendo doctor, to have the package's own runner executed too")
     elif proof.passed:
-        out.print(f"[dim]next:[/dim] hand over {show.clean(package)}")
+        out.print(f"[dim]next:[/dim] yendo dossier {show.clean(package)}, and hand both over")
     else:
         out.print("[dim]next:[/dim] mend the plan, then yendo check, build and prove again")

@@ -146,3 +146,6 @@ class Machine(Protocol):
 
     def baseline(self, account: Account = "user") -> State:
         """The state of a fresh machine."""
+
+    def interrupt(self) -> None:
+        """Ends what other threads are doing on machines of this kind, as soon as may be."""

@@ -170,7 +170,13 @@ def matrix(
         return cell
 
     with ThreadPoolExecutor(max_workers=max(1, jobs)) as pool:
-        return list(pool.map(play, todo))
+        try:
+            return list(pool.map(play, todo))
+        except BaseException:  # above all Ctrl-C: what is being played in other threads ends at once
+            pool.shutdown(wait=False, cancel_futures=True)
+            for machine in machines:
+                machine.interrupt()
+            raise
 
 
 def ready(proofs: Sequence[Proof], package: Path) -> tuple[list[Proof], list[Proof]]:

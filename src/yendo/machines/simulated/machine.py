@@ -70,6 +70,9 @@ class SimulatedMachine:
     def baseline(self, account: Account = "user") -> State:
         return fresh_state(windows(account))
 
+    def interrupt(self) -> None:
+        """Nothing: what is simulated ends by itself in moments."""
+
     @contextlib.contextmanager
     def fresh(self, account: Account = "user") -> Iterator[SimulatedSession]:
         yield SimulatedSession(windows(account))

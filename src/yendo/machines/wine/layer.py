@@ -85,6 +85,7 @@ class Prefix:
             **(environment or {}),
         }
         self.running = False  # whether anything was started since the last flush
+        self.interrupted = False  # nothing is started any more
 
     @property
     def drive(self) -> Path:
@@ -92,6 +93,8 @@ class Prefix:
 
     def launch(self, *arguments: str, output: Any = subprocess.DEVNULL, before: tuple[str, ...] = ()) -> subprocess.Popen[bytes]:
         """Starts a program of the layer. ``before`` is a command of this system that starts it in turn."""
+        if self.interrupted:
+            raise NoMachine("interrupted")
         self.running = True
         return subprocess.Popen(
             [*before, self.layer.wine, *arguments],

@@ -83,6 +83,7 @@ class WineMachine:
     def __init__(self, cache: Path, powershell: Path | None = None) -> None:
         self.layer = layers.find()
         self.cache, self.powershell = cache, powershell
+        self._sessions: list[WineSession] = []
         self._baselines: dict[Account, tuple[State, observe.Blocks]] = {}
 
     @property
@@ -223,6 +224,12 @@ class WineMachine:
             self._baselines[account] = state, blocks
         return self._baselines[account]
 
+    def interrupt(self) -> None:
+        """Ends what runs on every machine of this kind that another thread has in use; its next command raises NoMachine."""
+        for session in list(self._sessions):
+            session.prefix.interrupted = True
+            session.prefix.stop()
+
     @contextlib.contextmanager
     def fresh(self, account: Account = "user") -> Iterator[WineSession]:
         template = self.template
@@ -235,9 +242,11 @@ class WineMachine:
             with layers.screen() as display:
                 copy = PrivateCopy(template / "prefix", work / "copy")
                 session = WineSession(self, copy, work, account, display)
+                self._sessions.append(session)
                 try:
                     yield session
                 finally:
+                    self._sessions.remove(session)
                     session.prefix.stop()
         finally:
             if copy:
