@@ -106,18 +106,12 @@ def _detection(found: tuple[Strength, Strength, int]) -> str:
 
 
 def _page(package: Path, workspace: Path) -> str:
-    from yendo import atomic
-    from yendo.check import Workspace, check
+    from yendo.cli import dossier_command
     from yendo.errors import Usage
     from yendo.plan import read
-    from yendo.prove import dossier
 
     try:
-        others = [workspace / name for name in read(workspace / "plan.toml")[0].proof.others]
-        findings = [finding for finding in check(Workspace(workspace)) if finding.severity != "note"]
-        page = dossier.page(package, workspace=workspace, findings=findings, others=others)
+        target, _ = dossier_command.write(package, read(workspace / "plan.toml")[0], workspace)
     except Usage as error:
         return str(error)
-    target = package.parent / f"{package.name}.dossier.html"
-    atomic.write(target, page.encode())
     return f"{target.name}, one page for the person who signs off"

@@ -8,6 +8,10 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yendo.plan import Plan
 
 BROWSERS = ("chromium", "chromium-browser", "google-chrome")
 
@@ -25,34 +29,40 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--pdf", type=Path, metavar="FILE", help="print it to a PDF too, through a browser that is here")
 
 
-def run(options: argparse.Namespace) -> int:
+def write(package: Path, plan: Plan | None, workspace: Path, target: Path | None = None) -> tuple[Path, int]:
+    """Writes the page of a package, beside it unless said otherwise; returns where, and its size in bytes. Raises Usage."""
     from yendo import atomic
     from yendo.check import Workspace, check
-    from yendo.cli import show
-    from yendo.cli.prove_command import find, plan_of
     from yendo.prove import dossier
 
+    findings = tuple(check(Workspace(workspace))) if plan else ()
+    others = [workspace / name for name in plan.proof.others] if plan else []
+    page = dossier.page(
+        package,
+        workspace=workspace if plan else None,
+        findings=[finding for finding in findings if finding.severity != "note"],
+        others=[other for other in others if other.is_file()],
+        updates=bool(plan and plan.proof.updates_itself),
+    ).encode()
+    target = target or package.parent / f"{package.name}.dossier.html"
+    atomic.write(target, page)
+    return target, len(page)
+
+
+def run(options: argparse.Namespace) -> int:
+    from yendo.cli import show
+    from yendo.cli.prove_command import find, plan_of
+
     package = find(options.package)
-    plan, workspace = plan_of(options.package, package)
     with show.working("dossier", quiet=options.quiet or options.json):
-        findings = tuple(check(Workspace(workspace))) if plan else ()
-        others = [workspace / name for name in plan.proof.others] if plan else []
-        page = dossier.page(
-            package,
-            workspace=workspace if plan else None,
-            findings=[finding for finding in findings if finding.severity != "note"],
-            others=[other for other in others if other.is_file()],
-            updates=bool(plan and plan.proof.updates_itself),
-        )
-        target = options.output or package.parent / f"{package.name}.dossier.html"
-        atomic.write(target, page.encode())
+        target, size = write(package, *plan_of(options.package, package), options.output)
         if options.pdf:
             _print(target, options.pdf)
     if options.json:
-        show.emit({"schema": "yendo.dossier/1", "file": str(target), "size": len(page.encode()), "pdf": str(options.pdf) if options.pdf else None})
+        show.emit({"schema": "yendo.dossier/1", "file": str(target), "size": size, "pdf": str(options.pdf) if options.pdf else None})
     elif not options.quiet:
         out = show.console()
-        out.print(f"{show.clean(target)}, {show.size(len(page.encode()))}" + (f"; {show.clean(options.pdf)}" if options.pdf else ""))
+        out.print(f"{show.clean(target)}, {show.size(size)}" + (f"; {show.clean(options.pdf)}" if options.pdf else ""))
         out.print("[dim]next:[/dim] open it in a browser, or hand it on as it is: it needs nothing else")
     return 0
 

@@ -177,9 +177,3 @@ def matrix(
             for machine in machines:
                 machine.interrupt()
             raise
-
-
-def ready(proofs: Sequence[Proof], package: Path) -> tuple[list[Proof], list[Proof]]:
-    """Proofs of these very bytes, and those of others."""
-    digest = digest_of(package)
-    return [proof for proof in proofs if proof.digest == digest], [proof for proof in proofs if proof.digest != digest]
