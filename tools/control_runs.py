@@ -3,6 +3,8 @@
 Each control run starts from a fresh copy and does something that installs nothing of a package's
 own: boots and idles, starts a shell, installs and removes an empty product. Whatever changed is the
 platform's. Names of the control products and everything that varies between machines become ``*``.
+Run it once with the ``--cache`` of an earlier day: the layer dates its screen driver anew each day,
+which no run on the day of its template shows.
 """
 
 from __future__ import annotations
