@@ -37,6 +37,9 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--scenario", action="append", metavar="NAME", help="what to play: all, or names from the matrix; may be given several times (default: desk)"
     )
+    parser.add_argument(
+        "--site", action="append", metavar="NAME", help="with the values of this site only; may be given several times (default: all)"
+    )
     parser.add_argument("--quick", action="store_true", help="the short cycle: as the system account, and removed and installed again, simulated")
     parser.add_argument("--jobs", type=int, default=2, metavar="N", help="how many at once (default: 2)")
     parser.add_argument("--go-on", action="store_true", help="play only what has not passed on these bytes yet")
@@ -100,7 +103,19 @@ def chosen(options: argparse.Namespace, package: Path) -> tuple[list[Scenario], 
         if name not in known:
             near = difflib.get_close_matches(name, known, 1)
             raise Usage(f"scenario {name!r} is not known; there are: all, {', '.join(known)}" + (f"; did you mean {near[0]}?" if near else ""))
-    return [known[name] for name in dict.fromkeys(names)], plan.proof.accept if plan else ()
+    return scenarios.at_sites([known[name] for name in dict.fromkeys(names)], sites_of(package, options.site)), plan.proof.accept if plan else ()
+
+
+def sites_of(package: Path, wanted: Sequence[str] | None) -> Sequence[str]:
+    """The named sets of values meant: those that were asked for, or all. Raises Usage."""
+    from yendo.errors import Usage
+    from yendo.package import manifest as form
+
+    known = form.sites_of(form.read(package))
+    for name in wanted or ():
+        if name not in known:
+            raise Usage(f"site {name!r} is not in the plan; " + (f"there are: {', '.join(known)}" if known != ("",) else "it has no [site]"))
+    return wanted or known
 
 
 def run(options: argparse.Namespace) -> int:

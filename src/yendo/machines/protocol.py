@@ -49,8 +49,8 @@ class Session(Protocol):
     def read(self, path: str) -> bytes | None:
         """A file's bytes, or None where there is none."""
 
-    def write(self, path: str, data: bytes) -> None:
-        """Writes a file whose folder exists."""
+    def write(self, path: str, data: bytes, *, private: bool = False) -> None:
+        """Writes a file whose folder exists. Of a private one others cannot read anything, where the machine knows such rights."""
 
     def remove(self, path: str) -> bool:
         """Removes a file; False where there was none."""

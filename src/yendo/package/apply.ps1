@@ -1,6 +1,7 @@
 # Installs, removes, repairs or detects this package: apply.cmd install | uninstall | repair [-WhatIf] | detect | status | facts
+# Values for its settings: -Site NAME, -Set "name=value; name=value", -Values FILE (values.txt beside apply.cmd is taken by itself)
 # Made by Yendo. Windows PowerShell 5.1 or later; no cmdlet but ForEach-Object and Where-Object.
-param([string]$Verb = 'install', [string]$Logs = '', [switch]$WhatIf)
+param([string]$Verb = 'install', [string]$Logs = '', [switch]$WhatIf, [string]$Site = '', [string]$Set = '', [string]$Values = '')
 
 if ($ExecutionContext.SessionState.LanguageMode -ne 'FullLanguage') {
     'apply: PowerShell runs in the mode ' + $ExecutionContext.SessionState.LanguageMode + ' here; this script has to be signed, and its signer trusted'
@@ -16,6 +17,7 @@ if ($Logs -eq '') { $Logs = [Environment]::ExpandEnvironmentVariables($Plan['log
 [string]$Room = [IO.Path]::Combine($Yendo, 'state', $Plan['id'])
 [string]$Kept = [IO.Path]::Combine($Yendo, 'packages', $Plan['id'])
 [string]$JournalFile = [IO.Path]::Combine($Room, 'journal.txt')
+[string]$WithheldFile = [IO.Path]::Combine($Room, 'withheld.txt')
 [string]$RecordFile = [IO.Path]::Combine($Room, 'record.txt')
 [string]$LogFile = [IO.Path]::Combine($Logs, $Verb + '.log')
 [string]$LinesFile = [IO.Path]::Combine($Logs, $Verb + '.jsonl')
@@ -31,6 +33,7 @@ if ([Environment]::Is64BitOperatingSystem -and (-not [Environment]::Is64BitProce
     $again.FileName = [Environment]::ExpandEnvironmentVariables('%SystemRoot%\Sysnative\WindowsPowerShell\v1.0\powershell.exe')
     $again.Arguments = '-NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + $PSCommandPath + '" ' + $Verb
     if ($WhatIf) { $again.Arguments = $again.Arguments + ' -WhatIf' }
+    foreach ($pair in @(@('-Site', $Site), @('-Set', $Set), @('-Values', $Values))) { if ($pair[1] -ne '') { $again.Arguments = $again.Arguments + ' ' + $pair[0] + ' "' + $pair[1] + '"' } }
     $again.UseShellExecute = $false
     [Diagnostics.Process]$other = [Diagnostics.Process]::Start($again)
     $other.WaitForExit()
@@ -70,6 +73,7 @@ function Get-BytesDigest([byte[]]$Data) {
 #FACTS#
 #RECORD#
 #PEOPLE#
+#SETTINGS#
 
 # --- commands ---------------------------------------------------------------------------------------------------------
 
@@ -167,7 +171,8 @@ function Invoke-CommandLine($Step) {
         if (($Step['run_as'] -eq 'person') -and (Test-System)) {
             [int]$ended = Invoke-AsPerson $line $Step['timeout']
         } else {
-            [Diagnostics.Process]$process = [Diagnostics.Process]::Start((New-Start $line $folder))
+            if ($Step['kind'] -eq 'msi' -and $Step.ContainsKey('hidden')) { [Diagnostics.Process]$process = Start-Hidden $Step['hidden'] $folder }
+            else { [Diagnostics.Process]$process = [Diagnostics.Process]::Start((New-Start $line $folder)) }
             if (-not (Wait-Step $process $Step['timeout'] $before)) {
                 Say ('stopped: not done after ' + $Step['timeout'] + ' seconds')
                 return @('timed out', #TIMED_OUT#)
@@ -175,6 +180,7 @@ function Invoke-CommandLine($Step) {
             [int]$ended = $process.ExitCode
         }
         if (-not (Wait-Programs $Step)) { return @('timed out', #TIMED_OUT#) }
+        if (($Step['log'] -ne '') -and ($Plan['secrets'].Length -gt 0)) { Hide-InLog ([IO.Path]::Combine($Logs, $Step['log'])) }
         [string]$meaning = 'failed'
         if ($Step['codes'].ContainsKey('' + $ended)) { $meaning = $Step['codes']['' + $ended] }
         Say ('exit code ' + $ended + ': ' + $meaning)
@@ -577,10 +583,11 @@ function Start-Log([bool]$Fresh) {
     $script:Logging = $true
 }
 
-if ([Array]::IndexOf(@('install', 'uninstall', 'repair', 'detect', 'status', 'facts'), $Verb) -lt 0) {
+if ([Array]::IndexOf(@('install', 'uninstall', 'repair', 'detect', 'status', 'facts', 'call'), $Verb) -lt 0) {
     [Console]::Error.WriteLine('apply: the verb is install, uninstall, repair, detect, status or facts, not ' + $Verb)
     exit #WRONG_USE#
 }
+if ($Verb -eq 'call') { exit (Receive-Call) }
 if ($Verb -eq 'facts') {
     foreach ($name in @('windows', 'edition', 'architecture', 'language', 'memory', 'disk C', 'power', 'network', 'domain', 'people', 'quiet', 'shell', 'dotnet', 'multi-session', 'computer')) {
         $value = Get-Fact $name
@@ -589,6 +596,10 @@ if ($Verb -eq 'facts') {
     Say ('time: ' + [DateTime]::Now.ToString('yyyy-MM-ddTHH:mm'))
     exit 0
 }
+$Refused = @(0, @())
+if ($Plan.ContainsKey('settings')) { $Refused = Get-Refusal }
+elseif ($Site + $Set + $Values -ne '') { $Refused = @(#UNSETTLED#, ,'this package has no settings') }
+if (($Refused[0] -ne 0) -and ($WhatIf -or ($Verb -eq 'detect') -or ($Verb -eq 'status'))) { foreach ($line in $Refused[1]) { Say ('settings: ' + $line) }; exit $Refused[0] }
 if ($Verb -eq 'detect') { exit (Show-Detection) }
 if ($Verb -eq 'status') { exit (Show-Status) }
 if ($WhatIf) { exit (Show-Plan) }
@@ -611,6 +622,7 @@ try { Start-Log (-not $unfinished) } catch {
 Enter-Job
 Say ($Plan['name'] + ' ' + $Plan['version'] + ', revision ' + $Plan['revision'] + ': ' + $Verb)
 try {
+    if ($Refused[0] -ne 0) { foreach ($line in $Refused[1]) { Say ('settings: ' + $line) }; Remove-Idle; exit $Refused[0] }
     if ($unfinished) {
         Clear-Resume
         Say ('going on with an unfinished ' + $Verb + ': ' + $journal['ended'].Count + ' steps are done')
@@ -619,6 +631,7 @@ try {
         [int]$stopped = Start-Verb
         if ($stopped -ne 0) { Remove-Idle; exit $stopped }
         New-Journal
+        if ($Plan.ContainsKey('settings') -and ($Verb -eq 'install')) { Save-Settings ([IO.Path]::Combine($Room, 'settings.txt')) }
         $journal = @{ 'begun' = @{}; 'ended' = @{}; 'undoing' = $null; 'restarted' = 0 }
     }
     if ($null -ne $journal['undoing']) { exit (Undo-Run $journal['undoing']) }
@@ -628,6 +641,7 @@ try {
     Say ('stopped: ' + $_.Exception.GetBaseException().Message)
     exit #STEP_FAILED#
 } finally { Hide-Progress }
+if ($Plan.ContainsKey('settings')) { $ended = Read-Journal; if (($null -eq $ended) -or $ended['over']) { Clear-Withheld } }
 # a message that nobody has answered must not hold the process
 if ($script:Showing) { [Environment]::Exit($final) }
 exit $final

@@ -7,9 +7,10 @@ a journal, one line a step begun and ended; a run that finds one unfinished goes
 from __future__ import annotations
 
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from datetime import timedelta
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -24,6 +25,7 @@ from yendo.steps import host as hosts
 from yendo.steps.base import Result
 from yendo.steps.host import HOME, Host
 from yendo.steps.tell import in_language
+from yendo.terms.settings import SettingError, texts_of
 
 BAD = ("failed", "timed out", "again later")
 
@@ -111,6 +113,7 @@ class _Carrier:
         if journal.undoing is not None:
             return self.undo(journal.undoing)
         if verb == "install":
+            self.remember_settings()
             self.keep()
         return self.steps(verb, journal)
 
@@ -132,6 +135,20 @@ class _Carrier:
         if stopped is not None:
             return stopped
         return self.needs() if verb == "install" else None
+
+    def remember_settings(self) -> None:
+        """What repair, uninstall and detection will need to know: every value but the secret ones."""
+        known = self.manifest.settings
+        lines = [f"{name}={known[name].text_said(value)}\r\n" for name, value in sorted(self.manifest.chosen.items())]
+        if known:
+            self.session.write(rf"{self.host.room}\settings.txt", "".join(lines).encode())
+
+    def remembered(self, manifest: form.Manifest) -> dict[str, str]:
+        """The values that a package was installed with on this machine, as far as it still knows them."""
+        data = self.session.read(self.host.expand(rf"{HOME}\state\{manifest.id}\settings.txt")) or b""
+        pairs = [line.partition("=") for line in data.decode().splitlines()]
+        values = {name: value for name, _, value in pairs if name in manifest.settings}
+        return {name: value for name, value in values.items() if not list(texts_of(manifest.settings, {name: value}))}
 
     def whole(self) -> bool:
         for file in self.manifest.files:
@@ -257,11 +274,20 @@ class _Carrier:
             if need.remove and need.folder and there:
                 self.say(f"{need.package}: nobody needs it any more, exit code {self.other(need.folder, 'uninstall')}")
 
-    def other(self, folder: str, verb: str) -> int:
-        """A verb of the package in a folder of this one."""
+    def other(self, folder: str, verb: str, given: Mapping[str, Any] = {}) -> int:
+        """A verb of the package in a folder of this one, with the ``site`` and the ``settings`` that it is given."""
         inner = self.package / folder
         name = self.host.folder + "\\" + folder.replace("/", "\\")
-        found = carry(form.read(inner), inner, self.session, verb, folder=name, sleep=self.sleep)
+        manifest = form.read(inner)
+        try:
+            known = self.remembered(manifest)
+            layers = known, manifest.sites.get(given.get("site", ""), {}), given.get("settings", {})
+            manifest = form.with_values(manifest, self.session.surroundings.environment, *layers, verb=verb)
+        except SettingError as error:
+            for problem in error.problems:
+                self.say(f"settings: {problem}")
+            return form.UNSETTLED
+        found = carry(manifest, inner, self.session, verb, folder=name, sleep=self.sleep)
         self.host.seconds += found.seconds
         return found.exit_code
 
@@ -391,7 +417,7 @@ class _Carrier:
     def clear(self) -> None:
         """Nothing of ours stays but the logs."""
         self.host.forget(0)
-        for name in ("postponed.txt", "journal.txt"):
+        for name in ("postponed.txt", "journal.txt", "settings.txt"):
             self.session.remove(rf"{self.host.room}\{name}")
         for verb in VERBS:
             for number in range(1, len(self.manifest.actions(verb)) + 1):

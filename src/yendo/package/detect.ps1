@@ -8,6 +8,7 @@ $ErrorActionPreference = 'Stop'
 
 #RULES#
 
+#SETTINGS#
 [bool]$all = $Rules.Length -gt 0
 foreach ($rule in $Rules) {
     $verdict = Test-Rule $rule

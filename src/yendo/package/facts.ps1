@@ -152,6 +152,12 @@ function Test-Node($Node) {
             }
             return @($member, $false, ($me + ' and group ' + $want))
         }
+        'setting' {
+            [string[]]$chosen = $want[0].Split([char]10)
+            [bool]$among = $false
+            for ([int]$at = 1; $at -lt $want.Length; $at++) { foreach ($part in $chosen) { if ([string]::Equals($part, $want[$at], 'OrdinalIgnoreCase')) { $among = $true } } }
+            return @($among, $false, ($Node['fact'] + ' is ' + [string]::Join(',', $chosen)))
+        }
         'script' {
             [string]$script = [IO.Path]::Combine($Here, $want.Replace('/', '\'))
             [int]$code = (Invoke-Call ('powershell.exe -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + $script + '"') $true)[0]

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -9,16 +10,19 @@ import msgspec
 
 from yendo.errors import Unreadable, Usage
 from yendo.facts import secrets
+from yendo.facts.surroundings import expand
 from yendo.plan import Plan
 from yendo.plan.model import VERBS, Way
 from yendo.steps import Action, At, Step, kind_of
 from yendo.steps.base import below
 from yendo.steps.host import STEP_FAILED, TIMED_OUT
-from yendo.steps.msi import MsiStep, product_code
+from yendo.steps.msi import MsiStep, delivered, product_code
 from yendo.steps.msi import command as _msi_command
 from yendo.steps.take_back import TakeBackStep
+from yendo.terms import settings as places
 from yendo.terms.amounts import seconds
 from yendo.terms.rules import Rule
+from yendo.terms.settings import Setting
 from yendo.terms.when import Node
 from yendo.terms.when import resolve as resolve_condition
 
@@ -28,7 +32,7 @@ CONTENT = ("media/", "extras/", "transforms/", "made/")  # what the steps use, s
 # The runner's own exit codes; every other one is the installer's.
 LATER = 1618
 NOT_APPLICABLE, DAMAGED, WRONG_USE, NO_LOG, RUNNING, POSTPONED = 20, 21, 24, 25, 26, 27
-RESTRICTED, NEED_MISSING, NOT_DETECTED, REFUSED, NEEDED = 28, 29, 30, 31, 34
+RESTRICTED, NEED_MISSING, NOT_DETECTED, REFUSED, UNSETTLED, EXPOSED, NEEDED = 28, 29, 30, 31, 32, 33, 34
 
 
 class ExitCode(msgspec.Struct, frozen=True):
@@ -55,6 +59,8 @@ EXIT_CODES: dict[int, ExitCode] = {
     NEED_MISSING: ExitCode("a prerequisite is missing and this package does not bring it, or nobody is there to agree to it", "failure"),
     NOT_DETECTED: ExitCode("every step ended well, and the package is still not detected", "failure"),
     REFUSED: ExitCode("the person did not agree to a prerequisite", "failure"),
+    UNSETTLED: ExitCode("a setting is unknown, missing, or not as its plan allows; nothing was begun", "failure"),
+    EXPOSED: ExitCode("the file with the values can be read or changed by others, or a secret was given on a command line", "failure"),
     NEEDED: ExitCode("another package needs this one, so it was not removed", "failure"),
 }
 
@@ -91,7 +97,7 @@ class Needed(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Manifest(msgspec.Struct, frozen=True, kw_only=True):
-    """``keep``: all, scripts or nothing. ``in_the_way`` by verb."""
+    """``keep``: all, scripts or nothing. ``in_the_way`` by verb. ``chosen`` are the values that its places were filled with."""
 
     schema: str = SCHEMA
     id: str
@@ -116,6 +122,9 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     properties: dict[str, dict[str, str]] = {}  # medium -> properties of the plan, for predictions
     tool: str = ""
     secrets: tuple[str, ...] = ()  # values that no log may show
+    settings: dict[str, Setting] = {}
+    sites: dict[str, dict[str, str]] = {}
+    chosen: dict[str, str] = {}
 
     def actions(self, verb: str) -> tuple[Action, ...]:
         return {"install": self.install, "uninstall": self.uninstall, "repair": self.repair}[verb]
@@ -126,6 +135,39 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
         import hashlib
 
         return hashlib.sha256(encode(msgspec.structs.replace(self, files=(), tool=""))).hexdigest()[:16]
+
+
+def used(manifest: Manifest, verb: str) -> list[str]:
+    """The settings that a verb cannot do without: install, uninstall, repair or detect."""
+    parts = [manifest.detect] if verb == "detect" else [manifest.actions(verb), manifest.when if verb != "uninstall" else ()]
+    names = places.names_in([*parts, manifest.needs if verb == "install" else (), manifest.detect if verb == "install" else ()])
+    return sorted(names)
+
+
+def sites_of(manifest: Manifest) -> tuple[str, ...]:
+    """The named sets of values that a package is proved with; one without a name where it has none."""
+    return tuple(manifest.sites) or ("",)
+
+
+def with_values(manifest: Manifest, environment: Mapping[str, str], *layers: Mapping[str, places.Value], verb: str | None = None) -> Manifest:
+    """The manifest as it is with values; a later layer is stronger. ``verb`` asks only for what that needs. Raises SettingError."""
+    if not manifest.settings:
+        return manifest
+    values = places.settle(manifest.settings, *layers, needed=used(manifest, verb) if verb else None)
+    folders = {name: expand(value, environment) for name, value in values.items() if manifest.settings[name].type == "folder"}
+    return settled(manifest, values | folders)
+
+
+def settled(manifest: Manifest, values: Mapping[str, str]) -> Manifest:
+    """The manifest with every place filled; ``values`` as ``settle`` gives them, folders expanded. Secrets join what no log may show."""
+    if not manifest.settings:
+        return manifest
+    known = manifest.settings
+    body = msgspec.to_builtins(msgspec.structs.replace(manifest, settings={}, sites={}))
+    full: Manifest = msgspec.convert(places.fill(body, lambda text: places.fill_text(text, known, values)), Manifest)
+    hidden = {value for name, value in values.items() if known[name].secret and value}
+    chosen = {name: value for name, value in values.items() if not known[name].secret}
+    return msgspec.structs.replace(full, settings=known, sites=manifest.sites, chosen=chosen, secrets=tuple(sorted({*manifest.secrets, *hidden})))
 
 
 def needed_first(need: Needed) -> Action:
@@ -151,7 +193,9 @@ def read(package: Path) -> Manifest:
 
 def at(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path, str] = {}) -> At:
     """Where a step of the plan stands; steps count from 1."""
-    return At(workspace, verb, number, steps_of(workspace, plan, verb), digest_of, {medium.file: medium.sha256 for medium in plan.media})
+    return At(
+        workspace, verb, number, steps_of(workspace, plan, verb), digest_of, {medium.file: medium.sha256 for medium in plan.media}, plan.settings
+    )
 
 
 def action(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path, str] = {}) -> Action:
@@ -200,7 +244,7 @@ def _way(way: Way) -> InTheWay:
 def _secret(plan: Plan) -> tuple[str, ...]:
     steps = [step for verb in VERBS for step in plan.steps(verb) if isinstance(step, MsiStep)]
     pairs = [(name, str(value)) for step in steps for name, value in step.properties.items()]
-    return tuple(sorted({value for name, value in pairs if value and secrets.is_secret(name)}))
+    return tuple(sorted({value for name, value in pairs if value and secrets.is_secret(name) and not places.PLACE.search(value)}))
 
 
 def keeps(plan: Plan) -> str:
@@ -217,7 +261,7 @@ def _need(workspace: Path, need: Any) -> Needed:
         inner = read(below(workspace, need.source, "extras"))
         if inner.id != need.package:
             raise Usage(f"the package in {need.source} is {inner.id}, not {need.package}")
-        rules = rules or inner.detect
+        rules = rules or with_values(inner, {}, verb="detect").detect
     folder = need.source.rstrip("/\\").replace("\\", "/") if need.source else ""
     return Needed(need.package or "", need.version or "", folder, rules, need.consent, need.remove)
 
@@ -250,9 +294,11 @@ def resolve(workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_o
         repair=actions["repair"],
         detect=plan.detect,
         files=files,
+        settings=plan.settings,
+        sites={site: {name: plan.settings[name].text_of(value, said=True) for name, value in values.items()} for site, values in plan.site.items()},
         tool=tool,
         properties={
-            step.media: {name: str(value) for name, value in step.properties.items()}
+            step.media: {name: str(value) for name, value in delivered(step).properties.items()}
             | ({"ADDLOCAL": ",".join(step.features)} if step.features else {})
             for step in plan.install
             if isinstance(step, MsiStep) and step.media

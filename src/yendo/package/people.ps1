@@ -27,7 +27,10 @@ function Get-Native {
             @('RmStartSession', 'rstrtmgr.dll', [int], @([IntPtr], [int], [IntPtr])),
             @('RmRegisterResources', 'rstrtmgr.dll', [int], @([int], [int], [IntPtr], [int], [IntPtr], [int], [IntPtr])),
             @('RmGetList', 'rstrtmgr.dll', [int], @([int], [IntPtr], [IntPtr], [IntPtr], [IntPtr])),
-            @('RmEndSession', 'rstrtmgr.dll', [int], @([int])))) {
+            @('RmEndSession', 'rstrtmgr.dll', [int], @([int])),
+            @('MsiSetInternalUI', 'msi.dll', [int], @([int], [IntPtr])),
+            @('MsiEnableLogW', 'msi.dll', [int], @([int], [string], [int])),
+            @('MsiInstallProductW', 'msi.dll', [int], @([string], [string])))) {
         $method = $type.DefinePInvokeMethod($row[0], $row[1], 'Public, Static, PinvokeImpl', 'Standard', $row[2], [Type[]]$row[3], 'Winapi', 'Unicode')
         $method.SetImplementationFlags('PreserveSig')
     }

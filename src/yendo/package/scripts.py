@@ -47,6 +47,26 @@ def literal(value: Any) -> str:
     raise TypeError(f"no literal for {type(value).__name__}")
 
 
+def _settings(manifest: form.Manifest) -> dict[str, Any]:
+    """What the scripts have to know of settings; nothing where there are none."""
+    if not manifest.settings:
+        return {}
+    rows = {
+        name: {
+            "type": one.type,
+            "default": None if one.default is None else one.text_of(one.default, said=True),
+            "allowed": list(one.allowed),
+            "least": one.least,
+            "most": one.most,
+            "words": list(one.words),
+            "secret": one.secret,
+            "meaning": _one_line(one.meaning),
+        }
+        for name, one in manifest.settings.items()
+    }
+    return {"settings": rows, "sites": manifest.sites, "used": {verb: form.used(manifest, verb) for verb in (*VERBS, "detect")}}
+
+
 def _template(name: str) -> str:
     """A script's fixed part, with the parts that several of them share."""
     here = files("yendo.package")
@@ -54,6 +74,10 @@ def _template(name: str) -> str:
     for part in ("facts", "record", "people"):
         text = text.replace(f"#{part.upper()}#\n", here.joinpath(f"{part}.ps1").read_text("utf-8"))
     return text
+
+
+def _part(name: str) -> str:
+    return files("yendo.package").joinpath(f"{name}.ps1").read_text("utf-8")
 
 
 def _script(text: str) -> bytes:
@@ -104,6 +128,7 @@ def _step(action: Action) -> dict[str, Any]:
         "retries": action.retries,
         "retry_wait": action.retry_wait,
         "on_failure": action.on_failure,
+        "log": action.log,
         "reverse": action.reverse,
         "temporary_reverse": action.temporary_reverse,
     }
@@ -155,6 +180,8 @@ def runner(manifest: form.Manifest) -> bytes:
         "choice": CHOICE,
         "first_language": list(dict.fromkeys(name for way in manifest.in_the_way.values() for name in way.text)),
         "secrets": list(manifest.secrets),
+        **_settings(manifest),
+        "restarts": any(action.kind == "restart" for action in manifest.install),
         "busy_wait": BUSY_WAIT,
         "busy_tries": BUSY_TRIES,
         "detect": [_rule(rule) for rule in manifest.detect],
@@ -169,7 +196,7 @@ def runner(manifest: form.Manifest) -> bytes:
     kinds = sorted({action.kind for verb in VERBS for action in manifest.actions(verb)})
     switch = "\n".join(f"        '{name}' {{ return Step-{''.join(part.capitalize() for part in name.split('-'))} $Step }}" for name in kinds)
     text = _template("apply.ps1").replace("#KINDS#", "\n".join(fragment(name) for name in kinds)).replace("#SWITCH#", switch)
-    text = text.replace("#RULES#", judging(data))
+    text = text.replace("#RULES#", judging(data)).replace("#SETTINGS#\n", _part("settings") if manifest.settings else "")
     for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
         if hasattr(form, mark):
             text = text.replace(f"#{mark}#", str(getattr(form, mark)))
@@ -208,6 +235,12 @@ def judging(data: Any) -> str:
 
 
 FORMS = ("present", "code")
+_SETTLED = r"""
+[string]$kept = [Environment]::ExpandEnvironmentVariables('%ProgramData%\Yendo\state\' + $Plan['id'] + '\settings.txt')
+[void](Initialize-Settings '' '' '' 'detect' $kept)
+$Rules = $Plan['detect']
+
+"""
 
 
 def detection(manifest: form.Manifest, form_of_answer: str = "present") -> bytes:
@@ -224,4 +257,10 @@ def _detection(manifest: form.Manifest, form_of_answer: str) -> str:
     rules = ",\n".join("    " + literal(rule) for rule in data)
     name = f"{manifest.name} {manifest.version}, revision {manifest.revision}"
     head = f"[string]$Name = {literal(name)}\n[bool]$Always = {literal(form_of_answer == 'code')}\n$Rules = @(\n{rules}\n)"
-    return _template("detect.ps1").replace("#RULES#", judging(data)).replace("#DATA#", head)
+    used = form.used(manifest, "detect")
+    asks = {name: one for name, one in manifest.settings.items() if name in used}
+    if asks:
+        known = {"id": manifest.id, "secrets": [], "detect": data, **_settings(msgspec.structs.replace(manifest, settings=asks, sites={}))}
+        head = head.replace(f"$Rules = @(\n{rules}\n)", f"$Plan = {literal(known)}")
+    text = _template("detect.ps1").replace("#RULES#", judging(data)).replace("#DATA#", head)
+    return text.replace("#SETTINGS#\n", _part("settings") + _SETTLED if asks else "")

@@ -12,6 +12,7 @@ from yendo.facts.versions import VersionRange
 from yendo.steps import AnyStep, Step
 from yendo.terms.amounts import Architecture, Digest, Identifier, Text, Written, seconds
 from yendo.terms.rules import Rule
+from yendo.terms.settings import Name, Setting, Value
 from yendo.terms.when import Condition
 
 
@@ -127,11 +128,14 @@ class Plan(Written, frozen=True, kw_only=True):
     """A whole plan. ``detect``: all rules must hold. Without ``uninstall`` it follows from the install's steps, in reverse.
 
     ``keep``: what stays on the machine for repair and uninstall when the package's folder has gone. ``exclusive``: how long a
-    second start waits for the first before it leaves.
+    second start waits for the first before it leaves. ``settings`` are chosen when the package is delivered, and stand as
+    ``{setting.NAME}`` in texts; ``site`` are named sets of their values.
     """
 
     package: Package
     media: tuple[Media, ...] = ()
+    settings: dict[Name, Setting] = {}
+    site: dict[Identifier, dict[str, Value]] = {}
     when: Condition = Condition()
     need: tuple[Need, ...] = ()
     in_the_way: InTheWay = InTheWay()

@@ -5,14 +5,16 @@ from __future__ import annotations
 import difflib
 import re
 import tomllib
+from collections.abc import Iterator
 from pathlib import Path as FilePath
-from typing import Any, get_args
+from typing import Any, get_args, get_origin
 
 import msgspec
 
 from yendo.errors import YendoError
 from yendo.plan import model, places
 from yendo.steps import AnyStep
+from yendo.terms import settings
 from yendo.terms.changes import Change
 from yendo.terms.rules import Rule
 
@@ -58,16 +60,24 @@ def read_text(text: str, name: str = "plan.toml") -> tuple[model.Plan, dict[plac
     problems = list(_unknown(raw, model.Plan, (), found))
     if not problems:
         try:
-            return msgspec.convert(raw, model.Plan), found
+            plan = msgspec.convert(raw, model.Plan)
         except msgspec.ValidationError as error:
             problems = [_explain(error, raw, found)]
+        else:
+            problems = [*_wrong_sites(plan, found), *_unsettled(raw, plan, (), found)]
+            if not problems:
+                return plan, found
     raise PlanError(name, problems)
 
 
 def _unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, int]) -> Any:
     """Every key that its table does not know, with the nearest that it does."""
-    struct = _struct_for(kind, raw)
-    if isinstance(raw, list):
+    named = _named(kind)
+    struct = None if named is not None else _struct_for(kind, raw)
+    if isinstance(raw, dict) and named is not None:
+        for key, value in raw.items():
+            yield from _unknown(value, named, (*path, key), found)
+    elif isinstance(raw, list):
         for at, item in enumerate(raw):
             yield from _unknown(item, kind, (*path, at), found)
     elif struct is not None and isinstance(raw, dict):
@@ -81,6 +91,46 @@ def _unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, in
                 yield Problem(places.nearest(found, (*path, key)), f"unknown key {key!r} in {_where(path)}{hint}")
             elif key in fields:
                 yield from _unknown(value, fields[key], (*path, key), found)
+
+
+def _wrong_sites(plan: model.Plan, found: dict[places.Path, int]) -> Iterator[Problem]:
+    for site, values in plan.site.items():
+        wrong = list(settings.texts_of(plan.settings, values))
+        secret = [(name, "it is secret, so its value does not belong into a plan") for name in values if name in plan.settings and plan.settings[name].secret]
+        for name, problem in wrong + secret:
+            yield Problem(places.nearest(found, ("site", site, name)), f"[site.{site}]: {problem if name in problem else f'{name}: {problem}'}")
+
+
+def _unsettled(raw: Any, plan: model.Plan, path: places.Path, found: dict[places.Path, int]) -> Iterator[Problem]:
+    """Every place of a setting that the plan does not have, and every value that no such setting can have."""
+    if isinstance(raw, dict):
+        for key, value in raw.items():
+            if path and path[-1] == "setting" and key in plan.settings and not isinstance(value, dict):
+                for wanted in value if isinstance(value, list) else [value]:
+                    try:
+                        plan.settings[key].text_of(wanted)
+                    except ValueError as error:
+                        yield Problem(places.nearest(found, (*path, key)), f"{_where(path)}: {key} can never be so: {error}")
+            names = settings.names_in(key) | ({key} if path and path[-1] == "setting" else set())
+            yield from _no_such(names, plan, (*path, key), found)
+            yield from _unsettled(value, plan, (*path, key), found)
+    elif isinstance(raw, list):
+        for at, item in enumerate(raw):
+            yield from _unsettled(item, plan, (*path, at), found)
+    else:
+        yield from _no_such(settings.names_in(raw), plan, path, found)
+
+
+def _no_such(names: set[str], plan: model.Plan, path: places.Path, found: dict[places.Path, int]) -> Iterator[Problem]:
+    for name in sorted(names - set(plan.settings)):
+        near = difflib.get_close_matches(name, plan.settings, 1)
+        hint = f"; did you mean {near[0]!r}?" if near else f"; declare it: [settings.{name}]"
+        yield Problem(places.nearest(found, path), f"{_where(path)}: there is no setting {name!r}{hint}")
+
+
+def _named(kind: Any) -> Any:
+    """What the values of a table with names of the packager's own are; None where its keys are known."""
+    return get_args(kind)[1] if get_origin(kind) is dict else None
 
 
 def _struct_for(kind: Any, raw: Any) -> Any:
@@ -112,11 +162,21 @@ _KINDS: dict[str | int, tuple[str, Any]] = {
 }
 
 
+def _culprit(path: list[str | int], raw: Any) -> list[str | int]:
+    """Which setting it is that cannot be read: the library does not tell the name of an entry."""
+    for name, value in raw["settings"].items() if path == ["settings"] else ():
+        try:
+            msgspec.convert(value, settings.Setting)
+        except msgspec.ValidationError:
+            return [name]
+    return []
+
+
 def _explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, int]) -> Problem:
     message, _, where = str(error).partition(" - at `")
     path: list[str | int] = []
     for name, index, _key in re.findall(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[(\d+)\]|\[(\.\.\.)\]", where.rstrip("`")):
-        path += [int(index)] if index else [name] if name else []
+        path += [int(index)] if index else [name] if name else _culprit(path, raw)
     if match := re.match(r"Invalid value '(.+)'$", message):
         noun, union = next((_KINDS[part] for part in reversed(path) if part in _KINDS), ("step", AnyStep))
         kinds = [struct.__struct_config__.tag for struct in _flat(union)]

@@ -67,7 +67,7 @@ def is_newer(identity: Identity, manifest: form.Manifest) -> bool:
         return False
 
 
-def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, account: Account = "system") -> Made:
+def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, account: Account = "system", site: str | None = None) -> Made:
     """Carries the package out, wholly and up to each of its steps, removes it, and installs every other installer alone.
 
     Raises NotCovered where the simulated machine cannot carry the package out.
@@ -76,10 +76,10 @@ def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, a
     missing: list[str] = []
     before = machine.baseline(account)
     with machine.fresh(account) as session:
-        stage = Stage(package, machine, account, lambda title: None)
+        stage = Stage(package, machine, account, lambda title: None, site=site)
         manifest = stage.manifest
         environment = session.surroundings.environment
-        session.bring(package, stage.folder)
+        stage.bring(session)
         found = stage.verb(session, "install")
         if found.exit_code not in (*ACCEPTED, form.NOT_DETECTED):
             raise NotCovered(f"the simulated machine does not install it: exit code {found.exit_code}; {'; '.join(found.lines[-2:])}")
@@ -92,14 +92,14 @@ def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, a
     always = tuple(action for action in manifest.install if not action.when)
     if 0 < len(always) < len(manifest.install):
         with machine.fresh(account) as session:
-            session.bring(package, stage.folder)
+            stage.bring(session)
             if _carried(msgspec.structs.replace(manifest, install=always, detect=()), package, session, stage.folder):
                 also.append(("this version, where no step's condition holds", session.state()))
     steps = []
     for count in range(1, len(manifest.install)):
         part = msgspec.structs.replace(manifest, install=manifest.install[:count], detect=(), needs=manifest.needs)
         with machine.fresh(account) as session:
-            session.bring(package, stage.folder)
+            stage.bring(session)
             if _carried(part, package, session, stage.folder):
                 state = session.state()
                 if difference(state, after) and not any(not difference(state, there) for _, there in also):

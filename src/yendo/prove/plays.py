@@ -33,7 +33,7 @@ NOT_ON_LAYER = "only a simulated machine can be put into this state"
 
 def _installed(stage: Stage, session: Session, title: str = "install") -> State | None:
     """Brings and installs the package, with a phase of this title; None where that failed, with a phase that says why."""
-    session.bring(stage.package, stage.folder)
+    stage.bring(session)
     carried = stage.verb(session, "install")
     if carried.exit_code in ACCEPTED:
         if title:
@@ -111,7 +111,7 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
             kept = rf"{folder}\own-data.txt" if folder else None
             if kept:
                 session.write(kept, b"a person's own")
-            session.bring(stage.package, stage.folder)
+            stage.bring(session)
             if stage.script_says(session)[0] is not True:
                 stage.detection(session, session.state(), "older", f"{identity.version} alone is not detected", False, stage.script_says(session))
             after = _installed(stage, session, f"installed over {identity.version}")
@@ -139,7 +139,7 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
 
 
 def _left_alone(stage: Stage, session: Session, there: State, own: list[Effect], version: str) -> None:
-    session.bring(stage.package, stage.folder)
+    stage.bring(session)
     carried = stage.verb(session, "install")
     now = session.state()
     changed = [effect for effect in difference(there, now) if any(effect.thing.identity == mine.thing.identity for mine in own)]
@@ -160,7 +160,7 @@ def _left_alone(stage: Stage, session: Session, there: State, own: list[Effect],
 
 def need_missing(stage: Stage) -> None:
     with stage.machine.fresh(stage.account) as session:
-        session.bring(stage.package, stage.folder)
+        stage.bring(session)
         before = session.state()
         carried = stage.verb(session, "install")
         changed = _unchanged(stage, session, before)
@@ -213,7 +213,7 @@ def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[
                 stage.phase("facts", "the machine's facts", None, "a machine in this state", NOT_ON_LAYER)
                 return
             session.facts = change(USUAL)  # type: ignore[misc]
-            session.bring(stage.package, stage.folder)
+            stage.bring(session)
             before = session.state()
             carried = stage.verb(session, "install")
             if refused or carried.exit_code in (form.LATER, form.NOT_APPLICABLE, form.NEED_MISSING, form.POSTPONED):
@@ -251,7 +251,7 @@ def interrupted(stage: Stage) -> None:
     if goal is None:
         return
     with stage.machine.fresh(stage.account) as session:
-        session.bring(stage.package, stage.folder)
+        stage.bring(session)
         if stage.machine.place == "simulation":
             cut = _cut_simulated(stage, session)
         elif stage.machine.has_powershell:
@@ -280,8 +280,8 @@ def interrupted(stage: Stage) -> None:
 def _cut_simulated(stage: Stage, session: Any) -> bool:
     write, middle = session.write, (len(stage.manifest.install) + 1) // 2
 
-    def writing(path: str, data: bytes) -> None:
-        write(path, data)
+    def writing(path: str, data: bytes, *, private: bool = False) -> None:
+        write(path, data, private=private)
         if path.endswith("journal.txt") and data.count(b"\nstep\t") >= middle:
             raise _Cut
 
@@ -296,7 +296,7 @@ def _cut_simulated(stage: Stage, session: Any) -> bool:
 
 
 def _cut_real(stage: Stage, session: Any) -> bool:
-    runner = threading.Thread(target=lambda: session.run(f'cmd /s /c ""{stage.folder}\\apply.cmd" install"', timeout=600))
+    runner = threading.Thread(target=lambda: session.run(f'cmd /s /c ""{stage.folder}\\apply.cmd" install{stage.options}"', timeout=600))
     runner.start()
     until = time.monotonic() + 120
     while runner.is_alive() and time.monotonic() < until and not stage.unfinished(session):

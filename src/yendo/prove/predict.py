@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -28,6 +30,7 @@ from yendo.package import manifest as form
 from yendo.package.manifest import Manifest, read
 from yendo.steps import KINDS, Action
 from yendo.steps.host import HOME, Host
+from yendo.terms.settings import SettingError
 
 
 def install_effects(
@@ -123,9 +126,11 @@ def _host(manifest: Manifest, package: Path, surroundings: Surroundings, state: 
     host = Host(session, manifest.id, package, folder, logs=manifest.logs)
     host.sleep = lambda _: None
 
-    def other(inner: str, verb: str) -> int:
-        found = carry.carry(read(package / inner), package / inner, session, verb, folder=rf"{folder}\{inner}", sleep=host.sleep)
-        return found.exit_code
+    def other(inner: str, verb: str, given: Mapping[str, Any]) -> int:
+        whole = read(package / inner)
+        layers = whole.sites.get(given.get("site", ""), {}), given.get("settings", {})
+        settled = form.with_values(whole, surroundings.environment, *layers, verb=verb)
+        return carry.carry(settled, package / inner, session, verb, folder=rf"{folder}\{inner}", sleep=host.sleep).exit_code
 
     host.carry_other = other
     return host
@@ -142,6 +147,8 @@ def _performed(action: Action, host: Host) -> tuple[list[Effect], list[str]]:
         KINDS[action.kind].perform(action, host)
     except NotCovered:
         return [], [f"{action.title}: what it does is known only from a run"]
+    except SettingError as error:
+        return [], [f"{action.title}: {problem}" for problem in error.problems]
     except (OSError, ValueError) as error:
         return [], [f"{action.title}: fails on a fresh machine: {error}"]
     for thing in [thing for thing in state if thing.identity.startswith(own)]:

@@ -34,7 +34,7 @@ def prove(
         if scenario not in SCENARIOS:
             raise NotCovered(f"scenario {scenario!r} is not known; there are: {', '.join(SCENARIOS)}")
         scenario = SCENARIOS[scenario]
-    stage = Stage(package, machine, scenario.account, progress, accept)
+    stage = Stage(package, machine, scenario.account, progress, accept, scenario.site)
     begun, started = time.monotonic(), datetime.now(UTC).isoformat(timespec="seconds")
     reason = scenario.calls_for(stage.manifest)
     if reason:

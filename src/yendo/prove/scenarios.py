@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 
 import msgspec
@@ -16,7 +16,7 @@ from yendo.terms.when import Node
 
 
 class Scenario(msgspec.Struct, frozen=True):
-    """``calls_for`` tells why a package does not need it, in words; nothing where it does."""
+    """``calls_for`` tells why a package does not need it, in words; nothing where it does. ``site``: with the values of that one."""
 
     id: str
     title: str
@@ -24,6 +24,16 @@ class Scenario(msgspec.Struct, frozen=True):
     play: Callable[[Stage], None]
     calls_for: Callable[[form.Manifest], str] = lambda manifest: ""
     note: str = ""
+    site: str | None = None
+
+
+def at_sites(scenarios: Iterable[Scenario], sites: Iterable[str]) -> list[Scenario]:
+    """Every scenario once for each named set of values."""
+    return [
+        msgspec.structs.replace(one, id=f"{one.id}@{site}", title=f"{one.title}, {site}", site=site) if site else one
+        for one in scenarios
+        for site in sites
+    ]
 
 
 # --- what packages claim --------------------------------------------------------------------------

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import time
 from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
@@ -36,16 +37,29 @@ _CAUSES = {
     "older": ("the rules hold for an older version already", "ask for the version; yendo detect derive tells them apart"),
 }
 
-_PREDICTED: dict[tuple[bytes, str, str], tuple[list[Effect], list[str]]] = {}
+
+def made_up(manifest: form.Manifest) -> dict[str, str]:
+    """A value for every secret of a package: the same for the same bytes, so that a proof can be repeated, and found nowhere by chance."""
+    seed = f"{manifest.id} {manifest.version} {manifest.revision}"
+    names = [name for name, setting in manifest.settings.items() if setting.secret]
+    return {name: "secret-" + hashlib.sha256(f"{seed} {name}".encode()).hexdigest()[:20] for name in names}
+
+
+_PREDICTED: dict[tuple[bytes, str, str, str], tuple[list[Effect], list[str]]] = {}
 Progress = Callable[[str], object]
 
 
 class Stage:
     """A built package, a kind of machine and an account; phases are added to it as they are carried out."""
 
-    def __init__(self, package: Path, machine: Machine, account: Account, progress: Progress, accept: Sequence[str] = ()) -> None:
+    def __init__(
+        self, package: Path, machine: Machine, account: Account, progress: Progress, accept: Sequence[str] = (), site: str | None = None
+    ) -> None:
         self.package, self.machine, self.account, self.progress, self.accept = package, machine, account, progress, accept
-        self.manifest = form.read(package)
+        manifest = form.read(package)
+        self.site = form.sites_of(manifest)[0] if site is None else site
+        self.made_up = made_up(manifest)
+        self.manifest = self.settled(manifest)
         self.folder = rf"C:\Hand over\{self.manifest.id}"
         self.phases: list[Phase] = []
         self.command_seconds = 0.0
@@ -56,6 +70,28 @@ class Stage:
     @property
     def by(self) -> str:
         return "the package's own runner" if self.machine.has_powershell else "Yendo, by the same steps; the runner was not executed"
+
+    def settled(self, manifest: form.Manifest) -> form.Manifest:
+        """With the values of the site; secrets are made up, so that their way can be followed. Raises SettingError."""
+        environment = self.machine.surroundings(self.account).environment if manifest.settings else {}
+        return form.with_values(manifest, environment, manifest.sites.get(self.site, {}), self.made_up)
+
+    def bring(self, session: Session) -> None:
+        """The package to the machine, and beside it the file with what is secret."""
+        session.bring(self.package, self.folder)
+        if self.made_up and self.machine.has_powershell:
+            text = "".join(f"{name} = {value}\r\n" for name, value in self.made_up.items())
+            session.write(self.values_file, text.encode(), private=True)
+
+    @property
+    def values_file(self) -> str:
+        return rf"C:\Hand over\{self.manifest.id}-values.txt"
+
+    @property
+    def options(self) -> str:
+        """What the runner's command line says of the settings."""
+        site = f" -Site {self.site}" if self.site else ""
+        return site + (f' -Values "{self.values_file}"' if self.made_up else "")
 
     # --- building blocks -------------------------------------------------------------------------
 
@@ -112,7 +148,7 @@ class Stage:
     def _started(self, session: Session, verb: str) -> carry.Carried:
         if self.machine.has_powershell:
             # "call" loses the exit code in an older layer; a management system starts it through the shell too
-            ran = session.run(f'cmd /s /c ""{self.folder}\\apply.cmd" {verb}"', timeout=RUNNER_LIMIT)
+            ran = session.run(f'cmd /s /c ""{self.folder}\\apply.cmd" {verb}{self.options}"', timeout=RUNNER_LIMIT)
             self.command_seconds += ran.seconds
             code = TIMED_OUT if ran.exit_code is None else ran.exit_code
             return carry.Carried(code, tuple(line for line in ran.output.splitlines() if line.strip()))
@@ -184,13 +220,14 @@ class Stage:
     def life(self) -> None:
         """Fresh, installed, installed again, removed."""
         with self.machine.fresh(self.account) as session:
-            session.bring(self.package, self.folder)
+            self.bring(session)
             before = self.machine.baseline(self.account)
             if not self.detection(session, before, "fresh", "fresh machine, not detected", False, self.script_says(session)):
                 return
             after = self.install(session, before)
             if after is None:
                 return
+            self.withheld(session)
             again = self.again(session, after)
             if not self.manifest.uninstall:
                 self.phase(
@@ -221,6 +258,28 @@ class Stage:
         self.detection(session, state, "detected", "detected after the install", True, script)
         self.compare(session, before, state)
         return state
+
+    def withheld(self, session: Session) -> None:
+        """Whether a secret shows up where it must not: in a log, or in what the runner keeps."""
+        if not self.made_up:
+            return
+        environment = session.surroundings.environment
+        folders = [expand(self.manifest.logs, environment), expand(rf"{HOME}\state\{self.manifest.id}", environment)]
+        found = []
+        for path in [path for folder in folders for path in session.files_below(folder)]:
+            data = session.read(path) or b""
+            found += [f"{name}: in {path}" for name, value in self.made_up.items() if value.encode() in data or value.encode("utf-16-le") in data]
+        found += [f"{name}: said by the runner" for name, value in self.made_up.items() if any(value in line for line in self.log)]
+        self.phase(
+            "secrets",
+            "no secret in logs or in what the runner keeps",
+            not found,
+            f"{len(self.made_up)} made-up secrets, found nowhere",
+            "; ".join(found) or "found nowhere",
+            cause=("a step writes it there", "hand it over in a property of an msi step, or in a file that a step takes away again")
+            if found
+            else ("", ""),
+        )
 
     def compare(self, session: Session, before: State, after: State) -> None:
         observed = self.without_own(difference(before, after), session)
@@ -267,7 +326,7 @@ class Stage:
     def predicted(self, session: Session, before: State) -> tuple[list[Effect], list[str]]:
         """What the install should do to a fresh machine: the same for every scenario of these bytes, so it is worked out once."""
         real = self.machine.place != "simulation"
-        key = ((self.package / "manifest.json").read_bytes(), self.machine.name, self.account)
+        key = ((self.package / "manifest.json").read_bytes(), self.machine.name, self.account, self.site)
         if key not in _PREDICTED:
             if len(_PREDICTED) > 16:
                 _PREDICTED.clear()

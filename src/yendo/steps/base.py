@@ -13,6 +13,7 @@ from msgspec import Meta
 from yendo.errors import Usage
 from yendo.terms.amounts import Written, seconds
 from yendo.terms.rules import Rule
+from yendo.terms.settings import Setting
 from yendo.terms.when import Condition, Node, resolve
 
 if TYPE_CHECKING:
@@ -91,7 +92,7 @@ class Action(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class At(msgspec.Struct, frozen=True):
-    """Where a step stands: its workspace, verb and number (from 1), the steps of that verb, the hashes of extras and of media."""
+    """Where a step stands: its workspace, verb and number (from 1), the steps of that verb, the hashes of extras and of media, the settings."""
 
     base: Path
     verb: str
@@ -99,6 +100,7 @@ class At(msgspec.Struct, frozen=True):
     steps: tuple[Step, ...]
     digest_of: dict[Path, str] = {}
     media: dict[str, str] = {}
+    settings: dict[str, Setting] = {}
 
     @property
     def step(self) -> Any:

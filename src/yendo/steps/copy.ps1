@@ -3,11 +3,15 @@ function Step-Copy($Step) {
     foreach ($item in $Step['items']) {
         [string]$to = [Environment]::ExpandEnvironmentVariables($item['to'])
         $wanted[$to.ToLowerInvariant()] = $true
+        [string]$from = [IO.Path]::Combine($Here, $item['source'].Replace('/', '\'))
+        [string]$sum = $item['sha256']
+        [byte[]]$new = $null
+        if ($Step.ContainsKey('fill')) { $new = Get-FilledFile $from $Step['fill']; $sum = Get-BytesDigest $new }
         if ([IO.File]::Exists($to)) {
             if ($Step['keep']) { Say ('kept: ' + $to); continue }
-            if ((Get-Digest $to) -eq $item['sha256']) { Say ('already there: ' + $to); continue }
+            if ((Get-Digest $to) -eq $sum) { Say ('already there: ' + $to); continue }
         }
-        Set-FileFrom $to ([IO.Path]::Combine($Here, $item['source'].Replace('/', '\'))) $item['sha256']
+        if ($null -ne $new) { Set-FileBytes $to $new } else { Set-FileFrom $to $from $sum }
         Say ('placed: ' + $to)
     }
     if ($Step['mirror'] -ne '') {
@@ -21,4 +25,15 @@ function Step-Copy($Step) {
         }
     }
     return @('done', 0)
+}
+
+# The bytes of a text file with its places filled, in the encoding that it has.
+function Get-FilledFile([string]$File, $Fill) {
+    [byte[]]$bytes = [IO.File]::ReadAllBytes($File)
+    $encoding = $Utf8
+    if (($bytes.Length -ge 2) -and ($bytes[0] -eq 255) -and ($bytes[1] -eq 254)) { $encoding = [Text.Encoding]::Unicode }
+    if (($bytes.Length -ge 2) -and ($bytes[0] -eq 254) -and ($bytes[1] -eq 255)) { $encoding = [Text.Encoding]::BigEndianUnicode }
+    [string]$text = $encoding.GetString($bytes)
+    foreach ($name in @($Fill.Keys)) { $text = $text.Replace('{setting.' + $name + '}', $Fill[$name]) }
+    return ,$encoding.GetBytes($text)
 }

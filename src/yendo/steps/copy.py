@@ -2,14 +2,14 @@
 
 from __future__ import annotations
 
-import hashlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from yendo.errors import Usage
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step, in_package
 from yendo.terms.amounts import Text
+from yendo.terms.settings import names_in
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -19,13 +19,36 @@ class CopyStep(Step, tag="copy", frozen=True, rename={"source": "from"}, kw_only
     """Places a file, or the contents of a folder, from ``extras/`` on the machine.
 
     ``existing``: replace a file that is there, or keep it. ``mirror``: afterwards the folder ``to`` holds nothing else;
-    what it held besides is kept aside and put back by the uninstall.
+    what it held besides is kept aside and put back by the uninstall. ``fill``: the files are texts (UTF-8, or UTF-16 with
+    a byte order mark) in which ``{setting.NAME}`` stands for a value chosen at delivery.
     """
 
     source: Text
     to: Text
     existing: Literal["replace", "keep"] = "replace"
     mirror: bool = False
+    fill: bool = False
+
+
+def filled(data: bytes, values: dict[str, str]) -> bytes:
+    """A text file with its places filled, in the encoding that it has. Raises ValueError where it is no text."""
+    encoding = "utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8"
+    text = data.decode(encoding if encoding == "utf-8" else "utf-16-le" if data[:1] == b"\xff" else "utf-16-be")
+    for name, value in values.items():
+        text = text.replace(f"{{setting.{name}}}", value)
+    return text.encode(encoding if encoding == "utf-8" else "utf-16-le" if data[:1] == b"\xff" else "utf-16-be")
+
+
+def places_of(paths: Iterable[Path]) -> list[str]:
+    """The settings that stand in files. Raises Usage where one is no text."""
+    found: set[str] = set()
+    for path in paths:
+        data = path.read_bytes()
+        try:
+            found |= names_in(data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8"))
+        except UnicodeDecodeError as error:
+            raise Usage(f"copy: {path.name} is no text, so no setting can be filled in: {error}") from error
+    return sorted(found)
 
 
 def extras(workspace: Path, step: CopyStep) -> list[tuple[Path, str]]:
@@ -55,7 +78,14 @@ class CopyKind(Kind):
     def resolve(self, step: CopyStep, at: At) -> Action:
         items = [{"source": in_package(at.base, path), "to": target, "sha256": at.digest(path)} for path, target in extras(at.base, step)]
         mirror = step.to.rstrip("\\/").replace("/", "\\") if step.mirror else ""
-        return Action("copy", f"place {step.source}", data={"items": items, "keep": step.existing == "keep", "mirror": mirror})
+        data: dict[str, Any] = {"items": items, "keep": step.existing == "keep", "mirror": mirror}
+        if step.fill:
+            names = places_of(self.sources(step, at.base))
+            unknown = [name for name in names if name not in at.settings]
+            if unknown:
+                raise Usage(f"copy: {step.source} has a place for the setting {unknown[0]!r}, which the plan does not have")
+            data["fill"] = {name: f"{{setting.{name}}}" for name in names}
+        return Action("copy", f"place {step.source}", data=data)
 
     def sources(self, step: CopyStep, base: Path) -> list[Path]:
         return [path for path, _ in extras(base, step)]
@@ -66,12 +96,15 @@ class CopyKind(Kind):
             target = host.expand(item["to"])
             wanted.add(target.lower())
             there = host.session.read(target)
+            new = host.content(item["source"])
+            if action.data.get("fill"):
+                new = filled(new, action.data["fill"])
             if there is not None and action.data["keep"]:
                 host.say(f"kept: {target}")
-            elif there is not None and hashlib.sha256(there).hexdigest() == item["sha256"]:
+            elif there == new:
                 host.say(f"already there: {target}")
             else:
-                host.put(target, host.content(item["source"]))
+                host.put(target, new)
                 host.say(f"placed: {target}")
         if action.data["mirror"]:
             for path in host.session.files_below(host.expand(action.data["mirror"])):

@@ -13,6 +13,7 @@ import defusedxml.ElementTree as ElementTree
 from yendo.steps import json_text, texts
 from yendo.steps.base import Action, At, Kind, Result, Step
 from yendo.terms.amounts import Text
+from yendo.terms.settings import in_json
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -156,7 +157,7 @@ class EditKind(Kind):
     executed = ("API layer", "simulation")
 
     def resolve(self, step: EditStep, at: At) -> Action:
-        as_written = (lambda value: json.dumps(value, ensure_ascii=False)) if step.format == "json" else plain
+        as_written = (lambda value: in_json(json.dumps(value, ensure_ascii=False))) if step.format == "json" else plain
         pairs = [[place, as_written(value)] for place, value in step.set.items()]
         data = {"file": step.file.replace("/", "\\"), "format": step.format, "set": pairs, "remove": list(step.remove), "make": step.make}
         return Action("edit", f"edit {step.file}", data=data)

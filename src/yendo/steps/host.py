@@ -55,7 +55,7 @@ class Host:
         self.lines: list[str] = []
         self.seconds = 0.0
         self.sleep: Callable[[float], object] = time.sleep
-        self.carry_other: Callable[[str, str], int] | None = None  # carries out a verb of the package in a folder of this one
+        self.carry_other: Callable[[str, str, Mapping[str, Any]], int] | None = None  # a verb of the package in a folder of this one, with values
         self.restart_asked = False  # by a step of this run, since the last start of the machine
 
     def expand(self, text: str) -> str:
@@ -173,7 +173,8 @@ class Host:
         """A step's command line, tried again while another installation runs, and then whatever goes on after it."""
         from yendo.steps.base import Result
 
-        line = self.expand(action.command.replace("{package}", self.folder).replace("{logs}", self.logs))
+        hidden = action.data.get("hidden", {}).get("secret", "")  # without the package's own runner there is no way beside the command line
+        line = self.expand(f"{action.command} {hidden}".strip().replace("{package}", self.folder).replace("{logs}", self.logs))
         if action.reverse:
             self.remember("U", action.reverse)
         folder = self.expand(action.folder.replace("{package}", self.folder)) if action.folder else self.folder

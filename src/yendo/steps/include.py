@@ -9,7 +9,9 @@ from typing import TYPE_CHECKING, Any, Literal
 from yendo.errors import Usage
 from yendo.steps.base import MSI_CODES, Action, At, Kind, Result, Step, below, packaged
 from yendo.steps.exe import run_or_assume
-from yendo.terms.amounts import Text
+from yendo.terms.amounts import Identifier, Text
+from yendo.terms.settings import Name, Value, names_in
+from yendo.terms.when import in_words
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -18,10 +20,21 @@ NOT_APPLICABLE = 20
 
 
 class IncludeStep(Step, tag="include", frozen=True, rename={"source": "package"}, kw_only=True):
-    """Carries out a built package that lies in a folder below ``extras/``, by its own runner, with the verb of this list."""
+    """Carries out a built package that lies in a folder below ``extras/``, by its own runner, with the verb of this list.
+
+    ``settings`` are values for settings of that package, beside those of its ``site``; a secret cannot be handed on, as
+    everybody sees a command line.
+    """
 
     source: Text
     verb: Literal["install", "uninstall", "repair"] | None = None
+    site: Identifier | None = None
+    settings: dict[Name, Value] = {}
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if any(";" in str(value) or '"' in str(value) for value in self.settings.values()):
+            raise ValueError("a semicolon or a quotation mark cannot stand in a value that is handed on")
 
 
 class IncludeKind(Kind):
@@ -32,12 +45,14 @@ class IncludeKind(Kind):
     def resolve(self, step: IncludeStep, at: At) -> Action:
         verb = step.verb or at.verb
         folder = packaged(step.source.rstrip("/\\"))
+        given = {name: in_words(value) for name, value in step.settings.items()}
+        more = (f" -Site {step.site}" if step.site else "") + (f' -Set "{"; ".join(f"{name}={value}" for name, value in given.items())}"' if given else "")
         return Action(
             "include",
             f"{verb} the package in {step.source}",
-            f'cmd.exe /d /s /c ""{folder}\\apply.cmd" {verb}"',
+            f'cmd.exe /d /s /c ""{folder}\\apply.cmd" {verb}{more}"',
             codes={**MSI_CODES, str(NOT_APPLICABLE): "not needed"},
-            data={"folder": step.source.rstrip("/\\").replace("\\", "/"), "verb": verb},
+            data={"folder": step.source.rstrip("/\\").replace("\\", "/"), "verb": verb, **({"settings": given} if given else {}), **({"site": step.site} if step.site else {})},
         )
 
     def sources(self, step: IncludeStep, base: Path) -> list[Path]:
@@ -49,17 +64,20 @@ class IncludeKind(Kind):
     def perform(self, action: Action, host: Host) -> Result:
         if host.carry_other is None:
             return run_or_assume(action, host)
-        code = host.carry_other(action.data["folder"], action.data["verb"])
+        code = host.carry_other(action.data["folder"], action.data["verb"], action.data)
         return Result(host.meaning(action.codes, code), code)
 
     def undo(self, step: IncludeStep) -> tuple[Step, ...]:
-        return (IncludeStep(source=step.source, verb="uninstall"),)
+        return (IncludeStep(source=step.source, verb="uninstall", site=step.site, settings=step.settings),)
 
     def mistakes(self, step: IncludeStep, at: At) -> Iterator[tuple[str, str, str]]:
         try:
             self.sources(step, at.base)
         except Usage as error:
             yield "package", str(error), "put a built package's folder below extras/"
+        secret = sorted(names_in(step.settings) & {name for name, setting in at.settings.items() if setting.secret})
+        if secret:
+            yield "settings", f"{secret[0]} is secret, and would stand on a command line", "let the inner package take it from its own values.txt"
 
 
 KIND: Any = IncludeKind()

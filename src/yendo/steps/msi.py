@@ -3,9 +3,11 @@
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
+
+import msgspec
 
 from yendo.effects.keys import pack_code
 from yendo.errors import YendoError
@@ -15,7 +17,8 @@ from yendo.steps import transforms
 from yendo.steps.base import MSI_CODES, MSI_GONE, Action, At, Kind, Result, Step, packaged
 from yendo.steps.exe import recording, recording_name, run_or_assume
 from yendo.terms.amounts import Code, Text
-from yendo.terms.changes import Change
+from yendo.terms.changes import Change, EnvironmentChange, PropertyChange, RegistryChange
+from yendo.terms.settings import PLACE, Setting, fill, names_in
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -55,6 +58,46 @@ class MsiStep(Step, tag="msi", frozen=True, kw_only=True):
             raise ValueError("transforms and changes belong to a step that installs media")
         if self.advertise and not self.media:
             raise ValueError("advertise belongs to a step that installs media")
+        for change in self.change:
+            _check_places(change)
+
+
+def _check_places(change: Change) -> None:
+    """Raises ValueError where a setting cannot stand: a transform is made before its value is known."""
+    names = names_in(change)
+    if isinstance(change, PropertyChange) and names and not commandline.PUBLIC_NAME.fullmatch(change.name):
+        raise ValueError(f"property {change.name} is private, so no value can be given at delivery; only names in capitals can")
+    rest = msgspec.structs.replace(change, value="") if isinstance(change, (PropertyChange, RegistryChange, EnvironmentChange)) else change
+    if names_in(rest):
+        raise ValueError("a setting can stand in the value of a property, registry or environment change only")
+
+
+def delivered(step: MsiStep) -> MsiStep:
+    """The step as far as its transform can be made before delivery.
+
+    A property that is set to a setting goes onto the command line; what else a change writes refers to a property of
+    its own, ``SETTING_NAME``, which the command line gives. Source: the Value columns of Registry and Environment are Formatted.
+    """
+    properties, change = dict(step.properties), []
+    for one in step.change:
+        names = names_in(one)
+        if isinstance(one, PropertyChange) and names:
+            properties[one.name] = str(one.value)
+            continue
+        if isinstance(one, (RegistryChange, EnvironmentChange)) and names:
+            properties |= {f"SETTING_{name.upper()}": f"{{setting.{name}}}" for name in sorted(names)}
+            value = fill(one.value, lambda text: PLACE.sub(lambda match: f"[SETTING_{match[2].upper()}]", text))
+            one = msgspec.structs.replace(one, value=tuple(value) if isinstance(value, list) else value)
+        change.append(one)
+    return msgspec.structs.replace(step, properties=properties, change=tuple(change)) if names_in(step.change) else step
+
+
+def secret_properties(step: MsiStep, settings: Mapping[str, Setting]) -> list[str]:
+    """The properties of an installation whose values are secret settings; those of a command line of one's own are not looked at."""
+    if step.command or not step.media:
+        return []
+    secret = {name for name, setting in settings.items() if setting.secret}
+    return [name for name, value in delivered(step).properties.items() if names_in(value) & secret]
 
 
 def product_code(path: Path) -> str | None:
@@ -81,31 +124,28 @@ def transforms_of(at: At) -> list[str]:
         return transforms_of(At(at.base, at.verb, earlier[-1], at.steps)) if earlier else []
     if not isinstance(step, MsiStep):
         return []
-    names = [*step.transforms, *([written_transform(at.verb, at.number)] if step.change else [])]
+    names = [*step.transforms, *([written_transform(at.verb, at.number)] if delivered(step).change else [])]
     return [name if name.startswith(":") else packaged(name) for name in names]
 
 
 def command(at: At, log: str | None = None) -> str:
     """The command line of an msi step, with the placeholders of the package's and the log folder."""
-    step: MsiStep = at.step
+    step: MsiStep = delivered(at.step)
     if step.command:
         return step.command
+    hidden = secret_properties(at.step, at.settings) if at.verb == "install" else []
+    given = {name: value for name, value in step.properties.items() if name not in hidden}
     where = rf"{{logs}}\{log}" if log else None
     suppress, applied = step.restart == "suppress", transforms_of(at)
     if step.patch:
         return commandline.patch(
-            packaged(f"media/{step.patch}"),
-            properties=step.properties,
-            transforms=applied,
-            log=where,
-            suppress_restart=suppress,
-            arguments=step.arguments,
+            packaged(f"media/{step.patch}"), properties=given, transforms=applied, log=where, suppress_restart=suppress, arguments=step.arguments
         )
     target = packaged(f"media/{step.media}") if step.media else step.product or ""
     if at.verb == "install" and step.media:
         return commandline.install(
             target,
-            properties=step.properties,
+            properties=given,
             features=step.features,
             transforms=applied,
             log=where,
@@ -115,7 +155,7 @@ def command(at: At, log: str | None = None) -> str:
         )
     make = commandline.repair if at.verb == "repair" else commandline.uninstall
     line = make(target, log=where, suppress_restart=suppress, arguments=step.arguments)
-    return " ".join([line, *(commandline.assign(name, str(value)) for name, value in step.properties.items())])
+    return " ".join([line, *(commandline.assign(name, str(value)) for name, value in given.items())])
 
 
 class MsiKind(Kind):
@@ -132,8 +172,26 @@ class MsiKind(Kind):
             codes=MSI_CODES | (MSI_GONE if at.verb == "uninstall" else {}),
             log=log if not step.command else "",
             observed=recording_name(at.verb, at.number) if step.observed else "",
-            **self._reverse(step, at),
+            **self._more(step, at, log),
         )
+
+    def _more(self, step: MsiStep, at: At, log: str) -> dict[str, Any]:
+        found = self._reverse(step, at)
+        names = secret_properties(step, at.settings) if at.verb == "install" else []
+        if names:
+            found["data"] = found.get("data", {}) | {"hidden": self._hidden(step, at, names, log)}
+        return found
+
+    @staticmethod
+    def _hidden(step: MsiStep, at: At, names: list[str], log: str) -> dict[str, str]:
+        """What is handed over beside the command line: everything that stands on it, and ``secret``, what must not."""
+        line = commandline.parse(command(at, log))
+        full = delivered(step).properties
+        secret = " ".join(commandline.assign(name, str(full[name])) for name in names)
+        public = " ".join(commandline.assign(name, value) for name, value in line.properties.items())
+        reboot = "REBOOT=ReallySuppress" if step.restart == "suppress" else ""
+        together = " ".join(part for part in (public, reboot, secret) if part)
+        return {"package": line.package, "log": rf"{{logs}}\{log}", "properties": together, "secret": secret}
 
     @staticmethod
     def _reverse(step: MsiStep, at: At) -> dict[str, Any]:
@@ -150,7 +208,7 @@ class MsiKind(Kind):
         return [path for path in named if path.is_relative_to(base / "extras")]
 
     def made(self, step: MsiStep, at: At) -> dict[str, bytes]:
-        found = {written_transform(at.verb, at.number): transforms.made(at.base, step)} if step.change else {}
+        found = {written_transform(at.verb, at.number): transforms.made(at.base, delivered(step))} if delivered(step).change else {}
         if step.observed:
             found[recording_name(at.verb, at.number)] = recording(at, self.action(at).command)
         return found

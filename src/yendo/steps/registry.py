@@ -137,6 +137,8 @@ class RegistryKind(Kind):
             if host.set_value(hive, view, key, name, None):
                 host.say(f"deleted: {hive}\\{key}\\{name}")
         for name, kind, data in item["values"]:
+            if kind in ("dword", "qword"):
+                data = int(data)  # a setting fills a place with text
             host.set_value(hive, view, key, name, (kind, tuple(data) if isinstance(data, list) else data))
             host.say(f"set: {hive}\\{key}\\{name}")
 

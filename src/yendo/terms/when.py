@@ -31,7 +31,7 @@ class Condition(Written, frozen=True, kw_only=True, rename={"not_": "not"}):
     drive than the system's. ``quiet`` wants no presentation or full-screen program. ``group`` is a name that the file
     ``inventory`` (lines ``COMPUTER,GROUP``) gives to this computer. ``hours`` may go over midnight: ``20:00-06:00``.
     ``script`` is a PowerShell file below ``extras/`` that ends with 0 (holds), 2 (not now) or anything else.
-    ``holds`` are rules like those of detection.
+    ``holds`` are rules like those of detection. ``setting`` maps a setting to the value, or the values, that it must have.
     """
 
     os: str | None = None
@@ -50,6 +50,7 @@ class Condition(Written, frozen=True, kw_only=True, rename={"not_": "not"}):
     multi_session: bool | None = None
     group: str | None = None
     inventory: str | None = None
+    setting: dict[str, str | int | bool | tuple[str, ...]] = {}
     hours: Annotated[str, Meta(pattern=_HOURS.pattern)] | None = None
     days: tuple[Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"], ...] = ()
     after: date | None = None
@@ -93,7 +94,8 @@ def disk_of(text: str) -> tuple[str, str]:
 class Node(msgspec.Struct, frozen=True, omit_defaults=True):
     """One question: a fact, how it is compared with ``want``, and whether it can change by itself. Or a group of nodes.
 
-    ``test`` is one of range, one-of, begins, least, is, rule, group, hours, days, after, before, script, all, any, not.
+    ``test`` is one of range, one-of, begins, least, is, rule, group, setting, hours, days, after, before, script, all, any,
+    not. The first thing that a setting's node wants is the place of its value.
     """
 
     test: str
@@ -135,6 +137,8 @@ def resolve(condition: Condition | None) -> tuple[Node, ...]:
     ask("range", "dotnet", bounds(condition.dotnet) if condition.dotnet else None)
     ask("is", "multi-session", condition.multi_session)
     ask("group", condition.inventory or "", condition.group)
+    for name, value in condition.setting.items():
+        ask("setting", name, [f"{{setting-said.{name}}}", *_in_texts(value)])
     ask("hours", "time", condition.hours, passing=True)
     ask("days", "day", list(condition.days) or None, passing=True)
     ask("after", "date", condition.after and condition.after.isoformat(), passing=True)
@@ -147,6 +151,12 @@ def resolve(condition: Condition | None) -> tuple[Node, ...]:
     if condition.not_:
         found.append(Node("not", nodes=resolve(condition.not_)))
     return tuple(found)
+
+
+def _in_texts(value: str | int | bool | tuple[str, ...]) -> list[str]:
+    if isinstance(value, tuple):
+        return list(value)
+    return [in_words(value)]
 
 
 class Judged(msgspec.Struct, frozen=True):
@@ -197,6 +207,10 @@ def _answer(node: Node, facts: Facts, rules: Rules, inventories: Mapping[str, st
                 return Judged(False, True, (f"the inventory {node.fact} cannot be read",))
             lines = {tuple(part.strip().strip('"').lower() for part in re.split(r"[,;\t]", line)[:2]) for line in text.splitlines()}
             return Judged((facts.computer.lower(), str(node.want).lower()) in lines, False, (f"{facts.computer} and group {node.want}",))
+        case "setting":
+            value, *wanted = node.want  # of several choices, one is enough
+            holds = bool({part.lower() for part in value.split("\n")} & {item.lower() for item in wanted})
+            return Judged(holds, False, (f"{node.fact} is {value}".replace("\n", ","),))
         case "script":
             code = scripts.get(str(node.want))
             if code is None:

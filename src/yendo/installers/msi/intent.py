@@ -451,6 +451,8 @@ def _registry_text(change: RegistryChange) -> str:
     kind = change.type or ("dword" if isinstance(value, int) else "multi" if isinstance(value, tuple) else "sz")
     try:
         if kind == "dword":
+            if re.fullmatch(r"\[[A-Z_][A-Z0-9_.]*\]", str(value)):
+                return f"#{value}"  # a property, of which the installer takes the number
             return f"#{int(str(value), 0)}"
         if kind == "binary":
             return "#x" + bytes.fromhex(str(value)).hex()

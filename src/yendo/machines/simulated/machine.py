@@ -132,7 +132,7 @@ class SimulatedSession:
         found = self._lookup(path)
         return found.read_bytes() if isinstance(found, Path) else found
 
-    def write(self, path: str, data: bytes) -> None:
+    def write(self, path: str, data: bytes, *, private: bool = False) -> None:
         if self._state.get("folder", parent(path)) is None:
             raise FileNotFoundError(f"the folder of {path} does not exist")
         self._contents[path.lower()] = data

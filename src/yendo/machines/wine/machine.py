@@ -325,9 +325,11 @@ class WineSession(RunnerOnly):
         except (FileNotFoundError, IsADirectoryError, NotADirectoryError):
             return None
 
-    def write(self, path: str, data: bytes) -> None:
+    def write(self, path: str, data: bytes, *, private: bool = False) -> None:
         target = self.host(path)
         beside = target.with_name(target.name + ".new")
+        if private:
+            beside.touch(0o600)
         beside.write_bytes(data)
         beside.replace(target)
 
