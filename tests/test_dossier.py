@@ -132,6 +132,6 @@ def test_in_a_real_browser(proved: Path, yendo: Yendo, tmp_path: Path, browser: 
     for width in (1280, 700):
         call = [browser, *HEADLESS, f"--user-data-dir={tmp_path}/profile", f"--window-size={width},900", "--dump-dom", probe.as_uri()]
         done = subprocess.run(call, capture_output=True, text=True, timeout=60, check=True)
-        assert "<title>fits|1|8|true</title>" in done.stdout, done.stdout[:300]
+        assert "<title>fits|1|9|true</title>" in done.stdout, done.stdout[:300]
     assert page.startswith("file:")
     assert "needs a browser" in yendo("dossier", proved, "--pdf", tmp_path / "b.pdf", environment={"PATH": "/nowhere"}, expect=2).stderr

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shutil
 from pathlib import Path
 from typing import Any
@@ -11,6 +12,7 @@ from conftest import Yendo, parsed
 from hypothesis import given
 from hypothesis import strategies as st
 
+from yendo.effects import difference
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build, carry, scripts
 from yendo.package import manifest as form
@@ -61,6 +63,7 @@ office = "Kettle"
 licence_server = "licences.kettle.example"
 updates = true
 """
+RULES_HERE = ("secret-exposed", "secret-at-rest", "secret-in-detection", "unused-setting", "no-site")
 STEPS = r"""
 [[install]]
 kind = "registry"
@@ -100,11 +103,15 @@ def office(workspace: Path) -> Path:
     text = path.read_text("utf-8")
     head, mark, rest = text.partition("[[install]]")
     first, step, after = rest.partition("[[uninstall]]")
-    first = first.replace('SITE = "Marrowby"', 'SITE = "{setting.office}"\nLICENCEKEY = "{setting.key}"').replace('AUTOUPDATE = "0"', 'AUTOUPDATE = "{setting.updates}"')
+    first = first.replace('SITE = "Marrowby"', 'SITE = "{setting.office}"\nLICENCEKEY = "{setting.key}"').replace(
+        'AUTOUPDATE = "0"', 'AUTOUPDATE = "{setting.updates}"'
+    )
     assert "{setting.office}" in first and "{setting.updates}" in first
     install, detect = STEPS.split("\n[[detect]]")
     path.write_text(head + DECLARED + "\n" + mark + first + install + "\n\n" + step + after + "\n[[detect]]" + detect, "utf-8")
-    (workspace / "extras" / "office.ini").write_bytes("\ufeff[office]\r\nname={setting.office}\r\nserver={setting.licence_server}\r\n".encode("utf-16-le"))
+    (workspace / "extras" / "office.ini").write_bytes(
+        "\ufeff[office]\r\nname={setting.office}\r\nserver={setting.licence_server}\r\n".encode("utf-16-le")
+    )
     (workspace / "extras" / "read-me.txt").write_text("charts")
     (workspace / "extras" / "kettle.txt").write_text("Kettle bank")
     return workspace
@@ -153,7 +160,6 @@ def test_values_land_where_they_stand(office: Path) -> None:
     assert b"office=Kettle" in kept and b"key" not in kept and b"k-1" not in kept
 
 
-
 @pytest.mark.parametrize(
     ("old", "new", "said"),
     [
@@ -192,7 +198,7 @@ def test_checks_tell_where_a_secret_gets_out(office: Path, yendo: Yendo, old: st
     assert old in text
     path.write_text(text.replace(old, new, 1), "utf-8")
     found = parsed(yendo("check", office, "--json", expect=None))["findings"]
-    ours = [one for one in found if one["rule"] in ("secret-exposed", "secret-at-rest", "secret-in-detection", "unused-setting", "no-site")]
+    ours = [one for one in found if one["rule"] in RULES_HERE]
     assert [one["rule"] for one in ours] == ([rule] if rule else []), found
     assert all("key" in one["message"] or "licence_server" in one["message"] for one in ours) and all(one["line"] > 20 for one in ours)
 
@@ -220,16 +226,20 @@ def test_what_the_runner_refuses(office: Path, shell_wine: Any) -> None:
             found, output = told(session, FOLDER, words)
             assert found == code and said in output, (words, found, output)
             assert "k-1" not in output.replace(words, "")
-        own = [str(effect) for effect in __import__("yendo.effects", fromlist=["difference"]).difference(before, session.state()) if "programdata\\yendo" not in effect.thing.identity]
-        assert own == []
+        assert [str(effect) for effect in difference(before, session.state()) if "programdata\\yendo" not in effect.thing.identity] == []
         session.write(r"C:\Hand over\open.txt", b"key = k-1\r\n")
         session.host(r"C:\Hand over\open.txt").chmod(0o666)
         found, output = told(session, FOLDER, r'install -Values "C:\Hand over\open.txt"')
         assert found == form.EXPOSED and "can be read or changed by others" in output and "icacls" in output
-        session.write(FOLDER + r"\values.txt", "# from the licence desk\r\nkey = k-1\r\noffice = kettle\r\n".encode(), private=True)
+        session.write(FOLDER + r"\values.txt", b"# from the licence desk\r\nkey = k-1\r\noffice = kettle\r\n", private=True)
         found, output = told(session, FOLDER, 'install -Set "port=4711"')
         assert found == 0, output
-        assert session.get_value(*SERVER, "Note") == ("sz", "Kettle, port 4711")
+        assert "Kettle, port 4711" in {thing.data for thing in session.state().of("registry") if thing.name == "Note"}
+        for name in ("apply.ps1", "detect.ps1"):
+            ran = session.run(f'powershell -Check51 -File "{FOLDER}\\{name}"', timeout=120)
+            own = set(re.findall(r"^function ([\w-]+)", (package / name).read_text("utf-8-sig"), re.M)) | {"ForEach-Object", "Where-Object"}
+            called = {line.split()[1] for line in ran.output.splitlines() if line.startswith("calls ")}
+            assert ran.exit_code == 0 and called <= own, ran.output
         # neither detection nor repair nor removal is told the values again
         assert told(session, FOLDER, "detect")[0] == 0
         ran = session.run(f'powershell -NoProfile -ExecutionPolicy Bypass -File "{FOLDER}\\detect.ps1"', timeout=120)
@@ -262,8 +272,11 @@ def test_the_script_reads_values_as_the_plan_does(shell_wine: Any, tmp_path: Pat
         except ValueError as error:
             return f"no {error}"
 
-    plan = {name: {"type": one.type, "allowed": list(one.allowed), "least": one.least, "most": one.most, "words": list(one.words)} for name, one in known.items()}
-    text = "$ErrorActionPreference = 'Stop'\n[Console]::OutputEncoding = [Text.UTF8Encoding]::new($false)\n" + scripts._part("settings").partition("# The exit code to leave with")[0]
+    plan = {
+        name: {"type": one.type, "allowed": list(one.allowed), "least": one.least, "most": one.most, "words": list(one.words)}
+        for name, one in known.items()
+    }
+    text = "$ErrorActionPreference = 'Stop'\n[Console]::OutputEncoding = [Text.UTF8Encoding]::new($false)\n" + scripts._part("settings")
     text += f"$known = {scripts.literal(plan)}\nforeach ($row in {scripts.literal([list(row) for row in rows])}) {{\n"
     text += "    try { [string]$found = 'ok ' + (ConvertTo-Setting $known[$row[0]] $row[1]) } catch { [string]$found = 'no ' + $_.Exception.GetBaseException().Message }\n    [Console]::WriteLine($found)\n}\n"
     with shell_wine.fresh() as session:
@@ -273,7 +286,10 @@ def test_the_script_reads_values_as_the_plan_does(shell_wine: Any, tmp_path: Pat
     assert ran.output.splitlines()[-len(rows) :] == [ours(name, value) for name, value in rows]
 
 
-@given(st.dictionaries(st.sampled_from(["text", "more"]), st.text(alphabet="ab{}.-\\é \t", max_size=12)), st.text(alphabet="x{}setingmor.-\\", max_size=40))
+@given(
+    st.dictionaries(st.sampled_from(["text", "more"]), st.text(alphabet="ab{}.-\\é \t", max_size=12)),
+    st.text(alphabet="x{}setingmor.-\\", max_size=40),
+)
 def test_places_are_filled_once(values: dict[str, str], around: str) -> None:
     """What is filled in is not filled again, and a text without places stays as it is."""
     known = {"text": Setting(meaning="m", default=""), "more": Setting(meaning="m", default="")}
@@ -292,3 +308,19 @@ def test_a_package_without_settings_stays_as_it_was(drafted: Path, tmp_path: Pat
     package = built(copy)
     assert "Initialize-Settings" not in (package / "apply.ps1").read_text("utf-8-sig")
     assert form.read(package).settings == {}
+
+
+def test_the_dossier_and_detection_know_the_sites(office: Path, yendo: Yendo) -> None:
+    """What differs between sites is on the page; derived rules hold at all of them."""
+    yendo("build", office)
+    yendo("prove", office, "--quiet")
+    yendo("dossier", office)
+    page = next((office / "package").glob("*.dossier.html")).read_text("utf-8")
+    assert "What differs between the sites" in page and "licences.kettle.example" in page and "desk, kettle" not in page.partition("Proof")[0]
+    assert "secret-" not in page
+    found = parsed(yendo("detect", "derive", office, "--json"))
+    assert {"this version, as at kettle", "this version, as at marrowby"} & set(found["states"]) == {"this version, as at marrowby"}
+    assert not any("licences." in str(one["rule"]) for one in found["rules"])
+    assert any(str(one["rule"].get("path", "")).startswith("{setting.charts}") for one in found["rules"])  # that folder is chosen at delivery
+    assert parsed(yendo("detect", "strength", office, "--site", "kettle", "--json", expect=None))["strength"]["score"] > 0.5
+    assert "no [site]" not in yendo("prove", office, "--site", "hull", expect=2).stderr

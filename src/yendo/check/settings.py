@@ -47,7 +47,11 @@ def secret_exposed(workspace: Workspace) -> Report:
 def secret_at_rest(workspace: Workspace) -> Report:
     secret = _secret(workspace)
     for verb, position, step, at, action in _actions(workspace) if secret else ():
-        handed = {name for known in secret_properties(step, at.settings) for name in names_in(delivered(step).properties[known])} if isinstance(step, MsiStep) else set()
+        handed = (
+            {name for known in secret_properties(step, at.settings) for name in names_in(delivered(step).properties[known])}
+            if isinstance(step, MsiStep)
+            else set()
+        )
         for name in sorted((names_in(action.data) & secret) - handed):
             where = "in the file that it places" if isinstance(step, CopyStep) else "where it is written"
             yield (
@@ -82,4 +86,8 @@ def no_site(workspace: Workspace) -> Report:
     for name, setting in plan.settings.items():
         given = bool(plan.site) and all(name in values for values in plan.site.values())
         if setting.default is None and not setting.secret and not given:
-            yield workspace.line("settings", name), f"{name} has no default, and not every site gives it", f"give it a default, or a value in every [site.NAME]: {name} = ..."
+            yield (
+                workspace.line("settings", name),
+                f"{name} has no default, and not every site gives it",
+                f"give it a default, or a value in every [site.NAME]: {name} = ...",
+            )

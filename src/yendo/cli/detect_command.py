@@ -45,22 +45,25 @@ def _place(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="another installer of the vendor's to tell apart, beside those in [proof] others",
     )
+    parser.add_argument("--site", metavar="NAME", help="with the values of this site (default: the plan's first)")
     parser.add_argument("--seed", type=int, default=1, help="chooses broken states where there are too many (default: 1)")
 
 
-def _made(options: argparse.Namespace) -> tuple[Manifest, Made]:
-    from yendo.cli.prove_command import find, plan_of
+def _made(options: argparse.Namespace, *, everywhere: bool = False) -> tuple[Manifest, Made]:
+    from yendo.cli.prove_command import find, plan_of, sites_of
     from yendo.errors import Usage
-    from yendo.package import manifest as form
     from yendo.prove import ground
 
     package = find(options.package)
+    if options.site:
+        sites_of(package, [options.site])
     plan, workspace = plan_of(options.package, package)
     others = [*(workspace / name for name in (plan.proof.others if plan else ())), *options.other]
     for other in others:
         if not other.is_file():
             raise Usage(f"{other} is not there")
-    return form.read(package), ground.make(package, others, updates=bool(plan and plan.proof.updates_itself))
+    made = ground.make(package, others, updates=bool(plan and plan.proof.updates_itself), site=options.site)
+    return made.manifest, ground.everywhere(made, package) if everywhere else made
 
 
 # --- derive -----------------------------------------------------------------------------------------
@@ -73,16 +76,21 @@ def _derive(parser: argparse.ArgumentParser) -> None:
 
 
 def derive(options: argparse.Namespace) -> int:
+    import msgspec
+
     from yendo.cli import show
     from yendo.detect.derive import derive as derived
     from yendo.detect.states import listed
     from yendo.detect.strength import measure
     from yendo.errors import Usage
+    from yendo.prove import ground
 
     if options.most < 1:
         raise Usage("--most is at least 1")
-    manifest, made = _made(options)
+    manifest, made = _made(options, everywhere=True)
     found = derived(made.ground, made.environment, most=options.most, seed=options.seed)
+    placed = [[msgspec.structs.replace(one, rule=ground.with_places(one.rule, made)) for one in rules] for rules in (found.rules, found.further)]
+    found = msgspec.structs.replace(found, rules=tuple(placed[0]), further=tuple(placed[1]))
     rules = [chosen.rule for chosen in found.rules]
     now = measure(manifest.detect, made.ground, made.environment, options.seed)
     if options.write:

@@ -196,7 +196,7 @@ def runner(manifest: form.Manifest) -> bytes:
     kinds = sorted({action.kind for verb in VERBS for action in manifest.actions(verb)})
     switch = "\n".join(f"        '{name}' {{ return Step-{''.join(part.capitalize() for part in name.split('-'))} $Step }}" for name in kinds)
     text = _template("apply.ps1").replace("#KINDS#", "\n".join(fragment(name) for name in kinds)).replace("#SWITCH#", switch)
-    text = text.replace("#RULES#", judging(data)).replace("#SETTINGS#\n", _part("settings") if manifest.settings else "")
+    text = text.replace("#RULES#", judging(data)).replace("#SETTINGS#\n", _part("settings") + "\n" + _part("delivery") if manifest.settings else "")
     for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
         if hasattr(form, mark):
             text = text.replace(f"#{mark}#", str(getattr(form, mark)))

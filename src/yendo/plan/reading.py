@@ -96,7 +96,11 @@ def _unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, in
 def _wrong_sites(plan: model.Plan, found: dict[places.Path, int]) -> Iterator[Problem]:
     for site, values in plan.site.items():
         wrong = list(settings.texts_of(plan.settings, values))
-        secret = [(name, "it is secret, so its value does not belong into a plan") for name in values if name in plan.settings and plan.settings[name].secret]
+        secret = [
+            (name, "it is secret, so its value does not belong into a plan")
+            for name in values
+            if name in plan.settings and plan.settings[name].secret
+        ]
         for name, problem in wrong + secret:
             yield Problem(places.nearest(found, ("site", site, name)), f"[site.{site}]: {problem if name in problem else f'{name}: {problem}'}")
 

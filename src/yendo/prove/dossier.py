@@ -27,6 +27,7 @@ from yendo.prove import ground, predict
 from yendo.prove.proof import Proof
 from yendo.prove.prove import digest_of, kept
 from yendo.prove.scenarios import SCENARIOS
+from yendo.terms.settings import SettingError
 
 REPORTED = (1, 3, 5, 10)
 MOST_SHOWN = 4000  # things of one kind; a page that a browser can still print
@@ -77,9 +78,11 @@ def _contents(
     package: Path, proofs: Sequence[Proof], workspace: Path | None, findings: Sequence[Finding], others: Sequence[Path], updates: bool
 ) -> dict[str, Any]:
     manifest = form.read(package)
-    effects, blind = _effects(manifest, package)
+    sites = form.sites_of(manifest)
+    found = {site: _effects(_settled(manifest, site), package) for site in sites}
+    effects, blind = found[sites[0]]
     names, rows = _matrix(proofs)
-    strength, curve, missing, told = _strength(manifest, package, others, updates)
+    strength, curve, missing, told = _strength(package, others, updates)
     blind = list(dict.fromkeys([*blind, *(spot for proof in proofs for spot in (proof.comparison.blind_spots if proof.comparison else ()))]))
     return {
         "manifest": manifest,
@@ -117,7 +120,58 @@ def _contents(
         "runner": any(proof.runner_executed for proof in proofs),
         "real": sorted({proof.label for proof in proofs if proof.place != "simulation"}),
         "exit_codes": form.EXIT_CODES,
+        "settings": _settings(manifest),
+        "sites": [site for site in sites if site],
+        "site_differences": _between({site: effects for site, (effects, _) in found.items()}),
     }
+
+
+def _settled(manifest: form.Manifest, site: str) -> form.Manifest:
+    """As at a site; what is secret, or has no value at all, stays as its place."""
+    known = manifest.settings
+    stand_in = {name: f"({name})" for name, one in known.items() if one.secret or (one.default is None and name not in manifest.sites.get(site, {}))}
+    texts = {name: value for name, value in stand_in.items() if known[name].type in ("text", "folder")}
+    try:
+        return form.with_values(manifest, windows("system").environment, manifest.sites.get(site, {}), texts)
+    except SettingError:
+        return manifest
+
+
+def _settings(manifest: form.Manifest) -> list[tuple[str, str, list[str]]]:
+    """Each setting: its name, what it means, and its value at every site."""
+    rows = []
+    for name, one in manifest.settings.items():
+        usual = "secret" if one.secret else "to be given" if one.default is None else one.text_of(one.default, said=True)
+        rows.append((name, one.meaning, [manifest.sites.get(site, {}).get(name, usual) for site in form.sites_of(manifest)]))
+    return rows
+
+
+def _between(found: Mapping[str, Sequence[Effect]]) -> list[tuple[str, list[str]]]:
+    """What differs between the sites: each thing, and how it is at each of them."""
+    things = {site: {(effect.kind, effect.thing.identity): effect for effect in effects} for site, effects in found.items()}
+    rows = []
+    for key in dict.fromkeys(key for inner in things.values() for key in inner):
+        here = [inner.get(key) for inner in things.values()]
+        if len({msgspec.json.encode((effect.change, effect.thing)) if effect else b"" for effect in here}) > 1:
+            some = next(effect for effect in here if effect)
+            name = label(some.thing)
+            rows.append((f"{some.kind} {name}", [_worth(effect, name) for effect in here]))
+    return rows[:MOST_SHOWN]
+
+
+def _worth(effect: Effect | None, name: str) -> str:
+    if effect is None:
+        return "not there"
+    data = getattr(effect.thing, "data", None)
+    if data is None:
+        data = getattr(effect.thing, "value", None)
+    return (
+        str(data)
+        if data is not None
+        else "there"
+        if not isinstance(effect.thing, File)
+        else f"{effect.thing.size} bytes, {(effect.thing.sha256 or '')[:12]}"
+    )
 
 
 def _effects(manifest: form.Manifest, package: Path) -> tuple[list[Effect], list[str]]:
@@ -165,26 +219,26 @@ def _matrix(proofs: Sequence[Proof]) -> tuple[list[str], list[dict[str, Any]]]:
             if any(phase.outcome == "passed" for phase in phases)
             else "not executed"
         )
-        title = SCENARIOS[proof.scenario].title if proof.scenario in SCENARIOS else proof.scenario_note.partition(":")[0]
+        plain, _, site = proof.scenario.partition("@")
+        title = SCENARIOS[plain].title + (f", {site}" if site else "") if plain in SCENARIOS else proof.scenario_note.partition(":")[0]
         rows.setdefault(proof.scenario, {"id": proof.scenario, "title": title, "cells": {}})["cells"][proof.machine] = (outcome, number)
     order = {name: number for number, name in enumerate(SCENARIOS)}
-    return names, sorted(rows.values(), key=lambda row: (order.get(row["id"], len(order)), row["id"]))
+    return names, sorted(rows.values(), key=lambda row: (order.get(row["id"].partition("@")[0], len(order)), row["id"]))
 
 
-def _strength(
-    manifest: form.Manifest, package: Path, others: Sequence[Path], updates: bool
-) -> tuple[Strength | None, list[tuple[int, float]], tuple[str, ...], str]:
+def _strength(package: Path, others: Sequence[Path], updates: bool) -> tuple[Strength | None, list[tuple[int, float]], tuple[str, ...], str]:
     try:
         made = ground.make(package, others, updates=updates)
     except YendoError as error:
         return None, [], (), f"strength was not measured: {error}"
-    best = [one.rule for one in derive(made.ground, made.environment, enough=1.0).rules]
+    around = ground.everywhere(made, package)
+    best = [one.rule for one in derive(around.ground, around.environment, enough=1.0).rules]
     points = [
         (count, measure(best[:count], made.ground, made.environment).score)
         for count in dict.fromkeys(min(count, len(best)) for count in REPORTED)
         if count
     ]
-    return measure(manifest.detect, made.ground, made.environment), points, made.missing, ""
+    return measure(made.manifest.detect, made.ground, made.environment), points, made.missing, ""
 
 
 def _chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:
@@ -280,7 +334,7 @@ def _questions(
         found.append(("open", "it was proved on a simulated machine only; nothing was observed on a real one"))
     elif not any(proof.runner_executed for proof in proofs):
         found.append(("open", "the package's own runner was not executed"))
-    played = {proof.scenario for proof in proofs}
+    played = {proof.scenario.partition("@")[0] for proof in proofs}
     left = [scenario.title for name, scenario in SCENARIOS.items() if name not in played]
     if left:
         found.append(("open", f"not played: {', '.join(left)}"))

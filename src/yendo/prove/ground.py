@@ -8,6 +8,7 @@ from pathlib import Path
 
 import msgspec
 
+from yendo.detect.derive import portable
 from yendo.detect.states import Ground
 from yendo.effects import Effect, File, Product, State, difference
 from yendo.errors import NotCovered, YendoError
@@ -21,15 +22,19 @@ from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.prove.stage import ACCEPTED, Stage, without_own
+from yendo.terms.rules import Rule
+from yendo.terms.settings import Setting, Value, fill
 
 OTHER = r"C:\Hand over\another version"
 
 
 class Made(msgspec.Struct, frozen=True):
-    """States for a package, the environment to judge rules in, and what could not be made, in words."""
+    """States for a package as at a site, its manifest with that site's values, the environment to judge rules in, and what could not be made, in words."""
 
     ground: Ground
     environment: Mapping[str, str]
+    manifest: form.Manifest
+    site: str
     missing: tuple[str, ...] = ()
 
 
@@ -119,7 +124,58 @@ def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, a
         except YendoError as error:
             missing.append(f"{installer.name}: {error}")
     ground = Ground(before, after, tuple(effects), tuple(steps), removed, tuple(apart), tuple(also), updates)
-    return Made(ground, environment, tuple(missing))
+    return Made(ground, environment, manifest, stage.site, tuple(missing))
+
+
+def everywhere(made: Made, package: Path, account: Account = "system") -> Made:
+    """The same with the package as it is at every other site, and with other values, among the good states.
+
+    Rules derived from it hold whatever is chosen at delivery; folders stay, since ``with_places`` puts them into rules.
+    """
+    machine, also, missing = SimulatedMachine(), list(made.ground.also), list(made.missing)
+    known = made.manifest.settings
+    other = {name: _otherwise(one, made.manifest.chosen.get(name, "")) for name, one in known.items() if not one.secret and one.type != "folder"}
+    ways: list[tuple[str, str, Mapping[str, Value]]] = [
+        (f"as at {site}", site, {}) for site in form.sites_of(form.read(package)) if site != made.site
+    ]
+    for name, site, values in [*ways, *([("with other values", made.site, other)] if other else [])]:
+        with machine.fresh(account) as session:
+            stage = Stage(package, machine, account, lambda title: None, site=site, values=values)
+            stage.bring(session)
+            code = stage.verb(session, "install").exit_code
+            if code in (*ACCEPTED, form.NOT_DETECTED):
+                also.append((f"this version, {name}", session.state()))
+            else:
+                missing.append(f"this version, {name}: ends with {code} on the simulated machine")
+    return msgspec.structs.replace(made, ground=msgspec.structs.replace(made.ground, also=tuple(also)), missing=tuple(missing))
+
+
+def with_places(rule: Rule, made: Made) -> Rule:
+    """A rule that holds below a folder chosen at delivery, with the setting in that folder's place."""
+    folders: dict[str, str] = {}
+    for name, one in made.manifest.settings.items():
+        if one.type == "folder" and made.manifest.chosen.get(name):
+            chosen = made.manifest.chosen[name].rstrip("\\")
+            folders |= {text.lower(): f"{{setting.{name}}}" for text in (chosen, portable(chosen, made.environment))}
+
+    def placed(text: str) -> str:
+        head = next((head for head in sorted(folders, key=len, reverse=True) if text.lower() == head or text.lower().startswith(head + "\\")), None)
+        return text if head is None else folders[head] + text[len(head) :]
+
+    return msgspec.convert(fill(msgspec.to_builtins(rule), placed), type(rule)) if folders else rule
+
+
+def _otherwise(setting: Setting, value: str) -> Value:
+    """Another value that a setting may have; the same where there is no other."""
+    match setting.type:
+        case "yes-no":
+            return setting.text_said(value) == "no"
+        case "number":
+            given = int(value or 0)
+            return next((number for number in (given + 1, given - 1) if setting.fits(number)), given)
+        case "choice" | "choices":
+            return next((item for item in setting.allowed if item != value), value)
+    return f"{value} otherwise".strip()
 
 
 def _carried(manifest: form.Manifest, package: Path, session: SimulatedSession, folder: str) -> bool:

@@ -23,6 +23,7 @@ from yendo.prove import causes, examine, explain, predict
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
 from yendo.steps.host import HOME, STEP_FAILED, TIMED_OUT
 from yendo.terms.rules.base import pattern
+from yendo.terms.settings import Value
 
 ACCEPTED = (0, 3010, 1641)
 RUNNER_LIMIT = 3600.0
@@ -53,13 +54,20 @@ class Stage:
     """A built package, a kind of machine and an account; phases are added to it as they are carried out."""
 
     def __init__(
-        self, package: Path, machine: Machine, account: Account, progress: Progress, accept: Sequence[str] = (), site: str | None = None
+        self,
+        package: Path,
+        machine: Machine,
+        account: Account,
+        progress: Progress,
+        accept: Sequence[str] = (),
+        site: str | None = None,
+        values: Mapping[str, Value] = {},
     ) -> None:
         self.package, self.machine, self.account, self.progress, self.accept = package, machine, account, progress, accept
         manifest = form.read(package)
         self.site = form.sites_of(manifest)[0] if site is None else site
         self.made_up = made_up(manifest)
-        self.manifest = self.settled(manifest)
+        self.manifest = self.settled(manifest, values)
         self.folder = rf"C:\Hand over\{self.manifest.id}"
         self.phases: list[Phase] = []
         self.command_seconds = 0.0
@@ -71,10 +79,10 @@ class Stage:
     def by(self) -> str:
         return "the package's own runner" if self.machine.has_powershell else "Yendo, by the same steps; the runner was not executed"
 
-    def settled(self, manifest: form.Manifest) -> form.Manifest:
-        """With the values of the site; secrets are made up, so that their way can be followed. Raises SettingError."""
+    def settled(self, manifest: form.Manifest, values: Mapping[str, Value] = {}) -> form.Manifest:
+        """With the values of the site, and ``values`` over them; secrets are made up, so that their way can be followed. Raises SettingError."""
         environment = self.machine.surroundings(self.account).environment if manifest.settings else {}
-        return form.with_values(manifest, environment, manifest.sites.get(self.site, {}), self.made_up)
+        return form.with_values(manifest, environment, manifest.sites.get(self.site, {}), values, self.made_up)
 
     def bring(self, session: Session) -> None:
         """The package to the machine, and beside it the file with what is secret."""

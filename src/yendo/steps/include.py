@@ -46,13 +46,20 @@ class IncludeKind(Kind):
         verb = step.verb or at.verb
         folder = packaged(step.source.rstrip("/\\"))
         given = {name: in_words(value) for name, value in step.settings.items()}
-        more = (f" -Site {step.site}" if step.site else "") + (f' -Set "{"; ".join(f"{name}={value}" for name, value in given.items())}"' if given else "")
+        more = (f" -Site {step.site}" if step.site else "") + (
+            f' -Set "{"; ".join(f"{name}={value}" for name, value in given.items())}"' if given else ""
+        )
         return Action(
             "include",
             f"{verb} the package in {step.source}",
             f'cmd.exe /d /s /c ""{folder}\\apply.cmd" {verb}{more}"',
             codes={**MSI_CODES, str(NOT_APPLICABLE): "not needed"},
-            data={"folder": step.source.rstrip("/\\").replace("\\", "/"), "verb": verb, **({"settings": given} if given else {}), **({"site": step.site} if step.site else {})},
+            data={
+                "folder": step.source.rstrip("/\\").replace("\\", "/"),
+                "verb": verb,
+                **({"settings": given} if given else {}),
+                **({"site": step.site} if step.site else {}),
+            },
         )
 
     def sources(self, step: IncludeStep, base: Path) -> list[Path]:

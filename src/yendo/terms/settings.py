@@ -71,7 +71,7 @@ class Setting(Written, frozen=True, kw_only=True):
                     raise ValueError(f"'{text}' is neither yes nor no")
                 return (("yes", "no") if said else self.words)[text.lower() in ("no", "false")]
             case "number":
-                if not re.fullmatch(r"-?[0-9]{1,15}", text) or not self._fits(int(text)):
+                if not re.fullmatch(r"-?[0-9]{1,15}", text) or not self.fits(int(text)):
                     raise ValueError(f"'{text}' is not a whole number{self._range}")
                 return str(int(text))
             case "choice" | "choices":
@@ -90,7 +90,8 @@ class Setting(Written, frozen=True, kw_only=True):
         """What fills a place, as a person says it."""
         return text if self.type != "yes-no" else ("yes" if text == self.words[0] else "no")
 
-    def _fits(self, number: int) -> bool:
+    def fits(self, number: int) -> bool:
+        """Whether a number is within the range."""
         return (self.least is None or number >= self.least) and (self.most is None or number <= self.most)
 
     @property

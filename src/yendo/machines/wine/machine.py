@@ -340,6 +340,11 @@ class WineSession(RunnerOnly):
             return False
         return True
 
+    def files_below(self, path: str) -> list[str]:
+        top = self.host(path)
+        inner = [entry.relative_to(top).as_posix() for entry in top.rglob("*") if entry.is_file()] if top.is_dir() else []
+        return sorted(path.rstrip("\\") + "\\" + name.replace("/", "\\") for name in inner)
+
     def make_folder(self, path: str) -> bool:
         try:
             self.host(path).mkdir()
