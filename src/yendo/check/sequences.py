@@ -31,7 +31,7 @@ def step_mistake(workspace: Workspace) -> Report:
     for verb, at, step in workspace.steps():
         if kind_of(step).name == "feature" or (kind_of(step).name == "script" and not step.probe):
             continue  # other rules say so
-        where = form.at(workspace.folder, workspace.plan, verb, at + 1)
+        where = workspace.at(verb, at)
         for key, message, remedy in kind_of(step).mistakes(step, where):
             yield workspace.line(verb, at, key), f"{verb} step {at + 1}: {message}", remedy
 
@@ -151,7 +151,7 @@ def needs_network(workspace: Workspace) -> Report:
                 break
         else:
             if kind_of(step).name == "feature":
-                where = form.at(workspace.folder, workspace.plan, verb, at + 1)
+                where = workspace.at(verb, at)
                 for key, message, remedy in kind_of(step).mistakes(step, where):
                     yield workspace.line(verb, at, key), f"{verb} step {at + 1}: {message}", remedy
 

@@ -7,7 +7,6 @@ from collections.abc import Iterator
 from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
 from yendo.errors import YendoError
-from yendo.package import manifest as form
 from yendo.plan import CopyStep, MsiStep
 from yendo.steps import Action, At, Step, kind_of
 from yendo.steps.msi import delivered, secret_properties
@@ -22,7 +21,7 @@ def _secret(workspace: Workspace) -> set[str]:
 def _actions(workspace: Workspace) -> Iterator[tuple[str, int, Step, At, Action]]:
     """Every step as the runner carries it out; one that cannot be resolved is another rule's."""
     for verb, position, step in workspace.steps():
-        at = form.at(workspace.folder, workspace.plan, verb, position + 1)
+        at = workspace.at(verb, position)
         try:
             yield verb, position, step, at, kind_of(step).action(at)
         except YendoError:

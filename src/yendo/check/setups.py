@@ -8,8 +8,8 @@ from collections.abc import Iterator
 from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
 from yendo.errors import Usage, YendoError
-from yendo.package import manifest as form
 from yendo.plan import ExeStep, MsiStep
+from yendo.steps import kind_of
 from yendo.steps.exe import named_extras, recording
 
 
@@ -65,8 +65,8 @@ def recording_stale(workspace: Workspace) -> Report:
     for verb, at, step in workspace.steps():
         if isinstance(step, ExeStep | MsiStep) and step.observed:
             try:
-                where = form.at(workspace.folder, workspace.plan, verb, at + 1)
-                recording(where, form.action(workspace.folder, workspace.plan, verb, at + 1).command)
+                where = workspace.at(verb, at)
+                recording(where, kind_of(step).action(where).command)
             except YendoError as error:
                 yield workspace.line(verb, at, "observed"), str(error), "try again, or take `observed` out of the step"
 

@@ -2,11 +2,14 @@
 
 from __future__ import annotations
 
+import difflib
 from collections.abc import Callable, Iterator
 
 import msgspec
 
+from yendo.check import own
 from yendo.check.workspace import Finding, Severity, Workspace
+from yendo.plan import house
 
 Report = Iterator[tuple[int, str, str]]  # line, message, remedy
 
@@ -29,11 +32,33 @@ def rule(identifier: str, severity: Severity, why: str) -> Callable[[Callable[[W
     return keep
 
 
+def unknown_rules(workspace: Workspace) -> list[Finding]:
+    """Severities of the house for rules that there are not: a misspelt one would switch nothing off."""
+    furnished = workspace.plan.furnished
+    if furnished is None:
+        return []
+    known = {*RULES, *(one.id for one in furnished.house.rule)}
+    _, lines = house.read(furnished.file)
+    found = []
+    for name in sorted(set(furnished.house.severity) - known):
+        near = difflib.get_close_matches(name, known, 1)
+        line = house.HouseLine(lines.get(("severity", name), 1), furnished.file.name)
+        remedy = f"did you mean {near[0]}?" if near else "yendo check --rules lists them"
+        found.append(Finding("unknown-rule", "warning", line, f"no rule is called {name}", "its severity says nothing", remedy))
+    return found
+
+
+def placed(finding: Finding) -> Finding:
+    """A finding with the file that its line is in."""
+    return msgspec.structs.replace(finding, line=int(finding.line), file=finding.line.file) if isinstance(finding.line, house.HouseLine) else finding
+
+
 def check(workspace: Workspace) -> list[Finding]:
-    """Every finding, in the order of the plan."""
+    """Every finding, those of the office's own rules too, in the order of the plan."""
     found = [
         Finding(entry.id, entry.severity, line, message, entry.why, remedy)
         for entry in RULES.values()
         for line, message, remedy in entry.find(workspace)
     ]
+    found = [placed(finding) for finding in own.graded([*found, *own.find(workspace), *unknown_rules(workspace)], workspace)]
     return sorted(found, key=lambda finding: (finding.line, finding.rule, finding.message))

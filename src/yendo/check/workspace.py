@@ -21,11 +21,12 @@ from yendo.installers import recognise
 from yendo.installers.account import Account
 from yendo.installers.msi import describe, engine, fitting, intent, layers
 from yendo.installers.msi.session import Memory
+from yendo.package import manifest as form
 from yendo.plan import CopyStep, MsiStep, Plan, Step, read
 from yendo.plan.model import VERBS
 from yendo.plan.places import Path as Place
 from yendo.plan.places import nearest
-from yendo.steps import transforms
+from yendo.steps import At, transforms
 from yendo.steps.base import below
 
 Severity = Literal["error", "warning", "note"]
@@ -78,6 +79,10 @@ class Workspace:
                 except (Unreadable, NotCovered, Usage):
                     continue
         return found
+
+    def at(self, verb: str, position: int) -> At:
+        """Where a step of the plan stands among all that the package carries out; ``position`` from 0."""
+        return form.at(self.folder, self.plan, verb, len(self.plan.standing(verb)[0]) + position + 1)
 
     def account_of(self, step: Step) -> Account | None:
         return self.accounts.get(step.media) if isinstance(step, MsiStep) and step.media else None

@@ -15,6 +15,30 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", type=Path, nargs="?", default=Path(), metavar="FOLDER", help="the workspace (default: this folder)")
     parser.add_argument("--sarif", type=Path, metavar="FILE", help="also write the findings as SARIF 2.1.0")
     parser.add_argument("--rules", action="store_true", help="list the rules and leave")
+    parser.add_argument("--why", action="store_true", help="show instead where each value comes from: the plan, the house, what is usual")
+
+
+def why(options: argparse.Namespace) -> int:
+    """Every value of the plan with its origin."""
+    import json
+
+    from yendo.cli import show
+    from yendo.plan import read
+    from yendo.plan.origins import origins
+
+    plan, lines = read(options.folder / "plan.toml")
+    try:
+        reasons = json.loads((options.folder / "evidence.json").read_text("utf-8")).get("why", {})
+    except (OSError, ValueError, AttributeError):
+        reasons = {}
+    found = origins(plan, lines, reasons)
+    if options.json:
+        values = [{"place": one.place, "value": one.value, "from": one.source, "why": one.why} for one in found]
+        show.emit({"schema": "yendo.origins/1", "house": str(plan.furnished.file) if plan.furnished else None, "values": values})
+    elif not options.quiet:
+        rows = [(one.place, one.value, one.source + (f", {one.why}" if one.why else "")) for one in found]
+        show.grid(show.console(), rows, heads=("", "value", "from"), styles=("cyan", None, "dim"))
+    return 0
 
 
 def run(options: argparse.Namespace) -> int:
@@ -32,6 +56,8 @@ def run(options: argparse.Namespace) -> int:
         else:
             show.grid(show.console(), [(rule.id, rule.severity, rule.why) for rule in RULES.values()], styles=("cyan",))
         return 0
+    if options.why:
+        return why(options)
     unreadable: PlanError | None = None
     try:
         findings = check(Workspace(options.folder))

@@ -25,6 +25,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--files", type=Path, metavar="DIR", help="a package without an installer: files and folders to place")
     parser.add_argument("--to", metavar="PATH", help="with --files: where they belong on the machine")
+    parser.add_argument("--house", type=Path, metavar="FILE", help="the office's house file, written into the plan (default: house.toml above it)")
 
 
 def run(options: argparse.Namespace) -> int:
@@ -39,9 +40,9 @@ def run(options: argparse.Namespace) -> int:
     if options.to and not options.files:
         raise Usage("--to goes with --files; for an installer, say in plan.toml where extra files belong")
     drafted = (
-        draft.from_files(options.folder, options.files, options.to)
+        draft.from_files(options.folder, options.files, options.to, named_house=options.house)
         if options.files
-        else draft.from_installer(options.folder, options.installer, options.overlays)
+        else draft.from_installer(options.folder, options.installer, options.overlays, named_house=options.house)
     )
     if options.json:
         show.emit({"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))})  # type: ignore[arg-type]

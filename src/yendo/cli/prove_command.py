@@ -31,11 +31,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "package", type=Path, nargs="?", default=Path(), metavar="PACKAGE", help="a built package, or a workspace (then its newest package)"
     )
     parser.add_argument(
-        "--machine", choices=(*machines.NAMES, "all"), action="append", help="what to prove on; may be given twice (default: simulated)"
+        "--machine",
+        choices=(*machines.NAMES, "all"),
+        action="append",
+        help="what to prove on; may be given twice (default: what [proof] says, else simulated)",
     )
     machines.add_shell(parser)
     parser.add_argument(
-        "--scenario", action="append", metavar="NAME", help="what to play: all, or names from the matrix; may be given several times (default: desk)"
+        "--scenario",
+        action="append",
+        metavar="NAME",
+        help="what to play: all, or names from the matrix; may be given several times (default: what [proof] says, else desk)",
     )
     parser.add_argument(
         "--site", action="append", metavar="NAME", help="with the values of this site only; may be given several times (default: all)"
@@ -96,7 +102,7 @@ def chosen(options: argparse.Namespace, package: Path) -> tuple[list[Scenario], 
         if not other.is_file():
             raise Usage(f"{other} is named in [proof] others and is not there")
     known = scenarios.with_others(others, package)
-    names = list(scenarios.QUICK) if options.quick else options.scenario or ["desk"]
+    names = list(scenarios.QUICK) if options.quick else options.scenario or (list(plan.proof.scenarios) if plan else []) or ["desk"]
     if "all" in names:
         names = list(known)
     for name in names:
@@ -128,7 +134,8 @@ def run(options: argparse.Namespace) -> int:
     if options.jobs < 1:
         raise Usage("--jobs is at least 1")
     package = find(options.package)
-    wanted = options.machine or ["simulated"]
+    plan, _ = plan_of(options.package, package)
+    wanted = options.machine or (list(plan.proof.machines) if plan else []) or ["simulated"]
     where = [machines.make(name, options.powershell) for name in (machines.NAMES if "all" in wanted else dict.fromkeys(wanted))]
     some, accept = chosen(options, package)
     if len(some) * len(where) > 1:

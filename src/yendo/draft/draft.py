@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import hashlib
 import json
-import re
 import shutil
 from collections.abc import Sequence
 from pathlib import Path
@@ -15,6 +14,7 @@ import tomlkit
 from yendo import atomic, digest
 from yendo.detect import for_copies, for_effects
 from yendo.draft import setups, writing
+from yendo.draft.office import Office
 from yendo.effects import Effect, File
 from yendo.errors import Usage
 from yendo.facts.surroundings import windows
@@ -23,7 +23,7 @@ from yendo.installers import recognise
 from yendo.installers.account import Account
 from yendo.installers.msi import changes, describe, engine, fitting, layers
 
-DECIDE = "DECIDE"
+DECIDE, NOTES = "DECIDE", "notes.md"
 _NEEDS_SAYING = {"x64": ["x64"], "arm64": ["arm64"]}  # a 32-bit installer runs on every Windows
 
 
@@ -35,16 +35,6 @@ class Drafted(msgspec.Struct, frozen=True):
     strays: tuple[str, ...]
     missing: tuple[str, ...]
     decisions: tuple[str, ...]
-
-
-def identifier(*parts: str | None) -> str:
-    """A package id from a publisher and a name."""
-    given = [part for part in parts if part]
-    if len(given) == 2 and given[1].lower().startswith(given[0].lower() + " "):
-        given = given[1:]  # the publisher stands in the name already
-    words = "-".join(given)
-    plain = re.sub(r"[^a-z0-9]+", "-", words.lower()).strip("-")
-    return plain[:64] or "package"
 
 
 def _digest(path: Path) -> tuple[str, int]:
@@ -120,11 +110,12 @@ def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Over
     return _Overlays(tuple(transforms), tuple(patches), tuple(notes), versions[-1] if versions else None, tuple(versions), outcome.effects)
 
 
-def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = ()) -> Drafted:
+def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = (), *, named_house: Path | None = None) -> Drafted:
     """Drafts from a vendor's installer, with the transforms and patches that go onto it, in order.
 
-    Raises Usage, Unreadable, NotCovered.
+    Raises Usage, Unreadable, NotCovered, HouseError, TemplateProblem.
     """
+    office = Office(folder, named_house)
     account = recognise.read(installer)
     _guard(folder)
     along = _overlays(installer, account, overlays)
@@ -148,8 +139,9 @@ def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = ())
     tops = {name.parts[0].lower() for name in needed} | {path.name.lower() for path in along.transforms}
     strays = tuple(sorted(entry.name for entry in installer.parent.iterdir() if entry.name.lower() not in tops))
     decisions: list[str] = []
-    document = _plan(account, installer.name, {name.as_posix(): _digest(folder / "media" / name) for name in needed}, decisions, along)
-    _finish(folder, document, account)
+    document = _plan(account, installer.name, {name.as_posix(): _digest(folder / "media" / name) for name in needed}, decisions, along, office)
+    office.leave_to_the_house(document, decisions)
+    _finish(folder, document, account, decisions, office)
     return Drafted(folder / "plan.toml", tuple(name.as_posix() for name in needed), strays, tuple(missing), tuple(decisions))
 
 
@@ -159,11 +151,13 @@ def _header(name: str) -> tomlkit.TOMLDocument:
     return document
 
 
-def _plan(account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str], along: _Overlays) -> tomlkit.TOMLDocument:
+def _plan(
+    account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str], along: _Overlays, office: Office
+) -> tomlkit.TOMLDocument:
     identity = account.identity
     document = _header(identity.name or installer)
     package = tomlkit.table()
-    package.add("id", identifier(identity.publisher, identity.name))
+    package.add("id", office.identifier(identity.publisher, identity.name or installer))
     package.add("name", identity.name or installer)
     package.add("version", along.version or identity.version or "0")
     package.add("revision", 1)
@@ -292,8 +286,9 @@ def _inline(*rules: dict[str, str]) -> tomlkit.items.Array:
     return array.multiline(True)
 
 
-def from_files(folder: Path, files: Path, target: str | None = None) -> Drafted:
-    """Drafts a package that only places files. Raises Usage."""
+def from_files(folder: Path, files: Path, target: str | None = None, *, named_house: Path | None = None) -> Drafted:
+    """Drafts a package that only places files. Raises Usage, HouseError, TemplateProblem."""
+    office = Office(folder, named_house)
     if not files.is_dir():
         raise Usage(f"{files} is no folder")
     _guard(folder)
@@ -310,7 +305,7 @@ def from_files(folder: Path, files: Path, target: str | None = None) -> Drafted:
     document = _header(files.name)
     package = tomlkit.table()
     for key, value in (
-        ("id", identifier(files.name)),
+        ("id", office.identifier(None, files.name)),
         ("name", files.name),
         ("version", "1"),
         ("revision", 1),
@@ -337,12 +332,13 @@ def from_files(folder: Path, files: Path, target: str | None = None) -> Drafted:
     head = place.rstrip("\\")
     rules = for_copies(("\\".join([head, *path.relative_to(files).parts]), _digest(path)[0]) for path in sources)
     document.add("detect", writing.rules_of(rules))
-    _finish(folder, document, None)
+    office.leave_to_the_house(document, decisions)
+    _finish(folder, document, None, decisions, office)
     return Drafted(folder / "plan.toml", (), links, (), tuple(decisions))
 
 
-def _finish(folder: Path, document: tomlkit.TOMLDocument, account: Account | None) -> None:
-    text = writing.spaced(tomlkit.dumps(document)).encode()
+def _finish(folder: Path, document: tomlkit.TOMLDocument, account: Account | None, decisions: list[str], office: Office) -> None:
+    text = office.plan(folder, writing.spaced(tomlkit.dumps(document)), account, decisions).encode()
     evidence: dict[str, object] = {"schema": "yendo.evidence/1", "plan_sha256": hashlib.sha256(text).hexdigest()}
     if account:
         evidence |= {
@@ -356,4 +352,6 @@ def _finish(folder: Path, document: tomlkit.TOMLDocument, account: Account | Non
             "files": sum(isinstance(effect.thing, File) for effect in account.effects),
         }
     atomic.write(folder / "evidence.json", (json.dumps(evidence, indent=2, ensure_ascii=False) + "\n").encode())
+    if account and not (folder / NOTES).exists():
+        atomic.write(folder / NOTES, office.notes(account, decisions).encode())
     atomic.write(folder / "plan.toml", text)

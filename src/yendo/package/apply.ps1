@@ -13,7 +13,7 @@ if ($ExecutionContext.SessionState.LanguageMode -ne 'FullLanguage') {
 $ErrorActionPreference = 'Stop'
 [string]$Here = $PSScriptRoot
 if ($Logs -eq '') { $Logs = [Environment]::ExpandEnvironmentVariables($Plan['logs']) }
-[string]$Yendo = [Environment]::ExpandEnvironmentVariables('%ProgramData%\Yendo')
+[string]$Yendo = [Environment]::ExpandEnvironmentVariables($Plan['home'])
 [string]$Room = [IO.Path]::Combine($Yendo, 'state', $Plan['id'])
 [string]$Kept = [IO.Path]::Combine($Yendo, 'packages', $Plan['id'])
 [string]$JournalFile = [IO.Path]::Combine($Room, 'journal.txt')

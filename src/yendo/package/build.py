@@ -6,6 +6,7 @@ import contextlib
 import hashlib
 import os
 import queue
+import re
 import threading
 import zipfile
 from collections.abc import Callable
@@ -14,7 +15,7 @@ from pathlib import Path
 import msgspec
 
 import yendo
-from yendo import atomic
+from yendo import atomic, templates
 from yendo.errors import Unreadable, Usage
 from yendo.package import bill, scripts, tag
 from yendo.package import manifest as form
@@ -121,8 +122,16 @@ def _member(name: str) -> zipfile.ZipInfo:
 
 def name_of(plan: Plan) -> str:
     """The package's folder name."""
-    version = "".join(character if character.isalnum() or character in ".-" else "-" for character in plan.package.version)
-    return f"{plan.package.id}-{version}-r{plan.package.revision}"
+    package = plan.package
+    named = {
+        "id": package.id,
+        "version": package.version,
+        "revision": str(package.revision),
+        "publisher": package.publisher,
+        "architecture": package.architecture,
+    }
+    text = re.sub(r"\{([a-z]+)\}", lambda match: named[match[1]], package.folder)
+    return "".join(character if character.isalnum() or character in ".-_" else "-" for character in text).strip(".") or package.id
 
 
 def build(workspace: Path, plan: Plan, *, output: Path | None = None, archive: bool = False) -> Built:
@@ -171,12 +180,29 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
     writer.write("apply.ps1", scripts.runner(manifest))
     writer.write("apply.cmd", scripts.DOORWAY.encode("ascii"))
     writer.write("detect.ps1", scripts.detection(manifest))
+    writer.write("handover.md", handover(plan, manifest).encode())
     writer.write("bill-of-materials.cdx.json", bill.encode(manifest))
     writer.write(f"{manifest.id}.swidtag", tag.encode(manifest))
     manifest = form.resolve(base, plan, tuple(sorted(writer.files, key=lambda file: file.path)), digest_of, tool)
     data = form.encode(manifest)
     writer.write("manifest.json", data)
     return manifest, hashlib.sha256(data).hexdigest(), sum(file.size for file in writer.files)
+
+
+def handover(plan: Plan, manifest: form.Manifest) -> str:
+    """The text for whoever receives the package, from the office's template where it has one. Raises TemplateProblem, HouseError."""
+    furnished = plan.furnished
+    own = furnished.house.templates.handover if furnished else None
+    return templates.render(
+        "handover.md",
+        furnished.beside(own) if own else None,
+        manifest=manifest,
+        office=furnished.house.name if furnished else "",
+        conditions=[node.in_words for node in manifest.when],
+        rules=[rule.title for rule in manifest.detect],
+        exit_codes=[(code, known.meaning, known.outcome) for code, known in form.EXIT_CODES.items()],
+        size=sum(file.size for file in manifest.files),
+    )
 
 
 def own_files(base: Path, plan: Plan) -> tuple[list[Path], dict[str, bytes]]:
@@ -201,7 +227,8 @@ def own_files(base: Path, plan: Plan) -> tuple[list[Path], dict[str, bytes]]:
 
 def _scripts(plan: Plan) -> list[str]:
     """The scripts that conditions ask."""
-    conditions = [plan.when, *(step.when for verb in VERBS for step in plan.steps(verb))]
+    steps = [step for verb in VERBS for step in (*plan.standing(verb)[0], *plan.steps(verb), *plan.standing(verb)[1])]
+    conditions = [plan.when, *(step.when for step in steps)]
     return [name for condition in conditions if condition for name in condition.scripts()]
 
 

@@ -23,7 +23,7 @@ from yendo.plan.model import VERBS
 from yendo.steps import KINDS, Action
 from yendo.steps import host as hosts
 from yendo.steps.base import Result
-from yendo.steps.host import HOME, Host
+from yendo.steps.host import Host
 from yendo.steps.tell import in_language
 from yendo.terms.settings import SettingError, texts_of
 
@@ -77,10 +77,10 @@ def read_journal(data: bytes | None) -> Journal | None:
 class _Carrier:
     def __init__(self, manifest: form.Manifest, package: Path, session: Session, folder: str, sleep: Callable[[float], object]) -> None:
         self.manifest, self.package, self.session, self.sleep = manifest, package, session, sleep
-        self.host = Host(session, manifest.id, package, folder, hidden=manifest.secrets, logs=manifest.logs)
+        self.host = Host(session, manifest.id, package, folder, hidden=manifest.secrets, logs=manifest.logs, home=manifest.home)
         self.host.sleep, self.host.carry_other = sleep, self.other
         self.say = self.host.say
-        self.kept = self.host.expand(rf"{HOME}\packages\{manifest.id}")
+        self.kept = self.host.expand(rf"{manifest.home}\packages\{manifest.id}")
         self.journal_file = rf"{self.host.room}\journal.txt"
 
     # --- the journal -----------------------------------------------------------------------------
@@ -145,7 +145,7 @@ class _Carrier:
 
     def remembered(self, manifest: form.Manifest) -> dict[str, str]:
         """The values that a package was installed with on this machine, as far as it still knows them."""
-        data = self.session.read(self.host.expand(rf"{HOME}\state\{manifest.id}\settings.txt")) or b""
+        data = self.session.read(self.host.expand(rf"{manifest.home}\state\{manifest.id}\settings.txt")) or b""
         pairs = [line.partition("=") for line in data.decode().splitlines()]
         values = {name: value for name, _, value in pairs if name in manifest.settings}
         return {name: value for name, value in values.items() if not list(texts_of(manifest.settings, {name: value}))}
@@ -213,7 +213,7 @@ class _Carrier:
 
     def marks(self, identifier: str) -> list[str]:
         """The packages that need one."""
-        folder = self.host.expand(rf"{HOME}\needed\{identifier}")
+        folder = self.host.expand(rf"{self.manifest.home}\needed\{identifier}")
         try:
             return [path.rpartition("\\")[2][:-4] for path in self.session.files_below(folder)]
         except NotCovered:
@@ -221,7 +221,7 @@ class _Carrier:
 
     def met(self, need: form.Needed) -> bool:
         if need.package:
-            data = self.session.read(self.host.expand(rf"{HOME}\installed\{need.package}.txt"))
+            data = self.session.read(self.host.expand(rf"{self.manifest.home}\installed\{need.package}.txt"))
             if need.version and data is not None and not VersionRange.parse(need.version).fits(data.decode().strip()):
                 self.say(f"{need.package} {data.decode().strip()} is here, wanted is {need.version}")
                 return False
@@ -254,7 +254,7 @@ class _Carrier:
                 if not self.met(need):
                     return form.NEED_MISSING
             if need.package:
-                folder = self.host.expand(rf"{HOME}\needed\{need.package}")
+                folder = self.host.expand(rf"{self.manifest.home}\needed\{need.package}")
                 self.host.own_folders(folder)
                 self.session.write(rf"{folder}\{self.manifest.id}.txt", b"needed")
         return None
@@ -264,13 +264,15 @@ class _Carrier:
         for need in self.manifest.needs:
             if not need.package:
                 continue
-            folder = self.host.expand(rf"{HOME}\needed\{need.package}")
+            folder = self.host.expand(rf"{self.manifest.home}\needed\{need.package}")
             self.session.remove(rf"{folder}\{self.manifest.id}.txt")
             if self.marks(need.package):
                 continue
             self.session.remove_folder(folder)
-            self.session.remove_folder(self.host.expand(rf"{HOME}\needed"))
-            there = self.session.read(self.host.expand(rf"{HOME}\installed\{need.package}.txt")) is not None  # a run that was cut off here goes on
+            self.session.remove_folder(self.host.expand(rf"{self.manifest.home}\needed"))
+            there = (
+                self.session.read(self.host.expand(rf"{self.manifest.home}\installed\{need.package}.txt")) is not None
+            )  # a run that was cut off here goes on
             if need.remove and need.folder and there:
                 self.say(f"{need.package}: nobody needs it any more, exit code {self.other(need.folder, 'uninstall')}")
 
@@ -402,12 +404,12 @@ class _Carrier:
                 return form.NOT_DETECTED
         if verb == "uninstall":
             self.release()
-            self.session.remove(self.host.expand(rf"{HOME}\installed\{self.manifest.id}.txt"))
+            self.session.remove(self.host.expand(rf"{self.manifest.home}\installed\{self.manifest.id}.txt"))
             self.note("end", final)
             if not [line for line in self.host.recorded() if line[0] not in "BR"]:
                 self.clear()
         else:
-            path = self.host.expand(rf"{HOME}\installed")
+            path = self.host.expand(rf"{self.manifest.home}\installed")
             self.host.own_folders(path)
             self.session.write(rf"{path}\{self.manifest.id}.txt", self.manifest.version.encode())
             self.note("end", final)
@@ -423,7 +425,7 @@ class _Carrier:
             for number in range(1, len(self.manifest.actions(verb)) + 1):
                 self.session.remove(rf"{self.host.room}\facts\{verb}-{number}.json")
         self.session.remove_folder(rf"{self.host.room}\facts")
-        for folder in (self.host.room, self.host.expand(rf"{HOME}\state"), self.host.expand(rf"{HOME}\installed")):
+        for folder in (self.host.room, self.host.expand(rf"{self.manifest.home}\state"), self.host.expand(rf"{self.manifest.home}\installed")):
             self.session.remove_folder(folder)
 
 

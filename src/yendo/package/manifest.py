@@ -15,7 +15,7 @@ from yendo.plan import Plan
 from yendo.plan.model import VERBS, Way
 from yendo.steps import Action, At, Step, kind_of
 from yendo.steps.base import below
-from yendo.steps.host import STEP_FAILED, TIMED_OUT
+from yendo.steps.host import HOME, STEP_FAILED, TIMED_OUT
 from yendo.steps.msi import MsiStep, delivered, product_code
 from yendo.steps.msi import command as _msi_command
 from yendo.steps.take_back import TakeBackStep
@@ -96,8 +96,19 @@ class Needed(msgspec.Struct, frozen=True, omit_defaults=True):
     remove: bool = False
 
 
+class FromHouse(msgspec.Struct, frozen=True):
+    """What the plan has from its house: the file's name, the office, and each value given with its line in that file."""
+
+    file: str
+    name: str
+    given: dict[str, int] = {}
+
+
 class Manifest(msgspec.Struct, frozen=True, kw_only=True):
-    """``keep``: all, scripts or nothing. ``in_the_way`` by verb. ``chosen`` are the values that its places were filled with."""
+    """``keep``: all, scripts or nothing. ``in_the_way`` by verb. ``chosen`` are the values that its places were filled with.
+
+    ``home``: the folder where packages keep what they need later.
+    """
 
     schema: str = SCHEMA
     id: str
@@ -114,6 +125,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     keep: str = "nothing"
     exclusive: float = 0.0
     logs: str
+    home: str = HOME
     install: tuple[Action, ...]
     uninstall: tuple[Action, ...]
     repair: tuple[Action, ...]
@@ -125,6 +137,8 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     settings: dict[str, Setting] = {}
     sites: dict[str, dict[str, str]] = {}
     chosen: dict[str, str] = {}
+    house: FromHouse | None = None
+    contact: str = ""
 
     def actions(self, verb: str) -> tuple[Action, ...]:
         return {"install": self.install, "uninstall": self.uninstall, "repair": self.repair}[verb]
@@ -210,15 +224,24 @@ def msi_command(plan: Plan, verb: str, number: int) -> str:
 
 
 def steps_of(workspace: Path, plan: Plan, verb: str) -> tuple[Step, ...]:
-    """The steps of a verb; those of an uninstall that nobody wrote follow from the install."""
+    """The steps of a verb, between those of the house; those of an uninstall that nobody wrote follow from the install."""
     written = plan.steps(verb)
-    return written if written or verb != "uninstall" else derived(workspace, plan)
+    before, after = plan.standing(verb)
+    own = written if written or verb != "uninstall" else derived(workspace, plan)
+    steps = (*before, *own, *after) if own or verb == "install" else ()
+    if written and verb == "uninstall" and not any(isinstance(step, TakeBackStep) for step in steps):
+        # who wrote the plan need not know what the house adds to the install
+        added = [step for some in plan.standing("install") for step in some]
+        if any(kind_of(step).reversal_of(step) == "by record" for step in added):
+            return (TakeBackStep(), *steps)
+    return steps
 
 
 def derived(workspace: Path, plan: Plan) -> tuple[Step, ...]:
     """What takes the install back, from its last step to its first: products by their code, the rest by its record."""
     found: list[Step] = []
-    for step in reversed(plan.install):
+    before, after = plan.standing("install")
+    for step in reversed((*before, *plan.install, *after)):
         if isinstance(step, MsiStep):
             code = product_of(workspace, step)
             if code:
@@ -281,6 +304,7 @@ def resolve(workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_o
         publisher=package.publisher,
         architecture=package.architecture,
         scope=package.scope,
+        contact=package.contact,
         when=resolve_condition(plan.when),
         needs=tuple(_need(workspace, need) for need in plan.need),
         in_the_way={verb: _way(plan.in_the_way.of(verb)) for verb in VERBS},
@@ -289,6 +313,8 @@ def resolve(workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_o
         exclusive=seconds(plan.exclusive),
         secrets=_secret(plan),
         logs=rf"{plan.log.folder}\{package.id}",
+        home=plan.log.state,
+        house=FromHouse(plan.furnished.file.name, plan.furnished.house.name, plan.furnished.given) if plan.furnished else None,
         install=actions["install"],
         uninstall=actions["uninstall"],
         repair=actions["repair"],

@@ -180,6 +180,7 @@ def runner(manifest: form.Manifest) -> bytes:
         "choice": CHOICE,
         "first_language": list(dict.fromkeys(name for way in manifest.in_the_way.values() for name in way.text)),
         "secrets": list(manifest.secrets),
+        "home": manifest.home,
         **_settings(manifest),
         "restarts": any(action.kind == "restart" for action in manifest.install),
         "busy_wait": BUSY_WAIT,
@@ -236,7 +237,7 @@ def judging(data: Any) -> str:
 
 FORMS = ("present", "code")
 _SETTLED = r"""
-[string]$kept = [Environment]::ExpandEnvironmentVariables('%ProgramData%\Yendo\state\' + $Plan['id'] + '\settings.txt')
+[string]$kept = [Environment]::ExpandEnvironmentVariables($Plan['home'] + '\state\' + $Plan['id'] + '\settings.txt')
 [void](Initialize-Settings '' '' '' 'detect' $kept)
 $Rules = $Plan['detect']
 
@@ -260,7 +261,13 @@ def _detection(manifest: form.Manifest, form_of_answer: str) -> str:
     used = form.used(manifest, "detect")
     asks = {name: one for name, one in manifest.settings.items() if name in used}
     if asks:
-        known = {"id": manifest.id, "secrets": [], "detect": data, **_settings(msgspec.structs.replace(manifest, settings=asks, sites={}))}
+        known = {
+            "id": manifest.id,
+            "home": manifest.home,
+            "secrets": [],
+            "detect": data,
+            **_settings(msgspec.structs.replace(manifest, settings=asks, sites={})),
+        }
         head = head.replace(f"$Rules = @(\n{rules}\n)", f"$Plan = {literal(known)}")
     text = _template("detect.ps1").replace("#RULES#", judging(data)).replace("#DATA#", head)
     return text.replace("#SETTINGS#\n", _part("settings") + _SETTLED if asks else "")

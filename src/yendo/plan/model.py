@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
-from typing import Annotated, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
 from msgspec import Meta
 
 from yendo.facts.versions import VersionRange
 from yendo.steps import AnyStep, Step
+from yendo.steps.host import HOME
 from yendo.terms.amounts import Architecture, Digest, Identifier, Text, Written, seconds
 from yendo.terms.rules import Rule
 from yendo.terms.settings import Name, Setting, Value
@@ -17,7 +18,7 @@ from yendo.terms.when import Condition
 
 
 class Package(Written, frozen=True, kw_only=True):
-    """What the package is. ``revision`` counts the packager's own changes to one vendor version."""
+    """What the package is. ``revision`` counts the packager's own changes to one vendor version; ``folder`` is the name of the built package."""
 
     id: Identifier
     name: Text
@@ -30,6 +31,12 @@ class Package(Written, frozen=True, kw_only=True):
     description: str = ""
     contact: str = ""
     notes: str = ""
+    folder: str = "{id}-{version}-r{revision}"
+
+    def __post_init__(self) -> None:
+        unknown = set(re.findall(r"\{([^{}]*)\}", self.folder)) - {"id", "version", "revision", "publisher", "architecture"}
+        if unknown or not {"{id}", "{version}", "{revision}"} <= set(re.findall(r"\{[^{}]*\}", self.folder)):
+            raise ValueError("folder holds {id}, {version} and {revision}, and may hold {publisher} and {architecture}")
 
 
 class Media(Written, frozen=True, kw_only=True):
@@ -110,18 +117,25 @@ class Proving(Written, frozen=True, kw_only=True):
 
     ``updates_itself``: the program may update itself, and a newer version then counts as installed. ``others`` are the vendor's
     other installers below the workspace (older, newer, other products), which detection has to tell apart and upgrades start from.
-    ``accept`` are things that may be left behind, as the proof names them, with ``*`` for what changes.
+    ``accept`` are things that may be left behind, as the proof names them, with ``*`` for what changes. ``machines`` and
+    ``scenarios`` are proved where the command does not say otherwise.
     """
 
     updates_itself: bool = False
     others: tuple[Text, ...] = ()
     accept: tuple[Text, ...] = ()
+    machines: tuple[Literal["simulated", "wine"], ...] = ()
+    scenarios: tuple[Text, ...] = ()
 
 
 class Log(Written, frozen=True, kw_only=True):
-    """Where the runner and the installers it starts write their logs."""
+    """Where the runner and the installers it starts write their logs; ``state``: where what is needed later is kept on a machine.
+
+    All packages of an office have the same ``state``: there they find one another.
+    """
 
     folder: Text = r"%ProgramData%\Yendo\logs"
+    state: Annotated[str, Meta(pattern=r"^(%[A-Za-z]+%|[A-Za-z]:)\\.+[^\\]$")] = HOME
 
 
 class Plan(Written, frozen=True, kw_only=True):
@@ -129,7 +143,8 @@ class Plan(Written, frozen=True, kw_only=True):
 
     ``keep``: what stays on the machine for repair and uninstall when the package's folder has gone. ``exclusive``: how long a
     second start waits for the first before it leaves. ``settings`` are chosen when the package is delivered, and stand as
-    ``{setting.NAME}`` in texts; ``site`` are named sets of their values.
+    ``{setting.NAME}`` in texts; ``site`` are named sets of their values. ``house`` names the office's file; unless it does, the
+    nearest ``house.toml`` above is taken, and with an empty name none.
     """
 
     package: Package
@@ -147,6 +162,8 @@ class Plan(Written, frozen=True, kw_only=True):
     uninstall: tuple[AnyStep, ...] = ()
     repair: tuple[AnyStep, ...] = ()
     detect: tuple[Rule, ...] = ()
+    house: str | None = None
+    furnished: Any = None  # house.Furnished, where there is a house: put in by the reader
 
     def __post_init__(self) -> None:
         seconds(self.exclusive)
@@ -155,10 +172,21 @@ class Plan(Written, frozen=True, kw_only=True):
         """The steps of ``install``, ``uninstall`` or ``repair``."""
         return {"install": self.install, "uninstall": self.uninstall, "repair": self.repair}[verb]
 
+    def standing(self, verb: str) -> tuple[tuple[Step, ...], tuple[Step, ...]]:
+        """The house's steps before and after those of a verb."""
+        if self.furnished is None:
+            return (), ()
+        office = self.furnished.house
+        return office.before.steps(verb), office.after.steps(verb)
+
 
 VERBS = ("install", "uninstall", "repair")
+NOT_WRITTEN = ("furnished",)  # fields of a plan that no file has
 
 
 def schema() -> dict[str, object]:
     """The JSON Schema of a plan, for editors."""
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Yendo plan", **msgspec.json.schema(Plan)}
+    found: dict[str, Any] = msgspec.json.schema(Plan)
+    for name in NOT_WRITTEN:
+        del found["$defs"]["Plan"]["properties"][name]
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Yendo plan", **found}

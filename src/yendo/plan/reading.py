@@ -12,7 +12,7 @@ from typing import Any, get_args, get_origin
 import msgspec
 
 from yendo.errors import YendoError
-from yendo.plan import model, places
+from yendo.plan import house, model, places
 from yendo.steps import AnyStep
 from yendo.terms import settings
 from yendo.terms.changes import Change
@@ -46,43 +46,58 @@ def read(path: FilePath) -> tuple[model.Plan, dict[places.Path, int]]:
         raise PlanError(str(path), [Problem(1, "there is no plan here; start one with `yendo draft FOLDER INSTALLER`")]) from error
     except (OSError, UnicodeDecodeError) as error:
         raise PlanError(str(path), [Problem(1, f"cannot be read as UTF-8 text: {error}")]) from error
-    return read_text(text, str(path))
+    return read_text(text, str(path), path.parent)
 
 
-def read_text(text: str, name: str = "plan.toml") -> tuple[model.Plan, dict[places.Path, int]]:
-    """The same for text that is at hand. Raises PlanError."""
+def read_text(text: str, name: str = "plan.toml", folder: FilePath | None = None) -> tuple[model.Plan, dict[places.Path, int]]:
+    """The same for text that is at hand. ``folder`` is where the house is looked for; without it there is none. Raises PlanError, HouseError."""
     try:
         raw = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         match = re.search(r"at line (\d+)", str(error))
         raise PlanError(name, [Problem(int(match[1]) if match else 1, f"not TOML: {error}")]) from error
     found = places.lines(text)
-    problems = list(_unknown(raw, model.Plan, (), found))
+    problems = list(unknown(raw, model.Plan, (), found))
     if not problems:
+        furnished = _furnished(raw, found, name, folder)
         try:
             plan = msgspec.convert(raw, model.Plan)
         except msgspec.ValidationError as error:
-            problems = [_explain(error, raw, found)]
+            problems = [explain(error, raw, found)]
         else:
             problems = [*_wrong_sites(plan, found), *_unsettled(raw, plan, (), found)]
             if not problems:
-                return plan, found
+                return msgspec.structs.replace(plan, furnished=furnished), found
     raise PlanError(name, problems)
 
 
-def _unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, int]) -> Any:
+def _furnished(raw: dict[str, Any], found: dict[places.Path, int], name: str, folder: FilePath | None) -> house.Furnished | None:
+    """Takes over from the house what the plan does not say."""
+    named = raw.get("house")
+    if folder is None or named == "":
+        return None
+    path = house.find(folder) if named is None else folder / named
+    if path is None:
+        return None
+    if not path.is_file():
+        raise PlanError(name, [Problem(places.nearest(found, ("house",)), f"the house file {named} is not there")])
+    office, lines = house.read(path)
+    return house.Furnished(path, office, house.furnish(raw, office, lines, found, path.name))
+
+
+def unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, int]) -> Iterator[Problem]:
     """Every key that its table does not know, with the nearest that it does."""
     named = _named(kind)
     struct = None if named is not None else _struct_for(kind, raw)
     if isinstance(raw, dict) and named is not None:
         for key, value in raw.items():
-            yield from _unknown(value, named, (*path, key), found)
+            yield from unknown(value, named, (*path, key), found)
     elif isinstance(raw, list):
         for at, item in enumerate(raw):
-            yield from _unknown(item, kind, (*path, at), found)
+            yield from unknown(item, kind, (*path, at), found)
     elif struct is not None and isinstance(raw, dict):
         tag = struct.__struct_config__.tag_field
-        fields = {field.encode_name: field.type for field in msgspec.structs.fields(struct)}
+        fields = {field.encode_name: field.type for field in msgspec.structs.fields(struct) if field.name not in model.NOT_WRITTEN}
         known = set(fields) | ({tag} if tag else set())
         for key, value in raw.items():
             if key not in known:
@@ -90,7 +105,7 @@ def _unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, in
                 hint = f"; did you mean {near[0]!r}?" if near else f"; known here: {', '.join(sorted(known))}"
                 yield Problem(places.nearest(found, (*path, key)), f"unknown key {key!r} in {_where(path)}{hint}")
             elif key in fields:
-                yield from _unknown(value, fields[key], (*path, key), found)
+                yield from unknown(value, fields[key], (*path, key), found)
 
 
 def _wrong_sites(plan: model.Plan, found: dict[places.Path, int]) -> Iterator[Problem]:
@@ -168,7 +183,7 @@ _KINDS: dict[str | int, tuple[str, Any]] = {
 
 def _culprit(path: list[str | int], raw: Any) -> list[str | int]:
     """Which setting it is that cannot be read: the library does not tell the name of an entry."""
-    for name, value in raw["settings"].items() if path == ["settings"] else ():
+    for name, value in raw.get("settings", {}).items() if path == ["settings"] else ():
         try:
             msgspec.convert(value, settings.Setting)
         except msgspec.ValidationError:
@@ -176,7 +191,8 @@ def _culprit(path: list[str | int], raw: Any) -> list[str | int]:
     return []
 
 
-def _explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, int]) -> Problem:
+def explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, int]) -> Problem:
+    """A mistake of the library's words as a person's, with its line."""
     message, _, where = str(error).partition(" - at `")
     path: list[str | int] = []
     for name, index, _key in re.findall(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[(\d+)\]|\[(\.\.\.)\]", where.rstrip("`")):

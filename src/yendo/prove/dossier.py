@@ -90,7 +90,7 @@ def _contents(
         "files": manifest.files,
         "total": sum(file.size for file in manifest.files),
         "verbs": {verb: [_masked(action, manifest.secrets) for action in manifest.actions(verb)] for verb in VERBS if manifest.actions(verb)},
-        "conditions": [_condition(node) for node in manifest.when],
+        "conditions": [node.in_words for node in manifest.when],
         "needs": [
             f"{need.package or 'a fact'} {need.version}".strip() + (", brought along" if need.folder else ", expected to be there")
             for need in manifest.needs
@@ -187,19 +187,6 @@ def _masked(action: Any, secrets: Sequence[str]) -> dict[str, str]:
     for secret in secrets:
         command = command.replace(secret, "****")
     return {"title": action.title, "kind": action.kind, "command": command, "timeout": _time(action.timeout)}
-
-
-def _condition(node: Any) -> str:
-    if node.nodes:
-        return f"{node.test} of: " + "; ".join(_condition(inner) for inner in node.nodes)
-    if node.rule is not None:
-        return str(node.rule.title)
-    want = node.want
-    if node.test == "range":
-        want = ", ".join(f"{bound['sign']}{bound['version']}" for bound in want)
-    if node.test == "least":
-        want = f"at least {_size(want)}"
-    return f"{node.fact or node.test}: {', '.join(map(str, want)) if isinstance(want, list | tuple) else want}"
 
 
 def _matrix(proofs: Sequence[Proof]) -> tuple[list[str], list[dict[str, Any]]]:

@@ -22,7 +22,6 @@ from yendo.package import manifest as form
 from yendo.prove import ground
 from yendo.prove.libraries import missing_libraries
 from yendo.prove.stage import ACCEPTED, Stage, without_own
-from yendo.steps.host import HOME
 
 START_SECONDS = 4.0
 NOT_ON_LAYER = "only a simulated machine can be put into this state"
@@ -313,7 +312,7 @@ def media_gone(stage: Stage) -> None:
         if _installed(stage, session) is None:
             return
         session.take_away(stage.folder)
-        stage.folder = expand(rf"{HOME}\packages\{stage.manifest.id}", session.surroundings.environment)
+        stage.folder = expand(rf"{stage.manifest.home}\packages\{stage.manifest.id}", session.surroundings.environment)
         if stage.manifest.repair:
             carried = stage.verb(session, "repair")
             stage.phase(

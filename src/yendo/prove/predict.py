@@ -29,7 +29,7 @@ from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.package.manifest import Manifest, read
 from yendo.steps import KINDS, Action
-from yendo.steps.host import HOME, Host
+from yendo.steps.host import Host
 from yendo.terms.settings import SettingError
 
 
@@ -123,7 +123,7 @@ def _host(manifest: Manifest, package: Path, surroundings: Surroundings, state: 
     if real:
         session.facts = Facts(windows=surroundings.windows, architecture=surroundings.architecture, computer=surroundings.computer)
     session.bring(package, folder)
-    host = Host(session, manifest.id, package, folder, logs=manifest.logs)
+    host = Host(session, manifest.id, package, folder, logs=manifest.logs, home=manifest.home)
     host.sleep = lambda _: None
 
     def other(inner: str, verb: str, given: Mapping[str, Any]) -> int:
@@ -142,7 +142,7 @@ def _performed(action: Action, host: Host) -> tuple[list[Effect], list[str]]:
     assert isinstance(session, SimulatedSession)
     state, surroundings = session.own_state, session.surroundings
     before = state.copy()
-    own = expand(HOME, surroundings.environment).lower()
+    own = expand(host.home, surroundings.environment).lower()
     try:
         KINDS[action.kind].perform(action, host)
     except NotCovered:

@@ -21,7 +21,7 @@ from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.prove import causes, examine, explain, predict
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
-from yendo.steps.host import HOME, STEP_FAILED, TIMED_OUT
+from yendo.steps.host import STEP_FAILED, TIMED_OUT
 from yendo.terms.rules.base import pattern
 from yendo.terms.settings import Value
 
@@ -145,7 +145,9 @@ class Stage:
         return carried
 
     def unfinished(self, session: Session) -> bool:
-        journal = carry.read_journal(session.read(expand(rf"{HOME}\state\{self.manifest.id}\journal.txt", session.surroundings.environment)))
+        journal = carry.read_journal(
+            session.read(expand(rf"{self.manifest.home}\state\{self.manifest.id}\journal.txt", session.surroundings.environment))
+        )
         return journal is not None and not journal.over
 
     def started(self, session: Session, verb: str) -> carry.Carried:
@@ -272,7 +274,7 @@ class Stage:
         if not self.made_up:
             return
         environment = session.surroundings.environment
-        folders = [expand(self.manifest.logs, environment), expand(rf"{HOME}\state\{self.manifest.id}", environment)]
+        folders = [expand(self.manifest.logs, environment), expand(rf"{self.manifest.home}\state\{self.manifest.id}", environment)]
         found = []
         for path in [path for folder in folders for path in session.files_below(folder)]:
             data = session.read(path) or b""
@@ -419,13 +421,16 @@ class Stage:
 
 def without_own(effects: list[Effect], manifest: form.Manifest, environment: Mapping[str, str]) -> list[Effect]:
     """Without what the runner itself keeps: its logs, its record, what it needs for repair and uninstall."""
-    head = expand(HOME, environment).lower()
+    head = expand(manifest.home, environment).lower()
     logs = expand(manifest.logs, environment).lower()
-    heads = (head, logs) if logs.startswith(head) else (head, logs, parent(logs))
+    above = {head, logs}
+    for path in (head, logs):
+        while "\\" in (path := parent(path)):
+            above.add(path)
 
     def own(effect: Effect) -> bool:
-        at = effect.thing.identity
-        return kind_of(effect.thing) in ("file", "folder", "ini") and (at in heads or at.startswith((head + "\\", logs + "\\")))
+        at, kind = effect.thing.identity, kind_of(effect.thing)
+        return (kind == "folder" and at in above) or (kind in ("file", "folder", "ini") and at.startswith((head + "\\", logs + "\\")))
 
     return [effect for effect in effects if not own(effect)]
 

@@ -46,11 +46,14 @@ def latest(lines: list[str]) -> int:
 class Host:
     """One machine, for one package. ``package`` is the built package here, ``folder`` where it lies on the machine."""
 
-    def __init__(self, session: Session, identifier: str, package: Path, folder: str, *, hidden: tuple[str, ...] = (), logs: str = "") -> None:
+    def __init__(
+        self, session: Session, identifier: str, package: Path, folder: str, *, hidden: tuple[str, ...] = (), logs: str = "", home: str = HOME
+    ) -> None:
         self.session, self.identifier, self.package, self.folder, self.hidden = session, identifier, package, folder, hidden
         self.environment = session.surroundings.environment
         self.logs = self.expand(logs)
-        self.room = self.expand(rf"{HOME}\state\{identifier}")
+        self.home = home
+        self.room = self.expand(rf"{home}\state\{identifier}")
         self.ledger_file = rf"{self.room}\record.txt"
         self.lines: list[str] = []
         self.seconds = 0.0

@@ -95,6 +95,13 @@ class Setting(Written, frozen=True, kw_only=True):
         return (self.least is None or number >= self.least) and (self.most is None or number <= self.most)
 
     @property
+    def allowed_in_words(self) -> str:
+        """What a value may be."""
+        if self.allowed:
+            return f"{'some of ' if self.type == 'choices' else ''}{', '.join(self.allowed)}"
+        return {"yes-no": "yes, no", "number": f"a whole number{self._range}", "folder": "a folder"}.get(self.type, "a text")
+
+    @property
     def _range(self) -> str:
         return (f" from {self.least}" if self.least is not None else "") + (f" up to {self.most}" if self.most is not None else "")
 

@@ -105,6 +105,20 @@ class Node(msgspec.Struct, frozen=True, omit_defaults=True):
     nodes: tuple[Node, ...] = ()
     rule: Rule | None = None
 
+    @property
+    def in_words(self) -> str:
+        """The question for a person who reads about the package."""
+        if self.nodes:
+            return f"{self.test} of: " + "; ".join(node.in_words for node in self.nodes)
+        if self.rule is not None:
+            return str(self.rule.title)
+        if self.test == "range":
+            return f"{self.fact}: " + ", ".join(f"{bound['sign']}{bound['version']}" for bound in self.want)
+        if self.test == "least":
+            return f"{self.fact}: at least {self.want / 10**9:g} GB"
+        want = self.want[1:] if self.test == "setting" else self.want
+        return f"{self.fact or self.test}: {', '.join(map(str, want)) if isinstance(want, list | tuple) else want}"
+
 
 def resolve(condition: Condition | None) -> tuple[Node, ...]:
     """The questions of a condition, in the order of its keys."""
