@@ -49,6 +49,7 @@ def test_what_is_in_it(drafted: Path, tmp_path: Path) -> None:
         "bill-of-materials.cdx.json",
         "detect.ps1",
         "extras/site.ini",
+        "handover.md",
         "manifest.json",
         "media/lantern-6.2.1.msi",
         "tidewell-lantern.swidtag",

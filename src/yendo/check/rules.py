@@ -73,6 +73,13 @@ def missing_file(workspace: Workspace) -> Report:
                 yield workspace.line(verb, at, "from"), str(error), "put the file below extras/, or correct the path"
 
 
+@rule("open-conflict", "error", "the package is then neither what was decided nor what the vendor delivers now")
+def open_conflict(workspace: Workspace) -> Report:
+    for number, line in enumerate(workspace.text.splitlines(), 1):
+        if match := re.search(r"#\s*CONFLICT:\s*(.+)", line):
+            yield number, f"a renewal left it to decide: {match[1].rstrip(':')}", "decide, and take the mark out"
+
+
 # --- command lines ------------------------------------------------------------------------------------
 
 

@@ -14,6 +14,7 @@ COMMANDS = {
     "read": "say what an installer is and does, without running it",
     "try": "run a setup program on fresh machines until its silent command line is found",
     "draft": "start a package: a workspace with a plan",
+    "renew": "carry a package over to the vendor's next version",
     "check": "look a plan over as an experienced colleague would",
     "build": "make the package",
     "sign": "sign the package, or judge its signature",

@@ -90,9 +90,10 @@ def _charts(version: str) -> bytes:
 
 
 def lantern(folder: Path, version: str = "6.2.1") -> Path:
-    """Writes ``lantern-VERSION.msi`` (6.1.0, 6.2.1 or 6.2.3) and returns its path. 6.2.3 is a minor update of 6.2.1."""
+    """Writes ``lantern-VERSION.msi`` (6.1.0, 6.2.1, 6.2.3 or 6.3.0) and returns its path. 6.2.3 is a minor update of 6.2.1."""
     newer = version != "6.1.0"
-    latest = version == "6.2.3"
+    minor, next_ = version == "6.2.3", version == "6.3.0"
+    latest = minor or next_
     contents = {
         "lantern.exe": (PROGRAMS / f"lantern-{version}.exe").read_bytes(),
         "lanternd.exe": (PROGRAMS / f"lanternd-{version}.exe").read_bytes(),
@@ -103,7 +104,10 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
     }
     if latest:
         contents["tides.dat"] = b"quay 3;springs;neaps\r\n" * 30
-    product = guid(f"lantern {'6.2.1' if latest else version}")
+    if next_:
+        contents["lantern-sync.exe"] = contents["lanternd.exe"]
+        contents |= {f"chart-{number:02}.dat": f"sounding {number}\r\n".encode() * 900 for number in range(1, 13)}
+    product = guid(f"lantern {'6.2.1' if minor else version}")
     names = {
         "lantern.exe": "lantern.exe",
         "lanternd.exe": "lanternd.exe",
@@ -112,7 +116,9 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         "defaults.ini": "defaults.ini",
         "plugin.txt": "EXPORT.TXT|survey export.txt",
         "tides.dat": "tides.dat",
+        "lantern-sync.exe": "LSYNC.EXE|lantern-sync.exe",
     }
+    names |= {name: name for name in contents if name not in names}
     places = {
         "lantern.exe": ("Program", "INSTALLDIR"),
         "lanternd.exe": ("Service", "INSTALLDIR"),
@@ -121,19 +127,24 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         "defaults.ini": ("Defaults", "DATADIR"),
         "plugin.txt": ("Plugin", "INSTALLDIR"),
         "tides.dat": ("Tides", "INSTALLDIR"),
+        "lantern-sync.exe": ("Sync", "INSTALLDIR"),
     }
+    places |= {name: ("Soundings", "CHARTDIR") for name in contents if name.startswith("chart-")}
 
     def component(name: str, folder_name: str, key: str | None, attributes: int = 256, condition: str | None = None) -> tuple[str | int | None, ...]:
         return name, guid(f"component {name}"), folder_name, attributes, condition, key
 
-    components = [component(name, where, key) for key, (name, where) in places.items() if key in contents]
+    firsts = {name: key for key, (name, _) in reversed(places.items()) if key in contents}
+    components = [component(name, where, key) for key, (name, where) in places.items() if firsts.get(name) == key]
     components += [
         component("Settings", "INSTALLDIR", "RegSite", 256 | 4),
-        component("Updater", "INSTALLDIR", "RegUpdate", 256 | 4, "AUTOUPDATE=1"),
+        *([] if next_ else [component("Updater", "INSTALLDIR", "RegUpdate", 256 | 4, "AUTOUPDATE=1")]),
         component("DesktopIcon", "INSTALLDIR", "RegDesktop", 256 | 4),
     ]
     features = {
-        "Main": ["Program", "Service", "Charts", "Defaults", "Settings", "Updater", "DesktopIcon", *(["Tides"] if latest else [])],
+        "Main": ["Program", "Service", "Charts", "Defaults", "Settings", "DesktopIcon"]
+        + (["Sync", "Soundings"] if next_ else ["Updater"])
+        + (["Tides"] if latest else []),
         "Documentation": ["Manual"],
         "SurveyExport": ["Plugin"],
     }
@@ -146,12 +157,12 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             ("ProductLanguage", "2057"),
             ("UpgradeCode", UPGRADE_CODE),
             ("ALLUSERS", "1"),
-            ("AUTOUPDATE", "1"),
+            *([] if next_ else [("AUTOUPDATE", "1")]),
             ("SITE", "Unassigned"),
             ("ARPCONTACT", "Tidewell help desk"),
             ("ARPNOMODIFY", "1"),
             ("INSTALLLEVEL", "3"),
-            ("SecureCustomProperties", "OLDERFOUND;NEWERFOUND;SITE;AUTOUPDATE"),
+            ("SecureCustomProperties", "OLDERFOUND;NEWERFOUND;SITE" + (";WINDOWSBUILD" if next_ else ";AUTOUPDATE")),
         ],
         "Directory": [
             ("TARGETDIR", None, "SourceDir"),
@@ -159,6 +170,7 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             ("TIDEWELL", "ProgramFiles64Folder", "Tidewell"),
             ("INSTALLDIR", "TIDEWELL", "Lantern"),
             ("DOCDIR", "INSTALLDIR", "DOCUME~1|documents"),
+            ("CHARTDIR", "INSTALLDIR", "charts"),
             ("CommonAppDataFolder", "TARGETDIR", "."),
             ("TIDEDATA", "CommonAppDataFolder", "Tidewell"),
             ("DATADIR", "TIDEDATA", "Lantern"),
@@ -193,8 +205,14 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             ("RegVersion", 2, r"Software\Tidewell\Lantern", "Version", "[ProductVersion]", "Settings"),
             ("RegFolder", 2, r"Software\Tidewell\Lantern", "Folder", "[INSTALLDIR]", "Settings"),
             ("RegDepth", 2, r"Software\Tidewell\Lantern", "DepthLimit", "#120", "Settings"),
-            ("RegUpdate", 2, r"Software\Tidewell\Lantern\Update", "Automatic", "#1", "Updater"),
-            ("RegUpdateUrl", 2, r"Software\Tidewell\Lantern\Update", "Channel", "stable", "Updater"),
+            *(
+                []
+                if next_
+                else [
+                    ("RegUpdate", 2, r"Software\Tidewell\Lantern\Update", "Automatic", "#1", "Updater"),
+                    ("RegUpdateUrl", 2, r"Software\Tidewell\Lantern\Update", "Channel", "stable", "Updater"),
+                ]
+            ),
             ("RegDesktop", 2, r"Software\Tidewell\Lantern", "DesktopIcon", "#1", "DesktopIcon"),
         ],
         "Shortcut": [
@@ -202,13 +220,22 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             ("DesktopLantern", "DesktopFolder", "Lantern", "DesktopIcon", "[#lantern.exe]", None, None, None, None, None, None, "INSTALLDIR"),
         ],
         "ServiceInstall": [
-            ("LanternTide", "LanternTide", "Lantern tide gauge", 16, 3, 1, None, None, None, None, None, "Service", "Reads the tide gauge")
+            ("LanternTide", "LanternTide", "Lantern tide gauge", 16, 3, 1, None, None, None, None, None, "Service", "Reads the tide gauge"),
+            *(
+                [("LanternSync", "LanternSync", "Lantern chart exchange", 16, 3, 1, None, None, None, None, None, "Sync", "Fetches charts")]
+                if next_
+                else []
+            ),
         ],
-        "ServiceControl": [("LanternTide", "LanternTide", 128 | 32 | 2, None, 1, "Service")],
+        "ServiceControl": [
+            ("LanternTide", "LanternTide", 128 | 32 | 2, None, 1, "Service"),
+            *([("LanternSync", "LanternSync", 128 | 32 | 2, None, 1, "Sync")] if next_ else []),
+        ],
         "Environment": [("LanternHome", "=-*LANTERN_HOME", "[INSTALLDIR]", "Program")],
         "LaunchCondition": [
             ("VersionNT64", "Lantern needs 64-bit Windows."),
             ("Installed OR NOT NEWERFOUND", "A newer Lantern is installed already."),
+            *([("Installed OR WINDOWSBUILD >= 19041", "Lantern 6.3 needs Windows 10.0.19041 or later.")] if next_ else []),
         ],
         "Upgrade": [(UPGRADE_CODE, None, version, None, 1, None, "OLDERFOUND"), (UPGRADE_CODE, version, None, None, 2, None, "NEWERFOUND")],
         "RemoveFile": [("EmptyMenu", "Program", None, "MENUDIR", 2)],
@@ -218,9 +245,12 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         ],
         "InstallExecuteSequence": [*SEQUENCE, ("SetArpLocation", "NOT Installed", 1010), ("SelfTest", "NOT REMOVE", 4100 + 1400)],
     }
-    tables |= _dialogs()
+    tables |= _dialogs(updates=not next_)
     if newer:
         tables["CreateFolder"] = [("DATADIR", "Defaults")]
+    if next_:
+        tables["AppSearch"] = [("WINDOWSBUILD", "WindowsBuild")]
+        tables["RegLocator"] = [("WindowsBuild", 2, r"SOFTWARE\Microsoft\Windows NT\CurrentVersion", "CurrentBuild", 2 | 16)]
     target = folder / f"lantern-{version}.msi"
     write_installer(
         target,
@@ -243,7 +273,7 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
     return target
 
 
-def _dialogs() -> dict[str, Rows]:
+def _dialogs(*, updates: bool) -> dict[str, Rows]:
     """What a person at the keyboard is asked: the licence, the site, updates, the folder, the parts."""
 
     def control(dialog: str, name: str, kind: str, y: int, property_: str | None, text: str | None, width: int = 200) -> tuple[str | int | None, ...]:
@@ -264,7 +294,7 @@ def _dialogs() -> dict[str, Rows]:
             control("LicenceDlg", "Next", "PushButton", 240, None, "&Next"),
             control("SurveyDlg", "SiteText", "Text", 30, None, "Which office is this?"),
             control("SurveyDlg", "Site", "ComboBox", 50, "SITE", None),
-            control("SurveyDlg", "Update", "CheckBox", 90, "AUTOUPDATE", "Look for &updates"),
+            *([control("SurveyDlg", "Update", "CheckBox", 90, "AUTOUPDATE", "Look for &updates")] if updates else []),
             control("SurveyDlg", "FolderText", "Text", 120, None, "Install Lantern in:"),
             control("SurveyDlg", "Folder", "PathEdit", 140, "INSTALLDIR", None),
             control("SurveyDlg", "Next", "PushButton", 240, None, "&Next"),
@@ -277,7 +307,7 @@ def _dialogs() -> dict[str, Rows]:
             ("PartsDlg", "Next", "EndDialog", "Return", "1", 1),
         ],
         "ComboBox": [("SITE", 1, "Marrowby", "Marrowby harbour"), ("SITE", 2, "Kettle", "Kettle bank"), ("SITE", 3, "Unassigned", "None of these")],
-        "CheckBox": [("AUTOUPDATE", "1"), ("LicenceAccepted", "1")],
+        "CheckBox": [*([("AUTOUPDATE", "1")] if updates else []), ("LicenceAccepted", "1")],
         "InstallUISequence": [
             ("CostInitialize", None, 800),
             ("FileCost", None, 900),

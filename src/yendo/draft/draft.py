@@ -54,7 +54,8 @@ def _guard(folder: Path) -> None:
         raise Usage(f"{plan} has been edited since it was drafted; it is not overwritten. Draft into another folder, or move the plan away first")
 
 
-def _copy_media(source: Path, target: Path) -> None:
+def copy_media(source: Path, target: Path) -> None:
+    """A vendor's file into a workspace, whole or not at all."""
     target.parent.mkdir(parents=True, exist_ok=True)
     if not target.exists() or target.stat().st_size != source.stat().st_size or _digest(target) != _digest(source):
         part = target.with_name(target.name + ".part")
@@ -110,39 +111,57 @@ def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Over
     return _Overlays(tuple(transforms), tuple(patches), tuple(notes), versions[-1] if versions else None, tuple(versions), outcome.effects)
 
 
+class Proposal(msgspec.Struct, frozen=True):
+    """What a plan for an installer would be, before anything is written.
+
+    ``media`` are files by their names in the workspace, ``extras`` transforms that came along; ``document`` is the plan.
+    """
+
+    account: Account
+    document: tomlkit.TOMLDocument
+    media: dict[str, Path]
+    extras: dict[str, Path]
+    missing: tuple[str, ...]
+    decisions: list[str]
+
+
+def propose(installer: Path, overlays: Sequence[Path], office: Office) -> Proposal:
+    """A plan for an installer with the transforms and patches that go onto it, in order. Raises Usage, Unreadable, NotCovered."""
+    account = recognise.read(installer)
+    along = _overlays(installer, account, overlays)
+    media = {installer.name: installer}
+    missing = []
+    for medium in account.payload.media if account.payload else ():
+        if medium.kind != "embedded":
+            if medium.present and medium.path:
+                media[Path(medium.path).as_posix()] = installer.parent / medium.path
+            else:
+                missing.append(medium.name)
+    media |= {path.name: path for path in along.patches}
+    decisions: list[str] = []
+    document = _plan(account, installer.name, {name: _digest(path) for name, path in media.items()}, decisions, along, office)
+    office.leave_to_the_house(document, decisions)
+    return Proposal(account, document, media, {path.name: path for path in along.transforms}, tuple(missing), decisions)
+
+
 def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = (), *, named_house: Path | None = None) -> Drafted:
     """Drafts from a vendor's installer, with the transforms and patches that go onto it, in order.
 
     Raises Usage, Unreadable, NotCovered, HouseError, TemplateProblem.
     """
     office = Office(folder, named_house)
-    account = recognise.read(installer)
     _guard(folder)
-    along = _overlays(installer, account, overlays)
-    needed = [Path(installer.name)]
-    missing = []
-    for medium in account.payload.media if account.payload else ():
-        if medium.kind != "embedded":
-            if medium.present and medium.path:
-                needed.append(Path(medium.path))
-            else:
-                missing.append(medium.name)
+    found = propose(installer, overlays, office)
     folder.mkdir(parents=True, exist_ok=True)
-    for name in needed:
-        _copy_media(installer.parent / name, folder / "media" / name)
     (folder / "extras").mkdir(exist_ok=True)
-    for path in along.patches:
-        _copy_media(path, folder / "media" / path.name)
-        needed.append(Path(path.name))
-    for path in along.transforms:
-        _copy_media(path, folder / "extras" / path.name)
-    tops = {name.parts[0].lower() for name in needed} | {path.name.lower() for path in along.transforms}
+    for name, path in found.media.items():
+        copy_media(path, folder / "media" / name)
+    for name, path in found.extras.items():
+        copy_media(path, folder / "extras" / name)
+    tops = {Path(name).parts[0].lower() for name in found.media} | {name.lower() for name in found.extras}
     strays = tuple(sorted(entry.name for entry in installer.parent.iterdir() if entry.name.lower() not in tops))
-    decisions: list[str] = []
-    document = _plan(account, installer.name, {name.as_posix(): _digest(folder / "media" / name) for name in needed}, decisions, along, office)
-    office.leave_to_the_house(document, decisions)
-    _finish(folder, document, account, decisions, office)
-    return Drafted(folder / "plan.toml", tuple(name.as_posix() for name in needed), strays, tuple(missing), tuple(decisions))
+    _finish(folder, found.document, found.account, found.decisions, office)
+    return Drafted(folder / "plan.toml", tuple(found.media), strays, found.missing, tuple(found.decisions))
 
 
 def _header(name: str) -> tomlkit.TOMLDocument:
@@ -300,7 +319,7 @@ def from_files(folder: Path, files: Path, target: str | None = None, *, named_ho
     if not sources:
         raise Usage(f"{files} holds no files")
     for path in sources:
-        _copy_media(path, base / path.relative_to(files))
+        copy_media(path, base / path.relative_to(files))
     place = target or rf"%ProgramData%\{files.name}"
     document = _header(files.name)
     package = tomlkit.table()
@@ -337,21 +356,30 @@ def from_files(folder: Path, files: Path, target: str | None = None, *, named_ho
     return Drafted(folder / "plan.toml", (), links, (), tuple(decisions))
 
 
+def evidence_of(account: Account, text: bytes) -> dict[str, object]:
+    """What a workspace keeps of the reading that its plan came from; ``text`` is the plan as it was drafted."""
+    return {
+        "schema": "yendo.evidence/1",
+        "plan_sha256": hashlib.sha256(text).hexdigest(),
+        "installer": account.file.name,
+        "family": account.family,
+        "why": msgspec.to_builtins(account.why),
+        "silent": msgspec.to_builtins(account.silent),
+        "properties": msgspec.to_builtins(account.properties),
+        "blind_spots": msgspec.to_builtins(account.blind_spots),
+        "effects": len(account.effects),
+        "files": sum(isinstance(effect.thing, File) for effect in account.effects),
+    }
+
+
+def write_evidence(folder: Path, evidence: dict[str, object]) -> None:
+    atomic.write(folder / "evidence.json", (json.dumps(evidence, indent=2, ensure_ascii=False) + "\n").encode())
+
+
 def _finish(folder: Path, document: tomlkit.TOMLDocument, account: Account | None, decisions: list[str], office: Office) -> None:
     text = office.plan(folder, writing.spaced(tomlkit.dumps(document)), account, decisions).encode()
-    evidence: dict[str, object] = {"schema": "yendo.evidence/1", "plan_sha256": hashlib.sha256(text).hexdigest()}
-    if account:
-        evidence |= {
-            "installer": account.file.name,
-            "family": account.family,
-            "why": msgspec.to_builtins(account.why),
-            "silent": msgspec.to_builtins(account.silent),
-            "properties": msgspec.to_builtins(account.properties),
-            "blind_spots": msgspec.to_builtins(account.blind_spots),
-            "effects": len(account.effects),
-            "files": sum(isinstance(effect.thing, File) for effect in account.effects),
-        }
-    atomic.write(folder / "evidence.json", (json.dumps(evidence, indent=2, ensure_ascii=False) + "\n").encode())
+    bare: dict[str, object] = {"schema": "yendo.evidence/1", "plan_sha256": hashlib.sha256(text).hexdigest()}
+    write_evidence(folder, evidence_of(account, text) if account else bare)
     if account and not (folder / NOTES).exists():
         atomic.write(folder / NOTES, office.notes(account, decisions).encode())
     atomic.write(folder / "plan.toml", text)

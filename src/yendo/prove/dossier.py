@@ -335,7 +335,7 @@ def _questions(
     found += [("open", f"nobody can know from the file alone: {spot}") for spot in blind]
     plan = workspace / "plan.toml" if workspace else None
     if plan and plan.is_file():
-        found += [("open", match[1].strip()) for match in re.finditer(r"#\s*DECIDE:\s*(.+)", plan.read_text("utf-8"))]
+        found += [("open", match[1].strip()) for match in re.finditer(r"#\s*(?:DECIDE|CONFLICT):\s*(.+)", plan.read_text("utf-8"))]
     return list(dict.fromkeys(found))
 
 

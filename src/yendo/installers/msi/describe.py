@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
-from yendo.effects import State
+from yendo.effects import RegistryValue, State
 from yendo.evidence import BlindSpot, Evidence, row, rule
 from yendo.facts import conditions, secrets
 from yendo.facts.surroundings import Surroundings, for_everyone, windows
@@ -48,10 +48,11 @@ _FORMATTED = {
 
 
 def baseline(surroundings: Surroundings) -> State:
-    """A machine on which nothing but the system's folders is known."""
+    """A machine on which nothing but the system's folders is known, and its build, which installers search for."""
     state = State()
     for path in (*surroundings.folders.values(), *for_everyone(surroundings).values(), r"C:\Windows\Installer"):
         state.add_folders(path)
+    state.add(RegistryValue("HKLM", r"Software\Microsoft\Windows NT\CurrentVersion", "CurrentBuild", "sz", surroundings.windows.split(".")[2]))
     return state
 
 

@@ -17,15 +17,15 @@ import msgspec
 
 from yendo.effects import Effect, File, Folder, Service, Shortcut, State, difference, net
 from yendo.effects.recording import Recording
-from yendo.effects.things import Environment, Part, RegistryValue, Thing, parent
+from yendo.effects.things import Environment, Part, Thing, parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.machine import USUAL
-from yendo.facts.surroundings import Account, Surroundings, expand, for_everyone, windows
+from yendo.facts.surroundings import Account, Surroundings, expand, windows
 from yendo.formats import pe
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.patch import Patch
-from yendo.installers.msi import commandline, engine, fitting, layers
+from yendo.installers.msi import commandline, describe, engine, fitting, layers
 from yendo.installers.msi.layers import Layers
 from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import Memory
@@ -39,18 +39,11 @@ _FILES = ("msiexec.exe", "cmd.exe", "reg.exe", "sc.exe", "schtasks.exe", "netsh.
 
 def fresh_state(surroundings: Surroundings) -> State:
     """A Windows as it comes: its folders, a few of its programs, its environment, its version."""
-    state = State()
-    for path in (
-        *surroundings.folders.values(),
-        *for_everyone(surroundings).values(),
-        surroundings.environment["TEMP"],
-        r"C:\Windows\Temp",
-        r"C:\Windows\Installer",
-    ):
+    state = describe.baseline(surroundings)
+    for path in (surroundings.environment["TEMP"], r"C:\Windows\Temp"):
         state.add_folders(path)
     things: list[Thing] = [File(rf"C:\Windows\System32\{name}", 65536, None, surroundings.windows + ".1") for name in _FILES]
     things += [Environment(name, surroundings.environment[name]) for name in ("Path", "TEMP", "TMP")]
-    things += [RegistryValue("HKLM", r"Software\Microsoft\Windows NT\CurrentVersion", "CurrentBuild", "sz", surroundings.windows.split(".")[2])]
     for thing in things:
         state.add(thing)
     return state

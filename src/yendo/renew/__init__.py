@@ -1,0 +1,1 @@
+"""Carrying a package over to the vendor's next version."""

@@ -1,0 +1,184 @@
+"""What is different in the vendor's next version, in words that a sign-off can use."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterator, Mapping, Sequence
+
+import msgspec
+
+from yendo.effects import Effect, File, RegistryKey, label
+from yendo.effects.things import kind_of
+from yendo.installers.account import Account
+
+_FEW = 3
+_NOUNS = {
+    "registry": "registry value",
+    "environment": "environment variable",
+    "uninstall-entry": "line in the list of programs",
+    "product": "product registration",
+    "ini": "ini value",
+    "part": "part of the system",
+    "access-rights": "right",
+}
+# Of these one by one, since each has a life of its own on a machine; the rest is counted.
+_NAMED = ("service", "environment", "part", "access-rights")
+_EXPECTED = ("product", "uninstall-entry")
+
+
+class Difference(msgspec.Struct, frozen=True):
+    """One difference. ``mind``: whoever signs off should know it."""
+
+    text: str
+    mind: bool = False
+
+
+def counted(number: int, noun: str) -> str:
+    head, of, rest = noun.partition(" in ")
+    return f"{number} {head}{'' if number == 1 else 's'}{of}{rest}"
+
+
+def told(old: Account, new: Account) -> list[Difference]:
+    """Everything that differs between two accounts, the gravest kinds first."""
+    return [*_identity(old, new), *_signature(old, new), *_conditions(old, new), *_things(old.effects, new.effects), *_inside(old, new)]
+
+
+def _identity(old: Account, new: Account) -> Iterator[Difference]:
+    names = {
+        "name": "its name",
+        "publisher": "its publisher",
+        "architecture": "its architecture",
+        "language": "its language",
+        "scope": "whom it is for",
+        "upgrade_code": "its upgrade code",
+    }
+    for field, words in names.items():
+        before, after = getattr(old.identity, field), getattr(new.identity, field)
+        if before != after:
+            yield Difference(f"{words} is another: {after or 'unknown'}, was {before or 'unknown'}", True)
+    if old.identity.product_code:
+        same = old.identity.product_code == new.identity.product_code
+        yield Difference("the product code is the same, so the new one does not go over the old by itself" if same else "a new product code", same)
+    if old.family != new.family:
+        yield Difference(f"its installer is of another family: {new.family}, was {old.family}", True)
+
+
+def _signature(old: Account, new: Account) -> Iterator[Difference]:
+    before, after = old.signature, new.signature
+    if before is None or after is None or (before.signed, before.signer) == (after.signed, after.signer):
+        return
+    if after.signed and before.signed:
+        yield Difference(f"signed by {after.signer}, not by {before.signer} any more", True)
+    else:
+        yield Difference(f"signed by {after.signer} now" if after.signed else f"not signed any more; {before.signer} had signed the old one", True)
+
+
+def _conditions(old: Account, new: Account) -> Iterator[Difference]:
+    before, after = ({one.condition: one.in_words for one in side.conditions} for side in (old, new))
+    for condition, words in after.items():
+        if condition not in before:
+            yield Difference(f"new launch condition: {words}", True)
+    for condition, words in before.items():
+        if condition not in after:
+            yield Difference(f"launch condition gone: {words}")
+    if new.refused and not old.refused:
+        yield Difference(f"it refuses a fresh machine: {new.refused}", True)
+    for need in new.needs:
+        if need not in old.needs:
+            yield Difference(f"new prerequisite: {need}", True)
+
+
+def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference]:
+    """What is there afterwards, held against one another."""
+    before, after = (
+        {(kind_of(effect.thing), effect.thing.identity): effect.thing for effect in side if effect.change != "remove"} for side in (old, new)
+    )
+    kinds = dict.fromkeys(kind for kind, _ in [*after, *before])
+    for kind in sorted(kinds, key=lambda kind: (kind not in _NAMED, kind != "file", kind)):
+        if kind in _EXPECTED or kind == kind_of(RegistryKey("HKLM", "x")):
+            continue
+        noun = _NOUNS.get(kind, kind)
+        come = [thing for key, thing in after.items() if key[0] == kind and key not in before]
+        gone = [thing for key, thing in before.items() if key[0] == kind and key not in after]
+        other = [(before[key], thing) for key, thing in after.items() if key[0] == kind and key in before and before[key] != thing]
+        if kind in _NAMED:
+            for thing in come:
+                yield Difference(f"adds a {noun}: {label(thing)}", True)
+            for thing in gone:
+                yield Difference(f"the {noun} {label(thing)} is gone", True)
+            for was, thing in other:
+                parts = [
+                    f"{name} {getattr(thing, name)}, was {getattr(was, name)}"
+                    for name in thing.__struct_fields__
+                    if getattr(thing, name) != getattr(was, name)
+                ]
+                yield Difference(f"the {noun} {label(thing)} is different: {'; '.join(parts)}", kind == "service")
+            continue
+        size = sum(thing.size or 0 for thing in come if isinstance(thing, File))
+        if come:
+            amount = f", {_size(size)}" if size else ""
+            yield Difference(f"{counted(len(come), noun)} more{amount}: {_list([label(thing) for thing in come])}")
+        if gone:
+            yield Difference(f"{counted(len(gone), noun)} gone: {_list([label(thing) for thing in gone])}")
+        if other:
+            yield Difference(f"{counted(len(other), noun)} different")
+
+
+def _inside(old: Account, new: Account) -> Iterator[Difference]:
+    before, after = ({one.name: one for one in side.properties} for side in (old, new))
+    for name in before:
+        if name not in after and before[name].in_silence:
+            heir = successor(name, old, new)
+            yield Difference(f"{name} is gone, {f'{heir} may have taken its place' if heir else 'nothing replaces it'}", True)
+    for name, one in after.items():
+        if name not in before and one.in_silence:
+            yield Difference(f"new property {name}{f', {one.default} by default' if one.default else ''}")
+        elif name in before and one.default != before[name].default:
+            yield Difference(f"{name} is {one.default or 'unset'} by default, was {before[name].default or 'unset'}", one.in_silence)
+    features = [{one.id: one for one in side.payload.features} if side.payload else {} for side in (old, new)]
+    for name, feature in features[1].items():
+        if name not in features[0]:
+            yield Difference(f"new feature {name}, {'installed' if feature.by_default else 'not installed'} by default", True)
+        elif feature.by_default != features[0][name].by_default:
+            yield Difference(f"feature {name} is {'installed' if feature.by_default else 'not installed'} by default now", True)
+    for name in features[0]:
+        if name not in features[1]:
+            yield Difference(f"feature {name} is gone", True)
+    known = {spot.what for spot in old.blind_spots}
+    for spot in new.blind_spots:
+        if spot.what not in known:
+            yield Difference(f"new blind spot: {spot.what}, {spot.why}", True)
+    lines = [account.silent.install.command if account.silent.install else "" for account in (old, new)]
+    if old.family != "msi" and lines[0].replace(old.file.name, "") != lines[1].replace(new.file.name, ""):
+        yield Difference(f"its silent command line is another: {lines[1] or 'unknown'}", True)
+
+
+def successor(name: str, old: Account, new: Account) -> str | None:
+    """A property of the new version that stands where one of the old stood, or is called nearly the same."""
+    before, after = ({one.name: one for one in side.properties} for side in (old, new))
+    fresh = {key: one for key, one in after.items() if key not in before}
+    if name not in before:
+        return None
+    same = [key for key, one in fresh.items() if one.used_in == before[name].used_in and one.default == before[name].default]
+    return same[0] if same else next(iter(difflib.get_close_matches(name, fresh, 1, 0.75)), None)
+
+
+def _list(names: Sequence[str]) -> str:
+    return ", ".join(names[:_FEW]) + (f" and {len(names) - _FEW} more" if len(names) > _FEW else "")
+
+
+def _size(count: int) -> str:
+    number = float(count)
+    for unit in ("B", "KB", "MB"):
+        if number < 1000:
+            return f"{number:.0f} {unit}" if unit == "B" or number >= 100 else f"{number:.1f} {unit}"
+        number /= 1000
+    return f"{number:.1f} GB"
+
+
+def of_meeting(kind: str, text: str, lost: Sequence[str], words: Mapping[str, str]) -> Difference:
+    """How the new version goes over the old one."""
+    over = words.get("over", "the old version")
+    if lost:
+        return Difference(f"over {over}: {kind}, {text}; the removal takes {counted(len(lost), 'file')} of the new one along: {_list(lost)}", True)
+    return Difference(f"over {over}: {kind}, {text}", kind != "upgrade")
