@@ -367,7 +367,7 @@ function Invoke-Step($Step) {
         }
         try {
             if ($Step['temporary_reverse'] -ne '') {
-                $known = Test-Rule @{ 'kind' = 'msi-product'; 'product' = $Step['packed']; 'version' = @() }
+                $known = Test-Rule @{ 'kind' = 'msi-product'; 'product' = $Step['packed']; 'line' = ''; 'version' = @() }
                 if (-not $known[0]) { Add-Record 'R' $Step['temporary_reverse'] }
             }
             $result = Invoke-Kind $Step

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from importlib.resources import files
 from typing import Any
 
@@ -194,10 +194,14 @@ def runner(manifest: form.Manifest) -> bytes:
         **{verb: [_step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")},
     }
     lines = [f"    {literal(key)} = {literal(value)}" for key, value in data.items()]
+    # before an installation whose run could be undone, the runner itself asks whether the product is there
+    asked = ["msi-product"] if any(action.temporary_reverse for verb in VERBS for action in manifest.actions(verb)) else []
     kinds = sorted({action.kind for verb in VERBS for action in manifest.actions(verb)})
     switch = "\n".join(f"        '{name}' {{ return Step-{''.join(part.capitalize() for part in name.split('-'))} $Step }}" for name in kinds)
     text = _template("apply.ps1").replace("#KINDS#", "\n".join(fragment(name) for name in kinds)).replace("#SWITCH#", switch)
-    text = text.replace("#RULES#", judging(data)).replace("#SETTINGS#\n", _part("settings") + "\n" + _part("delivery") if manifest.settings else "")
+    text = text.replace("#RULES#", judging(data, asked)).replace(
+        "#SETTINGS#\n", _part("settings") + "\n" + _part("delivery") if manifest.settings else ""
+    )
     for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
         if hasattr(form, mark):
             text = text.replace(f"#{mark}#", str(getattr(form, mark)))
@@ -224,9 +228,9 @@ def _kinds(data: Any) -> Iterator[str]:
             yield from _kinds(item)
 
 
-def judging(data: Any) -> str:
-    """The functions that judge the rules in data."""
-    kinds = sorted(set(_kinds(data)))
+def judging(data: Any, more: Iterable[str] = ()) -> str:
+    """The functions that judge the rules in data, and those of ``more`` kinds."""
+    kinds = sorted({*_kinds(data), *more})
     # a list judges each of its things as the rule for one does
     kinds = sorted({*kinds, *(of for kind, of in (("file-list", "file"), ("registry-list", "registry")) if kind in kinds)})
     parts = [files("yendo.package").joinpath("rules.ps1").read_text("utf-8"), *dict.fromkeys(fragment_of_rule(kind) for kind in kinds)]

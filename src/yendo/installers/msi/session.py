@@ -396,7 +396,7 @@ class Session:
         add, remove = listed("ADDLOCAL") | listed("ADDSOURCE") | listed("ADDDEFAULT"), listed("REMOVE")
         usable = {name for name in rows if levels[name] > 0}
         if self.installed:
-            chosen = {name for name, state in self.installed.features.items() if state == LOCAL} | add
+            chosen = {name for name, state in self.installed.features.items() if state == LOCAL and name in rows} | (add & usable)
         elif add:
             chosen = add & usable
         else:
