@@ -23,6 +23,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="a transform or patch that goes onto it (again for more)",
     )
+    parser.add_argument("--inside", metavar="PATH", help="which installer is meant, where INSTALLER is a disc image (.iso)")
     parser.add_argument("--files", type=Path, metavar="DIR", help="a package without an installer: files and folders to place")
     parser.add_argument("--to", metavar="PATH", help="with --files: where they belong on the machine")
     parser.add_argument("--house", type=Path, metavar="FILE", help="the office's house file, written into the plan (default: house.toml above it)")
@@ -34,16 +35,19 @@ def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.draft import draft
     from yendo.errors import Usage
+    from yendo.installers import images
 
     if bool(options.installer) == bool(options.files):
         raise Usage("name either an installer or a folder of files: yendo draft FOLDER INSTALLER, or yendo draft FOLDER --files DIR")
     if options.to and not options.files:
         raise Usage("--to goes with --files; for an installer, say in plan.toml where extra files belong")
-    drafted = (
-        draft.from_files(options.folder, options.files, options.to, named_house=options.house)
-        if options.files
-        else draft.from_installer(options.folder, options.installer, options.overlays, named_house=options.house)
-    )
+    if options.inside and not options.installer:
+        raise Usage("--inside goes with a disc image")
+    if options.files:
+        drafted = draft.from_files(options.folder, options.files, options.to, named_house=options.house)
+    else:
+        with images.opened(options.installer, options.inside) as (installer, origin):
+            drafted = draft.from_installer(options.folder, installer, options.overlays, named_house=options.house, origin=origin)
     if options.json:
         show.emit({"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))})  # type: ignore[arg-type]
     elif not options.quiet:

@@ -36,11 +36,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
+    from yendo.installers import images
 
     if options.file.is_dir():
         from yendo.cli import catalogue
 
         return catalogue.run(options)
+    if images.is_image(options.file):
+        return _image(options)
     if options.extract or options.icon:
         return _write(options)
     if options.script:
@@ -52,6 +55,38 @@ def run(options: argparse.Namespace) -> int:
         show.emit(document(account, effects=options.effects))
     elif not options.quiet:
         _print(show.console(), account, options)
+    return 0
+
+
+def _image(options: argparse.Namespace) -> int:
+    """A disc image: which installers are in it, and with ``--contents`` every file."""
+    from yendo.cli import show
+    from yendo.errors import Usage
+    from yendo.installers.images import Image
+
+    if options.extract or options.icon or options.script:
+        raise Usage(
+            f"{options.file.name} is a disc image: yendo draft FOLDER {options.file.name} --inside PATH takes an installer out with what it needs"
+        )
+    with Image(options.file) as image:
+        found, installers = image.entries(), image.installers()
+    if options.json:
+        show.emit({"schema": "yendo.image/1", "file": options.file.name, "files": found, "installers": installers})
+    elif not options.quiet:
+        out = show.console()
+        total = show.size(sum(entry.size for entry in found))
+        out.print(f"[bold]{show.clean(options.file.name)}[/bold], a disc image with {show.counted(len(found), 'file')}, {total}")
+        show.section(out, "Installers in it")
+        show.grid(
+            out,
+            [(entry.path, show.size(entry.size), entry.family or "not recognised") for entry in installers] or [("none",)],
+            styles=("cyan", None, "dim"),
+        )
+        if options.contents:
+            show.section(out, "Files")
+            show.grid(out, [(entry.path, show.size(entry.size)) for entry in found])
+        if installers:
+            out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {show.clean(options.file)} --inside {show.clean(installers[0].path)}")
     return 0
 
 

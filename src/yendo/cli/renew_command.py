@@ -32,6 +32,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--with", type=Path, action="append", default=[], dest="overlays", metavar="FILE", help="a transform or patch that goes onto it"
     )
+    parser.add_argument("--inside", metavar="PATH", help="which installer is meant, where INSTALLER is a disc image (.iso)")
     parser.add_argument(
         "--old",
         choices=("keep", "store", "drop"),
@@ -60,6 +61,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.errors import Usage
+    from yendo.installers import images
     from yendo.renew.renew import renew
 
     if options.prove and options.dry_run:
@@ -69,9 +71,9 @@ def run(options: argparse.Namespace) -> int:
         from yendo.cli.store_command import opened
 
         store = opened(options.store, options.folder)
-    with show.working("renewing", quiet=options.quiet or options.json):
+    with show.working("renewing", quiet=options.quiet or options.json), images.opened(options.installer, options.inside) as (installer, origin):
         found = renew(
-            options.folder, options.installer, options.overlays, old=options.old, dry=options.dry_run, although=options.although, store=store
+            options.folder, installer, options.overlays, old=options.old, dry=options.dry_run, although=options.although, store=store, origin=origin
         )
     if options.json:
         show.emit(body(found))

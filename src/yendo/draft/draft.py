@@ -125,8 +125,11 @@ class Proposal(msgspec.Struct, frozen=True):
     decisions: list[str]
 
 
-def propose(installer: Path, overlays: Sequence[Path], office: Office) -> Proposal:
-    """A plan for an installer with the transforms and patches that go onto it, in order. Raises Usage, Unreadable, NotCovered."""
+def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: str = "") -> Proposal:
+    """A plan for an installer with the transforms and patches that go onto it, in order; ``origin`` is known of what lay in an image.
+
+    Raises Usage, Unreadable, NotCovered.
+    """
     account = recognise.read(installer)
     along = _overlays(installer, account, overlays)
     media = {installer.name: installer}
@@ -139,19 +142,19 @@ def propose(installer: Path, overlays: Sequence[Path], office: Office) -> Propos
                 missing.append(medium.name)
     media |= {path.name: path for path in along.patches}
     decisions: list[str] = []
-    document = _plan(account, installer.name, {name: _digest(path) for name, path in media.items()}, decisions, along, office)
+    document = _plan(account, installer.name, {name: _digest(path) for name, path in media.items()}, decisions, along, office, origin)
     office.leave_to_the_house(document, decisions)
     return Proposal(account, document, media, {path.name: path for path in along.transforms}, tuple(missing), decisions)
 
 
-def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = (), *, named_house: Path | None = None) -> Drafted:
+def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = (), *, named_house: Path | None = None, origin: str = "") -> Drafted:
     """Drafts from a vendor's installer, with the transforms and patches that go onto it, in order.
 
     Raises Usage, Unreadable, NotCovered, HouseError, TemplateProblem.
     """
     office = Office(folder, named_house)
     _guard(folder)
-    found = propose(installer, overlays, office)
+    found = propose(installer, overlays, office, origin)
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "extras").mkdir(exist_ok=True)
     for name, path in found.media.items():
@@ -171,7 +174,7 @@ def _header(name: str) -> tomlkit.TOMLDocument:
 
 
 def _plan(
-    account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str], along: _Overlays, office: Office
+    account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str], along: _Overlays, office: Office, origin: str
 ) -> tomlkit.TOMLDocument:
     identity = account.identity
     document = _header(identity.name or installer)
@@ -201,10 +204,12 @@ def _plan(
         entry.add("file", name)
         entry.add("sha256", sha256)
         entry.add("size", size)
-        entry.add("origin", "")
-        entry["origin"].comment(f"{DECIDE}: where the file came from")
+        entry.add("origin", origin)
+        if not origin:
+            entry["origin"].comment(f"{DECIDE}: where the file came from")
         entries.append(entry)
-    decisions.append("media.origin: where the vendor's file came from")
+    if not origin:
+        decisions.append("media.origin: where the vendor's file came from")
     document.add("media", entries)
 
     when = tomlkit.table()

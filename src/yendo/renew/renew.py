@@ -118,10 +118,12 @@ def renew(
     dry: bool = False,
     although: Sequence[str] = (),
     store: Any = None,
+    origin: str = "",
 ) -> Renewal:
     """Carries a workspace over to another installer of its program; ``overlays`` are its transforms and patches.
 
-    With ``dry`` nothing is written. ``store`` is where old media go with ``old="store"``. Raises Usage for what should be done on
+    With ``dry`` nothing is written. ``origin`` is known of an installer that lay in an image. ``store`` is where old media go with
+    ``old="store"``. Raises Usage for what should be done on
     purpose only, Unreadable, NotCovered, PlanError.
     """
     if not installer.is_file():
@@ -134,7 +136,7 @@ def renew(
             raise Usage(f"{refused.text}; if that is meant: --although {refused.kind}")
     with tempfile.TemporaryDirectory(prefix="yendo-renew-") as folder:
         copy = _copy(workspace, Path(folder) / "work")
-        work = _Work(copy, workspace, plan, name, installer, overlays, old)
+        work = _Work(copy, workspace, plan, name, installer, overlays, old, origin)
         found = work.done()
         if not dry:
             work.take_over(store)
@@ -162,7 +164,7 @@ def _link(source: str, target: str) -> str:
 class _Work:
     """One renewal in a copy of the workspace."""
 
-    def __init__(self, copy: Path, workspace: Path, plan: Plan, name: str, installer: Path, overlays: Sequence[Path], old: Old) -> None:
+    def __init__(self, copy: Path, workspace: Path, plan: Plan, name: str, installer: Path, overlays: Sequence[Path], old: Old, origin: str) -> None:
         self.copy, self.workspace, self.plan, self.name, self.installer, self.old = copy, workspace, plan, name, installer, old
         shutil.copytree(copy / "media", copy.parent / "before", copy_function=_link)  # a new file may have an old one's name
         self.before = copy.parent / "before" / name
@@ -181,7 +183,7 @@ class _Work:
         self.was = draft.propose(
             copy / "media" / name, [copy / "media" / patch for patch in patches if (copy / "media" / patch).is_file()], self.office
         )
-        self.now = draft.propose(installer, overlays, self.office)
+        self.now = draft.propose(installer, overlays, self.office, origin)
         self.mine = tomlkit.parse((copy / "plan.toml").read_text("utf-8"))
         self.old_ids = Ids(name, tuple(patches), self.was.account.identity.product_code or "")
         fresh = [path.name for path in self.now.media.values() if recognise.recognise(path) == "msi-patch"]
