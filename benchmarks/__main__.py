@@ -6,10 +6,10 @@ import sys
 import tempfile
 from pathlib import Path
 
-from benchmarks import detection, setups, suite
+from benchmarks import detection, living, setups, suite
 from benchmarks.measure import Figure
 
-__all__ = ["detection", "setups"]
+__all__ = ["detection", "living", "setups"]
 
 
 def main() -> int:

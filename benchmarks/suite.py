@@ -265,7 +265,7 @@ def runner_overhead(folder: Path) -> list[Figure]:
 
     steps, machine = 20, WineMachine(Path(os.environ.get("YENDO_CACHE") or folder / "cache"), powershell_source())
     program = r"C:\windows\system32\hostname.exe"
-    step = f"[[install]]\nkind = \"exe\"\nprogram = '{program}'\ntimeout = \"1 min\"\n"
+    step = f'[[install]]\nkind = "exe"\nprogram = \'{program}\'\ntimeout = "1 min"\n'
     (folder / "plan.toml").write_text('keep = "nothing"\n[package]\nid = "steps"\nname = "Steps"\nversion = "1"\n' + step * steps, "utf-8")
     made = build.build(folder, read(folder / "plan.toml")[0]).folder
     batch = "@echo off\r\n" + f'"{program}"\r\n' * steps

@@ -11,7 +11,7 @@ import msgspec
 from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
 from yendo.errors import YendoError
-from yendo.facts.versions import Version, VersionRange
+from yendo.facts.versions import VersionRange
 from yendo.package import manifest as form
 from yendo.plan import MsiStep, Step
 from yendo.steps import kind_of
@@ -54,7 +54,7 @@ def impossible(condition: Condition, outer: Condition | None = None) -> str:
     """Why a condition can never hold, together with an outer one; nothing where it can."""
     for key in ("os", "shell", "dotnet"):
         ranges = [getattr(each, key) for each in (outer, condition) if each and getattr(each, key)]
-        if ranges and not _satisfiable(",".join(ranges)):
+        if ranges and not VersionRange.parse(",".join(ranges)).possible:
             return f"no version is {' and '.join(ranges)}"
     if condition.after and condition.before and condition.after >= condition.before:
         return f"no day is from {condition.after} on and before {condition.before}"
@@ -67,19 +67,6 @@ def impossible(condition: Condition, outer: Condition | None = None) -> str:
             return reason
     reasons = [impossible(inner, outer) for inner in condition.any]
     return reasons[0] if reasons and all(reasons) else ""
-
-
-def _satisfiable(text: str) -> bool:
-    """Whether some version fits every bound: one of the bounds themselves, or one beside it."""
-    wanted = VersionRange.parse(text)
-    tries = [bound for _, bound in wanted.bounds]
-    for bound in list(tries):
-        number = sum(field << 16 * (3 - at) for at, field in enumerate(bound.fields))
-        for other in (number - 1, number + 1):
-            if 0 <= other < 1 << 64:
-                one, two, three, four = ((other >> shift) & 0xFFFF for shift in (48, 32, 16, 0))
-                tries.append(Version((one, two, three, four)))
-    return any(wanted.holds(version) for version in tries)
 
 
 @rule("never-holds", "error", "what hangs on it is never done, on any machine")
@@ -248,7 +235,7 @@ def need_conflict(workspace: Workspace) -> Report:
             yield line, f"the prerequisites go round in a circle: {' needs '.join(chain)}", "take one of them out"
     for name, wanted in ranges.items():
         text = ",".join(part for part in wanted if part)
-        if text and not _satisfiable(text):
+        if text and not VersionRange.parse(text).possible:
             yield workspace.line("need"), f"no version of {name} is {' and '.join(part for part in wanted if part)}", "correct the ranges"
 
 

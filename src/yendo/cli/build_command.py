@@ -20,11 +20,13 @@ def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.package import build
     from yendo.plan import read
+    from yendo.shelf import claims
 
     plan, _ = read(options.folder / "plan.toml")
     with show.working("building", quiet=options.quiet or options.json):
         built = build.build(options.folder, plan, output=options.output, archive=options.archive)
         build.record(options.folder, built)
+        claims.record(options.folder, plan, built)
     if options.json:
         show.emit(
             {

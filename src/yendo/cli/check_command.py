@@ -42,6 +42,8 @@ def why(options: argparse.Namespace) -> int:
 
 
 def run(options: argparse.Namespace) -> int:
+    import contextlib
+
     import msgspec
 
     from yendo import atomic
@@ -49,6 +51,7 @@ def run(options: argparse.Namespace) -> int:
     from yendo.check import sarif as form
     from yendo.cli import show
     from yendo.plan import PlanError
+    from yendo.shelf import record
 
     if options.rules:
         if options.json:
@@ -61,6 +64,8 @@ def run(options: argparse.Namespace) -> int:
     unreadable: PlanError | None = None
     try:
         findings = check(Workspace(options.folder))
+        with contextlib.suppress(OSError):  # a workspace that cannot be written to is looked over all the same
+            record.checked(options.folder, findings)
     except PlanError as error:
         unreadable = error
         findings = [

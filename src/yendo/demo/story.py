@@ -30,6 +30,7 @@ from yendo.plan import read
 from yendo.prove import ground, scenarios
 from yendo.prove.proof import Proof
 from yendo.prove.prove import Cell, keep, matrix, prove
+from yendo.shelf import claims
 
 SETUP = "sounder-setup.exe"  # the vendor's other program: a setup of its own, prebuilt from sounder.c
 
@@ -145,6 +146,7 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
     plan, _ = read(workspace / "plan.toml")
     built = build.build(workspace, plan)
     build.record(workspace, built)
+    claims.record(workspace, plan, built)
     lived = sequence.lived(built.folder, installer.parent)
     tell_step("prove")
     proof = prove(built.folder, machine, scenario=scenario, progress=tell_step)

@@ -45,6 +45,18 @@ class VersionRange(msgspec.Struct, frozen=True):
 
     bounds: tuple[tuple[str, Version], ...]
 
+    @property
+    def possible(self) -> bool:
+        """Whether some version fits every bound: one of the bounds themselves, or one beside it."""
+        tries = [bound for _, bound in self.bounds]
+        for bound in list(tries):
+            number = sum(field << 16 * (3 - at) for at, field in enumerate(bound.fields))
+            for other in (number - 1, number + 1):
+                if 0 <= other < 1 << 64:
+                    one, two, three, four = ((other >> shift) & 0xFFFF for shift in (48, 32, 16, 0))
+                    tries.append(Version((one, two, three, four)))
+        return not self.bounds or any(self.holds(version) for version in tries)
+
     @classmethod
     def parse(cls, text: str) -> Self:
         """Raises ValueError with the part that is no bound."""

@@ -1,0 +1,110 @@
+"""List every workspace below a folder: version, how far it is and why not further, and where packages get into one another's way.
+
+yendo shelf packages
+yendo shelf packages --csv shelf.csv --html shelf.html
+"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folder", type=Path, nargs="?", default=Path(), metavar="FOLDER", help="where the workspaces are (default: this folder)")
+    parser.add_argument("--csv", type=Path, metavar="FILE", help="also write the table as CSV")
+    parser.add_argument("--html", type=Path, metavar="FILE", help="also write it as one page")
+    parser.add_argument("--anew", action="store_true", help="read everything again, also what has not changed")
+
+
+def run(options: argparse.Namespace) -> int:
+    from yendo import atomic
+    from yendo.cli import machines, show
+    from yendo.errors import Usage
+    from yendo.shelf.shelf import listing
+
+    if not options.folder.is_dir():
+        raise Usage(f"{options.folder} is no folder")
+    found = listing(options.folder, None if options.anew else machines.cache())
+    if options.csv:
+        atomic.write(options.csv, table(found.rows))
+    if options.html:
+        from yendo.plan import house
+        from yendo.shelf.page import page
+
+        file = house.find(options.folder)
+        atomic.write(options.html, page(found, house.Furnished(file, house.read(file)[0]) if file else None).encode())
+    if options.json:
+        show.emit(
+            {
+                "schema": "yendo.shelf/1",
+                "folder": found.folder,
+                "counts": found.counts,
+                "workspaces": found.rows,
+                "conflicts": found.conflicts,
+                "uncounted": found.uncounted,
+            }
+        )
+        return 0
+    if options.quiet:
+        return 0
+    out = show.console()
+    if not found.rows:
+        out.print(f"no workspace below {show.clean(options.folder)}; [dim]next:[/dim] yendo draft FOLDER INSTALLER")
+        return 0
+    from rich.text import Text
+
+    colours = {"proved": "green", "built": "cyan", "checked": "cyan", "drafted": "yellow", "unreadable": "bold red"}
+    rows = [
+        (
+            one.path,
+            one.name,
+            f"{one.version}, r{one.revision}" if one.version else "",
+            Text(one.state, colours[one.state]),
+            Text(one.why, "red" if one.stale else "dim"),
+        )
+        for one in found.rows
+    ]
+    show.grid(out, rows, heads=("where", "package", "version", "state", ""), styles=("cyan",))
+    if found.conflicts:
+        show.section(out, f"In one another's way: {len(found.conflicts)}")
+        show.grid(
+            out,
+            [
+                (one.one, one.other, one.what if one.count == 1 else f"{one.count} x {one.what}", f"{one.text}: {', '.join(one.things[:2])}")
+                for one in found.conflicts[:20]
+            ],
+            styles=("cyan", "cyan", "yellow", None),
+        )
+        if len(found.conflicts) > 20:
+            out.print(f"  [dim]and {len(found.conflicts) - 20} more (--json and --html have them all)[/dim]")
+    told = ", ".join(f"{count} {state}" for state, count in found.counts.items())
+    out.print(
+        f"\n{show.counted(len(found.rows), 'workspace')}: {told}"
+        + (f"; of {len(found.uncounted)} it is not known what they claim" if found.uncounted else "")
+    )
+    behind = next((one for one in found.rows if one.state not in ("proved", "unreadable") or one.stale), None)
+    if behind:
+        verb = {"drafted": "check", "checked": "build", "built": "prove"}.get(
+            "checked" if behind.stale and behind.state == "checked" else behind.state, "check"
+        )
+        out.print(f"[dim]next:[/dim] yendo {verb} {show.clean(options.folder / behind.path)}")
+    return 0
+
+
+def table(rows: object) -> bytes:
+    """The rows as CSV, with a mark for spreadsheets; a text that a spreadsheet would take for a formula gets an apostrophe."""
+    import csv
+    import io
+
+    import msgspec
+
+    from yendo.shelf.shelf import Row
+
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(Row.__struct_fields__)
+    for one in rows:  # type: ignore[attr-defined]
+        cells = ["; ".join(cell) if isinstance(cell, tuple) else str(cell) for cell in msgspec.structs.astuple(one)]
+        writer.writerow([f"'{cell}" if cell[:1] in ("=", "+", "-", "@") else cell for cell in cells])
+    return out.getvalue().encode("utf-8-sig")

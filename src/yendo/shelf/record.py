@@ -1,0 +1,68 @@
+"""What a workspace keeps of its last check and its last build, for a shelf to read."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from yendo import atomic, digest
+
+FILE = ".yendo/claims.json"
+
+
+class Claim(msgspec.Struct, frozen=True, array_like=True):
+    """One thing: its kind and identity, how a person calls it, and a short hash of how it is to be."""
+
+    kind: str
+    identity: str
+    label: str
+    content: str
+
+
+class Input(msgspec.Struct, frozen=True, array_like=True):
+    """A file that went into a build, below the workspace: size in bytes, time of its last change in nanoseconds, its hash."""
+
+    path: str
+    size: int
+    changed: int
+    sha256: str
+
+    def is_still(self, workspace: str) -> bool:
+        """Whether it is as it was; its content is asked only where its time is another. Raises OSError where it is gone."""
+        path = f"{workspace}/{self.path}"
+        found = os.stat(path)  # noqa: PTH116 (it is called thousands of times)
+        return found.st_size == self.size and (found.st_mtime_ns == self.changed or digest.of_file(Path(path)) == self.sha256)
+
+
+class Claims(msgspec.Struct, frozen=True, omit_defaults=True):
+    """``plan`` and ``house`` are hashes of the files that the package was built from; ``digest`` that of its manifest."""
+
+    id: str
+    digest: str
+    plan: str
+    house: str = ""
+    needs: tuple[tuple[str, str], ...] = ()
+    claims: tuple[Claim, ...] = ()
+    inputs: tuple[Input, ...] = ()
+    blind: str = ""
+
+
+def read(workspace: Path) -> Claims | None:
+    """What was written down at the last build; None where there is nothing that can be read."""
+    try:
+        return msgspec.json.decode((workspace / FILE).read_bytes(), type=Claims)
+    except (OSError, msgspec.MsgspecError):
+        return None
+
+
+def checked(workspace: Path, findings: Any) -> None:
+    """Remembers that a plan was looked over, and with how many errors."""
+    path = workspace / ".yendo" / "checked.json"
+    path.parent.mkdir(exist_ok=True)
+    errors = sum(finding.severity == "error" for finding in findings)
+    plan = hashlib.sha256((workspace / "plan.toml").read_bytes()).hexdigest()
+    atomic.write(path, msgspec.json.encode({"plan": plan, "errors": errors}) + b"\n")

@@ -1,0 +1,373 @@
+"""All workspaces below a folder: what each is, how far it is and why not further, and the conflicts between them.
+
+A listing reads plans, manifests and records once; the next one asks only what has changed since, by sizes and times.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import tomllib
+from collections import defaultdict
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from yendo import atomic
+from yendo.facts.versions import VersionRange
+from yendo.shelf import record as form
+from yendo.shelf.record import Claim, Claims
+
+SCHEMA = "yendo.shelf/1"
+STATES = ("unreadable", "drafted", "checked", "built", "proved")
+MAX_DEPTH, MAX_SHOWN = 12, 5
+_PASSED = {"package", "media", "extras", "earlier", "trial", ".git", ".yendo", "node_modules", "__pycache__"}
+_FORM = "4"  # of what is kept between two listings
+
+
+class Row(msgspec.Struct, frozen=True):
+    """One workspace. ``state`` is one of STATES; ``why`` says what is wrong or missing before the next; ``digest`` that of the bytes that
+    were built, ``proofs`` the scenarios that passed on them."""
+
+    path: str
+    id: str
+    name: str
+    version: str
+    revision: int
+    publisher: str
+    state: str
+    why: str
+    stale: bool
+    digest: str
+    proofs: tuple[str, ...]
+    failed: tuple[str, ...]
+
+
+class Conflict(msgspec.Struct, frozen=True):
+    """Two packages that want the same for themselves. ``what`` is file, registry, service, prerequisite, ...; ``things`` some of them."""
+
+    one: str
+    other: str
+    what: str
+    count: int
+    things: tuple[str, ...]
+    text: str
+
+
+class Shelf(msgspec.Struct, frozen=True):
+    """A listing; paths are below ``folder``."""
+
+    folder: str
+    rows: tuple[Row, ...]
+    conflicts: tuple[Conflict, ...]
+    uncounted: tuple[str, ...]  # packages whose claims are not known, so that conflicts with them are not found
+
+    @property
+    def counts(self) -> dict[str, int]:
+        return {state: count for state in reversed(STATES) if (count := sum(row.state == state for row in self.rows))}
+
+
+class _Kept(msgspec.Struct):
+    """What a listing leaves for the next one."""
+
+    form: str
+    seen: dict[str, str]  # workspace -> what its files looked like
+    rows: dict[str, Row]
+    shelf: Shelf
+
+
+def workspaces(folder: Path) -> list[Path]:
+    """Every folder below that holds a plan; nothing below one is looked into."""
+    found = []
+    stack = [(str(folder), 0)]
+    while stack:
+        at, depth = stack.pop()
+        try:
+            entries = list(os.scandir(at))
+        except OSError:
+            continue
+        if any(entry.name == "plan.toml" for entry in entries):
+            found.append(Path(at))
+        elif depth < MAX_DEPTH:
+            stack += [(entry.path, depth + 1) for entry in entries if entry.name not in _PASSED and entry.is_dir(follow_symlinks=False)]
+    return sorted(found)
+
+
+def listing(folder: Path, cache: Path | None = None) -> Shelf:
+    """The shelf of a folder. ``cache`` is where what is needed for the next listing is kept."""
+    kept_file = cache / "shelf" / f"{hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:32]}.json" if cache else None
+    kept = _kept(kept_file)
+    places = workspaces(folder)
+    names = {place: place.relative_to(folder).as_posix() for place in places}
+    seen = {names[place]: _looks(place) for place in places}
+    if kept is not None and kept.seen == seen:
+        return msgspec.structs.replace(kept.shelf, folder=str(folder))
+    rows: dict[str, Row] = {}
+    for place in places:
+        name = names[place]
+        old = kept.rows.get(name) if kept is not None and kept.seen.get(name) == seen[name] else None
+        rows[name] = old or row(place, name)
+    claims = {name: found for place in places if rows[name := names[place]].digest and (found := form.read(place)) is not None}
+    uncounted = [name for name, one in rows.items() if one.state != "unreadable" and (name not in claims or claims[name].blind)]
+    shelf = Shelf(str(folder), tuple(rows.values()), tuple(conflicts(rows, claims)), tuple(uncounted))
+    if kept_file is not None:
+        kept_file.parent.mkdir(parents=True, exist_ok=True)
+        atomic.write(kept_file, msgspec.json.encode(_Kept(_FORM, seen, rows, shelf)))
+    return shelf
+
+
+def _kept(file: Path | None) -> _Kept | None:
+    try:
+        found = msgspec.json.decode(file.read_bytes(), type=_Kept) if file else None
+    except (OSError, msgspec.MsgspecError):
+        return None
+    return found if found is not None and found.form == _FORM else None
+
+
+def _looks(place: Path) -> str:
+    """Sizes and times of everything that a row depends on: the plan, what is kept of it, its packages, media and extras, the house."""
+    lines = []
+    base = str(place)
+    for at in (f"{base}/plan.toml", f"{base}/.yendo/built.json", f"{base}/.yendo/checked.json", f"{base}/.yendo/claims.json"):
+        lines.append(_stamp(at))
+    for inner in ("media", "extras", "package"):
+        stack = [f"{base}/{inner}"]
+        while stack:
+            at = stack.pop()
+            try:
+                with os.scandir(at) as entries:
+                    for entry in sorted(entries, key=lambda entry: entry.name):
+                        if entry.is_dir(follow_symlinks=False):
+                            if inner == "package":
+                                lines.append(_stamp(f"{entry.path}/manifest.json"))
+                            else:
+                                stack.append(entry.path)
+                        else:
+                            found = entry.stat(follow_symlinks=False)
+                            lines.append(f"{entry.name} {found.st_size} {found.st_mtime_ns}")
+            except OSError:
+                lines.append("-")
+    at = base
+    while at != "/":
+        stamp = _stamp(f"{at}/house.toml")
+        if stamp != "-":
+            lines.append(f"{at} {stamp}")
+            break
+        at = os.path.dirname(at) or "/"  # noqa: PTH120 (it is called thousands of times)
+    return hashlib.sha256("\n".join(lines).encode()).hexdigest()[:32]
+
+
+def _stamp(path: str) -> str:
+    try:
+        found = os.stat(path)  # noqa: PTH116
+    except OSError:
+        return "-"
+    return f"{found.st_size} {found.st_mtime_ns}"
+
+
+# --- one workspace -----------------------------------------------------------------------------------
+
+
+class _Built(msgspec.Struct):
+    """Of a build's record, what a row needs."""
+
+    digest: str
+
+
+class _Manifest(msgspec.Struct):
+    id: str
+    name: str
+    version: str
+    revision: int
+    publisher: str = ""
+
+
+class _Phase(msgspec.Struct):
+    outcome: str
+
+
+class _Proof(msgspec.Struct):
+    digest: str
+    machine: str
+    scenario: str
+    phases: tuple[_Phase, ...]
+    passed: bool = False
+
+
+class _Checked(msgspec.Struct):
+    plan: str
+    errors: int
+
+
+def row(place: Path, name: str) -> Row:
+    """What a workspace is and how far it is."""
+    text = (place / "plan.toml").read_bytes()
+    plan = hashlib.sha256(text).hexdigest()
+    known = form.read(place)
+    package, manifest = _package(place, known)
+    if known is not None and manifest is not None and known.plan == plan:
+        said: Any = manifest
+    else:
+        try:
+            head = tomllib.loads(text.decode("utf-8"))["package"]
+            said = _Manifest(str(head["id"]), str(head["name"]), str(head["version"]), int(head.get("revision", 1)), str(head.get("publisher", "")))
+        except (UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, TypeError, ValueError) as error:
+            return Row(name, "", place.name, "", 0, "", "unreadable", f"plan.toml: {error}"[:200], False, "", (), ())
+    state, why, stale, passed, failed = _state(place, plan, known, package, manifest)
+    digest = known.digest if known is not None and manifest is not None else ""
+    return Row(name, said.id, said.name, said.version, said.revision, said.publisher, state, why, stale, digest, passed, failed)
+
+
+def _package(place: Path, known: Claims | None) -> tuple[Path | None, _Manifest | None]:
+    """The built package that the record speaks of, where it is still there as it was."""
+    if known is None:
+        return None, None
+    try:
+        folders = [entry.path for entry in os.scandir(place / "package") if entry.is_dir() and not entry.name.startswith(".")]
+    except OSError:
+        return None, None
+    for folder in sorted(folders):
+        try:
+            data = Path(folder, "manifest.json").read_bytes()
+        except OSError:
+            continue
+        if hashlib.sha256(data).hexdigest() == known.digest:
+            return Path(folder), msgspec.json.decode(data, type=_Manifest)
+    return None, None
+
+
+def _state(
+    place: Path, plan: str, known: Claims | None, package: Path | None, manifest: _Manifest | None
+) -> tuple[str, str, bool, tuple[str, ...], tuple[str, ...]]:
+    """``(state, why not further, stale, scenarios passed, scenarios failed)``."""
+    looked = _checked(place)
+    fresh = looked is not None and looked.plan == plan
+    state = "checked" if fresh and looked is not None and not looked.errors else "drafted"
+    why = (
+        ""
+        if state == "checked"
+        else f"check found {looked.errors} errors"
+        if fresh and looked
+        else "the plan has changed since it was checked"
+        if looked
+        else "not checked"
+    )
+    if known is None:
+        return state, why or "not built", False, (), ()
+    if package is None:
+        return state, "the package that was built is gone or was changed", True, (), ()
+    stale = _stale(place, plan, known)
+    passed, failed, other = _proofs(package, known.digest)
+    if stale:
+        return state, stale, True, passed, failed
+    if failed:
+        return "built", f"failed: {', '.join(failed[:3])}", False, passed, failed
+    if passed:
+        return "proved", "" if any(not one.endswith("on simulated") for one in passed) else "on a simulated machine only", False, passed, ()
+    return "built", "proved were other bytes" if other else "not proved", bool(other), (), ()
+
+
+def _stale(place: Path, plan: str, known: Claims) -> str:
+    """Why what was built is not what would be built now; nothing where it is."""
+    if plan != known.plan:
+        return "the plan has changed since the build"
+    for one in known.inputs:
+        try:
+            if not one.is_still(str(place)):
+                return f"{one.path} has changed since the build"
+        except OSError:
+            return f"{one.path} is gone since the build"
+    if known.house:
+        from yendo.plan import house
+
+        above = house.find(place)
+        if above is not None and hashlib.sha256(above.read_bytes()).hexdigest() != known.house:
+            return "the house file has changed since the build"
+    return ""
+
+
+def _checked(place: Path) -> _Checked | None:
+    try:
+        return msgspec.json.decode((place / ".yendo" / "checked.json").read_bytes(), type=_Checked)
+    except (OSError, msgspec.MsgspecError):
+        return None
+
+
+def _proofs(package: Path, digest: str) -> tuple[tuple[str, ...], tuple[str, ...], int]:
+    """What passed and what failed on these bytes, and how many records are of others."""
+    passed, failed, other = [], [], 0
+    head = f"{package.name}.proof-"
+    for entry in sorted(os.scandir(package.parent), key=lambda entry: entry.name):
+        if not entry.name.startswith(head):
+            continue
+        try:
+            proof = msgspec.json.decode(Path(entry.path).read_bytes(), type=_Proof)
+        except (OSError, msgspec.MsgspecError):
+            continue
+        if proof.digest != digest:
+            other += 1
+        elif any(phase.outcome == "failed" for phase in proof.phases):
+            failed.append(f"{proof.scenario} on {proof.machine}")
+        elif proof.passed:
+            passed.append(f"{proof.scenario} on {proof.machine}")
+    return tuple(passed), tuple(failed), other
+
+
+# --- conflicts -------------------------------------------------------------------------------------------
+
+
+def conflicts(rows: dict[str, Row], claims: dict[str, Claims]) -> Iterator[Conflict]:
+    """Where two packages would get into one another's way."""
+    by_id: dict[str, list[str]] = defaultdict(list)
+    for name, one in rows.items():
+        if one.id:
+            by_id[one.id].append(name)
+    for identifier, names in sorted(by_id.items()):
+        for at, name in enumerate(names):
+            for other in names[at + 1 :]:
+                yield Conflict(name, other, "id", 1, (identifier,), "both have this id, so a machine can tell only one of them")
+    yield from _same_things(rows, claims)
+    yield from _needs(rows, claims, by_id)
+
+
+def _same_things(rows: dict[str, Row], claims: dict[str, Claims]) -> Iterator[Conflict]:
+    owners: dict[tuple[str, str], list[tuple[str, Claim]]] = defaultdict(list)
+    for name, known in claims.items():
+        for claim in known.claims:
+            owners[claim.kind, claim.identity].append((name, claim))
+    pairs: dict[tuple[str, str, str], list[tuple[Claim, bool]]] = defaultdict(list)
+    for found in owners.values():
+        for at, (name, claim) in enumerate(found):
+            for other, theirs in found[at + 1 :]:
+                if rows[name].id != rows[other].id:
+                    pairs[name, other, claim.kind].append((claim, claim.content == theirs.content))
+    for (name, other, kind), things in sorted(pairs.items()):
+        differing = [claim for claim, same in things if not same]
+        if kind == "file" and not differing:
+            text = "the same content, but whoever is removed first takes it away"
+        else:
+            text = f"{len(differing)} of them with other content" if differing else "both alike, but whoever is removed first takes it away"
+        shown = [claim.label for claim in differing or [claim for claim, _ in things]]
+        yield Conflict(name, other, kind, len(things), tuple(shown[:MAX_SHOWN]), text)
+
+
+def _needs(rows: dict[str, Row], claims: dict[str, Claims], by_id: dict[str, list[str]]) -> Iterator[Conflict]:
+    wanted: dict[str, list[tuple[str, str]]] = defaultdict(list)
+    for name, known in claims.items():
+        for package, version in known.needs:
+            wanted[package].append((name, version))
+    for package, found in sorted(wanted.items()):
+        for at, (name, version) in enumerate(found):
+            for other, theirs in found[at + 1 :]:
+                both = ",".join(part for part in (version, theirs) if part)
+                if both and not VersionRange.parse(both).possible:
+                    yield Conflict(name, other, "prerequisite", 1, (package,), f"no version of {package} is {version} and {theirs}")
+            for provider in by_id.get(package, []):
+                try:
+                    fits = not version or VersionRange.parse(version).fits(rows[provider].version)
+                except ValueError:
+                    continue
+                if not fits:
+                    yield Conflict(name, provider, "prerequisite", 1, (package,), f"{version} is needed, {rows[provider].version} is here")
