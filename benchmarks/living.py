@@ -94,8 +94,9 @@ def store_under_kill(folder: Path) -> list[Figure]:
 
 
 def _shelf(folder: Path) -> Path:
-    """Two hundred workspaces: the demo's installer under other ids, most built and proved, some only drafted."""
-    from yendo.demo import story
+    """Two hundred workspaces of generated products, most built and proved, some only drafted; every tenth shares its things with the one before."""
+    import generated
+
     from yendo.draft import draft
     from yendo.machines.simulated.machine import SimulatedMachine
     from yendo.package import build
@@ -103,18 +104,15 @@ def _shelf(folder: Path) -> Path:
     from yendo.prove.prove import keep, prove
     from yendo.shelf import claims, record
 
-    installer = story.scene(folder / "scene")
-    draft.from_installer(folder / "one", installer, [story.patch_of(installer)])
-    story.edit(folder / "one", folder / "scene" / "site.ini")
     shelf = folder / "shelf"
+    (folder / "share").mkdir()
     for number in range(WORKSPACES):
-        place = shelf / f"group{number % 8}" / f"lantern-{number}"
-        shutil.copytree(folder / "one", place)
+        place = shelf / f"group{number % 8}" / f"product-{number}"
+        seed = number - 1 if number % 10 == 9 else number
+        draft.from_installer(place, generated.specimen(seed, "6.2.1").ours(folder / "share"))
         path = place / "plan.toml"
-        path.write_text(
-            path.read_text("utf-8").replace('id = "tidewell-lantern"', f'id = "lantern-{number}"').replace("site.ini'", f"site-{number}.ini'"),
-            "utf-8",
-        )
+        if seed != number:
+            path.write_text(path.read_text("utf-8").replace('id = "', 'id = "again-', 1), "utf-8")
         if number % 10 == 0:
             continue
         plan, _ = read(path)

@@ -100,6 +100,7 @@ REGISTRY = '\n[[detect]]\nkind = "registry"\nkey = \'%s\'\nname = "Site"\n%s\n'
 FIRES = [
     ("media-changed", lambda folder: (folder / "media/lantern-6.2.1.msi").write_bytes(b"other"), "has changed", "sha256 ="),
     ("media-changed", lambda folder: (folder / "media/lantern-6.2.1.msi").unlink(), "is not there", "sha256 ="),
+    ("open-conflict", append("# CONFLICT: install, property SITE: it is gone. What stood there, by your hand:\n"), "it is gone", "# CONFLICT"),
     ("missing-file", swap("extras/site.ini", "extras/sight.ini"), "is not there", "from ="),
     ("missing-file", swap("extras/site.ini", "../site.ini"), "not below extras", "from ="),
     ("missing-file", swap('media = "lantern-6.2.1.msi"', 'media = "lantern-6.2.0.msi"'), "not one of the [[media]]", 'media = "lantern'),

@@ -61,7 +61,7 @@ def run(options: argparse.Namespace) -> int:
         (
             "4 decide",
             f"edit {short}/plan.toml",
-            f"{len(story.CHANGES)} changes for the site, a runtime first, older releases, a driver, a restart, its configuration",
+            f"{len(story.CHANGES)} changes, a runtime first, older releases, a driver, a restart, a configuration with two sites' values",
         ),
         ("5 detect", f"yendo detect derive {short} --write", _detection(told.detection)),
         ("6 check", f"yendo check {short}", found),
@@ -80,6 +80,24 @@ def run(options: argparse.Namespace) -> int:
     prove_command.rows(out, told.cells)
     show.section(out, "What detection catches")
     detect_command.rows(out, told.detection[1])
+    show.section(out, f"In the autumn the vendor releases 6.3.0: yendo renew {story.next_of(Path())} {story.AUTUMN}/lantern-6.3.0.msi")
+    minded = [one.text for one in told.renewal.differences if one.mind]
+    show.grid(
+        out,
+        [
+            ("the vendor", "; ".join(minded)),
+            ("followed", f"{show.counted(len(told.renewal.moved), 'value')}; detection {told.renewal.detection}"),
+            ("stayed", f"{show.counted(len(told.renewal.kept), 'decision')} of the office's"),
+            *[
+                ("to decide", f"{one.place}: {one.why_theirs}; decided by the office: nothing is left to switch off")
+                for one in told.renewal.conflicts
+            ],
+        ],
+        styles=("dim",),
+    )
+    prove_command.rows(out, told.renewed)
+    show.section(out, "On the office's shelf: yendo shelf .")
+    show.grid(out, [(one.path, f"{one.name} {one.version}", one.state, one.why) for one in told.shelf.rows], styles=("cyan", None, "bold", "dim"))
     show.section(out, "Where to look")
     show.grid(
         out,
@@ -87,6 +105,7 @@ def run(options: argparse.Namespace) -> int:
             ("the plan", told.drafted.plan),
             ("its evidence", workspace / "evidence.json"),
             ("the package", told.built.folder),
+            ("the office's house file", folder / "house.toml"),
             ("another program", f"{folder / share / story.SETUP}, a setup of its own: yendo try finds its silent switch"),
         ],
         styles=("dim",),

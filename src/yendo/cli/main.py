@@ -22,6 +22,7 @@ COMMANDS = {
     "prove": "install, detect and remove the package on a fresh machine",
     "dossier": "write the page for the person who signs off",
     "facts": "show what run conditions see on a machine",
+    "suite": "several products as one, in order, with what they share brought once",
     "shelf": "list every workspace below a folder, and where packages get into one another's way",
     "store": "keep vendor files once, by their content",
     "msi": "look into an installer database: tables, properties, features, dialogs",

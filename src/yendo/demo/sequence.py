@@ -134,8 +134,11 @@ def lived(package: Path, share: Path) -> tuple[Moment, ...]:
     session.agrees = [False, True]
     found: list[Moment] = []
 
+    manifest = form.read(package)
+    manifest = form.with_values(manifest, session.surroundings.environment, manifest.sites.get("marrowby", {}))
+
     def start(title: str, verb: str) -> None:
-        ran = carry.carry(form.read(package), package, session, verb, folder=folder, sleep=lambda _: None)
+        ran = carry.carry(manifest, package, session, verb, folder=folder, sleep=lambda _: None)
         found.append(Moment(title, verb, ran.exit_code, tuple(line for line in ran.lines if line.startswith(_TELLING))))
 
     start("6.1.0 is installed and open, the person postpones", "install")

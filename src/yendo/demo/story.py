@@ -13,7 +13,7 @@ import msgspec
 import tomlkit
 
 from yendo.check import Finding, Workspace, check
-from yendo.demo import sequence, vendor
+from yendo.demo import office, sequence, vendor
 from yendo.detect.derive import derive
 from yendo.detect.states import listed
 from yendo.detect.strength import Strength, measure
@@ -26,12 +26,15 @@ from yendo.installers.msi.meeting import Meeting
 from yendo.machines.protocol import Machine
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
-from yendo.plan import read
+from yendo.plan import Plan, read
 from yendo.prove import ground, scenarios
 from yendo.prove.proof import Proof
 from yendo.prove.prove import Cell, keep, matrix, prove
-from yendo.shelf import claims
+from yendo.renew.renew import Renewal, renew
+from yendo.shelf import claims, record
+from yendo.shelf.shelf import Shelf, listing
 
+AUTUMN = "from-tidewell-autumn"  # where the vendor's next release comes in
 SETUP = "sounder-setup.exe"  # the vendor's other program: a setup of its own, prebuilt from sounder.c
 
 
@@ -48,6 +51,9 @@ class Story(msgspec.Struct, frozen=True):
     proof: Proof
     detection: tuple[Strength, Strength, int]
     cells: tuple[Cell, ...]
+    renewal: Renewal
+    renewed: tuple[Cell, ...]
+    shelf: Shelf
 
 
 def scene(folder: Path) -> Path:
@@ -92,10 +98,12 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
         table[key] = value  # type: ignore[index]
         table[key].comment("decided by the survey office")  # type: ignore[index]
 
-    decide(document["package"], "contact", "Marrowby harbour survey office")
+    if "contact" in document["package"]:  # type: ignore[operator]  # else the house says it
+        decide(document["package"], "contact", "Marrowby harbour survey office")
     for medium in document["media"]:  # type: ignore[union-attr]
         decide(medium, "origin", "Tidewell release share, by hand")
-    decide(document["when"], "os", ">=10.0.17763")
+    if "os" in document["when"]:  # type: ignore[operator]
+        decide(document["when"], "os", ">=10.0.17763")
     install = document["install"]
     if by_transform:
         del install[0]["properties"]  # type: ignore[index]  # the transform says it for every way the installer is called
@@ -127,6 +135,7 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
 def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Callable[[str], object] = lambda title: None) -> Story:
     """Runs every step in ``folder`` and returns what came of it. Raises Usage where edits would be lost."""
     installer = scene(folder)
+    office.furnish(folder)
     tell_step("read")
     account = recognise.read(installer)
     _, meetings = meeting.matrix([installer.parent])
@@ -136,26 +145,63 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
         drafted = draft.from_installer(workspace, installer, [patch_of(installer)])
         edit(workspace, folder / "site.ini")
         sequence.add(workspace, sequence.runtime(folder))
+        office.settle(workspace)
     else:
         drafted = draft.Drafted(workspace / "plan.toml", (installer.name,), (), (), ())
     tell_step("detect")
     detection = detect(workspace, installer.with_name("lantern-6.1.0.msi"))
     tell_step("check")
     findings = tuple(check(Workspace(workspace)))
+    record.checked(workspace, findings)
     tell_step("build")
+    plan, built = _built(workspace)
+    lived = sequence.lived(built.folder, installer.parent)
+    tell_step("prove")
+    here, there = scenarios.at_sites([scenarios.SCENARIOS[scenario]], office.SITES)
+    proof = prove(built.folder, machine, scenario=here, progress=tell_step)
+    keep(proof, built.folder)
+    tell_step("prove in every scenario")
+    others = tuple(workspace / name for name in plan.proof.others)
+    some = scenarios.at_sites(scenarios.with_others(others, built.folder).values(), office.SITES[:1])
+    some = [one for one in some if one.id != here.id or machine.name != "simulated"]
+    cells = matrix(built.folder, [SimulatedMachine()], [*some, there])
+    tell_step("renew")
+    renewal, renewed = renew_it(folder, workspace, machine, scenario)
+    shelf = listing(folder)
+    return Story(installer, account, tuple(meetings), drafted, findings, built, lived, proof, detection, tuple(cells), renewal, renewed, shelf)
+
+
+def _built(workspace: Path) -> tuple[Plan, build.Built]:
     plan, _ = read(workspace / "plan.toml")
     built = build.build(workspace, plan)
     build.record(workspace, built)
     claims.record(workspace, plan, built)
-    lived = sequence.lived(built.folder, installer.parent)
-    tell_step("prove")
-    proof = prove(built.folder, machine, scenario=scenario, progress=tell_step)
-    keep(proof, built.folder)
-    tell_step("prove in every scenario")
-    others = tuple(workspace / name for name in plan.proof.others)
-    some = [one for one in scenarios.with_others(others, built.folder).values() if one.id != scenario or machine.name != "simulated"]
-    cells = matrix(built.folder, [SimulatedMachine()], some)
-    return Story(installer, account, tuple(meetings), drafted, findings, built, lived, proof, detection, tuple(cells))
+    return plan, built
+
+
+def next_of(folder: Path) -> Path:
+    """Where the office renews: a copy of the workspace, as a branch of version control would be."""
+    return folder / "lantern-next"
+
+
+def renew_it(folder: Path, workspace: Path, machine: Machine, scenario: str) -> tuple[Renewal, tuple[Cell, ...]]:
+    """The vendor releases 6.3.0: renewed, decided, built and proved, fresh and over what the machines have."""
+    (folder / AUTUMN).mkdir(exist_ok=True)
+    new = vendor.lantern(folder / AUTUMN, "6.3.0")
+    place = next_of(folder)
+    shutil.rmtree(place, ignore_errors=True)
+    shutil.copytree(workspace, place, ignore=shutil.ignore_patterns("package", ".yendo"))
+    found = renew(place, new)
+    path = place / "plan.toml"
+    text = path.read_text("utf-8")
+    if "# CONFLICT" in text:  # decided by the office: the updater is gone, so there is nothing left to switch off
+        path.write_text(text[: text.index("# CONFLICT")].rstrip() + "\n", "utf-8")
+    record.checked(place, tuple(check(Workspace(place))))
+    plan, built = _built(place)
+    others = tuple(place / name for name in plan.proof.others)
+    known = scenarios.with_others(others, built.folder)
+    wanted = scenarios.at_sites([known[name] for name in (scenario, "upgrade:6.2.1") if name in known], office.SITES)
+    return found, tuple(matrix(built.folder, [machine], wanted))
 
 
 def detect(workspace: Path, other: Path) -> tuple[Strength, Strength, int]:
@@ -173,12 +219,13 @@ def detect(workspace: Path, other: Path) -> tuple[Strength, Strength, int]:
     plan, _ = read(path)
     with tempfile.TemporaryDirectory(prefix="yendo-demo-") as folder:
         copy = Path(shutil.copytree(workspace, Path(folder) / "work", ignore=shutil.ignore_patterns("package")))
-        made = ground.make(build.build(copy, plan).folder, [other])
-    drafted = measure(plan.detect, made.ground, made.environment)
+        package = build.build(copy, plan).folder
+        made = ground.everywhere(ground.make(package, [other]), package)
+    drafted = measure(made.manifest.detect, made.ground, made.environment)
     derived = derive(made.ground, made.environment)
     if drafted.score < derived.strength.score:
         document = tomlkit.parse(path.read_text("utf-8"))
         document.pop("detect", None)
-        document["detect"] = writing.rules_of([one.rule for one in derived.rules])
+        document["detect"] = writing.rules_of([ground.with_places(one.rule, made) for one in derived.rules])
         path.write_text(writing.spaced(tomlkit.dumps(document)), "utf-8")
     return drafted, derived.strength, len(listed(made.ground))

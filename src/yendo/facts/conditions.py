@@ -326,7 +326,7 @@ def in_words(node: Node | None, found: Mapping[str, str] = {}) -> str:
         inner = in_words(node.inner, found)
         return f"not ({inner})" if isinstance(node.inner, Join) else f"not {inner}"
     if isinstance(node, Compare):
-        left = _KNOWN.get(node.left.text, node.left.text) if node.left.kind == "property" else node.left.text
+        left = found.get(node.left.text, _KNOWN.get(node.left.text, node.left.text)) if node.left.kind == "property" else node.left.text
         right = node.right.text
         if node.left.text in ("VersionNT", "VersionNT64"):
             right = _WINDOWS.get(right, right)

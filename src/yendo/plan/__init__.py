@@ -1,5 +1,6 @@
 """The plan: one readable file that says what a package is."""
 
+from yendo.plan import places
 from yendo.plan.model import InTheWay, Log, Media, Need, Package, Plan, Way
 from yendo.plan.reading import PlanError, Problem, read, read_text
 from yendo.steps import Step
@@ -33,6 +34,7 @@ __all__ = [
     "TakeBackStep",
     "UninstallEntryRule",
     "Way",
+    "places",
     "read",
     "read_text",
 ]

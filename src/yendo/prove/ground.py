@@ -21,7 +21,7 @@ from yendo.installers.msi import fitting
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import carry
 from yendo.package import manifest as form
-from yendo.prove.stage import ACCEPTED, Stage, without_own
+from yendo.prove.stage import ACCEPTED, Stage
 from yendo.terms.rules import Rule
 from yendo.terms.settings import Setting, Value, fill
 
@@ -89,7 +89,7 @@ def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, a
         if found.exit_code not in (*ACCEPTED, form.NOT_DETECTED):
             raise NotCovered(f"the simulated machine does not install it: exit code {found.exit_code}; {'; '.join(found.lines[-2:])}")
         after = session.state()
-        effects = [_known(effect, after) for effect in _by_step(without_own(difference(before, after), manifest, environment))]
+        effects = [_known(effect, after) for effect in _by_step(stage.without_own(difference(before, after), session))]
         removed = None
         if manifest.uninstall and stage.verb(session, "uninstall").exit_code in ACCEPTED:
             removed = session.state().copy()

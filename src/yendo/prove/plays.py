@@ -21,7 +21,7 @@ from yendo.machines.protocol import Session
 from yendo.package import manifest as form
 from yendo.prove import ground
 from yendo.prove.libraries import missing_libraries
-from yendo.prove.stage import ACCEPTED, Stage, without_own
+from yendo.prove.stage import ACCEPTED, Stage
 
 START_SECONDS = 4.0
 NOT_ON_LAYER = "only a simulated machine can be put into this state"
@@ -43,17 +43,13 @@ def _installed(stage: Stage, session: Session, title: str = "install") -> State 
     return None
 
 
-def _own(stage: Stage, effects: list[Effect], session: Session) -> list[Effect]:
-    return without_own(effects, stage.manifest, session.surroundings.environment)
-
-
 def _unchanged(stage: Stage, session: Session, before: State) -> list[str]:
-    return [str(effect) for effect in _own(stage, difference(before, session.state()), session)]
+    return [str(effect) for effect in stage.without_own(difference(before, session.state()), session)]
 
 
 def _programs(stage: Stage, session: Session, before: State, after: State) -> list[str]:
     """Programs that the package brought and that shortcuts point to, without those that remove it again."""
-    effects = _own(stage, difference(before, after), session)
+    effects = stage.without_own(difference(before, after), session)
     removers = " ".join(
         (thing.uninstall or "") + (thing.quiet_uninstall or "") for thing in after.of("uninstall-entry") if isinstance(thing, UninstallEntry)
     ).lower()
@@ -262,7 +258,7 @@ def interrupted(stage: Stage) -> None:
             stage.phase("cut", "cut off in the middle", None, "a run that was unfinished", "the run was over before it could be cut off")
             return
         carried = stage.verb(session, "install")
-        differing = _own(stage, difference(goal, session.state()), session)
+        differing = stage.without_own(difference(goal, session.state()), session)
         good = carried.exit_code in ACCEPTED and not differing
         stage.phase(
             "install",
@@ -347,7 +343,7 @@ def repair(stage: Stage) -> None:
             return
         files = [
             effect.thing
-            for effect in _own(stage, difference(before, after), session)
+            for effect in stage.without_own(difference(before, after), session)
             if isinstance(effect.thing, File) and effect.change == "add" and "\\installer\\" not in effect.thing.identity
         ]
         if not files:
@@ -379,7 +375,7 @@ def twice(stage: Stage) -> None:
         _gone(stage, session, before)
         there = session.state()
         carried = stage.verb(session, "uninstall")
-        changed = _own(stage, difference(there, session.state()), session)
+        changed = stage.without_own(difference(there, session.state()), session)
         good = carried.exit_code in ACCEPTED and not changed
         stage.phase(
             "again",

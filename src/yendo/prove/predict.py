@@ -28,6 +28,7 @@ from yendo.machines.simulated.programs import recordings
 from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.package.manifest import Manifest, read
+from yendo.prove import own
 from yendo.steps import KINDS, Action
 from yendo.steps.host import Host
 from yendo.terms.settings import SettingError
@@ -58,7 +59,8 @@ def install_effects(
             more, spots = _performed(action, _host(manifest, package, surroundings, state, real))
         effects += more
         blind += spots
-    return net(effects, before, state), list(dict.fromkeys(blind))
+    found = own.without(net(effects, before, state), own.folders(manifest, package), surroundings.environment)
+    return found, list(dict.fromkeys(blind))
 
 
 def _msi(
@@ -142,7 +144,7 @@ def _performed(action: Action, host: Host) -> tuple[list[Effect], list[str]]:
     assert isinstance(session, SimulatedSession)
     state, surroundings = session.own_state, session.surroundings
     before = state.copy()
-    own = expand(host.home, surroundings.environment).lower()
+    home = expand(host.home, surroundings.environment).lower()
     try:
         KINDS[action.kind].perform(action, host)
     except NotCovered:
@@ -151,7 +153,7 @@ def _performed(action: Action, host: Host) -> tuple[list[Effect], list[str]]:
         return [], [f"{action.title}: {problem}" for problem in error.problems]
     except (OSError, ValueError) as error:
         return [], [f"{action.title}: fails on a fresh machine: {error}"]
-    for thing in [thing for thing in state if thing.identity.startswith(own)]:
+    for thing in [thing for thing in state if thing.identity.startswith(home)]:
         state.remove(kind_of(thing), thing.identity)
     evidence = Evidence("person", f"plan: {action.title}")
     found = [msgspec.structs.replace(effect, evidence=evidence) for effect in difference(before, state, "authored")]

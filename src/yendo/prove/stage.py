@@ -13,13 +13,13 @@ from yendo.detect import detected
 from yendo.detect.evaluate import sight_of
 from yendo.effects import Effect, File, IniValue, State, agreement, difference, label
 from yendo.effects.recording import is_temporary
-from yendo.effects.things import kind_of, parent
+from yendo.effects.things import kind_of
 from yendo.facts.surroundings import Account, expand
 from yendo.machines.protocol import Machine, Session
 from yendo.machines.wine import quirks
 from yendo.package import carry
 from yendo.package import manifest as form
-from yendo.prove import causes, examine, explain, predict
+from yendo.prove import causes, examine, explain, own, predict
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
 from yendo.steps.host import STEP_FAILED, TIMED_OUT
 from yendo.terms.rules.base import pattern
@@ -68,6 +68,7 @@ class Stage:
         self.site = form.sites_of(manifest)[0] if site is None else site
         self.made_up = made_up(manifest)
         self.manifest = self.settled(manifest, values)
+        self.own = own.folders(self.manifest, package)
         self.folder = rf"C:\Hand over\{self.manifest.id}"
         self.phases: list[Phase] = []
         self.command_seconds = 0.0
@@ -416,23 +417,8 @@ class Stage:
         )
 
     def without_own(self, effects: list[Effect], session: Session) -> list[Effect]:
-        return without_own(effects, self.manifest, session.surroundings.environment)
-
-
-def without_own(effects: list[Effect], manifest: form.Manifest, environment: Mapping[str, str]) -> list[Effect]:
-    """Without what the runner itself keeps: its logs, its record, what it needs for repair and uninstall."""
-    head = expand(manifest.home, environment).lower()
-    logs = expand(manifest.logs, environment).lower()
-    above = {head, logs}
-    for path in (head, logs):
-        while "\\" in (path := parent(path)):
-            above.add(path)
-
-    def own(effect: Effect) -> bool:
-        at, kind = effect.thing.identity, kind_of(effect.thing)
-        return (kind == "folder" and at in above) or (kind in ("file", "folder", "ini") and at.startswith((head + "\\", logs + "\\")))
-
-    return [effect for effect in effects if not own(effect)]
+        """Without what runners keep: logs, records, what is needed for repair and uninstall; also of packages inside this one."""
+        return own.without(effects, self.own, session.surroundings.environment)
 
 
 def _named(effect: Effect) -> str:

@@ -47,6 +47,9 @@ _FORMATTED = {
 }
 
 
+_WINDOWS_KEY = r"software\microsoft\windows nt\currentversion"
+
+
 def baseline(surroundings: Surroundings) -> State:
     """A machine on which nothing but the system's folders is known, and its build, which installers search for."""
     state = State()
@@ -155,7 +158,7 @@ def _silent(name: str, identity: form.Identity) -> form.Silent:
 
 
 def _launch_conditions(database: Database) -> tuple[form.Condition, ...]:
-    found, versions = [], {}
+    found, versions = [], _searched(database)
     for entry in database["Upgrade"]:
         low, high = entry.text("VersionMin"), entry.text("VersionMax")
         bounds = " ".join(([f"from {low}"] if low else []) + ([f"up to {high}"] if high else [])) or "of any number"
@@ -168,6 +171,19 @@ def _launch_conditions(database: Database) -> tuple[form.Condition, ...]:
             words = f"cannot be read: {error}"
         found.append(form.Condition(text, words, entry.text("Description"), row("LaunchCondition", text)))
     return tuple(found)
+
+
+def _searched(database: Database) -> dict[str, str]:
+    """What a property holds that a search in the registry sets, in words."""
+    found = {}
+    for entry in database["AppSearch"]:
+        at = database["RegLocator"].find(entry.text("Signature_"))
+        if at is not None:
+            hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(at.number("Root"), "")
+            key, name = at.text("Key"), at.text("Name")
+            build = key.lower() == _WINDOWS_KEY and name.lower() in ("currentbuild", "currentbuildnumber")
+            found[entry.text("Property")] = "the build of Windows" if build else f"the registry value {hive}\\{key}\\{name}"
+    return found
 
 
 def _needs(database: Database) -> tuple[str, ...]:
