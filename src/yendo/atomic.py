@@ -11,13 +11,17 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
 
+from yendo.errors import Usage
+
 _LIBC = ctypes.CDLL(None, use_errno=True)
 _AT_FDCWD, _EXCHANGE = -100, 2
 
 
 @contextlib.contextmanager
 def writing(path: Path) -> Iterator[BinaryIO]:
-    """A file to fill; it takes the place of ``path`` at the end of the block, and vanishes on any error."""
+    """A file to fill; it takes the place of ``path`` at the end of the block, and vanishes on any error. Raises Usage without its folder."""
+    if not path.parent.is_dir():
+        raise Usage(f"{path} cannot be written: there is no folder {path.parent}")
     handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)
     try:
         with os.fdopen(handle, "wb") as file:

@@ -18,6 +18,7 @@ from yendo.steps import kind_of
 from yendo.steps.base import below
 from yendo.steps.copy import extras
 from yendo.terms.changes import PropertyChange
+from yendo.terms.settings import names_in
 
 # --- media and files --------------------------------------------------------------------------------
 
@@ -240,15 +241,16 @@ def private_property(workspace: Workspace) -> Report:
 
 @rule("clear-secret", "error", "everyone who can read the package, the log or the list of processes can read it")
 def clear_secret(workspace: Workspace) -> Report:
+    withheld = {name for name, setting in workspace.plan.settings.items() if setting.secret}
     for verb, at, _, name, value in _properties(workspace):
-        if value and secrets.is_secret(name):
+        if value and secrets.is_secret(name) and not names_in(value) & withheld:
             yield (
                 _property_line(workspace, verb, at, name),
                 f"property {name} holds a secret in clear text ({secrets.MASK})",
-                "leave it out of the plan, and let the person who delivers it set it",
+                'make it a setting with secret = true: NAME = "{setting.key}"',
             )
     for _, _, change, line in _changed_properties(workspace):
-        if change.value and secrets.is_secret(change.name):
+        if change.value and secrets.is_secret(change.name) and not names_in(change.value) & withheld:
             yield line, f"property {change.name} holds a secret in clear text ({secrets.MASK})", "leave it out of the transform: everyone can read it"
 
 

@@ -43,6 +43,7 @@ def write(package: Path, plan: Plan | None, workspace: Path, target: Path | None
         findings=[finding for finding in findings if finding.severity != "note"],
         others=[other for other in others if other.is_file()],
         updates=bool(plan and plan.proof.updates_itself),
+        furnished=plan.furnished if plan else None,
     ).encode()
     target = target or package.parent / f"{package.name}.dossier.html"
     atomic.write(target, page)

@@ -8,6 +8,7 @@ yendo renew lantern lantern-6.3.0.msi --with lantern-6.3.1.msp --prove --machine
 from __future__ import annotations
 
 import argparse
+import re
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -131,12 +132,12 @@ def report(out: Console, found: Renewal, options: argparse.Namespace) -> None:
         out.print(f"\n[dim]nothing was written; next:[/dim] yendo renew {folder} {show.clean(options.installer)}")
     elif found.conflicts:
         out.print(f"\n[dim]next:[/dim] decide the lines marked CONFLICT in {folder}/plan.toml and take the marks out, then yendo check {folder}")
-    elif not options.prove:
+    elif not options.prove and not found.open:
         out.print(f"\n[dim]next:[/dim] yendo check {folder}, build and prove")
 
 
 def _telling(found: Renewal) -> list[Any]:
-    return [one for one in found.moved if not one.place.endswith((".sha256", ".size"))][:24]
+    return [one for one in found.moved if not one.place.endswith(".size")][:24]
 
 
 def _said(value: object) -> str:
@@ -144,6 +145,8 @@ def _said(value: object) -> str:
         return "-"
     if isinstance(value, list) and value and isinstance(value[0], dict):
         value = [" ".join(str(one[key]) for key in ("kind", "name", "version") if key in one) for one in value]
+    if re.fullmatch(r"[0-9a-f]{64}", str(value)):
+        return f"{str(value)[:12]}..."
     text = ", ".join(map(str, value)) if isinstance(value, list) else str(value)
     return text if len(text) <= 60 else text[:57] + "..."
 

@@ -6,6 +6,7 @@ house says, and every such value is known with its line. Nothing in it is execut
 
 from __future__ import annotations
 
+import base64
 import os
 import re
 import tomllib
@@ -150,6 +151,12 @@ class Furnished(msgspec.Struct, frozen=True):
         if len(data) > MAX_LOGO or not data.startswith((b"\x89PNG\r\n\x1a\n", b"\xff\xd8\xff")):
             raise HouseError(f"{self.file}: {self.house.logo} is no PNG or JPEG of at most {MAX_LOGO >> 20} MB")
         return data
+
+    def logo_address(self) -> str:
+        """The logo as an address that a page carries in itself; empty without one. Raises HouseError."""
+        data = self.logo()
+        kind = "png" if data and data.startswith(b"\x89PNG") else "jpeg"
+        return f"data:image/{kind};base64,{base64.b64encode(data).decode()}" if data else ""
 
 
 def find(folder: FilePath) -> FilePath | None:

@@ -9,6 +9,7 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any
 
+import jinja2
 import msgspec
 
 from yendo import digest
@@ -22,6 +23,7 @@ from yendo.facts.surroundings import windows
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import manifest as form
 from yendo.package import signing
+from yendo.plan.house import Furnished
 from yendo.plan.model import VERBS
 from yendo.prove import ground, predict
 from yendo.prove.proof import Proof
@@ -60,18 +62,21 @@ def current(package: Path) -> list[Proof]:
 
 
 def page(
-    package: Path, *, workspace: Path | None = None, findings: Sequence[Finding] = (), others: Sequence[Path] = (), updates: bool = False
+    package: Path,
+    *,
+    workspace: Path | None = None,
+    findings: Sequence[Finding] = (),
+    others: Sequence[Path] = (),
+    updates: bool = False,
+    furnished: Furnished | None = None,
 ) -> str:
-    """The page as HTML. Raises Usage as ``current`` does, and where a library for it is missing."""
+    """The page as HTML, with the office's name and logo where it has a house. Raises Usage as ``current`` does, HouseError, and where a library is missing."""
     proofs = current(package)
-    try:
-        import jinja2
-    except ImportError as error:
-        raise Usage("the dossier needs more libraries: pip install 'yendo[dossier]'") from error
     environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     environment.filters["size"] = _size
     template = environment.from_string(files("yendo.prove").joinpath("dossier.html.jinja").read_text("utf-8"))
-    return template.render(**_contents(package, proofs, workspace, findings, others, updates))
+    office = {"office": furnished.house.name if furnished else "", "logo": furnished.logo_address() if furnished else ""}
+    return template.render(**_contents(package, proofs, workspace, findings, others, updates), **office)
 
 
 def _contents(

@@ -402,21 +402,13 @@ class _Work:
 
     def _observed(self) -> None:
         """What a trial of the old setup recorded says nothing of the new one."""
-        found = False
-        for verb in ("install", "uninstall", "repair"):
-            for step in self.mine.get(verb, []):
-                if "observed" in step:
-                    found = True
-                    text = f'observed = "{step["observed"]}"'
-                    del step["observed"]
-                    self.merge.conflicts.append(
-                        Conflict(
-                            f"{verb}, observed", text, "a trial recorded it", "another file", "the recording is of the old setup", "taken out", text
-                        )
-                    )
-        if found:
+        steps = [step for verb in ("install", "uninstall", "repair") for step in self.mine.get(verb, []) if "observed" in step]
+        for step in steps:
+            del step["observed"]
+        self.merge.kept[:] = [one for one in self.merge.kept if not one.place.endswith(".observed")]
+        if steps:
             self.open.append(
-                f"yendo try {self.installer.name} --into the workspace: command lines, detection and recordings came from a trial of the old setup"
+                f"yendo try {self.installer} --into {self.workspace}: command lines, detection and recordings came from a trial of the old setup"
             )
 
     def _over_the_old(self) -> Difference:
@@ -583,6 +575,8 @@ class _Work:
 
     def _stale(self, text: str) -> list[tuple[int, str]]:
         """Lines that still name the old version."""
+        if self.words[0] != self.was.account.identity.version:
+            return []  # both are of one version
         word = re.compile(rf"(?<![\d.]){re.escape(self.words[0])}(?![\d]|\.\d)")
         lines = [(number, line.strip()) for number, line in enumerate(text.splitlines(), 1)]
         return [

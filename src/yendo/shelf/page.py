@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import base64
 from importlib.resources import files
 
 import jinja2
@@ -13,13 +12,11 @@ from yendo.shelf.shelf import STATES, Shelf
 
 def page(shelf: Shelf, furnished: Furnished | None = None) -> str:
     """The page as HTML. Raises HouseError where the office's logo cannot be read."""
-    logo = furnished.logo() if furnished else None
     environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True)
     template = environment.from_string(files("yendo.shelf").joinpath("shelf.html.jinja").read_text("utf-8"))
-    kind = "png" if logo and logo.startswith(b"\x89PNG") else "jpeg"
     return template.render(
         shelf=shelf,
         states=list(reversed(STATES)),
         office=furnished.house.name if furnished else "",
-        logo=f"data:image/{kind};base64,{base64.b64encode(logo).decode()}" if logo else "",
+        logo=furnished.logo_address() if furnished else "",
     )

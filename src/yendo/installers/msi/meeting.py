@@ -123,7 +123,7 @@ def _meet(there: Release, new: Release, starts: dict[Path, _Start], around: Surr
         if left > 1:
             shared = len([thing for thing in starts[new.path].state.of("file") if start.state.has(thing)])
             why = "no rule of its own finds the older one" if there.upgrade_code == new.upgrade_code else "another line"
-            text = f"both are installed ({why})" + (f", {shared} files are the same" if shared else "")
+            text = f"both are installed ({why})" + (f", {shared} file{' is' if shared == 1 else 's are'} the same" if shared else "")
             return Meeting(there, new, "side by side", text, outcome.exit_code)
     return Meeting(there, new, "upgrade", "it takes the other's place", outcome.exit_code)
 
