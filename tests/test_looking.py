@@ -232,7 +232,7 @@ def test_where_versions_meet(tmp_path: Path) -> None:
     assert met[old, major].kind == "upgrade" and "before the new one starts" in met[old, major].text and not met[old, major].lost
     assert met[old, late].kind == "upgrade" and met[old, late].text == "1.0.0 is removed last, when the new one is complete"
     assert (
-        met[old, beside].kind == "side by side" and "no rule of its own" in met[old, beside].text and "1 files are the same" in met[old, beside].text
+        met[old, beside].kind == "side by side" and "no rule of its own" in met[old, beside].text and "1 file is the same" in met[old, beside].text
     )
     with pytest.raises(Unreadable, match=r"holds no \.msi"):
         (tmp_path / "empty").mkdir()

@@ -27,13 +27,12 @@ PICTURES = {
     "yendo transform move site.mst from-tidewell/lantern-6.2.1.msi from-tidewell/lantern-6.2.3.msi -o site-6.2.3.mst",
     "patch": "yendo patch show from-tidewell/lantern-6.2.3.msp from-tidewell/lantern-6.2.1.msi",
     "check": "yendo check mistaken",
-    "build": "yendo build lantern --archive",
     "detect": "yendo detect strength drafted; yendo detect derive drafted",
-    "matrix": "yendo prove drafted --scenario all; yendo prove lantern --scenario starts --scenario media-gone --scenario upgrade:6.1.0 --machine all",
-    "prove-wine": "yendo prove lantern --machine wine",
+    "matrix": "yendo prove drafted --scenario all; yendo prove lantern --site kettle --scenario starts --scenario media-gone --scenario upgrade:6.1.0 --machine all",
+    "prove-wine": "yendo prove lantern --site marrowby --machine wine",
     "doctor": "yendo doctor",
     "demo": "yendo demo try-out",
-    "facts": "yendo facts; yendo facts --machine wine",
+    "renewal": "yendo renew renewing from-tidewell-autumn/lantern-6.3.0.msi",
     "read-setup": "yendo read from-tidewell/sounder-setup.exe",
     "try": "yendo draft sounder from-tidewell/sounder-setup.exe --quiet; yendo try from-tidewell/sounder-setup.exe --into sounder",
     "prove-setup": "yendo check sounder; yendo build sounder --quiet; yendo prove sounder; yendo prove sounder --machine wine",
@@ -46,15 +45,15 @@ def prepare(folder: Path) -> None:
     from yendo.machines.simulated.machine import SimulatedMachine
 
     story.tell(folder, SimulatedMachine())
-    subprocess.run(["cp", "-r", folder / "lantern", folder / "mistaken"], check=True)
+    for name in ("mistaken", "renewing"):
+        shutil.copytree(folder / "lantern", folder / name, ignore=shutil.ignore_patterns("package", ".yendo"))
     plan = folder / "mistaken" / "plan.toml"
     text = plan.read_text("utf-8")
     step = 'media = "lantern-6.2.1.msi"\ntimeout = "30 min"'
     mistakes = {
         'name = "SITE"': 'name = "SIET"',
         'name = "DesktopLantern"': 'name = "DesktopLanter"',
-        'os = ">=10.0.17763"': 'os = ">=10.0.17763, <10"',
-
+        'architecture = ["x64"]': 'os = ">=10.0.17763, <10"\narchitecture = ["x64"]',
         step: "media = \"lantern-6.2.1.msi\"\narguments = 'INSTALLDIR=C:\\Program Files\\Lantern'",
     }
     for old, new in mistakes.items():
@@ -71,12 +70,25 @@ def prepare(folder: Path) -> None:
 
 
 def page(folder: Path) -> None:
-    """The dossier in a browser, with proofs from a real machine too where there is one."""
+    """The dossier in a browser, with proofs from a real machine too where there is one; and the shelf."""
     subprocess.run([YENDO, "prove", folder / "lantern", "--scenario", "desk", "--scenario", "system", "--machine", "wine", "--quiet"], check=False)
     subprocess.run([YENDO, "dossier", folder / "lantern", "-o", folder / "dossier.html", "--quiet"], check=True)
     call = ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update"]
-    call += ["--disable-sync", f"--user-data-dir={folder}/profile", "--window-size=1280,1500", f"--screenshot={OUT / 'dossier.png'}"]
-    subprocess.run([*call, (folder / "dossier.html").as_uri()], check=True, capture_output=True)
+    call += ["--disable-sync", f"--user-data-dir={folder}/profile"]
+    office = folder / "office"
+    for name in ("lantern", "lantern-next", "runtime", "sounder"):
+        if (folder / name).is_dir():
+            shutil.copytree(folder / name, office / name)
+    for name in ("house.toml", "office.png"):
+        shutil.copyfile(folder / name, office / name)
+    subprocess.run([YENDO, "draft", office / "sounder", folder / "from-tidewell/sounder-setup.exe", "--quiet"], check=True)
+    subprocess.run([YENDO, "build", office / "runtime", "--quiet"], check=True)
+    subprocess.run([YENDO, "build", office / "lantern", "--quiet"], check=True)
+    (office / "lantern-next" / "extras" / "site.ini").write_text("[site]\r\n", "utf-8")
+    subprocess.run([YENDO, "shelf", office, "--html", folder / "shelf.html", "--quiet"], check=True)
+    for name, height in (("dossier", 1500), ("shelf", 800)):
+        shot = [f"--window-size=1280,{height}", f"--screenshot={OUT / f'{name}.png'}"]
+        subprocess.run([*call, *shot, (folder / f"{name}.html").as_uri()], check=True, capture_output=True)
 
 
 def take(name: str, command: str, folder: Path, display: str) -> None:
@@ -101,16 +113,16 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
 
 def main() -> int:
     OUT.mkdir(parents=True, exist_ok=True)
-    chosen = sys.argv[1:] or [*PICTURES, "dossier"]
+    chosen = sys.argv[1:] or [*PICTURES, "pages"]
     read, write = os.pipe()
     screen = subprocess.Popen(["Xvfb", "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"], pass_fds=[write], stderr=subprocess.DEVNULL)
     display = ":" + os.read(read, 16).decode().strip()
     try:
         with tempfile.TemporaryDirectory(prefix="marrowby-") as folder:
             prepare(Path(folder))
-            if "dossier" in chosen:
+            if "pages" in chosen:
                 page(Path(folder))
-            for name in [name for name in chosen if name != "dossier"]:
+            for name in [name for name in chosen if name != "pages"]:
                 take(name, PICTURES[name], Path(folder), display)
     finally:
         screen.terminate()

@@ -12,9 +12,11 @@ from yendo.check import RULES
 from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD
 from yendo.machines.wine import quirks
 from yendo.package.manifest import EXIT_CODES
+from yendo.plan import house
 from yendo.plan.model import schema
 from yendo.steps import KINDS, Step
 from yendo.steps.base import MSI_CODES, MSI_GONE
+from yendo.suite import model as suites
 from yendo.terms.changes import Change
 from yendo.terms.rules import KINDS as RULE_KINDS
 from yendo.terms.rules import Rule
@@ -145,6 +147,9 @@ def steps() -> str:
 def main() -> None:
     DOCS.mkdir(exist_ok=True)
     (DOCS / "plan.schema.json").write_text(json.dumps(schema(), indent=2) + "\n", "utf-8")
+    for name, title, kind in (("house", "Yendo house file", house.House), ("suite", "Yendo suite", suites.SuitePlan)):
+        published = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, **msgspec.json.schema(kind)}
+        (DOCS / f"{name}.schema.json").write_text(json.dumps(published, indent=2) + "\n", "utf-8")
     (DOCS / "steps.md").write_text(steps(), "utf-8")
     (DOCS / "reference.md").write_text(reference(), "utf-8")
 

@@ -183,8 +183,10 @@ def _properties(workspace: Workspace) -> Iterator[tuple[str, int, MsiStep, str, 
             found |= commandline.parse(form.msi_command(workspace.plan, verb, at + 1)).properties
         except commandline.CommandError:
             pass
+        changed = {change.name for change in step.change if isinstance(change, PropertyChange)} - set(step.properties)
         for name, value in found.items():
-            yield verb, at, step, name, value
+            if name not in changed:  # a change with a setting is given on the command line, and looked at as a change
+                yield verb, at, step, name, value
 
 
 def _property_line(workspace: Workspace, verb: str, at: int, name: str) -> int:

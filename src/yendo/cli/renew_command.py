@@ -137,7 +137,8 @@ def report(out: Console, found: Renewal, options: argparse.Namespace) -> None:
 
 
 def _telling(found: Renewal) -> list[Any]:
-    return [one for one in found.moved if not one.place.endswith(".size")][:24]
+    named = {one.place.removesuffix(".file") for one in found.moved if one.place.endswith(".file")}
+    return [one for one in found.moved if not one.place.endswith(".size") and one.place.removesuffix(".sha256") not in named][:24]
 
 
 def _said(value: object) -> str:

@@ -171,8 +171,9 @@ function Invoke-CommandLine($Step) {
         if (($Step['run_as'] -eq 'person') -and (Test-System)) {
             [int]$ended = Invoke-AsPerson $line $Step['timeout']
         } else {
-            if ($Step['kind'] -eq 'msi' -and $Step.ContainsKey('hidden')) { [Diagnostics.Process]$process = Start-Hidden $Step['hidden'] $folder }
-            else { [Diagnostics.Process]$process = [Diagnostics.Process]::Start((New-Start $line $folder)) }
+            [Diagnostics.Process]$process = $null
+            if ($Step.ContainsKey('hidden')) { $process = Start-Hidden $Step['hidden'] $folder } # only: msi
+            if ($null -eq $process) { $process = [Diagnostics.Process]::Start((New-Start $line $folder)) }
             if (-not (Wait-Step $process $Step['timeout'] $before)) {
                 Say ('stopped: not done after ' + $Step['timeout'] + ' seconds')
                 return @('timed out', #TIMED_OUT#)
@@ -180,7 +181,7 @@ function Invoke-CommandLine($Step) {
             [int]$ended = $process.ExitCode
         }
         if (-not (Wait-Programs $Step)) { return @('timed out', #TIMED_OUT#) }
-        if (($Step['log'] -ne '') -and ($Plan['secrets'].Length -gt 0)) { Hide-InLog ([IO.Path]::Combine($Logs, $Step['log'])) }
+        if (($Step['log'] -ne '') -and ($Plan['secrets'].Length -gt 0)) { Hide-InLog ([IO.Path]::Combine($Logs, $Step['log'])) } # only: msi
         [string]$meaning = 'failed'
         if ($Step['codes'].ContainsKey('' + $ended)) { $meaning = $Step['codes']['' + $ended] }
         Say ('exit code ' + $ended + ': ' + $meaning)
@@ -587,7 +588,8 @@ if ([Array]::IndexOf(@('install', 'uninstall', 'repair', 'detect', 'status', 'fa
     [Console]::Error.WriteLine('apply: the verb is install, uninstall, repair, detect, status or facts, not ' + $Verb)
     exit #WRONG_USE#
 }
-if ($Verb -eq 'call') { exit (Receive-Call) }
+if ($Verb -eq 'call') { exit (Receive-Call) } # only: msi
+if ($Verb -eq 'call') { exit #WRONG_USE# }
 if ($Verb -eq 'facts') {
     foreach ($name in @('windows', 'edition', 'architecture', 'language', 'memory', 'disk C', 'power', 'network', 'domain', 'people', 'quiet', 'shell', 'dotnet', 'multi-session', 'computer')) {
         $value = Get-Fact $name
@@ -597,8 +599,8 @@ if ($Verb -eq 'facts') {
     exit 0
 }
 $Refused = @(0, @())
-if ($Plan.ContainsKey('settings')) { $Refused = Get-Refusal }
-elseif ($Site + $Set + $Values -ne '') { $Refused = @(#UNSETTLED#, ,'this package has no settings') }
+$Refused = Get-Refusal # only: settings
+if ((-not $Plan.ContainsKey('settings')) -and ($Site + $Set + $Values -ne '')) { $Refused = @(#UNSETTLED#, ,'this package has no settings') }
 if (($Refused[0] -ne 0) -and ($WhatIf -or ($Verb -eq 'detect') -or ($Verb -eq 'status'))) { foreach ($line in $Refused[1]) { Say ('settings: ' + $line) }; exit $Refused[0] }
 if ($Verb -eq 'detect') { exit (Show-Detection) }
 if ($Verb -eq 'status') { exit (Show-Status) }
@@ -631,7 +633,7 @@ try {
         [int]$stopped = Start-Verb
         if ($stopped -ne 0) { Remove-Idle; exit $stopped }
         New-Journal
-        if ($Plan.ContainsKey('settings') -and ($Verb -eq 'install')) { Save-Settings ([IO.Path]::Combine($Room, 'settings.txt')) }
+        if ($Verb -eq 'install') { Save-Settings ([IO.Path]::Combine($Room, 'settings.txt')) } # only: settings
         $journal = @{ 'begun' = @{}; 'ended' = @{}; 'undoing' = $null; 'restarted' = 0 }
     }
     if ($null -ne $journal['undoing']) { exit (Undo-Run $journal['undoing']) }
@@ -641,7 +643,8 @@ try {
     Say ('stopped: ' + $_.Exception.GetBaseException().Message)
     exit #STEP_FAILED#
 } finally { Hide-Progress }
-if ($Plan.ContainsKey('settings')) { $ended = Read-Journal; if (($null -eq $ended) -or $ended['over']) { Clear-Withheld } }
+$ended = Read-Journal # only: settings
+if (($null -eq $ended) -or $ended['over']) { Clear-Withheld } # only: settings
 # a message that nobody has answered must not hold the process
 if ($script:Showing) { [Environment]::Exit($final) }
 exit $final

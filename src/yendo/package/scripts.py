@@ -202,6 +202,10 @@ def runner(manifest: form.Manifest) -> bytes:
     text = text.replace("#RULES#", judging(data, asked)).replace(
         "#SETTINGS#\n", _part("settings") + "\n" + _part("delivery") if manifest.settings else ""
     )
+    # a line that calls what this package does not have is left out
+    wanted = [name for name, there in (("settings", manifest.settings), ("msi", "msi" in kinds)) if there]
+    text = "".join(line for line in text.splitlines(keepends=True) if not (only := _ONLY.search(line)) or only[1] in wanted)
+    text = _ONLY.sub("", text)
     for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
         if hasattr(form, mark):
             text = text.replace(f"#{mark}#", str(getattr(form, mark)))
@@ -240,6 +244,7 @@ def judging(data: Any, more: Iterable[str] = ()) -> str:
 
 
 FORMS = ("present", "code")
+_ONLY = re.compile(r" # only: (\w+)$", re.M)
 _SETTLED = r"""
 [string]$kept = [Environment]::ExpandEnvironmentVariables($Plan['home'] + '\state\' + $Plan['id'] + '\settings.txt')
 [void](Initialize-Settings '' '' '' 'detect' $kept)

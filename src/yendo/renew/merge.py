@@ -80,6 +80,8 @@ def said(value: Any) -> str:
     """A value for a person."""
     if value is _ABSENT or value is None:
         return "nothing"
+    if isinstance(value, list) and value and all(isinstance(one, dict) for one in value):
+        return ", ".join(str(next((one[key] for key in ("package", "name", "kind", "file") if key in one), "one more")) for one in value)
     return (
         tomlkit.item(value).as_string()
         if not isinstance(value, dict | list)
@@ -114,6 +116,9 @@ class Merge:
 
     def _entry(self, mine: Any, key: str, base: Any, new: Any, place: str) -> None:
         there = mine.get(key, _ABSENT)
+        if isinstance(there, Mapping) and base is _ABSENT and new is _ABSENT:
+            self.kept.append(Kept(place, ", ".join(there)))
+            return
         if isinstance(there, Mapping) and (base is _ABSENT or isinstance(base, Mapping)) and (new is _ABSENT or isinstance(new, Mapping)):
             before, after = ({} if side is _ABSENT else side for side in (base, new))
             for inner in dict.fromkeys([*before, *after, *there]):

@@ -624,9 +624,8 @@ def _named(wish: Mapping[str, Any]) -> str:
 
 
 def _wanted(change: Any) -> str:
-    fields = {name: value for name, value in msgspec.to_builtins(change).items() if name not in ("kind", "note", "name", "to")}
-    text = ", ".join(f"{name} = {value}" for name, value in fields.items())
-    return f"{getattr(change, 'name', '') or getattr(change, 'to', '')} {text}".strip()
+    fields = {name: value for name, value in msgspec.to_builtins(change).items() if name not in ("kind", "note", "name", "to", "key")}
+    return ", ".join(f"{name} = {merge.said(value)}" for name, value in fields.items())
 
 
 def _as_table(rule: Mapping[str, Any]) -> Any:

@@ -97,6 +97,8 @@ def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference
     for kind in sorted(kinds, key=lambda kind: (kind not in _NAMED, kind != "file", kind)):
         if kind in _EXPECTED or kind == kind_of(RegistryKey("HKLM", "x")):
             continue
+        if kind == "folder" and any(key[0] == "file" for key in {*before} ^ {*after}):
+            continue  # folders follow what is in them
         noun = _NOUNS.get(kind, kind)
         come = [thing for key, thing in after.items() if key[0] == kind and key not in before]
         gone = [thing for key, thing in before.items() if key[0] == kind and key not in after]

@@ -39,9 +39,13 @@ def of_effects(effects: list[Effect]) -> list[Claim]:
     return found
 
 
-def of_package(package: Path) -> tuple[list[Claim], str]:
-    """What a built package claims, and why that is not all, in words. Files that a step copies are taken from its list, not read."""
+def of_package(package: Path, before: int = 0, after: int = 0) -> tuple[list[Claim], str]:
+    """What a built package claims, and why that is not all, in words. Files that a step copies are taken from its list, not read.
+
+    So many steps ``before`` and ``after`` are the house's, and in every package of its.
+    """
     manifest = form.read(package)
+    manifest = msgspec.structs.replace(manifest, install=manifest.install[before : len(manifest.install) - after])
     surroundings = windows("system")
     copies = [action for action in manifest.install if action.kind == "copy"]
     claims = [
@@ -71,7 +75,8 @@ def _usual(manifest: form.Manifest) -> form.Manifest:
 
 def record(workspace: Path, plan: Plan, built: build.Built) -> None:
     """Writes down what a package that was just built claims, and from which files it was built."""
-    claims, blind = of_package(built.folder)
+    before, after = plan.standing("install")
+    claims, blind = of_package(built.folder, len(before), len(after))
     inputs = [
         Input(file.path, path.stat().st_size, path.stat().st_mtime_ns, file.sha256)
         for file in built.manifest.files
