@@ -231,9 +231,7 @@ def test_where_versions_meet(tmp_path: Path) -> None:
     assert met[minor, old].kind == "downgrade" and met[minor, old].exit_code == 1638
     assert met[old, major].kind == "upgrade" and "before the new one starts" in met[old, major].text and not met[old, major].lost
     assert met[old, late].kind == "upgrade" and met[old, late].text == "1.0.0 is removed last, when the new one is complete"
-    assert (
-        met[old, beside].kind == "side by side" and "no rule of its own" in met[old, beside].text and "1 file is the same" in met[old, beside].text
-    )
+    assert met[old, beside].kind == "side by side" and "no rule of its own" in met[old, beside].text and "1 file is the same" in met[old, beside].text
     with pytest.raises(Unreadable, match=r"holds no \.msi"):
         (tmp_path / "empty").mkdir()
         meeting.matrix([tmp_path / "empty"])

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import hashlib
 import json
+import random
 import subprocess
+import time
 from pathlib import Path
 from typing import Any
 
@@ -21,9 +23,9 @@ from yendo.demo import sounder
 from yendo.draft import draft, setups
 from yendo.effects import Effect, File, Folder, RegistryValue, Shortcut, State, UninstallEntry
 from yendo.effects.recording import Recording, portable, replay, settled
-from yendo.errors import Unreadable, Usage
+from yendo.errors import NotCovered, Unreadable, Usage
 from yendo.facts.surroundings import windows
-from yendo.formats import answers
+from yendo.formats import answers, registrar
 from yendo.installers import answers_exe, programs
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
@@ -280,9 +282,82 @@ def test_engines_round_a_database_and_with_a_script(yendo: Yendo) -> None:
     round_one = programs.account(scripts.SAMPLES / "clam_ISmsi_int.exe")
     assert round_one.silent.uninstall and round_one.silent.uninstall.confidence == "certain" and len(round_one.effects) == 11
     scripted = json.loads(yendo("read", scripts.SAMPLES / "clam_IScab_int.exe", "--json").stdout)
-    assert scripted["identity"]["name"] == "clam" and scripted["identity"]["version"] is None and scripted["effects"]["counts"] == {}
+    assert scripted["identity"]["name"] == "clam" and scripted["identity"]["version"] == "1.00.0000"
+    assert scripted["effects"]["counts"]["file"] == 23 and scripted["effects"]["counts"]["registry"] > 1000
+    away = scripted["silent"]["uninstall"]
+    assert away["confidence"] == "to be tried" and "-l0x9 -removeonly /s /sms" in away["command"]
+    assert any("compiled" in spot["why"] for spot in scripted["blind_spots"])
     assert any("ResultCode" in aspect["value"] for aspect in scripted["behaviour"])
     assert scripted["behaviour"][0]["value"].startswith("11.0.0.28844,") and "90563" in str(round_one.behaviour)
+
+
+def test_a_header_of_cabinets_that_lies() -> None:
+    """Its groups and its product, and damaged ones: read or refused, never for long."""
+    if not scripts.SAMPLES.is_dir():
+        missing("clamav-testfiles", "apt-get install clamav-testfiles")
+    with (scripts.SAMPLES / "clam_IScab_int.exe").open("rb") as file:
+        reading = programs.Reading(file, "clam_IScab_int.exe")
+        record = next(one for one in reading.found.what.records if one.name.lower() == "data1.hdr")
+        header = b"".join(answers.pieces(file, record))
+    good = answers.medium(header)
+    assert (good.name, good.company, good.version) == ("clam", "ClamAV", "1.00.0000")
+    assert [(one.first, one.last) for one in good.groups if one.target == "<TARGETDIR>"] == [(28, 28)]
+    chance, read = random.Random(9), 0
+    for _ in range(3000):
+        data = bytearray(header)
+        for _ in range(chance.randint(1, 20)):
+            data[chance.randrange(512, len(data))] = chance.randrange(256)
+        begun = time.monotonic()
+        try:
+            read += bool(answers.medium(bytes(data[: chance.choice([len(data), chance.randrange(len(data))])])))
+        except (Unreadable, NotCovered):
+            pass
+        assert time.monotonic() - begun < 5
+    assert read > 100
+    with pytest.raises(NotCovered):
+        answers.medium(header[:4] + (0x01005000).to_bytes(4, "little") + header[8:])
+
+
+_PLAIN = some.text(alphabet="abcXYZ{}=-. 0'\\", min_size=1, max_size=8).filter(lambda text: text.strip() not in ("", "{", "}", "="))
+
+
+@given(
+    some.recursive(
+        some.dictionaries(_PLAIN, some.tuples(some.sampled_from("sdb"), some.none()), max_size=3),
+        lambda inner: some.dictionaries(_PLAIN, some.tuples(some.just("s"), inner), max_size=3),
+    )
+)
+def test_a_registrar_script_says_what_was_written(tree: dict[str, Any]) -> None:
+    """Keys with a value each, however named, come back in their order."""
+
+    def quoted(text: str) -> str:
+        return "'" + text.replace("'", "''") + "'"
+
+    data = {"s": ("a 'text' {1}", "sz", "a 'text' {1}"), "d": ("&H2a", "dword", 42), "b": ("00FF", "binary", "00ff")}
+    wanted: list[tuple[str, str, Any]] = []
+
+    def write(tree: dict[str, Any], above: str) -> str:
+        out = ""
+        for name, (kind, inner) in tree.items():
+            key = f"{above}\\{name}" if above else name
+            text, type_, value = data[kind]
+            wanted.append((key, type_, value))
+            out += f"NoRemove {quoted(name)} = {kind} {quoted(text)}\n"
+            if inner:
+                out += "{ " + write(inner, key) + " }\n"
+        return out
+
+    script = "HKCR\n{\n" + write(tree, "") + "}\n"
+    found = registrar.parse(script)
+    assert [(one.key, one.type, one.data) for one in found if one.name is not None] == wanted
+
+
+@given(some.text(alphabet="HKCR{}='sval d\n x1", max_size=80))
+def test_a_damaged_registrar_script_is_refused(text: str) -> None:
+    try:
+        registrar.parse(text)
+    except Unreadable:
+        pass
 
 
 def test_a_later_form_is_recognised_and_said(tmp_path: Path) -> None:

@@ -99,6 +99,7 @@ def test_a_recorded_answer_file_makes_the_engine_silent(both: WineMachine, tmp_p
     trial = trying.run([trying.with_answers()])
     assert trial.install and trial.uninstall and "removal.iss" in trial.uninstall
     assert sum(count for kind, count in (trial.best("install") or trial.runs[0]).effects.items()) > 50
+    assert trial.predicted and trial.predicted["recall"] >= 0.95 and trial.predicted["precision"] >= 0.95
 
 
 def test_the_demos_second_program_from_trial_to_proof(yendo: Yendo, both: WineMachine, tmp_path: Path) -> None:

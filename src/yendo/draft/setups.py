@@ -43,7 +43,11 @@ def steps(account: Account, installer: str, decide: str, decisions: list[str]) -
             install["arguments"].comment(f"{decide}: {line.confidence}, from {line.evidence.where}; yendo try proves it")
             decisions.append(f"install.arguments: {line.command} is {line.confidence}; yendo try {installer} --into the workspace proves it")
     install.add("timeout", "30 min")
-    return install, removal(account.silent.uninstall)
+    back, away = removal(account.silent.uninstall), account.silent.uninstall
+    if back is not None and away is not None and away.confidence == "to be tried":
+        back["kind"].comment(f"{decide}: {away.confidence}, from {away.evidence.where}; yendo try proves it")
+        decisions.append(f"uninstall: {away.command} is {away.confidence}; yendo try {installer} --into the workspace proves it")
+    return install, back
 
 
 def _arguments(line: CommandLine) -> str:

@@ -4,17 +4,20 @@ from __future__ import annotations
 
 import configparser
 import io
+import re
+from collections.abc import Sequence
 from typing import BinaryIO
 
 import msgspec
 
-from yendo.effects import Effect, File, Folder, State
-from yendo.errors import YendoError
+from yendo.effects import Effect, File, Folder, State, UninstallEntry
+from yendo.errors import NotCovered, Unreadable, YendoError
 from yendo.evidence import BlindSpot, Evidence
 from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats import answers
 from yendo.formats.pe import Image
 from yendo.formats.slices import Slice
+from yendo.installers import answers_script
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
 from yendo.installers.families import Found, Prediction, Told, offset
 from yendo.installers.parts import MAX_LOOKED_INTO, Part, as_path, whole
@@ -35,6 +38,7 @@ class Settings(msgspec.Struct, frozen=True):
 
     package: str
     sections: dict[str, dict[str, str]]
+    written: dict[str, dict[str, str]] = {}  # the same as it was written, upper case and all
 
     def get(self, section: str, key: str) -> str:
         return self.sections.get(section.lower(), {}).get(key.lower(), "")
@@ -115,12 +119,14 @@ def settings(file: BinaryIO, records: answers.Records) -> Settings:
     raw = _open(file, record)(1 << 20).read()
     text = raw.decode("utf-16" if raw[:2] == b"\xff\xfe" else "cp1252", "replace")
     parser = configparser.RawConfigParser(strict=False, interpolation=None, allow_no_value=True, comment_prefixes=(";",))
+    parser.optionxform = str  # type: ignore[assignment,method-assign]
     try:
         parser.read_string(text)
     except configparser.Error:
         return Settings("", {})
     sections = {name.lower(): {key.lower(): value or "" for key, value in parser.items(name)} for name in parser.sections()}
-    return Settings(sections.get("startup", {}).get("packagename", ""), sections)
+    written = {name: {key: value or "" for key, value in parser.items(name)} for name in parser.sections()}
+    return Settings(sections.get("startup", {}).get("packagename", ""), sections, written)
 
 
 def wrapped(file: BinaryIO, records: answers.Records, name: str) -> BinaryIO | None:
@@ -130,11 +136,14 @@ def wrapped(file: BinaryIO, records: answers.Records, name: str) -> BinaryIO | N
 
 
 def predict(file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State) -> Prediction:
-    """Of one round a database: what the database does, and the copy of it that the launcher keeps. ``state`` is left as it is."""
+    """Of one round a database: what the database does, and the copy of it that the launcher keeps. Of one with a compiled script: what its engine
+    does by itself, where an answer file is given. ``state`` is left as it is."""
     known = settings(file, found.what)
     inner = wrapped(file, found.what, known.package) if known.package else None
     if inner is None:
-        return Prediction((), (_script_spot(found),))
+        if not known.package and not re.search(r"(?i)(?:^|\s)[/-]f1", arguments):
+            return Prediction((), (_script_spot(found), _unanswered(found)))
+        return Prediction(tuple(_by_engine(file, found, known, surroundings, state)), (_script_spot(found),))
     from yendo.formats.msi import Database
     from yendo.installers.msi import engine
 
@@ -155,6 +164,21 @@ def _kept_copy(known: Settings, inner: BinaryIO, surroundings: Surroundings, sta
     return [*made, Effect("add", File(f"{folder}\\{known.package}", inner.seek(0, 2)), "predicted", where)]
 
 
+def _by_engine(file: BinaryIO, found: Found, known: Settings, surroundings: Surroundings, state: State) -> list[Effect]:
+    """What an engine with a compiled script does by itself; nothing where its media cannot be read so far."""
+    try:
+        media = answers_script.media_of(file, found.what, known.written, known.get("startup", "productguid"), known.get("startup", "engineversion"))
+        return answers_script.predict(media, surroundings, state)
+    except (Unreadable, NotCovered, ValueError):
+        return []
+
+
+def _unanswered(found: Found) -> BlindSpot:
+    return BlindSpot(
+        "whether it does anything", "without an answer file it ends with exit code 0 and ResultCode -5, and has done nothing", found.evidence
+    )
+
+
 def _engine(image: Image, found: Found, known: Settings) -> Aspect:
     """The engine's generation: by its settings, by the header of its cabinets, or by what the launcher says of itself."""
     version = known.get("startup", "engineversion")
@@ -167,7 +191,8 @@ def _engine(image: Image, found: Found, known: Settings) -> Aspect:
 def _script_spot(found: Found) -> BlindSpot:
     return BlindSpot(
         "where its files go and what else it does",
-        "its script is compiled by the vendor's tool and not interpreted here; try it with an answer file",
+        "its script is compiled by the vendor's tool and not interpreted here: what is told is what the engine does by itself, with everything chosen "
+        "and the usual folder; try it with an answer file",
         found.evidence,
     )
 
@@ -186,15 +211,21 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
     log = Switch('/f2"<file>"', "its log, whose ResultCode tells how it ended (the exit code is 0 all the same)", "certain", where)
     line = CommandLine(f'"{name}" /s /sms /f1"C:\\answers.iss" /f2"C:\\answers.log"', "likely", where, (*quiet, log))
     record = Switch('/r /f1"<file>"', "shows its dialogs once and records the answers", "certain", where)
+    from yendo.installers.msi import describe
+
+    around = windows()
+    effects = _by_engine(file, found, known, around, describe.baseline(around))
+    entry = next((effect.thing for effect in effects if isinstance(effect.thing, UninstallEntry)), None)
     identity = Identity(
         name=known.get("startup", "appname") or None,
         publisher=known.get("startup", "companyname") or None,
         product_code="{" + guid + "}" if (guid := known.get("startup", "productguid")) else None,
-        version=None,
+        version=entry.version if entry else None,
     )
     return Told(
+        effects=tuple(effects),
         identity=identity,
-        silent=Silent(line, None, None),
+        silent=Silent(line, _removal(effects, known, answer), None),
         switches=(*quiet, log, record, Switch("/uninst", "removes; with /s and an answer file of its own", "likely", where)),
         behaviour=(
             _engine(image, found, known),
@@ -207,6 +238,25 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
         candidates=(CommandLine(f'"{name}" /s /sms', "to be tried", where, quiet[:1]), line),
         why={"identity.name": Evidence("row", "setup.ini [Startup] AppName")},
     )
+
+
+def _removal(effects: Sequence[Effect], known: Settings, answer: Switch) -> CommandLine | None:
+    """The engine's copy of the launcher with the words of its uninstall entry, made silent. Source of those: runs."""
+    kept = next((effect for effect in effects if isinstance(effect.thing, File) and effect.thing.identity.endswith("}\\setup.exe")), None)
+    language = known.get("languages", "default")
+    if kept is None or kept.evidence is None or not language.lower().startswith("0x"):
+        return None
+    where = Evidence("rule", "the copy that the engine keeps", "an answer file of its own is needed; yendo try --record makes one")
+    switches = (
+        Switch(f"-l{int(language, 16):#x}", "the language", "likely", where),
+        Switch("-removeonly", "removes, and offers nothing else", "likely", where),
+        Switch("/s", "silent: every dialog is answered from the answer file", "likely", where),
+        Switch("/sms", "waits until the engine has ended", "likely", where),
+        answer,
+    )
+    words = " ".join(one.switch for one in switches[:-1])
+    path = kept.thing.path if isinstance(kept.thing, File) else ""
+    return CommandLine(f'"{path}" {words} /f1"C:\\removal.iss"', "to be tried", where, switches)
 
 
 def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, known: Settings) -> Told:
