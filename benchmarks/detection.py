@@ -94,11 +94,11 @@ def scenarios_on_wine(folder: Path) -> list[Figure]:
     machine = WineMachine(Path(os.environ.get("YENDO_CACHE") or folder / "cache"), powershell_source())
     some = [SCENARIOS[name] for name in ("desk", "system", "twice", "media-gone", "odd-path", "twice")]
     matrix(package, [machine], some[:1], records=False)
-    seconds = {}
-    for jobs in (1, 2):
+    seconds = {1: 0.0, 2: 0.0}
+    for jobs in (1, 2, 1, 2):
         begun = time.perf_counter()
         cells = matrix(package, [machine], some, jobs=jobs, records=False)
-        seconds[jobs] = time.perf_counter() - begun
+        seconds[jobs] += time.perf_counter() - begun
         assert all(cell.outcome == "passed" for cell in cells), [cell.scenario.id for cell in cells if cell.outcome != "passed"]
     return [
         Figure(

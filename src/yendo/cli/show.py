@@ -12,7 +12,11 @@ from rich.markup import escape
 from rich.table import Table
 from rich.text import Text
 
+from yendo.effects.effect import NOUNS
+from yendo.terms.amounts import counted, size_in_words
+
 PLAIN_WIDTH = 160
+__all__ = ["clean", "console", "counted", "emit", "grid", "printable", "section", "size", "told", "working"]
 
 
 def console(*, error: bool = False) -> Console:
@@ -64,29 +68,7 @@ def grid(out: Console, rows: Iterable[Sequence[object]], *, styles: Sequence[str
 
 def size(count: int | None) -> str:
     """Bytes for a person, in powers of ten."""
-    if count is None:
-        return "?"
-    number = float(count)
-    for unit in ("B", "KB", "MB", "GB"):
-        if number < 1000 or unit == "GB":
-            return f"{number:.0f} {unit}" if unit == "B" or number >= 100 else f"{number:.1f} {unit}"
-        number /= 1000
-    return f"{count} B"
-
-
-def counted(count: int, noun: str) -> str:
-    """``1 rule``, ``3 rules``."""
-    return f"{count} {noun}{'' if count == 1 else 's'}"
-
-
-_NOUNS = {
-    "registry": "registry value",
-    "environment": "environment variable",
-    "uninstall-entry": "line in the list of programs",
-    "product": "product registration",
-    "ini": "ini value",
-    "registry-key": "empty registry key",
-}
+    return "?" if count is None else size_in_words(count)
 
 
 def told(counts: Mapping[str, int], most: int = 99) -> str:
@@ -94,8 +76,7 @@ def told(counts: Mapping[str, int], most: int = 99) -> str:
     words = []
     for kind, count in list(counts.items())[:most]:
         plain, removed, _ = kind.partition(" removed")
-        head, of, rest = _NOUNS.get(plain, plain).partition(" in ")
-        words.append(f"{counted(count, head)}{of}{rest}{removed}")
+        words.append(counted(count, NOUNS.get(plain, plain)) + removed)
     return ", ".join([*words, "..."] if len(counts) > most else words)
 
 

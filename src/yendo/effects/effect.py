@@ -11,6 +11,17 @@ import msgspec
 from yendo.effects.things import Thing, kind_of, label
 from yendo.evidence import Evidence
 
+# What a person calls things of a kind, where the kind's own word does not do.
+NOUNS = {
+    "registry": "registry value",
+    "environment": "environment variable",
+    "uninstall-entry": "line in the list of programs",
+    "product": "product registration",
+    "ini": "ini value",
+    "registry-key": "empty registry key",
+    "part": "part of the system",
+    "access-rights": "right",
+}
 Change = Literal["add", "change", "remove"]
 Origin = Literal["predicted", "observed", "authored"]
 

@@ -1,8 +1,9 @@
 """The plan: one readable file that says what a package is."""
 
 from yendo.plan import places
+from yendo.plan.mistakes import Problem
 from yendo.plan.model import InTheWay, Log, Media, Need, Package, Plan, Way
-from yendo.plan.reading import PlanError, Problem, read, read_text
+from yendo.plan.reading import PlanError, read, read_text
 from yendo.steps import Step
 from yendo.steps.copy import CopyStep
 from yendo.steps.exe import ExeStep

@@ -17,7 +17,8 @@ from typing import Any, Literal
 import msgspec
 
 from yendo.errors import YendoError
-from yendo.plan import places
+from yendo.plan import model, places
+from yendo.plan.mistakes import Problem, explain, unknown
 from yendo.steps import AnyStep, Step, kind_of
 from yendo.terms.amounts import Identifier, Text, Written
 
@@ -172,8 +173,6 @@ def find(folder: FilePath) -> FilePath | None:
 
 def read(path: FilePath) -> tuple[House, dict[places.Path, int]]:
     """A house file and the lines of its values. Raises HouseError."""
-    from yendo.plan import reading
-
     try:
         if path.stat().st_size > MAX_HOUSE:
             raise HouseError(f"{path}:1: larger than {MAX_HOUSE} bytes, so no house file")
@@ -185,12 +184,12 @@ def read(path: FilePath) -> tuple[House, dict[places.Path, int]]:
         match = re.search(r"at line (\d+)", str(error))
         raise HouseError(f"{path}:{match[1] if match else 1}: not TOML: {error}") from error
     found = places.lines(text)
-    problems = [*reading.unknown(raw, House, (), found), *_wrong(raw.get("plan", {}), found)]
+    problems = [*unknown(raw, House, (), found), *_wrong(raw.get("plan", {}), found)]
     if not problems:
         try:
             house = msgspec.convert(raw, House)
         except msgspec.ValidationError as error:
-            problems = [reading.explain(error, raw, found)]
+            problems = [explain(error, raw, found)]
         else:
             problems = list(_standing(house, path, found))
             if not problems:
@@ -198,29 +197,23 @@ def read(path: FilePath) -> tuple[House, dict[places.Path, int]]:
     raise HouseError("\n".join(f"{path}:{problem.line}: {problem.message}" for problem in problems))
 
 
-def _wrong(raw: Any, found: dict[places.Path, int]) -> Iterator[Any]:
+def _wrong(raw: Any, found: dict[places.Path, int]) -> Iterator[Problem]:
     """What a house says of plans, and may not."""
-    from yendo.plan import model, reading
-
     if not isinstance(raw, dict):
-        yield reading.Problem(places.nearest(found, ("plan",)), "[plan] is a table")
+        yield Problem(places.nearest(found, ("plan",)), "[plan] is a table")
         return
     for key, value in raw.items():
         if key not in MAY_SAY:
-            yield reading.Problem(
-                places.nearest(found, ("plan", key)), f"[plan.{key}]: a house says nothing about {key}; it may about {', '.join(MAY_SAY)}"
-            )
+            yield Problem(places.nearest(found, ("plan", key)), f"[plan.{key}]: a house says nothing about {key}; it may about {', '.join(MAY_SAY)}")
         elif key == "package":
             for name in [name for name in value if name not in MAY_SAY_OF_PACKAGE]:
                 line = places.nearest(found, ("plan", key, name))
-                yield reading.Problem(line, f"[plan.package]: {name} belongs to one program; a house may say {', '.join(MAY_SAY_OF_PACKAGE)}")
-    yield from reading.unknown({key: value for key, value in raw.items() if key in MAY_SAY}, model.Plan, ("plan",), found)
+                yield Problem(line, f"[plan.package]: {name} belongs to one program; a house may say {', '.join(MAY_SAY_OF_PACKAGE)}")
+    yield from unknown({key: value for key, value in raw.items() if key in MAY_SAY}, model.Plan, ("plan",), found)
 
 
-def _standing(house: House, path: FilePath, found: dict[places.Path, int]) -> Iterator[Any]:
+def _standing(house: House, path: FilePath, found: dict[places.Path, int]) -> Iterator[Problem]:
     """Standing steps that bring files, which would have to lie in every workspace."""
-    from yendo.plan import reading
-
     for where, standing in (("before", house.before), ("after", house.after)):
         for verb in ("install", "uninstall", "repair"):
             for at, step in enumerate(standing.steps(verb)):
@@ -230,9 +223,7 @@ def _standing(house: House, path: FilePath, found: dict[places.Path, int]) -> It
                     brings = True
                 if brings:
                     line = places.nearest(found, (where, verb, at))
-                    yield reading.Problem(
-                        line, f"[[{where}.{verb}]] {at + 1}: a standing step cannot bring files; a package of its own can ([[need]])"
-                    )
+                    yield Problem(line, f"[[{where}.{verb}]] {at + 1}: a standing step cannot bring files; a package of its own can ([[need]])")
 
 
 def furnish(raw: dict[str, Any], house: House, lines: Mapping[places.Path, int], own: dict[places.Path, int], file: str) -> dict[str, int]:

@@ -29,6 +29,7 @@ from yendo.prove import ground, predict
 from yendo.prove.proof import Proof
 from yendo.prove.prove import digest_of, kept
 from yendo.prove.scenarios import SCENARIOS
+from yendo.terms.amounts import size_in_words
 from yendo.terms.settings import SettingError
 
 REPORTED = (1, 3, 5, 10)
@@ -379,9 +380,4 @@ def _time(seconds: float | None) -> str:
 
 
 def _size(count: Any) -> str:
-    number = float(count or 0)
-    for unit in ("B", "KB", "MB", "GB"):
-        if number < 1000 or unit == "GB":
-            return f"{number:.0f} {unit}" if unit == "B" or number >= 100 else f"{number:.1f} {unit}"
-        number /= 1000
-    return ""
+    return size_in_words(count or 0)

@@ -16,7 +16,10 @@ from yendo.terms.when import Node
 
 
 class Scenario(msgspec.Struct, frozen=True):
-    """``calls_for`` tells why a package does not need it, in words; nothing where it does. ``site``: with the values of that one."""
+    """``calls_for`` tells why a package does not need it, in words; nothing where it does. ``site``: with the values of that one.
+
+    ``verbs``: about how many installs, repairs and removals it takes, by which the longest are begun first.
+    """
 
     id: str
     title: str
@@ -25,6 +28,7 @@ class Scenario(msgspec.Struct, frozen=True):
     calls_for: Callable[[form.Manifest], str] = lambda manifest: ""
     note: str = ""
     site: str | None = None
+    verbs: int = 3
 
 
 def at_sites(scenarios: Iterable[Scenario], sites: Iterable[str]) -> list[Scenario]:
@@ -93,13 +97,13 @@ SCENARIOS: dict[str, Scenario] = {
             plays.with_facts(lambda facts: msgspec.structs.replace(facts, disks={"C": 1}), refused=True),
             _asks("disk"),
         ),
-        Scenario("need-missing", "a prerequisite is missing", "system", plays.need_missing, _needs_outside),
-        Scenario("program-open", "a program is open", "user", plays.program_open, _closes),
-        Scenario("interrupted", "cut off and gone on with", "system", plays.interrupted),
+        Scenario("need-missing", "a prerequisite is missing", "system", plays.need_missing, _needs_outside, verbs=1),
+        Scenario("program-open", "a program is open", "user", plays.program_open, _closes, verbs=2),
+        Scenario("interrupted", "cut off and gone on with", "system", plays.interrupted, verbs=4),
         Scenario("media-gone", "the package's folder is deleted", "system", plays.media_gone, _keeps),
-        Scenario("repair", "repaired after damage", "system", plays.repair, _repairs),
-        Scenario("twice", "removed twice, installed again", "system", plays.twice, _removes),
-        Scenario("starts", "every program started", "user", plays.starts),
+        Scenario("repair", "repaired after damage", "system", plays.repair, _repairs, verbs=4),
+        Scenario("twice", "removed twice, installed again", "system", plays.twice, _removes, verbs=5),
+        Scenario("starts", "every program started", "user", plays.starts, verbs=1),
     )
 }
 QUICK = ("system", "twice")

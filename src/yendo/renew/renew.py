@@ -30,6 +30,7 @@ from yendo.prove import ground
 from yendo.renew import merge, words
 from yendo.renew.merge import MARK, Conflict, Ids, Kept, Moved
 from yendo.renew.words import Difference
+from yendo.terms.amounts import counted
 from yendo.terms.changes import Change, PropertyChange
 
 Old = Literal["keep", "store", "drop"]
@@ -474,13 +475,13 @@ class _Work:
         self.merge.moved += merge.renamed(holder["detect"], {old: new for old, new in names.items() if old != new}, "detect")
         moved_own = [merge.plain(rule) for rule in holder["detect"]]  # type: ignore[union-attr]
         self._set_rules([*rules, *moved_own])
-        how = f"drafted anew, {words.counted(len(rules), 'rule')}"
+        how = f"drafted anew, {counted(len(rules), 'rule')}"
         plan = self._parsed()
         if from_derive and plan is not None:
             derived = self._derived(self.copy, plan)
             if derived is not None:
                 rules = [msgspec.to_builtins(rule) for rule in derived]
-                how = f"derived anew, {words.counted(len(rules), 'rule')}"
+                how = f"derived anew, {counted(len(rules), 'rule')}"
             else:
                 self.open.append("yendo detect derive --write: detection had been derived, and could not be derived again here")
         held = self._held(moved_own) if moved_own else {}
@@ -504,7 +505,7 @@ class _Work:
                     )
                 )
         self._set_rules([*rules, *[rule for rule in stay if _normal(rule) not in [_normal(one) for one in rules]]])
-        return how + (f", and {words.counted(len(stay), 'rule')} of yours" if stay else "")
+        return how + (f", and {counted(len(stay), 'rule')} of yours" if stay else "")
 
     def _held(self, rules: list[dict[str, Any]]) -> dict[str, str]:
         """Which of a person's rules do not hold once the new version is installed: the rule, and the fact against it."""

@@ -8,19 +8,12 @@ from collections.abc import Iterator, Mapping, Sequence
 import msgspec
 
 from yendo.effects import Effect, File, RegistryKey, label
+from yendo.effects.effect import NOUNS
 from yendo.effects.things import kind_of
 from yendo.installers.account import Account
+from yendo.terms.amounts import counted, size_in_words
 
 _FEW = 3
-_NOUNS = {
-    "registry": "registry value",
-    "environment": "environment variable",
-    "uninstall-entry": "line in the list of programs",
-    "product": "product registration",
-    "ini": "ini value",
-    "part": "part of the system",
-    "access-rights": "right",
-}
 # Of these one by one, since each has a life of its own on a machine; the rest is counted.
 _NAMED = ("service", "environment", "part", "access-rights")
 _EXPECTED = ("product", "uninstall-entry")
@@ -31,11 +24,6 @@ class Difference(msgspec.Struct, frozen=True):
 
     text: str
     mind: bool = False
-
-
-def counted(number: int, noun: str) -> str:
-    head, of, rest = noun.partition(" in ")
-    return f"{number} {head}{'' if number == 1 else 's'}{of}{rest}"
 
 
 def told(old: Account, new: Account) -> list[Difference]:
@@ -99,7 +87,7 @@ def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference
             continue
         if kind == "folder" and any(key[0] == "file" for key in {*before} ^ {*after}):
             continue  # folders follow what is in them
-        noun = _NOUNS.get(kind, kind)
+        noun = NOUNS.get(kind, kind)
         come = [thing for key, thing in after.items() if key[0] == kind and key not in before]
         gone = [thing for key, thing in before.items() if key[0] == kind and key not in after]
         other = [(before[key], thing) for key, thing in after.items() if key[0] == kind and key in before and before[key] != thing]
@@ -118,7 +106,7 @@ def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference
             continue
         size = sum(thing.size or 0 for thing in come if isinstance(thing, File))
         if come:
-            amount = f", {_size(size)}" if size else ""
+            amount = f", {size_in_words(size)}" if size else ""
             yield Difference(f"{counted(len(come), noun)} more{amount}: {_list([label(thing) for thing in come])}")
         if gone:
             yield Difference(f"{counted(len(gone), noun)} gone: {_list([label(thing) for thing in gone])}")
@@ -167,15 +155,6 @@ def successor(name: str, old: Account, new: Account) -> str | None:
 
 def _list(names: Sequence[str]) -> str:
     return ", ".join(names[:_FEW]) + (f" and {len(names) - _FEW} more" if len(names) > _FEW else "")
-
-
-def _size(count: int) -> str:
-    number = float(count)
-    for unit in ("B", "KB", "MB"):
-        if number < 1000:
-            return f"{number:.0f} {unit}" if unit == "B" or number >= 100 else f"{number:.1f} {unit}"
-        number /= 1000
-    return f"{number:.1f} GB"
 
 
 def of_meeting(kind: str, text: str, lost: Sequence[str], words: Mapping[str, str]) -> Difference:

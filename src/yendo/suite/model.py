@@ -11,7 +11,7 @@ import msgspec
 from msgspec import Meta
 
 from yendo.plan import PlanError, Problem, places
-from yendo.plan.reading import explain, unknown
+from yendo.plan.mistakes import explain, unknown
 from yendo.terms.amounts import Identifier, Text, Written
 from yendo.terms.settings import Name, Value
 from yendo.terms.when import Condition

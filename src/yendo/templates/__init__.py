@@ -14,6 +14,7 @@ import jinja2
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
 from yendo.errors import YendoError
+from yendo.terms.amounts import size_in_words
 
 MAX_TEMPLATE = 1 << 20
 
@@ -28,7 +29,7 @@ def render(name: str, own: Path | None = None, **values: Any) -> str:
     environment = ImmutableSandboxedEnvironment(
         loader=jinja2.FileSystemLoader(folder), undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True
     )
-    environment.filters["size"] = _size
+    environment.filters["size"] = size_in_words
     path = own or folder / f"{name}.jinja"
     try:
         if path.stat().st_size > MAX_TEMPLATE:
@@ -42,13 +43,3 @@ def render(name: str, own: Path | None = None, **values: Any) -> str:
         frames = [frame for frame in traceback.extract_tb(error.__traceback__) if Path(frame.filename).parent == folder]
         where = f"{frames[-1].filename}:{frames[-1].lineno}" if frames else f"{path}:1"
         raise TemplateProblem(f"{where}: {error}") from error
-
-
-def _size(count: int) -> str:
-    """Bytes for a person, in powers of ten."""
-    number = float(count)
-    for unit in ("B", "KB", "MB"):
-        if number < 1000:
-            return f"{number:.0f} {unit}" if unit == "B" or number >= 100 else f"{number:.1f} {unit}"
-        number /= 1000
-    return f"{number:.1f} GB"

@@ -47,5 +47,21 @@ def size(text: str) -> int:
     return int(float(match[1]) * _SIZES[match[2]])
 
 
+def size_in_words(count: float) -> str:
+    """Bytes for a person, in powers of ten: 9.8 KB."""
+    number = float(count)
+    for unit in ("B", "KB", "MB"):
+        if number < 1000:
+            return f"{number:.0f} {unit}" if unit == "B" or number >= 100 else f"{number:.1f} {unit}"
+        number /= 1000
+    return f"{number:.0f} GB" if number >= 100 else f"{number:.1f} GB"
+
+
+def counted(count: int, noun: str) -> str:
+    """``1 rule``, ``3 rules``, ``2 lines in the list``."""
+    head, of, rest = noun.partition(" in ")
+    return f"{count} {head}{'' if count == 1 else 's'}{of}{rest}"
+
+
 class Written(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True):
     """A table of a plan."""
