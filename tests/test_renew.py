@@ -127,6 +127,24 @@ def test_a_transform_from_elsewhere_goes_along(whole: Path, share: Path, yendo: 
     assert proved(whole) == []
 
 
+def test_a_version_that_leads_elsewhere(tmp_path: Path) -> None:
+    """What an installer calls its version names a folder here: it stays below the workspace, whatever it is."""
+    from specimens import Specimen
+
+    from yendo.draft import draft
+
+    share = tmp_path / "a" / "share"
+    (share / "new").mkdir(parents=True)
+    for folder, version in ((share, "../../../gone"), (share / "new", "2.0")):
+        one = Specimen("walker", version=version).with_file()
+        one.ours(folder)
+    draft.from_installer(tmp_path / "a" / "work", share / "walker.msi")
+    before = sorted(path for path in tmp_path.iterdir())
+    renew(tmp_path / "a" / "work", share / "new" / "walker.msi", although=["other-product", "older"])
+    assert sorted(path for path in tmp_path.iterdir()) == before
+    assert [path.name for path in (tmp_path / "a" / "work" / "earlier").iterdir()] == ["gone"]
+
+
 @pytest.mark.parametrize(
     ("name", "although", "said"),
     [

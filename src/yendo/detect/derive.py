@@ -42,14 +42,16 @@ def for_effects(effects: Iterable[Effect], main: Iterable[str] = ()) -> list[Rul
     """
     added = [effect.thing for effect in effects if effect.change != "remove"]
     rules: list[Rule] = [
-        MsiProductRule(code=thing.code, version=f"=={thing.version}" if thing.version else None) for thing in added if isinstance(thing, Product)
+        MsiProductRule(code=thing.code, version=f"=={thing.version}" if is_version(thing.version) else None)
+        for thing in added
+        if isinstance(thing, Product)
     ]
     if not rules:
         rules += [_entry(thing) for thing in added if isinstance(thing, UninstallEntry) and thing.name]
     versioned = [
         thing
         for thing in added
-        if isinstance(thing, File) and thing.version and thing.path.lower().endswith((".exe", ".dll")) and _KEPT not in thing.path.lower()
+        if isinstance(thing, File) and is_version(thing.version) and thing.path.lower().endswith((".exe", ".dll")) and _KEPT not in thing.path.lower()
     ]
     preferred = [name.lower() for name in main]
 
@@ -69,11 +71,7 @@ def for_effects(effects: Iterable[Effect], main: Iterable[str] = ()) -> list[Rul
 
 
 def _entry(thing: UninstallEntry) -> Rule:
-    try:
-        VersionRange.parse(f"=={thing.version}")
-        version = f"=={thing.version}"
-    except ValueError:  # a version in words can only be compared by name
-        version = None
+    version = f"=={thing.version}" if is_version(thing.version) else None  # one in words can only be compared by name
     return UninstallEntryRule(name=thing.name or thing.key, version=version, view=thing.view)
 
 
@@ -123,7 +121,7 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
                 else:
                     found.append(MsiProductRule(code=thing.code, version=sign + thing.version))
             case UninstallEntry() if thing.name and not thing.hidden:
-                version = thing.version if _is_version(thing.version) else None
+                version = thing.version if is_version(thing.version) else None
                 found.append(
                     UninstallEntryRule(name=thing.name, publisher=thing.publisher, version=sign + version if version else None, view=thing.view)
                 )
@@ -143,7 +141,7 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
     keys: dict[tuple[str, str, str], dict[str, str | int]] = {}
     for value in own_values(ground):
         if isinstance(value.data, str | int) and not (isinstance(value.data, str) and any(ord(letter) < 32 for letter in value.data)):
-            versioned = ground.updates and isinstance(value.data, str) and value.data.count(".") and _is_version(value.data)
+            versioned = ground.updates and isinstance(value.data, str) and value.data.count(".") and is_version(value.data)
             wanted = {"version": f">={value.data}"} if versioned else {"equals": value.data}
             found.append(RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, view=value.view, **wanted))  # type: ignore[arg-type]
             there = [state.get("registry", value.identity) for _, state, counts in ground.others if counts]
@@ -180,7 +178,8 @@ def _counting(ground: Ground, file: File) -> list[File | None]:
     return others or [msgspec.structs.replace(file, sha256=None, size=0)]
 
 
-def _is_version(text: str | None) -> bool:
+def is_version(text: str | None) -> bool:
+    """Whether a text is a version that can be compared."""
     try:
         VersionRange.parse(f"=={text}")
     except ValueError:

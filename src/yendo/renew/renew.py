@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-import os
 import re
-import shutil
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 from typing import Any, Literal
 
@@ -14,28 +12,21 @@ import msgspec
 import tomlkit
 
 from yendo import atomic
-from yendo.detect import detected, seen
-from yendo.detect.derive import derive
+from yendo.detect.derive import is_version
 from yendo.draft import draft, writing
-from yendo.draft.office import Office
-from yendo.errors import Usage, YendoError
+from yendo.errors import Usage
 from yendo.facts.versions import Version
-from yendo.formats.msi import Database, transform
 from yendo.installers import recognise
 from yendo.installers.account import Account
-from yendo.installers.msi import combining, intent, layers, meeting
-from yendo.package import build
-from yendo.plan import Plan, Rule, read, read_text
-from yendo.prove import ground
-from yendo.renew import merge, words
-from yendo.renew.merge import MARK, Conflict, Ids, Kept, Moved
+from yendo.installers.msi import meeting
+from yendo.plan import Plan, read, read_text
+from yendo.renew import detection, merge, targets, words
+from yendo.renew.merge import MARK, Conflict, Kept, Moved
 from yendo.renew.words import Difference
-from yendo.terms.amounts import counted
-from yendo.terms.changes import Change, PropertyChange
+from yendo.renew.work import EARLIER, Work, copied
 
 Old = Literal["keep", "store", "drop"]
 Although = Literal["older", "same-version", "other-vendor", "other-product"]
-EARLIER = "earlier"
 MAX_OTHERS = 5  # of earlier versions that are kept to prove upgrades from
 
 
@@ -136,70 +127,26 @@ def renew(
         if refused.kind not in although:
             raise Usage(f"{refused.text}; if that is meant: --although {refused.kind}")
     with tempfile.TemporaryDirectory(prefix="yendo-renew-") as folder:
-        copy = _copy(workspace, Path(folder) / "work")
-        work = _Work(copy, workspace, plan, name, installer, overlays, old, origin)
+        copy = copied(workspace, Path(folder) / "work")
+        work = _Renewing(copy, workspace, plan, name, installer, overlays, origin, old)
         found = work.done()
         if not dry:
             work.take_over(store)
     return msgspec.structs.replace(found, written=not dry)
 
 
-def _copy(workspace: Path, target: Path) -> Path:
-    """The workspace without what was built; files are shared with it where the disk allows, since nobody writes into them."""
+class _Renewing(Work):
+    """The way from the old plan to the new one."""
 
-    without = ("package", ".yendo", EARLIER)
-    shutil.copytree(
-        workspace, target, ignore=lambda at, names: [name for name in names if Path(at) == workspace and name in without], copy_function=_link
-    )
-    return target
-
-
-def _link(source: str, target: str) -> str:
-    try:
-        os.link(source, target)
-    except OSError:
-        shutil.copyfile(source, target)
-    return target
-
-
-class _Work:
-    """One renewal in a copy of the workspace."""
-
-    def __init__(self, copy: Path, workspace: Path, plan: Plan, name: str, installer: Path, overlays: Sequence[Path], old: Old, origin: str) -> None:
-        self.copy, self.workspace, self.plan, self.name, self.installer, self.old = copy, workspace, plan, name, installer, old
-        shutil.copytree(copy / "media", copy.parent / "before", copy_function=_link)  # a new file may have an old one's name
-        self.before = copy.parent / "before" / name
-        self.open: list[str] = []
-        self.office = Office(workspace, workspace / plan.house if plan.house else None)
-        if plan.house:
-            self.office.named = None  # the plan names it already
-        patches = [step.patch for step in plan.install if getattr(step, "patch", None)]
-        given = [
-            path
-            for step in plan.install
-            for path in getattr(step, "transforms", ())
-            if getattr(step, "media", None) == name and not path.startswith(":")
-        ]
-        self.transforms = given
-        self.was = draft.propose(
-            copy / "media" / name, [copy / "media" / patch for patch in patches if (copy / "media" / patch).is_file()], self.office
-        )
-        self.now = draft.propose(installer, overlays, self.office, origin)
-        self.mine = tomlkit.parse((copy / "plan.toml").read_text("utf-8"))
-        self.old_ids = Ids(name, tuple(patches), self.was.account.identity.product_code or "")
-        fresh = [path.name for path in self.now.media.values() if recognise.recognise(path) == "msi-patch"]
-        self.new_ids = Ids(installer.name, tuple(fresh), self.now.account.identity.product_code or "")
-        self.words = (self.was.account.identity.version or name, self.now.account.identity.version or installer.name)
-        if self.words[0] == self.words[1]:
-            self.words = (name, installer.name)
-        self.merge = merge.Merge(self.old_ids, self.new_ids, self.words)
-        self.both_msi = self.was.account.family == self.now.account.family == "msi"
+    def __init__(self, copy: Path, workspace: Path, plan: Plan, name: str, installer: Path, overlays: Sequence[Path], origin: str, old: Old) -> None:
+        super().__init__(copy, workspace, plan, name, installer, overlays, origin)
+        self.old = old
 
     # --- the steps ----------------------------------------------------------------------------------
 
     def done(self) -> Renewal:
         base, new = merge.plain(self.was.document), merge.plain(self.now.document)
-        own_rules, from_derive = self._rules(base)
+        own_rules, from_derive = detection.rules(self, base)
         notes = list(words.told(self.was.account, self.now.account))
         self._media()
         revision = merge.plain(self.mine)["package"].get("revision", 1)
@@ -207,11 +154,11 @@ class _Work:
         self.mine["package"]["revision"] = 1
         if revision != 1:
             self.merge.moved.append(Moved("package.revision", revision, 1))
-        self._changes()
-        self._transforms()
-        self._properties()
-        self._features()
-        self._observed()
+        targets.changes(self)
+        targets.transforms(self)
+        targets.properties(self)
+        targets.features(self)
+        targets.observed(self)
         if self.both_msi:
             notes.append(self._over_the_old())
         names = {self.name: self.installer.name, **dict(zip(self.old_ids.patches, self.new_ids.patches, strict=False))}
@@ -224,7 +171,7 @@ class _Work:
                 else []
             )
         self._others()
-        detection = self._detection(own_rules, from_derive, names)
+        how = detection.again(self, own_rules, from_derive, names)
         text = self._text()
         return Renewal(
             old=self.was.account,
@@ -233,7 +180,7 @@ class _Work:
             moved=tuple(self.merge.moved),
             kept=tuple(self.merge.kept),
             conflicts=tuple(self.merge.conflicts),
-            detection=detection,
+            detection=how,
             stale=tuple(self._stale(text)),
             open=tuple(self.open),
             plan=text,
@@ -250,168 +197,6 @@ class _Work:
         for name, path in self.now.extras.items():
             draft.copy_media(path, self.copy / "extras" / name)
 
-    def _steps(self) -> list[Any]:
-        return [step for step in self.mine["install"] if step.get("media") == self.installer.name]  # type: ignore[union-attr]
-
-    def _changes(self) -> None:
-        """The wishes of a person, each tried on the new installer; what has no target leaves the plan and is listed."""
-        for step in self._steps():
-            wishes = step.get("change")
-            if wishes is None:
-                continue
-            reasons: list[str | None] = []
-            if self.both_msi:
-                with Database(self.before) as old, Database(self.installer) as new:
-                    reasons = [self._wish(wish, old, new) for wish in wishes]
-            else:
-                reasons = ["it is no installer database any more"] * len(wishes)
-            for at, reason in reversed(list(enumerate(reasons))):
-                if reason is not None:
-                    plain = merge.plain(wishes[at])
-                    change: Any = msgspec.convert(plain, Change)  # type: ignore[arg-type]
-                    out = Conflict(
-                        _named(plain),
-                        _wanted(change),
-                        "you asked for it",
-                        "it has no target",
-                        reason,
-                        "taken out",
-                        f"[[install.change]]\n{merge.as_toml(wishes[at])}",
-                    )
-                    self.merge.conflicts.append(out)
-                    del wishes[at]
-            if not len(wishes):
-                del step["change"]
-
-    def _wish(self, wish: Any, old: Database, new: Database) -> str | None:
-        """Why a wish has no target on the new installer; None where it has."""
-        change: Any = msgspec.convert(merge.plain(wish), Change)  # type: ignore[arg-type]
-        if isinstance(change, PropertyChange):
-            gone = self._gone(change.name)
-            if gone:
-                return gone
-        find = self._file
-        try:
-            intent.transform_for(new, [change], find)
-        except intent.IntentError as error:
-            return "; ".join(f"{misfit.message}, {misfit.remedy}" for misfit in error.misfits)
-        except YendoError as error:
-            return str(error)
-        try:
-            made = intent.transform_for(old, [change], find)
-        except YendoError:
-            return None  # it never had a target: check says so
-        label = _named(merge.plain(wish))
-        both = [one for one in combining.move(made, old, new).conflicts if "the vendor changed" in one.message or "itself now" in one.message]
-        for one in both:
-            self.merge.conflicts.append(Conflict(label, _wanted(change), "you asked for it", one.message, str(one.evidence), one.outcome))
-            wish.add(tomlkit.comment(f"{MARK}: {one.message}"))
-        if not both:
-            self.merge.kept.append(Kept(label, _wanted(change)))
-        return None
-
-    def _file(self, name: str) -> Path:
-        return self.copy / name
-
-    def _gone(self, name: str) -> str:
-        """That a property is gone, and what may have taken its place; nothing where it is still known or never was."""
-        known = [{one.name for one in side.properties} for side in (self.was.account, self.now.account)]
-        if name not in known[0] or name in known[1]:
-            return ""
-        heir = words.successor(name, self.was.account, self.now.account)
-        return f"{name} is gone, {f'{heir} may have taken its place' if heir else 'nothing replaces it'}"
-
-    def _transforms(self) -> None:
-        """Transforms that came from elsewhere, carried over to the new database."""
-        for step in self._steps():
-            names = [str(name) for name in step.get("transforms", [])]
-            for name in names:
-                if not self.both_msi:
-                    self._transform_out(step, name, "it is no installer database any more")
-                elif name.startswith(":"):
-                    with Database(self.installer) as new:
-                        try:
-                            layers.apply_transforms(new, [name[1:]])
-                        except layers.Refused as refused:
-                            self._transform_out(step, name, refused.message)
-                elif (self.copy / name).is_file() and Path(name).name not in self.now.extras:
-                    self._move(step, name)
-
-    def _move(self, step: Any, name: str) -> None:
-        path = self.copy / name
-        with Database(self.before) as old, Database(self.installer) as new:
-            moved = combining.move(transform.read(path, old), old, new)
-            for one in moved.conflicts:
-                self.merge.conflicts.append(
-                    Conflict(name, str(one.evidence), "the transform changes it", one.message, f"read from {self.words[1]}", one.outcome)
-                )
-            if not len(moved.transform):
-                self._transform_out(step, name, "nothing that it changes is there any more")
-                return
-            path.unlink()  # it may be shared with the workspace
-            with atomic.writing(path) as target:
-                transform.write(moved.transform, target)
-        self.merge.moved.append(Moved(name, f"{moved.total} changes to {self.words[0]}", f"{moved.kept} changes to {self.words[1]}"))
-
-    def _transform_out(self, step: Any, name: str, reason: str) -> None:
-        rest = [one for one in merge.plain(step["transforms"]) if one != name]
-        if rest:
-            step["transforms"] = rest
-        else:
-            del step["transforms"]
-        self.merge.conflicts.append(Conflict(name, "it is applied", "you named it", "it is not", reason, "taken out", f'transforms = ["{name}"]'))
-
-    def _properties(self) -> None:
-        """Properties that a person gives and that the new installer does not know any more."""
-        for step in self._steps() if self.both_msi else []:
-            given = step.get("properties", {})
-            for key in list(given):
-                why = self._gone(key)
-                if not why:
-                    continue
-                text = f"{key} = {merge.said(merge.plain(given[key]))}"
-                place = f"install, the installer.properties.{key}"
-                # a three-way conflict about it is the same one, told better here
-                self.merge.conflicts[:] = [one for one in self.merge.conflicts if one.place != place]
-                self.merge.kept[:] = [one for one in self.merge.kept if one.place != place]
-                self.merge.conflicts.append(
-                    Conflict(place, text, "you give it", "nothing takes it", why, "taken out", f"[install.properties]\n{text}")
-                )
-                del given[key]
-
-    def _features(self) -> None:
-        payload = self.now.account.payload
-        known = {one.id for one in payload.features} if payload else set()
-        for step in self._steps() if self.both_msi else []:
-            for name in [name for name in merge.plain(step.get("features", [])) if name not in known and "{setting." not in name]:
-                rest = [one for one in merge.plain(step["features"]) if one != name]
-                if rest:
-                    step["features"] = rest
-                else:
-                    del step["features"]
-                self.merge.conflicts.append(
-                    Conflict(
-                        "install, the installer.features",
-                        name,
-                        "you chose it",
-                        "it is not there",
-                        f"{self.words[1]} has no feature {name}",
-                        "taken out",
-                        f'features = ["{name}"]',
-                    )
-                )
-
-    def _observed(self) -> None:
-        """What a trial of the old setup recorded says nothing of the new one."""
-        steps = [step for verb in ("install", "uninstall", "repair") for step in self.mine.get(verb, []) if "observed" in step]
-        for step in steps:
-            del step["observed"]
-        self.merge.kept[:] = [one for one in self.merge.kept if not one.place.endswith(".observed")]
-        if steps:
-            self.open.append(
-                f"yendo try {self.installer} --into {self.workspace}: command lines, detection and recordings came from a trial of the old setup"
-            )
-
     def _over_the_old(self) -> Difference:
         """How the new goes over the old; a step that removes the old one first, where the new does not do it itself."""
         released = {release.path: release for release in meeting.releases([self.before, self.installer])}
@@ -426,117 +211,13 @@ class _Work:
             )
             if not any(step.get("kind") == "remove-previous" for step in there):
                 table = tomlkit.table()
-                for key, text in (
-                    ("kind", "remove-previous"),
-                    *by.items(),
-                    ("version", f"<{self.now.account.identity.version}"),
-                    ("timeout", "30 min"),
-                ):
+                below = {"version": f"<{one.new.version}"} if is_version(one.new.version) else {}
+                for key, text in {"kind": "remove-previous", **by, **below, "timeout": "30 min"}.items():
                     table.add(key, text)
                 table["kind"].comment(f"{self.words[1]} does not take the place of {self.words[0]} by itself")
                 self.mine["install"] = writing.array(table, *self.mine["install"])  # type: ignore[misc]
                 self.merge.moved.append(Moved("install", None, "remove-previous"))
         return words.of_meeting(one.kind, one.text, one.lost, {"over": self.words[0]})
-
-    # --- detection ------------------------------------------------------------------------------------
-
-    def _rules(self, base: Mapping[str, Any]) -> tuple[list[dict[str, Any]], bool]:
-        """The rules that a person wrote, and whether the others came from a derivation rather than from the draft."""
-        mine = [merge.plain(rule) for rule in self.mine.get("detect", [])]
-        drafted = [dict(rule) for rule in base.get("detect", [])]
-        rest = [rule for rule in mine if rule not in drafted]
-        if not rest:
-            return [], False
-        known = self._derived(self.copy, self.plan)
-        if known is None:
-            return rest, False
-        derived = [msgspec.to_builtins(rule) for rule in known]
-        own = [rule for rule in rest if _normal(rule) not in [_normal(one) for one in derived]]
-        return own, len(own) < len(rest)
-
-    def _derived(self, folder: Path, plan: Plan) -> list[Rule] | None:
-        """The rules that derivation gives for a workspace; None where the simulated machine cannot carry it out."""
-        others = [self.workspace / name for name in plan.proof.others]
-        try:
-            with tempfile.TemporaryDirectory(prefix="yendo-derive-") as target:
-                package = build.build(folder, plan, output=Path(target)).folder
-                made = ground.make(package, [other for other in others if other.is_file()], updates=plan.proof.updates_itself)
-                made = ground.everywhere(made, package)
-                return [ground.with_places(one.rule, made) for one in derive(made.ground, made.environment).rules]
-        except YendoError:
-            return None
-
-    def _detection(self, own: list[dict[str, Any]], from_derive: bool, names: Mapping[str, str]) -> str:
-        """The rules of the new plan; returns how they came about, in words."""
-        drafted = [dict(rule) for rule in merge.plain(self.now.document).get("detect", [])]
-        rules: list[dict[str, Any]] = drafted
-        holder = tomlkit.document()
-        holder["detect"] = writing.array(*(_as_table(rule) for rule in own))
-        self.merge.moved += merge.renamed(holder["detect"], {old: new for old, new in names.items() if old != new}, "detect")
-        moved_own = [merge.plain(rule) for rule in holder["detect"]]  # type: ignore[union-attr]
-        self._set_rules([*rules, *moved_own])
-        how = f"drafted anew, {counted(len(rules), 'rule')}"
-        plan = self._parsed()
-        if from_derive and plan is not None:
-            derived = self._derived(self.copy, plan)
-            if derived is not None:
-                rules = [msgspec.to_builtins(rule) for rule in derived]
-                how = f"derived anew, {counted(len(rules), 'rule')}"
-            else:
-                self.open.append("yendo detect derive --write: detection had been derived, and could not be derived again here")
-        held = self._held(moved_own) if moved_own else {}
-        stay = []
-        for rule, was in zip(moved_own, own, strict=True):
-            fact = held.get(repr(rule))
-            if fact is None:
-                stay.append(rule)
-                self.merge.kept.append(Kept("detect", str(rule.get("kind"))))
-            else:
-                text = merge.as_toml(_as_table(was))
-                self.merge.conflicts.append(
-                    Conflict(
-                        f"detect, {rule.get('kind')}",
-                        _short(rule),
-                        "you wrote the rule",
-                        f"it does not hold: {fact}",
-                        f"judged after {self.words[1]} on a simulated machine",
-                        "taken out",
-                        f"[[detect]]\n{text}",
-                    )
-                )
-        self._set_rules([*rules, *[rule for rule in stay if _normal(rule) not in [_normal(one) for one in rules]]])
-        return how + (f", and {counted(len(stay), 'rule')} of yours" if stay else "")
-
-    def _held(self, rules: list[dict[str, Any]]) -> dict[str, str]:
-        """Which of a person's rules do not hold once the new version is installed: the rule, and the fact against it."""
-        plan = self._parsed()
-        if plan is None:
-            return {}
-        try:
-            with tempfile.TemporaryDirectory(prefix="yendo-held-") as target:
-                package = build.build(self.copy, plan, output=Path(target)).folder
-                made = ground.make(package)
-        except YendoError:
-            return {}
-        judged = {repr(rule): msgspec.convert(rule, Rule) for rule in rules}  # type: ignore[arg-type,var-annotated]
-        found = {}
-        for key, rule in judged.items():
-            settled = next((one for one in made.manifest.detect if _alike(one, rule, made)), rule)
-            holds, verdicts = detected((settled,), seen(made.ground.after, made.environment))
-            if not holds:
-                found[key] = verdicts[0].fact
-        return found
-
-    def _set_rules(self, rules: list[dict[str, Any]]) -> None:
-        self.mine.pop("detect", None)
-        if rules:
-            self.mine["detect"] = writing.array(*(_as_table(rule) for rule in rules))
-
-    def _parsed(self) -> Plan | None:
-        try:
-            return read_text(self._dumped(), "plan.toml", self.workspace)[0]
-        except YendoError:
-            return None
 
     # --- the end --------------------------------------------------------------------------------------
 
@@ -544,7 +225,7 @@ class _Work:
         """The earlier version becomes one that the package upgrades from."""
         if self.old != "keep" or self.now.account.family not in ("msi", "script-exe"):
             return
-        path = f"{EARLIER}/{self.words[0]}/{self.name}"
+        path = f"{EARLIER}/{self.shelf_mark}/{self.name}"
         proof = self.mine.get("proof")
         if proof is None:
             proof = tomlkit.table()
@@ -553,17 +234,8 @@ class _Work:
         proof["others"] = list(dict.fromkeys(others))[-MAX_OTHERS:]
         self.merge.moved.append(Moved("proof.others", None, path))
 
-    def _dumped(self) -> str:
-        text = re.sub(r"\n{3,}(?=\[)", "\n\n", writing.spaced(tomlkit.dumps(self.mine)))
-        asks = [f"# the installer itself asks: {one.in_words}" for one in self.now.account.conditions]
-        lines = text.split("\n")
-        there = [at for at, line in enumerate(lines) if line.startswith("# the installer itself asks: ")]
-        if there:  # as the draft writes them, in one place
-            lines = [*lines[: there[0]], *asks, *(line for at, line in enumerate(lines[there[0] :], there[0]) if at not in there)]
-        return "\n".join(lines)
-
     def _text(self) -> str:
-        text = self._dumped().rstrip("\n") + "\n"
+        text = self.dumped().rstrip("\n") + "\n"
         blocks = []
         for one in self.merge.conflicts:
             if one.taken_out:
@@ -590,7 +262,7 @@ class _Work:
         read_text(text, str(self.workspace / "plan.toml"), self.workspace)  # what cannot be read is not written
         for name in self.now.media:
             draft.copy_media(self.copy / "media" / name, self.workspace / "media" / name) if name not in self.was.media else None
-        old_dir = self.workspace / EARLIER / self.words[0]
+        old_dir = self.workspace / EARLIER / self.shelf_mark
         replaced = [name for name in self.was.media if name in self.now.media]
         gone = [name for name in self.was.media if name not in self.now.media and f'"{name}"' not in text.replace(f"{EARLIER}/", "")]
         for name in (*gone, *replaced):
@@ -609,52 +281,9 @@ class _Work:
             (self.workspace / "media" / name).unlink(missing_ok=True)
 
     def _keep(self, name: str, folder: Path, store: Any) -> None:
-        source = self.copy / "media" / name
-        if not source.is_file():
-            source = self.workspace / "media" / name
         if self.old == "keep":
             draft.copy_media(self.workspace / "media" / name, folder / name)
         elif self.old == "store":
             if store is None:
                 raise Usage("no media store is known; name one by --store or in the house file")
             store.add(self.workspace / "media" / name, origin=f"{self.plan.package.name} {self.words[0]}, from a workspace that was renewed")
-
-
-def _named(wish: Mapping[str, Any]) -> str:
-    return f"install, {wish.get('kind')} {wish.get('name') or wish.get('to') or wish.get('key') or ''}".rstrip()
-
-
-def _wanted(change: Any) -> str:
-    fields = {name: value for name, value in msgspec.to_builtins(change).items() if name not in ("kind", "note", "name", "to", "key")}
-    return ", ".join(f"{name} = {merge.said(value)}" for name, value in fields.items())
-
-
-def _as_table(rule: Mapping[str, Any]) -> Any:
-    table = tomlkit.table()
-    for key, value in rule.items():
-        table.add(key, writing.literal(value) if isinstance(value, str) else value)
-    return table
-
-
-def _normal(rule: Mapping[str, Any]) -> Any:
-    try:
-        return msgspec.to_builtins(msgspec.convert(rule, Rule))  # type: ignore[arg-type,call-overload]
-    except msgspec.ValidationError:
-        return dict(rule)
-
-
-def _short(rule: Mapping[str, Any]) -> str:
-    return ", ".join(f"{key} = {value}" for key, value in rule.items() if key != "kind")
-
-
-def _alike(settled: Any, rule: Any, made: Any) -> bool:
-    """Whether a rule of a manifest is this one with its places filled."""
-    from yendo.terms.settings import fill, fill_text
-
-    if not made.manifest.settings:
-        return bool(settled == rule)
-    known, values = made.manifest.settings, {name: made.manifest.chosen.get(name, "") for name in made.manifest.settings}
-    return bool(msgspec.to_builtins(settled) == fill(msgspec.to_builtins(rule), lambda text: fill_text(text, known, values)))
-
-
-__all__ = ["Difference", "Renewal", "renew"]
