@@ -160,6 +160,30 @@ def test_values_land_where_they_stand(office: Path) -> None:
     assert b"office=Kettle" in kept and b"key" not in kept and b"k-1" not in kept
 
 
+def test_parts_folder_and_words_of_an_installer(office: Path) -> None:
+    """Optional parts, the folder, and a program's arguments are chosen at delivery too; nothing chosen leaves no comma behind."""
+    path = office / "plan.toml"
+    text = path.read_text("utf-8")
+    more = (
+        '[settings.parts]\nmeaning = "optional parts"\ntype = "choices"\nallowed = ["Documentation", "SurveyExport"]\ndefault = ""\n\n[settings.port]'
+    )
+    text = text.replace("[settings.port]", more, 1).replace('timeout = "30 min"', 'timeout = "30 min"\nfeatures = ["Main", "{setting.parts}"]', 1)
+    text = text.replace('SITE = "{setting.office}"', 'SITE = "{setting.office}"\nINSTALLDIR = "{setting.charts}"', 1)
+    change = '[[install.change]]\nkind = "registry"\nkey = \'HKLM\\Software\\Tidewell\\Lantern\'\nname = "Port"\nvalue = "{setting.port}"\ntype = "dword"\n\n'
+    text = text.replace(r"C:\Program Files\Tidewell\Lantern\lantern.exe", r"{setting.charts}\lantern.exe")
+    at = text.index("[[install]]", text.index("[[install]]") + 3)
+    path.write_text(text[:at] + change + text[at:], "utf-8")
+    package = built(office)
+    manual, plugin = r"D:\Lantern\documents\manual.txt", r"D:\Lantern\survey export.txt"
+    for parts, there in (("", (False, False)), ("Documentation", (True, False)), ("surveyexport, documentation", (True, True))):
+        code, session = carried(package, parts=parts, charts=r"D:\Lantern", port=4711, key="k-1")
+        assert code == 0
+        assert (session.read(manual) is not None, session.read(plugin) is not None) == there
+        assert session.get_value("HKLM", "64", r"Software\Tidewell\Lantern", "Port") == ("dword", 4711)
+    line = form.read(package).install[0].command
+    assert 'ADDLOCAL="Main,{setting.parts}"' in line and 'INSTALLDIR="{setting.charts}"' in line
+
+
 @pytest.mark.parametrize(
     ("old", "new", "said"),
     [
