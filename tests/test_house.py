@@ -112,6 +112,7 @@ def test_every_value_says_where_it_is_from(office: Path, yendo: Yendo) -> None:
     found = {row["place"]: row["from"] for row in parsed(yendo("check", office, "--why", "--json", expect=None))["values"]}
     assert found["package.contact"].startswith("house.toml:") and found["package.name"].startswith("plan.toml:")
     assert found["exclusive"] == "usual"
+    assert HOUSE.splitlines()[int(found["before.install.1"].rpartition(":")[2]) - 1] == "[[before.install]]"
     yendo("build", office)
     manifest = json.loads(next((office / "package").glob("*/manifest.json")).read_text("utf-8"))
     assert manifest["house"]["given"]["log.folder"] == HOUSE.splitlines().index("folder = '%ProgramData%\\Marrowby\\Logs'") + 1

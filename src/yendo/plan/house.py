@@ -131,7 +131,7 @@ class House(Written, frozen=True, kw_only=True):
 
 
 class Furnished(msgspec.Struct, frozen=True):
-    """What a plan has from its house: the file, the office, and each value given, ``place -> line``; never part of ``plan.toml``."""
+    """What a plan has from its house: the file, the office, and each value and standing step given, ``place -> line``; never part of ``plan.toml``."""
 
     file: FilePath
     house: House
@@ -250,4 +250,8 @@ def furnish(raw: dict[str, Any], house: House, lines: Mapping[places.Path, int],
                 known = {setting: one for setting, one in value.items() if setting in raw.get("settings", {})}
                 if known:
                     fill(raw, {key: {name: known}}, ())
+    for where, standing in (("before", house.before), ("after", house.after)):
+        for verb in ("install", "uninstall", "repair"):
+            for at in range(len(standing.steps(verb))):
+                given[f"{where}.{verb}.{at + 1}"] = places.nearest(dict(lines), (where, verb, at))
     return given
