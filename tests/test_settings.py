@@ -327,6 +327,13 @@ def test_places_are_filled_once(values: dict[str, str], around: str) -> None:
         assert settings.fill_text(around, known, settled) == around
 
 
+def test_a_value_that_nobody_gives(office: Path, yendo: Yendo) -> None:
+    path = office / "plan.toml"
+    path.write_text(path.read_text("utf-8").replace('default = "licences.marrowby.example"\n', ""), "utf-8")
+    yendo("build", office)
+    assert "give a default or a value in a [site.NAME]" in yendo("prove", office, "--site", "marrowby", expect=2).stderr
+
+
 def test_a_package_without_settings_stays_as_it_was(drafted: Path, tmp_path: Path) -> None:
     """Who declares none finds nothing of them in the package."""
     copy = Path(shutil.copytree(drafted, tmp_path / "work"))
@@ -348,4 +355,7 @@ def test_the_dossier_and_detection_know_the_sites(office: Path, yendo: Yendo) ->
     assert not any("licences." in str(one["rule"]) for one in found["rules"])
     assert any(str(one["rule"].get("path", "")).startswith("{setting.charts}") for one in found["rules"])  # that folder is chosen at delivery
     assert parsed(yendo("detect", "strength", office, "--site", "kettle", "--json", expect=None))["strength"]["score"] > 0.5
+    assert "say for which site" in yendo("detect", "export", office, "--as", "json", expect=2).stderr
+    exported = yendo("detect", "export", office, "--as", "oval", "--site", "kettle").stdout
+    assert "licences.kettle.example" in exported and "{setting" not in exported
     assert "no [site]" not in yendo("prove", office, "--site", "hull", expect=2).stderr

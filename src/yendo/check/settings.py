@@ -79,7 +79,7 @@ def unused_setting(workspace: Workspace) -> Report:
         yield workspace.line("settings", name), f"no step, condition or rule uses the setting {name}", f"use {{setting.{name}}}, or take it out"
 
 
-@rule("no-site", "note", "a value without a default has to be given at every delivery, and a proof needs it too")
+@rule("no-site", "warning", "a value without a default has to be given at every delivery, and a proof needs it too")
 def no_site(workspace: Workspace) -> Report:
     plan = workspace.plan
     for name, setting in plan.settings.items():

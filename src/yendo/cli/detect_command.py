@@ -243,7 +243,23 @@ def _export(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--answer", choices=ANSWERS, default=ANSWERS[0], help="how the script answers: a line only where it is there, or always a line"
     )
+    parser.add_argument("--site", metavar="NAME", help="OVAL and JSON with the values of this site, where detection depends on settings")
     parser.add_argument("--output", "-o", type=Path, metavar="FILE", help="where to (default: standard output)")
+
+
+def _settled(manifest: Manifest, package: Path, site: str | None) -> Manifest:
+    """The manifest for a form that knows no settings. Raises Usage where it is not clear with which values."""
+    from yendo.cli.prove_command import sites_of
+    from yendo.errors import Usage
+    from yendo.package import manifest as form
+
+    if not form.used(manifest, "detect"):
+        return manifest
+    if site is None and len(manifest.sites) > 1:
+        raise Usage(f"detection depends on settings, and this form knows none; say for which site: --site {' | '.join(manifest.sites)}")
+    chosen = sites_of(package, [site] if site else None)[0]
+    # secrets stand in no rule, as check sees to; folders stay as they are written, since they are expanded where they are judged
+    return form.with_values(manifest, {}, manifest.sites.get(chosen, {}), verb="detect")
 
 
 def export(options: argparse.Namespace) -> int:
@@ -258,7 +274,10 @@ def export(options: argparse.Namespace) -> int:
     from yendo.package import manifest as form
     from yendo.package import scripts
 
-    manifest = form.read(find(options.package))
+    package = find(options.package)
+    manifest = form.read(package)
+    if options.form != "script":
+        manifest = _settled(manifest, package, options.site)
     if options.form == "oval":
         # a fixed moment, so that the same package gives the same bytes; the format wants one
         data = oval.document(

@@ -14,6 +14,7 @@ from yendo.detect.evaluate import sight_of
 from yendo.effects import Effect, File, IniValue, State, agreement, difference, label
 from yendo.effects.recording import is_temporary
 from yendo.effects.things import kind_of
+from yendo.errors import Usage
 from yendo.facts.surroundings import Account, expand
 from yendo.machines.protocol import Machine, Session
 from yendo.machines.wine import quirks
@@ -23,7 +24,7 @@ from yendo.prove import causes, examine, explain, own, predict
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
 from yendo.steps.host import STEP_FAILED, TIMED_OUT
 from yendo.terms.rules.base import pattern
-from yendo.terms.settings import Value
+from yendo.terms.settings import SettingError, Value
 
 ACCEPTED = (0, 3010, 1641)
 RUNNER_LIMIT = 3600.0
@@ -83,7 +84,10 @@ class Stage:
     def settled(self, manifest: form.Manifest, values: Mapping[str, Value] = {}) -> form.Manifest:
         """With the values of the site, and ``values`` over them; secrets are made up, so that their way can be followed. Raises SettingError."""
         environment = self.machine.surroundings(self.account).environment if manifest.settings else {}
-        return form.with_values(manifest, environment, manifest.sites.get(self.site, {}), values, self.made_up)
+        try:
+            return form.with_values(manifest, environment, manifest.sites.get(self.site, {}), values, self.made_up)
+        except SettingError as error:
+            raise Usage(f"{error}; to prove it, give a default or a value in a [site.NAME] of the plan, and build again") from error
 
     def bring(self, session: Session) -> None:
         """The package to the machine, and beside it the file with what is secret."""
