@@ -17,6 +17,7 @@ from yendo.plan import CopyStep, MsiStep, TakeBackStep
 from yendo.steps import kind_of
 from yendo.steps.base import below
 from yendo.steps.copy import extras
+from yendo.steps.msi import delivered
 from yendo.terms.changes import PropertyChange
 from yendo.terms.settings import names_in
 
@@ -183,9 +184,9 @@ def _properties(workspace: Workspace) -> Iterator[tuple[str, int, MsiStep, str, 
             found |= commandline.parse(form.msi_command(workspace.plan, verb, at + 1)).properties
         except commandline.CommandError:
             pass
-        changed = {change.name for change in step.change if isinstance(change, PropertyChange)} - set(step.properties)
+        changed = set(delivered(step).properties) - set(step.properties)
         for name, value in found.items():
-            if name not in changed:  # a change with a setting is given on the command line, and looked at as a change
+            if name not in changed:  # what changes with settings give on the command line is looked at as changes
                 yield verb, at, step, name, value
 
 

@@ -67,6 +67,18 @@ def secret_in_detection(workspace: Workspace) -> Report:
             yield workspace.line("detect", position), f"detection asks for the secret {name}", "ask for something that does not depend on it"
 
 
+@rule("secret-once", "warning", "the installer then puts its own value back, and the program asks for the secret")
+def secret_once(workspace: Workspace) -> Report:
+    secret = _secret(workspace)
+    for verb, position, step in workspace.steps() if secret else ():
+        if not isinstance(step, MsiStep) or not (step.patch or verb == "repair"):
+            continue
+        given = [one for one in workspace.plan.install if isinstance(one, MsiStep) and one.media]
+        for name in sorted({name for one in given for name in secret_properties(one, workspace.plan.settings)}):
+            text = f"{verb} step {position + 1} installs again and cannot be told the secret property {name}"
+            yield workspace.line(verb, position), text, "see that the installer remembers it by itself, or leave the step out"
+
+
 @rule("unused-setting", "warning", "whoever delivers the package is asked for a value that changes nothing")
 def unused_setting(workspace: Workspace) -> Report:
     plan = workspace.plan

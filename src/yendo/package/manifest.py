@@ -208,7 +208,14 @@ def read(package: Path) -> Manifest:
 def at(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path, str] = {}) -> At:
     """Where a step of the plan stands; steps count from 1."""
     return At(
-        workspace, verb, number, steps_of(workspace, plan, verb), digest_of, {medium.file: medium.sha256 for medium in plan.media}, plan.settings
+        workspace,
+        verb,
+        number,
+        steps_of(workspace, plan, verb),
+        digest_of,
+        {medium.file: medium.sha256 for medium in plan.media},
+        plan.settings,
+        plan.install,
     )
 
 

@@ -92,7 +92,8 @@ class Action(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class At(msgspec.Struct, frozen=True):
-    """Where a step stands: its workspace, verb and number (from 1), the steps of that verb, the hashes of extras and of media, the settings."""
+    """Where a step stands: its workspace, verb and number (from 1), the steps of that verb, the hashes of extras and of media, the settings, and the
+    steps of the install."""
 
     base: Path
     verb: str
@@ -101,6 +102,7 @@ class At(msgspec.Struct, frozen=True):
     digest_of: dict[Path, str] = {}
     media: dict[str, str] = {}
     settings: dict[str, Setting] = {}
+    install: tuple[Step, ...] = ()
 
     @property
     def step(self) -> Any:

@@ -128,13 +128,34 @@ def transforms_of(at: At) -> list[str]:
     return [name if name.startswith(":") else packaged(name) for name in names]
 
 
+def told_again(at: At) -> dict[str, str]:
+    """The properties with settings that a patch or a repair has to be told again, lest it puts the installer's own values back.
+
+    A transform is on record with the Windows Installer and comes back by itself; what stood on a command line is not. Secrets are left out: a
+    patch and a repair have no way round a visible command line.
+    """
+    step, base = at.step, None
+    if step.patch:
+        base = next((one for one in reversed(at.steps[: at.number - 1]) if isinstance(one, MsiStep) and one.media), None)
+    elif at.verb == "repair":
+        installs = [one for one in at.install if isinstance(one, MsiStep) and one.media]
+        same = (
+            one for one in installs if one.media == step.media or (step.product and product_code(at.base / "media" / str(one.media)) == step.product)
+        )
+        base = next(same, None)
+    if base is None:
+        return {}
+    secret = {name for name, setting in at.settings.items() if setting.secret}
+    return {name: str(value) for name, value in delivered(base).properties.items() if names_in(value) and not names_in(value) & secret}
+
+
 def command(at: At, log: str | None = None) -> str:
     """The command line of an msi step, with the placeholders of the package's and the log folder."""
     step: MsiStep = delivered(at.step)
     if step.command:
         return step.command
     hidden = secret_properties(at.step, at.settings) if at.verb == "install" else []
-    given = {name: value for name, value in step.properties.items() if name not in hidden}
+    given = told_again(at) | {name: value for name, value in step.properties.items() if name not in hidden}
     where = rf"{{logs}}\{log}" if log else None
     suppress, applied = step.restart == "suppress", transforms_of(at)
     if step.patch:
