@@ -359,6 +359,25 @@ def test_places_are_filled_once(values: dict[str, str], around: str) -> None:
         assert settings.fill_text(around, known, settled) == around
 
 
+def test_a_setting_that_is_lost_on_the_way(office: Path) -> None:
+    """What a later step puts back is told: every proof of it would be green."""
+    from yendo.prove import ground
+
+    path = office / "plan.toml"
+    text = path.read_text("utf-8")
+    back = '[[install]]\nkind = "registry"\nkey = \'HKLM\\Software\\Tidewell\\Lantern\'\nvalues = { Site = "Unassigned" }\n\n[[uninstall]]'
+    text = (
+        text.replace('Note = "{setting.office}, port {setting.port}"', 'Note = "x"')
+        .replace("name={setting.office}", "name=x")
+        .replace("[[uninstall]]", back, 1)
+    )
+    text = text.replace('when = { setting = { office = "Kettle" } }\n', "")
+    path.write_text(text, "utf-8")
+    (office / "extras" / "office.ini").write_text("server={setting.licence_server}")
+    package = built(office)
+    assert ground.idle_settings(ground.make(package), package) == ["office"]
+
+
 def test_a_value_that_nobody_gives(office: Path, yendo: Yendo) -> None:
     path = office / "plan.toml"
     path.write_text(path.read_text("utf-8").replace('default = "licences.marrowby.example"\n', ""), "utf-8")
@@ -381,7 +400,7 @@ def test_the_dossier_and_detection_know_the_sites(office: Path, yendo: Yendo) ->
     yendo("dossier", office)
     page = next((office / "package").glob("*.dossier.html")).read_text("utf-8")
     assert "What differs between the sites" in page and "licences.kettle.example" in page and "desk, kettle" not in page.partition("Proof")[0]
-    assert "secret-" not in page
+    assert "secret-" not in page and "lost on the way" not in page
     found = parsed(yendo("detect", "derive", office, "--json"))
     assert {"this version, as at kettle", "this version, as at marrowby"} & set(found["states"]) == {"this version, as at marrowby"}
     assert not any("licences." in str(one["rule"]) for one in found["rules"])

@@ -88,7 +88,7 @@ def _contents(
     found = {site: _effects(_settled(manifest, site), package) for site in sites}
     effects, blind = found[sites[0]]
     names, rows = _matrix(proofs)
-    strength, curve, missing, told = _strength(package, others, updates)
+    strength, curve, missing, told, idle = _strength(package, others, updates)
     blind = list(dict.fromkeys([*blind, *(spot for proof in proofs for spot in (proof.comparison.blind_spots if proof.comparison else ()))]))
     return {
         "manifest": manifest,
@@ -119,7 +119,13 @@ def _contents(
         "leftovers": sorted({(left.what, left.reason, left.whose) for proof in proofs for left in proof.leftovers}),
         "blind": blind,
         "signature": _signature(package),
-        "questions": _questions(workspace, findings, proofs, blind, strength),
+        "questions": [
+            *_questions(workspace, findings, proofs, blind, strength),
+            *(
+                ("open", f"another value of the setting {name} changes nothing that a simulated machine can see; is it lost on the way?")
+                for name in idle
+            ),
+        ],
         "played": sum(not any(phase.id == "needless" for phase in proof.phases) for proof in proofs),
         "passed": sum(proof.passed for proof in proofs),
         "failed": sum(any(phase.outcome == "failed" for phase in proof.phases) for proof in proofs),
@@ -219,11 +225,13 @@ def _matrix(proofs: Sequence[Proof]) -> tuple[list[str], list[dict[str, Any]]]:
     return names, sorted(rows.values(), key=lambda row: (order.get(row["id"].partition("@")[0], len(order)), row["id"]))
 
 
-def _strength(package: Path, others: Sequence[Path], updates: bool) -> tuple[Strength | None, list[tuple[int, float]], tuple[str, ...], str]:
+def _strength(
+    package: Path, others: Sequence[Path], updates: bool
+) -> tuple[Strength | None, list[tuple[int, float]], tuple[str, ...], str, list[str]]:
     try:
         made = ground.make(package, others, updates=updates)
     except YendoError as error:
-        return None, [], (), f"strength was not measured: {error}"
+        return None, [], (), f"strength was not measured: {error}", []
     around = ground.everywhere(made, package)
     best = [one.rule for one in derive(around.ground, around.environment, enough=1.0).rules]
     points = [
@@ -231,7 +239,7 @@ def _strength(package: Path, others: Sequence[Path], updates: bool) -> tuple[Str
         for count in dict.fromkeys(min(count, len(best)) for count in REPORTED)
         if count
     ]
-    return measure(made.manifest.detect, made.ground, made.environment), points, made.missing, ""
+    return measure(made.manifest.detect, made.ground, made.environment), points, made.missing, "", ground.idle_settings(made, package)
 
 
 def _chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:

@@ -150,6 +150,25 @@ def everywhere(made: Made, package: Path, account: Account = "system") -> Made:
     return msgspec.structs.replace(made, ground=msgspec.structs.replace(made.ground, also=tuple(also)), missing=tuple(missing))
 
 
+def idle_settings(made: Made, package: Path, account: Account = "system") -> list[str]:
+    """The settings of which another value leaves the simulated machine as it is: used by nothing that can be seen, or lost on the way."""
+    machine, found = SimulatedMachine(), []
+    for name, one in made.manifest.settings.items():
+        if one.secret:
+            continue
+        now = made.manifest.chosen.get(name, "")
+        other = r"%SystemDrive%\Elsewhere" if one.type == "folder" else _otherwise(one, now)
+        with machine.fresh(account) as session:
+            stage = Stage(package, machine, account, lambda title: None, site=made.site, values={name: other})
+            if stage.manifest.chosen.get(name) == now:
+                continue  # there is no other value
+            stage.bring(session)
+            ended = stage.verb(session, "install").exit_code in (*ACCEPTED, form.NOT_DETECTED)
+            if ended and not stage.without_own(difference(made.ground.after, session.state()), session):
+                found.append(name)
+    return found
+
+
 def with_places(rule: Rule, made: Made) -> Rule:
     """A rule that holds below a folder chosen at delivery, with the setting in that folder's place."""
     folders: dict[str, str] = {}
