@@ -390,6 +390,33 @@ def test_the_real_runner_killed_at_many_points(tmp_path: Path, shell_wine: Any) 
         assert interrupted >= max(1, POINTS // 5), f"only {interrupted} of {POINTS} runs were cut off in their middle"
 
 
+@pytest.mark.wine
+def test_cut_off_within_a_replacement(tmp_path: Path, shell_wine: Any) -> None:
+    """The system puts the old file aside before the new one takes its place: cut off there, it is found again and put back in the end."""
+    value = step_specimens.STEPS.split("[[install]]")[1]  # it is what the plan's detection asks for
+    steps = f"[[install]]{value}" + '[[install]]\nkind = "copy"\nfrom = "extras/tree/list.txt"\nto = \'C:\\Marrowby\\list.txt\'\n'
+    folder = step_specimens.workspace(tmp_path, steps)
+    made = build.build(folder, read(folder / "plan.toml")[0]).folder
+    command = f'cmd /s /c ""{FOLDER}\\apply.cmd" %s"'
+    target, journal = r"C:\Marrowby\list.txt", r"C:\ProgramData\Yendo\state\everything\journal.txt"
+    with shell_wine.fresh() as real:
+        real.bring(made, FOLDER)
+        real.host(target).parent.mkdir()
+        real.write(target, b"of the office")
+        before = real.state()
+        assert real.run(command % "install", timeout=120).exit_code == 0
+        goal = real.state()
+        # as if it had been cut off between the two renamings that a replacement is made of
+        real.write(journal, real.read(journal).splitlines(keepends=True)[0])
+        real.host(target).replace(real.host(target + ".yendo-new"))
+        real.write(target + ".yendo-old", b"of the office")
+        again = real.run(command % "install", timeout=120)
+        assert (again.exit_code, left(goal, real.state())) == (0, []), again.output
+        gone = real.run(command % "uninstall", timeout=120)
+        assert (gone.exit_code, left(before, real.state())) == (0, []), gone.output
+        assert real.read(target) == b"of the office"
+
+
 # --- prerequisites and the person ------------------------------------------------------------------------------------------
 
 

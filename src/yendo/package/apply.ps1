@@ -625,6 +625,7 @@ Enter-Job
 Say ($Plan['name'] + ' ' + $Plan['version'] + ', revision ' + $Plan['revision'] + ': ' + $Verb)
 try {
     if ($Refused[0] -ne 0) { foreach ($line in $Refused[1]) { Say ('settings: ' + $line) }; Remove-Idle; exit $Refused[0] }
+    if (($null -ne $journal) -and (-not $journal['over'])) { Clear-HalfPlaced }
     if ($unfinished) {
         Clear-Resume
         Say ('going on with an unfinished ' + $Verb + ': ' + $journal['ended'].Count + ' steps are done')

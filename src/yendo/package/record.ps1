@@ -98,7 +98,26 @@ function Start-Placing([string]$Path, [string]$Digest) {
 
 function Complete-Placing([string]$Beside, [string]$Path) {
     [IO.File]::SetAttributes($Beside, 'Normal')
-    if ([IO.File]::Exists($Path)) { [IO.File]::SetAttributes($Path, 'Normal'); [IO.File]::Replace($Beside, $Path, [NullString]::Value) } else { [IO.File]::Move($Beside, $Path) }
+    if (-not [IO.File]::Exists($Path)) { [IO.File]::Move($Beside, $Path); return }
+    # replacing keeps the rights of the file that was there. The system puts that one aside for a moment, under a random
+    # name where it is not given one, and a run that is cut off just then could not tidy up what it cannot name.
+    [string]$aside = $Path + '.yendo-old'
+    [IO.File]::SetAttributes($Path, 'Normal')
+    [IO.File]::Replace($Beside, $Path, $aside)
+    [IO.File]::Delete($aside)
+}
+
+# What a run that was cut off has left beside a file; a replacement that was half done is taken back first.
+function Clear-Beside([string]$Path) {
+    Remove-Half ($Path + '.yendo-new')
+    [string]$aside = $Path + '.yendo-old'
+    if (-not [IO.File]::Exists($aside)) { return }
+    if ([IO.File]::Exists($Path)) { [IO.File]::Delete($aside) } else { [IO.File]::Move($aside, $Path) }
+}
+
+# Before a run goes on: its steps see the files as they were before, or as they are to be, and nothing beside them.
+function Clear-HalfPlaced {
+    foreach ($line in (Get-Record)) { if ($line[0] -ceq 'F') { Clear-Beside (Read-Field $line.Split([char]9)[3]) } }
 }
 
 function Set-FileFrom([string]$Path, [string]$From, [string]$Digest) {
@@ -245,7 +264,7 @@ function Undo-Lines([string[]]$Lines, [bool]$RunOnly) {
 }
 
 function Undo-File([string]$New, [string]$Old, [string]$Path) {
-    if ([IO.File]::Exists($Path + '.yendo-new')) { [IO.File]::Delete($Path + '.yendo-new') }
+    Clear-Beside $Path
     [string]$found = '-'
     if ([IO.File]::Exists($Path)) { $found = Get-Digest $Path }
     if ($found -eq $Old) { return }
