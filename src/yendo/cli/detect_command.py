@@ -130,7 +130,12 @@ def _told(
     exactly = "exactly this version counts; updates_itself = true under [proof] says that newer ones do too"
     out.print(f"[dim]{show.clean('a newer version counts, since the program may update itself' if made.ground.updates else exactly)}[/dim]\n")
     rows = [
-        (number, one.rule.title, f"{len(one.separates)} of {states - 1}", _names(one.first, 3) or f"{show.counted(one.adds, 'more broken state')}")
+        (
+            number,
+            one.rule.title,
+            f"{len(one.separates)} of {states - 1}",
+            show.some_of(one.first, 3) or f"{show.counted(one.adds, 'more broken state')}",
+        )
         for number, one in enumerate(rules, 1)
     ]
     show.grid(out, rows, heads=("", "rule", "states", "the first to tell it from"), styles=("dim", None, None, "dim"))
@@ -140,16 +145,14 @@ def _told(
         out.print(f"[yellow]not tried:[/yellow] {show.clean(text)}")
     if further:
         show.section(out, "What these rules do not catch, and what would")
-        show.grid(out, [(one.rule.title, f"{show.counted(one.adds, 'state')}: {_names(one.first, 2)}") for one in further[:6]], styles=(None, "dim"))
+        show.grid(
+            out, [(one.rule.title, f"{show.counted(one.adds, 'state')}: {show.some_of(one.first, 2)}") for one in further[:6]], styles=(None, "dim")
+        )
     out.print(f"\nthe plan's own rules catch {_score(now)}")
     if options.write:
         out.print(f"[dim]next:[/dim] they stand in the plan now; yendo check {show.clean(options.package)}, then build and prove")
     else:
         out.print(f"[dim]next:[/dim] yendo detect derive {show.clean(options.package)} --write, to put them into the plan")
-
-
-def _names(names: Sequence[str], most: int = 4) -> str:
-    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
 def _score(strength: Strength) -> str:
@@ -226,7 +229,7 @@ def rows(out: Console, found: Strength) -> None:
     lines = []
     for row in found.rows:
         what = f"{row.sort}, which counts as installed" if row.wanted and row.sort != "installed" else row.sort
-        lines.append((what, f"{row.right} of {row.total}", _names(row.wrong, 3)))
+        lines.append((what, f"{row.right} of {row.total}", show.some_of(row.wrong, 3)))
     show.grid(out, lines, heads=("kind of state", "right", "judged wrongly" if found.false_absent else "not caught"), styles=(None, None, "dim"))
 
 

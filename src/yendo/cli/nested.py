@@ -114,9 +114,9 @@ def assignments(words: Sequence[str]) -> dict[str, str]:
 def things(found: Sequence[Thing], most: int = 3) -> str:
     """A few things by name, and how many more."""
     from yendo.effects.things import label
+    from yendo.terms.amounts import some_of
 
-    shown = [label(thing) for thing in found[:most]]
-    return ", ".join(shown) + (f" and {len(found) - most} more" if len(found) > most else "")
+    return some_of([label(thing) for thing in found], most)
 
 
 def effect_words(trial: Trial) -> str:

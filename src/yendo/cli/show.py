@@ -13,10 +13,10 @@ from rich.table import Table
 from rich.text import Text
 
 from yendo.effects.effect import NOUNS
-from yendo.terms.amounts import counted, size_in_words
+from yendo.terms.amounts import counted, size_in_words, some_of
 
 PLAIN_WIDTH = 160
-__all__ = ["clean", "console", "counted", "emit", "grid", "printable", "section", "size", "told", "working"]
+__all__ = ["clean", "console", "counted", "emit", "grid", "printable", "section", "size", "some_of", "told", "working"]
 
 
 def console(*, error: bool = False) -> Console:

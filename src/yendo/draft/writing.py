@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Mapping
+from typing import Any
 
 import msgspec
 import tomlkit
@@ -14,6 +16,19 @@ from yendo.plan import Rule
 def literal(text: str) -> tomlkit.items.String:
     """A Windows path reads best without doubled backslashes."""
     return tomlkit.string(text, literal="\\" in text and "'" not in text and "\n" not in text)
+
+
+def value(given: Any) -> Any:
+    """A value of a table, texts as :func:`literal` writes them."""
+    return literal(given) if isinstance(given, str) else given
+
+
+def table(values: Mapping[str, Any]) -> Table:
+    """Values as a table of a plan."""
+    made = tomlkit.table()
+    for key, given in values.items():
+        made.add(key, value(given))
+    return made
 
 
 def spaced(text: str) -> str:
@@ -29,10 +44,4 @@ def array(*tables: Table) -> tomlkit.items.AoT:
 
 
 def rules_of(rules: list[Rule]) -> tomlkit.items.AoT:
-    array = tomlkit.aot()
-    for rule in rules:
-        table = tomlkit.table()
-        for key, value in msgspec.to_builtins(rule).items():
-            table.add(key, literal(value) if isinstance(value, str) else value)
-        array.append(table)
-    return array
+    return array(*(table(msgspec.to_builtins(rule)) for rule in rules))

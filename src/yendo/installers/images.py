@@ -181,19 +181,19 @@ def opened(path: Path, inside: str | None = None) -> Iterator[tuple[Path, str]]:
         for entry in beside:
             if entry.path not in wanted:
                 (top / entry.path).unlink()
-        for entry in beside:
-            if entry.path in wanted:
+            elif entry.path != name:  # which is there already, to be read
                 image.extract(entry.path, top / entry.path)
         yield top / name, f"{path.name} (SHA-256 {digest.of_file(path)[:16]}…), {name}"
 
 
 def _meant(image: Image, inside: str | None) -> str:
-    found = image.installers()
     if inside:
         exact = [entry.path for entry in image.entries() if entry.path.lower() == inside.replace("\\", "/").lstrip("/").lower()]
-        if not exact:
-            raise Usage(f"{image.path.name} has no file {inside}; its installers: {', '.join(entry.path for entry in found) or 'none'}")
-        return exact[0]
+        if exact:
+            return exact[0]
+    found = image.installers()  # looks into every one of them
+    if inside:
+        raise Usage(f"{image.path.name} has no file {inside}; its installers: {', '.join(entry.path for entry in found) or 'none'}")
     if len(found) != 1:
         raise Usage(f"{image.path.name} holds {len(found)} installers; say which by --inside: {', '.join(entry.path for entry in found)}")
     return found[0].path

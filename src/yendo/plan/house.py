@@ -112,7 +112,7 @@ class Standing(Written, frozen=True, kw_only=True):
     repair: tuple[AnyStep, ...] = ()
 
     def steps(self, verb: str) -> tuple[Step, ...]:
-        return {"install": self.install, "uninstall": self.uninstall, "repair": self.repair}[verb]
+        return tuple(getattr(self, verb))
 
 
 class House(Written, frozen=True, kw_only=True):
@@ -128,6 +128,13 @@ class House(Written, frozen=True, kw_only=True):
     before: Standing = Standing()
     after: Standing = Standing()
     plan: dict[str, Any] = {}
+
+    def standing(self) -> Iterator[tuple[str, str, int, Step]]:
+        """Every standing step: ``before`` or ``after``, the verb, its number from 0 on, the step."""
+        for where, standing in (("before", self.before), ("after", self.after)):
+            for verb in model.VERBS:
+                for at, step in enumerate(standing.steps(verb)):
+                    yield where, verb, at, step
 
 
 class Furnished(msgspec.Struct, frozen=True):
@@ -214,16 +221,14 @@ def _wrong(raw: Any, found: dict[places.Path, int]) -> Iterator[Problem]:
 
 def _standing(house: House, path: FilePath, found: dict[places.Path, int]) -> Iterator[Problem]:
     """Standing steps that bring files, which would have to lie in every workspace."""
-    for where, standing in (("before", house.before), ("after", house.after)):
-        for verb in ("install", "uninstall", "repair"):
-            for at, step in enumerate(standing.steps(verb)):
-                try:
-                    brings = bool(kind_of(step).sources(step, path.parent)) or getattr(step, "media", None)
-                except YendoError:
-                    brings = True
-                if brings:
-                    line = places.nearest(found, (where, verb, at))
-                    yield Problem(line, f"[[{where}.{verb}]] {at + 1}: a standing step cannot bring files; a package of its own can ([[need]])")
+    for where, verb, at, step in house.standing():
+        try:
+            brings = bool(kind_of(step).sources(step, path.parent)) or getattr(step, "media", None)
+        except YendoError:
+            brings = True
+        if brings:
+            line = places.nearest(found, (where, verb, at))
+            yield Problem(line, f"[[{where}.{verb}]] {at + 1}: a standing step cannot bring files; a package of its own can ([[need]])")
 
 
 def furnish(raw: dict[str, Any], house: House, lines: Mapping[places.Path, int], own: dict[places.Path, int], file: str) -> dict[str, int]:
@@ -250,8 +255,6 @@ def furnish(raw: dict[str, Any], house: House, lines: Mapping[places.Path, int],
                 known = {setting: one for setting, one in value.items() if setting in raw.get("settings", {})}
                 if known:
                     fill(raw, {key: {name: known}}, ())
-    for where, standing in (("before", house.before), ("after", house.after)):
-        for verb in ("install", "uninstall", "repair"):
-            for at in range(len(standing.steps(verb))):
-                given[f"{where}.{verb}.{at + 1}"] = places.nearest(dict(lines), (where, verb, at))
+    for where, verb, at, _ in house.standing():
+        given[f"{where}.{verb}.{at + 1}"] = places.nearest(dict(lines), (where, verb, at))
     return given

@@ -49,11 +49,9 @@ def origins(plan: Plan, lines: Mapping[places.Path, int], why: Mapping[str, Any]
 def _standing(plan: Plan) -> Iterator[Origin]:
     """The steps that stand in no plan, and are in the package all the same."""
     furnished = plan.furnished
-    for place, line in furnished.given.items() if furnished else ():
-        where, verb, *number = place.split(".")
-        if where in ("before", "after") and number:
-            step = getattr(furnished.house, where).steps(verb)[int(number[0]) - 1]
-            yield Origin(place, str(step.__struct_config__.tag), f"{furnished.file.name}:{line}", step.note)
+    for where, verb, at, step in furnished.house.standing() if furnished else ():
+        place = f"{where}.{verb}.{at + 1}"
+        yield Origin(place, str(step.__struct_config__.tag), f"{furnished.file.name}:{furnished.given[place]}", step.note)
 
 
 def _leaves(data: Any, path: places.Path) -> Iterator[tuple[places.Path, Any]]:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import threading
 import time
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from datetime import UTC, datetime
 from pathlib import Path
@@ -129,15 +129,6 @@ class Cell(msgspec.Struct, frozen=True):
         return "passed" if any(phase.outcome == "passed" for phase in phases) else "not executed"
 
 
-def _numbered(cells: Iterable[tuple[Machine, Scenario]]) -> Iterator[tuple[int, tuple[Machine, Scenario]]]:
-    """Each cell with how often it was there before, since one may be asked for twice."""
-    seen: dict[tuple[str, str], int] = {}
-    for machine, scenario in cells:
-        key = machine.name, scenario.id
-        yield seen.setdefault(key, 0), (machine, scenario)
-        seen[key] += 1
-
-
 def matrix(
     package: Path,
     machines: Sequence[Machine],
@@ -181,11 +172,9 @@ def matrix(
     with ThreadPoolExecutor(max_workers=max(1, jobs)) as pool:
         try:
             # the longest first, so that no worker is left alone with one in the end; the cells come in the order of the matrix
-            order = sorted(todo, key=lambda at: (at[0].place == "simulation", -at[1].verbs))
-            running = {
-                (machine.name, scenario.id, number): pool.submit(play, (machine, scenario)) for number, (machine, scenario) in _numbered(order)
-            }
-            return [running[machine.name, scenario.id, number].result() for number, (machine, scenario) in _numbered(todo)]
+            order = sorted(range(len(todo)), key=lambda at: (todo[at][0].place == "simulation", -todo[at][1].verbs))
+            running = {at: pool.submit(play, todo[at]) for at in order}
+            return [running[at].result() for at in range(len(todo))]
         except BaseException:  # above all Ctrl-C: what is being played in other threads ends at once
             pool.shutdown(wait=False, cancel_futures=True)
             for machine in machines:

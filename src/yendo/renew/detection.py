@@ -57,7 +57,7 @@ def again(work: Work, own: list[dict[str, Any]], from_derive: bool, names: Mappi
     drafted = [dict(rule) for rule in merge.plain(work.now.document).get("detect", [])]
     rules: list[dict[str, Any]] = drafted
     holder = tomlkit.document()
-    holder["detect"] = writing.array(*(_as_table(rule) for rule in own))
+    holder["detect"] = writing.array(*(writing.table(rule) for rule in own))
     work.merge.moved += merge.renamed(holder["detect"], {old: new for old, new in names.items() if old != new}, "detect")
     moved_own = [merge.plain(rule) for rule in holder["detect"]]  # type: ignore[union-attr]
     _set_rules(work, [*rules, *moved_own])
@@ -78,7 +78,7 @@ def again(work: Work, own: list[dict[str, Any]], from_derive: bool, names: Mappi
             stay.append(rule)
             work.merge.kept.append(Kept("detect", str(rule.get("kind"))))
         else:
-            text = merge.as_toml(_as_table(was))
+            text = merge.as_toml(writing.table(was))
             work.merge.conflicts.append(
                 Conflict(
                     f"detect, {rule.get('kind')}",
@@ -118,14 +118,7 @@ def _held(work: Work, rules: list[dict[str, Any]]) -> dict[str, str]:
 def _set_rules(work: Work, rules: list[dict[str, Any]]) -> None:
     work.mine.pop("detect", None)
     if rules:
-        work.mine["detect"] = writing.array(*(_as_table(rule) for rule in rules))
-
-
-def _as_table(rule: Mapping[str, Any]) -> Any:
-    table = tomlkit.table()
-    for key, value in rule.items():
-        table.add(key, writing.literal(value) if isinstance(value, str) else value)
-    return table
+        work.mine["detect"] = writing.array(*(writing.table(rule) for rule in rules))
 
 
 def _normal(rule: Mapping[str, Any]) -> Any:

@@ -169,11 +169,11 @@ class Merge:
             rows = tomlkit.array()
             for row in value:
                 entry = tomlkit.inline_table()
-                entry.update({name: writing.literal(cell) if isinstance(cell, str) else cell for name, cell in row.items()})
+                entry.update({name: writing.value(cell) for name, cell in row.items()})
                 rows.append(entry)
             mine[key] = rows.multiline(True)
         else:
-            mine[key] = writing.literal(value) if isinstance(value, str) else value
+            mine[key] = writing.value(value)
 
     # --- arrays of tables -------------------------------------------------------------------------------
 
@@ -248,7 +248,7 @@ def _table(item: Mapping[str, Any]) -> Table:
         elif isinstance(value, dict):
             table.add(key, _table(value))
         else:
-            table.add(key, writing.literal(value) if isinstance(value, str) else value)
+            table.add(key, writing.value(value))
     return table
 
 

@@ -217,7 +217,7 @@ class _Renewing(Work):
                 table["kind"].comment(f"{self.words[1]} does not take the place of {self.words[0]} by itself")
                 self.mine["install"] = writing.array(table, *self.mine["install"])  # type: ignore[misc]
                 self.merge.moved.append(Moved("install", None, "remove-previous"))
-        return words.of_meeting(one.kind, one.text, one.lost, {"over": self.words[0]})
+        return words.of_meeting(one.kind, one.text, one.lost, self.words[0])
 
     # --- the end --------------------------------------------------------------------------------------
 

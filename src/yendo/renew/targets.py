@@ -113,12 +113,17 @@ def _move(work: Work, step: Any, name: str) -> None:
 
 
 def _transform_out(work: Work, step: Any, name: str, reason: str) -> None:
-    rest = [one for one in merge.plain(step["transforms"]) if one != name]
-    if rest:
-        step["transforms"] = rest
-    else:
-        del step["transforms"]
+    _without(step, "transforms", name)
     work.merge.conflicts.append(Conflict(name, "it is applied", "you named it", "it is not", reason, "taken out", f'transforms = ["{name}"]'))
+
+
+def _without(step: Any, key: str, name: str) -> None:
+    """Takes one name out of a list of a step, and the list with the last."""
+    rest = [one for one in merge.plain(step[key]) if one != name]
+    if rest:
+        step[key] = rest
+    else:
+        del step[key]
 
 
 def properties(work: Work) -> None:
@@ -143,11 +148,7 @@ def features(work: Work) -> None:
     known = {one.id for one in payload.features} if payload else set()
     for step in work.steps() if work.both_msi else []:
         for name in [name for name in merge.plain(step.get("features", [])) if name not in known and "{setting." not in name]:
-            rest = [one for one in merge.plain(step["features"]) if one != name]
-            if rest:
-                step["features"] = rest
-            else:
-                del step["features"]
+            _without(step, "features", name)
             work.merge.conflicts.append(
                 Conflict(
                     "install, the installer.features",

@@ -3,20 +3,19 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from yendo.effects import Effect, File, RegistryKey, label
+from yendo.effects import Effect, File, label
 from yendo.effects.effect import NOUNS
 from yendo.effects.things import kind_of
 from yendo.installers.account import Account
-from yendo.terms.amounts import counted, size_in_words
+from yendo.terms.amounts import counted, size_in_words, some_of
 
-_FEW = 3
 # Of these one by one, since each has a life of its own on a machine; the rest is counted.
 _NAMED = ("service", "environment", "part", "access-rights")
-_EXPECTED = ("product", "uninstall-entry")
+_EXPECTED = ("product", "uninstall-entry", "registry-key")  # every version brings its own of these
 
 
 class Difference(msgspec.Struct, frozen=True):
@@ -83,7 +82,7 @@ def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference
     )
     kinds = dict.fromkeys(kind for kind, _ in [*after, *before])
     for kind in sorted(kinds, key=lambda kind: (kind not in _NAMED, kind != "file", kind)):
-        if kind in _EXPECTED or kind == kind_of(RegistryKey("HKLM", "x")):
+        if kind in _EXPECTED:
             continue
         if kind == "folder" and any(key[0] == "file" for key in {*before} ^ {*after}):
             continue  # folders follow what is in them
@@ -107,9 +106,9 @@ def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference
         size = sum(thing.size or 0 for thing in come if isinstance(thing, File))
         if come:
             amount = f", {size_in_words(size)}" if size else ""
-            yield Difference(f"{counted(len(come), noun)} more{amount}: {_list([label(thing) for thing in come])}")
+            yield Difference(f"{counted(len(come), noun)} more{amount}: {some_of([label(thing) for thing in come])}")
         if gone:
-            yield Difference(f"{counted(len(gone), noun)} gone: {_list([label(thing) for thing in gone])}")
+            yield Difference(f"{counted(len(gone), noun)} gone: {some_of([label(thing) for thing in gone])}")
         if other:
             yield Difference(f"{counted(len(other), noun)} different")
 
@@ -118,8 +117,7 @@ def _inside(old: Account, new: Account) -> Iterator[Difference]:
     before, after = ({one.name: one for one in side.properties} for side in (old, new))
     for name in before:
         if name not in after and before[name].in_silence:
-            heir = successor(name, old, new)
-            yield Difference(f"{name} is gone, {f'{heir} may have taken its place' if heir else 'nothing replaces it'}", True)
+            yield Difference(property_gone(name, old, new), True)
     for name, one in after.items():
         if name not in before and one.in_silence:
             yield Difference(f"new property {name}{f', {one.default} by default' if one.default else ''}")
@@ -143,6 +141,12 @@ def _inside(old: Account, new: Account) -> Iterator[Difference]:
         yield Difference(f"its silent command line is another: {lines[1] or 'unknown'}", True)
 
 
+def property_gone(name: str, old: Account, new: Account) -> str:
+    """That a property is gone, and what may have taken its place."""
+    heir = successor(name, old, new)
+    return f"{name} is gone, {f'{heir} may have taken its place' if heir else 'nothing replaces it'}"
+
+
 def successor(name: str, old: Account, new: Account) -> str | None:
     """A property of the new version that stands where one of the old stood, or is called nearly the same."""
     before, after = ({one.name: one for one in side.properties} for side in (old, new))
@@ -153,13 +157,8 @@ def successor(name: str, old: Account, new: Account) -> str | None:
     return same[0] if same else next(iter(difflib.get_close_matches(name, fresh, 1, 0.75)), None)
 
 
-def _list(names: Sequence[str]) -> str:
-    return ", ".join(names[:_FEW]) + (f" and {len(names) - _FEW} more" if len(names) > _FEW else "")
-
-
-def of_meeting(kind: str, text: str, lost: Sequence[str], words: Mapping[str, str]) -> Difference:
+def of_meeting(kind: str, text: str, lost: Sequence[str], over: str) -> Difference:
     """How the new version goes over the old one."""
-    over = words.get("over", "the old version")
     if lost:
-        return Difference(f"over {over}: {kind}, {text}; the removal takes {counted(len(lost), 'file')} of the new one along: {_list(lost)}", True)
+        return Difference(f"over {over}: {kind}, {text}; the removal takes {counted(len(lost), 'file')} of the new one along: {some_of(lost)}", True)
     return Difference(f"over {over}: {kind}, {text}", kind != "upgrade")

@@ -84,8 +84,7 @@ class Work:
         known = [{one.name for one in side.properties} for side in (self.was.account, self.now.account)]
         if name not in known[0] or name in known[1]:
             return ""
-        heir = words.successor(name, self.was.account, self.now.account)
-        return f"{name} is gone, {f'{heir} may have taken its place' if heir else 'nothing replaces it'}"
+        return words.property_gone(name, self.was.account, self.now.account)
 
     def parsed(self) -> Plan | None:
         """The plan as it stands; None where it cannot be read yet."""

@@ -7,7 +7,7 @@ from pathlib import Path
 
 import msgspec
 
-from yendo import atomic
+from yendo import atomic, digest
 from yendo.effects import Effect, Environment, File, Folder, Product, RegistryKey, UninstallEntry, label
 from yendo.effects.things import kind_of
 from yendo.errors import YendoError
@@ -87,8 +87,8 @@ def record(workspace: Path, plan: Plan, built: build.Built) -> None:
     body = Claims(
         id=built.manifest.id,
         digest=built.digest,
-        plan=hashlib.sha256((workspace / "plan.toml").read_bytes()).hexdigest(),
-        house=hashlib.sha256(plan.furnished.file.read_bytes()).hexdigest() if plan.furnished else "",
+        plan=digest.of_file(workspace / "plan.toml"),
+        house=digest.of_file(plan.furnished.file) if plan.furnished else "",
         needs=tuple((need.package, need.version or "") for need in plan.need if need.package),
         claims=tuple(sorted(set(claims), key=lambda claim: (claim.kind, claim.identity))),
         inputs=tuple(inputs),

@@ -2,16 +2,16 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 
 from yendo import atomic, digest
 
 FILE = ".yendo/claims.json"
+_T = TypeVar("_T")
 
 
 class Claim(msgspec.Struct, frozen=True, array_like=True):
@@ -51,12 +51,17 @@ class Claims(msgspec.Struct, frozen=True, omit_defaults=True):
     blind: str = ""
 
 
-def read(workspace: Path) -> Claims | None:
-    """What was written down at the last build; None where there is nothing that can be read."""
+def load(path: Path, kind: type[_T]) -> _T | None:
+    """What a file of ours holds; None where it is not there or cannot be read."""
     try:
-        return msgspec.json.decode((workspace / FILE).read_bytes(), type=Claims)
+        return msgspec.json.decode(path.read_bytes(), type=kind)
     except (OSError, msgspec.MsgspecError):
         return None
+
+
+def read(workspace: Path) -> Claims | None:
+    """What was written down at the last build; None where there is nothing that can be read."""
+    return load(workspace / FILE, Claims)
 
 
 def checked(workspace: Path, findings: Any) -> None:
@@ -64,5 +69,5 @@ def checked(workspace: Path, findings: Any) -> None:
     path = workspace / ".yendo" / "checked.json"
     path.parent.mkdir(exist_ok=True)
     errors = sum(finding.severity == "error" for finding in findings)
-    plan = hashlib.sha256((workspace / "plan.toml").read_bytes()).hexdigest()
+    plan = digest.of_file(workspace / "plan.toml")
     atomic.write(path, msgspec.json.encode({"plan": plan, "errors": errors}) + b"\n")

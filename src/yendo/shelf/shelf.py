@@ -15,7 +15,7 @@ from typing import Any
 
 import msgspec
 
-from yendo import atomic
+from yendo import atomic, digest
 from yendo.facts.versions import VersionRange
 from yendo.shelf import record as form
 from yendo.shelf.record import Claim, Claims
@@ -119,10 +119,7 @@ def listing(folder: Path, cache: Path | None = None) -> Shelf:
 
 
 def _kept(file: Path | None) -> _Kept | None:
-    try:
-        found = msgspec.json.decode(file.read_bytes(), type=_Kept) if file else None
-    except (OSError, msgspec.MsgspecError):
-        return None
+    found = form.load(file, _Kept) if file else None
     return found if found is not None and found.form == _FORM else None
 
 
@@ -170,12 +167,6 @@ def _stamp(path: str) -> str:
 # --- one workspace -----------------------------------------------------------------------------------
 
 
-class _Built(msgspec.Struct):
-    """Of a build's record, what a row needs."""
-
-    digest: str
-
-
 class _Manifest(msgspec.Struct):
     id: str
     name: str
@@ -216,8 +207,8 @@ def row(place: Path, name: str) -> Row:
         except (UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, TypeError, ValueError) as error:
             return Row(name, "", place.name, "", 0, "", "unreadable", f"plan.toml: {error}"[:200], False, "", (), ())
     state, why, stale, passed, failed = _state(place, plan, known, package, manifest)
-    digest = known.digest if known is not None and manifest is not None else ""
-    return Row(name, said.id, said.name, said.version, said.revision, said.publisher, state, why, stale, digest, passed, failed)
+    built = known.digest if known is not None and manifest is not None else ""
+    return Row(name, said.id, said.name, said.version, said.revision, said.publisher, state, why, stale, built, passed, failed)
 
 
 def _package(place: Path, known: Claims | None) -> tuple[Path | None, _Manifest | None]:
@@ -242,7 +233,7 @@ def _state(
     place: Path, plan: str, known: Claims | None, package: Path | None, manifest: _Manifest | None
 ) -> tuple[str, str, bool, tuple[str, ...], tuple[str, ...]]:
     """``(state, why not further, stale, scenarios passed, scenarios failed)``."""
-    looked = _checked(place)
+    looked = form.load(place / ".yendo" / "checked.json", _Checked)
     fresh = looked is not None and looked.plan == plan
     state = "checked" if fresh and looked is not None and not looked.errors else "drafted"
     why = (
@@ -283,30 +274,22 @@ def _stale(place: Path, plan: str, known: Claims) -> str:
         from yendo.plan import house
 
         above = house.find(place)
-        if above is not None and hashlib.sha256(above.read_bytes()).hexdigest() != known.house:
+        if above is not None and digest.of_file(above) != known.house:
             return "the house file has changed since the build"
     return ""
 
 
-def _checked(place: Path) -> _Checked | None:
-    try:
-        return msgspec.json.decode((place / ".yendo" / "checked.json").read_bytes(), type=_Checked)
-    except (OSError, msgspec.MsgspecError):
-        return None
-
-
-def _proofs(package: Path, digest: str) -> tuple[tuple[str, ...], tuple[str, ...], int]:
+def _proofs(package: Path, built: str) -> tuple[tuple[str, ...], tuple[str, ...], int]:
     """What passed and what failed on these bytes, and how many records are of others."""
     passed, failed, other = [], [], 0
     head = f"{package.name}.proof-"
     for entry in sorted(os.scandir(package.parent), key=lambda entry: entry.name):
         if not entry.name.startswith(head):
             continue
-        try:
-            proof = msgspec.json.decode(Path(entry.path).read_bytes(), type=_Proof)
-        except (OSError, msgspec.MsgspecError):
+        proof = form.load(Path(entry.path), _Proof)
+        if proof is None:
             continue
-        if proof.digest != digest:
+        if proof.digest != built:
             other += 1
         elif any(phase.outcome == "failed" for phase in proof.phases):
             failed.append(f"{proof.scenario} on {proof.machine}")

@@ -356,7 +356,7 @@ def _item(value: Any, *, inline: bool = False) -> Any:
         for one in value:
             array.append(_item(one, inline=True))
         return array.multiline(len(array) > 1 and isinstance(value[0], dict))
-    return writing.literal(value) if isinstance(value, str) else value
+    return writing.value(value)
 
 
 def _table(value: dict[str, Any]) -> Any:

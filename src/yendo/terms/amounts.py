@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from typing import Annotated, Literal
 
 import msgspec
@@ -61,6 +62,11 @@ def counted(count: int, noun: str) -> str:
     """``1 rule``, ``3 rules``, ``2 lines in the list``."""
     head, of, rest = noun.partition(" in ")
     return f"{count} {head}{'' if count == 1 else 's'}{of}{rest}"
+
+
+def some_of(names: Sequence[str], most: int = 3) -> str:
+    """A few by name, and how many more."""
+    return ", ".join(names[:most]) + (f" and {len(names) - most} more" if len(names) > most else "")
 
 
 class Written(msgspec.Struct, frozen=True, forbid_unknown_fields=True, omit_defaults=True, kw_only=True):
