@@ -5,11 +5,15 @@ The stub is a real interpreter, so on a machine that runs 32-bit programs it jud
 
 from __future__ import annotations
 
+import bz2
 import lzma
 import re
 import struct
+import zlib
+from contextvars import ContextVar
 from functools import cache
 from pathlib import Path
+from typing import NamedTuple
 
 from yendo.formats.pe import Image
 from yendo.formats.script_exe import MARK, ScriptExe, find
@@ -41,19 +45,78 @@ def base() -> tuple[bytes, bytes]:
         return file.read(start), header
 
 
-def packed(data: bytes) -> bytes:
-    """A block as the format keeps it: LZMA with its five bytes of properties."""
-    engine = lzma.LZMACompressor(lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_LZMA1, "dict_size": 1 << 23, "lc": 3, "lp": 0, "pb": 2}])
-    body = b"\x5d" + struct.pack("<I", 1 << 23) + engine.compress(data) + engine.flush()
-    return struct.pack("<I", len(body) | 0x80000000) + body
+class Form(NamedTuple):
+    """One way to write the same script. ``marked``: a byte before LZMA says whether branches were converted (``converted``)."""
+
+    method: str = "lzma"
+    solid: bool = False
+    text: str = "narrow"
+    bits: int = 32
+    dictionary: int = 1 << 23
+    marked: bool = False
+    converted: bool = False
+
+    def pack(self, data: bytes) -> bytes:
+        match self.method:
+            case "deflate":
+                return raw_deflate(data, bare=self.text == "narrow")
+            case "bzip2":
+                return shortened(data)
+            case "none":
+                return data
+        filters = [{"id": lzma.FILTER_LZMA1, "dict_size": self.dictionary, "lc": 3, "lp": 0, "pb": 2, "mode": lzma.MODE_FAST, "nice_len": 32, "mf": lzma.MF_HC3}]
+        engine = lzma.LZMACompressor(lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_X86}, *filters] if self.converted else filters)
+        front = bytes([self.converted]) if self.marked else b""
+        return front + b"\x5d" + struct.pack("<I", self.dictionary) + engine.compress(data) + engine.flush()
+
+    def block(self, data: bytes) -> bytes:
+        """A block as the format keeps it: its length, marked where it is packed, and the data; in one stream never packed by itself."""
+        if self.solid or self.method == "none":
+            return struct.pack("<I", len(data)) + data
+        body = self.pack(data)
+        return struct.pack("<I", len(body) | 0x80000000) + body
+
+
+def shortened(data: bytes) -> bytes:
+    """A stream of bzip2 in the short form: without header, checksums and the randomising bit."""
+    out = ""
+    for begin in range(0, max(len(data), 1), 800_000):
+        bits = "".join(f"{byte:08b}" for byte in bz2.compress(data[begin : begin + 800_000]))[32:]
+        out += f"{0x31:08b}" + bits[48 + 32 + 1 : bits.rfind(f"{0x177245385090:048b}")]
+    out += f"{0x17:08b}"
+    out += "0" * (-len(out) % 8)
+    return int(out, 2).to_bytes(len(out) // 8, "big")
+
+
+def raw_deflate(data: bytes, *, bare: bool) -> bytes:
+    """Deflate as this family has it: what cannot be made smaller is stored, ``bare`` behind a length without its complement.
+
+    The independent reader wants bare lengths in headers and where texts have 8 bits a character, else complements.
+    """
+    if not bare:
+        engine = zlib.compressobj(9, zlib.DEFLATED, -15)
+        return engine.compress(data) + engine.flush()
+    out = bytearray()
+    for at in range(0, len(data), 0x1000):
+        piece = data[at : at + 0x1000]
+        engine = zlib.compressobj(9, zlib.DEFLATED, -15)
+        packed = engine.compress(piece) + engine.flush(zlib.Z_FULL_FLUSH)  # which ends with an empty stored block
+        out += packed[:-2] if len(packed) < len(piece) else b"\0" + struct.pack("<H", len(piece)) + piece
+    return bytes(out) + b"\x03\0"
+
+
+FORM: ContextVar[Form] = ContextVar("the form that scripts are written in")
 
 
 class Script:
     """Collects instructions, texts and data. Labels are names in the place of jumps."""
 
-    def __init__(self, folder: str = r"$PROGRAMFILES\Tidewell Sounder") -> None:
+    def __init__(self, folder: str = r"$PROGRAMFILES\Tidewell Sounder", form: Form | None = None) -> None:
         self.stub, self.header = base()
+        self.form = form or FORM.get(Form())
         self.texts = bytearray(self._part(3, 4))
+        if self.form.text == "wide":
+            self.texts = bytearray(b"".join(bytes([byte, 0]) for byte in self.texts))
         self.rows: list[list[object]] = []
         self.labels: dict[str, int] = {}
         self.blocks = bytearray()
@@ -66,23 +129,26 @@ class Script:
         return self.header[begin:end]
 
     def text(self, text: str) -> int:
+        wide = self.form.text == "wide"
         coded = bytearray()
         for piece in re.split(r"(\$\[\w+\]|\$\w+)", text):
             name = piece[1:].strip("[]")
             if piece.startswith("$") and name in VARIABLES:
                 number = VARIABLES[name]
-                coded += bytes([253, number & 0x7F | 0x80, number >> 7 | 0x80])
+                coded += (b"\x03\0" if wide else b"\xfd") + bytes([number & 0x7F | 0x80, number >> 7 | 0x80])
             elif piece.startswith("$") and name in SHELL:
-                coded += bytes([254, *SHELL[name]])
+                coded += (b"\x02\0" if wide else b"\xfe") + bytes(SHELL[name])
+            elif wide:
+                coded += piece.encode("utf-16-le")
             else:
                 coded += b"".join(bytes([252, byte]) if byte >= 252 else bytes([byte]) for byte in piece.encode("cp1252"))
-        place = len(self.texts)
-        self.texts += coded + b"\0"
+        place = len(self.texts) // (2 if wide else 1)
+        self.texts += coded + (b"\0\0" if wide else b"\0")
         return place
 
     def data(self, content: bytes) -> int:
         place = len(self.blocks)
-        self.blocks += packed(content)
+        self.blocks += self.form.block(content)
         return place
 
     def do(self, name: str, *operands: object) -> Script:
@@ -113,7 +179,7 @@ class Script:
     def uninstaller(self, path: str, script: Script) -> Script:
         """Writes an uninstaller: the icon's block (empty), and behind it the whole other script."""
         place = self.data(b"\0" * 8)
-        self.blocks += packed(script.behind(1))
+        self.blocks += self.form.block(script.behind(1))
         return self.do("write uninstaller", path, place, 8, "")
 
     def _encoded(self) -> bytes:
@@ -140,21 +206,27 @@ class Script:
         entries = self._encoded()
         # An uninstaller copies itself, by a name and a command line that its header holds.
         copies = (self.text(r"$TEMP\$[1]u_.exe"), self.text('"$TEMP\\$[1]u_.exe" $0 _?=$INSTDIR\\')) if flags & 1 else (-1, -1)
-        fixed = bytearray(self.header[:300])
+        layout = struct.Struct("<II" if self.form.bits == 32 else "<QI")
+        front = 4 + 8 * layout.size
+        fixed = bytearray(self.header[:4]) + bytes(8 * layout.size) + self.header[68:300]
         pages = self._part(0, 1)
         pages = b"".join(pages[at : at + 8] + struct.pack("<3i", -1, -1, -1) + pages[at + 20 : at + 64] for at in range(0, len(pages), 64))
-        sections = b"".join(struct.pack("<6i", 0, -1, 1, code, length, 0) + bytes(1024) for code, length in self.sections)
+        unit = 2 if self.form.text == "wide" else 1
+        sections = b"".join(struct.pack("<6i", 0, -1, 1, code, length, 0) + bytes(1024 * unit) for code, length in self.sections)
         languages, rest = self._part(4, 5), self.header[struct.unpack_from("<I", self.header, 4 + 8 * 5)[0] :]
-        place = 300
+        place = len(fixed)
         counts = (len(pages) // 64, len(self.sections), len(self.rows), 0, 1, 1 if rest else 0)
         for number, (part, count) in enumerate(zip((pages, sections, entries, bytes(self.texts), languages, rest), counts, strict=True)):
-            struct.pack_into("<II", fixed, 4 + 8 * number, place, count)
+            layout.pack_into(fixed, 4 + layout.size * number, place, count)
             place += len(part)
-        struct.pack_into("<10i", fixed, 68 + 40, self.init, self.success, *[-1] * 8)
-        struct.pack_into("<ii", fixed, 68 + 80 + 132, self.folder, 0)
-        struct.pack_into("<ii", fixed, 68 + 80 + 140, *copies)
+        struct.pack_into("<10i", fixed, front + 40, self.init, self.success, *[-1] * 8)
+        struct.pack_into("<ii", fixed, front + 80 + 132, self.folder, 0)
+        struct.pack_into("<ii", fixed, front + 80 + 140, *copies)
         header = bytes(fixed) + pages + sections + entries + bytes(self.texts) + languages + rest
-        body = packed(header) + bytes(self.blocks)
+        if self.form.solid and self.form.method != "none":
+            body = self.form.pack(struct.pack("<I", len(header)) + header + bytes(self.blocks))
+        else:
+            body = self.form.block(header) + bytes(self.blocks)
         return struct.pack("<I", flags | 4) + MARK + struct.pack("<II", len(header), len(body) + 28) + body
 
     def build(self) -> bytes:

@@ -2,23 +2,27 @@
 
 from __future__ import annotations
 
-import bz2
+import hashlib
 import io
+import random
+import shutil
 import struct
+import subprocess
 import zlib
+from collections.abc import Iterator
 from pathlib import Path
 
 import pytest
 import script_specimens as scripts
-from conftest import Yendo, missing
+from conftest import Yendo, missing, parsed
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
 from yendo.effects import File, RegistryValue, State, UninstallEntry
 from yendo.errors import Unreadable
 from yendo.facts.surroundings import windows
+from yendo.formats import packing
 from yendo.formats import script_exe as form
-from yendo.formats import short_bzip2
 from yendo.installers import programs
 from yendo.installers.msi.describe import baseline
 from yendo.installers.script_exe.describe import messages
@@ -46,82 +50,108 @@ def run(script: scripts.Script, arguments: str = "/S", state: State | None = Non
     ).whole()
 
 
-def shortened(data: bytes) -> bytes:
-    """A stream of bzip2 in the short form: without header, checksums and the randomising bit. One block."""
-    bits = "".join(f"{byte:08b}" for byte in bz2.compress(data))[32:]
-    body = bits[48 + 32 + 1 : bits.rfind(f"{0x177245385090:048b}")]
-    out = f"{0x31:08b}{body}{0x17:08b}"
-    out += "0" * (-len(out) % 8)
-    return int(out, 2).to_bytes(len(out) // 8, "big")
-
-
 @settings(max_examples=60)
 @given(some.binary(min_size=1, max_size=3000) | some.text(alphabet="ab", min_size=1, max_size=4000).map(str.encode))
 def test_short_bzip2_is_undone(data: bytes) -> None:
-    assert short_bzip2.decompress(shortened(data), 1 << 20) == data
+    assert packing.unpack(scripts.shortened(data), "bzip2", 1 << 20) == data
 
 
 @settings(max_examples=80)
 @given(some.binary(max_size=400))
 def test_damaged_bzip2_is_refused(data: bytes) -> None:
     try:
-        assert len(short_bzip2.decompress(b"\x31" + data, 10_000)) <= 10_000
+        assert len(packing.unpack(b"\x31" + data, "bzip2", 10_000)) <= 10_000
     except Unreadable:
         pass
 
 
-def raw_deflate(data: bytes) -> bytes:
-    engine = zlib.compressobj(9, zlib.DEFLATED, -15)
-    return engine.compress(data) + engine.flush()
+@settings(max_examples=60)
+@given(some.lists(some.binary(max_size=200) | some.integers(0, 70_000).map(lambda size: random.Random(size).randbytes(size)), max_size=6), some.data())
+def test_stored_blocks_without_a_complement_are_read(pieces: list[bytes], data: some.DataObject) -> None:
+    """Stored and packed blocks by turns, the stored ones with and without what zlib insists on."""
+    packed, whole = b"", b""
+    for piece in pieces:
+        how = data.draw(some.sampled_from(["bare", "full", "packed"]))
+        if how == "packed":
+            engine = zlib.compressobj(9, zlib.DEFLATED, -15)
+            flushed = engine.compress(piece) + engine.flush(zlib.Z_FULL_FLUSH)  # it ends with an empty stored block
+            packed += flushed[: -2 * data.draw(some.booleans()) or None]
+        else:
+            piece = piece[:0xFFFF]
+            length = struct.pack("<H", len(piece))
+            if how == "bare" and piece[:2] == bytes(byte ^ 0xFF for byte in length):
+                continue
+            packed += b"\0" + length + (bytes(byte ^ 0xFF for byte in length) if how == "full" else b"") + piece
+        whole += piece
+    assert packing.unpack(packed + b"\x03\0", "deflate", 1 << 20) == whole
 
 
-def repacked(packing: str, solid: bool) -> bytes:
-    """The files specimen with its header and data packed in another way."""
-    script = scripts.CASES["files"]()
-    whole = opened(script.build())
-    blocks, at, moved = [], 0, {}
-    while at < len(script.blocks):
-        moved[at] = sum(len(block) + 4 for block in blocks) if solid else None
-        blocks.append(whole.data(at))
-        at = whole.follower(at)
-    pack = {"deflate": raw_deflate, "bzip2": shortened, "none": lambda data: data}[packing]
-    header = bytearray(whole.header)
-    entries = struct.unpack_from("<II", header, 4 + 16)
-
-    def place(old: int, new: int) -> None:
-        for number in range(entries[1]):
-            row = entries[0] + 28 * number
-            if struct.unpack_from("<i", header, row)[0] == 20 and struct.unpack_from("<i", header, row + 12)[0] == old:
-                struct.pack_into("<i", header, row + 12, new)
-
-    if solid:
-        for old, new in sorted(moved.items(), reverse=True):
-            place(old, new or 0)
-        stream = struct.pack("<I", len(header)) + bytes(header) + b"".join(struct.pack("<I", len(block)) + block for block in blocks)
-        body = raw_deflate(stream)
-    else:
-        packed, olds = [], list(moved)
-        for block in blocks:
-            data = pack(block)
-            packed.append(struct.pack("<I", len(data) | (0 if packing == "none" else 0x80000000)) + data)
-        for number in range(len(olds) - 1, -1, -1):
-            place(olds[number], sum(map(len, packed[:number])))
-        front = pack(bytes(header))
-        body = struct.pack("<I", len(front) | (0 if packing == "none" else 0x80000000)) + front + b"".join(packed)
-    return script.stub + struct.pack("<I", 4) + form.MARK + struct.pack("<II", len(header), len(body) + 28) + body
+FORMS = [
+    *(scripts.Form(method, solid, text, bits) for method in ("none", "deflate", "bzip2", "lzma") for solid in (False, True)
+      for text, bits in (("narrow", 32), ("wide", 32), ("wide", 64))),
+    *(scripts.Form("lzma", solid, dictionary=1 << size) for solid in (False, True) for size in (16, 20, 23, 24, 25, 26, 27)),
+    *(scripts.Form("lzma", solid, marked=True, converted=converted) for solid in (False, True) for converted in (False, True)),
+]  # fmt: skip
 
 
-@pytest.mark.parametrize(("packing", "solid"), [("deflate", False), ("bzip2", False), ("none", False), ("deflate", True)])
-def test_every_packing_gives_the_same_script(tmp_path: Path, packing: str, solid: bool) -> None:
-    data = repacked(packing, solid)
+def named(form: scripts.Form) -> str:
+    packed = f"{form.method}-{'stream' if form.solid else 'blocks'}-{form.text}{form.bits}-{form.dictionary >> 10}K"
+    return packed + ("-marked" if form.marked else "") + ("-converted" if form.converted else "")
+
+
+@pytest.fixture(params=FORMS, ids=named)
+def form_written(request: pytest.FixtureRequest) -> Iterator[scripts.Form]:
+    token = scripts.FORM.set(request.param)
+    yield request.param
+    scripts.FORM.reset(token)
+
+
+PROGRAM = b"MZ" + b"\xe8\x10\x20\0\0\x90\xe9\x01\xff\xff\xff" * 400 + random.Random(1).randbytes(70_000)
+
+
+def formed() -> scripts.Script:
+    """A program with branches in it, a file that cannot be packed smaller, an empty one, and an uninstaller."""
+    removes = scripts.Script()
+    removes.do("delete file", r"$INSTDIR\sounder.exe").do("delete file", r"$INSTDIR\remove.exe").do("remove folder", "$INSTDIR", 1).section()
+    script = scripts.Script()
+    script.do("make folder", "$INSTDIR", 1).place("sounder.exe", PROGRAM).place("notes.txt", b"Depths in metres.\r\n" * 50).place("empty.txt", b"")
+    return script.uninstaller(r"$INSTDIR\remove.exe", removes).section()
+
+
+def test_every_form_is_read(form_written: scripts.Form, yendo: Yendo, tmp_path: Path) -> None:
+    """Methods x blocks or one stream x texts and widths x dictionaries x the byte before LZMA, each with its uninstaller.
+
+    7-Zip, a reader that we did not write, unpacks the same files from the same bytes.
+    """
+    form_of = form_written
+    data = formed().build()
     script = opened(data)
-    assert (script.compression, script.solid) == (packing, solid)
-    around = windows()
-    other = Run(script, around, baseline(around), program=r"C:\Hand over\x.exe").whole()
-    assert {str(effect) for effect in other.effects} == {str(effect) for effect in run(scripts.CASES["files"]()).effects}
-    assert {getattr(effect.thing, "sha256", None) for effect in other.effects} == {
-        getattr(effect.thing, "sha256", None) for effect in run(scripts.CASES["files"]()).effects
-    }
+    wanted = "filtered lzma" if form_of.marked else form_of.method
+    assert script.compression == wanted and script.solid == (form_of.solid and form_of.method != "none")
+    assert script.wide == (form_of.text == "wide")
+    (tmp_path / "setup.exe").write_bytes(data)
+    told = parsed(yendo("read", tmp_path / "setup.exe", "--json", "--effects"))
+    files = [effect["thing"] for effect in told["effects"]["list"] if effect["thing"]["kind"] == "file"]
+    placed = {file["path"].rpartition("\\")[2]: file.get("sha256") for file in files}
+    assert placed["sounder.exe"] == hashlib.sha256(PROGRAM).hexdigest()
+    assert placed["notes.txt"] == hashlib.sha256(b"Depths in metres.\r\n" * 50).hexdigest() and "empty.txt" in placed
+    assert "remove.exe" in placed and told["silent"]["uninstall"]["command"].endswith("/S")
+    if not shutil.which("7z"):
+        missing("7z", "apt-get install p7zip-full")
+    out = tmp_path / "out"
+    done = subprocess.run(["7z", "x", "-y", f"-o{out}", str(tmp_path / "setup.exe")], capture_output=True, text=True, check=False)
+    assert next(out.rglob("sounder.exe")).read_bytes() == PROGRAM, done.stdout
+    assert next(out.rglob("notes.txt")).read_bytes() == b"Depths in metres.\r\n" * 50
+
+
+def test_first_bytes_that_read_as_a_length() -> None:
+    """One LZMA stream with a dictionary of 8 MB: 5D 00 00 80 is also the length of a packed block of 93 bytes."""
+    token = scripts.FORM.set(scripts.Form("lzma", True))
+    try:
+        data = formed().build()
+    finally:
+        scripts.FORM.reset(token)
+    assert data[data.index(form.MARK) + 24 :][:5] == bytes.fromhex("5d00008000") and opened(data).solid
 
 
 def test_wide_strings_are_read(tmp_path: Path) -> None:

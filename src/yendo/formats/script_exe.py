@@ -8,17 +8,15 @@ in the behaviour of stubs that interpret headers written by our tests.
 
 from __future__ import annotations
 
-import lzma
 import struct
-import zlib
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from functools import cached_property
-from typing import BinaryIO, Literal
+from typing import BinaryIO
 
 import msgspec
 
-from yendo.errors import NotCovered, Unreadable
-from yendo.formats import short_bzip2
+from yendo.errors import Unreadable
+from yendo.formats.packing import Method, looks_like, unpack, unpacked
 from yendo.formats.pe import Image
 from yendo.formats.slices import at
 
@@ -28,7 +26,6 @@ FIRST = 28
 MAX_HEADER, MAX_FILE, MAX_ENTRIES = 32 << 20, 2 << 30, 1 << 18
 UNINSTALLER, SILENT, NO_CHECK, CHECK = 1, 2, 4, 8  # flags of the first header
 PACKED = 0x80000000
-Compression = Literal["none", "deflate", "bzip2", "lzma"]
 
 
 class Instruction(msgspec.Struct, frozen=True, gc=False):
@@ -80,40 +77,12 @@ def find(file: BinaryIO, image: Image) -> int | None:
     return None
 
 
-def _lzma(data: bytes) -> lzma.LZMADecompressor:
-    properties, dictionary = data[0], struct.unpack_from("<I", data, 1)[0]
-    if properties >= 225 or dictionary > 1 << 28:
-        raise Unreadable("the packed data asks for a dictionary of more than 256 MB")
-    return lzma.LZMADecompressor(
-        lzma.FORMAT_RAW,
-        filters=[
-            {"id": lzma.FILTER_LZMA1, "lc": properties % 9, "lp": properties // 9 % 5, "pb": properties // 45, "dict_size": max(dictionary, 4096)}
-        ],
-    )
+class Reading(msgspec.Struct, frozen=True):
+    """One way to read what lies behind the first header. ``size``: of the packed header, 0 in one stream."""
 
-
-def unpack(data: bytes, kind: Compression, limit: int) -> bytes:
-    """Unpacks at most ``limit`` bytes. Raises Unreadable on damaged data."""
-    try:
-        match kind:
-            case "none":
-                return data[:limit]
-            case "deflate":
-                return zlib.decompressobj(-15).decompress(data, limit)
-            case "bzip2":
-                return short_bzip2.decompress(data, limit)
-        return _lzma(data).decompress(data[5:], limit)
-    except (zlib.error, lzma.LZMAError, struct.error, EOFError) as error:
-        raise Unreadable(f"the packed data is damaged: {error}") from error
-
-
-def _kind_of(data: bytes) -> Compression:
-    """How a block is packed, by its first bytes."""
-    if data[:3] == b"\x5d\0\0" and len(data) > 6 and data[5] == 0:
-        return "lzma"
-    if data[:1] == b"\x31" and len(data) > 1 and data[1] < 14:
-        return "bzip2"
-    return "deflate"
+    method: Method
+    solid: bool
+    size: int = 0
 
 
 class ScriptExe:
@@ -127,50 +96,65 @@ class ScriptExe:
         if not 0 < self.header_size <= MAX_HEADER:
             raise Unreadable(f"the script's header says at offset {start + 20} that it is {self.header_size} bytes long")
         self.solid, self.data_start = False, 0
-        self.compression: Compression = "none"
-        self.header = self._header()
-        self._tables()
+        self.compression: Method = "none"
+        self._believe()
 
     @property
     def is_uninstaller(self) -> bool:
         return bool(self.flags & UNINSTALLER)
 
-    def _header(self) -> bytes:
+    def _believe(self) -> None:
+        """Tries what the bytes can mean, and believes the reading whose header has its stated size and whose tables hold together.
+
+        The first bytes decide nothing: one LZMA stream with a dictionary of 8 MB begins like the length of a packed block.
+        """
         begin = self.start + FIRST
         head = at(self.file, begin, 16)
         if len(head) < 8:
             raise Unreadable(f"the script's header is cut short at offset {begin}")
-        size = struct.unpack_from("<I", head)[0]
-        if size & PACKED and size & ~PACKED <= self.end - begin:
-            self.compression = _kind_of(head[4:])
-            self.data_start = begin + 4 + (size & ~PACKED)
-            found = unpack(at(self.file, begin + 4, size & ~PACKED), self.compression, self.header_size)
-        elif size == self.header_size:
-            self.data_start = begin + 4 + size
-            found = at(self.file, begin + 4, size)
-        else:
-            self.solid, self.compression = True, _kind_of(head)
-            found = unpack(at(self.file, begin, min(self.end - begin, MAX_HEADER)), self.compression, self.header_size + 4)
-            if len(found) < 4 or struct.unpack_from("<I", found)[0] != self.header_size:
-                raise Unreadable(f"what is packed at offset {begin} does not begin with the script's header")
-            found = found[4:]
-        if len(found) < self.header_size:
-            raise Unreadable(f"the script's header at offset {begin} unpacks to {len(found)} bytes, stated are {self.header_size}")
-        return found
+        refused: list[Exception] = []
+        for reading in self._readings(head, begin):
+            try:
+                self.header = self._unpacked(reading, begin)
+                self._tables()
+            except (Unreadable, struct.error) as error:
+                refused.append(error)
+                continue
+            self.solid, self.compression = reading.solid, reading.method
+            self.data_start = begin + 4 + reading.size
+            return
+        raise Unreadable(f"the script's header at offset {begin} unpacks in no known way; the likeliest one ends with: {refused[0]}")
+
+    def _readings(self, head: bytes, begin: int) -> Iterator[Reading]:
+        stated = struct.unpack_from("<I", head)[0]
+        size = stated & ~PACKED
+        if stated == self.header_size:
+            yield Reading("none", False, size)
+        blocks = [Reading(method, False, size) for method in looks_like(head[4:])] if stated & PACKED and size <= self.end - begin else []
+        stream = [Reading(method, True) for method in looks_like(head)]
+        # where both are possible, the packed header of a block is shorter than what it unpacks to
+        yield from blocks + stream if size < self.header_size else stream + blocks
+
+    def _unpacked(self, reading: Reading, begin: int) -> bytes:
+        """The header by one reading. Raises Unreadable where it does not have exactly the stated size."""
+        front = 4 if reading.solid else 0
+        where, packed = (begin, min(self.end - begin, MAX_HEADER)) if reading.solid else (begin + 4, reading.size)
+        raw = at(self.file, where, packed)
+        if not reading.solid and len(raw) < packed:
+            raise Unreadable(f"the script's header at offset {where} is cut short")
+        found = unpack(raw, reading.method, self.header_size + (front or 1))
+        if reading.solid and (len(found) < 4 or struct.unpack_from("<I", found)[0] != self.header_size):
+            raise Unreadable(f"what is packed at offset {begin} does not begin with the script's header")
+        if len(found) - front != self.header_size:
+            raise Unreadable(f"the script's header at offset {begin} unpacks to {len(found) - front} bytes, stated are {self.header_size}")
+        return found[front:]
 
     def _tables(self) -> None:
         header = self.header
         if len(header) < 300:
             raise Unreadable("the script's header is shorter than its fixed part")
         self.header_flags = struct.unpack_from("<I", header)[0]
-        # A stub for 64-bit Windows has offsets of eight bytes in its list of blocks.
-        wide_offsets = struct.unpack_from("<I", header, 8)[0] == 0 and struct.unpack_from("<I", header, 4)[0] >= 300
-        form, step = ("<QI", 12) if wide_offsets else ("<II", 8)
-        blocks = [struct.unpack_from(form, header, 4 + step * number) for number in range(8)]
-        self.fixed = 4 + 8 * step
-        for offset, _ in blocks:
-            if offset > len(header):
-                raise Unreadable(f"a table of the script begins at {offset} of {len(header)}")
+        blocks = self._blocks(header)
         (pages, sections, entries, strings, languages) = blocks[:5]
         if entries[1] > MAX_ENTRIES or entries[0] + 28 * entries[1] > len(header):
             raise Unreadable(f"the script states {entries[1]} instructions at {entries[0]}, beyond its {len(header)} bytes")
@@ -193,6 +177,16 @@ class ScriptExe:
         self.functions = fixed[10:20]
         after = self.fixed + 80 + 4 * 33
         self.folder, self.folder_appended, self.copy_name = struct.unpack_from("<iii", header, after)
+
+    def _blocks(self, header: bytes) -> list[tuple[int, int]]:
+        """The tables by offset and count. A stub for 64-bit Windows has offsets of eight bytes in this list."""
+        for layout in (struct.Struct("<II"), struct.Struct("<QI")):
+            found = [layout.unpack_from(header, 4 + layout.size * number) for number in range(8)]
+            self.fixed = 4 + 8 * layout.size
+            begins = [offset for offset, count in found[:5] if count or offset]
+            if begins and begins == sorted(begins) and begins[0] >= self.fixed and begins[-1] <= len(header):
+                return found
+        raise Unreadable(f"the script's tables do not follow one another in its {len(header)} bytes")
 
     @staticmethod
     def _page(header: bytes, offset: int) -> Page:
@@ -231,30 +225,19 @@ class ScriptExe:
         """Reads from the one packed stream; it is unpacked from its start as far as is asked for."""
         held = bytearray()
         source = at(self.file, self.start + FIRST, self.end - self.start - FIRST)
-        if self.compression == "bzip2":
-            raise NotCovered("data packed as one bzip2 stream is not unpacked by this version; its header is")
-        engine = zlib.decompressobj(-15) if self.compression == "deflate" else _lzma(source)
-        fed = 0 if self.compression == "deflate" else 5
-        waiting = b""
+        pieces = unpacked(source, self.compression)
+        base = self.header_size + 4
 
         def take(offset: int, size: int) -> bytes:
-            nonlocal fed, waiting
-            base = self.header_size + 4
-            while len(held) < base + offset + size and not engine.eof:
+            if offset < 0:
+                raise Unreadable(f"data of the script begins at {offset}")
+            while len(held) < base + offset + size:
+                piece = next(pieces, None)
+                if piece is None:
+                    break
+                held.extend(piece)
                 if len(held) > MAX_FILE:
                     raise Unreadable("the packed data unpacks to more than 2 GB")
-                if isinstance(engine, lzma.LZMADecompressor):
-                    piece = b"" if not engine.needs_input else source[fed : fed + (1 << 20)]
-                    fed += len(piece)
-                    out = engine.decompress(piece, 1 << 22)
-                else:
-                    waiting = waiting or source[fed : fed + (1 << 20)]
-                    fed += 0 if engine.unconsumed_tail else len(waiting)
-                    out = engine.decompress(waiting, 1 << 22)
-                    waiting = engine.unconsumed_tail
-                held.extend(out)
-                if not out and fed >= len(source):
-                    break
             return bytes(held[base + offset : base + offset + size])
 
         return take
@@ -272,17 +255,18 @@ class ScriptExe:
 
     def data(self, offset: int, limit: int = MAX_FILE) -> bytes:
         """A block of data, unpacked. Raises Unreadable, or where it is longer than ``limit``."""
-        try:
-            if self.solid:
-                size = struct.unpack("<I", self._stream(offset, 4))[0]
-                if size > limit:
-                    raise Unreadable(f"data of the script unpacks to {size} bytes")
-                return self._stream(offset + 4, size)
-            begin, size, packed = self.place(offset)
-            raw = at(self.file, begin, size)
-            out = unpack(raw, self.compression, limit + 1) if packed else raw
-        except (zlib.error, lzma.LZMAError, struct.error, EOFError) as error:
-            raise Unreadable(f"the packed data is damaged: {error}") from error
+        if self.solid:
+            length = self._stream(offset, 4)
+            size = int.from_bytes(length, "little")
+            if size > limit:
+                raise Unreadable(f"data of the script unpacks to {size} bytes")
+            found = self._stream(offset + 4, size)
+            if len(length) < 4 or len(found) < size:
+                raise Unreadable(f"data of the script at {offset} is cut short")
+            return found
+        begin, size, packed = self.place(offset)
+        raw = at(self.file, begin, size)
+        out = unpack(raw, self.compression, limit + 1) if packed else raw
         if len(out) > limit:
             raise Unreadable(f"data of the script at {offset} unpacks to more than {limit} bytes")
         return out

@@ -6,6 +6,8 @@ six bytes, a checksum and a bit; blocks are of 900,000 bytes at most.
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+
 from yendo.errors import Unreadable
 
 _BLOCK, _END, _MAX_BLOCK = 0x31, 0x17, 900_000
@@ -29,23 +31,22 @@ class _Bits:
         return value
 
 
-def decompress(data: bytes, limit: int) -> bytes:
-    """Unpacks at most ``limit`` bytes. Raises Unreadable on damaged data."""
-    bits, out = _Bits(data), bytearray()
-    while len(out) < limit:
+def blocks(data: bytes) -> Iterator[bytes]:
+    """What is packed, block by block. Raises Unreadable on damaged data."""
+    bits = _Bits(data)
+    while True:
         try:
             mark = bits.take(8)
         except Unreadable:
-            break
+            return
         if mark == _END:
-            break
+            return
         if mark != _BLOCK:
             raise Unreadable(f"a packed block begins with {mark:#x}")
-        out += _block(bits, limit - len(out))
-    return bytes(out[:limit])
+        yield _block(bits)
 
 
-def _block(bits: _Bits, limit: int) -> bytes:
+def _block(bits: _Bits) -> bytes:
     start = bits.take(24)
     used = bits.take(16)
     alphabet = [
@@ -70,7 +71,7 @@ def _block(bits: _Bits, limit: int) -> bytes:
         chosen.append(order[0])
     size = len(alphabet) + 2
     tables = [_codes(bits, size) for _ in range(groups)]
-    return _restore(_symbols(bits, tables, chosen, alphabet), start, limit)
+    return _restore(_symbols(bits, tables, chosen, alphabet), start)
 
 
 def _codes(bits: _Bits, size: int) -> dict[tuple[int, int], int]:
@@ -124,7 +125,7 @@ def _symbols(bits: _Bits, tables: list[dict[tuple[int, int], int]], chosen: list
     raise Unreadable("a packed block has no end")
 
 
-def _restore(last: bytearray, start: int, limit: int) -> bytes:
+def _restore(last: bytearray, start: int) -> bytes:
     """Undoes the sorting of the block, and then the runs."""
     if not last or start >= len(last):
         raise Unreadable("a packed block begins nowhere")
@@ -147,6 +148,4 @@ def _restore(last: bytearray, start: int, limit: int) -> bytes:
             same = same + 1 if value == before else 1
             before = value
             out.append(value)
-        if len(out) > limit:
-            break
-    return bytes(out[:limit])
+    return bytes(out)
