@@ -157,7 +157,6 @@ def _edit(workspace: Path, seed: int, happened: set[str], chance: random.Random)
         edits["QUAY"] = "quay 7", bool({"property renamed", "property default"} & happened)
 
     def log_level() -> None:
-        del step["properties"]["LOGLEVEL"]
         wish("LOGLEVEL", "LOGLEVEL", "property gone" in happened, kind="property", name="LOGLEVEL", value="4")
 
     def manual() -> None:

@@ -117,9 +117,9 @@ FIRES = [
     ("restart-not-suppressed", swap('timeout = "30 min"', 'timeout = "30 min"\nrestart = "allow"'), "may restart", "restart ="),
     ("restart-not-suppressed", command(MSI.replace(" /norestart", "")), "may restart", "command ="),
     ("log-folder", command(MSI + ' /l*v "C:\\Logs of ours\\x.log"'), "may not exist", "command ="),
-    ("unknown-property", swap("SITE =", "SIET ="), "knows no property SIET", "SIET ="),
-    ("private-property", swap("SITE =", "Site ="), "not public", "Site ="),
-    ("clear-secret", swap("SITE =", 'DBPASSWORD = "tide123"\nSITE ='), "DBPASSWORD holds a secret", "DBPASSWORD ="),
+    ("unknown-property", swap("\nSITE =", "\nSIET ="), "knows no property SIET", "SIET ="),
+    ("private-property", swap("\nSITE =", "\nSite ="), "not public", "Site ="),
+    ("clear-secret", swap("\nSITE =", '\nDBPASSWORD = "tide123"\nSITE ='), "DBPASSWORD holds a secret", "DBPASSWORD ="),
     (
         "no-uninstall",
         both(cut("[[uninstall]]", "[[repair]]"), cut("[[install]]", "[[repair]]"), swap("[[repair]]", "[[install]]")),
@@ -209,6 +209,7 @@ def other_patch(folder: Path) -> None:
 
 
 FIRES_WHOLE: list[tuple[str, Change, str, str]] = [
+    ("property-twice", swap("[install.properties]", '[install.properties]\nSITE = "Kettle"'), "sets it to 'Marrowby'", "SITE ="),
     ("missing-file", swap('patch = "lantern-6.2.3.msp"', 'patch = "lantern-6.2.4.msp"'), "is not one of the [[media]]", "patch ="),
     ("missing-file", swap('media = "lantern-6.2.1.msi"\n', 'media = "lantern-6.2.1.msi"\n' + MST), "theirs.mst is not there", "transforms ="),
     ("change-misfit", swap("DesktopLantern", "DesktopLanter"), "no shortcut 'DesktopLanter'", "[[install.change]]"),
@@ -402,7 +403,7 @@ def test_harmless_spellings_are_not_scolded(workspace: Path, change: Change) -> 
 
 def test_the_command(workspace: Path, yendo: Yendo, tmp_path: Path) -> None:
     assert "nothing found" in yendo("check", workspace).stdout
-    swap("SITE =", "Site =")(workspace)
+    swap("\nSITE =", "\nSite =")(workspace)
     done = yendo("check", workspace, "--json", "--sarif", tmp_path / "f.sarif", expect=1)
     findings = parsed(done)["findings"]
     assert findings[0]["rule"] == "private-property" and findings[0]["line"] > 1
@@ -423,7 +424,7 @@ def test_a_plan_that_cannot_be_read(workspace: Path, yendo: Yendo, tmp_path: Pat
 
 
 def test_secrets_are_masked(workspace: Path, yendo: Yendo) -> None:
-    swap("SITE =", 'DBPASSWORD = "tide-and-time"\nSITE =')(workspace)
+    swap("\nSITE =", '\nDBPASSWORD = "tide-and-time"\nSITE =')(workspace)
     assert "tide-and-time" not in yendo("check", workspace, expect=1).stdout
     yendo("build", workspace)
     done = yendo("prove", workspace, "--json", expect=None)

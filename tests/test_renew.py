@@ -118,7 +118,7 @@ def test_a_transform_from_elsewhere_goes_along(whole: Path, share: Path, yendo: 
     yendo("transform", "make", whole, "-o", whole / "extras" / "site.mst")
     plan = whole / "plan.toml"
     text = plan.read_text("utf-8")
-    head, _, rest = text.partition("[[install.change]]")
+    head, _, rest = text.partition("[install.properties]")
     plan.write_text(head.rstrip() + '\ntransforms = ["extras/site.mst"]\n\n[[install]]' + rest.partition("[[install]]")[2], "utf-8")
     before = (whole / "extras" / "site.mst").read_bytes()
     found = renew(whole, share / "lantern-6.3.0.msi")

@@ -14,6 +14,7 @@ from yendo.installers.msi import changes, fitting, intent, layers, validate
 from yendo.plan import MsiStep
 from yendo.steps import transforms
 from yendo.steps.base import below
+from yendo.steps.msi import said_twice
 
 
 def _given(workspace: Workspace) -> Iterator[tuple[int, str, MsiStep, Database, Transform | Unreadable]]:
@@ -71,6 +72,24 @@ def change_misfit(workspace: Workspace) -> Report:
             yield workspace.line(verb, at, "change"), str(error), "put the file below extras/, or correct the path"
         except (Unreadable, layers.Refused):
             continue  # other rules say so
+
+
+@rule("property-twice", "error", "the command line wins over a transform, so one of the two decisions is silently lost")
+def property_twice(workspace: Workspace) -> Report:
+    for verb, at, step in workspace.steps():
+        if not isinstance(step, MsiStep):
+            continue
+        try:
+            found = said_twice(step, workspace.folder)
+        except (YendoError, layers.Refused):
+            continue  # other rules say so
+        for one in found:
+            line = workspace.line(verb, at, "properties", one.name)
+            if one.by == "change":
+                place = f"the change in line {workspace.line(verb, at, 'change', one.position)}"
+            else:
+                place = f"{one.by}, named in line {workspace.line(verb, at, 'transforms')},"
+            yield line, f"{one.name} is {one.given!r} here, and {place} sets it to {one.value!r}", "take one of the two out"
 
 
 @rule("component-rule", "error", "repair, patches and upgrades count by components, and take away or leave behind the wrong things")

@@ -6,6 +6,8 @@ import difflib
 import re
 from collections.abc import Iterator
 
+import msgspec
+
 from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
 from yendo.errors import Usage
@@ -15,7 +17,7 @@ from yendo.installers.msi import commandline
 from yendo.package import manifest as form
 from yendo.plan import CopyStep, MsiStep, TakeBackStep
 from yendo.steps import kind_of
-from yendo.steps.base import below
+from yendo.steps.base import below, in_extras
 from yendo.steps.copy import extras
 from yendo.steps.msi import delivered
 from yendo.terms.changes import PropertyChange
@@ -73,6 +75,13 @@ def missing_file(workspace: Workspace) -> Report:
                     yield workspace.line(verb, at, "from"), f"{step.source} holds no files", "put the files there"
             except Usage as error:
                 yield workspace.line(verb, at, "from"), str(error), "put the file below extras/, or correct the path"
+        elif not isinstance(step, MsiStep) and not list(kind_of(step).mistakes(step, workspace.at(verb, at))):
+            try:
+                kind_of(step).sources(step, workspace.folder)
+            except Usage as error:
+                named = next((key for key in step.__struct_fields__ if in_extras(str(getattr(step, key)))), "kind")
+                written = msgspec.structs.fields(type(step))[step.__struct_fields__.index(named)].encode_name if named != "kind" else "kind"
+                yield workspace.line(verb, at, written), str(error), "put it below extras/, or correct the path"
 
 
 @rule("open-conflict", "error", "the package is then neither what was decided nor what the vendor delivers now")

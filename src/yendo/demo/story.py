@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import re
 import shutil
 import tempfile
 from collections.abc import Callable
@@ -105,8 +106,8 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
     if "os" in document["when"]:  # type: ignore[operator]
         decide(document["when"], "os", ">=10.0.17763")
     install = document["install"]
+    decided: list[str] = []
     if by_transform:
-        del install[0]["properties"]  # type: ignore[index]  # the transform says it for every way the installer is called
         different = tomlkit.aot()
         for wanted in CHANGES:
             entry = tomlkit.table()
@@ -116,6 +117,7 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
     else:
         for name, value in (("SITE", "Marrowby"), ("AUTOUPDATE", "0")):
             decide(install[0]["properties"], name, value)  # type: ignore[index]
+        decided += ["SITE", "AUTOUPDATE"]
     target = r"%ProgramData%\Tidewell\Lantern\site.ini"
     copy, back, rule = tomlkit.table(), tomlkit.table(), tomlkit.table()
     for key, value in (("kind", "copy"), ("from", "extras/site.ini"), ("to", tomlkit.string(target, literal=True)), ("timeout", "1 min")):
@@ -129,7 +131,10 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
     install.append(copy)  # type: ignore[union-attr]
     document["uninstall"].insert(0, back)  # type: ignore[union-attr]
     document["detect"].append(rule)  # type: ignore[union-attr]
-    path.write_text(writing.spaced(tomlkit.dumps(document)), "utf-8")
+    text = writing.spaced(tomlkit.dumps(document))
+    for name in decided:
+        text = re.sub(rf"(?m)^# {name} = .* {draft.DEFAULT} .*\n", "", text)
+    path.write_text(text, "utf-8")
 
 
 def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Callable[[str], object] = lambda title: None) -> Story:

@@ -24,17 +24,22 @@ from yendo.installers.account import Account
 from yendo.installers.msi import changes, describe, engine, fitting, layers
 
 DECIDE, NOTES = "DECIDE", "notes.md"
+DEFAULT = "# stands:"  # before whose default a value is, in a plan's comments
 _NEEDS_SAYING = {"x64": ["x64"], "arm64": ["arm64"]}  # a 32-bit installer runs on every Windows
 
 
 class Drafted(msgspec.Struct, frozen=True):
-    """What was started: the plan, media that came along, files beside the installer that did not, open questions."""
+    """What was started: the plan, media that came along, files beside the installer that did not, open questions.
+
+    ``defaults`` are the values that stand where nobody decides, ``NAME: value``.
+    """
 
     plan: Path
     media: tuple[str, ...]
     strays: tuple[str, ...]
     missing: tuple[str, ...]
     decisions: tuple[str, ...]
+    defaults: tuple[str, ...] = ()
 
 
 def _digest(path: Path) -> tuple[str, int]:
@@ -72,6 +77,7 @@ class _Overlays(msgspec.Struct, frozen=True):
     version: str | None = None
     versions: tuple[str, ...] = ()  # after each patch
     effects: tuple[Effect, ...] = ()
+    said: dict[str, tuple[str, str]] = {}  # properties that a transform sets: its name and the value
 
 
 def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Overlays:
@@ -81,6 +87,7 @@ def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Over
     if account.family != "msi":
         raise Usage(f"transforms and patches go onto installer databases; {installer.name} is of family {account.family}")
     transforms, patches, notes, versions = [], [], [], []
+    said: dict[str, tuple[str, str]] = {}
     for path in files:
         family = recognise.recognise(path)
         if family == "msi-transform":
@@ -98,7 +105,8 @@ def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Over
                 if not fit.fits:
                     raise Usage(f"{path.name} {fit.in_words}; see `yendo transform fits {path.name} {installer.name}`")
                 notes += [f"transform {path.name}: {change.text} ({change.risk})" for change in changes.in_words(at, found) if change.risk]
-                at = layers.apply_transforms(at, [path])
+                before, at = fitting.facts(at), layers.apply_transforms(at, [path])
+                said |= {name: (path.name, value) for name, value in fitting.facts(at).items() if before.get(name) != value}
         for count in range(1, len(patches) + 1):
             with layers.layered(installer, transforms, patches[:count]) as after:
                 versions.append(fitting.facts(after).get("ProductVersion", ""))
@@ -108,7 +116,7 @@ def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Over
             outcome = engine.predict(after, surroundings, state)
     except layers.Refused as refused:
         raise Usage(refused.message) from refused
-    return _Overlays(tuple(transforms), tuple(patches), tuple(notes), versions[-1] if versions else None, tuple(versions), outcome.effects)
+    return _Overlays(tuple(transforms), tuple(patches), tuple(notes), versions[-1] if versions else None, tuple(versions), outcome.effects, said)
 
 
 class Proposal(msgspec.Struct, frozen=True):
@@ -123,6 +131,7 @@ class Proposal(msgspec.Struct, frozen=True):
     extras: dict[str, Path]
     missing: tuple[str, ...]
     decisions: list[str]
+    defaults: tuple[str, ...] = ()
 
 
 def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: str = "") -> Proposal:
@@ -144,7 +153,8 @@ def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: s
     decisions: list[str] = []
     document = _plan(account, installer.name, {name: _digest(path) for name, path in media.items()}, decisions, along, office, origin)
     office.leave_to_the_house(document, decisions)
-    return Proposal(account, document, media, {path.name: path for path in along.transforms}, tuple(missing), decisions)
+    standing = tuple(f"{name}: {value}" for name, value, _ in _defaults(account, along))
+    return Proposal(account, document, media, {path.name: path for path in along.transforms}, tuple(missing), decisions, standing)
 
 
 def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = (), *, named_house: Path | None = None, origin: str = "") -> Drafted:
@@ -164,13 +174,34 @@ def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = (),
     tops = {Path(name).parts[0].lower() for name in found.media} | {name.lower() for name in found.extras}
     strays = tuple(sorted(entry.name for entry in installer.parent.iterdir() if entry.name.lower() not in tops))
     _finish(folder, found.document, found.account, found.decisions, office)
-    return Drafted(folder / "plan.toml", tuple(found.media), strays, found.missing, tuple(found.decisions))
+    return Drafted(folder / "plan.toml", tuple(found.media), strays, found.missing, tuple(found.decisions), found.defaults)
 
 
 def _header(name: str) -> tomlkit.TOMLDocument:
     document = tomlkit.document()
-    document.add(tomlkit.comment(f"What the package for {name} is. Lines marked {DECIDE} wait for a person; then: yendo check"))
+    document.add(tomlkit.comment(writing.remark(f"What the package for {name} is. Lines marked {DECIDE} wait for a person; then: yendo check")))
     return document
+
+
+def _defaults(account: Account, along: _Overlays) -> list[tuple[str, str, str]]:
+    """What is installed where nobody decides otherwise: property, value, and whose it is. Nothing for an installer that is no database."""
+    found = []
+    for known in account.properties if account.family == "msi" else ():
+        if "Directory" in known.used_in or not known.in_silence:
+            continue
+        by, value = along.said.get(known.name, ("the vendor's default", known.default))
+        if value is not None:
+            found.append((known.name, value, f"{by}; used in {', '.join(known.used_in)}" if known.used_in else by))
+    return found
+
+
+def default_lines(account: Account, said: dict[str, tuple[str, str]]) -> list[str]:
+    """The same as the comments of a plan: a default is what happens anyway, no decision."""
+    lines = [
+        f"{writing.remark(f'{name} = {tomlkit.item(value).as_string()}')}   {DEFAULT} {writing.remark(words)}"
+        for name, value, words in _defaults(account, _Overlays(said=said))
+    ]
+    return ["take the # away in front of what you decide otherwise, or say it as a change; not both", *lines] if lines else []
 
 
 def _plan(
@@ -187,7 +218,7 @@ def _plan(
     if identity.publisher:
         package.add("publisher", identity.publisher)
     package.add("architecture", identity.architecture if identity.architecture in ("x64", "x86", "arm64") else "any")
-    package["architecture"].comment(str(account.why.get("identity.architecture", "")))
+    package["architecture"].comment(writing.remark(str(account.why.get("identity.architecture", ""))))
     if identity.language:
         package.add("language", identity.language)
     package.add("scope", "user" if identity.scope == "user" else "machine")
@@ -220,7 +251,7 @@ def _plan(
         when.add("architecture", _NEEDS_SAYING[identity.architecture])
         when["architecture"].comment(f"the installer is for {identity.architecture}")
     for condition in account.conditions:
-        when.add(tomlkit.comment(f"the installer itself asks: {condition.in_words}"))
+        when.add(tomlkit.comment(writing.remark(f"the installer itself asks: {condition.in_words}")))
     document.add("when", when)
 
     if account.processes:
@@ -236,12 +267,8 @@ def _plan(
     install.add("media", installer)
     install.add("timeout", "30 min")
     properties = tomlkit.table()
-    for known in account.properties:
-        if "Directory" in known.used_in or known.default is None or not known.in_silence:
-            continue
-        properties.add(known.name, known.default)
-        properties[known.name].comment(f"{DECIDE}: the vendor's default; used in {', '.join(known.used_in)}")
-        decisions.append(f"property {known.name}: the vendor's default is {known.default!r}")
+    for line in default_lines(account, along.said):
+        properties.add(tomlkit.comment(line))
     unset = [entry.name for entry in account.properties if entry.default is None and entry.in_silence]
     if unset:
         properties.add(tomlkit.comment("also known to the installer, unset: " + ", ".join(unset)))
@@ -276,7 +303,8 @@ def _plan(
         mend.add("timeout", "30 min")
         document.add("repair", writing.array(mend))
     if account.refused:
-        document.add(tomlkit.comment(f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"))
+        refusal = f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"
+        document.add(tomlkit.comment(writing.remark(refusal)))
         decisions.append(f"detect: none could be derived, the installer refuses a fresh machine: {account.refused}")
     document.add("detect", writing.rules_of(for_effects(along.effects or account.effects, account.processes)))
     return document

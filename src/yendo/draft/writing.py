@@ -18,6 +18,11 @@ def literal(text: str) -> tomlkit.items.String:
     return tomlkit.string(text, literal="\\" in text and "'" not in text and "\n" not in text)
 
 
+def remark(text: str) -> str:
+    """A text as it may stand behind a ``#``: an installer's own words may hold line ends and control characters."""
+    return re.sub(r"[\x00-\x1f\x7f\x85\u2028\u2029]+", " ", text).strip()
+
+
 def value(given: Any) -> Any:
     """A value of a table, texts as :func:`literal` writes them."""
     return literal(given) if isinstance(given, str) else given

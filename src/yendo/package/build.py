@@ -22,7 +22,7 @@ from yendo.package import manifest as form
 from yendo.plan import Plan
 from yendo.plan.model import VERBS
 from yendo.steps import kind_of
-from yendo.steps.base import below
+from yendo.steps.base import below, brought
 
 PIECE = 4 << 20
 RECORD = ".yendo/built.json"
@@ -220,8 +220,7 @@ def own_files(base: Path, plan: Plan) -> tuple[list[Path], dict[str, bytes]]:
         found.add(below(base, name, "extras"))
     for need in plan.need:
         if need.source:
-            folder = below(base, need.source, "extras")
-            found.update(path for path in folder.rglob("*") if path.is_file())
+            found.update(brought(base, need.source))
     return sorted(found), made
 
 

@@ -126,7 +126,7 @@ class Merge:
             if not there and base is not _ABSENT and new is _ABSENT:
                 del mine[key]
             return
-        if there is _ABSENT and isinstance(base, Mapping) and isinstance(new, Mapping):
+        if there is _ABSENT and isinstance(base, Mapping) and isinstance(new, Mapping) and (base or new):
             self.kept.append(Kept(place, "taken out"))  # who takes a whole table out does not want its new entries either
             return
         self._value(mine, key, base, new, place)

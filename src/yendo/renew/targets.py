@@ -133,6 +133,7 @@ def properties(work: Work) -> None:
         for key in list(given):
             why = work.gone(key)
             if not why:
+                _default_moved(work, key, given)
                 continue
             text = f"{key} = {merge.said(merge.plain(given[key]))}"
             place = f"install, the installer.properties.{key}"
@@ -141,6 +142,19 @@ def properties(work: Work) -> None:
             work.merge.kept[:] = [one for one in work.merge.kept if one.place != place]
             work.merge.conflicts.append(Conflict(place, text, "you give it", "nothing takes it", why, "taken out", f"[install.properties]\n{text}"))
             del given[key]
+
+
+def _default_moved(work: Work, key: str, given: Any) -> None:
+    """A decision taken while the vendor's default was another one: it stays, and is to be looked at again."""
+    place = f"install, the installer.properties.{key}"
+    before, after = (next((one.default for one in side.account.properties if one.name == key), None) for side in (work.was, work.now))
+    yours = merge.plain(given[key])
+    if before == after or yours == after or any(one.place == place for one in work.merge.conflicts):
+        return
+    old, fresh = work.words
+    why = f"you decided it; by default it was {merge.said(before)} in {old}"
+    work.merge.conflicts.append(Conflict(place, merge.said(yours), why, merge.said(after), f"the default of {fresh}", "yours stays"))
+    given[key].comment(f"{merge.MARK}: {fresh} says {merge.said(after)}, {old} said {merge.said(before)}")
 
 
 def features(work: Work) -> None:

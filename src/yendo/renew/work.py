@@ -101,4 +101,9 @@ class Work:
         there = [at for at, line in enumerate(lines) if line.startswith("# the installer itself asks: ")]
         if there:  # as the draft writes them, in one place
             lines = [*lines[: there[0]], *asks, *(line for at, line in enumerate(lines[there[0] :], there[0]) if at not in there)]
+        # and what stands without a decision, below the step's properties
+        stands = [at for at, line in enumerate(lines) if line.startswith("# ") and f" {draft.DEFAULT} " in line]
+        if stands:
+            fresh = [f"# {line}" for line in draft.default_lines(self.now.account, {}) if f" {draft.DEFAULT} " in line]
+            lines = [*lines[: stands[0]], *fresh, *(line for at, line in enumerate(lines[stands[0] :], stands[0]) if at not in stands)]
         return "\n".join(lines)

@@ -162,8 +162,9 @@ class Kind:
         )
 
     def sources(self, step: Any, base: Path) -> list[Path]:
-        """The files below ``extras/`` that the step brings. Raises Usage."""
-        return []
+        """The files below ``extras/`` that the step brings: whatever a key of it names there, whole folders too. Raises Usage."""
+        named = [getattr(step, name) for name in step.__struct_fields__]
+        return sorted({path for name in named if isinstance(name, str) and in_extras(name) for path in brought(base, name)})
 
     def made(self, step: Any, at: At) -> dict[str, bytes]:
         """The files that are made for the step at build time, by their names in the package. Raises Usage."""
@@ -194,6 +195,27 @@ def below(workspace: Path, name: str, *rooms: str) -> Path:
     if not path.exists():
         raise Usage(f"{name} is not there; put the file there, or correct the path")
     return path
+
+
+def in_extras(name: str) -> bool:
+    """Whether a key names something of the workspace that comes along."""
+    return name.replace("\\", "/").lower().startswith("extras/")
+
+
+def brought(base: Path, name: str) -> list[Path]:
+    """The files that a key below ``extras/`` names, those of a folder with everything below it.
+
+    Raises Usage where nothing is there, and for a link: it could lead anywhere.
+    """
+    top = below(base, name, "extras")
+    found = sorted(top.rglob("*")) if top.is_dir() else [top]
+    for path in found:
+        if path.is_symlink():
+            raise Usage(f"{path.relative_to(base.resolve()).as_posix()} is a link; put the file itself there")
+    files = [path for path in found if path.is_file()]
+    if not files:
+        raise Usage(f"{name} holds no files; put them there")
+    return files
 
 
 def in_package(base: Path, path: Path) -> str:

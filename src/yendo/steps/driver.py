@@ -4,11 +4,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yendo.errors import Usage
-from yendo.steps.base import Action, At, Kind, Result, Step, below, packaged
+from yendo.steps.base import Action, At, Kind, Result, Step, packaged
 from yendo.terms.amounts import Text
 
 if TYPE_CHECKING:
@@ -34,9 +33,6 @@ class DriverKind(Kind):
             f'pnputil.exe /add-driver "{packaged(step.source)}\\*.inf" /subdirs /install',
             codes={"0": "done", "259": "not needed", "3010": "restart"},
         )
-
-    def sources(self, step: DriverStep, base: Path) -> list[Path]:
-        return sorted(path for path in below(base, step.source, "extras").rglob("*") if path.is_file())
 
     def mistakes(self, step: DriverStep, at: At) -> Iterator[tuple[str, str, str]]:
         try:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
-from yendo.steps.base import Action, At, Kind, Meaning, Result, Step, below, packaged, quoted
+from yendo.steps.base import Action, At, Kind, Meaning, Result, Step, in_extras, packaged
 from yendo.steps.exe import run_or_assume
 
 if TYPE_CHECKING:
@@ -16,7 +15,8 @@ if TYPE_CHECKING:
 class FeatureStep(Step, tag="feature", frozen=True, kw_only=True):
     """Switches a part of the operating system on or off by its name, or adds it from a cabinet below ``extras/``.
 
-    ``source`` is a folder with the system's files, where the machine does not have them; then none are fetched.
+    ``source`` is a folder with the system's files, where the machine does not have them; then none are fetched. One below
+    ``extras/`` comes along, whole; else it is a place that every machine reaches.
     """
 
     name: str = ""
@@ -44,7 +44,8 @@ class FeatureKind(Kind):
                 f'dism.exe /online /quiet /norestart /add-package /packagepath:"{packaged(step.cabinet)}"',
                 codes=codes,
             )
-        limit = f" /source:{quoted(step.source)} /limitaccess" if step.source else ""
+        source = packaged(step.source) if in_extras(step.source) else step.source
+        limit = f' /source:"{source}" /limitaccess' if source else ""
         line = "dism.exe /online /quiet /norestart /{0}-feature /featurename:" + step.name
         on, off = line.format("enable") + " /all" + limit, line.format("disable")
         return Action(
@@ -54,9 +55,6 @@ class FeatureKind(Kind):
             codes=codes,
             reverse=off if step.change == "on" else on,
         )
-
-    def sources(self, step: FeatureStep, base: Path) -> list[Path]:
-        return [below(base, step.cabinet, "extras")] if step.cabinet else []
 
     def mistakes(self, step: FeatureStep, at: At) -> Iterator[tuple[str, str, str]]:
         if step.change == "on" and step.name and not step.source:

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
 from yendo.errors import Usage
-from yendo.steps.base import MSI_CODES, Action, At, Kind, Result, Step, below, packaged
+from yendo.steps.base import MSI_CODES, Action, At, Kind, Result, Step, below, brought, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.amounts import Identifier, Text
 from yendo.terms.settings import Name, Value, names_in
@@ -66,7 +66,7 @@ class IncludeKind(Kind):
         folder = below(base, step.source, "extras")
         if not (folder / "manifest.json").is_file():
             raise Usage(f"{step.source} is no built package: it has no manifest.json; build it, and put its folder there")
-        return sorted(path for path in folder.rglob("*") if path.is_file())
+        return brought(base, step.source)
 
     def perform(self, action: Action, host: Host) -> Result:
         if host.carry_other is None:

@@ -10,11 +10,11 @@ from typing import TYPE_CHECKING, Any, Literal
 import msgspec
 
 from yendo.effects.keys import pack_code
-from yendo.errors import YendoError
+from yendo.errors import Usage, YendoError
 from yendo.formats.msi import Database
-from yendo.installers.msi import commandline, fitting
+from yendo.installers.msi import commandline, fitting, layers
 from yendo.steps import transforms
-from yendo.steps.base import MSI_CODES, MSI_GONE, Action, At, Kind, Result, Step, packaged
+from yendo.steps.base import MSI_CODES, MSI_GONE, Action, At, Kind, Result, Step, below, packaged
 from yendo.steps.exe import recording, recording_name, run_or_assume
 from yendo.terms.amounts import Code, Text
 from yendo.terms.changes import Change, EnvironmentChange, PropertyChange, RegistryChange
@@ -179,6 +179,40 @@ def command(at: At, log: str | None = None) -> str:
     return " ".join([line, *(commandline.assign(name, str(value)) for name, value in given.items())])
 
 
+class Twice(msgspec.Struct, frozen=True):
+    """A property that is set in two places: what stands on the command line wins, and the other decision is lost.
+
+    ``by``: ``change`` with the change's position, or the name of the transform that sets it.
+    """
+
+    name: str
+    given: str
+    by: str
+    value: str
+    position: int = -1
+
+
+def said_twice(step: MsiStep, workspace: Path) -> list[Twice]:
+    """The properties that a step sets both for its command line and by a change or a transform. Raises Usage, Unreadable, Refused.
+
+    Source: the Windows Installer takes the command line's value over that of a transform's Property table.
+    """
+    given = {name: str(value) for name, value in step.properties.items()}
+    found = [
+        Twice(one.name, given[one.name], "change", str(one.value), position)
+        for position, one in enumerate(step.change)
+        if isinstance(one, PropertyChange) and one.name in given
+    ]
+    if given and step.transforms:
+        with Database(below(workspace, f"media/{step.media}", "media")) as database:
+            at: Database = database
+            for transform, name in zip(transforms.given(workspace, step), step.transforms, strict=True):
+                before, at = fitting.facts(at), layers.apply_transforms(at, [transform])
+                after = fitting.facts(at)
+                found += [Twice(key, given[key], name, after[key]) for key in given if key in after and after[key] != before.get(key)]
+    return found
+
+
 class MsiKind(Kind):
     step = MsiStep
     reversal = "by steps"
@@ -229,6 +263,12 @@ class MsiKind(Kind):
         return [path for path in named if path.is_relative_to(base / "extras")]
 
     def made(self, step: MsiStep, at: At) -> dict[str, bytes]:
+        try:
+            for one in said_twice(step, at.base):
+                by = "a change of the same step" if one.by == "change" else one.by
+                raise Usage(f"property {one.name} is {one.given!r} on the command line of {step.media} and {one.value!r} by {by}; say it once")
+        except layers.Refused as refused:
+            raise Usage(refused.message) from refused
         found = {written_transform(at.verb, at.number): transforms.made(at.base, delivered(step))} if delivered(step).change else {}
         if step.observed:
             found[recording_name(at.verb, at.number)] = recording(at, self.action(at).command)

@@ -8,7 +8,7 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Any, Literal
 
 from yendo.errors import Usage
-from yendo.steps.base import Action, At, Kind, Result, Step, below, packaged
+from yendo.steps.base import Action, At, Kind, Result, Step, brought, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.amounts import Text
 
@@ -55,8 +55,8 @@ class ScriptKind(Kind):
         return Action("script", f"run {step.source}", script_command(step.source, step.arguments), reverse=step.reverse)
 
     def sources(self, step: ScriptStep, base: Path) -> list[Path]:
-        path = below(base, step.source, "extras")
-        return sorted(inner for inner in path.parent.rglob("*") if inner.is_file()) if step.brings == "folder" else [path]
+        name = step.source.replace("\\", "/")
+        return brought(base, name.rpartition("/")[0] if step.brings == "folder" else name)
 
     def mistakes(self, step: ScriptStep, at: At) -> Iterator[tuple[str, str, str]]:
         if not step.probe:

@@ -21,7 +21,7 @@ from yendo.effects.things import Environment, Part, Thing, parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.machine import USUAL
 from yendo.facts.surroundings import Account, Surroundings, expand, windows
-from yendo.formats import pe
+from yendo.formats import app_package, pe
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.patch import Patch
@@ -257,7 +257,7 @@ class SimulatedSession:
                 self._state.remove(effect.kind, effect.thing.identity)
             self._assumed[line.lower()] = []
             return Ran(0, "assumed, by the step's own probe", 0.0)
-        known = stock.run(line, self._state)
+        known = stock.run(line, self._state, self)
         if known is not None:
             self._name_drivers(line)
             self.called.append(line)
@@ -274,6 +274,23 @@ class SimulatedSession:
         if parsed.stray:
             return Ran(1639, f"not an option: {parsed.stray[0]}", 0.0)
         return self._msiexec(parsed, folder)
+
+    def inside(self, folder: str) -> bool | None:
+        head = folder.lower().rstrip("\\")
+        for top, source in self._brought.items():
+            if head == top or head.startswith(top + "\\"):
+                below = source / folder[len(top) :].strip("\\").replace("\\", "/")
+                return below.is_dir() and any(path.is_file() for path in below.rglob("*"))
+        return None if not self.files_below(folder) else True
+
+    def app(self, path: str) -> app_package.Identity | None:
+        found = self._lookup(path)
+        if found is None:
+            return None
+        try:
+            return app_package.identity(found if isinstance(found, Path) else io.BytesIO(found), path)
+        except Unreadable:
+            return None
 
     def _name_drivers(self, line: str) -> None:
         """A driver's folder on the machine tells which drivers are in the store now."""

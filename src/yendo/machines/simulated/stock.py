@@ -4,13 +4,16 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
+from typing import Protocol
 
 from yendo.effects import Service, State
 from yendo.effects.things import Part
+from yendo.formats.app_package import Identity
 from yendo.machines.protocol import Ran
 
 _WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|(\S+)')
 # Source: the Win32 error codes that the service control program leaves with.
+_NOT_FOUND, _NO_SOURCE = 2, 0x800F081F  # Source: the servicing program's codes: no such file; the source files could not be found
 _UNKNOWN, _EXISTS, _RUNNING, _STOPPED, _DISABLED = 1060, 1073, 1056, 1062, 1058
 
 
@@ -23,12 +26,22 @@ def words(line: str) -> list[str]:
     return out
 
 
-def run(line: str, state: State) -> Ran | None:
+class Files(Protocol):
+    """What these programs read of the machine's files, by their Windows paths."""
+
+    def inside(self, folder: str) -> bool | None:
+        """Whether a folder holds files; None where it lies outside what was brought, so that nobody knows."""
+
+    def app(self, path: str) -> Identity | None:
+        """Who a modern app package says it is; None where the file is not there or is none."""
+
+
+def run(line: str, state: State, files: Files) -> Ran | None:
     """Carries a command line out; None where the program is none of these."""
     parts = words(line)
     name = re.sub(r"(?i)\.exe$", "", parts[0].rpartition("\\")[2].lower()) if parts else ""
     program = _PROGRAMS.get(name)
-    return Ran(program(parts[1:], state), "Published name: oem1.inf\n" if name == "pnputil" else "", 0.0) if program else None
+    return Ran(program(parts[1:], state, files), "Published name: oem1.inf\n" if name == "pnputil" else "", 0.0) if program else None
 
 
 def _option(parts: list[str], name: str) -> str:
@@ -46,7 +59,7 @@ def _after(parts: list[str], name: str) -> str:
     return parts[lowered.index(name) + 1] if name in lowered[:-1] else ""
 
 
-def _sc(parts: list[str], state: State) -> int:
+def _sc(parts: list[str], state: State, files: Files) -> int:
     verb, name = parts[0].lower(), parts[1]
     there = state.get("service", name)
     service = there if isinstance(there, Service) else None
@@ -86,16 +99,16 @@ def _part(state: State, sort: str, name: str, value: str | None, *, there: bool,
     return 0 if state.remove("part", Part(sort, name).identity) else missing
 
 
-def _schtasks(parts: list[str], state: State) -> int:
+def _schtasks(parts: list[str], state: State, files: Files) -> int:
     return _part(state, "task", _after(parts, "/tn"), None, there=parts[0].lower() == "/create")
 
 
-def _netsh(parts: list[str], state: State) -> int:
+def _netsh(parts: list[str], state: State, files: Files) -> int:
     value = " ".join(part for part in parts[4:] if not part.startswith("name="))
     return _part(state, "firewall-rule", _option(parts, "name"), value, there=parts[2].lower() == "add")
 
 
-def _pnputil(parts: list[str], state: State) -> int:
+def _pnputil(parts: list[str], state: State, files: Files) -> int:
     if parts[0].lower() == "/delete-driver":
         for thing in [thing for thing in state.of("part") if isinstance(thing, Part) and thing.sort == "driver"]:
             state.remove("part", thing.identity)
@@ -106,29 +119,37 @@ def _pnputil(parts: list[str], state: State) -> int:
     return _part(state, "driver", folder, None, there=True)
 
 
-def _dism(parts: list[str], state: State) -> int:
+def _dism(parts: list[str], state: State, files: Files) -> int:
     lowered = [part.lower() for part in parts]
-    if "/enable-feature" in lowered or "/disable-feature" in lowered:
-        _part(state, "feature", _option(parts, "featurename"), None, there="/enable-feature" in lowered)
+    if "/enable-feature" in lowered:
+        source = _option(parts, "source")
+        if source and files.inside(source) is False:
+            return _NO_SOURCE
+        return _part(state, "feature", _option(parts, "featurename"), None, there=True)
+    if "/disable-feature" in lowered:
+        _part(state, "feature", _option(parts, "featurename"), None, there=False)
     elif "/add-package" in lowered:
-        _part(state, "feature", _option(parts, "packagepath").rpartition("\\")[2], None, there=True)
+        path = _option(parts, "packagepath")
+        if files.inside(path.rpartition("\\")[0]) is False:
+            return _NOT_FOUND
+        _part(state, "feature", path.rpartition("\\")[2], None, there=True)
     elif "/add-provisionedappxpackage" in lowered:
-        _part(state, "app", _option(parts, "packagepath").rpartition("\\")[2].partition("_")[0], None, there=True)
+        found = files.app(_option(parts, "packagepath"))
+        if found is None:
+            return _NOT_FOUND
+        _part(state, "app", found.name, found.version, there=True)
     elif "/remove-provisionedappxpackage" in lowered:
-        wanted = _option(parts, "packagename").lower()
-        for thing in [thing for thing in state.of("part") if isinstance(thing, Part) and thing.sort == "app"]:
-            if wanted.startswith(thing.name.lower().rpartition(".")[0] or thing.name.lower()):
-                state.remove("part", thing.identity)
+        return _part(state, "app", _option(parts, "packagename").partition("_")[0], None, there=False, missing=_NOT_FOUND)
     return 0
 
 
-_PROGRAMS: dict[str, Callable[[list[str], State], int]] = {
+_PROGRAMS: dict[str, Callable[[list[str], State, Files], int]] = {
     "sc": _sc,
     "schtasks": _schtasks,
     "netsh": _netsh,
     "pnputil": _pnputil,
     "dism": _dism,
-    "shutdown": lambda parts, state: 0,
-    "logoff": lambda parts, state: 0,
-    "icacls": lambda parts, state: 0,
+    "shutdown": lambda parts, state, files: 0,
+    "logoff": lambda parts, state, files: 0,
+    "icacls": lambda parts, state, files: 0,
 }
