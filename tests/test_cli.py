@@ -11,7 +11,7 @@ import sys
 from pathlib import Path
 
 import pytest
-from conftest import Yendo, missing, parsed
+from conftest import Yendo, missing, parsed, unix
 from specimens import Specimen
 
 COMMANDS = ("read", "draft", "check", "build", "prove", "demo", "doctor")
@@ -120,7 +120,7 @@ def test_media_beside_the_installer(tmp_path: Path, yendo: Yendo) -> None:
     (share / "holiday.jpg").write_bytes(b"x")
     assert media() == {"apart.cab": True, "loose.txt": True}
     done = parsed(yendo("draft", "w", share / "apart.msi", "--json"))
-    assert done["strays"] == ["holiday.jpg"] and sorted(done["media"]) == ["APART.CAB", "Specimen apart/loose.txt", "apart.msi"]
+    assert done["strays"] == ["holiday.jpg"] and sorted(name.lower() for name in done["media"]) == ["apart.cab", "apart.msi", "specimen apart/loose.txt"]
     yendo("build", "w")
     assert parsed(yendo("prove", "w", "--json"))["passed"]
 
@@ -225,9 +225,11 @@ def test_draft_keeps_media_as_it_came(vendor: Path, yendo: Yendo, tmp_path: Path
 def test_draft_of_files_alone(yendo: Yendo, tmp_path: Path) -> None:
     (tmp_path / "charts/deep").mkdir(parents=True)
     (tmp_path / "charts/a.txt").write_text("a"), (tmp_path / "charts/deep/b.txt").write_text("b")
-    (tmp_path / "charts/link").symlink_to("/etc/passwd")
+    links = os.name != "nt"  # they need a right there that few have
+    if links:
+        (tmp_path / "charts/link").symlink_to("/etc/passwd")
     done = yendo("draft", "w", "--files", "charts", "--to", r"%ProgramData%\Tidewell\charts")
-    assert "link" in done.stdout and not (tmp_path / "w/extras/charts/link").exists()
+    assert ("link" in done.stdout) == links and not (tmp_path / "w/extras/charts/link").exists()
     yendo("check", "w")
     yendo("build", "w")
     assert parsed(yendo("prove", "w", "--json"))["passed"]
@@ -261,12 +263,14 @@ def test_doctor(yendo: Yendo) -> None:
     assert "apt-get install wine" in bare and "missing" in bare
 
 
+@unix
 def test_a_broken_pipe_is_quiet(vendor: Path) -> None:
     program = Path(sys.executable).with_name("yendo")
     done = subprocess.run(f"{program} read {vendor / 'lantern-6.2.1.msi'} | head -1", shell=True, capture_output=True, text=True, check=False)
     assert "Traceback" not in done.stderr and done.stdout.count("\n") == 1
 
 
+@unix
 def test_colour_only_on_a_terminal(vendor: Path, tmp_path: Path) -> None:
     import pty
 

@@ -148,8 +148,7 @@ def main() -> None:
     DOCS.mkdir(exist_ok=True)
     (DOCS / "plan.schema.json").write_text(json.dumps(schema(), indent=2) + "\n", "utf-8")
     for name, title, kind in (("house", "Yendo house file", house.House), ("suite", "Yendo suite", suites.SuitePlan)):
-        published = {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, **msgspec.json.schema(kind)}
-        (DOCS / f"{name}.schema.json").write_text(json.dumps(published, indent=2) + "\n", "utf-8")
+        (DOCS / f"{name}.schema.json").write_text(json.dumps(schema(kind, title), indent=2) + "\n", "utf-8")
     (DOCS / "steps.md").write_text(steps(), "utf-8")
     (DOCS / "reference.md").write_text(reference(), "utf-8")
 

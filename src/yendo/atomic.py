@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import os
 import shutil
 import tempfile
@@ -11,10 +10,8 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import BinaryIO
 
+from yendo import host_os
 from yendo.errors import Usage
-
-_LIBC = ctypes.CDLL(None, use_errno=True)
-_AT_FDCWD, _EXCHANGE = -100, 2
 
 
 @contextlib.contextmanager
@@ -26,8 +23,8 @@ def writing(path: Path) -> Iterator[BinaryIO]:
     try:
         with os.fdopen(handle, "wb") as file:
             yield file
-        Path(name).chmod(0o644)
-        Path(name).replace(path)
+        Path(name).chmod(host_os.file_mode())
+        host_os.replace(Path(name), path)
     except BaseException:
         Path(name).unlink(missing_ok=True)
         raise
@@ -45,25 +42,13 @@ def folder(target: Path) -> Iterator[Path]:
     target.parent.mkdir(parents=True, exist_ok=True)
     for stale in target.parent.glob(f".{target.name}.making-*"):
         owner = stale.name.rpartition("-")[2]
-        if owner.isdigit() and not Path(f"/proc/{owner}").exists():
+        if owner.isdigit() and not host_os.is_alive(int(owner)):
             shutil.rmtree(stale, ignore_errors=True)
     work = target.parent / f".{target.name}.making-{os.getpid()}"
     shutil.rmtree(work, ignore_errors=True)
     work.mkdir()
     try:
         yield work
-        exchange(work, target)
+        host_os.exchange(work, target)
     finally:
         shutil.rmtree(work, ignore_errors=True)
-
-
-def exchange(new: Path, target: Path) -> None:
-    """Puts ``new`` where ``target`` is, in one step; what was there is then at ``new``."""
-    if not target.exists():
-        new.rename(target)
-        return
-    if _LIBC.renameat2(_AT_FDCWD, os.fsencode(new), _AT_FDCWD, os.fsencode(target), _EXCHANGE):
-        old = new.with_name(new.name + ".old")  # no exchange on this file system: absent for a moment, never half
-        target.rename(old)
-        new.rename(target)
-        shutil.rmtree(old, ignore_errors=True)

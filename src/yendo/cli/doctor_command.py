@@ -48,6 +48,7 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
     import shutil
 
     from yendo.errors import YendoError
+    from yendo.formats import libarchive
 
     parts: list[dict[str, Any]] = [{"name": "simulated machine", "here": True, "what": machines.make("simulated").label, "how": ""}]
 
@@ -77,7 +78,7 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
         add("wine", False, "real machines on this system", layer.HOW_TO_GET)
         add("PowerShell for wine", False, str(error).partition(":")[0], "wine first")
     add("Xvfb", shutil.which("Xvfb") is not None, "a screen without a monitor, so that no window goes unnoticed", "apt-get install xvfb")
-    add("libarchive", _libarchive(), "reads cabinets packed with LZX", "apt-get install libarchive13")
+    add("libarchive", libarchive.load() is not None, "reads 7z, rar and cabinets packed with LZX", libarchive.HOW_TO_GET)
     return parts
 
 
@@ -88,9 +89,3 @@ def _widths(machine: Any) -> list[str]:
     return list(json.loads(ready.read_text("utf-8"))["widths"]) if ready.exists() else []
 
 
-def _libarchive() -> bool:
-    try:
-        import libarchive
-    except (ImportError, OSError, TypeError, AttributeError):
-        return False
-    return bool(libarchive)

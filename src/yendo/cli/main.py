@@ -101,6 +101,18 @@ def main(arguments: list[str] | None = None) -> int:
     except BrokenPipeError:
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
         return 0
+    except OSError as error:
+        if os.name == "nt" and error.errno == 22 and not error.filename:  # how Windows says that nobody reads the pipe any more
+            os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
+            return 0
+        if not (message := _ordinary(error)):
+            return _defect(options.command, error)
+        if options.json:
+            import json
+
+            print(json.dumps({"schema": "yendo.error/1", "error": "System", "message": message, "exit_code": 2}))
+        print(f"yendo {options.command}: {_printable(message)}", file=sys.stderr)
+        return 2
     except Exception as error:
         return _defect(options.command, error)
 
@@ -110,13 +122,47 @@ def _printable(text: str) -> str:
     return "".join(character if character.isprintable() or character == "\n" else "\ufffd" for character in text)
 
 
+_REMEDIES = {
+    "ENOSPC": "make room, or name another place",
+    "EDQUOT": "make room, or name another place",
+    "EROFS": "name a folder that can be written",
+    "EACCES": "ask for the right, or name another place",
+    "EPERM": "ask for the right, or name another place",
+    "ENAMETOOLONG": "use a shorter name, or a folder nearer to the root",
+    "EMFILE": "close other programs, or raise the limit of open files",
+    "ENOENT": "correct the path",
+    "ENOTDIR": "correct the path",
+    "EISDIR": "name a file",
+    "ENXIO": "name a file, not a pipe or a socket",
+    "ESPIPE": "name a file, not a pipe",
+    "EBUSY": "close what uses it",
+    "EIO": "look after the disk",
+    "ENOTEMPTY": "somebody else writes there at the same time; try again",
+    "EEXIST": "somebody else writes there at the same time; try again",
+}
+
+
+def _ordinary(error: OSError) -> str:
+    """What the system says, with its path and what to do; nothing where no person could mend it."""
+    import errno
+
+    name = errno.errorcode.get(error.errno or 0, "")
+    if name not in _REMEDIES:
+        return ""
+    path = f"{error.filename}: " if error.filename else ""
+    return f"{path}{(error.strerror or str(error)).lower()}; {_REMEDIES[name]}"
+
+
 def _catch_termination() -> None:
+    """A closed terminal and a request to end are treated like Ctrl-C: everything that was started is ended first."""
     import signal
 
     def stop(number: int, frame: FrameType | None) -> None:
         raise KeyboardInterrupt
 
-    signal.signal(signal.SIGTERM, stop)
+    for name in ("SIGTERM", "SIGHUP", "SIGBREAK"):
+        if (found := getattr(signal, name, None)) is not None and signal.getsignal(found) is not signal.SIG_IGN:
+            signal.signal(found, stop)
 
 
 def _defect(command: str, error: Exception) -> int:

@@ -9,7 +9,7 @@ from typing import BinaryIO, Literal
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable
-from yendo.formats import cab
+from yendo.formats import cab, libarchive
 from yendo.formats.slices import at
 
 Kind = Literal["zip", "7z", "rar", "cabinet"]
@@ -63,20 +63,19 @@ def _listed(file: BinaryIO, kind: Kind) -> Iterator[Member]:
 
 
 def _entries(file: BinaryIO, kind: Kind):  # type: ignore[no-untyped-def]
-    try:
-        import libarchive
-    except (ImportError, OSError, TypeError, AttributeError) as error:
-        raise NotCovered(f"{kind} archives need the system's libarchive (apt-get install libarchive13)") from error
+    library = libarchive.load()
+    if library is None:
+        raise NotCovered(f"{kind} archives need {libarchive.HOW_TO_GET}")
     file.seek(0)
     count = 0
     try:
-        with libarchive.stream_reader(file, format_name={"7z": "7zip"}.get(kind, "all")) as archive:
+        with library.stream_reader(file, format_name={"7z": "7zip"}.get(kind, "all")) as archive:
             for entry in archive:
                 count += 1
                 if count > MAX_MEMBERS:
                     raise Unreadable(f"the archive holds more than {MAX_MEMBERS} files")
                 yield entry
-    except libarchive.exception.ArchiveError as error:
+    except library.exception.ArchiveError as error:
         raise Unreadable(f"the {kind} archive is damaged: {error}") from error
 
 
@@ -108,11 +107,11 @@ def contents(file: BinaryIO, kind: Kind, wanted: set[str], limit: int) -> Iterat
 
 
 def _entry_pieces(entry) -> Iterator[bytes]:  # type: ignore[no-untyped-def]
-    import libarchive
+    library = libarchive.load()
 
     try:
         yield from entry.get_blocks(1 << 18)
-    except libarchive.exception.ArchiveError as error:
+    except library.exception.ArchiveError as error:
         raise Unreadable(f"{entry.pathname} is damaged: {error}") from error
 
 

@@ -13,6 +13,7 @@ from typing import BinaryIO
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable
+from yendo.formats import libarchive
 
 MAX_TOTAL = 2 << 30
 COMPRESSION = {0: "none", 1: "mszip", 2: "quantum", 3: "lzx"}
@@ -128,20 +129,17 @@ _Unpacker = Callable[[BinaryIO, set[str], Mapping[str, int]], Iterator[tuple[str
 
 def _unpacker(listing: CabIndex) -> _Unpacker:
     """libarchive, which unpacks by the block; without it cabarchive, which unpacks whole and knows no LZX."""
-    try:
-        import libarchive  # noqa: F401
-    except (ImportError, OSError, TypeError, AttributeError) as error:
-        if set(listing.compression) <= {"none", "mszip"}:
-            return _with_cabarchive
-        raise NotCovered("this cabinet is packed with LZX, which needs the system's libarchive (apt-get install libarchive13)") from error
-    return _with_libarchive
+    if libarchive.load():
+        return _with_libarchive
+    if set(listing.compression) <= {"none", "mszip"}:
+        return _with_cabarchive
+    raise NotCovered(f"this cabinet is packed with LZX, which needs {libarchive.HOW_TO_GET}")
 
 
 def _with_libarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
-    import libarchive
-
+    library = libarchive.load()
     try:
-        with libarchive.stream_reader(data, format_name="cab") as archive:
+        with library.stream_reader(data, format_name="cab") as archive:
             by_slash = {name.replace("\\", "/"): name for name in wanted}  # libarchive gives every name with slashes
             for entry in archive:
                 name = by_slash.get(entry.pathname.replace("\\", "/"))
@@ -152,7 +150,7 @@ def _with_libarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, in
                         if len(out) > limit:
                             raise Unreadable(f"{name}: unpacks to more than the {limit} bytes stated")
                     yield name, bytes(out)
-    except libarchive.exception.ArchiveError as error:
+    except library.exception.ArchiveError as error:
         raise Unreadable(f"the cabinet's data is damaged: {error}") from error
 
 

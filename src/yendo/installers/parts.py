@@ -8,14 +8,13 @@ from __future__ import annotations
 
 import contextlib
 import io
-import os
-import shutil
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import BinaryIO
 
 import msgspec
 
+from yendo import host_os
 from yendo.errors import YendoError
 from yendo.formats import cab
 from yendo.installers.account import Content
@@ -57,15 +56,9 @@ def whole(pieces: Iterator[bytes], limit: int) -> BinaryIO:
 
 @contextlib.contextmanager
 def as_path(file: BinaryIO) -> Iterator[Path]:
-    """A file in memory by a path, for readers that want one; nothing is written to disk."""
-    handle = os.memfd_create("part")
-    try:
-        with os.fdopen(handle, "wb", closefd=False) as out:
-            file.seek(0)
-            shutil.copyfileobj(file, out)
-        yield Path(f"/proc/self/fd/{handle}")
-    finally:
-        os.close(handle)
+    """A file in memory by a path, for readers that want one; nothing of it stays."""
+    with host_os.nameless(file) as path:
+        yield path
 
 
 def hostile(name: str) -> str | None:

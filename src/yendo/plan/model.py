@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import inspect
 import re
 from typing import Annotated, Any, Literal
 
@@ -184,9 +185,16 @@ VERBS = ("install", "uninstall", "repair")
 NOT_WRITTEN = ("furnished",)  # fields of a plan that no file has
 
 
-def schema() -> dict[str, object]:
-    """The JSON Schema of a plan, for editors."""
-    found: dict[str, Any] = msgspec.json.schema(Plan)
-    for name in NOT_WRITTEN:
+def schema(kind: type = Plan, title: str = "Yendo plan") -> dict[str, object]:
+    """The JSON Schema of a plan, or of another file that people write, for editors."""
+    found: dict[str, Any] = _described(msgspec.json.schema(kind))
+    for name in NOT_WRITTEN if kind is Plan else ():
         del found["$defs"]["Plan"]["properties"][name]
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "Yendo plan", **found}
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": title, **found}
+
+
+def _described(node: Any) -> Any:
+    """The same whatever Python says it: 3.13 takes the indentation out of docstrings, those before it do not."""
+    if isinstance(node, dict):
+        return {key: inspect.cleandoc(value) if key == "description" and isinstance(value, str) else _described(value) for key, value in node.items()}
+    return [_described(one) for one in node] if isinstance(node, list) else node

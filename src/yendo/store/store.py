@@ -8,7 +8,6 @@ one step; what a killed process leaves is only ever in ``coming/``, and goes wit
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import hashlib
 import os
 import secrets
@@ -19,7 +18,7 @@ from pathlib import Path
 
 import msgspec
 
-from yendo import atomic, digest
+from yendo import atomic, digest, host_os
 from yendo.errors import Unreadable, Usage
 
 PIECE = 4 << 20
@@ -88,13 +87,13 @@ class Store:
                 os.fsync(writer.fileno())
             sha256 = state.hexdigest()
             target = self.path(sha256)
-            with self._lock(shared=True):
+            with self._lock():
                 target.parent.mkdir(parents=True, exist_ok=True)
                 if target.is_file() and target.stat().st_size == size:
                     os.utime(target)  # it is wanted again, so a purge leaves it for a while
                 else:
                     part.chmod(0o444)
-                    part.replace(target)
+                    host_os.replace(part, target)
                 self._note(sha256, Note(name or source.name, origin, datetime.now(UTC).isoformat(timespec="seconds")))
         finally:
             part.unlink(missing_ok=True)
@@ -166,7 +165,7 @@ class Store:
     def purge(self, items: Iterable[Item], wanted: Iterable[str] = ()) -> int:
         """Takes files out, and what cut-off copies have left; returns the bytes that this frees."""
         freed, named = 0, set(wanted)
-        with self._lock(shared=False):  # nobody adds a file again while it is being taken out
+        with self._lock():  # nobody adds a file again while it is being taken out
             for item in items:
                 path = self.path(item.sha256)
                 if item.sha256 in named or not path.is_file() or path.stat().st_mtime >= time.time() - GRACE:
@@ -185,10 +184,9 @@ class Store:
         return freed
 
     @contextlib.contextmanager
-    def _lock(self, *, shared: bool) -> Iterator[None]:
+    def _lock(self) -> Iterator[None]:
         self.folder.mkdir(parents=True, exist_ok=True)
-        with (self.folder / "lock").open("a") as file:
-            fcntl.flock(file, fcntl.LOCK_SH if shared else fcntl.LOCK_EX)
+        with host_os.locked(self.folder / "lock"):
             yield
 
 

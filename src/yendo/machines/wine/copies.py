@@ -5,7 +5,6 @@ An overlay costs milliseconds and holds only what changed. The template is never
 
 from __future__ import annotations
 
-import ctypes
 import os
 import shutil
 import subprocess
@@ -13,11 +12,9 @@ import time
 from collections.abc import Iterator
 from pathlib import Path
 
+from yendo import host_os
 from yendo.errors import NoMachine
 from yendo.machines.wine.observe import is_whiteout
-
-_LIBC = ctypes.CDLL(None, use_errno=True)
-_DETACH = 2
 
 
 class PrivateCopy:
@@ -36,11 +33,7 @@ class PrivateCopy:
                 raise NoMachine(f"no private copy of the machine could be made: {done.stderr.strip()[:200]}")
 
     def _overlay(self) -> bool:
-        os.chown(self.upper, os.getuid(), os.getgid())
-        options = f"lowerdir={self.template},upperdir={self.upper},workdir={self.work / 'overlay'}"
-        if "," in str(self.work) + str(self.template) or ":" in str(self.template):
-            return False
-        return not _LIBC.mount(b"overlay", str(self.root).encode(), b"overlay", 0, options.encode())
+        return host_os.mount_overlay(self.template, self.upper, self.work / "overlay", self.root)
 
     def used(self) -> int:
         """Bytes that this file system has lost since the copy was made: a bound, other programs write to it too."""
@@ -100,11 +93,11 @@ class PrivateCopy:
         """Unmounts, then deletes; never deletes what is still mounted."""
         if self.overlaid:
             for attempt in range(50):
-                if not _LIBC.umount2(str(self.root).encode(), 0):
+                if host_os.unmount(self.root):
                     break
                 time.sleep(0.02 * (attempt + 1))
             else:
-                if _LIBC.umount2(str(self.root).encode(), _DETACH):
+                if not host_os.unmount(self.root, detach=True):
                     return
         shutil.rmtree(self.work, ignore_errors=True)
 

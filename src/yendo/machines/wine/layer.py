@@ -7,7 +7,6 @@ import hashlib
 import itertools
 import os
 import shutil
-import signal
 import subprocess
 import threading
 import time
@@ -18,6 +17,7 @@ from typing import Any
 
 import msgspec
 
+from yendo import host_os
 from yendo.errors import NoMachine, NotCovered
 from yendo.machines.protocol import Ran
 
@@ -102,7 +102,7 @@ class Prefix:
             stdin=subprocess.DEVNULL,
             stdout=output,
             stderr=subprocess.DEVNULL,
-            start_new_session=True,
+            **host_os.new_group(),
         )
 
     def start(self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL) -> int | None:
@@ -114,7 +114,7 @@ class Prefix:
             self.stop()
             return None
         finally:
-            end_group(process)
+            host_os.end_group(process)
 
     def batch(self, line: str, work: Path, folder: str | None = None) -> tuple[str, Path]:
         """Writes a Windows command line as a batch file; returns its Windows path, and the file for what it says."""
@@ -150,27 +150,20 @@ class Prefix:
         servers = [process for process, name in self.processes() if name.startswith("wineserver")]
         if servers:
             # the server's own "-k" asks in a slower way; on a termination signal it saves and leaves at once
-            _end(servers, signal.SIGTERM)
-            if not _gone(servers, 20):
+            host_os.end(servers)
+            if not host_os.gone(servers, 20):
                 self._server("-k", 60)
         else:
             self._server("-k", 60)
             self._server("-w", 60)
         left = [process for process, _ in self.processes()]
-        _end(left, signal.SIGKILL)  # without their server they only wait for ever
-        _gone(left, 5)
+        host_os.end(left, at_once=True)  # without their server they only wait for ever
+        host_os.gone(left, 5)
         self.running = False
 
     def processes(self) -> list[tuple[int, str]]:
         """Id and name of every process that runs in this prefix, by the prefix in its environment."""
-        mark = f"WINEPREFIX={self.root}\0".encode()
-        found = []
-        for entry in Path("/proc").iterdir():
-            if entry.name.isdigit() and int(entry.name) != os.getpid():
-                with contextlib.suppress(OSError):
-                    if mark in (entry / "environ").read_bytes() + b"\0":
-                        found.append((int(entry.name), (entry / "comm").read_text().strip()))
-        return found
+        return list(host_os.environment_of("WINEPREFIX", str(self.root)))
 
     def settle(self, timeout: float) -> None:
         """Waits until everything in this prefix has ended by itself. Raises TimeoutExpired."""
@@ -184,37 +177,6 @@ class Prefix:
         """Ends everything in this prefix at once, and never raises."""
         with contextlib.suppress(OSError, subprocess.TimeoutExpired):
             self.flush()
-
-
-def end_group(process: subprocess.Popen[bytes]) -> None:
-    """Ends a process that we started, and what it started in its session, if it is still there."""
-    if process.poll() is None:
-        with contextlib.suppress(ProcessLookupError):
-            os.killpg(process.pid, signal.SIGKILL)
-        process.wait()
-
-
-def _end(processes: list[int], number: signal.Signals) -> None:
-    for process in processes:
-        with contextlib.suppress(ProcessLookupError):
-            os.kill(process, number)
-
-
-def _gone(processes: list[int], limit: float) -> bool:
-    """Waits until these processes have ended, for at most ``limit`` seconds."""
-    until = time.monotonic() + limit
-    while any(_alive(process) for process in processes):
-        if time.monotonic() > until:
-            return False
-        time.sleep(0.005)
-    return True
-
-
-def _alive(process: int) -> bool:
-    try:
-        return Path(f"/proc/{process}/stat").read_text().rpartition(")")[2].split()[0] not in "ZX"
-    except OSError:
-        return False
 
 
 @contextlib.contextmanager
@@ -234,7 +196,7 @@ def screen() -> Iterator[str | None]:
         stdin=subprocess.DEVNULL,
         stdout=subprocess.DEVNULL,
         stderr=subprocess.DEVNULL,
-        start_new_session=True,
+        **host_os.new_group(),
     )
     os.close(write)
     try:

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import contextlib
-import fcntl
 import hashlib
 import json
 import os
 import re
 import shutil
-import signal
 import tempfile
 import zipfile
 from collections.abc import Callable, Iterator
@@ -18,6 +16,7 @@ from pathlib import Path
 
 import msgspec
 
+from yendo import host_os
 from yendo.effects import Folder, Product, RegistryValue, State
 from yendo.effects.keys import unpack_code
 from yendo.effects.things import key_of, parent
@@ -109,8 +108,7 @@ class WineMachine:
         """The template's folder, made on first use; several processes may ask at once."""
         folder = self.cache / "wine" / self._key
         folder.parent.mkdir(parents=True, exist_ok=True)
-        with (folder.parent / f"{self._key}.lock").open("w") as lock:
-            fcntl.flock(lock, fcntl.LOCK_EX)
+        with host_os.locked(folder.parent / f"{self._key}.lock"):
             if not (folder / "ready.json").exists():
                 self._make(folder)
         return folder
@@ -314,10 +312,7 @@ class WineSession(RunnerOnly):
 
     def end_programs(self, name: str) -> None:
         """Ends programs of this machine at once, as a power cut would, by the beginning of their name."""
-        for process, known in self.prefix.processes():
-            if known.lower().startswith(name.lower()):
-                with contextlib.suppress(ProcessLookupError):
-                    os.kill(process, signal.SIGKILL)
+        host_os.end((process for process, known in self.prefix.processes() if known.lower().startswith(name.lower())), at_once=True)
 
     def read(self, path: str) -> bytes | None:
         try:
@@ -364,7 +359,7 @@ class WineSession(RunnerOnly):
 
     def is_running(self, name: str) -> bool:
         wanted = f"{name}.exe"[:15].lower()
-        return any(found.lower() == wanted for _, found in self.prefix.processes())
+        return any(found[:15].lower() == wanted for _, found in self.prefix.processes())
 
     def close_program(self, name: str) -> bool:
         return self.run(f'taskkill /im "{name}.exe"', timeout=60).exit_code == 0

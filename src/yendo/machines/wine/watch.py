@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import os
 import shutil
 import subprocess
 import time
@@ -13,15 +12,15 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from yendo import host_os
 from yendo.errors import NoMachine
-from yendo.machines.wine import layer as layers
 from yendo.machines.wine.screens import Screen
 
 if TYPE_CHECKING:
     from yendo.machines.wine.machine import WineSession
 
 IDLE = 6.0  # seconds without work and with a window that does not change, until it is taken to wait for a person
-IDLE_TICKS = 3  # clock ticks of processor time that count as no work, a second
+IDLE_SECONDS = 0.03  # of processor time that count as no work, a second
 MAX_WINDOWS, MAX_PICTURES = 60, 12
 MAX_DISK = 6 << 30
 SCREEN = (1280, 800)
@@ -227,7 +226,7 @@ def watch(session: WineSession, command: str, *, timeout: float, press: bool = F
             finally:
                 if process.poll() is None:
                     session.prefix.stop()
-                layers.end_group(process)
+                host_os.end_group(process)
         windows = state.finish()
     ended = state.ended if state.ended is not None else state.now
     processes = tuple(sorted((*state.past, *state.processes.values()), key=lambda process: process.begun))
@@ -248,7 +247,7 @@ def watch(session: WineSession, command: str, *, timeout: float, press: bool = F
 def _follow(session: WineSession, state: _Watch, process: subprocess.Popen[bytes], said: Path, timeout: float) -> str:
     """Reads events until the end; says why it was stopped, or ''."""
     read, rest = 0, ""
-    worked, ticks, looked = time.monotonic(), 0, 0.0
+    worked, ticks, looked = time.monotonic(), 0.0, 0.0
     with said.open("rb") as events:
         while True:
             events.seek(read)
@@ -265,22 +264,13 @@ def _follow(session: WineSession, state: _Watch, process: subprocess.Popen[bytes
                 return "time"
             if time.monotonic() - looked > 1:
                 names = {process.name[:15].lower() for process in state.processes.values()}
-                spent = sum(_ticks(number) for number, name in session.prefix.processes() if name.lower() in names)
-                if abs(spent - ticks) > IDLE_TICKS * max(1.0, time.monotonic() - looked if looked else 1.0) or not state.windows:
+                spent = sum(host_os.cpu_seconds(number) for number, name in session.prefix.processes() if name.lower() in names)
+                if abs(spent - ticks) > IDLE_SECONDS * max(1.0, time.monotonic() - looked if looked else 1.0) or not state.windows:
                     worked = time.monotonic()
                 ticks, looked = spent, time.monotonic()
                 if session.copy.used() > MAX_DISK:
                     return "disk"
-            patience = IDLE * max(1.0, os.getloadavg()[0] / (os.cpu_count() or 1))  # a busy system gives every program less
+            patience = IDLE * host_os.load()  # a busy system gives every program less
             if state.windows and time.monotonic() - max(worked, state.changed) > patience:
                 return "waits"
             time.sleep(0.02)
-
-
-def _ticks(number: int) -> int:
-    """Processor time of a process in clock ticks. Source: proc(5), fields 14 and 15 of stat."""
-    try:
-        parts = Path(f"/proc/{number}/stat").read_text().rpartition(")")[2].split()
-    except OSError:
-        return 0
-    return int(parts[11]) + int(parts[12])

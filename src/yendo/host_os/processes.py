@@ -1,0 +1,84 @@
+"""Processes that we started: whether they live, what they used, and ending them by their id."""
+
+from __future__ import annotations
+
+import contextlib
+import os
+import signal
+import subprocess
+import time
+from collections.abc import Iterable, Iterator
+from typing import TypedDict
+
+import psutil
+
+from yendo.host_os.system import WINDOWS
+
+
+class Group(TypedDict, total=False):
+    """What ``subprocess`` is told so that a child and its children can be ended together."""
+
+    start_new_session: bool
+    creationflags: int
+
+
+def new_group() -> Group:
+    return {"creationflags": int(getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0))} if WINDOWS else {"start_new_session": True}
+
+
+def is_alive(process: int) -> bool:
+    """Whether a process with this id runs; one that has ended and waits for its parent does not."""
+    try:
+        return psutil.Process(process).status() not in (psutil.STATUS_ZOMBIE, psutil.STATUS_DEAD)
+    except psutil.NoSuchProcess:
+        return False
+    except psutil.AccessDenied:
+        return True
+
+
+def cpu_seconds(process: int) -> float:
+    """Processor time of a process in seconds; 0 where it has ended."""
+    try:
+        times = psutil.Process(process).cpu_times()
+    except psutil.Error:
+        return 0.0
+    return float(times.user + times.system)
+
+
+def environment_of(name: str, value: str) -> Iterator[tuple[int, str]]:
+    """Id and name of every process of this computer that has such a value in its environment."""
+    for process in psutil.process_iter():
+        with contextlib.suppress(psutil.Error, OSError):
+            if process.pid != os.getpid() and process.environ().get(name) == value:
+                yield process.pid, process.name()
+
+
+def end(processes: Iterable[int], *, at_once: bool = False) -> None:
+    """Asks processes to end, or ends them."""
+    for process in processes:
+        with contextlib.suppress(ProcessLookupError, PermissionError, OSError):
+            os.kill(process, signal.SIGTERM if WINDOWS or not at_once else signal.SIGKILL)
+
+
+def end_group(process: subprocess.Popen[bytes]) -> None:
+    """Ends a process that we started in a group of its own, and what it started there, if it is still there."""
+    if process.poll() is not None:
+        return
+    if WINDOWS:
+        with contextlib.suppress(psutil.Error):
+            end([child.pid for child in psutil.Process(process.pid).children(recursive=True)], at_once=True)
+        process.kill()
+    else:
+        with contextlib.suppress(ProcessLookupError):
+            os.killpg(process.pid, signal.SIGKILL)
+    process.wait()
+
+
+def gone(processes: Iterable[int], limit: float) -> bool:
+    """Waits until these processes have ended, for at most ``limit`` seconds."""
+    wanted, until = list(processes), time.monotonic() + limit
+    while any(is_alive(process) for process in wanted):
+        if time.monotonic() > until:
+            return False
+        time.sleep(0.005)
+    return True
