@@ -22,6 +22,9 @@ def add_shell(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--powershell", type=Path, metavar="PATH", help="a zip or folder with a PowerShell for the wine machine (or YENDO_POWERSHELL)"
     )
+    parser.add_argument(
+        "--unconfined", action="store_true", help="run the installer on wine without isolation, with your own rights and files; said in every record"
+    )
 
 
 def cache() -> Path:
@@ -33,7 +36,7 @@ def cache() -> Path:
     return Path(platformdirs.user_cache_dir("yendo"))
 
 
-def make(name: str, powershell: Path | None = None) -> Machine:
+def make(name: str, powershell: Path | None = None, *, unconfined: bool = False) -> Machine:
     """The machine of a name. Raises NoMachine, Usage."""
     if name == "simulated":
         from yendo.machines.simulated.machine import SimulatedMachine
@@ -41,4 +44,4 @@ def make(name: str, powershell: Path | None = None) -> Machine:
         return SimulatedMachine()
     from yendo.machines.wine.machine import WineMachine, powershell_source
 
-    return WineMachine(cache(), powershell_source(powershell))
+    return WineMachine(cache(), powershell_source(powershell), unconfined=unconfined)

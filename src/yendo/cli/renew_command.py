@@ -164,5 +164,5 @@ def proved(options: argparse.Namespace) -> int:
     code = build_command.run(argparse.Namespace(folder=options.folder, output=None, archive=False, **common))
     if code:
         return code
-    given = {"package": options.folder, "machine": options.machine, "powershell": options.powershell, "scenario": None, "site": None}
+    given = {"package": options.folder, "machine": options.machine, "powershell": options.powershell, "unconfined": options.unconfined, "scenario": None, "site": None}
     return prove_command.run(argparse.Namespace(**given, quick=False, jobs=2, go_on=False, junit=None, **common))

@@ -37,6 +37,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--limit", default="10 min", metavar="TIME", help="at most so long a run (default: 10 min)")
     parser.add_argument("--scenario", choices=("desk", "system"), default="desk", help="as an elevated user at a desk, or as the system account")
     parser.add_argument("--powershell", type=Path, metavar="PATH", help=argparse.SUPPRESS)
+    parser.add_argument("--unconfined", action="store_true", help="run it without isolation, with your own rights and files; said in the record")
 
 
 def run(options: argparse.Namespace) -> int:
@@ -55,7 +56,7 @@ def run(options: argparse.Namespace) -> int:
         limit = seconds(options.limit)
     except ValueError as error:
         raise Usage(f"--limit: {error}") from error
-    machine = WineMachine(machines.cache(), powershell_source(options.powershell))
+    machine = WineMachine(machines.cache(), powershell_source(options.powershell), unconfined=options.unconfined)
     keep = options.keep or (options.into / "trial" if options.into else Path(f"{options.file.stem}-trial"))
     with show.working(f"trying {options.file.name}", quiet=options.quiet or options.json) as progress:
         trying = Trying(options.file, machine, keep, account=SCENARIOS[options.scenario].account, timeout=limit, most=options.most, progress=progress)

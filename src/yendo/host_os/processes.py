@@ -45,6 +45,19 @@ def cpu_seconds(process: int) -> float:
     return float(times.user + times.system)
 
 
+def below(process: int) -> tuple[int, int]:
+    """How many processes a process has below it, and the memory of all in bytes (what is shared counts for each)."""
+    try:
+        children = psutil.Process(process).children(recursive=True)
+    except psutil.Error:
+        return 0, 0
+    memory = 0
+    for child in children:
+        with contextlib.suppress(psutil.Error):
+            memory += child.memory_info().rss
+    return len(children), memory
+
+
 def environment_of(name: str, value: str) -> Iterator[tuple[int, str]]:
     """Id and name of every process of this computer that has such a value in its environment."""
     for process in psutil.process_iter():

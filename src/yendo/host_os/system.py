@@ -10,6 +10,16 @@ MACOS = sys.platform == "darwin"
 LINUX = sys.platform.startswith("linux")
 
 
+def open_files(wanted: int) -> int:
+    """How many files a program may have open at once, of those wanted."""
+    if WINDOWS:
+        return wanted
+    import resource
+
+    hard = resource.getrlimit(resource.RLIMIT_NOFILE)[1]
+    return wanted if hard == resource.RLIM_INFINITY else min(wanted, hard)
+
+
 def load() -> float:
     """How many programs wait for each processor on average; 1 where nobody waits, and where the system does not say."""
     try:

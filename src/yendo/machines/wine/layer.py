@@ -10,7 +10,7 @@ import shutil
 import subprocess
 import threading
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -21,15 +21,23 @@ from yendo import host_os
 from yendo.errors import NoMachine, NotCovered
 from yendo.machines.protocol import Ran
 
+# Where Debian keeps the loader of 64-bit programs, and the server
+_INSIDE = (("/usr/lib/wine/wine64", "/usr/bin/wine64", "/usr/bin/wine"), ("/usr/bin/wineserver", "/usr/lib/wine/wineserver64", "/usr/lib/wine/wineserver"))
 HOW_TO_GET = "apt-get install wine (and wine32 for 32-bit programs), or put another wine first on PATH"
 
 
 class Layer(msgspec.Struct, frozen=True):
-    """A wine: its version as it prints it, and the commands for 64-bit programs and for its server."""
+    """A wine: its version as it prints it, and the commands for 64-bit programs and for its server.
+
+    ``root``: the root file system that its programs lie in, where that is another one than this system's (``DIR/root``
+    beside ``DIR/bin``). ``inside`` are the two commands as they are called in there.
+    """
 
     version: str
     wine: str
     server: str
+    root: Path | None = None
+    inside: tuple[str, str] | None = None
 
     @property
     def key(self) -> str:
@@ -57,18 +65,25 @@ def find() -> Layer:
     version = done.stdout.strip().split(" ")[0]
     if not version:
         raise NoMachine(f"{wine} --version says nothing: {done.stderr.strip()[:200]}")
-    return Layer(version, wine, server)
+    root = Path(wine).resolve().parent.with_name("root")
+    inside = tuple(next((name for name in names if (root / name[1:]).exists()), "") for names in _INSIDE)
+    return Layer(version, wine, server, root, (inside[0], inside[1])) if all(inside) else Layer(version, wine, server)
+
+
+Enter = Callable[[dict[str, str]], list[str]]
+_PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
 class Prefix:
     """One prefix and the processes that were started in it.
 
-    ``home`` is a private home folder: the layer writes menus into it.
+    ``home`` is a private home folder: the layer writes menus into it. ``enter`` gives the command that starts others
+    where the prefix is isolated, with these variables; without it they run like any program of this system.
     """
 
-    def __init__(self, layer: Layer, root: Path, home: Path, environment: dict[str, str] | None = None) -> None:
+    def __init__(self, layer: Layer, root: Path, home: Path, environment: dict[str, str] | None = None, enter: Enter | None = None) -> None:
         self._numbers = itertools.count()
-        self.layer, self.root, self.home = layer, root, home
+        self.layer, self.root, self.home, self._enter = layer, root, home, enter
         kept = {name: os.environ[name] for name in ("PATH", "DISPLAY", "LANG", "LC_ALL", "XAUTHORITY") if name in os.environ}
         if not any("utf" in kept.get(name, "").lower() for name in ("LC_ALL", "LANG")):
             kept["LC_ALL"] = "C.UTF-8"  # in any other the layer cannot tell names beyond ASCII on the disk
@@ -91,13 +106,24 @@ class Prefix:
     def drive(self) -> Path:
         return self.root / "drive_c"
 
-    def launch(self, *arguments: str, output: Any = subprocess.DEVNULL, before: tuple[str, ...] = ()) -> subprocess.Popen[bytes]:
-        """Starts a program of the layer. ``before`` is a command of this system that starts it in turn."""
+    def _line(self, which: int, *arguments: str) -> list[str]:
+        """The command of the layer (0: its loader, 1: its server), as it is called where the prefix is."""
+        plain = (self.layer.wine, self.layer.server)[which]
+        if self._enter is None:
+            return [plain, *arguments]
+        program = self.layer.inside[which] if self.layer.inside else str(Path(plain).resolve())
+        variables = {**self.environment, "PATH": _PATH}
+        if self.layer.inside and which == 0 and "/lib/" in program:
+            variables["WINELOADER"] = program  # else it looks for the other loader beside itself
+        return [*self._enter(variables), program, *arguments]
+
+    def launch(self, *arguments: str, output: Any = subprocess.DEVNULL) -> subprocess.Popen[bytes]:
+        """Starts a program of the layer."""
         if self.interrupted:
             raise NoMachine("interrupted")
         self.running = True
         return subprocess.Popen(
-            [*before, self.layer.wine, *arguments],
+            self._line(0, *arguments),
             env=self.environment,
             stdin=subprocess.DEVNULL,
             stdout=output,
@@ -171,12 +197,18 @@ class Prefix:
 
     def _server(self, option: str, timeout: float) -> None:
         silent = subprocess.DEVNULL
-        subprocess.run([self.layer.server, option], env=self.environment, stdin=silent, stdout=silent, stderr=silent, timeout=timeout, check=False)
+        subprocess.run(self._line(1, option), env=self.environment, stdin=silent, stdout=silent, stderr=silent, timeout=timeout, check=False)
 
     def stop(self) -> None:
         """Ends everything in this prefix at once, and never raises."""
-        with contextlib.suppress(OSError, subprocess.TimeoutExpired):
+        with contextlib.suppress(OSError, subprocess.TimeoutExpired, NoMachine):
             self.flush()
+
+
+def _dies_with_us() -> list[str]:
+    """What a helper is started by so that it ends when we are killed."""
+    program = shutil.which("setpriv")
+    return [program, "--pdeathsig", "KILL"] if program else []
 
 
 @contextlib.contextmanager
@@ -191,7 +223,7 @@ def screen() -> Iterator[str | None]:
         return
     read, write = os.pipe()
     process = subprocess.Popen(
-        [program, "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
+        [*_dies_with_us(), program, "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
         pass_fds=[write],
         stdin=subprocess.DEVNULL,
         stdout=subprocess.DEVNULL,

@@ -7,6 +7,7 @@ import hashlib
 import json
 import os
 import re
+import secrets
 import shutil
 import tempfile
 import zipfile
@@ -26,11 +27,11 @@ from yendo.facts.surroundings import Account, Surroundings
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Place, Ran
 from yendo.machines.wine import layer as layers
-from yendo.machines.wine import noise, observe
+from yendo.machines.wine import noise, observe, sandbox
 from yendo.machines.wine.copies import PrivateCopy
 from yendo.machines.wine.watch import Watched, watch
 
-RECIPE = 10  # raise it when a template must be made anew
+RECIPE = 11  # raise it when a template must be made anew
 RESTART_LIMIT = 900.0  # seconds, for what goes on after a restart
 POWERSHELL_VARIABLE = "YENDO_POWERSHELL"
 _SHELL_FOLDER = "windows/system32/WindowsPowerShell/v1.0"
@@ -73,15 +74,18 @@ def powershell_source(given: Path | None = None) -> Path | None:
 class WineMachine:
     """A machine of the Windows API layer. Raises NoMachine where there is none.
 
-    ``powershell`` is a zip or a folder with a ``powershell.exe``, put into the template.
+    ``powershell`` is a zip or a folder with a ``powershell.exe``, put into the template. Every run is isolated
+    (see ``sandbox``), but with ``unconfined``, which is part of the machine's label and so of every record.
     """
 
     name = "wine"
     place: Place = "API layer"
 
-    def __init__(self, cache: Path, powershell: Path | None = None) -> None:
+    def __init__(self, cache: Path, powershell: Path | None = None, *, unconfined: bool = False) -> None:
         self.layer = layers.find()
-        self.cache, self.powershell = cache, powershell
+        self.cache, self.powershell, self.unconfined = cache, powershell, unconfined
+        if not unconfined and (reason := sandbox.lacking()):
+            raise NoMachine(f"a stranger's installer is not run here, since nothing can be isolated ({reason}); --unconfined runs it all the same")
         self._sessions: list[WineSession] = []
         self._baselines: dict[Account, tuple[State, observe.Blocks]] = {}
 
@@ -93,6 +97,7 @@ class WineMachine:
     def label(self) -> str:
         ready = self.cache / "wine" / self._key / "ready.json"
         widths = f", {'- and '.join(self.widths)}-bit programs" if ready.exists() else ""
+        widths += ", UNCONFINED" if self.unconfined else ""
         return f"{self.layer.version} (Windows API layer{widths})"
 
     @cached_property
@@ -120,13 +125,16 @@ class WineMachine:
         return list(found["widths"])
 
     def _make(self, folder: Path) -> None:
-        work = Path(tempfile.mkdtemp(prefix=".making-", dir=folder.parent))
-        (work / "home").mkdir()
+        for stale in folder.parent.glob(f".making-{self._key}-*"):
+            shutil.rmtree(stale, ignore_errors=True)  # the lock is ours, so whoever made it was ended
+        work = Path(tempfile.mkdtemp(prefix=f".making-{self._key}-", dir=folder.parent))
+        for name in ("home", "asked", "prefix"):
+            (work / name).mkdir()
         try:
-            with layers.screen() as display:
+            with layers.screen() as display, self._isolated([work / "prefix", work / "home"], work / "asked", display) as box:
                 # without the two libraries the first boot offers to download them, and waits for an answer
                 extra = {"WINEDLLOVERRIDES": "mscoree=;mshtml=", **({"DISPLAY": display} if display else {})}
-                wine = layers.Prefix(self.layer, work / "prefix", work / "home", extra)
+                wine = layers.Prefix(self.layer, work / "prefix", work / "home", extra, box.entering if box else None)
                 try:
                     narrow = self._furnish(wine, work)
                 finally:
@@ -145,7 +153,7 @@ class WineMachine:
         if started is None or not (wine.root / ".update-timestamp").exists():
             raise NoMachine(f"{self.layer.version} does not make a machine; try `wine wineboot -i` by hand")
         wine.start("winecfg", "-v", "win10", timeout=60)
-        settings = work / "settings.reg"
+        settings = work / "asked" / "settings.reg"
         settings.write_text(_SETTINGS, "ascii", newline="")
         wine.start("regedit", "/S", "Z:" + str(settings).replace("/", "\\"), timeout=60)
         wine.flush()
@@ -233,37 +241,70 @@ class WineMachine:
         template = self.template
         runs = self.cache / "wine" / "runs"
         runs.mkdir(parents=True, exist_ok=True)
-        work = Path(tempfile.mkdtemp(prefix="run-", dir=runs))
-        copy: PrivateCopy | None = None
-        session: WineSession | None = None
+        _sweep(runs)
+        name = f"run-{secrets.token_hex(6)}"
+        work, copy = runs / name, None
+        with host_os.locked(runs / f"{name}.lock"):
+            try:
+                for part in ("home", "asked"):
+                    (work / part).mkdir(parents=True)
+                with layers.screen() as display:
+                    copy = PrivateCopy(template / "prefix", work / "copy")
+                    with self._isolated([copy.root, work / "home"], work / "asked", display) as box:
+                        session = WineSession(self, copy, work, account, display, box)
+                        self._sessions.append(session)
+                        try:
+                            yield session
+                        finally:
+                            self._sessions.remove(session)
+                            session.prefix.stop()
+            finally:
+                if copy:
+                    copy.discard()
+                shutil.rmtree(work, ignore_errors=True)
+        (runs / f"{name}.lock").unlink(missing_ok=True)
+
+    @contextlib.contextmanager
+    def _isolated(self, writable: list[Path], asked: Path, display: str | None) -> Iterator[sandbox.Sandbox | None]:
+        """A sandbox that sees these folders, and reads what it is asked to do; None where the person wants none."""
+        if self.unconfined:
+            yield None
+            return
+        box = sandbox.Sandbox(self.layer, writable, [asked], display)
         try:
-            with layers.screen() as display:
-                copy = PrivateCopy(template / "prefix", work / "copy")
-                session = WineSession(self, copy, work, account, display)
-                self._sessions.append(session)
-                try:
-                    yield session
-                finally:
-                    self._sessions.remove(session)
-                    session.prefix.stop()
+            yield box
         finally:
-            if copy:
-                copy.discard()
+            box.close()
+
+
+def _sweep(runs: Path) -> None:
+    """Takes away what runs that were killed have left: their mounts and folders. A run that goes on holds its lock."""
+    for work in runs.glob("run-*"):
+        if not work.is_dir():
+            continue
+        with contextlib.suppress(host_os.Busy, OSError), host_os.locked(runs / f"{work.name}.lock", timeout=0):
+            root = work / "copy" / "prefix"
+            if os.path.ismount(root) and not host_os.unmount(root, detach=True):
+                continue
             shutil.rmtree(work, ignore_errors=True)
+            (runs / f"{work.name}.lock").unlink(missing_ok=True)
 
 
 class WineSession(RunnerOnly):
     """One private copy, from fresh to thrown away."""
 
-    def __init__(self, machine: WineMachine, copy: PrivateCopy, work: Path, account: Account, display: str | None) -> None:
+    def __init__(
+        self, machine: WineMachine, copy: PrivateCopy, work: Path, account: Account, display: str | None, box: sandbox.Sandbox | None
+    ) -> None:
+        self.box = box
         self.machine, self.copy, self.work, self.account, self.display = machine, copy, work, account, display
         self.surroundings = machine.surroundings(account)
         home = work / "home"
-        home.mkdir(exist_ok=True)
+        self.asked = work / "asked"  # what programs in the sandbox read, and nobody there writes
         extra = {"DISPLAY": display} if display else {}
         if account == "system":
             extra |= self._redirect()
-        self.prefix = layers.Prefix(machine.layer, copy.root, home, extra)
+        self.prefix = layers.Prefix(machine.layer, copy.root, home, extra, box.entering if box else None)
         self._brought: list[str] = []
 
     def _redirect(self) -> dict[str, str]:
@@ -372,7 +413,7 @@ class WineSession(RunnerOnly):
     # --- commands and state -------------------------------------------------------------------------
 
     def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
-        return self.prefix.command(command, work=self.work, timeout=timeout, folder=folder)
+        return self.prefix.command(command, work=self.asked, timeout=timeout, folder=folder)
 
     def watch(self, command: str, *, timeout: float, press: bool = False, folder: str | None = None) -> Watched:
         """Runs a command line and follows all its processes and windows. ``press`` agrees to every dialog. Raises NoMachine."""

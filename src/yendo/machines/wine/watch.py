@@ -201,26 +201,19 @@ def _text(coded: str) -> str:
         return ""
 
 
-def without_network() -> tuple[str, ...]:
-    """The command of this system that starts another without a network, or nothing where it is not allowed here."""
-    program = shutil.which("unshare")
-    if program and subprocess.run([program, "-n", "true"], capture_output=True, check=False, timeout=10).returncode == 0:
-        return (program, "-n")
-    return ()
-
-
 def watch(session: WineSession, command: str, *, timeout: float, press: bool = False, folder: str | None = None) -> Watched:
     """Runs a Windows command line to the end of its last process, or stops it. Raises NoMachine without a screen."""
     display = session.prefix.environment.get("DISPLAY")
     if not session.display or not display:
         raise NoMachine("a trial needs a virtual screen of its own: apt-get install xvfb")
-    before = without_network()
     with as_file(files("yendo.machines.wine.lookout").joinpath("lookout.exe")) as program, Screen(display) as screen:
-        lookout = "Z:" + str(program).replace("/", "\\")
-        batch, said = session.prefix.batch(f'"{lookout}" {int(press)} {command}', session.work, folder)
+        lookout = session.asked / "lookout.exe"
+        shutil.copyfile(program, lookout)
+        by = "Z:" + str(lookout).replace("/", "\\")
+        batch, said = session.prefix.batch(f'"{by}" {int(press)} {command}', session.asked, folder)
         state = _Watch(screen)
         with said.open("wb") as output:
-            process = session.prefix.launch("cmd", "/c", batch, output=output, before=before)
+            process = session.prefix.launch("cmd", "/c", batch, output=output)
             try:
                 stopped = _follow(session, state, process, said, timeout)
             finally:
@@ -239,7 +232,7 @@ def watch(session: WineSession, command: str, *, timeout: float, press: bool = F
         processes,
         stopped,
         tuple(state.pressed),
-        bool(before),
+        session.box is not None,
         state.error,
     )
 
