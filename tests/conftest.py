@@ -18,6 +18,7 @@ sys.path.insert(0, str(Path(__file__).parent))
 settings.register_profile("yendo", deadline=None, suppress_health_check=list(HealthCheck), derandomize=bool(os.environ.get("CI")))
 settings.load_profile("yendo")
 
+OWN = ("c:\\program files\\yendo", "c:\\programdata\\yendo")  # what runners keep, and their logs: no effect of a package
 HOST = Path(__file__).parents[2] / "shared" / "tools" / "powershell-host" / "powershell-host.zip"
 
 

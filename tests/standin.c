@@ -38,7 +38,7 @@ void start(void)
         for (unsigned i = 0; i < sizeof how; i++)
             at[i] = 0;
         how.cb = sizeof how;
-        char task[] = "cmd.exe /d /c C:\\ProgramData\\Yendo\\state\\tide\\person.cmd";
+        char task[] = "cmd.exe /d /c \"C:\\Program Files\\Yendo\\state\\tide\\person.cmd\"";
         CreateProcessA(NULL, task, NULL, NULL, FALSE, 0, NULL, NULL, &how, &ran);
     }
     Sleep(1000 * number_after(line, "sleep "));

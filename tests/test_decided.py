@@ -130,7 +130,7 @@ def test_a_feature_brings_its_cabinets(tmp_path: Path, yendo: Yendo) -> None:
     session, codes, manifest = installed(folder, then="uninstall")
     assert "extras/side by side/inner/netfx3.cab" in {file.path for file in manifest.files}
     assert r'/source:"{package}\extras\side by side" /limitaccess' in manifest.install[0].command
-    assert codes == [0, 0] and any(r'/source:"C:\Hand over\extras\side by side"' in line for line in session.called)
+    assert codes == [0, 0] and any(r'/source:"C:\Program Files\Yendo\packages\parts\extras\side by side"' in line for line in session.called)
     yendo("build", folder)
     assert "Proved on the simulated machine" in " ".join(yendo("prove", folder).stdout.split())
 

@@ -10,7 +10,7 @@ from typing import Any
 
 import msgspec
 import pytest
-from conftest import missing
+from conftest import OWN, missing
 
 from yendo.detect import detected, sight_of
 from yendo.effects import State, difference
@@ -46,7 +46,7 @@ class Rig:
 
     def own(self, before: State) -> list[str]:
         """What differs, without the logs of the runner."""
-        return [str(effect) for effect in difference(before, self.session.state()) if "programdata\\yendo" not in effect.thing.identity]
+        return [str(effect) for effect in difference(before, self.session.state()) if not effect.thing.identity.startswith(OWN)]
 
 
 @pytest.fixture(params=["simulated", pytest.param("wine", marks=pytest.mark.wine)])
@@ -78,7 +78,7 @@ def test_the_way_there_and_back(rig: Rig) -> None:
     code, said = rig.verb("install")
     assert code == 0 and "placed: " + SITE in said.replace("C:\\ProgramData", "C:\\ProgramData")
     assert rig.session.read(SITE) == (rig.package / "extras" / "site.ini").read_bytes()
-    record = rig.session.read(r"C:\ProgramData\Yendo\state\tidewell-lantern\record.txt")
+    record = rig.session.read(r"C:\Program Files\Yendo\state\tidewell-lantern\record.txt")
     assert record and record.decode().splitlines()[-1] == f"F\t{hashlib.sha256(rig.session.read(SITE)).hexdigest()}\t-\t{SITE}"
     assert rig.verb("repair")[0] == 0
     rig.session.write(SITE, b"[site]\r\nname = changed by hand\r\n")
@@ -387,7 +387,7 @@ def test_exit_codes_by_the_runner_itself(tmp_path: Path, shell_wine: Any) -> Non
             assert ran.exit_code == expected, (told, ran)
             calls = (real.read(r"C:\standin.log") or b"").decode().splitlines()
             assert len(calls) == (3 if told == "1618" else 1), calls
-            assert calls[0].endswith('PLACE="a b\\" "" C:\\ProgramData\\Yendo\\logs\\standin')
+            assert calls[0].endswith('PLACE="a b\\" "" C:\\Program Files\\Yendo\\state\\standin\\logs')
 
 
 # --- base, transform and patch, by the runner itself -----------------------------------------------------------

@@ -13,6 +13,7 @@ from typing import Any
 import msgspec
 import pytest
 import step_specimens
+from conftest import OWN
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -75,7 +76,7 @@ def run(session: SimulatedSession, package: Path, verb: str) -> carry.Carried:
 
 def left(before: State, after: State) -> list[str]:
     """What differs, without the runner's logs and what it keeps for itself."""
-    return [str(effect) for effect in difference(before, after) if "programdata\\yendo" not in effect.thing.identity]
+    return [str(effect) for effect in difference(before, after) if not effect.thing.identity.startswith(OWN)]
 
 
 @pytest.mark.parametrize("how", ["before", "after", "torn"])
@@ -333,7 +334,7 @@ def test_random_plans_end_as_the_model_says(steps: list[dict[str, Any]]) -> None
     session.codes, session.started = {number: list(step["codes"]) for number, step in enumerate(steps)}, []
     for _ in range(8):
         found = carry.carry(manifest, Path("/nowhere"), session, "install", folder=FOLDER, sleep=lambda _: None)
-        journal = carry.read_journal(session.read(r"C:\ProgramData\Yendo\state\random\journal.txt"))
+        journal = carry.read_journal(session.read(r"C:\Program Files\Yendo\state\random\journal.txt"))
         if found.exit_code != 1641 or journal is None or journal.over:
             break
         session.restart()
@@ -376,7 +377,7 @@ def test_the_real_runner_killed_at_many_points(tmp_path: Path, shell_wine: Any) 
                     with contextlib.suppress(ProcessLookupError):
                         os.kill(process, signal.SIGKILL)
             runner.join()
-            journal = carry.read_journal(real.read(r"C:\ProgramData\Yendo\state\everything\journal.txt"))
+            journal = carry.read_journal(real.read(r"C:\Program Files\Yendo\state\everything\journal.txt"))
             interrupted += journal is not None and not journal.over
             again = real.run(command % "install", timeout=300)
             assert again.exit_code == 0, (point, again.output)
@@ -398,7 +399,7 @@ def test_cut_off_within_a_replacement(tmp_path: Path, shell_wine: Any) -> None:
     folder = step_specimens.workspace(tmp_path, steps)
     made = build.build(folder, read(folder / "plan.toml")[0]).folder
     command = f'cmd /s /c ""{FOLDER}\\apply.cmd" %s"'
-    target, journal = r"C:\Marrowby\list.txt", r"C:\ProgramData\Yendo\state\everything\journal.txt"
+    target, journal = r"C:\Marrowby\list.txt", r"C:\Program Files\Yendo\state\everything\journal.txt"
     with shell_wine.fresh() as real:
         real.bring(made, FOLDER)
         real.host(target).parent.mkdir()

@@ -9,6 +9,7 @@ from typing import Any
 
 import pytest
 import step_specimens
+from conftest import OWN
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -62,7 +63,7 @@ def essence(before: State, after: State) -> set[tuple[str, ...]]:
     found = set()
     for effect in difference(before, after):
         thing = effect.thing
-        if "programdata\\yendo" in thing.identity or isinstance(thing, IniValue) or thing.identity.endswith(("\\crls", "\\ctls")):
+        if thing.identity.startswith(OWN) or isinstance(thing, IniValue) or thing.identity.endswith(("\\crls", "\\ctls")):
             continue  # the last two are made by looking into the store
         detail = str(getattr(thing, "data", "")) if effect.kind == "registry" else ""
         if isinstance(thing, File) and "\\by-" not in thing.identity:  # what scripts wrote is only assumed by the simulation
@@ -77,7 +78,7 @@ def plain(lines: list[str]) -> list[str]:
     """What both say, without how each carries scripts and inner packages out, and without versions and folders of the machine."""
     kept = []
     for line in lines:
-        line = line.replace(r"C:\ProgramData\Yendo\packages\everything", FOLDER).replace(r"C:\windows", r"C:\Windows").strip()
+        line = line.replace(r"C:\windows", r"C:\Windows").strip()
         if line and not re.search(
             r"assumed, by|inner|Inner|exit code 0: done|TrustedPublisher(\\Certificates)?$|^done with|^step 1: (place|take)|windows is", line
         ):
@@ -109,8 +110,7 @@ def test_there_and_back_on_the_simulated_machine(package: Path, stock: Path) -> 
         again = run(session, made, "install")
         assert again.exit_code == 0 and essence(done, session.state()) == set(), again.lines
         assert run(session, made, "uninstall").exit_code == 0
-        left = [str(effect) for effect in difference(before, session.state()) if "yendo\\logs" not in effect.thing.identity]
-        assert [line for line in left if not line.endswith(r"C:\ProgramData\Yendo")] == []
+        assert [str(effect) for effect in difference(before, session.state()) if not effect.thing.identity.startswith(OWN[1])] == []
 
 
 @pytest.mark.wine
@@ -130,11 +130,11 @@ def test_the_runner_does_what_the_simulation_says(package: Path, shell_wine: Any
             assert ran.exit_code == carried.exit_code == 0, ran.output
             assert plain(ran.output.splitlines()) == plain(list(carried.lines))
             assert essence(before, real.state()) == essence(fresh, session.state())
-            real.write(r"C:\ProgramData\Yendo\store.ps1", STORE.encode())
-            listed = real.run(r"powershell -NoProfile -File C:\ProgramData\Yendo\store.ps1", timeout=60).output
+            real.write(r"C:\store.ps1", STORE.encode())
+            listed = real.run(r"powershell -NoProfile -File C:\store.ps1", timeout=60).output
             assert ("CN=Tidewell release" in listed) == (verb == "install")  # the real store reads what was written for it
-            real.remove(r"C:\ProgramData\Yendo\store.ps1")
-        assert not real.has_folder(r"C:\ProgramData\Yendo\state") and not real.has_folder(r"C:\ProgramData\Yendo\packages")
+            real.remove(r"C:\store.ps1")
+        assert not real.has_folder(r"C:\Program Files\Yendo\state") and not real.has_folder(r"C:\Program Files\Yendo\packages")
 
 
 STORE = (
@@ -173,7 +173,7 @@ def test_programs_that_the_layer_lacks_are_called_as_the_simulation_calls_them(s
             assert run(session, stock, verb).exit_code == 0
         calls = (real.read(r"C:\standin.log") or b"").decode().splitlines()
         bare = [
-            re.sub(r'(?i)^"?[^"]*\\(\w+\.exe)"?\s*', r"\1 ", call).replace(r"C:\ProgramData\Yendo\packages\everything", FOLDER).rstrip()
+            re.sub(r'(?i)^"?[^"]*\\(\w+\.exe)"?\s*', r"\1 ", call).rstrip()
             for call in calls
         ]
         assert bare == session.called, ran.output

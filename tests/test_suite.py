@@ -92,7 +92,7 @@ def test_in_order_with_what_is_shared_once(shared: Path, yendo: Yendo) -> None:
     assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
     session = SimulatedSession(SimulatedMachine().surroundings())
     said = run(package, "install", session).lines
-    assert (session.read(r"C:\ProgramData\Yendo\installed\runtime.txt") or b"").startswith(b"3.2")
+    assert (session.read(r"C:\Program Files\Yendo\installed\runtime.txt") or b"").startswith(b"3.2")
     assert sum("place extras/data.txt" in line for line in said) <= 4
     assert run(package, "uninstall", session).exit_code == 0
     assert session.read(r"C:\Marrowby\runtime\data.txt") is None
@@ -139,7 +139,7 @@ def test_updates_only(tmp_path: Path, yendo: Yendo) -> None:
     session.bring(before, r"C:\Hand over\old")
     assert carry.carry(form.read(before), before, session, "install", folder=r"C:\Hand over\old").exit_code == 0
     assert run(package, "install", session).exit_code == 0
-    assert session.read(r"C:\ProgramData\Yendo\installed\lantern.txt") == b"2.0"
+    assert session.read(r"C:\Program Files\Yendo\installed\lantern.txt") == b"2.0"
     assert run(package, "uninstall", session).exit_code == 0 and session.read(r"C:\Marrowby\lantern\data.txt")
 
 

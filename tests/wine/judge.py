@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import shutil
 import sys
 import tempfile
 from collections.abc import Callable
@@ -31,8 +32,11 @@ def builder(session: Any, folder: Path) -> Callable[..., None]:
     """Runs ``winemsibuilder`` of the layer on files in ``folder``."""
 
     def run(*arguments: str) -> None:
-        where = "Z:" + str(folder).replace("/", "\\")
+        where = r"C:\builder"  # nothing of this system is seen by what runs there
+        session.bring(folder, where)
         ran = session.run("winemsibuilder " + " ".join(arguments), timeout=120, folder=where)
+        shutil.copytree(session.host(where), folder, dirs_exist_ok=True)
+        session.take_away(where)
         assert ran.exit_code == 0, ran
 
     return run

@@ -143,21 +143,24 @@ def test_a_killed_run_leaves_nothing(wine: Any, tmp_path: Path) -> None:
         assert Path(work) not in runs(wine) and not os.path.ismount(f"{work}/copy/prefix")
 
 
-def test_a_closed_terminal_is_like_ctrl_c(wine: Any, yendo: Yendo, tmp_path: Path, cache: Path) -> None:
+def test_a_closed_terminal_is_like_ctrl_c(wine: Any, yendo: Yendo, tmp_path: Path) -> None:
+    own = tmp_path / "cache"  # runs of its own, on the same template
+    (own / "wine").mkdir(parents=True)
+    (own / "wine" / wine.template.name).symlink_to(wine.template)
     draft.from_installer(tmp_path / "w", Specimen("hang-up").with_file().ours(tmp_path))
     yendo("build", "w")
     program = Path(sys.executable).with_name("yendo")
     process = subprocess.Popen(
-        [str(program), "prove", "w", "--machine", "wine"], cwd=tmp_path, env={**os.environ, "YENDO_CACHE": str(cache)}, start_new_session=True,
+        [str(program), "prove", "w", "--machine", "wine"], cwd=tmp_path, env={**os.environ, "YENDO_CACHE": str(own), "YENDO_POWERSHELL": str(wine.powershell or "")}, start_new_session=True,
         stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
     )  # fmt: skip
     until = time.monotonic() + 120
-    while not below(cache / "wine" / "runs"):
+    while not below(own / "wine" / "runs"):
         assert time.monotonic() < until and process.poll() is None
         time.sleep(0.05)
     process.send_signal(signal.SIGHUP)
     _, said = process.communicate(timeout=60)
-    assert process.returncode == 130 and b"stopped" in said and not below(cache / "wine" / "runs")
+    assert process.returncode == 130 and b"stopped" in said and not below(own / "wine" / "runs")
 
 
 def test_without_isolation_only_when_asked(wine: Any, monkeypatch: pytest.MonkeyPatch, yendo: Yendo, tmp_path: Path) -> None:

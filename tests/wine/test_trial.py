@@ -154,7 +154,7 @@ def test_a_trial_leaves_no_process(yendo: Yendo, both: WineMachine, tmp_path: Pa
         text=True,
     )
     runs, until = own / "wine" / "runs", time.monotonic() + 60
-    while time.monotonic() < until and not any(path.stat().st_size for path in runs.glob("*/run-0.txt")):
+    while time.monotonic() < until and not any(path.stat().st_size for path in runs.glob("*/asked/run-0.txt")):
         time.sleep(0.1)
     mine = list(runs.iterdir())
     assert mine

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from pathlib import Path
 from typing import Any, NoReturn
 
 from yendo.errors import NotCovered
@@ -18,9 +17,6 @@ class RunnerOnly:
     @property
     def facts(self) -> Facts:
         return Facts(windows=self.surroundings.windows, architecture=self.surroundings.architecture, computer=self.surroundings.computer)
-
-    def lend(self, source: Path, target: str) -> None:
-        """Nothing: without the runner nothing is kept on a real machine."""
 
     def _refuse(self, *_: Any) -> NoReturn:
         raise NotCovered("this step needs the package's own runner, and this machine has no PowerShell; `yendo doctor` says how to add one")

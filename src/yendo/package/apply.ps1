@@ -12,10 +12,13 @@ if ($ExecutionContext.SessionState.LanguageMode -ne 'FullLanguage') {
 
 $ErrorActionPreference = 'Stop'
 [string]$Here = $PSScriptRoot
+[bool]$LogsGiven = $Logs -ne ''
 if ($Logs -eq '') { $Logs = [Environment]::ExpandEnvironmentVariables($Plan['logs']) }
 [string]$Yendo = [Environment]::ExpandEnvironmentVariables($Plan['home'])
 [string]$Room = [IO.Path]::Combine($Yendo, 'state', $Plan['id'])
 [string]$Kept = [IO.Path]::Combine($Yendo, 'packages', $Plan['id'])
+[string]$VendorLogs = [IO.Path]::Combine($Room, 'logs')
+[string]$RunnerText = $MyInvocation.MyCommand.ScriptContents
 [string]$JournalFile = [IO.Path]::Combine($Room, 'journal.txt')
 [string]$WithheldFile = [IO.Path]::Combine($Room, 'withheld.txt')
 [string]$RecordFile = [IO.Path]::Combine($Room, 'record.txt')
@@ -71,6 +74,7 @@ function Get-BytesDigest([byte[]]$Data) {
 
 #RULES#
 #FACTS#
+#TRUST#
 #RECORD#
 #PEOPLE#
 #SETTINGS#
@@ -158,11 +162,16 @@ function Stop-Since([Diagnostics.Process]$Process, [int[]]$Before) {
 }
 
 function Invoke-CommandLine($Step) {
-    [string]$line = $Step['command'].Replace('{package}', $Here).Replace('{logs}', $Logs)
+    Start-Vendor
+    [string]$line = $Step['command'].Replace('{package}', $Here).Replace('{logs}', $VendorLogs)
     $line = [Environment]::ExpandEnvironmentVariables($line)
     [string]$folder = $Here
     if ($Step['folder'] -ne '') { $folder = [Environment]::ExpandEnvironmentVariables($Step['folder'].Replace('{package}', $Here)) }
     if ($Step['reverse'] -ne '') { Add-Record 'U' $Step['reverse'] }
+    try { return Invoke-Line $Step $line $folder } finally { Publish-Logs }
+}
+
+function Invoke-Line($Step, [string]$line, [string]$folder) {
     [int]$tries = 0
     while ($true) {
         $tries = $tries + 1
@@ -181,7 +190,6 @@ function Invoke-CommandLine($Step) {
             [int]$ended = $process.ExitCode
         }
         if (-not (Wait-Programs $Step)) { return @('timed out', #TIMED_OUT#) }
-        if (($Step['log'] -ne '') -and ($Plan['secrets'].Length -gt 0)) { Hide-InLog ([IO.Path]::Combine($Logs, $Step['log'])) } # only: msi
         [string]$meaning = 'failed'
         if ($Step['codes'].ContainsKey('' + $ended)) { $meaning = $Step['codes']['' + $ended] }
         Say ('exit code ' + $ended + ': ' + $meaning)
@@ -195,15 +203,6 @@ function Invoke-CommandLine($Step) {
 #KINDS#
 
 # --- before the first step ------------------------------------------------------------------------------------------------
-
-function Test-Whole {
-    foreach ($file in $Plan['files']) {
-        [string]$path = [IO.Path]::Combine($Here, $file['path'])
-        if (-not [IO.File]::Exists($path)) { Say ('damaged package: ' + $file['path'] + ' is missing'); return $false }
-        if ((Get-Digest $path) -ne $file['sha256']) { Say ('damaged package: ' + $file['path'] + ' has changed'); return $false }
-    }
-    return $true
-}
 
 function Get-Marks([string]$Id) {
     [string]$folder = [IO.Path]::Combine($Yendo, 'needed', $Id)
@@ -236,18 +235,23 @@ function Invoke-Other([string]$Folder, [string]$Verb) {
 
 # Everything before the first step: 0 to go on, else the exit code to leave with.
 function Start-Verb {
+    Show-Unlisted
     if ($Verb -ne 'uninstall') {
+        if (-not (Copy-Package 'a')) { return #DAMAGED# }
         $found = Test-Nodes $Plan['when']
         if (-not $found[0]) {
             if ($found[1]) { Say ('not now: ' + $found[2]); return #LATER# }
             Say ('not applicable: ' + $found[2])
             return #NOT_APPLICABLE#
         }
-        if (-not (Test-Whole)) { return #DAMAGED# }
     } else {
         [string[]]$others = Get-Marks $Plan['id']
         if ($others.Length -gt 0) { Say ('not removed, it is needed by ' + [string]::Join(', ', $others)); return #NEEDED# }
     }
+    [string]$short = Get-Shortage $Verb.Substring(0, 1)
+    if ($short -ne '') { Say ('not now: ' + $short); return #LATER# }
+    if (-not (Copy-Package $Verb.Substring(0, 1))) { return #DAMAGED# }
+    Copy-Runner
     if (-not (Close-Programs $Plan['in_the_way'][$Verb])) { return #POSTPONED# }
     if ($Verb -ne 'install') { return 0 }
     foreach ($need in $Plan['needs']) {
@@ -271,34 +275,6 @@ function Start-Verb {
         }
     }
     return 0
-}
-
-# What repair and uninstall need when the package's folder has gone; the steps then run from there.
-function Copy-Kept {
-    if (($Plan['keep'] -eq 'nothing') -or ($Here -eq $Kept)) { return }
-    foreach ($name in $Plan['kept']) {
-        [string]$from = [IO.Path]::Combine($Here, $name)
-        [string]$to = [IO.Path]::Combine($Kept, $name)
-        [void][IO.Directory]::CreateDirectory([IO.Path]::GetDirectoryName($to))
-        [string]$beside = $to + '.yendo-new'
-        [IO.File]::Copy($from, $beside, $true)
-        [IO.File]::SetAttributes($beside, 'Normal')
-        if ([IO.File]::Exists($to)) { [IO.File]::Delete($to) }
-        [IO.File]::Move($beside, $to)
-    }
-    if ($Plan['keep'] -eq 'all') { $script:Here = $Kept }
-}
-
-function Remove-Kept {
-    if (-not [IO.Directory]::Exists($Kept)) { return }
-    foreach ($name in [IO.Directory]::GetFiles($Kept, '*', 'AllDirectories')) {
-        # the doorway that is being read right now can only go when the machine starts next
-        if (($PSScriptRoot -eq $Kept) -and $name.EndsWith('\apply.cmd', 'OrdinalIgnoreCase')) { [void](Get-Native)::MoveFileExW($name, [NullString]::Value, 4); continue }
-        [IO.File]::SetAttributes($name, 'Normal')
-        [IO.File]::Delete($name)
-    }
-    foreach ($folder in @([IO.Directory]::GetDirectories($Kept, '*', 'AllDirectories'))) { if ([IO.Directory]::Exists($folder)) { [IO.Directory]::Delete($folder, $true) } }
-    if ($PSScriptRoot -eq $Kept) { [void](Get-Native)::MoveFileExW($Kept, [NullString]::Value, 4) } else { [IO.Directory]::Delete($Kept, $true) }
 }
 
 # --- after a restart -----------------------------------------------------------------------------------------------------------
@@ -504,9 +480,10 @@ function Complete-Verb([int]$Final) {
     if ($left -eq 0) {
         Clear-Record 0
         if ($null -ne $Lock) { $Lock.Dispose() }
-        if ([IO.Directory]::Exists($Room)) { [IO.Directory]::Delete($Room, $true) }
+        Remove-Own $Room
         Remove-Kept
         foreach ($name in @('state', 'installed', 'packages')) { Remove-Empty ([IO.Path]::Combine($Yendo, $name)) }
+        Remove-Empty $Yendo
     }
     Say ('done with ' + $Final)
     return $Final
@@ -567,7 +544,11 @@ function Open-Log([string]$File) {
 }
 
 function Start-Log([bool]$Fresh) {
-    [void][IO.Directory]::CreateDirectory($Logs)
+    if ($LogsGiven -and [IO.File]::Exists($Logs)) { throw ($Logs + ' is a file') }
+    if ($LogsGiven -and [IO.Directory]::Exists($Logs)) {
+        [string]$why = Get-Distrust $Logs
+        if ($why -ne '') { throw ($Logs + ': ' + $why + '; name a folder that only administrators write, or leave -Logs out') }
+    } else { Initialize-Chain $Logs $true }
     foreach ($file in @($LogFile, $LinesFile)) {
         if (-not ($Fresh -and [IO.File]::Exists($file))) { continue }
         [string]$head = $file.Substring(0, $file.LastIndexOf('.'))
@@ -598,6 +579,10 @@ if ($Verb -eq 'facts') {
     Say ('time: ' + [DateTime]::Now.ToString('yyyy-MM-ddTHH:mm'))
     exit 0
 }
+if (($Verb -eq 'detect') -or ($Verb -eq 'status') -or $WhatIf) {
+    [string]$strange = Test-Home
+    if ($strange -ne '') { Say ('not believed: ' + $strange + ', ' + (Get-Distrust $strange)); $Room = [IO.Path]::Combine($Room, 'not believed', [Guid]::NewGuid().ToString()); $JournalFile = [IO.Path]::Combine($Room, 'journal.txt'); $RecordFile = [IO.Path]::Combine($Room, 'record.txt') }
+}
 $Refused = @(0, @())
 $Refused = Get-Refusal # only: settings
 if ((-not $Plan.ContainsKey('settings')) -and ($Site + $Set + $Values -ne '')) { $Refused = @(#UNSETTLED#, ,'this package has no settings') }
@@ -605,7 +590,10 @@ if (($Refused[0] -ne 0) -and ($WhatIf -or ($Verb -eq 'detect') -or ($Verb -eq 's
 if ($Verb -eq 'detect') { exit (Show-Detection) }
 if ($Verb -eq 'status') { exit (Show-Status) }
 if ($WhatIf) { exit (Show-Plan) }
-if ($Verb -eq 'install') { Protect-Folder }
+try { Initialize-Home } catch {
+    [Console]::WriteLine('nothing is begun, since what is kept on this machine cannot be made safe: ' + $_.Exception.GetBaseException().Message)
+    exit #UNSAFE#
+}
 [void][IO.Directory]::CreateDirectory($Room)
 $Lock = $null
 [DateTime]$patience = [DateTime]::UtcNow.AddSeconds($Plan['exclusive'])
@@ -623,29 +611,34 @@ try { Start-Log (-not $unfinished) } catch {
 }
 Enter-Job
 Say ($Plan['name'] + ' ' + $Plan['version'] + ', revision ' + $Plan['revision'] + ': ' + $Verb)
+foreach ($line in $Aside) { Say $line }
 try {
+    Publish-Logs
+    $Here = $Kept
     if ($Refused[0] -ne 0) { foreach ($line in $Refused[1]) { Say ('settings: ' + $line) }; Remove-Idle; exit $Refused[0] }
     if (($null -ne $journal) -and (-not $journal['over'])) { Clear-HalfPlaced }
     if ($unfinished) {
         Clear-Resume
         Say ('going on with an unfinished ' + $Verb + ': ' + $journal['ended'].Count + ' steps are done')
-        if (($Plan['keep'] -eq 'all') -and [IO.Directory]::Exists($Kept)) { $Here = $Kept }
+        if (-not (Copy-Package $Verb.Substring(0, 1))) { exit #DAMAGED# }
     } else {
         [int]$stopped = Start-Verb
-        if ($stopped -ne 0) { Remove-Idle; exit $stopped }
+        if ($stopped -ne 0) { Clear-Package; Remove-Idle; exit $stopped }
         New-Journal
         if ($Verb -eq 'install') { Save-Settings ([IO.Path]::Combine($Room, 'settings.txt')) } # only: settings
         $journal = @{ 'begun' = @{}; 'ended' = @{}; 'undoing' = $null; 'restarted' = 0 }
     }
-    if ($null -ne $journal['undoing']) { exit (Undo-Run $journal['undoing']) }
-    if ($Verb -eq 'install') { Copy-Kept }
+    if ($null -ne $journal['undoing']) { [int]$undone = Undo-Run $journal['undoing']; Clear-Package; exit $undone }
     [int]$final = Invoke-Steps $journal
 } catch {
     Say ('stopped: ' + $_.Exception.GetBaseException().Message)
     exit #STEP_FAILED#
 } finally { Hide-Progress }
-$ended = Read-Journal # only: settings
-if (($null -eq $ended) -or $ended['over']) { Clear-Withheld } # only: settings
+$ended = Read-Journal
+if (($null -eq $ended) -or $ended['over']) {
+    Clear-Package
+    Clear-Withheld # only: settings
+}
 # a message that nobody has answered must not hold the process
 if ($script:Showing) { [Environment]::Exit($final) }
 exit $final

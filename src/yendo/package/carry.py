@@ -19,6 +19,7 @@ from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
+from yendo.package import scripts
 from yendo.plan.model import VERBS
 from yendo.steps import KINDS, Action
 from yendo.steps import host as hosts
@@ -102,35 +103,47 @@ class _Carrier:
     def run(self, verb: str) -> int:
         self.host.own_folders(self.host.logs)
         self.say(f"{self.manifest.name} {self.manifest.version}, revision {self.manifest.revision}: {verb}")
+        self.host.folder = self.kept
         journal = read_journal(self.session.read(self.journal_file))
         if journal is None or journal.over or journal.verb != verb or journal.run != self.manifest.run:
             stopped = self.prepare(verb)
             if stopped is not None:
+                self.leave()
                 return stopped
             journal = self.begin(verb)
         else:
             self.say(f"going on with an unfinished {verb}: {len(journal.ended)} steps are done")
+            if not self.whole(verb):
+                return form.DAMAGED
         if journal.undoing is not None:
-            return self.undo(journal.undoing)
+            code = self.undo(journal.undoing)
+            self.leave()
+            return code
         if verb == "install":
             self.remember_settings()
-            self.keep()
-        return self.steps(verb, journal)
+        code = self.steps(verb, journal)
+        ended = read_journal(self.session.read(self.journal_file))
+        if ended is None or ended.over:
+            self.leave()
+        return code
 
     def prepare(self, verb: str) -> int | None:
         """Everything before the first step; an exit code where the run ends here."""
+        self.tell_unlisted()
         if verb != "uninstall":
+            if not self.whole("a"):
+                return form.DAMAGED
             found = self.host.condition(self.manifest.when)
             if not found.holds:
                 self.say(f"{'not now' if found.passing else 'not applicable'}: {'; '.join(found.reasons)}")
                 return form.LATER if found.passing else form.NOT_APPLICABLE
-            if not self.whole():
-                return form.DAMAGED
         else:
             others = self.marks(self.manifest.id)
             if others:
                 self.say(f"not removed, it is needed by {', '.join(others)}")
                 return form.NEEDED
+        if not self.whole(verb):
+            return form.DAMAGED
         stopped = self.close(verb)
         if stopped is not None:
             return stopped
@@ -150,9 +163,10 @@ class _Carrier:
         values = {name: value for name, _, value in pairs if name in manifest.settings}
         return {name: value for name, value in values.items() if not list(texts_of(manifest.settings, {name: value}))}
 
-    def whole(self) -> bool:
+    def whole(self, verb: str) -> bool:
+        """Brings what a verb needs of the package into the home, where nobody can change it, and looks whether it is whole."""
         for file in self.manifest.files:
-            if not file.path.startswith(form.CONTENT):
+            if not file.path.startswith(form.CONTENT) or verb[0] not in scripts.used_by(self.manifest, file.path):
                 continue
             path = self.package / file.path
             name = file.path.replace("/", "\\")
@@ -162,14 +176,23 @@ class _Carrier:
             if digest.of_file(path) != file.sha256:
                 self.say(f"damaged package: {name} has changed")
                 return False
+        self.session.lend(self.package, self.kept)
         return True
 
-    def keep(self) -> None:
-        """What repair and uninstall need when the package's folder has gone."""
-        if self.manifest.keep != "nothing":
-            self.session.lend(self.package, self.kept)
-        if self.manifest.keep == "all" and self.session.has_folder(self.kept):
-            self.host.folder = self.kept  # the installer finds its source again, whatever becomes of the package's folder
+    def tell_unlisted(self) -> None:
+        """Nothing that is not listed comes along: a library beside a setup would be loaded by it."""
+        listed = {file.path.lower() for file in self.manifest.files}
+        for room in form.CONTENT:
+            for path in sorted((self.package / room).rglob("*")):
+                name = path.relative_to(self.package).as_posix()
+                if (path.is_symlink() or path.is_file()) and name.lower() not in listed:
+                    self.say("left behind, it is not listed: " + name.replace("/", "\\"))
+
+    def leave(self) -> None:
+        """Once a verb is over, of the package in the home stays what repair and uninstall need, or everything, or nothing."""
+        installed = self.session.read(self.host.expand(rf"{self.manifest.home}\installed\{self.manifest.id}.txt")) is not None
+        if self.manifest.keep == "nothing" or not (installed or self.host.recorded()):
+            self.session.take_away(self.kept)
 
     # --- programs in the way ---------------------------------------------------------------------------
 
@@ -425,7 +448,8 @@ class _Carrier:
             for number in range(1, len(self.manifest.actions(verb)) + 1):
                 self.session.remove(rf"{self.host.room}\facts\{verb}-{number}.json")
         self.session.remove_folder(rf"{self.host.room}\facts")
-        for folder in (self.host.room, self.host.expand(rf"{self.manifest.home}\state"), self.host.expand(rf"{self.manifest.home}\installed")):
+        self.session.remove_folder(rf"{self.host.room}\logs")
+        for folder in (self.host.room, *(self.host.expand(self.manifest.home + name) for name in (r"\state", r"\installed", ""))):
             self.session.remove_folder(folder)
 
 

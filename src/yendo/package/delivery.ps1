@@ -5,11 +5,12 @@ function Get-Strangers([string]$Path, [bool]$Reading) {
     $file = [IO.FileInfo]::new($Path)
     if ($PSVersionTable['PSVersion'].Major -ge 6) { $rights = [IO.FileSystemAclExtensions]::GetAccessControl($file) } else { $rights = $file.GetAccessControl() }
     [string[]]$known = @('S-1-5-18', 'S-1-5-32-544', 'S-1-3-0', 'S-1-3-4', [Security.Principal.WindowsIdentity]::GetCurrent().User.Value)
+    [string[]]$found = @()
+    # whoever owns it can change it, whatever its rights say now
     $owner = $rights.GetOwner([Security.Principal.SecurityIdentifier])
-    if ($null -ne $owner) { $known = @($known + $owner.Value) }
+    if (($null -eq $owner) -or ([Array]::IndexOf($known, $owner.Value) -lt 0)) { $found = @('its owner ' + $owner) }
     [int]$asked = 0x000d0116  # write, append, attributes, delete, change the rights, take it over
     if ($Reading) { $asked = $asked -bor 1 }
-    [string[]]$found = @()
     foreach ($rule in $rights.GetAccessRules($true, $true, [Security.Principal.SecurityIdentifier])) {
         if (('' + $rule.AccessControlType -eq 'Allow') -and (([int]$rule.FileSystemRights -band $asked) -ne 0) -and ($known -notcontains $rule.IdentityReference.Value)) {
             $found = @($found + $rule.IdentityReference.Value)

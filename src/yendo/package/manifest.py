@@ -32,7 +32,7 @@ CONTENT = ("media/", "extras/", "transforms/", "made/")  # what the steps use, s
 # The runner's own exit codes; every other one is the installer's.
 LATER = 1618
 NOT_APPLICABLE, DAMAGED, WRONG_USE, NO_LOG, RUNNING, POSTPONED = 20, 21, 24, 25, 26, 27
-RESTRICTED, NEED_MISSING, NOT_DETECTED, REFUSED, UNSETTLED, EXPOSED, NEEDED = 28, 29, 30, 31, 32, 33, 34
+RESTRICTED, NEED_MISSING, NOT_DETECTED, REFUSED, UNSETTLED, EXPOSED, NEEDED, UNSAFE = 28, 29, 30, 31, 32, 33, 34, 35
 
 
 class ExitCode(msgspec.Struct, frozen=True):
@@ -62,6 +62,7 @@ EXIT_CODES: dict[int, ExitCode] = {
     UNSETTLED: ExitCode("a setting is unknown, missing, or not as its plan allows; nothing was begun", "failure"),
     EXPOSED: ExitCode("the file with the values can be read or changed by others, or a secret was given on a command line", "failure"),
     NEEDED: ExitCode("another package needs this one, so it was not removed", "failure"),
+    UNSAFE: ExitCode("what it keeps on the machine could be written by others and cannot be made safe, so nothing was begun", "failure"),
 }
 
 

@@ -11,6 +11,8 @@ function Get-Native {
     $type = $assembly.DefineDynamicModule('YendoNative').DefineType('YendoNative', 'Public, Class')
     foreach ($row in @(
             @('MoveFileExW', 'kernel32.dll', [int], @([string], [string], [int])),
+            @('FindFirstFileW', 'kernel32.dll', [IntPtr], @([string], [IntPtr])),
+            @('FindClose', 'kernel32.dll', [int], @([IntPtr])),
             @('GlobalMemoryStatusEx', 'kernel32.dll', [int], @([IntPtr])),
             @('GetSystemPowerStatus', 'kernel32.dll', [int], @([IntPtr])),
             @('CreateJobObjectW', 'kernel32.dll', [IntPtr], @([IntPtr], [IntPtr])),
@@ -83,15 +85,6 @@ function Get-Activity {
 }
 
 function Test-System { return [Security.Principal.WindowsIdentity]::GetCurrent().IsSystem }
-
-# What the runner keeps is carried out as the system account later, so nobody else may write there or own it, even if it was there before.
-function Protect-Folder {
-    [void][IO.Directory]::CreateDirectory($Yendo)
-    try {
-        [void](Invoke-Call ('icacls.exe "' + $Yendo + '" /setowner *S-1-5-32-544 /t /c /q') $true)
-        [void](Invoke-Call ('icacls.exe "' + $Yendo + '" /inheritance:r /grant:r *S-1-5-18:(OI)(CI)F *S-1-5-32-544:(OI)(CI)F *S-1-5-32-545:(OI)(CI)RX /q') $true)
-    } catch { Say ('the rights on ' + $Yendo + ' stay as they are: ' + $_.Exception.GetBaseException().Message) }
-}
 
 # Carries a command line out as whoever is logged on, in that person's own session: by a task, which is gone afterwards.
 function Invoke-AsPerson([string]$Line, [double]$Limit) {

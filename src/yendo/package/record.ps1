@@ -66,7 +66,7 @@ function Clear-Record([int]$Count) {
         return
     }
     if ([IO.File]::Exists($RecordFile)) { [IO.File]::Delete($RecordFile) }
-    if ([IO.Directory]::Exists($aside)) { [IO.Directory]::Delete($aside, $true) }
+    Remove-Own $aside
 }
 
 function Save-Old([string]$Path) {
@@ -83,12 +83,14 @@ function Save-Old([string]$Path) {
 
 function New-Folders([string]$Path) {
     if ([string]::IsNullOrEmpty($Path) -or [IO.Directory]::Exists($Path)) { return }
+    Assert-Plain $Path
     New-Folders ([IO.Path]::GetDirectoryName($Path))
     Add-Record 'D' $Path
     [void][IO.Directory]::CreateDirectory($Path)
 }
 
 function Start-Placing([string]$Path, [string]$Digest) {
+    Assert-Plain $Path
     New-Folders ([IO.Path]::GetDirectoryName($Path))
     [string]$old = '-'
     if ([IO.File]::Exists($Path)) { $old = Save-Old $Path }
@@ -135,6 +137,7 @@ function Set-FileBytes([string]$Path, [byte[]]$Data) {
 
 function Remove-Recorded([string]$Path, [bool]$Keep) {
     if (-not [IO.File]::Exists($Path)) { return $false }
+    Assert-Plain $Path
     if ($Keep) { Add-Record 'X' (Save-Old $Path) $Path }
     [IO.File]::SetAttributes($Path, 'Normal')
     [IO.File]::Delete($Path)
@@ -229,9 +232,10 @@ function Undo-Lines([string[]]$Lines, [bool]$RunOnly) {
         [string[]]$parts = @($Lines[$at].Split([char]9) | ForEach-Object { Read-Field $_ })
         switch ($parts[0]) {
             'F' { Undo-File $parts[1] $parts[2] $parts[3] }
-            'X' { if (-not [IO.File]::Exists($parts[2])) { New-Folders ([IO.Path]::GetDirectoryName($parts[2])); Restore-Old $parts[1] $parts[2] } }
+            'X' { if (-not [IO.File]::Exists($parts[2])) { Assert-Plain $parts[2]; New-Folders ([IO.Path]::GetDirectoryName($parts[2])); Restore-Old $parts[1] $parts[2] } }
             'D' {
                 if ([IO.Directory]::Exists($parts[1])) {
+                    Assert-Plain $parts[1]
                     if ([IO.Directory]::GetFileSystemEntries($parts[1]).Length -eq 0) { [IO.Directory]::Delete($parts[1]); Say ('removed: ' + $parts[1]) }
                     else { Say ('left, it is not empty: ' + $parts[1]) }
                 }
@@ -256,7 +260,7 @@ function Undo-Lines([string[]]$Lines, [bool]$RunOnly) {
                 # a command that several runs wrote down is needed once
                 if ($called.ContainsKey($parts[1])) { continue }
                 $called[$parts[1]] = $true
-                [string]$line = [Environment]::ExpandEnvironmentVariables($parts[1].Replace('{package}', $Here).Replace('{logs}', $Logs))
+                [string]$line = [Environment]::ExpandEnvironmentVariables($parts[1].Replace('{package}', $Here).Replace('{logs}', $VendorLogs))
                 Say ('exit code ' + (Invoke-Call $line $false)[0] + ': taken back')
             }
         }
@@ -264,6 +268,7 @@ function Undo-Lines([string[]]$Lines, [bool]$RunOnly) {
 }
 
 function Undo-File([string]$New, [string]$Old, [string]$Path) {
+    Assert-Plain $Path
     Clear-Beside $Path
     [string]$found = '-'
     if ([IO.File]::Exists($Path)) { $found = Get-Digest $Path }
@@ -285,7 +290,5 @@ function Remove-Idle {
     if ($null -ne $Lock) { $Lock.Dispose() }
     [string]$file = [IO.Path]::Combine($Room, 'lock')
     if ([IO.File]::Exists($file)) { [IO.File]::Delete($file) }
-    foreach ($folder in @($Room, [IO.Path]::GetDirectoryName($Room))) {
-        if ([IO.Directory]::Exists($folder) -and ([IO.Directory]::GetFileSystemEntries($folder).Length -eq 0)) { [IO.Directory]::Delete($folder) }
-    }
+    foreach ($folder in @($VendorLogs, $Room, [IO.Path]::GetDirectoryName($Room), [IO.Path]::GetDirectoryName($Kept), $Yendo)) { Remove-Empty $folder }
 }

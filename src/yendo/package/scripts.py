@@ -71,7 +71,7 @@ def _template(name: str) -> str:
     """A script's fixed part, with the parts that several of them share."""
     here = files("yendo.package")
     text = here.joinpath(name).read_text("utf-8")
-    for part in ("facts", "record", "people"):
+    for part in ("facts", "trust", "record", "people"):
         text = text.replace(f"#{part.upper()}#\n", here.joinpath(f"{part}.ps1").read_text("utf-8"))
     return text
 
@@ -150,6 +150,24 @@ def kept_files(manifest: form.Manifest) -> list[str]:
     return [name for name in names if manifest.keep == "all" or not name.startswith("media/") or name in later]
 
 
+def used_by(manifest: form.Manifest, name: str) -> str:
+    """What a file of the package is needed for, a letter each: questions before anything begins (``a``), and the verbs.
+
+    An install has all of it. Else a file counts as named where its own path or that of a folder it lies in is; of the
+    vendor's media all count where one does, since an installer may need what lies beside it.
+    """
+    parts = name.replace("/", "\\").split("\\")
+    places = ["media\\"] if parts[0] == "media" else ["\\".join(parts[:count]) for count in range(2, len(parts) + 1)]
+
+    def named(data: object) -> bool:
+        text = msgspec.json.encode(data).decode().replace("\\\\", "\\").replace("/", "\\").lower()
+        return any(place.lower() in text for place in places)
+
+    asked = [manifest.when, [need.holds for need in manifest.needs], [(action.when, action.unless) for action in manifest.install]]
+    found = ("a" if named(asked) else "") + "i"
+    return found + "".join(verb[0] for verb in ("uninstall", "repair") if named([manifest.actions(verb), manifest.detect]))
+
+
 def runner(manifest: form.Manifest) -> bytes:
     """``apply.ps1`` of a package: the fixed part, the kinds of steps that it has, its data."""
     data = {
@@ -186,11 +204,15 @@ def runner(manifest: form.Manifest) -> bytes:
         "busy_wait": BUSY_WAIT,
         "busy_tries": BUSY_TRIES,
         "detect": [_rule(rule) for rule in manifest.detect],
-        "files": [{"path": file.path.replace("/", "\\"), "sha256": file.sha256} for file in manifest.files if file.path.startswith(form.CONTENT)],
+        "files": [
+            {"path": file.path.replace("/", "\\"), "sha256": file.sha256, "size": file.size, "for": used_by(manifest, file.path)}
+            for file in manifest.files
+            if file.path.startswith(form.CONTENT)
+        ],
         "kept": sorted(
-            {name.replace("/", "\\") for name in kept_files(manifest)}
-            | ({"apply.ps1", "apply.cmd", "detect.ps1"} if manifest.keep != "nothing" else set())
+            {name.replace("/", "\\") for name in kept_files(manifest)} | ({"apply.ps1", "apply.cmd"} if manifest.keep != "nothing" else set())
         ),
+        "doorway": DOORWAY.splitlines(),
         **{verb: [_step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")},
     }
     lines = [f"    {literal(key)} = {literal(value)}" for key, value in data.items()]

@@ -52,7 +52,8 @@ def install_effects(
         if action.when and not _host(manifest, package, surroundings, state, real).condition(action.when).holds:
             continue
         if action.kind == "exe":
-            more, spots = _exe(action, package, surroundings, state, real)
+            home = expand(rf"{manifest.home}\packages\{manifest.id}", surroundings.environment)
+            more, spots = _exe(action, package, home, surroundings, state, real)
         elif action.kind == "msi":
             more, spots = _msi(action, package, surroundings, state, memories)
         else:
@@ -102,7 +103,7 @@ def _msi(
     return list(outcome.effects), [f"{spot.what}: {spot.why}" for spot in outcome.blind_spots]
 
 
-def _exe(action: Action, package: Path, surroundings: Surroundings, state: State, real: bool) -> tuple[list[Effect], list[str]]:
+def _exe(action: Action, package: Path, home: str, surroundings: Surroundings, state: State, real: bool) -> tuple[list[Effect], list[str]]:
     """Of a setup program: what a trial saw it do, else what can be read."""
     for recording in recordings(package) if action.observed else ():
         if recording.command == action.command:
@@ -113,14 +114,14 @@ def _exe(action: Action, package: Path, surroundings: Surroundings, state: State
     if match is None or path is None or not path.is_file():
         return [], [f"{action.title}: the program lies on the machine, so what it does is not predicted"]
     with path.open("rb") as file:
-        found = programs.Reading(file, path.name).predict(rf"C:\Hand over\{match[1]}", match[2], surroundings, state)
+        found = programs.Reading(file, path.name).predict(rf"{home}\{match[1]}", match[2], surroundings, state)
     apply(found.effects, state)
     return list(found.effects), [f"{spot.what}: {spot.why}" for spot in found.blind_spots]
 
 
 def _host(manifest: Manifest, package: Path, surroundings: Surroundings, state: State, real: bool) -> Host:
     """A simulated machine with this state; of a real one, facts are known only as far as they are seen from outside."""
-    folder = rf"C:\Hand over\{manifest.id}"
+    folder = expand(rf"{manifest.home}\packages\{manifest.id}", surroundings.environment)  # where the runner carries its package out
     session = SimulatedSession(surroundings, state)
     if real:
         session.facts = Facts(windows=surroundings.windows, architecture=surroundings.architecture, computer=surroundings.computer)

@@ -16,12 +16,10 @@ function Step-Copy($Step) {
     }
     if ($Step['mirror'] -ne '') {
         [string]$root = [Environment]::ExpandEnvironmentVariables($Step['mirror'])
-        if ([IO.Directory]::Exists($root)) {
-            [string[]]$paths = [IO.Directory]::GetFiles($root, '*', 'AllDirectories')
-            [Array]::Sort($paths)
-            foreach ($path in $paths) {
-                if (-not $wanted.ContainsKey($path.ToLowerInvariant())) { [void](Remove-Recorded $path $true); Say ('taken away: ' + $path) }
-            }
+        $tree = Get-Tree $root
+        foreach ($path in $tree[2]) { Say ('left, it is a link: ' + $path) }
+        foreach ($path in $tree[0]) {
+            if (-not $wanted.ContainsKey($path.ToLowerInvariant())) { [void](Remove-Recorded $path $true); Say ('taken away: ' + $path) }
         }
     }
     return @('done', 0)

@@ -30,7 +30,7 @@ if TYPE_CHECKING:
 
 BUSY_WAIT, BUSY_TRIES = 30, 10  # seconds and times, while another installation runs
 TIMED_OUT, STEP_FAILED, NEEDED = 22, 23, 34
-HOME = r"%ProgramData%\Yendo"
+HOME = r"%ProgramFiles%\Yendo"  # ordinary users cannot write its parent, so nobody can make it first
 
 
 def signed(code: int) -> int:
@@ -55,6 +55,7 @@ class Host:
         self.home = home
         self.room = self.expand(rf"{home}\state\{identifier}")
         self.ledger_file = rf"{self.room}\record.txt"
+        self.vendor_logs = rf"{self.room}\logs"  # of the vendor's programs, until they are published beside the runner's own
         self.lines: list[str] = []
         self.seconds = 0.0
         self.sleep: Callable[[float], object] = time.sleep
@@ -174,10 +175,29 @@ class Host:
 
     def run(self, action: Action) -> Result:
         """A step's command line, tried again while another installation runs, and then whatever goes on after it."""
+        self.own_folders(self.vendor_logs)
+        try:
+            return self._run(action)
+        finally:
+            self.publish_logs()
+
+    def publish_logs(self) -> None:
+        """Puts what the vendor's programs have logged beside the runner's own log."""
+        try:
+            files = self.session.files_below(self.vendor_logs)
+        except NotCovered:
+            return
+        for path in files:
+            target = self.logs + path[len(self.vendor_logs) :]
+            self.own_folders(parent(target))
+            self.session.write(target, self.session.read(path) or b"")
+            self.session.remove(path)
+
+    def _run(self, action: Action) -> Result:
         from yendo.steps.base import Result
 
         hidden = action.data.get("hidden", {}).get("secret", "")  # without the package's own runner there is no way beside the command line
-        line = self.expand(f"{action.command} {hidden}".strip().replace("{package}", self.folder).replace("{logs}", self.logs))
+        line = self.expand(f"{action.command} {hidden}".strip().replace("{package}", self.folder).replace("{logs}", self.vendor_logs))
         if action.reverse:
             self.remember("U", action.reverse)
         folder = self.expand(action.folder.replace("{package}", self.folder)) if action.folder else self.folder
@@ -260,7 +280,7 @@ class Host:
                 case "U" | "R":
                     if (kind == "U" or run_only) and rest[0] not in called:
                         called.add(rest[0])
-                        command = self.expand(rest[0].replace("{package}", self.folder).replace("{logs}", self.logs))
+                        command = self.expand(rest[0].replace("{package}", self.folder).replace("{logs}", self.vendor_logs))
                         self.say(f"exit code {self.call(command)[0]}: taken back")
 
     def _unplace(self, new: str, old: str, path: str) -> None:

@@ -9,7 +9,7 @@ function Start-Hidden($Hidden, [string]$Folder) {
     $start.RedirectStandardInput = $true
     [Diagnostics.Process]$process = [Diagnostics.Process]::Start($start)
     foreach ($part in @($Hidden['package'], $Hidden['log'], $Hidden['properties'])) {
-        [string]$full = [Environment]::ExpandEnvironmentVariables($part.Replace('{package}', $Here).Replace('{logs}', $Logs))
+        [string]$full = [Environment]::ExpandEnvironmentVariables($part.Replace('{package}', $Here).Replace('{logs}', $VendorLogs))
         # letters of other languages come through whatever code page the two processes have
         $process.StandardInput.WriteLine([Convert]::ToBase64String($Utf8.GetBytes($full)))
     }
@@ -23,19 +23,4 @@ function Receive-Call {
     [void](Get-Native)::MsiSetInternalUI(2, [IntPtr]::Zero)
     if ($parts[1] -ne '') { [void](Get-Native)::MsiEnableLogW(0x1fff, $parts[1], 2) }
     return (Get-Native)::MsiInstallProductW($parts[0], $parts[2])
-}
-
-# The Windows Installer writes properties into its log, in UTF-16.
-function Hide-InLog([string]$File) {
-    if (-not [IO.File]::Exists($File)) { return }
-    [byte[]]$bytes = [IO.File]::ReadAllBytes($File)
-    $encoding = [Text.Encoding]::GetEncoding(28591)
-    if (($bytes.Length -ge 2) -and ($bytes[0] -eq 255) -and ($bytes[1] -eq 254)) { $encoding = [Text.Encoding]::Unicode }
-    [string]$text = $encoding.GetString($bytes)
-    [string]$plain = $text
-    foreach ($secret in $Plan['secrets']) {
-        $plain = $plain.Replace($secret, '****')
-        if ($encoding.CodePage -eq 28591) { $plain = $plain.Replace($encoding.GetString($Utf8.GetBytes($secret)), '****') }
-    }
-    if ($plain -ne $text) { [IO.File]::WriteAllBytes($File, $encoding.GetBytes($plain)) }
 }

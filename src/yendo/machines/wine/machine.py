@@ -262,7 +262,7 @@ class WineMachine:
                 if copy:
                     copy.discard()
                 shutil.rmtree(work, ignore_errors=True)
-        (runs / f"{name}.lock").unlink(missing_ok=True)
+                (runs / f"{name}.lock").unlink(missing_ok=True)
 
     @contextlib.contextmanager
     def _isolated(self, writable: list[Path], asked: Path, display: str | None) -> Iterator[sandbox.Sandbox | None]:
@@ -347,6 +347,9 @@ class WineSession(RunnerOnly):
             new, top = top, parent(top)
             self._brought.append(new.lower())
         shutil.copytree(source, self.host(target), dirs_exist_ok=True)
+
+    def lend(self, source: Path, target: str) -> None:
+        self.bring(source, target)
 
     def take_away(self, target: str) -> None:
         shutil.rmtree(self.host(target), ignore_errors=True)
