@@ -250,7 +250,14 @@ def cut_to_end(folder: Path, mark: str, *, last: bool = False) -> None:
     path.write_text(text[: text.rindex(mark) if last else text.index(mark)], "utf-8")
 
 
+def unsigned(folder: Path) -> None:
+    (folder / "extras" / "mark.ps1").write_text("exit 0\n")
+    swap("[package]", "only_signed = true\n[package]")(folder)
+    append("\n[[install]]\nkind = \"script\"\nrun = \"extras/mark.ps1\"\nprobe = [{ kind = \"folder\", path = 'C:\\Tide' }]\n")(folder)
+
+
 SEQUENCES = [
+    ("unsigned-script", unsigned, "mark.ps1 has no signature", "run ="),
     (
         "step-mistake",
         append("\n[[install]]\nkind = 'delete'\npath = 'C:\\\\x\\\\*.log'\n".replace("\\\\\\\\", "\\")),

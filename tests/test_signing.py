@@ -107,7 +107,9 @@ def test_signed_stamped_and_judged(package: Path, office: Path, authority: str, 
     )
     script = (package / "apply.ps1").read_bytes()
     assert script.startswith(before.rstrip()) and script.rstrip().endswith(b"# SIG # End signature block")
-    assert "holds" in yendo("sign", package, "--verify").stdout
+    done = yendo("sign", package, "--verify", expect=1).stdout
+    assert "a certificate that nobody vouched for" in done and "--trust" in done and told["thumbprint"] in done
+    assert "the signature holds" in yendo("sign", package, "--verify", "--trust", told["thumbprint"]).stdout
     again = signing.sign(package, signing.identity(office, b"tide"))  # a second signature takes the place of the first
     assert again.problems == () and (package / "apply.ps1").read_bytes().count(b"Begin signature block") == 1
     yendo("prove", package)
@@ -132,6 +134,67 @@ def test_what_was_changed_since_is_named(package: Path, office: Path, change: st
     path.unlink()
     path.write_bytes(changed)
     assert words in " ".join(signing.verify(package).problems)
+
+
+def test_a_stranger_of_the_same_name(package: Path, office: Path, yendo: Yendo, tmp_path: Path) -> None:
+    """A payload that is swapped and signed anew by somebody whose certificate says the same name."""
+    signing.sign(package, signing.identity(office, b"tide"))
+    ours = signing.verify(package).thumbprint
+    key = ec.generate_private_key(ec.SECP256R1())
+    pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
+    (tmp_path / "stranger.pem").write_bytes(pem + certificate(key).public_bytes(serialization.Encoding.PEM))
+    (tmp_path / "office.cer").write_bytes(signing.identity(office, b"tide").certificates[0].public_bytes(serialization.Encoding.DER))
+    medium = package / "media" / "lantern-6.2.1.msi"
+    data = medium.read_bytes()
+    medium.unlink()
+    medium.write_bytes(data + b"swapped")
+    signing.sign(package, signing.identity(tmp_path / "stranger.pem"))
+    assert signing.verify(package).problems == () and not signing.verify(package).vouched
+    done = yendo("sign", package, "--verify", "--trust", tmp_path / "office.cer", expect=1).stdout
+    assert "does not hold" in done and "nobody vouched for: CN=Marrowby harbour survey office" in " ".join(done.split())
+    (package.parent / "house.toml").write_text(f'name = "Marrowby"\nsigners = ["{ours}"]\n')
+    assert yendo("sign", package, "--verify", expect=1).returncode == 1
+    (package.parent / "house.toml").write_text(f'name = "Marrowby"\nsigners = ["{signing.verify(package).thumbprint}"]\n')
+    yendo("sign", package, "--verify")
+    assert "neither the SHA-256 thumbprint" in yendo("sign", package, "--verify", "--trust", "office", expect=2).stderr
+
+
+@pytest.mark.wine
+def test_the_runner_asks_whose_package_it_is(tmp_path: Path, office: Path, shell_wine: Any) -> None:
+    """Where something outside the package states signers: an argument, or a value that only administrators write."""
+    import test_steps
+
+    (tmp_path / "extras").mkdir()
+    (tmp_path / "extras" / "a.txt").write_text("a")
+    plan = "[package]\nid = \"everything\"\nname = \"x\"\nversion = \"1\"\n[[install]]\nkind = \"copy\"\nfrom = \"extras/a.txt\"\nto = 'C:\\Tide\\'\n"
+    (tmp_path / "plan.toml").write_text(plan)
+    made = build.build(tmp_path, read(tmp_path / "plan.toml")[0]).folder
+    with shell_wine.fresh() as real:
+
+        def run(verb: str) -> Any:
+            return real.run(test_steps.started(verb), timeout=60)
+
+        real.bring(made, test_steps.FOLDER)
+        ours = signing.sign(made, signing.identity(office, b"tide")).thumbprint
+        assert run(f"install -Signer {ours}").exit_code == 36 and "is not signed" in run(f"install -Signer {ours}").output
+        real.take_away(test_steps.FOLDER)
+        real.bring(made, test_steps.FOLDER)
+        assert run(f"install -Signer {'0' * 64}").exit_code == 36 and real.read(r"C:\Tide\a.txt") is None
+        assert run(f"install -Signer {'0' * 64},{ours.lower()}").exit_code == 0 and real.read(r"C:\Tide\a.txt") == b"a"
+        key = r"HKLM\Software\Policies\Yendo"
+        assert real.run(f'reg add {key} /v Signers /t REG_MULTI_SZ /d {"0" * 64} /reg:64 /f', timeout=60).exit_code == 0
+        assert run("uninstall").exit_code == 36 and "nobody vouched for here" in run("uninstall").output
+        assert real.run(f'reg add {key} /v Signers /t REG_MULTI_SZ /d {ours} /reg:64 /f', timeout=60).exit_code == 0
+        listed = real.host(test_steps.FOLDER) / "files.sha256"
+        data = listed.read_bytes()
+        listed.write_bytes(data.replace(b"apply.cmd", b"apply.cmx"))
+        assert "does not hold" in run("uninstall").output
+        listed.write_bytes(data)
+        script = real.host(test_steps.FOLDER) / "apply.ps1"
+        script.write_bytes(script.read_bytes() + b"# more\r\n")
+        assert "another one than was signed" in run("uninstall").output
+        script.write_bytes(script.read_bytes()[: -len(b"# more\r\n")])
+        assert run("uninstall").exit_code == 0 and real.read(r"C:\Tide\a.txt") is None
 
 
 def test_files_that_came_and_went(package: Path, office: Path) -> None:

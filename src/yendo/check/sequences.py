@@ -20,9 +20,22 @@ from yendo.steps.environment import EnvironmentStep
 from yendo.steps.include import IncludeStep
 from yendo.steps.registry import RegistryStep
 from yendo.steps.restart import RestartStep
+from yendo.steps.script import ScriptStep
 from yendo.steps.sign_out import SignOutStep
 from yendo.steps.tell import TellStep
 from yendo.terms.when import Condition
+
+
+@rule("unsigned-script", "error", "where only signed scripts run, the system refuses it, and the step fails on every machine")
+def unsigned_script(workspace: Workspace) -> Report:
+    if not workspace.plan.only_signed:
+        return
+    named = [(workspace.line(verb, at, "run"), step.source) for verb, at, step in workspace.steps() if isinstance(step, ScriptStep)]
+    named += [(workspace.line("when"), name) for name in workspace.plan.when.scripts()]
+    for line, name in named:
+        path = workspace.folder / name.replace("\\", "/")
+        if name.lower().endswith(".ps1") and path.is_file() and b"# SIG # Begin signature block" not in path.read_bytes():
+            yield line, f"{name} has no signature, and the plan says only_signed", "sign it with the office's certificate, or take only_signed out"
 
 
 @rule("step-mistake", "error", "the step fails, or does something else than is meant")

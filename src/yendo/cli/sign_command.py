@@ -1,7 +1,7 @@
 """Sign a built package, or judge its signature. Exit code 1 when it does not hold.
 
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --identity office.p12 --timestamp http://stamps.marrowby.example
-yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --verify
+yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --verify --trust office.cer
 """
 
 from __future__ import annotations
@@ -18,6 +18,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--timestamp", metavar="URL", help="a time stamp authority (RFC 3161), so that the signature outlives its certificate")
     parser.add_argument("--verify", action="store_true", help="judge the signature that is there")
+    parser.add_argument(
+        "--trust",
+        action="append",
+        default=[],
+        metavar="SIGNER",
+        help="with --verify: the certificate that must have signed, its file or its SHA-256 thumbprint (again for more; default: the house file's signers)",
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -27,7 +34,7 @@ def run(options: argparse.Namespace) -> int:
 
     package = prove_command.find(options.package)
     if options.verify:
-        found = signing.verify(package)
+        found = signing.verify(package, signing.signers(options.trust or _of_the_house(package)))
     elif options.identity:
         passphrase = os.environ.get("YENDO_PASSPHRASE")
         found = signing.sign(package, signing.identity(options.identity, passphrase.encode() if passphrase else None), options.timestamp)
@@ -38,16 +45,19 @@ def run(options: argparse.Namespace) -> int:
             {
                 "schema": "yendo.sign/1",
                 "package": str(package),
-                "holds": not found.problems,
+                "holds": not found.problems and found.vouched,
                 **{name: getattr(found, name) for name in found.__struct_fields__},
             }
         )
     elif not options.quiet:
         out = show.console()
-        words = "the signature holds" if not found.problems else "the signature does not hold"
+        words = "the signature does not hold" if found.problems else "the signature holds"
+        if not found.problems and not found.vouched:
+            words = "whole, and signed by a certificate that nobody vouched for"
         out.print(f"[bold]{words}[/bold]: {show.clean(package)}")
         rows = [
             ("signer", found.signer),
+            ("thumbprint", found.thumbprint),
             ("chain", " < ".join(found.chain)),
             ("seen by a third party", found.seen or "never: give --timestamp URL when signing"),
         ]
@@ -56,4 +66,14 @@ def run(options: argparse.Namespace) -> int:
             out.print(
                 "next: yendo prove, since a proof belongs to the signed bytes; and the signer's certificate into TrustedPublisher on the machines"
             )
-    return 1 if found.problems else 0
+        elif not found.vouched and not found.problems:
+            out.print("next: say whose signature counts, with --trust or signers in the house file: anybody can sign with a certificate of any name")
+    return 0 if found.vouched and not found.problems else 1
+
+
+def _of_the_house(package: Path) -> tuple[str, ...]:
+    """The signers that the office's house file above the package states."""
+    from yendo.plan import house
+
+    path = house.find(package.parent)
+    return house.read(path)[0].signers if path else ()

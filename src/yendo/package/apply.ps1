@@ -1,7 +1,8 @@
 # Installs, removes, repairs or detects this package: apply.cmd install | uninstall | repair [-WhatIf] | detect | status | facts
 # Values for its settings: -Site NAME, -Set "name=value; name=value", -Values FILE (values.txt beside apply.cmd is taken by itself)
+# Only where signed by a stated certificate: -Signer THUMBPRINT (SHA-256; several with commas), or the value Signers of HKLM\Software\Policies\Yendo
 # Made by Yendo. Windows PowerShell 5.1 or later; no cmdlet but ForEach-Object and Where-Object.
-param([string]$Verb = 'install', [string]$Logs = '', [switch]$WhatIf, [string]$Site = '', [string]$Set = '', [string]$Values = '')
+param([string]$Verb = 'install', [string]$Logs = '', [switch]$WhatIf, [string]$Site = '', [string]$Set = '', [string]$Values = '', [string]$Signer = '')
 
 if ($ExecutionContext.SessionState.LanguageMode -ne 'FullLanguage') {
     'apply: PowerShell runs in the mode ' + $ExecutionContext.SessionState.LanguageMode + ' here; this script has to be signed, and its signer trusted'
@@ -36,7 +37,7 @@ if ([Environment]::Is64BitOperatingSystem -and (-not [Environment]::Is64BitProce
     $again.FileName = [Environment]::ExpandEnvironmentVariables('%SystemRoot%\Sysnative\WindowsPowerShell\v1.0\powershell.exe')
     $again.Arguments = '-NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + $PSCommandPath + '" ' + $Verb
     if ($WhatIf) { $again.Arguments = $again.Arguments + ' -WhatIf' }
-    foreach ($pair in @(@('-Site', $Site), @('-Set', $Set), @('-Values', $Values))) { if ($pair[1] -ne '') { $again.Arguments = $again.Arguments + ' ' + $pair[0] + ' "' + $pair[1] + '"' } }
+    foreach ($pair in @(@('-Site', $Site), @('-Set', $Set), @('-Values', $Values), @('-Signer', $Signer))) { if ($pair[1] -ne '') { $again.Arguments = $again.Arguments + ' ' + $pair[0] + ' "' + $pair[1] + '"' } }
     $again.UseShellExecute = $false
     [Diagnostics.Process]$other = [Diagnostics.Process]::Start($again)
     $other.WaitForExit()
@@ -590,6 +591,8 @@ if (($Refused[0] -ne 0) -and ($WhatIf -or ($Verb -eq 'detect') -or ($Verb -eq 's
 if ($Verb -eq 'detect') { exit (Show-Detection) }
 if ($Verb -eq 'status') { exit (Show-Status) }
 if ($WhatIf) { exit (Show-Plan) }
+[string]$unsigned = Get-Unsigned
+if ($unsigned -ne '') { [Console]::WriteLine('nothing is begun: ' + $unsigned); exit #UNSIGNED# }
 try { Initialize-Home } catch {
     [Console]::WriteLine('nothing is begun, since what is kept on this machine cannot be made safe: ' + $_.Exception.GetBaseException().Message)
     exit #UNSAFE#

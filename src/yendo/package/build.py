@@ -178,7 +178,7 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
     tool = f"yendo {yendo.__version__}"
     manifest = form.resolve(base, plan, content, digest_of, tool)
     writer.write("apply.ps1", scripts.runner(manifest))
-    writer.write("apply.cmd", scripts.DOORWAY.encode("ascii"))
+    writer.write("apply.cmd", scripts.doorway(manifest).encode("ascii"))
     writer.write("detect.ps1", scripts.detection(manifest))
     writer.write("handover.md", handover(plan, manifest).encode())
     writer.write("bill-of-materials.cdx.json", bill.encode(manifest))

@@ -32,7 +32,7 @@ CONTENT = ("media/", "extras/", "transforms/", "made/")  # what the steps use, s
 # The runner's own exit codes; every other one is the installer's.
 LATER = 1618
 NOT_APPLICABLE, DAMAGED, WRONG_USE, NO_LOG, RUNNING, POSTPONED = 20, 21, 24, 25, 26, 27
-RESTRICTED, NEED_MISSING, NOT_DETECTED, REFUSED, UNSETTLED, EXPOSED, NEEDED, UNSAFE = 28, 29, 30, 31, 32, 33, 34, 35
+RESTRICTED, NEED_MISSING, NOT_DETECTED, REFUSED, UNSETTLED, EXPOSED, NEEDED, UNSAFE, UNSIGNED = 28, 29, 30, 31, 32, 33, 34, 35, 36
 
 
 class ExitCode(msgspec.Struct, frozen=True):
@@ -62,6 +62,7 @@ EXIT_CODES: dict[int, ExitCode] = {
     UNSETTLED: ExitCode("a setting is unknown, missing, or not as its plan allows; nothing was begun", "failure"),
     EXPOSED: ExitCode("the file with the values can be read or changed by others, or a secret was given on a command line", "failure"),
     NEEDED: ExitCode("another package needs this one, so it was not removed", "failure"),
+    UNSIGNED: ExitCode("this machine takes signed packages only, and this one is not signed by one of its signers, or has changed since", "failure"),
     UNSAFE: ExitCode("what it keeps on the machine could be written by others and cannot be made safe, so nothing was begun", "failure"),
 }
 
@@ -125,6 +126,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     progress: bool = False
     keep: str = "nothing"
     exclusive: float = 0.0
+    only_signed: bool = False
     logs: str
     home: str = HOME
     install: tuple[Action, ...]
@@ -319,6 +321,7 @@ def resolve(workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_o
         progress=plan.in_the_way.progress,
         keep=keeps(plan),
         exclusive=seconds(plan.exclusive),
+        only_signed=plan.only_signed,
         secrets=_secret(plan),
         logs=rf"{plan.log.folder}\{package.id}",
         home=plan.log.state,

@@ -27,6 +27,11 @@ if exist "%SystemRoot%\\Sysnative\\WindowsPowerShell\\v1.0\\powershell.exe" set 
 """
 
 
+def doorway(manifest: form.Manifest) -> str:
+    """``apply.cmd``. A policy of the machine goes before what it says; without one it says itself that only signed scripts run."""
+    return DOORWAY.replace("Bypass", "AllSigned") if manifest.only_signed else DOORWAY
+
+
 def literal(value: Any) -> str:
     """A value as the shell writes it: texts in single quotes, so that nothing in them is interpreted."""
     if value is None:
@@ -209,10 +214,8 @@ def runner(manifest: form.Manifest) -> bytes:
             for file in manifest.files
             if file.path.startswith(form.CONTENT)
         ],
-        "kept": sorted(
-            {name.replace("/", "\\") for name in kept_files(manifest)} | ({"apply.ps1", "apply.cmd"} if manifest.keep != "nothing" else set())
-        ),
-        "doorway": DOORWAY.splitlines(),
+        "kept": sorted({name.replace("/", "\\") for name in kept_files(manifest)} | (_OWN if manifest.keep != "nothing" else set())),
+        "doorway": doorway(manifest).splitlines(),
         **{verb: [_step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")},
     }
     lines = [f"    {literal(key)} = {literal(value)}" for key, value in data.items()]
@@ -231,6 +234,8 @@ def runner(manifest: form.Manifest) -> bytes:
     for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
         if hasattr(form, mark):
             text = text.replace(f"#{mark}#", str(getattr(form, mark)))
+    if manifest.only_signed:
+        text = text.replace("-ExecutionPolicy Bypass", "-ExecutionPolicy AllSigned")
     return _script(text.replace("#DATA#", "$Plan = @{\n" + "\n".join(lines) + "\n}"))
 
 
@@ -265,6 +270,7 @@ def judging(data: Any, more: Iterable[str] = ()) -> str:
     return "\n".join([*parts, f"function Test-Rule($Rule) {{\n{chosen}}}\n"])
 
 
+_OWN = {"apply.ps1", "apply.cmd", "files.sha256", "files.sha256.p7s"}  # of the runner itself, beside what the steps use
 FORMS = ("present", "code")
 _ONLY = re.compile(r" # only: (\w+)$", re.M)
 _SETTLED = r"""

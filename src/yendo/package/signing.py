@@ -14,6 +14,7 @@ import re
 import shutil
 import urllib.error
 import urllib.request
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Any
 
@@ -63,12 +64,18 @@ class Identity(msgspec.Struct, frozen=True):
 
 
 class Verified(msgspec.Struct, frozen=True):
-    """What became of judging a signature; ``problems`` is empty where it holds. ``seen`` is a third party's time, in UTC."""
+    """What became of judging a signature; ``problems`` is empty where it holds. ``seen`` is a third party's time, in UTC.
+
+    ``thumbprint`` is the SHA-256 of the signer's certificate in capitals: the name alone is nobody's own. ``vouched``: whether it is
+    one of those that were stated as the office's.
+    """
 
     signer: str
     chain: tuple[str, ...]
     seen: str | None
     problems: tuple[str, ...]
+    thumbprint: str = ""
+    vouched: bool = False
 
 
 def identity(path: Path, passphrase: bytes | None = None) -> Identity:
@@ -249,15 +256,42 @@ def sign(package: Path, who: Identity, stamp: str | None = None) -> Verified:
         listed = listing(new)
         (new / LISTING).write_bytes(listed)
         (new / MESSAGE).write_bytes(message(who, listed, stamp=stamp))
-    return verify(package)
+    own = hashlib.sha256(_loaded(who.certificates[0]).dump()).hexdigest().upper()
+    return verify(package, frozenset({own}))
 
 
-def verify(package: Path) -> Verified:
-    """Judges the signature of a package: message, listing, every file, both scripts. Raises Usage where it is not signed."""
+def signers(given: Iterable[str]) -> frozenset[str]:
+    """Stated signers as thumbprints (SHA-256, in capitals): each given as one, or as the file of a certificate. Raises Usage."""
+    from cryptography import x509
+    from cryptography.hazmat.primitives.serialization import Encoding
+
+    found = set()
+    for one in given:
+        plain = re.sub(r"[\s:]", "", one).upper()
+        if re.fullmatch(r"[0-9A-F]{64}", plain):
+            found.add(plain)
+            continue
+        path = Path(one)
+        if not path.is_file():
+            raise Usage(f"{one} is neither the SHA-256 thumbprint of a certificate (64 digits) nor the file of one")
+        data = path.read_bytes()
+        try:
+            known = x509.load_pem_x509_certificates(data) if b"-----BEGIN" in data else [x509.load_der_x509_certificate(data)]
+        except ValueError as error:
+            raise Usage(f"{one} is no certificate: {error}") from error
+        found.add(hashlib.sha256(known[0].public_bytes(Encoding.DER)).hexdigest().upper())
+    return frozenset(found)
+
+
+def verify(package: Path, trusted: frozenset[str] = frozenset()) -> Verified:
+    """Judges the signature of a package: message, listing, every file, both scripts, and the signer against the stated ones.
+
+    Raises Usage where it is not signed.
+    """
     if not (package / MESSAGE).is_file():
         raise Usage(f"{package} is not signed: it has no {MESSAGE}")
     listed = (package / LISTING).read_bytes() if (package / LISTING).is_file() else b""
-    signer, chain, seen, problems = _judged((package / MESSAGE).read_bytes(), listed, MESSAGE)
+    signer, thumbprint, chain, seen, problems = _judged((package / MESSAGE).read_bytes(), listed, MESSAGE)
     lines = [line.partition("  ") for line in listed.decode("utf-8", "replace").splitlines()]
     wanted = {name: value for value, _, name in lines}
     there = {path.relative_to(package).as_posix(): path for path in _files(package)}
@@ -276,14 +310,19 @@ def verify(package: Path) -> Verified:
         if raw is None or content is None:
             problems.append(f"{name} has no signature block")
             continue
-        problems += _judged(raw, content.contents, name)[3]
+        judged = _judged(raw, content.contents, name)
+        problems += judged[4]
+        if judged[1] != thumbprint:
+            problems.append(f"{name} is signed by another certificate than the listing")
         if stated != script_digest(data):
             problems.append(f"{name} has changed since it was signed")
-    return Verified(signer, chain, seen, tuple(problems))
+    if trusted and thumbprint not in trusted:
+        problems.append(f"it is signed by a certificate that nobody vouched for: {signer or 'nobody'}, {thumbprint or 'no certificate'}")
+    return Verified(signer, chain, seen, tuple(problems), thumbprint, thumbprint in trusted)
 
 
-def _judged(raw: bytes, content: bytes, what: str) -> tuple[str, tuple[str, ...], str | None, list[str]]:
-    """Who signed, the chain, a third party's time, and what is wrong."""
+def _judged(raw: bytes, content: bytes, what: str) -> tuple[str, str, tuple[str, ...], str | None, list[str]]:
+    """Who signed and the certificate's thumbprint, the chain, a third party's time, and what is wrong."""
     from cryptography import x509
     from cryptography.exceptions import InvalidSignature
     from cryptography.hazmat.primitives import hashes
@@ -300,7 +339,7 @@ def _judged(raw: bytes, content: bytes, what: str) -> tuple[str, tuple[str, ...]
         token = next((item["values"][0] for item in info["unsigned_attrs"] or () if item["type"].dotted == STAMP), None)
         stamp = _stamp_info(cms.ContentInfo.load(token.dump())) if token is not None else None
     except (ValueError, TypeError, KeyError, IndexError, StopIteration) as error:
-        return "", (), None, [f"{what}: the signature cannot be read: {error}"]
+        return "", "", (), None, [f"{what}: the signature cannot be read: {error}"]
     problems = []
     try:
         public: Any = own.public_key()
@@ -320,4 +359,4 @@ def _judged(raw: bytes, content: bytes, what: str) -> tuple[str, tuple[str, ...]
         elif not own.not_valid_before_utc <= stamp["gen_time"].native <= own.not_valid_after_utc:
             problems.append(f"{what}: the certificate was not valid when it was signed")
     names = tuple(certificate.subject.rfc4514_string() for certificate in (own, *(other for other in certificates if other is not own)))
-    return names[0], names, seen, problems
+    return names[0], own.fingerprint(hashes.SHA256()).hex().upper(), names, seen, problems

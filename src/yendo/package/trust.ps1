@@ -164,6 +164,36 @@ function Test-Home {
     return ''
 }
 
+# --- whose package it is, where something outside the package asks -----------------------------------------------------------------
+
+# Why the package is not taken; '' where nobody outside states signers, or its listing is signed by one of them and everything is as listed.
+function Get-Unsigned {
+    [string[]]$stated = @($Signer.Split([char]',') | Where-Object { $_ -ne '' })
+    [Microsoft.Win32.RegistryKey]$policy = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64').OpenSubKey('Software\Policies\Yendo')
+    if ($null -ne $policy) { $stated = @($stated + @($policy.GetValue('Signers', @()))) }
+    $stated = @($stated | ForEach-Object { [regex]::Replace($_, '[\s:]', '').ToUpperInvariant() } | Where-Object { $_ -ne '' })
+    if ($stated.Length -eq 0) { return '' }
+    [string]$listing = [IO.Path]::Combine($PSScriptRoot, 'files.sha256')
+    if (-not [IO.File]::Exists($listing + '.p7s')) { return 'the package is not signed, and this machine takes signed ones only' }
+    [string]$library = 'System.Security, Version=4.0.0.0, Culture=neutral, PublicKeyToken=b03f5f7f11d50a3a'
+    if ($PSVersionTable['PSVersion'].Major -ge 6) { $library = 'System.Security.Cryptography.Pkcs' }
+    [byte[]]$bytes = [IO.File]::ReadAllBytes($listing)
+    try {
+        [void][Reflection.Assembly]::Load($library)
+        $message = [Security.Cryptography.Pkcs.SignedCms]::new([Security.Cryptography.Pkcs.ContentInfo]::new($bytes), $true)
+        $message.Decode([IO.File]::ReadAllBytes($listing + '.p7s'))
+        $message.CheckSignature($true)
+        if ($message.SignerInfos.Count -ne 1) { return 'the package is signed ' + $message.SignerInfos.Count + ' times' }
+        [string]$who = (Get-BytesDigest $message.SignerInfos[0].Certificate.RawData).ToUpperInvariant()
+    } catch { return 'the signature of the package does not hold: ' + $_.Exception.GetBaseException().Message }
+    if ([Array]::IndexOf($stated, $who) -lt 0) { return 'the package is signed by a certificate that nobody vouched for here: ' + $who }
+    $listed = @{}
+    foreach ($line in $Utf8.GetString($bytes).Split([char]10)) { if ($line.Length -gt 66) { $listed[$line.Substring(66).Replace('/', '\').ToLowerInvariant()] = $line.Substring(0, 64) } }
+    if ($listed['apply.ps1'] -ne (Get-Digest $PSCommandPath)) { return 'this script is another one than was signed' }
+    foreach ($file in $Plan['files']) { if ($listed[$file['path'].ToLowerInvariant()] -ne $file['sha256']) { return $file['path'] + ' is not as it was signed' } }
+    return ''
+}
+
 # --- the package, where nobody can change it while it works ----------------------------------------------------------------------
 
 # Brings files of the package into the home, hashed there. False, and told, where one is missing or another.
@@ -217,6 +247,7 @@ function Copy-Runner {
     [string]$text = $RunnerText
     if (-not $text.StartsWith([string][char]0xfeff, 'Ordinal')) { $text = [char]0xfeff + $text }
     [IO.File]::WriteAllText([IO.Path]::Combine($Kept, 'apply.ps1'), $text, $Utf8)
+    foreach ($name in @('files.sha256', 'files.sha256.p7s')) { if ([IO.File]::Exists([IO.Path]::Combine($PSScriptRoot, $name))) { [IO.File]::Copy([IO.Path]::Combine($PSScriptRoot, $name), [IO.Path]::Combine($Kept, $name), $true) } }
     [IO.File]::WriteAllText([IO.Path]::Combine($Kept, 'apply.cmd'), [string]::Join("`r`n", $Plan['doorway']) + "`r`n", $Utf8)
 }
 

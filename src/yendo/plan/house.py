@@ -12,9 +12,10 @@ import re
 import tomllib
 from collections.abc import Iterator, Mapping
 from pathlib import Path as FilePath
-from typing import Any, Literal
+from typing import Annotated, Any, Literal
 
 import msgspec
+from msgspec import Meta
 
 from yendo.errors import YendoError
 from yendo.plan import model, places
@@ -123,6 +124,7 @@ class House(Written, frozen=True, kw_only=True):
     store: str | None = None
     naming: Naming = Naming()
     templates: Templates = Templates()
+    signers: tuple[Annotated[str, Meta(pattern=r"^[0-9A-Fa-f: ]{64,127}$")], ...] = ()  # certificates that may sign, by SHA-256 thumbprint
     severity: dict[str, Severity] = {}
     rule: tuple[OwnRule, ...] = ()
     before: Standing = Standing()
