@@ -36,14 +36,22 @@ def write(path: Path, data: bytes) -> None:
         file.write(data)
 
 
+def sweep(folder: Path, beginning: str) -> None:
+    """Takes away what killed processes have left in a folder: names that begin so and end with the process' number."""
+    for stale in folder.iterdir() if folder.is_dir() else ():
+        owner = stale.name.removeprefix(beginning)
+        if owner != stale.name and owner.isdigit() and not host_os.is_alive(int(owner)):
+            if stale.is_dir():
+                shutil.rmtree(stale, ignore_errors=True)
+            else:
+                stale.unlink(missing_ok=True)
+
+
 @contextlib.contextmanager
 def folder(target: Path) -> Iterator[Path]:
     """A new folder to fill; it takes the place of ``target`` at the end of the block, and vanishes on any error."""
     target.parent.mkdir(parents=True, exist_ok=True)
-    for stale in target.parent.glob(f".{target.name}.making-*"):
-        owner = stale.name.rpartition("-")[2]
-        if owner.isdigit() and not host_os.is_alive(int(owner)):
-            shutil.rmtree(stale, ignore_errors=True)
+    sweep(target.parent, f".{target.name}.making-")
     work = target.parent / f".{target.name}.making-{os.getpid()}"
     shutil.rmtree(work, ignore_errors=True)
     work.mkdir()

@@ -12,7 +12,7 @@ from typing import Any
 import msgspec
 
 from yendo import atomic
-from yendo.cli import show
+from yendo.cli import nested, show
 from yendo.errors import Usage
 from yendo.installers import catalogue
 
@@ -28,7 +28,7 @@ def run(options: argparse.Namespace) -> int:
         show.emit({"schema": catalogue.SCHEMA, "rows": found, "summary": told})
     elif not options.quiet:
         _print(found, told)
-    return 0
+    return 1 if told.unreadable else 0
 
 
 def _read(options: argparse.Namespace) -> list[catalogue.Row]:
@@ -84,7 +84,7 @@ def _csv(found: list[catalogue.Row]) -> bytes:
     writer.writerow(catalogue.Row.__struct_fields__)
     for entry in found:
         cells = ["" if value is None else str(value) for value in msgspec.structs.astuple(entry)]
-        writer.writerow([f"'{cell}" if cell[:1] in ("=", "+", "-", "@") else cell for cell in cells])
+        writer.writerow([nested.safe_cell(cell) for cell in cells])
     return out.getvalue().encode("utf-8-sig")
 
 

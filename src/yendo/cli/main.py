@@ -157,6 +157,9 @@ def _catch_termination() -> None:
     """A closed terminal and a request to end are treated like Ctrl-C: everything that was started is ended first."""
     import signal
 
+    if signal.getsignal(signal.SIGINT) is signal.SIG_DFL:
+        signal.signal(signal.SIGINT, signal.default_int_handler)
+
     def stop(number: int, frame: FrameType | None) -> None:
         raise KeyboardInterrupt
 

@@ -91,11 +91,12 @@ def write_csv(columns: Sequence[str], rows: Iterable[Sequence[object]]) -> None:
     """Comma-separated, as RFC 4180 has it; an empty cell is null. A cell that a table program would run as a formula is quoted as text."""
     writer = csv.writer(sys.stdout, lineterminator="\r\n")
     writer.writerow(columns)
-    writer.writerows(["" if cell is None else _plain(cell) for cell in row] for row in rows)
+    writer.writerows(["" if cell is None else safe_cell(cell) for cell in row] for row in rows)
 
 
-def _plain(cell: object) -> object:
-    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@", "\t") and len(cell) > 1 else cell
+def safe_cell(cell: object) -> object:
+    """A cell that a table program would run as a formula, also behind a tab or a line end, as text."""
+    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@", "\t", "\r", "\n") and len(cell) > 1 else cell
 
 
 def assignments(words: Sequence[str]) -> dict[str, str]:

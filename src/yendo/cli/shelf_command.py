@@ -99,6 +99,7 @@ def table(rows: object) -> bytes:
 
     import msgspec
 
+    from yendo.cli import nested
     from yendo.shelf.shelf import Row
 
     out = io.StringIO()
@@ -106,5 +107,5 @@ def table(rows: object) -> bytes:
     writer.writerow(Row.__struct_fields__)
     for one in rows:  # type: ignore[attr-defined]
         cells = ["; ".join(cell) if isinstance(cell, tuple) else str(cell) for cell in msgspec.structs.astuple(one)]
-        writer.writerow([f"'{cell}" if cell[:1] in ("=", "+", "-", "@") else cell for cell in cells])
+        writer.writerow([nested.safe_cell(cell) for cell in cells])
     return out.getvalue().encode("utf-8-sig")

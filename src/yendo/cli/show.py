@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import Any
 
 import msgspec
 from rich.console import Console
@@ -39,7 +40,19 @@ def printable(value: object) -> str:
 
 def emit(value: object) -> None:
     """One JSON object on standard output."""
-    sys.stdout.write(msgspec.json.format(msgspec.json.encode(value), indent=2).decode() + "\n")
+    try:
+        data = msgspec.json.encode(value)
+    except UnicodeEncodeError:  # a name on the disk that is no text in the system's coding
+        data = msgspec.json.encode(_as_text(msgspec.to_builtins(value)))
+    sys.stdout.write(msgspec.json.format(data, indent=2).decode() + "\n")
+
+
+def _as_text(value: Any) -> Any:
+    if isinstance(value, str):
+        return value.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+    if isinstance(value, dict):
+        return {_as_text(key): _as_text(inner) for key, inner in value.items()}
+    return [_as_text(inner) for inner in value] if isinstance(value, list) else value
 
 
 def section(out: Console, title: str) -> None:

@@ -134,6 +134,15 @@ class Proposal(msgspec.Struct, frozen=True):
     defaults: tuple[str, ...] = ()
 
 
+def _refuse_links(share: Path, name: str) -> None:
+    """What a link leads to is not the vendor's. Raises Usage."""
+    at = share
+    for part in Path(name).parts:
+        at = at / part
+        if at.is_symlink():
+            raise Usage(f"{at} is a link, and is not taken along; put the vendor's file itself there")
+
+
 def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: str = "") -> Proposal:
     """A plan for an installer with the transforms and patches that go onto it, in order; ``origin`` is known of what lay in an image.
 
@@ -146,6 +155,7 @@ def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: s
     for medium in account.payload.media if account.payload else ():
         if medium.kind != "embedded":
             if medium.present and medium.path:
+                _refuse_links(installer.parent, medium.path)
                 media[Path(medium.path).as_posix()] = installer.parent / medium.path
             else:
                 missing.append(medium.name)
@@ -208,15 +218,16 @@ def _plan(
     account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str], along: _Overlays, office: Office, origin: str
 ) -> tomlkit.TOMLDocument:
     identity = account.identity
-    document = _header(identity.name or installer)
+    name = writing.remark(identity.name or installer)
+    document = _header(name)
     package = tomlkit.table()
     package.add("id", office.identifier(identity.publisher, identity.name or installer))
-    package.add("name", identity.name or installer)
-    package.add("version", along.version or identity.version or "0")
+    package.add("name", name)
+    package.add("version", writing.remark(along.version or identity.version or "0"))
     package.add("revision", 1)
     package["revision"].comment("yours: raise it with every change of the package to the same vendor version")
     if identity.publisher:
-        package.add("publisher", identity.publisher)
+        package.add("publisher", writing.remark(identity.publisher))
     package.add("architecture", identity.architecture if identity.architecture in ("x64", "x86", "arm64") else "any")
     package["architecture"].comment(writing.remark(str(account.why.get("identity.architecture", ""))))
     if identity.language:

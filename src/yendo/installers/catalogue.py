@@ -64,7 +64,7 @@ def files(share: Path) -> list[Path]:
 
 def row(path: Path, share: Path) -> Row:
     """Reads one file; what goes wrong is told in the row. Raises OSError."""
-    place, size, sha256 = path.relative_to(share).as_posix(), path.stat().st_size, digest.of_file(path)
+    place, size, sha256 = _shown(path, share), path.stat().st_size, digest.of_file(path)
     try:
         return _of_account(place, size, sha256, recognise.read(path))
     except NotCovered as error:
@@ -102,9 +102,16 @@ def _job(given: tuple[str, str]) -> Row:
     try:
         return row(path, share)
     except OSError as error:
-        return Row(path.relative_to(share).as_posix(), 0, "", trouble=str(error.strerror))
+        return Row(_shown(path, share), 0, "", trouble=str(error.strerror))
     except RecursionError:
-        return Row(path.relative_to(share).as_posix(), path.stat().st_size, "", trouble="nested too deeply")
+        return Row(_shown(path, share), path.stat().st_size, "", trouble="nested too deeply")
+    except Exception as error:  # one file must not stop a share; that it is ours and not the file's is said
+        return Row(_shown(path, share), path.stat().st_size, "", trouble=f"a defect in Yendo ({type(error).__name__}: {error}), please send the file in")
+
+
+def _shown(path: Path, share: Path) -> str:
+    """The path below the share as text: a name that is no text in the system's coding is shown as far as it is."""
+    return os.fsencode(path.relative_to(share).as_posix()).decode("utf-8", "replace")
 
 
 def rows(share: Path, workers: int | None = None, tell: Callable[[str], object] = lambda path: None) -> Iterator[Row]:

@@ -30,8 +30,15 @@ class Entry(msgspec.Struct, frozen=True):
     family: str | None = None
 
 
+def regular(path: Path) -> None:
+    """Raises Usage for what is there and no file: reading a pipe would wait for ever."""
+    if path.exists() and not path.is_file() and not path.is_dir():
+        raise Usage(f"{path} is a pipe, a socket or a device, no file to read")
+
+
 def is_image(path: Path) -> bool:
     """Whether a file is a disc image, by the mark in its 17th sector."""
+    regular(path)
     try:
         with path.open("rb") as file:
             file.seek(16 * _SECTOR + 1)

@@ -38,6 +38,8 @@ def recognise(path: Path) -> str:
     """The family's id. Raises Unreadable where it is none that is known, Usage where there is no file."""
     if path.is_dir():
         raise Usage(f"{path} is a folder; name the installer in it")
+    if path.exists() and not path.is_file():
+        raise Usage(f"{path} is a pipe, a socket or a device, no file to read")
     try:
         with path.open("rb") as file:
             return family_of(file, path.name)

@@ -46,6 +46,7 @@ if ([Environment]::Is64BitOperatingSystem -and (-not [Environment]::Is64BitProce
 
 function Say([string]$Text) {
     foreach ($secret in $Plan['secrets']) { $Text = $Text.Replace($secret, '****') }
+    $Text = [regex]::Replace($Text, '[\x00-\x08\x0a-\x1f\x7f]+', ' ')
     [string]$stamp = [DateTime]::UtcNow.ToString('yyyy-MM-ddTHH:mm:ssZ')
     if ($Logging) {
         $LogOut.Write($stamp + ' ' + $Text + "`r`n")

@@ -145,6 +145,7 @@ def build(workspace: Path, plan: Plan, *, output: Path | None = None, archive: b
     with contextlib.ExitStack() as stack:
         folder = stack.enter_context(atomic.folder(target))
         unfinished = parent / f".{packed.name}.{os.getpid()}"
+        atomic.sweep(parent, f".{packed.name}.")
         zipped = None
         if archive:
             stack.callback(unfinished.unlink, missing_ok=True)

@@ -41,8 +41,9 @@ def literal(value: Any) -> str:
     if isinstance(value, (int, float)):
         return repr(value)
     if isinstance(value, str):
-        if any(ord(character) < 32 for character in value):
-            raise ValueError(f"a control character in {value!r}")
+        pieces = re.split(r"([\x00-\x1f])", value)
+        if len(pieces) > 1:  # the shell has no such text in single quotes, so it is put together
+            return "(" + " + ".join(literal(piece) if at % 2 == 0 else f"[char]{ord(piece)}" for at, piece in enumerate(pieces)) + ")"
         # every kind of single quotation mark ends a text for the shell, so each is doubled
         return "'" + "".join(character * 2 if character in "'‘’‚‛" else character for character in value) + "'"
     if isinstance(value, Mapping):

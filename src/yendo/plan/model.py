@@ -12,7 +12,7 @@ from msgspec import Meta
 from yendo.facts.versions import VersionRange
 from yendo.steps import AnyStep, Step
 from yendo.steps.host import HOME
-from yendo.terms.amounts import Architecture, Digest, Identifier, Text, Written, seconds
+from yendo.terms.amounts import Architecture, Digest, Identifier, Text, Written, check_line, check_relative, seconds
 from yendo.terms.rules import Rule
 from yendo.terms.settings import Name, Setting, Value
 from yendo.terms.when import Condition
@@ -35,6 +35,8 @@ class Package(Written, frozen=True, kw_only=True):
     folder: str = "{id}-{version}-r{revision}"
 
     def __post_init__(self) -> None:
+        for name in ("name", "version", "publisher", "language", "contact"):
+            check_line(name, getattr(self, name))
         unknown = set(re.findall(r"\{([^{}]*)\}", self.folder)) - {"id", "version", "revision", "publisher", "architecture"}
         if unknown or not {"{id}", "{version}", "{revision}"} <= set(re.findall(r"\{[^{}]*\}", self.folder)):
             raise ValueError("folder holds {id}, {version} and {revision}, and may hold {publisher} and {architecture}")
@@ -47,6 +49,12 @@ class Media(Written, frozen=True, kw_only=True):
     sha256: Digest
     size: Annotated[int, Meta(ge=0)] | None = None
     origin: str = ""
+
+    def __post_init__(self) -> None:
+        try:
+            check_relative(self.file)
+        except ValueError as error:
+            raise ValueError(f"file: {error}") from error
 
 
 class Way(Written, frozen=True, kw_only=True):

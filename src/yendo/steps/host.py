@@ -6,6 +6,7 @@ The runner's own functions (``apply.ps1``) are the same in the other language; t
 from __future__ import annotations
 
 import hashlib
+import re
 import time
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
@@ -66,7 +67,7 @@ class Host:
         return expand(text, self.environment)
 
     def say(self, text: str) -> None:
-        self.lines.append(secrets.mask(text, self.hidden))
+        self.lines.append(re.sub(r"[\x00-\x08\x0a-\x1f\x7f]+", " ", secrets.mask(text, self.hidden)))
 
     def content(self, name: str) -> bytes:
         """A file of the package."""

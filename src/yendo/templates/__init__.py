@@ -5,6 +5,7 @@ Templates are rendered in a sandbox: they see the values that they are given and
 
 from __future__ import annotations
 
+import re
 import traceback
 from importlib.resources import files
 from pathlib import Path
@@ -23,14 +24,26 @@ class TemplateProblem(YendoError):
     """A template that cannot be rendered, with its file and line."""
 
 
+def path_of(name: str, own: Path | None) -> Path:
+    return own or Path(str(files("yendo.templates"))) / f"{name}.jinja"
+
+
+def _one_line(value: Any) -> Any:
+    """A value in a page of markdown: one line, no tags, no links, since it may be an installer's own words."""
+    if not isinstance(value, str):
+        return value
+    return re.sub(r"[\x00-\x1f\x7f\x85\u2028\u2029]+", " ", value).replace("<", "&lt;").replace("](", "]\\(")
+
+
 def render(name: str, own: Path | None = None, **values: Any) -> str:
     """A text from the template ``name``, or from the office's ``own`` in its place. Raises TemplateProblem."""
     folder = own.parent if own else Path(str(files("yendo.templates")))
     environment = ImmutableSandboxedEnvironment(
+        finalize=_one_line if path_of(name, own).name.removesuffix(".jinja").endswith(".md") else None,
         loader=jinja2.FileSystemLoader(folder), undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True
     )
     environment.filters["size"] = size_in_words
-    path = own or folder / f"{name}.jinja"
+    path = path_of(name, own)
     try:
         if path.stat().st_size > MAX_TEMPLATE:
             raise TemplateProblem(f"{path}:1: larger than {MAX_TEMPLATE} bytes, so no template")

@@ -32,6 +32,33 @@ _UNITS = {
 _SIZES = {"B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
 
 
+_RESERVED = frozenset(("con", "prn", "aux", "nul", *(f"{device}{number}" for device in ("com", "lpt") for number in range(1, 10))))
+
+
+def check_relative(name: str) -> None:
+    """That a name stays below the folder it is meant for, on every system. Raises ValueError."""
+    why = ""
+    parts = name.split("/")
+    if re.search(r"[\x00-\x1f\x7f]", name):
+        why = "it holds a control character"
+    elif re.search(r'[\\:<>"|?*]', name):
+        why = "it holds a character that no file name has on Windows; folders are parted by /"
+    elif not all(parts) or any(part in (".", "..") for part in parts):
+        why = "it does not stay below its folder"
+    elif any(part != part.strip() or part.endswith(".") for part in parts):
+        why = "a part of it begins or ends with a space or a dot"
+    elif any(part.split(".")[0].lower() in _RESERVED for part in parts):
+        why = "Windows keeps that name for a device"
+    if why:
+        raise ValueError(f"{name!r} is no name of a file below its folder: {why}")
+
+
+def check_line(name: str, text: str) -> None:
+    """That a text is one line without control characters. Raises ValueError."""
+    if re.search(r"[\x00-\x1f\x7f\x85\u2028\u2029]", text):
+        raise ValueError(f"{name} is one line, without tabs and control characters; not {text!r}")
+
+
 def seconds(text: str) -> float:
     """``"30 min"`` in seconds. Raises ValueError."""
     match = re.fullmatch(r"\s*(\d+(?:\.\d+)?)\s*([a-z]+)\s*", text)
