@@ -52,7 +52,7 @@ def _as_text(value: Any) -> Any:
         return value.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
     if isinstance(value, dict):
         return {_as_text(key): _as_text(inner) for key, inner in value.items()}
-    return [_as_text(inner) for inner in value] if isinstance(value, list) else value
+    return [_as_text(inner) for inner in value] if isinstance(value, list | tuple) else value
 
 
 def section(out: Console, title: str) -> None:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import zipfile
 from collections.abc import Iterator
-from typing import BinaryIO, Literal
+from typing import Any, BinaryIO, Literal
 
 import msgspec
 
@@ -42,7 +42,7 @@ def members(file: BinaryIO, kind: Kind) -> list[Member]:
         return [Member(entry.name, entry.size) for entry in cab.index(file).files]
     if kind == "zip":
         with _zip(file) as archive:
-            listed = archive.infolist()
+            listed = [info for info in archive.infolist() if info.filename]
             if len(listed) > MAX_MEMBERS:
                 raise Unreadable(f"the archive states {len(listed)} files")
             return [Member(info.filename, info.file_size, info.compress_size, info.external_attr >> 28 == 10) for info in listed if not info.is_dir()]
@@ -59,7 +59,7 @@ def _zip(file: BinaryIO) -> zipfile.ZipFile:
 def _listed(file: BinaryIO, kind: Kind) -> Iterator[Member]:
     for entry in _entries(file, kind):
         if not entry.isdir:
-            yield Member(entry.pathname or "", entry.size or 0, None, entry.issym or entry.islnk)
+            yield Member(_name(entry), entry.size or 0, None, entry.issym or entry.islnk)
 
 
 def _entries(file: BinaryIO, kind: Kind):  # type: ignore[no-untyped-def]
@@ -98,12 +98,18 @@ def contents(file: BinaryIO, kind: Kind, wanted: set[str], limit: int) -> Iterat
     if kind == "zip":
         with _zip(file) as archive:
             for info in archive.infolist():
-                if info.filename in wanted and not info.is_dir():
+                if info.filename and info.filename in wanted and not info.is_dir():
                     yield info.filename, counted(_member_pieces(archive, info), info.filename)
         return
     for entry in _entries(file, kind):
-        if entry.pathname in wanted and not entry.isdir:
-            yield entry.pathname, counted(_entry_pieces(entry), entry.pathname)
+        if (name := _name(entry)) in wanted and not entry.isdir:
+            yield name, counted(_entry_pieces(entry), name)
+
+
+def _name(entry: Any) -> str:
+    """A name as text: where it is none, the library gives bytes, or nothing."""
+    found = entry.pathname
+    return found.decode("utf-8", "replace") if isinstance(found, bytes) else found or ""
 
 
 def _entry_pieces(entry) -> Iterator[bytes]:  # type: ignore[no-untyped-def]

@@ -142,7 +142,8 @@ def _with_libarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, in
         with library.stream_reader(data, format_name="cab") as archive:
             by_slash = {name.replace("\\", "/"): name for name in wanted}  # libarchive gives every name with slashes
             for entry in archive:
-                name = by_slash.get(entry.pathname.replace("\\", "/"))
+                shown = entry.pathname  # where a name is no text, the library gives bytes, or nothing
+                name = by_slash.get(shown.replace("\\", "/")) if isinstance(shown, str) else None
                 if name is not None:
                     out, limit = bytearray(), promised.get(name, 0)
                     for block in entry.get_blocks():

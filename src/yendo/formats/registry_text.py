@@ -49,7 +49,10 @@ def values(body: str) -> Iterator[tuple[str, Value]]:
     for line in body.replace("\\\n", "").split("\n"):
         match = _LINE.match(line)
         if match:
-            parsed = _value(match[3].strip())
+            try:
+                parsed = _value(match[3].strip())
+            except ValueError:
+                continue
             if parsed:
                 yield ("" if match[2] else unescape(match[1])), parsed
 

@@ -6,6 +6,7 @@ a journal, one line a step begun and ended; a run that finds one unfinished goes
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Callable, Mapping
 from datetime import timedelta
@@ -51,6 +52,9 @@ class Journal(msgspec.Struct):
     restarted: int = 0  # the last step that restarted the machine
 
 
+_JOURNAL = re.compile(r"step\t\d{1,9}|done\t\d{1,9}\t[a-z ]+\t-?\d{1,10}|(undo|end)\t-?\d{1,10}|begin\t[^\t]*\t[^\t]*")
+
+
 def read_journal(data: bytes | None) -> Journal | None:
     """The journal of a run; a last line that was cut off in writing does not count."""
     if not data:
@@ -58,6 +62,8 @@ def read_journal(data: bytes | None) -> Journal | None:
     journal: Journal | None = None
     for line in data.decode("utf-8", "replace").split("\r\n")[:-1]:
         word, *rest = line.split("\t")
+        if journal is not None and not _JOURNAL.fullmatch(line):
+            return None  # what is no line of ours makes the whole no journal of ours
         if word == "begin" and len(rest) == 2:
             journal = Journal(rest[0], rest[1], set(), {})
         elif journal is None:

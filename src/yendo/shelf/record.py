@@ -55,7 +55,7 @@ def load(path: Path, kind: type[_T]) -> _T | None:
     """What a file of ours holds; None where it is not there or cannot be read."""
     try:
         return msgspec.json.decode(path.read_bytes(), type=kind)
-    except (OSError, msgspec.MsgspecError):
+    except (OSError, msgspec.MsgspecError, UnicodeDecodeError, RecursionError):
         return None
 
 

@@ -1,0 +1,339 @@
+"""What is fuzzed: every reader of a format, every language that people write, every record that is read again.
+
+A target takes bytes and must return, or raise one of the errors it promises. Anything else is a defect: another exception, more
+than ``SECONDS`` for one input, or a crash of the interpreter. Seeds are real samples where the system has some, else our own.
+"""
+
+from __future__ import annotations
+
+import io
+import json
+import struct
+import tempfile
+from collections.abc import Callable
+from functools import cache
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from yendo.errors import YendoError
+
+SECONDS = 5.0
+MAX_INPUT = 1 << 20
+Target = Callable[[bytes], object]
+REAL = (Path("/usr/share/clamav-testfiles"), Path("/usr/libexec/installed-tests/libgcab-1.0"), Path("/usr/share/installed-tests/fwupd"))
+
+
+def _text(data: bytes) -> str:
+    return data.decode("utf-8", "replace")
+
+
+@cache
+def _samples() -> dict[str, bytes]:
+    """Small specimens by what they are; those of the tests, and real ones."""
+    import family_specimens
+    import script_specimens
+    from specimens import Specimen
+
+    from yendo.demo.vendor import lantern, lantern_patch
+    from yendo.formats import cab
+
+    found: dict[str, bytes] = {}
+    with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
+        share = Path(folder)
+        lantern(share), lantern(share, "6.2.3"), lantern_patch(share)
+        found["msi"] = (share / "lantern-6.2.1.msi").read_bytes()
+        found["msp"] = (share / "lantern-6.2.3.msp").read_bytes()
+        found["small.msi"] = Specimen("fuzz").with_file().ours(share).read_bytes()
+    found["cab"] = cab.build([("a.txt", b"content\r\n" * 20), ("b", b"")])
+    found["compiled"] = family_specimens.compiled_script_exe()
+    found["carrier"] = family_specimens.carrier_exe({"a0": b"x"}, "<Manifest/>")
+    if script_specimens.SAMPLE.exists():
+        for form in (script_specimens.Form(), script_specimens.Form("deflate", True), script_specimens.Form("bzip2"), script_specimens.Form("none", text="wide", bits=64)):
+            token = script_specimens.FORM.set(form)
+            found[f"script {form.method}"] = script_specimens.CASES["uninstaller"]().build()
+            script_specimens.FORM.reset(token)
+    for folder_ in REAL:
+        for path in sorted(folder_.rglob("*")) if folder_.is_dir() else ():
+            if path.is_file() and path.suffix in (".cab", ".exe", ".7z", ".zip", ".rar", ".msi") and path.stat().st_size < MAX_INPUT:
+                found[path.name] = path.read_bytes()
+    return found
+
+
+def _like(*marks: bytes) -> list[bytes]:
+    return [data for data in _samples().values() if data.startswith(marks)]
+
+
+def _whole(file: Any) -> None:
+    for entry in file.entries():
+        entry.read() if entry.size < MAX_INPUT else None
+
+
+def compound_file(data: bytes) -> None:
+    from yendo.formats import cfb
+
+    with cfb.CompoundFile(io.BytesIO(data)) as container:
+        for entry in container.entries():
+            if entry.size < MAX_INPUT:
+                entry.read()
+
+
+def database(data: bytes) -> None:
+    from yendo.formats.msi import Database
+
+    with Database(io.BytesIO(data)) as found:
+        for name in list(found.tables)[:64]:
+            for row in found[name]:
+                list(row)
+
+
+def installer_database(data: bytes) -> None:
+    """A database to its whole account: interpreted, predicted, validated."""
+    from yendo.installers.msi import describe
+
+    with tempfile.NamedTemporaryFile(suffix=".msi") as file:
+        file.write(data)
+        file.flush()
+        describe.account(Path(file.name))
+
+
+def patch(data: bytes) -> None:
+    from yendo.formats.msi.patch import Patch
+
+    with Patch(io.BytesIO(data)) as found:
+        list(found.targets)
+        for family in found.families:
+            str(family)
+
+
+def cabinet(data: bytes) -> None:
+    from yendo.formats import cab
+
+    for _ in cab.extract(io.BytesIO(data), limit=16 << 20):
+        pass
+
+
+def program(data: bytes) -> None:
+    from yendo.formats.pe import Image
+
+    image = Image(io.BytesIO(data))
+    for part in ("words", "manifest"):
+        getattr(image, part)
+    image.icon()
+
+
+def setup_program(data: bytes) -> None:
+    """A setup program of any family to its account."""
+    from yendo.installers import programs
+
+    programs.Reading(io.BytesIO(data), "x.exe").tell()
+
+
+def packing(data: bytes) -> None:
+    from yendo.formats.packing import unpack
+
+    methods = ("deflate", "bzip2", "lzma", "filtered lzma")
+    unpack(data[1:], methods[data[0] % 4] if data else "deflate", 1 << 20)  # type: ignore[arg-type]
+
+
+def archive(data: bytes) -> None:
+    from yendo.formats import archives
+
+    kind = archives.kind_of(data[:16])
+    if kind:
+        listed = archives.members(io.BytesIO(data), kind)
+        for _, pieces in archives.contents(io.BytesIO(data), kind, {member.name for member in listed[:20]}, 1 << 20):
+            for _ in pieces:
+                pass
+
+
+def app_package(data: bytes) -> None:
+    from yendo.formats import app_package as form
+
+    form.identity(io.BytesIO(data), "x.msix")
+
+
+def link(data: bytes) -> None:
+    from yendo.formats import lnk
+
+    lnk.read(data)
+
+
+def registrar(data: bytes) -> None:
+    from yendo.formats import registrar as form
+
+    form.parse(_text(data))
+
+
+def registry_text(data: bytes) -> None:
+    from yendo.formats import registry_text as form
+
+    for body in form.blocks(_text(data)).values():
+        list(form.values(body))
+
+
+def image(data: bytes) -> None:
+    from yendo.installers import images
+
+    with tempfile.NamedTemporaryFile(suffix=".iso") as file:
+        file.write(data)
+        file.flush()
+        if images.is_image(Path(file.name)):
+            with images.Image(Path(file.name)) as found:
+                found.entries()
+
+
+def plan(data: bytes) -> None:
+    from yendo.plan import read_text
+
+    read_text(_text(data))
+
+
+def _file(name: str, read: Callable[[Path], object]) -> Target:
+    def target(data: bytes) -> None:
+        with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
+            path = Path(folder) / name
+            path.write_bytes(data)
+            read(path)
+
+    return target
+
+
+def _house(path: Path) -> None:
+    from yendo.plan import house
+
+    house.read(path)
+
+
+def _suite(path: Path) -> None:
+    from yendo.suite import model
+
+    model.read(path)
+
+
+def _manifest(path: Path) -> None:
+    from yendo.package import manifest
+
+    manifest.read(path.parent)
+
+
+def _workspace_records(path: Path) -> None:
+    from yendo.shelf import record
+
+    (path.parent / ".yendo").mkdir()
+    for name in ("built.json", "claims.json", "checked.json"):
+        (path.parent / ".yendo" / name).write_bytes(path.read_bytes())
+    record.read(path.parent)
+
+
+def journal(data: bytes) -> None:
+    from yendo.package.carry import read_journal
+
+    read_journal(data)
+
+
+def ledger(data: bytes) -> None:
+    from yendo.steps import ledger as form
+
+    for line in _text(data).split("\r\n"):
+        fields = form.fields(line)
+        for field in fields[1:]:
+            form.value_of(field)
+
+
+def recording(data: bytes) -> None:
+    from yendo.effects.recording import Recording
+
+    msgspec.json.decode(data, type=Recording)
+
+
+def languages(data: bytes) -> None:
+    """The small ones: versions and ranges, lengths of time, sizes, command lines, conditions of databases."""
+    from yendo.facts.conditions import parse
+    from yendo.facts.versions import VersionRange
+    from yendo.installers.msi import commandline
+    from yendo.terms import amounts
+
+    kind, text = (data[0] % 4 if data else 0), _text(data[1:4000])
+    if kind == 0:
+        VersionRange.parse(text)
+    elif kind == 1:
+        amounts.seconds(text)
+    elif kind == 2:
+        commandline.parse(text)
+    else:
+        parse(text)
+
+
+def edits(data: bytes) -> None:
+    """Files of settings that a step edits."""
+    from yendo.steps import json_text, texts
+
+    text, _ = texts.decode(data[1:])
+    kind = data[0] % 3 if data else 0
+    if kind == 0:
+        texts.ini(text, "site", "name", "x")
+    elif kind == 1:
+        texts.line(text, "port = 9", r"^port\s*=")
+    else:
+        json_text.set_value(text, ["site", "0", "name"], '"x"')
+
+
+def _toml() -> list[bytes]:
+    return [
+        b'[package]\nid = "x"\nname = "x"\nversion = "1"\n[[media]]\nfile = "a.msi"\nsha256 = "' + b"0" * 64 + b'"\n[when]\nos = ">=10"\n[[install]]\nkind = "msi"\nmedia = "a.msi"\n'
+        b'properties = { A = "1" }\n[[install.change]]\nkind = "drop"\nwhat = "shortcut"\nname = "x"\n[[detect]]\nkind = "file"\npath = \'C:\\x\'\n[settings.a]\nmeaning = "x"\n',
+        b'name = "Marrowby"\n[severity]\nx = "error"\n[[rule]]\nid = "a"\nmessage = "m"\ndo = "d"\n[rule.must]\nof = "package.contact"\npresent = true\n[plan.package]\ncontact = "x"\n',
+        b'[suite]\nid = "s"\nname = "S"\nversion = "1"\n[[product]]\nworkspace = "a"\n',
+    ]
+
+
+def _json() -> list[bytes]:
+    return [
+        json.dumps({"schema": "yendo.manifest/2", "id": "x", "name": "x", "version": "1", "revision": 1, "publisher": "", "architecture": "any", "scope": "machine", "logs": "C:\\x",
+                    "install": [], "uninstall": [], "repair": [], "detect": [{"kind": "file", "path": "C:\\x"}], "files": []}).encode(),
+        json.dumps({"schema": "yendo.recording/1", "command": "x", "machine": "wine", "date": "2026-01-01", "exit_code": 0, "effects": [], "seconds": 1.0}).encode(),
+        b'{"revision": 1, "version": "1", "content": "x", "detect": [], "digest": "y"}',
+    ]
+
+
+TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
+    "compound-file": (compound_file, lambda: _like(b"\xd0\xcf\x11\xe0")),
+    "database": (database, lambda: _like(b"\xd0\xcf\x11\xe0")),
+    "installer-database": (installer_database, lambda: [_samples()["small.msi"]]),
+    "patch": (patch, lambda: [_samples()["msp"]]),
+    "cabinet": (cabinet, lambda: _like(b"MSCF")),
+    "program": (program, lambda: _like(b"MZ")),
+    "setup-program": (setup_program, lambda: _like(b"MZ")),
+    "packing": (packing, lambda: [b"\0" + b"\x03\0", b"\1\x31AY", b"\2" + b"\x5d\0\0\x80\0\0" + bytes(20), b"\3\1\x5d\0\0\x80\0\0" + bytes(20)]),
+    "archive": (archive, lambda: _like(b"PK", b"7z", b"Rar!", b"MSCF")),
+    "app-package": (app_package, lambda: _like(b"PK") or [b"PK\3\4"]),
+    "link": (link, lambda: [struct.pack("<I16sI", 0x4C, bytes.fromhex("0114020000000000c000000000000046"), 0x1FF) + bytes(200)]),
+    "registrar": (registrar, lambda: [b"HKCR { Tide.File = s 'Tide' { CLSID = s '{0}' } NoRemove CLSID { ForceRemove {1} = d '7' } }"]),
+    "registry-text": (registry_text, lambda: [b'REGEDIT4\n\n[Software\\\\Tide] 123\n@="x"\n"n"=dword:00000001\n"m"=hex(7):61,00,00,00\n#link\n']),
+    "image": (image, lambda: [bytes(32768) + b"\x01CD001\x01" + bytes(6000)]),
+    "plan": (plan, _toml),
+    "house-file": (_file("house.toml", _house), _toml),
+    "suite-file": (_file("suite.toml", _suite), _toml),
+    "manifest": (_file("manifest.json", _manifest), _json),
+    "workspace-records": (_file("x.json", _workspace_records), _json),
+    "journal": (journal, lambda: [b"begin\tinstall\tx\r\nstep\t1\r\ndone\t1\tdone\t0\r\nundo\t23\r\nend\t0\r\n"]),
+    "ledger": (ledger, lambda: [b"B\r\nF\tab\t-\tC:\\x%09\r\nV\tdword=7\t-\tHKLM\t64\tk\tn\r\nK\tHKLM\t64\tk\r\nU\tcmd\r\n"]),
+    "recording": (recording, _json),
+    "languages": (languages, lambda: [b"\0>=10.0, <11", b"\x0030 min", b'\2msiexec /i "a b.msi" /qn A="b"', b"\3NOT (A=1 AND B>\"x\") OR %PATH~=\"y\""]),
+    "edits": (edits, lambda: [b"\0[site]\r\nname=x\r\n", b"\1port = 8\n", b'\2{"site": [{"name": 1}]}']),
+}  # fmt: skip
+
+PROMISED: dict[str, tuple[type[BaseException], ...]] = {
+    "languages": (ValueError,),
+    "edits": (ValueError,),
+    "link": (ValueError,),
+    "registrar": (ValueError,),
+    "ledger": (ValueError,),
+    "recording": (msgspec.MsgspecError, UnicodeDecodeError),
+}
+
+
+def promised(name: str) -> tuple[type[BaseException], ...]:
+    return (YendoError, *PROMISED.get(name, ()))
