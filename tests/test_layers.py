@@ -293,7 +293,7 @@ def test_hashes_of_the_installer() -> None:
 
 @pytest.mark.parametrize(("cell", "written"), [("=1+1", "'=1+1"), ("@x", "'@x"), ("-", "-"), ("plain", "plain"), (7, 7), (-7, -7)])
 def test_tables_do_not_become_formulas(cell: Any, written: Any) -> None:
-    assert nested._plain(cell) == written
+    assert nested.safe_cell(cell) == written
 
 
 @pytest.mark.parametrize("words", [["NOTHING"], ["=x"], ["A B=c"]])

@@ -180,7 +180,7 @@ def test_every_member_is_in_the_framework_of_version_51(package: Path) -> None:
 
     members: dict[str, set[str]] = {}
     bases: dict[str, str] = {}
-    for name in ("mscorlib.dll", "System.dll", "System.Core.dll", "System.Xml.dll"):
+    for name in ("mscorlib.dll", "System.dll", "System.Core.dll", "System.Xml.dll", "System.Security.dll"):
         image = dnfile.dnPE(str(folder / name))
         for kind in image.net.mdtables.TypeDef:
             full = f"{kind.TypeNamespace}.{kind.TypeName}"

@@ -25,7 +25,7 @@ from yendo.package import manifest as form
 from yendo.plan import read
 
 FOLDER = r"C:\Hand over\everything"
-WRITES = ("write", "remove", "make_folder", "remove_folder", "set_value", "make_key", "drop_key", "put_shortcut", "run", "make_hold", "lend")
+WRITES = ("write", "append", "remove", "make_folder", "remove_folder", "set_value", "make_key", "drop_key", "put_shortcut", "run", "make_hold", "lend")
 
 
 class PowerCut(BaseException):
@@ -49,6 +49,9 @@ class Cut(SimulatedSession):
             if self.count == self.at and self.how == "torn" and name == "write" and arguments[0].endswith(("journal.txt", "record.txt")):
                 before = self.read(arguments[0]) or b""
                 found(arguments[0], arguments[1][: len(before) + max(1, (len(arguments[1]) - len(before)) // 2)])
+                raise PowerCut
+            if self.count == self.at and self.how == "torn" and name == "append":
+                found(arguments[0], arguments[1][: max(1, len(arguments[1]) // 2)])
                 raise PowerCut
             result = found(*arguments, **named)
             if self.count == self.at:

@@ -214,17 +214,20 @@ def broken(ground: Ground, seed: int = 1) -> list[Case]:
     chosen = random.Random(seed)
     for _, cases in _damage(ground):
         many = list(cases)
-        found += many if len(many) <= MOST_OF_A_CLASS else chosen.sample(many, MOST_OF_A_CLASS)
+        found += [made() for made in (many if len(many) <= MOST_OF_A_CLASS else chosen.sample(many, MOST_OF_A_CLASS))]
     return found
 
 
-def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Case]]]:
+Later = Callable[[], Case]  # a state is a copy of everything: it is made only once it was chosen
+
+
+def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Later]]]:
     files = own_files(ground)
     # what another version that counts does without is not missed
     programs = [file for file in files if not is_settings(file) and None not in counting(ground, file)]
 
-    def case(sort: str, name: str, change: Callable[[State], object], wanted: bool = False) -> Case:
-        return Case(sort, name, _with(ground, change), wanted)
+    def case(sort: str, name: str, change: Callable[[State], object], wanted: bool = False) -> Later:
+        return lambda: Case(sort, name, _with(ground, change), wanted)
 
     yield "file missing", [case("file missing", f"{file.path} is missing", _removing(file)) for file in programs]
     yield (
@@ -277,7 +280,7 @@ def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Case]]]:
     yield "user data", _harmless(ground, case)
 
 
-def _harmless(ground: Ground, case: Callable[[str, str, Callable[[State], object], bool], Case]) -> Iterator[Case]:
+def _harmless(ground: Ground, case: Callable[[str, str, Callable[[State], object], bool], Later]) -> Iterator[Later]:
     """What people and the program itself leave there in daily use."""
     folders = sorted({parent(file.path) for file in own_files(ground)})
     for folder in folders[:3]:

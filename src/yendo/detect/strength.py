@@ -8,7 +8,10 @@ import msgspec
 
 from yendo.detect.states import Case, Ground, broken, classes
 from yendo.errors import NotCovered
+from yendo.facts.surroundings import expand
 from yendo.terms.rules import BaseRule, Rule, Sight
+from yendo.terms.rules.file import FileRule
+from yendo.terms.rules.file_list import FileListRule
 
 
 class Row(msgspec.Struct, frozen=True):
@@ -49,11 +52,29 @@ def verdicts(rules: Sequence[BaseRule], cases: Sequence[Case], environment: Mapp
     found, undecided = [], 0
     for rule in rules:
         try:
-            found.append([rule.judge(Sight(case.state, environment, lambda name: True))[0] for case in cases])
+            if isinstance(rule, FileListRule):
+                held = [_of_file(one, cases, environment) for one in rule.rules]
+                found.append([all(column) for column in zip(*held, strict=True)] if held else [True] * len(cases))
+            elif isinstance(rule, FileRule):
+                found.append(_of_file(rule, cases, environment))
+            else:
+                found.append([rule.judge(Sight(case.state, environment, lambda name: True))[0] for case in cases])
         except NotCovered:
             undecided += 1
             found.append([True] * len(cases))
     return found, undecided
+
+
+def _of_file(rule: FileRule, cases: Sequence[Case], environment: Mapping[str, str]) -> list[bool]:
+    """Whether a rule on one file holds in each case: asked anew only where a case has another file there, and most have the same one."""
+    path, found = expand(rule.path, environment), []
+    known: dict[int, bool] = {}
+    for case in cases:
+        there = case.state.get("file", path)
+        if id(there) not in known:
+            known[id(there)] = rule.judge(Sight(case.state, environment, lambda name: True))[0]
+        found.append(known[id(there)])
+    return found
 
 
 def measure(rules: Sequence[Rule], ground: Ground, environment: Mapping[str, str], seed: int = 1) -> Strength:

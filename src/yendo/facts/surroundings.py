@@ -119,5 +119,7 @@ def for_everyone(surroundings: Surroundings) -> dict[str, str]:
 
 def expand(text: str, environment: Mapping[str, str]) -> str:
     """Replaces ``%NAME%`` without regard to case; a name that is not set stays as it is, as Windows has it."""
+    if "%" not in text:
+        return text
     folded = {name.lower(): value for name, value in environment.items()}
     return re.sub(r"%([^%]+)%", lambda match: folded.get(match[1].lower(), match[0]), text)

@@ -71,9 +71,9 @@ def row(path: Path, share: Path) -> Row:
         try:
             return Row(place, size, sha256, recognise.recognise(path))
         except YendoError:
-            return Row(place, size, sha256, trouble=str(error))
+            return Row(place, size, sha256, trouble=_as_text(str(error)))
     except YendoError as error:
-        return Row(place, size, sha256, trouble=str(error))
+        return Row(place, size, sha256, trouble=_as_text(str(error)))
 
 
 def _of_account(place: str, size: int, sha256: str, account: Account) -> Row:
@@ -111,7 +111,11 @@ def _job(given: tuple[str, str]) -> Row:
 
 def _shown(path: Path, share: Path) -> str:
     """The path below the share as text: a name that is no text in the system's coding is shown as far as it is."""
-    return os.fsencode(path.relative_to(share).as_posix()).decode("utf-8", "replace")
+    return _as_text(path.relative_to(share).as_posix())
+
+
+def _as_text(text: str) -> str:
+    return text.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
 
 
 def rows(share: Path, workers: int | None = None, tell: Callable[[str], object] = lambda path: None) -> Iterator[Row]:

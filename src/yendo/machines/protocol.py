@@ -52,6 +52,9 @@ class Session(Protocol):
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
         """Writes a file whose folder exists. Of a private one others cannot read anything, where the machine knows such rights."""
 
+    def append(self, path: str, data: bytes) -> None:
+        """Adds to the end of a file whose folder exists; makes it where there is none."""
+
     def remove(self, path: str) -> bool:
         """Removes a file; False where there was none."""
 

@@ -10,6 +10,7 @@ import re
 import time
 from collections.abc import Callable, Mapping
 from datetime import timedelta
+from functools import cached_property
 from pathlib import Path
 from typing import Any
 
@@ -89,6 +90,10 @@ class _Carrier:
         self.say = self.host.say
         self.kept = self.host.expand(rf"{manifest.home}\packages\{manifest.id}")
         self.journal_file = rf"{self.host.room}\journal.txt"
+
+    @cached_property
+    def uses(self) -> dict[str, str]:
+        return scripts.uses(self.manifest)
 
     # --- the journal -----------------------------------------------------------------------------
 
@@ -171,8 +176,9 @@ class _Carrier:
 
     def whole(self, verb: str) -> bool:
         """Brings what a verb needs of the package into the home, where nobody can change it, and looks whether it is whole."""
+        uses = self.uses
         for file in self.manifest.files:
-            if not file.path.startswith(form.CONTENT) or verb[0] not in scripts.used_by(self.manifest, file.path):
+            if not file.path.startswith(form.CONTENT) or verb[0] not in uses[file.path]:
                 continue
             path = self.package / file.path
             name = file.path.replace("/", "\\")
@@ -425,7 +431,8 @@ class _Carrier:
 
     def finish(self, verb: str, final: int) -> int:
         if verb == "install" and final == 0 and self.manifest.detect:
-            missing = [(rule, fact) for rule in self.manifest.detect for holds, fact in [self.host.rule(rule)] if not holds]
+            verdicts = self.host.rules(self.manifest.detect)
+            missing = [(rule, fact) for rule, (holds, fact) in zip(self.manifest.detect, verdicts, strict=True) if not holds]
             if missing:
                 for rule, fact in missing:
                     self.say(f"not detected: {rule.title}, {fact}")

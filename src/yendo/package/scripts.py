@@ -156,26 +156,52 @@ def kept_files(manifest: form.Manifest) -> list[str]:
     return [name for name in names if manifest.keep == "all" or not name.startswith("media/") or name in later]
 
 
-def used_by(manifest: form.Manifest, name: str) -> str:
-    """What a file of the package is needed for, a letter each: questions before anything begins (``a``), and the verbs.
+def uses(manifest: form.Manifest) -> dict[str, str]:
+    """What each file of the package is needed for, a letter each: questions before anything begins (``a``), and the verbs.
 
     An install has all of it. Else a file counts as named where its own path or that of a folder it lies in is; of the
     vendor's media all count where one does, since an installer may need what lies beside it.
     """
-    parts = name.replace("/", "\\").split("\\")
-    places = ["media\\"] if parts[0] == "media" else ["\\".join(parts[:count]) for count in range(2, len(parts) + 1)]
-
-    def named(data: object) -> bool:
-        text = msgspec.json.encode(data).decode().replace("\\\\", "\\").replace("/", "\\").lower()
-        return any(place.lower() in text for place in places)
-
     asked = [manifest.when, [need.holds for need in manifest.needs], [(action.when, action.unless) for action in manifest.install]]
-    found = ("a" if named(asked) else "") + "i"
-    return found + "".join(verb[0] for verb in ("uninstall", "repair") if named([manifest.actions(verb), manifest.detect]))
+    named = {"a": _named(asked)} | {verb[0]: _named([manifest.actions(verb), manifest.detect]) for verb in ("uninstall", "repair")}
+    found = {}
+    for file in manifest.files:
+        parts = file.path.lower().split("/")
+        places = {"media"} if parts[0] == "media" else {"/".join(parts[:count]) for count in range(2, len(parts) + 1)}
+        found[file.path] = "i" + "".join(letter for letter, paths in named.items() if not places.isdisjoint(paths))
+    return found
+
+
+def _named(data: object) -> set[str]:
+    """The paths of the package, and the folders they lie in, that texts in data hold; lower case, with slashes."""
+    found: set[str] = set()
+    for text in _texts(msgspec.to_builtins(data)):
+        plain = text.replace("\\", "/").lower()
+        for match in _CONTENT.finditer(plain):
+            path = match[0].rstrip(" .")
+            words = path.split(" ")
+            for count in range(1, len(words) + 1):  # a path may hold spaces, and arguments may follow it
+                parts = " ".join(words[:count]).rstrip("/").split("/")
+                found.update("/".join(parts[:length]) for length in range(2, len(parts) + 1))
+            found.add(match[1])
+    return found
+
+
+def _texts(data: object) -> Iterator[str]:
+    if isinstance(data, str):
+        yield data
+    elif isinstance(data, Mapping):
+        for key, value in data.items():
+            yield from _texts(key)
+            yield from _texts(value)
+    elif isinstance(data, list | tuple):
+        for value in data:
+            yield from _texts(value)
 
 
 def runner(manifest: form.Manifest) -> bytes:
     """``apply.ps1`` of a package: the fixed part, the kinds of steps that it has, its data."""
+    used = uses(manifest)
     data = {
         "id": manifest.id,
         "name": manifest.name,
@@ -211,7 +237,7 @@ def runner(manifest: form.Manifest) -> bytes:
         "busy_tries": BUSY_TRIES,
         "detect": [_rule(rule) for rule in manifest.detect],
         "files": [
-            {"path": file.path.replace("/", "\\"), "sha256": file.sha256, "size": file.size, "for": used_by(manifest, file.path)}
+            {"path": file.path.replace("/", "\\"), "sha256": file.sha256, "size": file.size, "for": used[file.path]}
             for file in manifest.files
             if file.path.startswith(form.CONTENT)
         ],
@@ -273,6 +299,7 @@ def judging(data: Any, more: Iterable[str] = ()) -> str:
 
 _OWN = {"apply.ps1", "apply.cmd", "files.sha256", "files.sha256.p7s"}  # of the runner itself, beside what the steps use
 FORMS = ("present", "code")
+_CONTENT = re.compile(r"(?<![a-z0-9])(media|extras|transforms|made)/[^\"<>|?*\x00-\x1f]*")
 _ONLY = re.compile(r" # only: (\w+)$", re.M)
 _SETTLED = r"""
 [string]$kept = [Environment]::ExpandEnvironmentVariables($Plan['home'] + '\state\' + $Plan['id'] + '\settings.txt')

@@ -5,6 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 from collections.abc import Iterator
+from functools import cache
 from typing import Any, get_args, get_origin
 
 import msgspec
@@ -34,9 +35,7 @@ def unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, int
         for at, item in enumerate(raw):
             yield from unknown(item, kind, (*path, at), found)
     elif struct is not None and isinstance(raw, dict):
-        tag = struct.__struct_config__.tag_field
-        fields = {field.encode_name: field.type for field in msgspec.structs.fields(struct) if field.name not in model.NOT_WRITTEN}
-        known = set(fields) | ({tag} if tag else set())
+        fields, known = _keys(struct)
         for key, value in raw.items():
             if key not in known:
                 near = difflib.get_close_matches(key, known, 1)
@@ -46,6 +45,14 @@ def unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, int
                 yield from unknown(value, fields[key], (*path, key), found)
 
 
+@cache
+def _keys(struct: Any) -> tuple[dict[str, Any], set[str]]:
+    """The keys of a table with their types, and all that it knows."""
+    tag = struct.__struct_config__.tag_field
+    fields = {field.encode_name: field.type for field in msgspec.structs.fields(struct) if field.name not in model.NOT_WRITTEN}
+    return fields, set(fields) | ({tag} if tag else set())
+
+
 def _named(kind: Any) -> Any:
     """What the values of a table with names of the packager's own are; None where its keys are known."""
     return get_args(kind)[1] if get_origin(kind) is dict else None
@@ -53,18 +60,17 @@ def _named(kind: Any) -> Any:
 
 def _struct_for(kind: Any, raw: Any) -> Any:
     """The struct type that a value is meant to be, seen through unions, tuples and annotations."""
-    if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
-        return kind
-    options = [struct for struct in (_struct_for(argument, raw) for argument in get_args(kind)) if struct is not None]
+    options = _structs(kind)
     if len(options) > 1 and isinstance(raw, dict):
-        return next((struct for struct in _flat(kind) if struct.__struct_config__.tag == raw.get("kind")), None)
+        return next((struct for struct in options if struct.__struct_config__.tag == raw.get("kind")), None)
     return options[0] if options else None
 
 
-def _flat(kind: Any) -> list[Any]:
+@cache
+def _structs(kind: Any) -> tuple[Any, ...]:
     if isinstance(kind, type) and issubclass(kind, msgspec.Struct):
-        return [kind]
-    return [struct for argument in get_args(kind) for struct in _flat(argument)]
+        return (kind,)
+    return tuple(struct for argument in get_args(kind) for struct in _structs(argument))
 
 
 def where(path: places.Path) -> str:
@@ -99,7 +105,7 @@ def explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, i
         path += [int(index)] if index else [name] if name else _culprit(path, raw)
     if match := re.match(r"Invalid value '(.+)'$", message):
         noun, union = next((_KINDS[part] for part in reversed(path) if part in _KINDS), ("step", AnyStep))
-        kinds = [struct.__struct_config__.tag for struct in _flat(union)]
+        kinds = [struct.__struct_config__.tag for struct in _structs(union)]
         near = difflib.get_close_matches(match[1], kinds, 1)
         message = f"{match[1]!r} is no kind of {noun} that this version carries out; known: {', '.join(kinds)}" + (
             f"; did you mean {near[0]!r}?" if near else ""

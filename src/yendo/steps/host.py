@@ -8,7 +8,7 @@ from __future__ import annotations
 import hashlib
 import re
 import time
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -58,6 +58,9 @@ class Host:
         self.ledger_file = rf"{self.room}\record.txt"
         self.vendor_logs = rf"{self.room}\logs"  # of the vendor's programs, until they are published beside the runner's own
         self.lines: list[str] = []
+        self._record: list[str] | None = None  # the record as it is on the machine; nobody else writes it meanwhile
+        self._of_run: set[str] = set()
+        self._torn = False
         self.seconds = 0.0
         self.sleep: Callable[[float], object] = time.sleep
         self.carry_other: Callable[[str, str, Mapping[str, Any]], int] | None = None  # a verb of the package in a folder of this one, with values
@@ -76,22 +79,38 @@ class Host:
     # --- the record ----------------------------------------------------------------------------
 
     def recorded(self) -> list[str]:
-        data = self.session.read(self.ledger_file)
-        return data.decode("utf-8", "replace").split("\r\n")[:-1] if data else []  # a last line that was cut off does not count
+        if self._record is None:
+            data = self.session.read(self.ledger_file)
+            lines = data.decode("utf-8", "replace").split("\r\n") if data else [""]
+            self._torn = bool(lines.pop())  # a last line that was cut off does not count
+            self._record = lines
+            self._of_run = set(lines[latest(lines) :])
+        return list(self._record)
 
     def remember(self, kind: str, *fields: str) -> None:
         """Writes a line, unless this run has written it already."""
-        lines = self.recorded()
+        self.recorded()
+        assert self._record is not None
         new = ledger.line(kind, *fields)
-        if new in lines[latest(lines) :] and kind != "B":
+        if new in self._of_run and kind != "B":
             return
         self.own_folders(self.room)
-        self.session.write(self.ledger_file, "".join(f"{line}\r\n" for line in [*lines, new]).encode())
+        if self._torn:
+            self.session.write(self.ledger_file, "".join(f"{line}\r\n" for line in [*self._record, new]).encode())
+        else:
+            self.session.append(self.ledger_file, f"{new}\r\n".encode())
+        self._torn = False
+        self._record.append(new)
+        if kind == "B":
+            self._of_run = {new}
+        else:
+            self._of_run.add(new)
 
     def forget(self, count: int) -> None:
         """Keeps the first lines of the record only; without any, neither the record nor what was kept aside."""
         lines = self.recorded()
         kept = lines[:count]
+        self._record = None
         if kept:
             self.session.write(self.ledger_file, "".join(f"{line}\r\n" for line in kept).encode())
             return
@@ -243,8 +262,13 @@ class Host:
 
     def rule(self, rule: Rule) -> tuple[bool, str]:
         """Judges a rule on the machine as it is now."""
-        verdict = judge_rule(rule, sight_of(self.session))
-        return verdict.holds, verdict.fact
+        return self.rules((rule,))[0]
+
+    def rules(self, rules: Sequence[Rule]) -> list[tuple[bool, str]]:
+        """Judges rules on the machine as it is now; it is looked at once for all of them."""
+        sight = sight_of(self.session) if rules else None
+        verdicts = [judge_rule(rule, sight) for rule in rules if sight is not None]
+        return [(verdict.holds, verdict.fact) for verdict in verdicts]
 
     def condition(self, nodes: tuple[Node, ...]) -> Judged:
         """Judges a resolved condition on the machine as it is now."""

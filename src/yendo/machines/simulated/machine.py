@@ -77,7 +77,7 @@ class SimulatedSession:
     def __init__(self, surroundings: Surroundings, state: State | None = None) -> None:
         self.surroundings = surroundings
         self._state = fresh_state(surroundings) if state is None else state
-        self._contents: dict[str, bytes | Path] = {}
+        self._contents: dict[str, bytes | bytearray | Path] = {}
         self._memories: dict[str, Memory] = {}
         self._packages: dict[str, Layers] = {}
         self._brought: dict[str, Path] = {}
@@ -104,7 +104,7 @@ class SimulatedSession:
     def lend(self, source: Path, target: str) -> None:
         self._brought[target.lower()] = source
 
-    def _lookup(self, path: str) -> bytes | Path | None:
+    def _lookup(self, path: str) -> bytes | bytearray | Path | None:
         lowered = path.lower()
         if lowered in self._contents:
             return self._contents[lowered]
@@ -121,9 +121,13 @@ class SimulatedSession:
                 return at if at.is_file() else None
         return None
 
+    def _whole(self, path: str) -> bytes | Path | None:
+        found = self._lookup(path)
+        return bytes(found) if isinstance(found, bytearray) else found
+
     def read(self, path: str) -> bytes | None:
         found = self._lookup(path)
-        return found.read_bytes() if isinstance(found, Path) else found
+        return found.read_bytes() if isinstance(found, Path) else bytes(found) if isinstance(found, bytearray) else found
 
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
         if self._state.get("folder", parent(path)) is None:
@@ -133,6 +137,16 @@ class SimulatedSession:
             self._state.add(msgspec.json.decode(data, type=Shortcut))
         else:
             self._state.add(File(path, len(data), hashlib.sha256(data).hexdigest()))
+
+    def append(self, path: str, data: bytes) -> None:
+        held = self._contents.get(path.lower())
+        if not isinstance(held, bytearray):
+            whole = bytearray(self.read(path) or b"")
+            self.write(path, bytes(whole + data))
+            self._contents[path.lower()] = whole + data
+            return
+        held += data
+        self._state.add(File(path, len(held)))  # its hash would have to be taken anew for every line; nobody asks for it
 
     def remove(self, path: str) -> bool:
         self._contents.pop(path.lower(), None)
@@ -305,7 +319,7 @@ class SimulatedSession:
                 self._state.add(msgspec.structs.replace(there, value=";".join(names) or None))
 
     def _program(self, line: str, recording: Recording | None, part: str = "") -> Ran:
-        found = programs.find(line, recording, self._lookup, self._uninstallers)
+        found = programs.find(line, recording, self._whole, self._uninstallers)
         if found is None:
             raise NotCovered(f"the simulated machine has no program {part!r}; prove this on a real machine (--machine wine)")
         done, ran = found.carry_out(self.surroundings, self._state)

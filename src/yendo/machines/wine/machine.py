@@ -372,6 +372,10 @@ class WineSession(RunnerOnly):
         beside.write_bytes(data)
         beside.replace(target)
 
+    def append(self, path: str, data: bytes) -> None:
+        with self.host(path).open("ab") as file:
+            file.write(data)
+
     def remove(self, path: str) -> bool:
         try:
             self.host(path).unlink()
