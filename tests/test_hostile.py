@@ -299,3 +299,22 @@ def test_items_fail_alone_and_the_exit_code_says_so(tmp_path: Path, monkeypatch:
 def test_usage_is_no_plan() -> None:
     with pytest.raises((PlanError, Usage)):
         read_text("\x00")
+
+
+@unix
+def test_an_archive_with_very_many_files(tmp_path: Path) -> None:
+    """What it states is looked at before the library reads the whole list, in ordinary and in large archives."""
+    import resource
+    import zipfile
+
+    from yendo.errors import Unreadable
+    from yendo.formats import archives
+
+    path = tmp_path / "many.zip"
+    with zipfile.ZipFile(path, "w") as archive:
+        for number in range(300_000):
+            archive.writestr(zipfile.ZipInfo(f"{number}"), b"")
+    before, begun = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss, time.monotonic()
+    with path.open("rb") as file, pytest.raises(Unreadable, match="states 300000 files"):
+        archives.members(file, "zip")
+    assert time.monotonic() - begun < 5 and resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 150_000

@@ -25,7 +25,7 @@ from yendo.package import manifest as form
 from yendo.plan import read
 
 FOLDER = r"C:\Hand over\everything"
-WRITES = ("write", "append", "remove", "make_folder", "remove_folder", "set_value", "make_key", "drop_key", "put_shortcut", "run", "make_hold", "lend")
+WRITES = ("write", "append", "place", "remove", "make_folder", "remove_folder", "set_value", "make_key", "drop_key", "put_shortcut", "run", "make_hold", "lend")
 
 
 class PowerCut(BaseException):

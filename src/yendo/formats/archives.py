@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import struct
 import zipfile
 from collections.abc import Iterator
 from typing import Any, BinaryIO, Literal
@@ -10,7 +11,7 @@ import msgspec
 
 from yendo.errors import NotCovered, Unreadable
 from yendo.formats import cab, libarchive
-from yendo.formats.slices import at
+from yendo.formats.slices import at, size_of
 
 Kind = Literal["zip", "7z", "rar", "cabinet"]
 MAGICS: tuple[tuple[bytes, Kind], ...] = (
@@ -19,7 +20,8 @@ MAGICS: tuple[tuple[bytes, Kind], ...] = (
     (b"MSCF\0\0\0\0", "cabinet"),
     (b"PK\x03\x04", "zip"),
 )
-MAX_MEMBERS = 200_000
+MAX_MEMBERS = 100_000
+MAX_DIRECTORY = 64 << 20  # bytes of a list of files; the library reads it whole before it says how many there are
 
 
 class Member(msgspec.Struct, frozen=True):
@@ -49,7 +51,27 @@ def members(file: BinaryIO, kind: Kind) -> list[Member]:
     return list(_listed(file, kind))
 
 
+def _stated(file: BinaryIO) -> tuple[int, int]:
+    """How many files a zip archive says it has, and the bytes of its list. Source: its end record, and the one for large archives."""
+    size = size_of(file)
+    begin = max(0, size - 65557)
+    tail = at(file, begin, 65557)
+    end = tail.rfind(b"PK\5\6")
+    if end < 0 or len(tail) < end + 22:
+        return 0, 0
+    count, directory = struct.unpack_from("<HI", tail, end + 10)
+    locator = tail.rfind(b"PK\6\7", 0, end)
+    if locator >= 0 and len(tail) >= locator + 20:
+        record = at(file, min(struct.unpack_from("<Q", tail, locator + 8)[0], size), 56)
+        if record[:4] == b"PK\6\6" and len(record) == 56:
+            count, directory = struct.unpack_from("<QQ", record, 32)
+    return count, directory
+
+
 def _zip(file: BinaryIO) -> zipfile.ZipFile:
+    count, directory = _stated(file)
+    if count > MAX_MEMBERS or directory > MAX_DIRECTORY:
+        raise Unreadable(f"the archive states {count} files in a list of {directory} bytes; more than {MAX_MEMBERS} are not listed")
     try:
         return zipfile.ZipFile(file)
     except (zipfile.BadZipFile, ValueError, OSError, NotImplementedError, OverflowError) as error:

@@ -52,6 +52,12 @@ class Session(Protocol):
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
         """Writes a file whose folder exists. Of a private one others cannot read anything, where the machine knows such rights."""
 
+    def digest(self, path: str) -> str | None:
+        """The SHA-256 of a file, or None where there is none; it is never held in memory whole."""
+
+    def place(self, path: str, source: Path, sha256: str) -> None:
+        """Makes a file the same as one of this computer, whose hash is known. Its folder exists."""
+
     def append(self, path: str, data: bytes) -> None:
         """Adds to the end of a file whose folder exists; makes it where there is none."""
 

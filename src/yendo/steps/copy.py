@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import hashlib
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
 
+from yendo import digest
 from yendo.errors import Usage
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step, in_package
 from yendo.terms.amounts import Text
@@ -95,16 +97,16 @@ class CopyKind(Kind):
         for item in action.data["items"]:
             target = host.expand(item["to"])
             wanted.add(target.lower())
-            there = host.session.read(target)
-            new = host.content(item["source"])
-            if action.data.get("fill"):
-                new = filled(new, action.data["fill"])
+            source, there = host.package / item["source"], host.session.digest(target)
+            filling = action.data.get("fill")
+            new = filled(source.read_bytes(), filling) if filling else b""
+            sha256 = hashlib.sha256(new).hexdigest() if filling else item["sha256"] or digest.of_file(source)
             if there is not None and action.data["keep"]:
                 host.say(f"kept: {target}")
-            elif there == new:
+            elif there == sha256:
                 host.say(f"already there: {target}")
             else:
-                host.put(target, new)
+                host.put(target, new) if filling else host.put_file(target, source, sha256)
                 host.say(f"placed: {target}")
         if action.data["mirror"]:
             for path in host.session.files_below(host.expand(action.data["mirror"])):

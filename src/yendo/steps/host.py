@@ -154,6 +154,16 @@ class Host:
         self.session.write(path, data)
         return True
 
+    def put_file(self, path: str, source: Path, sha256: str) -> bool:
+        """The same with a file of the package, which may be large."""
+        there = self.session.digest(path)
+        if there == sha256:
+            return False
+        self.folders(parent(path))
+        self.remember("F", sha256, NOTHING if there is None else self.keep(self.session.read(path) or b""), path)
+        self.session.place(path, source, sha256)
+        return True
+
     def put_shortcut(self, link: Shortcut) -> None:
         """Makes a shortcut; nothing where it is so."""
         data = msgspec.json.encode(link)
@@ -309,8 +319,8 @@ class Host:
                         self.say(f"exit code {self.call(command)[0]}: taken back")
 
     def _unplace(self, new: str, old: str, path: str) -> None:
-        there = self.session.read(path)
-        found = NOTHING if there is None else hashlib.sha256(there).hexdigest()
+        there = self.session.digest(path)
+        found = NOTHING if there is None else there
         if found == old:
             return
         if found != new:

@@ -15,6 +15,7 @@ from pathlib import Path
 
 import msgspec
 
+from yendo import digest
 from yendo.effects import Effect, File, Folder, Service, Shortcut, State, difference, net
 from yendo.effects.recording import Recording
 from yendo.effects.things import Environment, Part, Thing, parent
@@ -137,6 +138,21 @@ class SimulatedSession:
             self._state.add(msgspec.json.decode(data, type=Shortcut))
         else:
             self._state.add(File(path, len(data), hashlib.sha256(data).hexdigest()))
+
+    def digest(self, path: str) -> str | None:
+        found = self._lookup(path)
+        if found is None:
+            return None
+        if isinstance(found, Path):
+            known = self._state.get("file", path)
+            return known.sha256 if isinstance(known, File) and known.sha256 else digest.of_file(found)
+        return hashlib.sha256(found).hexdigest()
+
+    def place(self, path: str, source: Path, sha256: str) -> None:
+        if self._state.get("folder", parent(path)) is None:
+            raise FileNotFoundError(f"the folder of {path} does not exist")
+        self._contents[path.lower()] = source
+        self._state.add(File(path, source.stat().st_size, sha256))
 
     def append(self, path: str, data: bytes) -> None:
         held = self._contents.get(path.lower())

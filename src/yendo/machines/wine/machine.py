@@ -17,7 +17,7 @@ from pathlib import Path
 
 import msgspec
 
-from yendo import host_os
+from yendo import digest, host_os
 from yendo.effects import Folder, Product, RegistryValue, State
 from yendo.effects.keys import unpack_code
 from yendo.effects.things import key_of, parent
@@ -370,6 +370,18 @@ class WineSession(RunnerOnly):
         if private:
             beside.touch(0o600)
         beside.write_bytes(data)
+        beside.replace(target)
+
+    def digest(self, path: str) -> str | None:
+        try:
+            return digest.of_file(self.host(path))
+        except (FileNotFoundError, IsADirectoryError, NotADirectoryError):
+            return None
+
+    def place(self, path: str, source: Path, sha256: str) -> None:
+        target = self.host(path)
+        beside = target.with_name(target.name + ".new")
+        shutil.copyfile(source, beside)
         beside.replace(target)
 
     def append(self, path: str, data: bytes) -> None:
