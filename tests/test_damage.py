@@ -80,7 +80,7 @@ def test_streams_say_which_piece_is_damaged() -> None:
     for at, words in ((place, "checksum of the block"), (place + 30, "checksum of the piece"), (place + 9 + 4 + 5, "checksum of the piece")):
         changed = bytearray(data)
         changed[at] ^= 0xFF
-        with pytest.raises(Unreadable, match=f"{words} at (offset )?{place}|{words}"):
+        with pytest.raises(Unreadable, match=rf"{words} at (offset )?\d+"):
             compiled.read(io.BytesIO(bytes(changed)), streams)
     with pytest.raises(Unreadable, match="cut short"):
         compiled.block(io.BytesIO(bytes(data[: place + 4])), place)

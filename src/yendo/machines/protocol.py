@@ -75,6 +75,9 @@ class Session(Protocol):
     def is_running(self, name: str) -> bool:
         """Whether a program of this name, without ``.exe``, runs."""
 
+    def end_programs(self, name: str) -> None:
+        """Ends programs at once, by the beginning of their name."""
+
     def close_program(self, name: str) -> bool:
         """Asks a program to close, by its name without ``.exe``; False where it does not run."""
 

@@ -130,9 +130,13 @@ class _Carrier:
             code = self.undo(journal.undoing)
             self.leave()
             return code
-        if verb == "install":
-            self.remember_settings()
-        code = self.steps(verb, journal)
+        try:
+            if verb == "install":
+                self.remember_settings()
+            code = self.steps(verb, journal)
+        except (OSError, ValueError) as error:  # between two steps; what fails in one is told there
+            self.say(f"stopped: {error}")
+            return hosts.STEP_FAILED
         ended = read_journal(self.session.read(self.journal_file))
         if ended is None or ended.over:
             self.leave()
@@ -217,6 +221,9 @@ class _Carrier:
         for name in running:
             self.say(f"asking {name} to close")
             self.session.close_program(name)
+            if self.session.is_running(name):
+                self.say(f"ending {name}: it did not close in time")
+                self.session.end_programs(name)
         return None
 
     def people(self) -> int:
@@ -232,7 +239,8 @@ class _Carrier:
         now = self.session.facts.time
         started = now if not first else type(now).fromisoformat(first)
         left = way.postpone - int(count or 0)
-        if left <= 0 or now > started + timedelta(seconds=way.postpone_for):
+        # a clock that was set back gives no more time than the whole
+        if left <= 0 or now > started + timedelta(seconds=way.postpone_for) or started > now + timedelta(days=1):
             self.say("it cannot be postponed any more")
             return True
         text = in_language(way.text, self.session.facts.language) if way.text else ""

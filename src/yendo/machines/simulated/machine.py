@@ -86,6 +86,7 @@ class SimulatedSession:
         self._uninstallers: dict[str, tuple[Path, str]] = {}  # path on the machine -> its installer, and where that ran
         self.busy = 0
         self.running: list[str] = []  # programs that a person has open, by their names without .exe
+        self.stubborn: set[str] = set()  # those of them that do not close when they are asked
         self.facts = USUAL
         self.registry = Registry(self._state)
         self.users = ["S-1-5-21-1-2-3-1001", "default"]  # hives of people, and of those who log on for the first time
@@ -184,8 +185,11 @@ class SimulatedSession:
     def is_running(self, name: str) -> bool:
         return name.lower() in (program.lower() for program in self.running)
 
+    def end_programs(self, name: str) -> None:
+        self.running = [program for program in self.running if not program.lower().startswith(name.lower())]
+
     def close_program(self, name: str) -> bool:
-        there = [program for program in self.running if program.lower() == name.lower()]
+        there = [program for program in self.running if program.lower() == name.lower() and program not in self.stubborn]
         self.running = [program for program in self.running if program not in there]
         return bool(there)
 
