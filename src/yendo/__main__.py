@@ -2,4 +2,5 @@
 
 from yendo.cli.main import main
 
-raise SystemExit(main())
+if __name__ == "__main__":  # where processes are started anew, each imports this again
+    raise SystemExit(main())

@@ -146,13 +146,13 @@ def _looks(place: Path) -> str:
                             lines.append(f"{entry.name} {found.st_size} {found.st_mtime_ns}")
             except OSError:
                 lines.append("-")
-    at = base
-    while at != "/":
+    at, above = base, ""
+    while at != above:  # the root is above itself, whatever it is called
         stamp = _stamp(f"{at}/house.toml")
         if stamp != "-":
             lines.append(f"{at} {stamp}")
             break
-        at = os.path.dirname(at) or "/"  # noqa: PTH120 (it is called thousands of times)
+        at, above = os.path.dirname(at), at  # noqa: PTH120 (it is called thousands of times)
     return hashlib.sha256("\n".join(lines).encode()).hexdigest()[:32]
 
 
