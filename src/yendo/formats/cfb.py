@@ -24,17 +24,19 @@ NO_STREAM = 0xFFFFFFFF
 MINI_SECTOR, MINI_CUTOFF = 64, 4096
 MAX_WHOLE_READ = 1 << 28  # a stream that is decoded in memory; tables of real databases stay far below
 MAX_ENTRIES = 100_000
+_UNKNOWN = 0x7FFFFFFF  # what olefile says where it does not know a size
 
 
 class _LazyTable:
     """The allocation table, read a sector at a time; olefile only ever indexes it."""
 
-    def __init__(self, sectors: list[int], read: Callable[[int], bytes], sector_size: int) -> None:
+    def __init__(self, sectors: list[int], read: Callable[[int], bytes], sector_size: int, file_size: int) -> None:
         self._sectors, self._read, self._per = sectors, read, sector_size // 4
+        self._most = file_size // sector_size + 1  # a table that speaks of more sectors than the file has would be followed for ever
         self._cache: dict[int, array[int]] = {}
 
     def __len__(self) -> int:
-        return len(self._sectors) * self._per
+        return min(len(self._sectors) * self._per, self._most)
 
     def __getitem__(self, index: int) -> int:
         page, slot = divmod(index, self._per)
@@ -47,6 +49,11 @@ class _LazyTable:
 
 class _Ole(olefile.OleFileIO):  # type: ignore[misc]
     """olefile with the lazy table. The attribute names are olefile's own."""
+
+    def _open(self, start: int, size: int = _UNKNOWN, force_FAT: bool = False) -> Any:
+        if size != _UNKNOWN and size > self._filesize:
+            raise OSError(f"a stream claims {size} bytes, the file has {self._filesize}")  # its chain may run in a circle
+        return super()._open(start, size, force_FAT)
 
     def loadfat(self, header: bytes) -> None:
         sectors = list(struct.unpack("<109I", header[76:512]))
@@ -61,7 +68,7 @@ class _Ole(olefile.OleFileIO):  # type: ignore[misc]
             sectors.extend(numbers[:-1])
             following, left = numbers[-1], left - 1
         wanted = [number for number in sectors if number not in (FREE, END)][: self.num_fat_sectors]
-        self.fat = _LazyTable(wanted, self.getsect, self.sector_size)
+        self.fat = _LazyTable(wanted, self.getsect, self.sector_size, self._filesize)
 
 
 class StreamReader(io.RawIOBase):

@@ -24,7 +24,9 @@ def blocks(text: str) -> dict[str, str]:
         if not block.startswith("["):
             continue
         head, _, body = block.partition("\n")
-        path = head[1 : head.rindex("]")]
+        path, closed, _ = head[1:].rpartition("]")
+        if not closed:
+            continue
         found[path] = body
     return found
 
