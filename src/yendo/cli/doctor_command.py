@@ -80,7 +80,7 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
     from yendo.machines.wine import sandbox
 
     why = sandbox.lacking()
-    add("isolation", not why, why or "; ".join(f"{name}: {what}" for name, what in sandbox.held()), sandbox.HOW_TO_GET)
+    add("isolation", not why, why or sandbox.held(), sandbox.HOW_TO_GET)
     add("Xvfb", shutil.which("Xvfb") is not None, "a screen without a monitor, so that no window goes unnoticed", "apt-get install xvfb")
     add("libarchive", libarchive.load() is not None, "reads 7z, rar and cabinets packed with LZX", libarchive.HOW_TO_GET)
     return parts

@@ -62,16 +62,10 @@ def lacking() -> str:
     return "" if done.returncode == 0 else f"this system does not let bwrap isolate: {done.stderr.strip()[:200]}"
 
 
-def held() -> list[tuple[str, str]]:
-    """What a run is kept from, and what not: for ``doctor`` and the record."""
-    return [
-        ("files", "the layer's programs read-only, one prefix, nothing of the host"),
-        ("processes", "its own; all end with the run, and with Yendo"),
-        ("network", "a loopback of its own, no way out"),
-        ("rights", "no capability, whoever starts it; no new ones by programs that would give some"),
-        ("limits", f"{LIMITS.memory >> 30} GB of memory, {LIMITS.processes} processes, {LIMITS.disk >> 30} GB of disk, looked at every half second"),
-        ("not", "defects of the kernel itself, and the clock of the computer"),
-    ]
+def held() -> str:
+    """What a run is kept from, and from what not, in one line."""
+    limits = f"{LIMITS.memory >> 30} GB of memory, {LIMITS.processes} processes, {LIMITS.disk >> 30} GB of disk"
+    return f"a run has files, processes, network and rights of its own, at most {limits}; not kept from: defects of the kernel, the clock"
 
 
 class Sandbox:
