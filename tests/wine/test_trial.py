@@ -152,6 +152,8 @@ def test_a_trial_leaves_no_process(yendo: Yendo, both: WineMachine, tmp_path: Pa
         env={**os.environ, "YENDO_CACHE": str(own), "YENDO_POWERSHELL": str(both.powershell or "")},
         stderr=subprocess.PIPE,
         text=True,
+        # a shell that starts the tests in the background has them ignore an interrupt, and that is inherited
+        preexec_fn=lambda: signal.signal(signal.SIGINT, signal.SIG_DFL),
     )
     runs, until = own / "wine" / "runs", time.monotonic() + 60
     while time.monotonic() < until and not any(path.stat().st_size for path in runs.glob("*/asked/run-0.txt")):
