@@ -28,6 +28,7 @@ from yendo.facts.surroundings import windows
 from yendo.formats import answers, registrar
 from yendo.installers import answers_exe, programs
 from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.machines.wine.machine import WineMachine
 from yendo.package import build
 from yendo.plan import PlanError, read
 from yendo.prove.prove import prove
@@ -169,6 +170,42 @@ def test_a_readable_setup_is_proved_without_a_recording(tmp_path: Path) -> None:
     plan, _ = read(workspace / "plan.toml")
     proof = prove(build.build(workspace, plan).folder, SimulatedMachine())
     assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+
+
+def own_place(folder: Path) -> Path:
+    """A draft for a real setup that installs into the folder it stands in, with the one question answered: how it goes."""
+    if not scripts.SAMPLE.exists():
+        missing("clamav-testfiles", "apt-get install clamav-testfiles")
+    drafted = draft.from_installer(folder, scripts.SAMPLE)
+    path = folder / "plan.toml"
+    text = path.read_text()
+    assert "Hand over" not in text and r"arguments = '/S /D=%ProgramFiles%\clam' # certain" in text
+    assert drafted.defaults[0].startswith(r"install folder: %ProgramFiles%\clam;")
+    assert [decision.partition(":")[0] for decision in drafted.decisions] == ["package.contact", "media.origin", "when.os", "uninstall"]
+    path.write_text(text + "\n[[uninstall]]\nkind = \"delete\"\npath = '%ProgramFiles%\\clam'\n")
+    assert not [finding for finding in check(Workspace(folder)) if finding.rule == "step-mistake"]
+    return build.build(folder, read(path)[0]).folder
+
+
+def test_a_setup_that_installs_beside_itself_gets_a_folder(tmp_path: Path) -> None:
+    proof = prove(own_place(tmp_path / "w"), SimulatedMachine())
+    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+
+
+@pytest.mark.wine
+def test_the_drafted_folder_on_the_layer(tmp_path: Path, wine: WineMachine) -> None:
+    """What is predicted is what the real stub does with the line that the runner expands."""
+    if "32" not in wine.widths:
+        missing("a layer for 32-bit programs", "apt-get install wine32")
+    proof = prove(own_place(tmp_path / "w"), wine)
+    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+
+
+def test_a_setup_with_a_place_of_its_own_keeps_it(tmp_path: Path) -> None:
+    if not scripts.SAMPLE.exists():
+        missing("clamav-testfiles", "apt-get install clamav-testfiles")
+    draft.from_installer(tmp_path / "w", scripts.write(tmp_path, "uninstaller"))
+    assert "/D=" not in (tmp_path / "w" / "plan.toml").read_text()
 
 
 def test_a_setup_that_nobody_knows_is_refused_by_the_simulation(yendo: Yendo, tmp_path: Path) -> None:

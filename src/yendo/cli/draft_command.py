@@ -65,7 +65,7 @@ def run(options: argparse.Namespace) -> int:
         show.section(out, "Still yours to decide (marked DECIDE in the plan)")
         show.grid(out, [tuple(decision.split(": ", 1)) for decision in drafted.decisions], styles=("yellow",))
         if drafted.defaults:
-            show.section(out, "What stands unless you decide otherwise (property, or a change of the same name)")
+            show.section(out, "What stands unless you decide otherwise")
             show.grid(out, [tuple(default.split(": ", 1)) for default in drafted.defaults], styles=("dim",))
         out.print(f"\n[dim]next:[/dim] edit {show.clean(drafted.plan)}, then yendo check {show.clean(options.folder)}")
     return 0

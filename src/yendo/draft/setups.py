@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import shutil
+from collections.abc import Iterable
 from pathlib import Path
 
 import msgspec
@@ -14,11 +15,14 @@ from tomlkit.items import Table
 from yendo import atomic
 from yendo.detect import for_effects
 from yendo.draft import writing
-from yendo.effects import UninstallEntry
+from yendo.effects import Effect, File, UninstallEntry
 from yendo.effects.recording import Recording
 from yendo.errors import Unreadable, Usage
 from yendo.evidence import Evidence
+from yendo.facts.surroundings import expand, windows
+from yendo.installers import programs
 from yendo.installers.account import Account, CommandLine
+from yendo.installers.msi.describe import baseline
 from yendo.plan import ExeStep
 from yendo.steps.exe import exe_command
 
@@ -26,12 +30,14 @@ TRIED_IN = "C:\\Hand over\\"  # where a trial puts the installer on its machines
 _LINE = re.compile(r'\s*"([^"]+)"\s*(.*)$')
 
 
-def steps(account: Account, installer: str, decide: str, decisions: list[str]) -> tuple[Table, Table | None]:
-    """The install and the uninstall step of a setup program, as far as reading knows them."""
+def steps(account: Account, installer: str, decide: str, decisions: list[str], folder: str = "") -> tuple[Table, Table | None]:
+    """The install and the uninstall step of a setup program, as far as reading knows them. ``folder`` is one that was drafted for it."""
     install = tomlkit.table()
     install.add("kind", "exe")
     install.add("media", installer)
     line = account.silent.install
+    if folder:
+        install.add(tomlkit.comment("by itself it installs into the folder it stands in; /D= is where it goes instead, and may be any other"))
     if line is None:
         install.add("arguments", "")
         install["arguments"].comment(f"{decide}: the silent switch; yendo try finds it")
@@ -48,6 +54,31 @@ def steps(account: Account, installer: str, decide: str, decisions: list[str]) -
         back["kind"].comment(f"{decide}: {away.confidence}, from {away.evidence.where}; yendo try proves it")
         decisions.append(f"uninstall: {away.command} is {away.confidence}; yendo try {installer} --into the workspace proves it")
     return install, back
+
+
+def placed(account: Account, installer: Path, name: str) -> tuple[Account, str]:
+    """The account of a setup that would install into the folder it stands in, sent to a folder of its own; and that folder.
+
+    ``name`` is the product's. The folder is empty where the account stays as it is: the setup has a place, or its script
+    leaves nobody a choice. What it does there is read from the script again, with the switch. Raises Unreadable.
+    """
+    line = account.silent.install
+    if account.family != "script-exe" or line is None or not _beside(account.effects):
+        return account, ""
+    folder = "%ProgramFiles%\\" + (re.sub(r"[^\w .()+-]+", " ", name).strip(" .") or "program")
+    around = windows()
+    with installer.open("rb") as file:
+        given = expand(f"{_arguments(line)} /D={folder}", around.environment)
+        found = programs.Reading(file, installer.name).predict(TRIED_IN + installer.name, given, around, baseline(around))
+    if _beside(found.effects):
+        return account, ""
+    command = msgspec.structs.replace(line, command=f"{line.command} /D={folder}")
+    silent = msgspec.structs.replace(account.silent, install=command)
+    return msgspec.structs.replace(account, silent=silent, effects=type(account.effects)(found.effects)), folder
+
+
+def _beside(effects: Iterable[Effect]) -> bool:
+    return any(isinstance(effect.thing, File) and effect.thing.path.lower().startswith(TRIED_IN.lower()) for effect in effects)
 
 
 def _arguments(line: CommandLine) -> str:

@@ -113,8 +113,9 @@ def _exe(action: Action, package: Path, home: str, surroundings: Surroundings, s
     path = package / match[1].replace("\\", "/") if match else None
     if match is None or path is None or not path.is_file():
         return [], [f"{action.title}: the program lies on the machine, so what it does is not predicted"]
+    arguments = expand(match[2], surroundings.environment)  # as the runner does before it starts one
     with path.open("rb") as file:
-        found = programs.Reading(file, path.name).predict(rf"{home}\{match[1]}", match[2], surroundings, state)
+        found = programs.Reading(file, path.name).predict(rf"{home}\{match[1]}", arguments, surroundings, state)
     apply(found.effects, state)
     return list(found.effects), [f"{spot.what}: {spot.why}" for spot in found.blind_spots]
 

@@ -12,6 +12,10 @@ if TYPE_CHECKING:
     from yendo.steps.host import Host
 
 
+# Folders of the system below which a program has its own.
+_PARENTS = ("%programdata%\\", "%programfiles%\\", "%programfiles(x86)%\\")
+
+
 class DeleteStep(Step, tag="delete", frozen=True, kw_only=True):
     """Deletes a file, or a folder with all that is in it. With ``keep`` the files are kept aside, and put back by the uninstall."""
 
@@ -46,7 +50,7 @@ class DeleteKind(Kind):
     def mistakes(self, step: DeleteStep, at: At) -> Iterator[tuple[str, str, str]]:
         if any(mark in step.path for mark in "*?"):
             yield "path", "a pattern is not expanded", "name the file, or its folder"
-        elif step.path.rstrip("\\").count("\\") < 2 and not step.path.lower().startswith("%programdata%\\"):
+        elif step.path.rstrip("\\").count("\\") < 2 and not step.path.lower().startswith(_PARENTS):
             yield "path", f"{step.path} is a folder of the system's", "name a folder of the program's own"
 
 
