@@ -152,6 +152,7 @@ def test_a_closed_terminal_is_like_ctrl_c(wine: Any, yendo: Yendo, tmp_path: Pat
     program = Path(sys.executable).with_name("yendo")
     process = subprocess.Popen(
         [str(program), "prove", "w", "--machine", "wine"], cwd=tmp_path, env={**os.environ, "YENDO_CACHE": str(own), "YENDO_POWERSHELL": str(wine.powershell or "")}, start_new_session=True,
+        preexec_fn=lambda: signal.signal(signal.SIGHUP, signal.SIG_DFL),  # whatever started the tests may ignore it
         stdout=subprocess.DEVNULL, stderr=subprocess.PIPE,
     )  # fmt: skip
     until = time.monotonic() + 120
