@@ -137,6 +137,16 @@ class Specimen:
         return target
 
 
+def apart(share: Path) -> Path:
+    """A share with an installer whose two files lie beside it, and are not there yet: one in a cabinet, one loose."""
+    tables, summary = Specimen("apart").with_file().with_file("Loose", "loose.txt")._finish()
+    tables["File"][1] = (*tables["File"][1][:6], 0x2000, 2)
+    tables["Media"] = [(1, 1, None, "apart.cab", None, None)]
+    (share / "Specimen apart").mkdir(parents=True)
+    write_installer(share / "apart.msi", tables, summary=summary)
+    return share
+
+
 def idt(folder: Path, table: str, names: list[str], rows: list[tuple[Any, ...]]) -> Path:
     """A table as the text file that ``winemsibuilder`` imports."""
     parsed = [Column.parse(name) for name in names]

@@ -12,7 +12,7 @@ from pathlib import Path
 
 import pytest
 from conftest import Yendo, missing, parsed, unix
-from specimens import Specimen
+from specimens import Specimen, apart
 
 COMMANDS = ("read", "draft", "check", "build", "prove", "demo", "doctor")
 KEYS = {
@@ -102,16 +102,9 @@ def test_read_for_people(vendor: Path, yendo: Yendo) -> None:
 
 def test_media_beside_the_installer(tmp_path: Path, yendo: Yendo) -> None:
     """An external cabinet and a loose file: there, then missing, and only what is needed comes along."""
-    from yendo.demo.vendor import write_installer
     from yendo.formats import cab
 
-    specimen = Specimen("apart").with_file().with_file("Loose", "loose.txt")
-    tables, summary = specimen._finish()
-    tables["File"][1] = (*tables["File"][1][:6], 0x2000, 2)
-    tables["Media"] = [(1, 1, None, "apart.cab", None, None)]
-    share = tmp_path / "share"
-    (share / "Specimen apart").mkdir(parents=True)
-    write_installer(share / "apart.msi", tables, summary=summary)
+    share = apart(tmp_path / "share")
     media = lambda: {medium["name"]: medium["present"] for medium in parsed(yendo("read", share / "apart.msi", "--json"))["payload"]["media"]}  # noqa: E731
     assert media() == {"apart.cab": False, "loose.txt": False}
     assert "apart.cab is missing" in yendo("read", share / "apart.msi").stdout

@@ -15,7 +15,7 @@ from pathlib import Path
 import pytest
 import tomlkit
 from conftest import Yendo, parsed, unix
-from specimens import Specimen
+from specimens import Specimen, apart
 
 from yendo.check import Workspace, check
 from yendo.demo import office, story
@@ -145,18 +145,11 @@ def test_a_standing_step_before_a_setup(tmp_path: Path, yendo: Yendo) -> None:
 @pytest.mark.parametrize("what", ["cabinet", "loose file", "installer", "folder"])
 def test_links_are_not_packed(what: str, tmp_path: Path, yendo: Yendo) -> None:
     """A link beside a database, in the place of its cabinet or of a loose file, packed what it led to."""
-    from yendo.demo.vendor import write_installer
     from yendo.formats import cab
 
     secret = tmp_path / "secret.txt"
     secret.write_bytes(b"tide and time\r\n")
-    specimen = Specimen("apart").with_file().with_file("Loose", "loose.txt")
-    tables, summary = specimen._finish()
-    tables["File"][1] = (*tables["File"][1][:6], 0x2000, 2)
-    tables["Media"] = [(1, 1, None, "apart.cab", None, None)]
-    share = tmp_path / "share"
-    (share / "Specimen apart").mkdir(parents=True)
-    write_installer(share / "apart.msi", tables, summary=summary)
+    share = apart(tmp_path / "share")
     (share / "apart.cab").write_bytes(cab.build([("FProgram", b"content\r\n")]))
     (share / "Specimen apart" / "loose.txt").write_bytes(b"content\r\n")
     place = {"cabinet": share / "apart.cab", "loose file": share / "Specimen apart" / "loose.txt", "folder": share / "Specimen apart", "installer": share / "apart.msi"}[what]

@@ -13,6 +13,7 @@ from yendo.check.workspace import Workspace
 from yendo.errors import YendoError
 from yendo.facts.versions import VersionRange
 from yendo.package import manifest as form
+from yendo.package import scripts
 from yendo.plan import MsiStep, Step
 from yendo.steps import kind_of
 from yendo.steps.base import below
@@ -34,7 +35,7 @@ def unsigned_script(workspace: Workspace) -> Report:
     named += [(workspace.line("when"), name) for name in workspace.plan.when.scripts()]
     for line, name in named:
         path = workspace.folder / name.replace("\\", "/")
-        if name.lower().endswith(".ps1") and path.is_file() and b"# SIG # Begin signature block" not in path.read_bytes():
+        if name.lower().endswith(".ps1") and path.is_file() and scripts.SIGNED.encode() not in path.read_bytes():
             yield line, f"{name} has no signature, and the plan says only_signed", "sign it with the office's certificate, or take only_signed out"
 
 

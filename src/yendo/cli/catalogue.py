@@ -3,8 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import csv
-import io
 import sys
 from pathlib import Path
 from typing import Any
@@ -79,13 +77,7 @@ def _table(found: list[catalogue.Row]) -> dict[str, list[Any]]:
 
 def _csv(found: list[catalogue.Row]) -> bytes:
     """With a mark for spreadsheets; a text that a spreadsheet would take for a formula gets an apostrophe."""
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(catalogue.Row.__struct_fields__)
-    for entry in found:
-        cells = ["" if value is None else str(value) for value in msgspec.structs.astuple(entry)]
-        writer.writerow([nested.safe_cell(cell) for cell in cells])
-    return out.getvalue().encode("utf-8-sig")
+    return nested.spreadsheet(catalogue.Row.__struct_fields__, map(msgspec.structs.astuple, found))
 
 
 def _parquet(path: Path, found: list[catalogue.Row]) -> None:

@@ -31,7 +31,7 @@ def run(options: argparse.Namespace) -> int:
     from yendo.package.manifest import EXIT_CODES
 
     folder = options.folder or Path(tempfile.mkdtemp(prefix="yendo-demo-"))
-    machine = machines.make(options.machine, options.powershell, unconfined=options.unconfined)
+    machine = machines.asked(options, options.machine)
     with show.working("demo", quiet=options.quiet or options.json) as progress:
         told = story.tell(folder, machine, tell_step=progress)
     body, record = prove_command.keep(told.proof, told.built.folder)
@@ -56,7 +56,7 @@ def run(options: argparse.Namespace) -> int:
         (
             "3 draft",
             f"yendo draft {short} {installer} --with {patch}",
-            f"{len(told.drafted.decisions)} things to decide, {show.counted(len(told.drafted.strays), 'file')} left behind",
+            f"{show.counted(len(told.drafted.decisions), 'thing')} to decide, {show.counted(len(told.drafted.strays), 'file')} left behind",
         ),
         (
             "4 decide",
@@ -112,7 +112,7 @@ def run(options: argparse.Namespace) -> int:
     )
     if machine.name == "simulated":
         try:
-            real = machines.make("wine", options.powershell, unconfined=options.unconfined)
+            real = machines.asked(options, "wine")
             out.print(f"\n{real.label} is here too: [cyan]./run demo --machine wine[/cyan] (or yendo demo --machine wine) proves it there")
         except NoMachine:
             out.print("\n[dim]For evidence from a real machine: yendo doctor says how to get one, then yendo demo --machine wine[/dim]")

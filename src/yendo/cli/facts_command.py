@@ -20,7 +20,7 @@ def run(options: argparse.Namespace) -> int:
     from yendo.package.look import facts_of
     from yendo.terms.when import FACTS
 
-    machine = machines.make(options.machine, options.powershell, unconfined=options.unconfined)
+    machine = machines.asked(options, options.machine)
     found = facts_of(machine)
     if options.json:
         show.emit({"schema": "yendo.facts/1", "machine": machine.name, "label": machine.label, "facts": {name: found.get(name) for name in FACTS}})

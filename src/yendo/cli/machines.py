@@ -36,6 +36,11 @@ def cache() -> Path:
     return Path(platformdirs.user_cache_dir("yendo"))
 
 
+def asked(options: argparse.Namespace, name: str) -> Machine:
+    """The machine of a name, as the options of its shell and isolation want it. Raises NoMachine, Usage."""
+    return make(name, options.powershell, unconfined=options.unconfined)
+
+
 def make(name: str, powershell: Path | None = None, *, unconfined: bool = False) -> Machine:
     """The machine of a name. Raises NoMachine, Usage."""
     if name == "simulated":

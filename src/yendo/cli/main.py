@@ -89,32 +89,30 @@ def main(arguments: list[str] | None = None) -> int:
     try:
         return int(_module(options.command).run(options))
     except YendoError as error:
-        if options.json:
-            import json
-
-            print(json.dumps({"schema": "yendo.error/1", "error": type(error).__name__, "message": str(error), "exit_code": error.exit_code}))
-        print(f"yendo {options.command}: {_printable(str(error))}", file=sys.stderr)
-        return error.exit_code
+        return _failed(options, type(error).__name__, str(error), error.exit_code)
     except KeyboardInterrupt:
         print(f"yendo {options.command}: stopped; nothing is left running", file=sys.stderr)
         return 130
-    except BrokenPipeError:
-        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
-        return 0
     except OSError as error:
-        if os.name == "nt" and error.errno == 22 and not error.filename:  # how Windows says that nobody reads the pipe any more
+        # how Windows says that nobody reads the pipe any more
+        if isinstance(error, BrokenPipeError) or (os.name == "nt" and error.errno == 22 and not error.filename):
             os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
             return 0
         if not (message := _ordinary(error)):
             return _defect(options.command, error)
-        if options.json:
-            import json
-
-            print(json.dumps({"schema": "yendo.error/1", "error": "System", "message": message, "exit_code": 2}))
-        print(f"yendo {options.command}: {_printable(message)}", file=sys.stderr)
-        return 2
+        return _failed(options, "System", message, 2)
     except Exception as error:
         return _defect(options.command, error)
+
+
+def _failed(options: argparse.Namespace, kind: str, message: str, code: int) -> int:
+    """Tells an error that a person can mend; returns its exit code."""
+    if options.json:
+        import json
+
+        print(json.dumps({"schema": "yendo.error/1", "error": kind, "message": message, "exit_code": code}))
+    print(f"yendo {options.command}: {_printable(message)}", file=sys.stderr)
+    return code
 
 
 def _printable(text: str) -> str:

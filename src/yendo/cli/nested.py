@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import csv
 import inspect
+import io
 import sys
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager
@@ -92,6 +93,17 @@ def write_csv(columns: Sequence[str], rows: Iterable[Sequence[object]]) -> None:
     writer = csv.writer(sys.stdout, lineterminator="\r\n")
     writer.writerow(columns)
     writer.writerows(["" if cell is None else safe_cell(cell) for cell in row] for row in rows)
+
+
+def spreadsheet(columns: Sequence[str], rows: Iterable[Iterable[object]]) -> bytes:
+    """The same as a file for table programs, with the mark that tells them its coding; what is no text is written as one."""
+    out = io.StringIO()
+    writer = csv.writer(out)
+    writer.writerow(columns)
+    for row in rows:
+        texts = ("" if cell is None else "; ".join(cell) if isinstance(cell, tuple) else str(cell) for cell in row)
+        writer.writerow([safe_cell(text) for text in texts])
+    return out.getvalue().encode("utf-8-sig")
 
 
 def safe_cell(cell: object) -> object:

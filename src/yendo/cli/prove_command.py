@@ -136,7 +136,7 @@ def run(options: argparse.Namespace) -> int:
     package = find(options.package)
     plan, _ = plan_of(options.package, package)
     wanted = options.machine or (list(plan.proof.machines) if plan else []) or ["simulated"]
-    where = [machines.make(name, options.powershell, unconfined=options.unconfined) for name in (machines.NAMES if "all" in wanted else dict.fromkeys(wanted))]
+    where = [machines.asked(options, name) for name in (machines.NAMES if "all" in wanted else dict.fromkeys(wanted))]
     some, accept = chosen(options, package)
     if len(some) * len(where) > 1:
         return many(options, package, where, some, accept)

@@ -7,7 +7,12 @@ yendo shelf packages --csv shelf.csv --html shelf.html
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterable
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yendo.shelf.shelf import Row as Line
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -92,20 +97,11 @@ def run(options: argparse.Namespace) -> int:
     return 0
 
 
-def table(rows: object) -> bytes:
+def table(rows: Iterable[Line]) -> bytes:
     """The rows as CSV, with a mark for spreadsheets; a text that a spreadsheet would take for a formula gets an apostrophe."""
-    import csv
-    import io
-
     import msgspec
 
     from yendo.cli import nested
     from yendo.shelf.shelf import Row
 
-    out = io.StringIO()
-    writer = csv.writer(out)
-    writer.writerow(Row.__struct_fields__)
-    for one in rows:  # type: ignore[attr-defined]
-        cells = ["; ".join(cell) if isinstance(cell, tuple) else str(cell) for cell in msgspec.structs.astuple(one)]
-        writer.writerow([nested.safe_cell(cell) for cell in cells])
-    return out.getvalue().encode("utf-8-sig")
+    return nested.spreadsheet(Row.__struct_fields__, map(msgspec.structs.astuple, rows))

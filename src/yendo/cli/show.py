@@ -13,6 +13,7 @@ from rich.markup import escape
 from rich.table import Table
 from rich.text import Text
 
+from yendo import texts
 from yendo.effects.effect import NOUNS
 from yendo.terms.amounts import counted, size_in_words, some_of
 
@@ -49,7 +50,7 @@ def emit(value: object) -> None:
 
 def _as_text(value: Any) -> Any:
     if isinstance(value, str):
-        return value.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+        return texts.writable(value)
     if isinstance(value, dict):
         return {_as_text(key): _as_text(inner) for key, inner in value.items()}
     return [_as_text(inner) for inner in value] if isinstance(value, list | tuple) else value

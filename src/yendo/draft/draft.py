@@ -162,7 +162,7 @@ def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: s
                 missing.append(medium.name)
     media |= {path.name: path for path in along.patches}
     decisions: list[str] = []
-    document = _plan(account, installer.name, {name: _digest(path) for name, path in media.items()}, decisions, along, office, origin, folder)
+    document = _plan(account, installer.name, {name: _digest(path) for name, path in media.items()}, decisions, along, office, origin)
     office.leave_to_the_house(document, decisions)
     standing = tuple(f"{name}: {value}" for name, value, _ in _defaults(account, along))
     if folder:
@@ -218,7 +218,7 @@ def default_lines(account: Account, said: dict[str, tuple[str, str]]) -> list[st
 
 
 def _plan(
-    account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str], along: _Overlays, office: Office, origin: str, folder: str
+    account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str], along: _Overlays, office: Office, origin: str
 ) -> tomlkit.TOMLDocument:
     identity = account.identity
     name = writing.remark(identity.name or installer)
@@ -275,7 +275,7 @@ def _plan(
         document.add("in_the_way", way)
 
     if account.family != "msi":
-        return _setup(document, account, installer, decisions, folder)
+        return _setup(document, account, installer, decisions)
     install = tomlkit.table()
     install.add("kind", "msi")
     install.add("media", installer)
@@ -324,9 +324,9 @@ def _plan(
     return document
 
 
-def _setup(document: tomlkit.TOMLDocument, account: Account, installer: str, decisions: list[str], folder: str) -> tomlkit.TOMLDocument:
+def _setup(document: tomlkit.TOMLDocument, account: Account, installer: str, decisions: list[str]) -> tomlkit.TOMLDocument:
     """The rest of a plan whose installer is a setup program."""
-    install, removal = setups.steps(account, installer, DECIDE, decisions, folder)
+    install, removal = setups.steps(account, installer, DECIDE, decisions)
     document.add("install", writing.array(install))
     if removal is not None:
         document.add("uninstall", writing.array(removal))

@@ -21,23 +21,25 @@ from yendo.errors import Unreadable, Usage
 from yendo.evidence import Evidence
 from yendo.facts.surroundings import expand, windows
 from yendo.installers import programs
-from yendo.installers.account import Account, CommandLine
+from yendo.installers.account import Account, CommandLine, Switch
 from yendo.installers.msi.describe import baseline
 from yendo.plan import ExeStep
 from yendo.steps.exe import exe_command
 
 TRIED_IN = "C:\\Hand over\\"  # where a trial puts the installer on its machines
+_FOLDER = "/D="
 _LINE = re.compile(r'\s*"([^"]+)"\s*(.*)$')
 
 
-def steps(account: Account, installer: str, decide: str, decisions: list[str], folder: str = "") -> tuple[Table, Table | None]:
-    """The install and the uninstall step of a setup program, as far as reading knows them. ``folder`` is one that was drafted for it."""
+def steps(account: Account, installer: str, decide: str, decisions: list[str]) -> tuple[Table, Table | None]:
+    """The install and the uninstall step of a setup program, as far as reading knows them."""
     install = tomlkit.table()
     install.add("kind", "exe")
     install.add("media", installer)
     line = account.silent.install
-    if folder:
-        install.add(tomlkit.comment("by itself it installs into the folder it stands in; /D= is where it goes instead, and may be any other"))
+    for switch in line.switches if line else ():
+        if switch.switch == _FOLDER:
+            install.add(tomlkit.comment(switch.meaning))
     if line is None:
         install.add("arguments", "")
         install["arguments"].comment(f"{decide}: the silent switch; yendo try finds it")
@@ -68,13 +70,15 @@ def placed(account: Account, installer: Path, name: str) -> tuple[Account, str]:
     folder = "%ProgramFiles%\\" + (re.sub(r"[^\w .()+-]+", " ", name).strip(" .") or "program")
     around = windows()
     with installer.open("rb") as file:
-        given = expand(f"{_arguments(line)} /D={folder}", around.environment)
+        given = expand(f"{_arguments(line)} {_FOLDER}{folder}", around.environment)
         found = programs.Reading(file, installer.name).predict(TRIED_IN + installer.name, given, around, baseline(around))
     if _beside(found.effects):
         return account, ""
-    command = msgspec.structs.replace(line, command=f"{line.command} /D={folder}")
+    why = f"by itself it installs into the folder it stands in; {_FOLDER} is where it goes instead, and may be any other"
+    switches = (*line.switches, Switch(_FOLDER, why, "certain", line.evidence))
+    command = msgspec.structs.replace(line, command=f"{line.command} {_FOLDER}{folder}", switches=switches)
     silent = msgspec.structs.replace(account.silent, install=command)
-    return msgspec.structs.replace(account, silent=silent, effects=type(account.effects)(found.effects)), folder
+    return msgspec.structs.replace(account, silent=silent, effects=tuple(found.effects)), folder
 
 
 def _beside(effects: Iterable[Effect]) -> bool:

@@ -10,6 +10,7 @@ import msgspec
 import tomlkit
 from tomlkit.items import Table
 
+from yendo import texts
 from yendo.plan import Rule
 
 
@@ -20,7 +21,7 @@ def literal(text: str) -> tomlkit.items.String:
 
 def remark(text: str) -> str:
     """A text as it may stand behind a ``#``: an installer's own words may hold line ends and control characters."""
-    return re.sub(r"[\x00-\x1f\x7f\x85\u2028\u2029]+", " ", text).strip()
+    return texts.one_line(text).strip()
 
 
 def value(given: Any) -> Any:

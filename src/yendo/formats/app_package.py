@@ -17,7 +17,7 @@ from yendo.errors import Unreadable
 
 MAX_MANIFEST = 4 << 20
 _DIGITS = "0123456789abcdefghjkmnpqrstvwxyz"  # Source: the package identity's base 32, without i, l, o and u
-_MANIFESTS = ("AppxManifest.xml", "AppxMetadata/AppxBundleManifest.xml")
+MANIFESTS = ("AppxManifest.xml", "AppxMetadata/AppxBundleManifest.xml")
 
 
 class Identity(msgspec.Struct, frozen=True):
@@ -46,7 +46,7 @@ def identity(package: Path | BinaryIO, name: str = "") -> Identity:
     try:
         with zipfile.ZipFile(package) as archive:
             there = set(archive.namelist())
-            manifest = next((one for one in _MANIFESTS if one in there), _MANIFESTS[0])
+            manifest = next((one for one in MANIFESTS if one in there), MANIFESTS[0])
             info = archive.getinfo(manifest)
             if info.file_size > MAX_MANIFEST:
                 raise Unreadable(f"{shown}: its manifest is larger than 4 MB")
@@ -56,7 +56,7 @@ def identity(package: Path | BinaryIO, name: str = "") -> Identity:
         raise Unreadable(f"{shown} is no modern app package: {error}") from error
     if found is None or not found.get("Name") or not found.get("Publisher") or not found.get("Version"):
         raise Unreadable(f"{shown}: its manifest has no whole identity")
-    bundle = manifest != _MANIFESTS[0]
+    bundle = manifest != MANIFESTS[0]
     return Identity(
         found.get("Name"),
         found.get("Version"),

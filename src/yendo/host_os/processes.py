@@ -69,7 +69,7 @@ def environment_of(name: str, value: str) -> Iterator[tuple[int, str]]:
 def end(processes: Iterable[int], *, at_once: bool = False) -> None:
     """Asks processes to end, or ends them."""
     for process in processes:
-        with contextlib.suppress(ProcessLookupError, PermissionError, OSError):
+        with contextlib.suppress(OSError):
             os.kill(process, signal.SIGTERM if WINDOWS or not at_once else signal.SIGKILL)
 
 

@@ -10,6 +10,7 @@ from typing import BinaryIO
 
 import msgspec
 
+from yendo import host_os
 from yendo.effects import Effect, File, Folder, State, UninstallEntry
 from yendo.errors import NotCovered, Unreadable, YendoError
 from yendo.evidence import BlindSpot, Evidence
@@ -20,7 +21,7 @@ from yendo.formats.slices import Slice
 from yendo.installers import answers_script
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
 from yendo.installers.families import Found, Prediction, Told, offset
-from yendo.installers.parts import MAX_LOOKED_INTO, Part, as_path, whole
+from yendo.installers.parts import MAX_LOOKED_INTO, Part, whole
 
 FAMILY = "answers-exe"
 MAX_DATABASE = 512 << 20
@@ -147,7 +148,7 @@ def predict(file: BinaryIO, image: Image, found: Found, program: str, arguments:
     from yendo.formats.msi import Database
     from yendo.installers.msi import engine
 
-    with as_path(inner) as path, Database(path) as database:
+    with host_os.nameless(inner) as path, Database(path) as database:
         outcome = engine.predict(database, surroundings, state.copy())
     kept = _kept_copy(known, inner, surroundings, state)
     return Prediction((*outcome.effects, *kept), tuple(outcome.blind_spots), outcome.exit_code)
@@ -284,7 +285,7 @@ def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, kno
     if inner is None:
         return Told(identity=identity, silent=Silent(line), switches=switches, behaviour=tuple(aspects), candidates=(line,), blind_spots=tuple(notes))
     try:
-        with as_path(inner) as path:
+        with host_os.nameless(inner) as path:
             account = describe.account(path)
     except YendoError as error:
         notes.append(BlindSpot(f"the database {known.package} inside", f"it cannot be read: {error}", where))

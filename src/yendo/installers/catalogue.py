@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 
-from yendo import digest
+from yendo import digest, texts
 from yendo.errors import NotCovered, Usage, YendoError
 from yendo.facts.versions import Version
 from yendo.installers import recognise
@@ -71,9 +71,9 @@ def row(path: Path, share: Path) -> Row:
         try:
             return Row(place, size, sha256, recognise.recognise(path))
         except YendoError:
-            return Row(place, size, sha256, trouble=_as_text(str(error)))
+            return Row(place, size, sha256, trouble=texts.writable(str(error)))
     except YendoError as error:
-        return Row(place, size, sha256, trouble=_as_text(str(error)))
+        return Row(place, size, sha256, trouble=texts.writable(str(error)))
 
 
 def _of_account(place: str, size: int, sha256: str, account: Account) -> Row:
@@ -111,11 +111,7 @@ def _job(given: tuple[str, str]) -> Row:
 
 def _shown(path: Path, share: Path) -> str:
     """The path below the share as text: a name that is no text in the system's coding is shown as far as it is."""
-    return _as_text(path.relative_to(share).as_posix())
-
-
-def _as_text(text: str) -> str:
-    return text.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+    return texts.writable(path.relative_to(share).as_posix())
 
 
 def rows(share: Path, workers: int | None = None, tell: Callable[[str], object] = lambda path: None) -> Iterator[Row]:

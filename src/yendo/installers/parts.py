@@ -6,15 +6,13 @@ where its first bytes say that it may be an installer itself.
 
 from __future__ import annotations
 
-import contextlib
 import io
 from collections.abc import Callable, Iterator
-from pathlib import Path
 from typing import BinaryIO
 
 import msgspec
 
-from yendo import host_os
+from yendo import texts
 from yendo.errors import YendoError
 from yendo.formats import cab
 from yendo.installers.account import Content
@@ -24,8 +22,6 @@ MAX_LOOKED_INTO = 64 << 20  # bytes that one packed part may unpack to, to be lo
 MAX_TOTAL = 192 << 20
 MAX_SHOWN = 50_000
 RATIO, FREE = 1000, 64 << 20  # what unpacks to more than RATIO times its packed size, past FREE bytes, is taken for a bomb
-
-_RESERVED = frozenset({"con", "prn", "aux", "nul", *(f"{name}{number}" for name in ("com", "lpt") for number in range(1, 10))})
 
 
 class Part(msgspec.Struct, frozen=True):
@@ -54,19 +50,12 @@ def whole(pieces: Iterator[bytes], limit: int) -> BinaryIO:
     return out
 
 
-@contextlib.contextmanager
-def as_path(file: BinaryIO) -> Iterator[Path]:
-    """A file in memory by a path, for readers that want one; nothing of it stays."""
-    with host_os.nameless(file) as path:
-        yield path
-
-
 def hostile(name: str) -> str | None:
     """Why a name must not become a path on disk, or None."""
     if reason := cab.unsafe(name):
         return reason
     for piece in name.replace("\\", "/").split("/"):
-        if piece.split(".")[0].strip().lower() in _RESERVED:
+        if texts.is_device(piece):
             return "a name that Windows keeps for a device"
         if piece != piece.rstrip(". ") or any(character in piece for character in '<>"|?*'):
             return "a name that Windows cannot hold"

@@ -8,6 +8,7 @@ from typing import BinaryIO
 from yendo.errors import NotCovered, Unreadable, Usage
 from yendo.formats.msi.writer import CLASS_IDS
 from yendo.installers.account import Account
+from yendo.installers.images import regular
 from yendo.installers.msi import describe
 
 _MSI_KINDS = {"transform": "msi-transform", "patch": "msi-patch"}
@@ -38,8 +39,7 @@ def recognise(path: Path) -> str:
     """The family's id. Raises Unreadable where it is none that is known, Usage where there is no file."""
     if path.is_dir():
         raise Usage(f"{path} is a folder; name the installer in it")
-    if path.exists() and not path.is_file():
-        raise Usage(f"{path} is a pipe, a socket or a device, no file to read")
+    regular(path)
     try:
         with path.open("rb") as file:
             return family_of(file, path.name)
@@ -59,10 +59,10 @@ def family_of(file: BinaryIO, name: str) -> str:
 
         return str(families.recognise(file, Image(file, name))[0].FAMILY)
     if head.startswith(b"PK\x03\x04"):
-        from yendo.formats import archives
+        from yendo.formats import app_package, archives
 
         names = {member.name for member in archives.members(file, "zip")}
-        return "msix" if names & {"AppxManifest.xml", "AppxMetadata/AppxBundleManifest.xml"} else "zip archive"
+        return "msix" if names.intersection(app_package.MANIFESTS) else "zip archive"
     for magic, family in _OTHERS:
         if head.startswith(magic):
             return family

@@ -78,8 +78,13 @@ class _Writer:
     def copy(self, source: Path, name: str) -> form.PackedFile:
         target = self.folder / name
         target.parent.mkdir(parents=True, exist_ok=True)
-        if self.archive is None and _size(source) <= PIECE:  # a thread for each small file costs more than it saves
-            return self._small(source, target, name)
+        if self.archive is None:
+            try:
+                small = source.read_bytes() if source.stat().st_size <= PIECE else None
+            except OSError as error:
+                raise Usage(f"{source}: {error.strerror}") from error
+            if small is not None:  # a thread for each small file costs more than it saves
+                return self.write(name, small)
         state = hashlib.sha256()
         size = 0
         with contextlib.ExitStack() as stack:
@@ -107,29 +112,14 @@ class _Writer:
         self.files.append(entry)
         return entry
 
-    def _small(self, source: Path, target: Path, name: str) -> form.PackedFile:
-        try:
-            data = source.read_bytes()
-        except OSError as error:
-            raise Usage(f"{source}: {error.strerror}") from error
-        target.write_bytes(data)
-        entry = form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest())
-        self.files.append(entry)
-        return entry
-
-    def write(self, name: str, data: bytes) -> None:
+    def write(self, name: str, data: bytes) -> form.PackedFile:
         (self.folder / name).parent.mkdir(parents=True, exist_ok=True)
         (self.folder / name).write_bytes(data)
         if self.archive is not None:
             self.archive.writestr(_member(name), data)
-        self.files.append(form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest()))
-
-
-def _size(source: Path) -> int:
-    try:
-        return source.stat().st_size
-    except OSError as error:
-        raise Usage(f"{source}: {error.strerror}") from error
+        entry = form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest())
+        self.files.append(entry)
+        return entry
 
 
 def _member(name: str) -> zipfile.ZipInfo:

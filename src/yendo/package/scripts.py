@@ -299,6 +299,7 @@ def judging(data: Any, more: Iterable[str] = ()) -> str:
 
 _OWN = {"apply.ps1", "apply.cmd", "files.sha256", "files.sha256.p7s"}  # of the runner itself, beside what the steps use
 FORMS = ("present", "code")
+SIGNED = "# SIG # Begin signature block"  # how the shell marks where a script's signature begins
 _CONTENT = re.compile(r"(?<![a-z0-9])(media|extras|transforms|made)/[^\"<>|?*\x00-\x1f]*")
 _ONLY = re.compile(r" # only: (\w+)$", re.M)
 _SETTLED = r"""

@@ -25,12 +25,13 @@ from asn1crypto import x509 as asn1_x509
 from yendo import atomic, digest
 from yendo.errors import NotCovered, Unreadable, Usage
 from yendo.package import manifest as form
+from yendo.package.scripts import SIGNED
 
 LISTING, MESSAGE = "files.sha256", "files.sha256.p7s"
 SCRIPTS = ("apply.ps1", "detect.ps1")
 INDIRECT, SIP_INFO, STAMP = "1.3.6.1.4.1.311.2.1.4", "1.3.6.1.4.1.311.2.1.30", "1.3.6.1.4.1.311.3.3.1"
 _SCRIPT_READER = bytes.fromhex("1fcc3b60594b084eb724d2c6297ef351")  # the part of PowerShell that reads script signatures
-_BEGIN, _END = "# SIG # Begin signature block", "# SIG # End signature block"
+_END = "# SIG # End signature block"
 MAX_ANSWER = 1 << 20
 
 
@@ -194,7 +195,7 @@ def _imprint(info: Any) -> bytes:
 
 def bare(text: str) -> str:
     """A script without its signature block."""
-    at = text.find(f"\r\n{_BEGIN}\r\n")
+    at = text.find(f"\r\n{SIGNED}\r\n")
     return text if at < 0 else text[:at]
 
 
@@ -212,12 +213,12 @@ def signed_script(data: bytes, who: Identity, stamp: str | None) -> bytes:
     raw = message(who, content.contents, kind="indirect_data", indirect=content, stamp=stamp)
     encoded = base64.b64encode(raw).decode()
     lines = [f"# {encoded[at : at + 64]}" for at in range(0, len(encoded), 64)]
-    text = bare(data.decode("utf-8-sig")) + "\r\n" + "\r\n".join([_BEGIN, *lines, _END]) + "\r\n"
+    text = bare(data.decode("utf-8-sig")) + "\r\n" + "\r\n".join([SIGNED, *lines, _END]) + "\r\n"
     return b"\xef\xbb\xbf" + text.encode()
 
 
 def _block(data: bytes) -> bytes | None:
-    match = re.search(rf"\r\n{_BEGIN}\r\n(.*?)\r\n{_END}", data.decode("utf-8-sig"), re.S)
+    match = re.search(rf"\r\n{SIGNED}\r\n(.*?)\r\n{_END}", data.decode("utf-8-sig"), re.S)
     return base64.b64decode("".join(line[2:] for line in match[1].split("\r\n"))) if match else None
 
 
@@ -291,7 +292,8 @@ def verify(package: Path, trusted: frozenset[str] = frozenset()) -> Verified:
     if not (package / MESSAGE).is_file():
         raise Usage(f"{package} is not signed: it has no {MESSAGE}")
     listed = (package / LISTING).read_bytes() if (package / LISTING).is_file() else b""
-    signer, thumbprint, chain, seen, problems = _judged((package / MESSAGE).read_bytes(), listed, MESSAGE)
+    message = _judged((package / MESSAGE).read_bytes(), listed, MESSAGE)
+    problems = list(message.problems)
     lines = [line.partition("  ") for line in listed.decode("utf-8", "replace").splitlines()]
     wanted = {name: value for value, _, name in lines}
     there = {path.relative_to(package).as_posix(): path for path in _files(package)}
@@ -311,18 +313,20 @@ def verify(package: Path, trusted: frozenset[str] = frozenset()) -> Verified:
             problems.append(f"{name} has no signature block")
             continue
         judged = _judged(raw, content.contents, name)
-        problems += judged[4]
-        if judged[1] != thumbprint:
+        problems += judged.problems
+        if judged.thumbprint != message.thumbprint:
             problems.append(f"{name} is signed by another certificate than the listing")
         if stated != script_digest(data):
             problems.append(f"{name} has changed since it was signed")
-    if trusted and thumbprint not in trusted:
-        problems.append(f"it is signed by a certificate that nobody vouched for: {signer or 'nobody'}, {thumbprint or 'no certificate'}")
-    return Verified(signer, chain, seen, tuple(problems), thumbprint, thumbprint in trusted)
+    vouched = message.thumbprint in trusted
+    if trusted and not vouched:
+        who = f"{message.signer or 'nobody'}, {message.thumbprint or 'no certificate'}"
+        problems.append(f"it is signed by a certificate that nobody vouched for: {who}")
+    return msgspec.structs.replace(message, problems=tuple(problems), vouched=vouched)
 
 
-def _judged(raw: bytes, content: bytes, what: str) -> tuple[str, str, tuple[str, ...], str | None, list[str]]:
-    """Who signed and the certificate's thumbprint, the chain, a third party's time, and what is wrong."""
+def _judged(raw: bytes, content: bytes, what: str) -> Verified:
+    """One signature over its content; who vouches for the signer is not asked here."""
     from cryptography import x509
     from cryptography.exceptions import InvalidSignature
     from cryptography.hazmat.primitives import hashes
@@ -339,7 +343,7 @@ def _judged(raw: bytes, content: bytes, what: str) -> tuple[str, str, tuple[str,
         token = next((item["values"][0] for item in info["unsigned_attrs"] or () if item["type"].dotted == STAMP), None)
         stamp = _stamp_info(cms.ContentInfo.load(token.dump())) if token is not None else None
     except (ValueError, TypeError, KeyError, IndexError, StopIteration) as error:
-        return "", "", (), None, [f"{what}: the signature cannot be read: {error}"]
+        return Verified("", (), None, (f"{what}: the signature cannot be read: {error}",))
     problems = []
     try:
         public: Any = own.public_key()
@@ -359,4 +363,4 @@ def _judged(raw: bytes, content: bytes, what: str) -> tuple[str, str, tuple[str,
         elif not own.not_valid_before_utc <= stamp["gen_time"].native <= own.not_valid_after_utc:
             problems.append(f"{what}: the certificate was not valid when it was signed")
     names = tuple(certificate.subject.rfc4514_string() for certificate in (own, *(other for other in certificates if other is not own)))
-    return names[0], own.fingerprint(hashes.SHA256()).hex().upper(), names, seen, problems
+    return Verified(names[0], names, seen, tuple(problems), own.fingerprint(hashes.SHA256()).hex().upper())

@@ -82,6 +82,9 @@ function Initialize-Protected([string]$Path, [bool]$Readable) {
     if ($why -ne '') { throw ($Path + ' cannot be made safe: ' + $why) }
 }
 
+# A link that somebody made; the system's own (a folder's old name, say) are owned by it.
+function Test-ForeignLink([string]$Path) { return ((Test-Link $Path) -and ([Array]::IndexOf($Vouched[0..2], (Get-Rights $Path)[0]) -lt 0)) }
+
 # Every folder of a path from the first one of ours on; those above it must not be links that somebody made.
 function Initialize-Chain([string]$Path, [bool]$Readable) {
     [string]$full = [IO.Path]::GetFullPath($Path)
@@ -93,7 +96,7 @@ function Initialize-Chain([string]$Path, [bool]$Readable) {
         $ours = $ours -or ($names[$number] -eq 'Yendo') -or ($number -eq $names.Length - 1)
         if ([IO.File]::Exists($at) -and (-not $ours)) { throw ($at + ' is a file') }
         if ($ours -or (-not [IO.Directory]::Exists($at))) { Initialize-Protected $at $Readable; continue }
-        if ((Test-Link $at) -and ([Array]::IndexOf($Vouched[0..2], (Get-Rights $at)[0]) -lt 0)) { throw ($at + ' is a link, and not the system''s own') }
+        if (Test-ForeignLink $at) { throw ($at + ' is a link, and not the system''s own') }
     }
 }
 
@@ -121,7 +124,7 @@ function Get-Tree([string]$Root) {
 function Assert-Plain([string]$Path) {
     [string]$at = [IO.Path]::GetFullPath($Path)
     while (-not [string]::IsNullOrEmpty($at)) {
-        if ((Test-Link $at) -and ([Array]::IndexOf($Vouched[0..2], (Get-Rights $at)[0]) -lt 0)) { throw ($at + ' is a link that is not the system''s own; nothing is written or taken away through it') }
+        if (Test-ForeignLink $at) { throw ($at + ' is a link that is not the system''s own; nothing is written or taken away through it') }
         $at = [IO.Path]::GetDirectoryName($at)
     }
 }

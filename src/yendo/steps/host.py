@@ -276,8 +276,10 @@ class Host:
 
     def rules(self, rules: Sequence[Rule]) -> list[tuple[bool, str]]:
         """Judges rules on the machine as it is now; it is looked at once for all of them."""
-        sight = sight_of(self.session) if rules else None
-        verdicts = [judge_rule(rule, sight) for rule in rules if sight is not None]
+        if not rules:
+            return []
+        sight = sight_of(self.session)
+        verdicts = [judge_rule(rule, sight) for rule in rules]
         return [(verdict.holds, verdict.fact) for verdict in verdicts]
 
     def condition(self, nodes: tuple[Node, ...]) -> Judged:

@@ -5,7 +5,6 @@ Templates are rendered in a sandbox: they see the values that they are given and
 
 from __future__ import annotations
 
-import re
 import traceback
 from importlib.resources import files
 from pathlib import Path
@@ -14,6 +13,7 @@ from typing import Any
 import jinja2
 from jinja2.sandbox import ImmutableSandboxedEnvironment
 
+from yendo import texts
 from yendo.errors import YendoError
 from yendo.terms.amounts import size_in_words
 
@@ -32,7 +32,7 @@ def _one_line(value: Any) -> Any:
     """A value in a page of markdown: one line, no tags, no links, since it may be an installer's own words."""
     if not isinstance(value, str):
         return value
-    return re.sub(r"[\x00-\x1f\x7f\x85\u2028\u2029]+", " ", value).replace("<", "&lt;").replace("](", "]\\(")
+    return texts.one_line(value).replace("<", "&lt;").replace("](", "]\\(")
 
 
 def render(name: str, own: Path | None = None, **values: Any) -> str:

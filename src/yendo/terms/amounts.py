@@ -9,6 +9,8 @@ from typing import Annotated, Literal
 import msgspec
 from msgspec import Meta
 
+from yendo import texts
+
 Architecture = Literal["x64", "x86", "arm64", "any"]
 Text = Annotated[str, Meta(min_length=1)]
 Digest = Annotated[str, Meta(pattern="^[0-9a-f]{64}$")]
@@ -32,9 +34,6 @@ _UNITS = {
 _SIZES = {"B": 1, "KB": 10**3, "MB": 10**6, "GB": 10**9, "TB": 10**12}
 
 
-_RESERVED = frozenset(("con", "prn", "aux", "nul", *(f"{device}{number}" for device in ("com", "lpt") for number in range(1, 10))))
-
-
 def check_relative(name: str) -> None:
     """That a name stays below the folder it is meant for, on every system. Raises ValueError."""
     why = ""
@@ -47,7 +46,7 @@ def check_relative(name: str) -> None:
         why = "it does not stay below its folder"
     elif any(part != part.strip() or part.endswith(".") for part in parts):
         why = "a part of it begins or ends with a space or a dot"
-    elif any(part.split(".")[0].lower() in _RESERVED for part in parts):
+    elif any(texts.is_device(part) for part in parts):
         why = "Windows keeps that name for a device"
     if why:
         raise ValueError(f"{name!r} is no name of a file below its folder: {why}")
@@ -55,7 +54,7 @@ def check_relative(name: str) -> None:
 
 def check_line(name: str, text: str) -> None:
     """That a text is one line without control characters. Raises ValueError."""
-    if re.search(r"[\x00-\x1f\x7f\x85\u2028\u2029]", text):
+    if texts.BREAKS.search(text):
         raise ValueError(f"{name} is one line, without tabs and control characters; not {text!r}")
 
 

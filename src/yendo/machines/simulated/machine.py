@@ -128,8 +128,8 @@ class SimulatedSession:
         return bytes(found) if isinstance(found, bytearray) else found
 
     def read(self, path: str) -> bytes | None:
-        found = self._lookup(path)
-        return found.read_bytes() if isinstance(found, Path) else bytes(found) if isinstance(found, bytearray) else found
+        found = self._whole(path)
+        return found.read_bytes() if isinstance(found, Path) else found
 
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
         if self._state.get("folder", parent(path)) is None:

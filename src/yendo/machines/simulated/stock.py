@@ -12,8 +12,8 @@ from yendo.formats.app_package import Identity
 from yendo.machines.protocol import Ran
 
 _WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|(\S+)')
-# Source: the Win32 error codes that the service control program leaves with.
 _NOT_FOUND, _NO_SOURCE = 2, 0x800F081F  # Source: the servicing program's codes: no such file; the source files could not be found
+# Source: the Win32 error codes that the service control program leaves with.
 _UNKNOWN, _EXISTS, _RUNNING, _STOPPED, _DISABLED = 1060, 1073, 1056, 1062, 1058
 
 

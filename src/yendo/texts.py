@@ -1,0 +1,23 @@
+"""Texts and names that come from outside: what may stand in a line, what can be written at all, what Windows keeps for itself."""
+
+from __future__ import annotations
+
+import re
+
+BREAKS = re.compile(r"[\x00-\x1f\x7f\x85\u2028\u2029]+")  # control characters, and everything that ends a line
+_DEVICES = frozenset(("con", "prn", "aux", "nul", *(f"{device}{number}" for device in ("com", "lpt") for number in range(1, 10))))
+
+
+def one_line(text: str) -> str:
+    """The text in one line, without control characters."""
+    return BREAKS.sub(" ", text)
+
+
+def writable(text: str) -> str:
+    """The text as far as it is one: a name on the disk may hold bytes that are none in the system's coding."""
+    return text.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
+
+
+def is_device(part: str) -> bool:
+    """Whether Windows takes a part of a path for a device, whatever stands behind a dot."""
+    return part.split(".")[0].strip().lower() in _DEVICES
