@@ -280,7 +280,7 @@ def test_what_exit_codes_mean(package: Path, codes: list[int | None], expected: 
     from yendo.machines.protocol import Ran
 
     class Scripted(SimulatedSession):
-        def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
+        def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
             return Ran(answers.pop(0), "", 0.0)
 
     answers, slept = list(codes), []

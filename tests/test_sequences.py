@@ -232,7 +232,7 @@ class Counting(Cut):
 
     runs = 0
 
-    def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
+    def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
         self.runs += 1
         self.write(r"C:\Windows\counted.txt", b"1")
         return Ran(0, "", 0.0)
@@ -316,7 +316,7 @@ def model(steps: list[dict[str, Any]]) -> tuple[int, dict[str, int], list[int]]:
 class Scripted(SimulatedSession):
     """Programs end as they are told to."""
 
-    def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
+    def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
         name = command.strip('"').rpartition("\\")[2].partition(".")[0]
         if not name.isdigit():
             return super().run(command, timeout=timeout, folder=folder)

@@ -13,6 +13,7 @@ from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build, carry
 from yendo.package import manifest as form
 from yendo.plan import read
+from yendo.terms import events
 
 RUNTIME = "tidewell-runtime"
 _RUNTIME_PLAN = """[package]
@@ -120,7 +121,17 @@ class Moment(msgspec.Struct, frozen=True):
     lines: tuple[str, ...]
 
 
-_TELLING = ("postponed", "the person agrees", "asking ", "found:", "going on with", "restarting", "tidewell-runtime:", "done with")
+_TELLING = (
+    events.Postponed,
+    events.PersonAgreed,
+    events.CloseAsked,
+    events.EntryFound,
+    events.RunResumed,
+    events.Restarting,
+    events.NeedCarried,
+    events.NeedReleased,
+    events.RunEnded,
+)
 
 
 def lived(package: Path, share: Path) -> tuple[Moment, ...]:
@@ -139,7 +150,7 @@ def lived(package: Path, share: Path) -> tuple[Moment, ...]:
 
     def start(title: str, verb: str) -> None:
         ran = carry.carry(manifest, package, session, verb, folder=folder, sleep=lambda _: None)
-        found.append(Moment(title, verb, ran.exit_code, tuple(line for line in ran.lines if line.startswith(_TELLING))))
+        found.append(Moment(title, verb, ran.exit_code, events.texts(event for event in ran.events if isinstance(event, _TELLING))))
 
     start("6.1.0 is installed and open, the person postpones", "install")
     start("a day later, the person agrees", "install")

@@ -45,6 +45,15 @@ def cpu_seconds(process: int) -> float:
     return float(times.user + times.system)
 
 
+def bytes_moved(process: int) -> int:
+    """Bytes that a process has read and written; 0 where it has ended or the system does not count them."""
+    try:
+        counters = psutil.Process(process).io_counters()
+    except (psutil.Error, AttributeError):
+        return 0
+    return int(counters.read_bytes + counters.write_bytes)
+
+
 def below(process: int) -> tuple[int, int]:
     """How many processes a process has below it, and the memory of all in bytes (what is shared counts for each)."""
     try:

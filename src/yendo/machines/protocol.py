@@ -17,12 +17,20 @@ from yendo.terms.rules import Rule
 Place = Literal["API layer", "simulation", "stand-in", "nowhere"]
 
 
+class Look(msgspec.Struct, frozen=True):
+    """What a command that is over its time did within some moments: whether that is work, and in words."""
+
+    busy: bool
+    activity: str
+
+
 class Ran(msgspec.Struct, frozen=True):
-    """A command that ended: its full exit code (None when it was stopped for time), output, seconds."""
+    """A command that ended: its full exit code (None when it was stopped for time), output, seconds, what was seen of it over its time."""
 
     exit_code: int | None
     output: str
     seconds: float
+    looks: tuple[Look, ...] = ()
 
 
 Value = tuple[str, Data]
@@ -40,8 +48,11 @@ class Session(Protocol):
     def take_away(self, target: str) -> None:
         """Removes a folder that was brought, with all that is in it."""
 
-    def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
-        """Runs a Windows command line and waits for its end, or stops it after ``timeout`` seconds."""
+    def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
+        """Runs a Windows command line and waits for its end, or stops it after ``timeout`` seconds.
+
+        A ``patient`` run looks at one that is over its time, and gives it as long again while it is busy.
+        """
 
     def state(self) -> State:
         """Everything on the machine now, its own noise left out."""

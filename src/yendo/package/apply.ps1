@@ -11,6 +11,8 @@ if ($ExecutionContext.SessionState.LanguageMode -ne 'FullLanguage') {
 
 #DATA#
 
+#EVENTS#
+
 $ErrorActionPreference = 'Stop'
 [string]$Here = $PSScriptRoot
 [bool]$LogsGiven = $Logs -ne ''
@@ -44,15 +46,37 @@ if ([Environment]::Is64BitOperatingSystem -and (-not [Environment]::Is64BitProce
     exit $other.ExitCode
 }
 
-function Say([string]$Text) {
+# A text on one line, and nothing secret in it.
+function Format-Clean([string]$Text) {
     foreach ($secret in $Plan['secrets']) { $Text = $Text.Replace($secret, '****') }
-    $Text = [regex]::Replace($Text, '[\x00-\x08\x0a-\x1f\x7f]+', ' ')
-    [string]$stamp = [DateTime]::UtcNow.ToString('yyyy-MM-ddTHH:mm:ssZ')
-    if ($Logging) {
-        $LogOut.Write($stamp + ' ' + $Text + "`r`n")
-        $LinesOut.Write('{"time": "' + $stamp + '", "verb": "' + $Verb + '", "step": ' + $StepNumber + ', "text": ' + (Format-Json $Text) + "}`n")
+    return [regex]::Replace($Text, '[\x00-\x08\x0a-\x1f\x7f]+', ' ')
+}
+
+# An answer to a question, for the person who asks.
+function Say([string]$Text) { [Console]::WriteLine((Format-Clean $Text)) }
+
+# Something that happens: an event and its values, by the table above. The sentence is made of them last.
+function Tell([string]$Name) {
+    [string[]]$known = $Events[$Name]
+    [Array]$values = $args
+    [string[]]$data = @()
+    for ([int]$at = 0; $at -lt $values.Length; $at++) {
+        if (($values[$at] -is [int]) -or ($values[$at] -is [double])) {
+            $values[$at] = $values[$at].ToString([Globalization.CultureInfo]::InvariantCulture)
+            [string]$written = $values[$at]
+        } else {
+            $values[$at] = Format-Clean $values[$at]
+            [string]$written = Format-Json $values[$at]
+        }
+        $data = @($data + ('"' + $known[$at + 1] + '": ' + $written))
     }
-    [Console]::WriteLine($Text)
+    [string]$text = [string]::Format($known[0], $values).TrimEnd()
+    if ($Logging) {
+        [string]$stamp = [DateTime]::UtcNow.ToString('yyyy-MM-ddTHH:mm:ssZ')
+        $LogOut.Write($stamp + ' ' + $text + "`r`n")
+        $LinesOut.Write('{"v": #EVENT_VERSION#, "time": "' + $stamp + '", "verb": "' + $Verb + '", "step": ' + $StepNumber + ', "event": "' + $Name + '", "data": {' + [string]::Join(', ', $data) + '}, "text": ' + (Format-Json $text) + "}`n")
+    }
+    [Console]::WriteLine($text)
 }
 
 function Format-Json([string]$Text) {
@@ -110,7 +134,7 @@ function New-Start([string]$Line, [string]$Folder) {
 
 # A short command of a system program: its exit code and, where asked for, what it printed.
 function Invoke-Call([string]$Line, [bool]$Quiet) {
-    if (-not $Quiet) { Say ('running: ' + $Line) }
+    if (-not $Quiet) { Tell command-began $Line }
     [Diagnostics.ProcessStartInfo]$start = New-Start $Line ([Environment]::SystemDirectory)
     $start.RedirectStandardOutput = $Quiet
     $start.CreateNoWindow = $true
@@ -126,8 +150,8 @@ function Wait-Programs($Step) {
     foreach ($name in $Step['wait_for']) {
         [bool]$told = $false
         while ([Diagnostics.Process]::GetProcessesByName($name).Length -gt 0) {
-            if (-not $told) { Say ('waiting for ' + $name + ', which goes on'); $told = $true }
-            if ([DateTime]::UtcNow -gt $until) { Say ('stopped waiting: ' + $name + ' not done after ' + $Step['timeout'] + ' seconds'); return $false }
+            if (-not $told) { Tell waiting-for $name; $told = $true }
+            if ([DateTime]::UtcNow -gt $until) { Tell waited-too-long $name $Step['timeout']; return $false }
             [Threading.Thread]::Sleep(200)
         }
     }
@@ -145,13 +169,11 @@ function Wait-Step([Diagnostics.Process]$Process, [double]$Limit, [int[]]$Before
         [string]$facts = ($second[0] - $first[0]).ToString() + ' ms of processor time, ' + ($second[1] - $first[1]) + ' bytes read and written, ' + $second[3] + ' processes'
         [bool]$busy = (($second[0] - $first[0]) -gt 100) -or ($second[1] -ne $first[1]) -or ($second[2] -ne $first[2])
         if ((-not $busy) -or ([DateTime]::UtcNow -gt $last)) {
-            [string]$why = 'stopped: over its time and idle, '
-            if ($busy) { $why = 'stopped: twice over its time, ' }
-            Say ($why + $facts)
+            if ($busy) { Tell command-twice-over-time $facts } else { Tell command-idle $facts }
             Stop-Since $Process $Before
             return $false
         }
-        Say ('over its time and still busy, ' + $facts)
+        Tell command-over-time $facts
     }
 }
 
@@ -177,7 +199,7 @@ function Invoke-Line($Step, [string]$line, [string]$folder) {
     [int]$tries = 0
     while ($true) {
         $tries = $tries + 1
-        Say ('running: ' + $line)
+        Tell command-began $line
         [int[]]$before = Get-JobProcesses
         if (($Step['run_as'] -eq 'person') -and (Test-System)) {
             [int]$ended = Invoke-AsPerson $line $Step['timeout']
@@ -186,7 +208,7 @@ function Invoke-Line($Step, [string]$line, [string]$folder) {
             if ($Step.ContainsKey('hidden')) { $process = Start-Hidden $Step['hidden'] $folder } # only: msi
             if ($null -eq $process) { $process = [Diagnostics.Process]::Start((New-Start $line $folder)) }
             if (-not (Wait-Step $process $Step['timeout'] $before)) {
-                Say ('stopped: not done after ' + $Step['timeout'] + ' seconds')
+                Tell command-stopped $Step['timeout']
                 return @('timed out', #TIMED_OUT#)
             }
             [int]$ended = $process.ExitCode
@@ -194,7 +216,7 @@ function Invoke-Line($Step, [string]$line, [string]$folder) {
         if (-not (Wait-Programs $Step)) { return @('timed out', #TIMED_OUT#) }
         [string]$meaning = 'failed'
         if ($Step['codes'].ContainsKey('' + $ended)) { $meaning = $Step['codes']['' + $ended] }
-        Say ('exit code ' + $ended + ': ' + $meaning)
+        Tell command-ended $ended $meaning
         if ($meaning -ne 'again later' -or $tries -ge $Plan['busy_tries']) { return @($meaning, $ended) }
         [Threading.Thread]::Sleep([int]($Plan['busy_wait'] * 1000))
     }
@@ -218,14 +240,14 @@ function Test-Need($Need) {
         [bool]$there = [IO.File]::Exists($file)
         if ($there -and ($Need['version'].Length -gt 0)) {
             [string]$version = [IO.File]::ReadAllText($file).Trim()
-            if (-not (Test-Range $version $Need['version'])) { Say ($Need['package'] + ' ' + $version + ' is here, wanted is ' + $Need['range']); return $false }
+            if (-not (Test-Range $version $Need['version'])) { Tell need-version $Need['package'] $version $Need['range']; return $false }
         }
         if ($Need['holds'].Length -eq 0) { return $there }
     }
     [bool]$all = $true
     foreach ($rule in $Need['holds']) {
         $verdict = Test-Rule $rule
-        if (-not $verdict[0]) { Say ('needed and missing: ' + $rule['title'] + ', ' + $verdict[1]); $all = $false }
+        if (-not $verdict[0]) { Tell need-unmet $rule['title'] $verdict[1]; $all = $false }
     }
     return $all
 }
@@ -242,16 +264,16 @@ function Start-Verb {
         if (-not (Copy-Package 'a')) { return #DAMAGED# }
         $found = Test-Nodes $Plan['when']
         if (-not $found[0]) {
-            if ($found[1]) { Say ('not now: ' + $found[2]); return #LATER# }
-            Say ('not applicable: ' + $found[2])
+            if ($found[1]) { Tell not-now $found[2]; return #LATER# }
+            Tell not-applicable $found[2]
             return #NOT_APPLICABLE#
         }
     } else {
         [string[]]$others = Get-Marks $Plan['id']
-        if ($others.Length -gt 0) { Say ('not removed, it is needed by ' + [string]::Join(', ', $others)); return #NEEDED# }
+        if ($others.Length -gt 0) { Tell needed-by-others ([string]::Join(', ', $others)); return #NEEDED# }
     }
     [string]$short = Get-Shortage $Verb.Substring(0, 1)
-    if ($short -ne '') { Say ('not now: ' + $short); return #LATER# }
+    if ($short -ne '') { Tell not-now $short; return #LATER# }
     if (-not (Copy-Package $Verb.Substring(0, 1))) { return #DAMAGED# }
     Copy-Runner
     if (-not (Close-Programs $Plan['in_the_way'][$Verb])) { return #POSTPONED# }
@@ -260,13 +282,13 @@ function Start-Verb {
         [string]$name = $need['package']
         if ($name -eq '') { $name = 'a fact' }
         if (-not (Test-Need $need)) {
-            if ($need['folder'] -eq '') { Say ($name + ' is missing, and this package does not bring it'); return #NEED_MISSING# }
+            if ($need['folder'] -eq '') { Tell need-not-brought $name; return #NEED_MISSING# }
             if ($need['consent'].Count -gt 0) {
-                if ((Get-People) -eq 0) { Say ($name + ' is missing, and nobody is here to agree to it'); return #NEED_MISSING# }
-                if ((Show-Message $Plan['name'] (Get-Text $need['consent']) 1 600 $true) -ne 1) { Say ('the person does not agree to ' + $name); return #REFUSED# }
+                if ((Get-People) -eq 0) { Tell nobody-agrees $name; return #NEED_MISSING# }
+                if ((Show-Message $Plan['name'] (Get-Text $need['consent']) 1 600 $true) -ne 1) { Tell person-declined $name; return #REFUSED# }
             }
             [int]$code = Invoke-Other $need['folder'] 'install'
-            Say ($name + ': exit code ' + $code)
+            Tell need-carried $name $code
             if (($code -ne 0) -and ($code -ne 3010) -and ($code -ne 1641)) { return $code }
             if (-not (Test-Need $need)) { return #NEED_MISSING# }
         }
@@ -285,11 +307,11 @@ function Start-Verb {
 function Set-Resume {
     [string]$line = '"' + [IO.Path]::Combine($Kept, 'apply.cmd') + '" ' + $Verb
     [string]$name = 'Yendo\' + $Plan['id']
-    try { [void](Invoke-Call ('schtasks.exe /create /tn "' + $name + '" /tr "cmd.exe /d /s /c \"\"' + [IO.Path]::Combine($Kept, 'apply.cmd') + '\" ' + $Verb + '\"" /sc onstart /ru SYSTEM /rl highest /f') $false) } catch { Say ('no task: ' + $_.Exception.Message) }
+    try { [void](Invoke-Call ('schtasks.exe /create /tn "' + $name + '" /tr "cmd.exe /d /s /c \"\"' + [IO.Path]::Combine($Kept, 'apply.cmd') + '\" ' + $Verb + '\"" /sc onstart /ru SYSTEM /rl highest /f') $false) } catch { Tell resume-task-failed $_.Exception.Message }
     if ([IO.File]::Exists([IO.Path]::Combine([Environment]::SystemDirectory, 'Tasks\' + $name))) { return }
     [Microsoft.Win32.RegistryKey]$once = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64').CreateSubKey('Software\Microsoft\Windows\CurrentVersion\RunOnce')
     $once.SetValue('Yendo ' + $Plan['id'], 'cmd.exe /d /s /c "' + $line + '"')
-    Say 'no task could be made; it goes on when a session starts'
+    Tell resume-at-logon
 }
 
 function Clear-Resume {
@@ -340,7 +362,7 @@ function Invoke-Step($Step) {
     $result = @('failed', #STEP_FAILED#)
     for ([int]$attempt = 0; $attempt -le $Step['retries']; $attempt++) {
         if ($attempt -gt 0) {
-            Say ('trying again after ' + $wait + ' seconds, ' + $attempt + ' of ' + $Step['retries'])
+            Tell step-retried $wait $attempt $Step['retries']
             [Threading.Thread]::Sleep([int]($wait * 1000))
             $wait = $wait * 2
         }
@@ -351,12 +373,12 @@ function Invoke-Step($Step) {
             }
             $result = Invoke-Kind $Step
         } catch {
-            Say ('step ' + $StepNumber + ' failed: ' + $_.Exception.GetBaseException().Message)
+            Tell step-failed $StepNumber $_.Exception.GetBaseException().Message
             $result = @('failed', #STEP_FAILED#)
         }
         if (-not (Test-Bad $result[0]) -and ($result[0] -ne 'restart now')) {
             $took = Test-Probe $Step
-            if (-not $took[0]) { Say ('it did not take: ' + $took[1]); $result = @('failed', #STEP_FAILED#) }
+            if (-not $took[0]) { Tell probe-failed $took[1]; $result = @('failed', #STEP_FAILED#) }
         }
         if ((-not (Test-Bad $result[0])) -or ($result[0] -eq 'again later')) { break }
     }
@@ -368,7 +390,7 @@ function Test-Bad([string]$Meaning) { return ($Meaning -eq 'failed') -or ($Meani
 function Undo-Run([int]$Code) {
     $now = Read-Journal
     if ($null -eq $now['undoing']) { Add-Line $JournalFile ("undo`t" + $Code) }
-    Say 'undoing what this run has done'
+    Tell undoing
     [string[]]$lines = Get-Record
     [int]$begun = 0
     for ([int]$at = 0; $at -lt $lines.Length; $at++) { if ($lines[$at] -eq 'B') { $begun = $at } }
@@ -395,20 +417,20 @@ function Invoke-Steps($Journal) {
             if ($number -gt $Journal['restarted']) { $final = Get-After $Journal['ended'][$number] $final }
             continue
         }
-        Say ('step ' + $number + ': ' + $step['title'])
+        Tell step-began $number $step['title']
         Show-Progress $step['title'] $number $Plan[$Verb].Length
         if ($step['once']) {
             $took = Test-Probe $step
-            if ($took[0]) { Say 'it is done already, as its probe shows'; Add-Line $JournalFile ("done`t" + $number + "`tdone`t0"); continue }
+            if ($took[0]) { Tell step-done-before; Add-Line $JournalFile ("done`t" + $number + "`tdone`t0"); continue }
         }
         $found = Test-Nodes $step['when']
-        if ((-not $found[0]) -and $found[1]) { Say ('not now: ' + $found[2]); return #LATER# }
+        if ((-not $found[0]) -and $found[1]) { Tell not-now $found[2]; return #LATER# }
         [bool]$needed = $found[0]
-        if (-not $needed) { Say ('passed over: ' + $found[2]) }
+        if (-not $needed) { Tell step-passed $found[2] }
         else {
             foreach ($rule in $step['unless']) {
                 $verdict = Test-Rule $rule
-                if ($verdict[0]) { $needed = $false; Say ('not needed here: ' + $rule['title'] + ', ' + $verdict[1]) }
+                if ($verdict[0]) { $needed = $false; Tell step-not-needed $rule['title'] $verdict[1] }
             }
         }
         if (-not $needed) { Add-Line $JournalFile ("done`t" + $number + "`tnot needed`t0"); continue }
@@ -417,21 +439,21 @@ function Invoke-Steps($Journal) {
         [string]$meaning = $result[0]
         [int]$code = $result[1]
         if (Test-Bad $meaning) {
-            Say ('ended with ' + $code + ' in step ' + $number)
+            Tell step-ended-badly $code $number
             if ($step['on_failure'] -ne 'go-on') {
                 if ($code -eq 0) { $code = #STEP_FAILED# }
                 if ($step['on_failure'] -eq 'undo') { return (Undo-Run $code) }
                 if ($meaning -ne 'again later') { Add-Line $JournalFile ("end`t" + $code) }
                 return $code
             }
-            Say 'going on all the same, as the plan says'
+            Tell going-on
             $meaning = 'not needed'
         }
         if ($meaning -eq 'restart now') { Set-Resume }
         Save-Registry
         Add-Line $JournalFile ("done`t" + $number + "`t" + $meaning + "`t" + $code)
         if ($meaning -eq 'restart now') {
-            Say 'restarting the machine, and going on after it'
+            Tell restarting
             [string]$comment = ''
             if ($step['text'] -ne '') { $comment = ' /c "' + $step['text'].Replace('"', '''') + '"' }
             [void](Invoke-Call ('shutdown.exe /r /t ' + $step['notice'] + $comment + ' /d p:4:2') $false)
@@ -449,7 +471,7 @@ function Complete-Verb([int]$Final) {
         [bool]$all = $true
         foreach ($rule in $Plan['detect']) {
             $verdict = Test-Rule $rule
-            if (-not $verdict[0]) { Say ('not detected: ' + $rule['title'] + ', ' + $verdict[1]); $all = $false }
+            if (-not $verdict[0]) { Tell not-detected $rule['title'] $verdict[1]; $all = $false }
         }
         if (-not $all) { Add-Line $JournalFile "end`t#NOT_DETECTED#"; return #NOT_DETECTED# }
     }
@@ -457,7 +479,7 @@ function Complete-Verb([int]$Final) {
         [void][IO.Directory]::CreateDirectory([IO.Path]::GetDirectoryName($installed))
         [IO.File]::WriteAllText($installed, $Plan['version'], $Utf8)
         Add-Line $JournalFile ("end`t" + $Final)
-        Say ('done with ' + $Final)
+        Tell run-ended $Final
         return $Final
     }
     foreach ($need in $Plan['needs']) {
@@ -471,7 +493,7 @@ function Complete-Verb([int]$Final) {
             Remove-Empty ([IO.Path]::Combine($Yendo, 'needed'))
             # asked of its own mark, so that a run that was cut off here goes on
             [bool]$there = [IO.File]::Exists([IO.Path]::Combine($Yendo, 'installed', $need['package'] + '.txt'))
-            if ($need['remove'] -and ($need['folder'] -ne '') -and $there) { Say ($need['package'] + ': nobody needs it any more, exit code ' + (Invoke-Other $need['folder'] 'uninstall')) }
+            if ($need['remove'] -and ($need['folder'] -ne '') -and $there) { Tell need-released $need['package'] (Invoke-Other $need['folder'] 'uninstall') }
         }
     }
     if ([IO.File]::Exists($installed)) { [IO.File]::Delete($installed) }
@@ -487,7 +509,7 @@ function Complete-Verb([int]$Final) {
         foreach ($name in @('state', 'installed', 'packages')) { Remove-Empty ([IO.Path]::Combine($Yendo, $name)) }
         Remove-Empty $Yendo
     }
-    Say ('done with ' + $Final)
+    Tell run-ended $Final
     return $Final
 }
 
@@ -588,7 +610,7 @@ if (($Verb -eq 'detect') -or ($Verb -eq 'status') -or $WhatIf) {
 $Refused = @(0, @())
 $Refused = Get-Refusal # only: settings
 if ((-not $Plan.ContainsKey('settings')) -and ($Site + $Set + $Values -ne '')) { $Refused = @(#UNSETTLED#, ,'this package has no settings') }
-if (($Refused[0] -ne 0) -and ($WhatIf -or ($Verb -eq 'detect') -or ($Verb -eq 'status'))) { foreach ($line in $Refused[1]) { Say ('settings: ' + $line) }; exit $Refused[0] }
+if (($Refused[0] -ne 0) -and ($WhatIf -or ($Verb -eq 'detect') -or ($Verb -eq 'status'))) { foreach ($line in $Refused[1]) { Tell setting-refused $line }; exit $Refused[0] }
 if ($Verb -eq 'detect') { exit (Show-Detection) }
 if ($Verb -eq 'status') { exit (Show-Status) }
 if ($WhatIf) { exit (Show-Plan) }
@@ -614,16 +636,16 @@ try { Start-Log (-not $unfinished) } catch {
     exit #NO_LOG#
 }
 Enter-Job
-Say ($Plan['name'] + ' ' + $Plan['version'] + ', revision ' + $Plan['revision'] + ': ' + $Verb)
-foreach ($line in $Aside) { Say $line }
+Tell run-began $Plan['name'] $Plan['version'] $Plan['revision'] $Verb
+foreach ($moved in $Aside) { Tell not-believed $moved[0] $moved[1] }
 try {
     Publish-Logs
     $Here = $Kept
-    if ($Refused[0] -ne 0) { foreach ($line in $Refused[1]) { Say ('settings: ' + $line) }; Remove-Idle; exit $Refused[0] }
+    if ($Refused[0] -ne 0) { foreach ($line in $Refused[1]) { Tell setting-refused $line }; Remove-Idle; exit $Refused[0] }
     if (($null -ne $journal) -and (-not $journal['over'])) { Clear-HalfPlaced }
     if ($unfinished) {
         Clear-Resume
-        Say ('going on with an unfinished ' + $Verb + ': ' + $journal['ended'].Count + ' steps are done')
+        Tell run-resumed $Verb $journal['ended'].Count
         if (-not (Copy-Package $Verb.Substring(0, 1))) { exit #DAMAGED# }
     } else {
         [int]$stopped = Start-Verb
@@ -635,7 +657,7 @@ try {
     if ($null -ne $journal['undoing']) { [int]$undone = Undo-Run $journal['undoing']; Clear-Package; exit $undone }
     [int]$final = Invoke-Steps $journal
 } catch {
-    Say ('stopped: ' + $_.Exception.GetBaseException().Message)
+    Tell run-stopped $_.Exception.GetBaseException().Message
     exit #STEP_FAILED#
 } finally { Hide-Progress }
 $ended = Read-Journal

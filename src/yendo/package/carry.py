@@ -28,15 +28,21 @@ from yendo.steps import host as hosts
 from yendo.steps.base import Result
 from yendo.steps.host import Host
 from yendo.steps.tell import in_language
+from yendo.terms import events
 from yendo.terms.settings import SettingError, texts_of
 
+MOST_LEFT = 20  # files that are named one by one
 BAD = ("failed", "timed out", "again later")
 
 
 class Carried(msgspec.Struct, frozen=True):
-    """How a verb ended: its exit code, what was said, and seconds spent in the vendor's commands."""
+    """How a verb ended: its exit code, what happened, seconds spent in the vendor's commands.
+
+    ``lines`` are what a person read: the sentences of the events, and on a real machine whatever else was printed.
+    """
 
     exit_code: int
+    events: tuple[events.Event, ...]
     lines: tuple[str, ...]
     seconds: float = 0.0
 
@@ -87,7 +93,7 @@ class _Carrier:
         self.manifest, self.package, self.session, self.sleep = manifest, package, session, sleep
         self.host = Host(session, manifest.id, package, folder, hidden=manifest.secrets, logs=manifest.logs, home=manifest.home)
         self.host.sleep, self.host.carry_other = sleep, self.other
-        self.say = self.host.say
+        self.tell = self.host.tell
         self.kept = self.host.expand(rf"{manifest.home}\packages\{manifest.id}")
         self.journal_file = rf"{self.host.room}\journal.txt"
 
@@ -113,7 +119,7 @@ class _Carrier:
 
     def run(self, verb: str) -> int:
         self.host.own_folders(self.host.logs)
-        self.say(f"{self.manifest.name} {self.manifest.version}, revision {self.manifest.revision}: {verb}")
+        self.tell(events.RunBegan(self.manifest.name, self.manifest.version, self.manifest.revision, verb))
         self.host.folder = self.kept
         journal = read_journal(self.session.read(self.journal_file))
         if journal is None or journal.over or journal.verb != verb or journal.run != self.manifest.run:
@@ -123,7 +129,7 @@ class _Carrier:
                 return stopped
             journal = self.begin(verb)
         else:
-            self.say(f"going on with an unfinished {verb}: {len(journal.ended)} steps are done")
+            self.tell(events.RunResumed(verb, len(journal.ended)))
             if not self.whole(verb):
                 return form.DAMAGED
         if journal.undoing is not None:
@@ -135,7 +141,7 @@ class _Carrier:
                 self.remember_settings()
             code = self.steps(verb, journal)
         except (OSError, ValueError) as error:  # between two steps; what fails in one is told there
-            self.say(f"stopped: {error}")
+            self.tell(events.RunStopped(str(error)))
             return hosts.STEP_FAILED
         ended = read_journal(self.session.read(self.journal_file))
         if ended is None or ended.over:
@@ -150,12 +156,13 @@ class _Carrier:
                 return form.DAMAGED
             found = self.host.condition(self.manifest.when)
             if not found.holds:
-                self.say(f"{'not now' if found.passing else 'not applicable'}: {'; '.join(found.reasons)}")
+                reasons = "; ".join(found.reasons)
+                self.tell(events.NotNow(reasons) if found.passing else events.NotApplicable(reasons))
                 return form.LATER if found.passing else form.NOT_APPLICABLE
         else:
             others = self.marks(self.manifest.id)
             if others:
-                self.say(f"not removed, it is needed by {', '.join(others)}")
+                self.tell(events.NeededByOthers(", ".join(others)))
                 return form.NEEDED
         if not self.whole(verb):
             return form.DAMAGED
@@ -187,10 +194,10 @@ class _Carrier:
             path = self.package / file.path
             name = file.path.replace("/", "\\")
             if not path.is_file():
-                self.say(f"damaged package: {name} is missing")
+                self.tell(events.PackageDamaged(name, "is missing"))
                 return False
             if digest.of_file(path) != file.sha256:
-                self.say(f"damaged package: {name} has changed")
+                self.tell(events.PackageDamaged(name, "has changed"))
                 return False
         self.session.lend(self.package, self.kept)
         return True
@@ -198,11 +205,16 @@ class _Carrier:
     def tell_unlisted(self) -> None:
         """Nothing that is not listed comes along: a library beside a setup would be loaded by it."""
         listed = {file.path.lower() for file in self.manifest.files}
+        more = 0
         for room in form.CONTENT:
             for path in sorted((self.package / room).rglob("*")):
                 name = path.relative_to(self.package).as_posix()
                 if (path.is_symlink() or path.is_file()) and name.lower() not in listed:
-                    self.say("left behind, it is not listed: " + name.replace("/", "\\"))
+                    more += 1
+                    if more <= MOST_LEFT:
+                        self.tell(events.LeftBehind(name.replace("/", "\\")))
+        if more > MOST_LEFT:
+            self.tell(events.MoreLeftBehind(more - MOST_LEFT))
 
     def leave(self) -> None:
         """Once a verb is over, of the package in the home stays what repair and uninstall need, or everything, or nothing."""
@@ -219,10 +231,10 @@ class _Carrier:
         if running and way.ask and people and not self.agreed(way, running):
             return form.POSTPONED
         for name in running:
-            self.say(f"asking {name} to close")
+            self.tell(events.CloseAsked(name))
             self.session.close_program(name)
             if self.session.is_running(name):
-                self.say(f"ending {name}: it did not close in time")
+                self.tell(events.ProgramEnded(name))
                 self.session.end_programs(name)
         return None
 
@@ -241,15 +253,15 @@ class _Carrier:
         left = way.postpone - int(count or 0)
         # a clock that was set back gives no more time than the whole
         if left <= 0 or now > started + timedelta(seconds=way.postpone_for) or started > now + timedelta(days=1):
-            self.say("it cannot be postponed any more")
+            self.tell(events.PostponedEnough())
             return True
         text = in_language(way.text, self.session.facts.language) if way.text else ""
         if self.session.answer(f"{text} {', '.join(running)}; {left}".strip()):
-            self.say("the person agrees")
+            self.tell(events.PersonAgreed())
             return True
         self.host.own_folders(self.host.room)
         self.session.write(path, f"{started.isoformat(timespec='minutes')}\t{int(count or 0) + 1}".encode())
-        self.say(f"postponed by the person, times left: {left - 1}")
+        self.tell(events.Postponed(left - 1))
         return False
 
     # --- prerequisites ---------------------------------------------------------------------------------------
@@ -266,14 +278,14 @@ class _Carrier:
         if need.package:
             data = self.session.read(self.host.expand(rf"{self.manifest.home}\installed\{need.package}.txt"))
             if need.version and data is not None and not VersionRange.parse(need.version).fits(data.decode().strip()):
-                self.say(f"{need.package} {data.decode().strip()} is here, wanted is {need.version}")
+                self.tell(events.NeedVersion(need.package, data.decode().strip(), need.version))
                 return False
             if not need.holds:
                 return data is not None
         verdicts = [self.host.rule(rule) for rule in need.holds]
         for (holds, fact), rule in zip(verdicts, need.holds, strict=True):
             if not holds:
-                self.say(f"needed and missing: {rule.title}, {fact}")
+                self.tell(events.NeedUnmet(rule.title, fact))
         return all(holds for holds, _ in verdicts)
 
     def needs(self) -> int | None:
@@ -281,17 +293,17 @@ class _Carrier:
             name = need.package or "a fact"
             if not self.met(need):
                 if not need.folder:
-                    self.say(f"{name} is missing, and this package does not bring it")
+                    self.tell(events.NeedNotBrought(name))
                     return form.NEED_MISSING
                 if need.consent:
                     if not self.people():
-                        self.say(f"{name} is missing, and nobody is here to agree to it")
+                        self.tell(events.NobodyAgrees(name))
                         return form.NEED_MISSING
                     if not self.session.answer(in_language(need.consent, self.session.facts.language)):
-                        self.say(f"the person does not agree to {name}")
+                        self.tell(events.PersonDeclined(name))
                         return form.REFUSED
                 code = self.other(need.folder, "install")
-                self.say(f"{name}: exit code {code}")
+                self.tell(events.NeedCarried(name, code))
                 if code not in (0, 3010, 1641):
                     return code
                 if not self.met(need):
@@ -317,7 +329,7 @@ class _Carrier:
                 self.session.read(self.host.expand(rf"{self.manifest.home}\installed\{need.package}.txt")) is not None
             )  # a run that was cut off here goes on
             if need.remove and need.folder and there:
-                self.say(f"{need.package}: nobody needs it any more, exit code {self.other(need.folder, 'uninstall')}")
+                self.tell(events.NeedReleased(need.package, self.other(need.folder, "uninstall")))
 
     def other(self, folder: str, verb: str, given: Mapping[str, Any] = {}) -> int:
         """A verb of the package in a folder of this one, with the ``site`` and the ``settings`` that it is given."""
@@ -330,7 +342,7 @@ class _Carrier:
             manifest = form.with_values(manifest, self.session.surroundings.environment, *layers, verb=verb)
         except SettingError as error:
             for problem in error.problems:
-                self.say(f"settings: {problem}")
+                self.tell(events.SettingRefused(problem))
             return form.UNSETTLED
         found = carry(manifest, inner, self.session, verb, folder=name, sleep=self.sleep)
         self.host.seconds += found.seconds
@@ -346,25 +358,26 @@ class _Carrier:
                 if number > journal.restarted:
                     final = self.after(meaning, final)
                 continue
-            self.say(f"step {number}: {action.title}")
+            self.host.step = number
+            self.tell(events.StepBegan(number, action.title))
             if action.once and self.took(action):
-                self.say("it is done already, as its probe shows")
+                self.tell(events.StepDoneBefore())
                 self.note("done", number, "done", 0)
                 continue
             found = self.host.condition(action.when)
             if found.later:
-                self.say(f"not now: {'; '.join(found.reasons)}")
+                self.tell(events.NotNow("; ".join(found.reasons)))
                 return form.LATER
             if not found.holds or not self.needed(action):
                 if not found.holds:
-                    self.say(f"passed over: {'; '.join(found.reasons)}")
+                    self.tell(events.StepPassed("; ".join(found.reasons)))
                 self.note("done", number, "not needed", 0)
                 continue
             if number not in journal.begun:
                 self.note("step", number)
             result = self.attempts(number, action)
             if result.meaning in BAD:
-                self.say(f"ended with {result.code} in step {number}")
+                self.tell(events.StepEndedBadly(result.code, number))
                 if action.on_failure != "go-on":
                     code = result.code or hosts.STEP_FAILED
                     if action.on_failure == "undo":
@@ -372,14 +385,15 @@ class _Carrier:
                     if result.meaning != "again later":
                         self.note("end", code)
                     return code
-                self.say("going on all the same, as the plan says")
+                self.tell(events.GoingOn())
                 result = Result("not needed")
             self.note("done", number, result.meaning, result.code)
             if result.meaning == "restart now":
-                self.say("restarting the machine, and going on after it")
+                self.tell(events.Restarting())
                 self.session.run(f"shutdown.exe /r /t {action.data['notice']} /d p:4:2", timeout=60)
                 return 1641
             final = self.after(result.meaning, final)
+        self.host.step = 0
         return self.finish(verb, final)
 
     def after(self, meaning: str, final: int) -> int:
@@ -391,7 +405,7 @@ class _Carrier:
         wait = action.retry_wait
         for attempt in range(action.retries + 1):
             if attempt:
-                self.say(f"trying again after {wait:g} seconds, {attempt} of {action.retries}")
+                self.tell(events.StepRetried(wait, attempt, action.retries))
                 self.sleep(wait)
                 wait *= 2
             try:
@@ -399,10 +413,10 @@ class _Carrier:
                     self.expect_removal(action)
                 result = KINDS[action.kind].perform(action, self.host)
             except (OSError, ValueError) as error:
-                self.say(f"step {number} failed: {error}")
+                self.tell(events.StepFailed(number, str(error)))
                 result = Result("failed", hosts.STEP_FAILED)
             if result.meaning not in BAD and result.meaning != "restart now" and not self.took(action):
-                self.say("it did not take: " + "; ".join(self.host.rule(rule)[1] for rule in action.probe))
+                self.tell(events.ProbeFailed("; ".join(self.host.rule(rule)[1] for rule in action.probe)))
                 result = Result("failed", hosts.STEP_FAILED)
             if result.meaning not in BAD or result.meaning == "again later":
                 break
@@ -420,7 +434,7 @@ class _Carrier:
         """Whether none of the step's ``unless`` rules holds."""
         held = [(rule, fact) for rule in action.unless for holds, fact in [self.host.rule(rule)] if holds]
         for rule, fact in held:
-            self.say(f"not needed here: {rule.title}, {fact}")
+            self.tell(events.StepNotNeeded(rule.title, fact))
         return not held
 
     # --- the end ------------------------------------------------------------------------------------------------------
@@ -429,7 +443,7 @@ class _Carrier:
         journal = read_journal(self.session.read(self.journal_file))
         if journal is None or journal.undoing is None:
             self.note("undo", code)
-        self.say("undoing what this run has done")
+        self.tell(events.Undoing())
         lines = self.host.recorded()
         begun = hosts.latest(lines)
         self.host.take_back(lines[begun:], run_only=True)
@@ -443,7 +457,7 @@ class _Carrier:
             missing = [(rule, fact) for rule, (holds, fact) in zip(self.manifest.detect, verdicts, strict=True) if not holds]
             if missing:
                 for rule, fact in missing:
-                    self.say(f"not detected: {rule.title}, {fact}")
+                    self.tell(events.NotDetected(rule.title, fact))
                 self.note("end", form.NOT_DETECTED)
                 return form.NOT_DETECTED
         if verb == "uninstall":
@@ -457,7 +471,7 @@ class _Carrier:
             self.host.own_folders(path)
             self.session.write(rf"{path}\{self.manifest.id}.txt", self.manifest.version.encode())
             self.note("end", final)
-        self.say(f"done with {final}")
+        self.tell(events.RunEnded(final))
         return final
 
     def clear(self) -> None:
@@ -480,7 +494,11 @@ def carry(
     """Carries out one verb. ``package`` is the built package here, ``folder`` where it lies on the machine."""
     carrier = _Carrier(manifest, package, session, folder, sleep)
     code = carrier.run(verb)
-    name = rf"{carrier.host.logs}\{verb}.log"
-    before = session.read(name) or b""
-    session.write(name, before + "".join(f"{line}\r\n" for line in carrier.host.lines).encode())
-    return Carried(code, tuple(carrier.host.lines), carrier.host.seconds)
+    host = carrier.host
+    lines = events.texts(host.events)
+    now = session.facts.time.strftime("%Y-%m-%dT%H:%M:%SZ")
+    told = [events.written(event, time=now, verb=verb, step=step) for event, step in zip(host.events, host.steps_of, strict=True)]
+    for ending, new in (("log", "".join(f"{line}\r\n" for line in lines).encode()), ("jsonl", b"".join(told))):
+        name = rf"{host.logs}\{verb}.{ending}"
+        session.write(name, (session.read(name) or b"") + new)
+    return Carried(code, tuple(host.events), lines, host.seconds)

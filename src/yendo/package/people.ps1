@@ -170,7 +170,7 @@ function Show-Message([string]$Title, [string]$Text, [int]$Kind, [int]$Seconds, 
                 if ($answers.Count -gt 0) { [int]$answer = $answers[0]; if (($answer -eq 1) -or ($answer -eq 2)) { $button = $answer } }
             }
         }
-    } catch { Say ('no message could be shown: ' + $_.Exception.GetBaseException().Message) } finally { [Runtime.InteropServices.Marshal]::FreeHGlobal($room) }
+    } catch { Tell message-failed $_.Exception.GetBaseException().Message } finally { [Runtime.InteropServices.Marshal]::FreeHGlobal($room) }
     return $button
 }
 
@@ -198,7 +198,7 @@ function Get-Holders([string[]]$Files) {
         for ([int]$at = 0; $at -lt $count; $at++) {
             try { $names = @($names + [Diagnostics.Process]::GetProcessById([Runtime.InteropServices.Marshal]::ReadInt32($room, 16 + 668 * $at)).ProcessName) } catch { continue }
         }
-    } catch { Say ('who has files open is not known: ' + $_.Exception.GetBaseException().Message) } finally {
+    } catch { Tell holders-unknown $_.Exception.GetBaseException().Message } finally {
         if ($session -ge 0) { [void](Get-Native)::RmEndSession($session) }
         foreach ($text in $texts) { [Runtime.InteropServices.Marshal]::FreeHGlobal($text) }
         [Runtime.InteropServices.Marshal]::FreeHGlobal($room)
@@ -211,7 +211,7 @@ function Get-InTheWay($Way) {
     foreach ($name in $Way['programs']) { if ([Diagnostics.Process]::GetProcessesByName($name).Length -gt 0) { $found = @($found + $name) } }
     if ($Way['in_use'].Length -gt 0) {
         [string[]]$files = @($Way['in_use'] | ForEach-Object { [Environment]::ExpandEnvironmentVariables($_) } | Where-Object { [IO.File]::Exists($_) })
-        foreach ($name in (Get-Holders $files)) { if (($found -notcontains $name) -and ($name -ne '')) { Say ($name + ' has a file of the package open, by the system''s list'); $found = @($found + $name) } }
+        foreach ($name in (Get-Holders $files)) { if (($found -notcontains $name) -and ($name -ne '')) { Tell holder-found $name; $found = @($found + $name) } }
     }
     return ,$found
 }
@@ -224,15 +224,15 @@ function Close-Programs($Way) {
     foreach ($name in $running) {
         foreach ($found in [Diagnostics.Process]::GetProcessesByName($name)) {
             [Diagnostics.Process]$process = $found
-            Say ('asking ' + $name + ' (' + $process.Id + ') to close')
+            Tell close-asked $name
             try {
                 [void]$process.CloseMainWindow()
                 if (-not $process.WaitForExit([int]($Way['wait'] * 1000))) {
-                    Say ('ending ' + $name + ' (' + $process.Id + '): it did not close in time')
+                    Tell program-ended $name
                     $process.Kill()
                     [void]$process.WaitForExit(5000)
                 }
-            } catch { Say ('could not close ' + $name + ': ' + $_.Exception.Message) }
+            } catch { Tell close-failed $name $_.Exception.Message }
         }
     }
     return $true
@@ -250,16 +250,16 @@ function Test-Agreed($Way, [string[]]$Running) {
     [DateTime]$last = $first.AddSeconds($Way['postpone_for'])
     [int]$left = $Way['postpone'] - $count
     # a clock that was set back gives no more time than the whole
-    if (($left -le 0) -or ([DateTime]::Now -gt $last) -or ($first -gt [DateTime]::Now.AddDays(1))) { Say 'it cannot be postponed any more'; return $true }
+    if (($left -le 0) -or ([DateTime]::Now -gt $last) -or ($first -gt [DateTime]::Now.AddDays(1))) { Tell postponed-enough; return $true }
     [string]$text = $Plan['name'] + ' ' + $Plan['version'] + ': ' + [string]::Join(', ', $Running)
     if ($Way['text'].Count -gt 0) { $text = (Get-Text $Way['text']) + "`r`n`r`n" + $text }
     $text = $text + "`r`n" + (Get-Text $Plan['choice']).Replace('{left}', '' + $left).Replace('{last}', $last.ToString('yyyy-MM-dd HH:mm')).Replace('{wait}', '' + [int]($Way['wait'] / 60 + 0.5))
     [string]$title = $Plan['publisher']
     if ($title -eq '') { $title = $Plan['name'] }
-    if ((Show-Message $title $text 1 ([int]$Way['wait']) $true) -ne 2) { Say 'the person agrees'; return $true }
+    if ((Show-Message $title $text 1 ([int]$Way['wait']) $true) -ne 2) { Tell person-agreed; return $true }
     [void][IO.Directory]::CreateDirectory($Room)
     [IO.File]::WriteAllText($file, $first.ToString('yyyy-MM-ddTHH:mm') + "`t" + ($count + 1), $Utf8)
-    Say ('postponed by the person, times left: ' + ($left - 1))
+    Tell postponed ($left - 1)
     return $false
 }
 
@@ -327,14 +327,14 @@ function Set-Dialog([string]$Method, $Arguments) { [void]$script:DialogType.GetM
 function Show-Progress([string]$Title, [int]$Number, [int]$Count) {
     if ((-not $Plan['progress']) -or (Test-System) -or ((Get-People) -eq 0)) { return }
     try {
-        if ($null -eq $script:Dialog) { Open-Progress; Say 'progress is shown' }
+        if ($null -eq $script:Dialog) { Open-Progress; Tell progress-shown }
         Set-Dialog 'SetProgress' @(($Number - 1), $Count)
         Set-Dialog 'SetLine' @(1, (New-Text ($Plan['name'] + ' ' + $Plan['version'])), 0, [IntPtr]::Zero)
         Set-Dialog 'SetLine' @(2, (New-Text $Title), 0, [IntPtr]::Zero)
-    } catch { $script:Dialog = $null; $Plan['progress'] = $false; Say ('progress cannot be shown: ' + $_.Exception.GetBaseException().Message) }
+    } catch { $script:Dialog = $null; $Plan['progress'] = $false; Tell progress-failed $_.Exception.GetBaseException().Message }
 }
 
 function Hide-Progress {
     if ($null -eq $script:Dialog) { return }
-    try { Set-Dialog 'StopProgressDialog' @() } catch { Say 'the progress window did not close' }
+    try { Set-Dialog 'StopProgressDialog' @() } catch { Tell progress-stuck }
 }

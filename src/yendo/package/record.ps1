@@ -236,32 +236,32 @@ function Undo-Lines([string[]]$Lines, [bool]$RunOnly) {
             'D' {
                 if ([IO.Directory]::Exists($parts[1])) {
                     Assert-Plain $parts[1]
-                    if ([IO.Directory]::GetFileSystemEntries($parts[1]).Length -eq 0) { [IO.Directory]::Delete($parts[1]); Say ('removed: ' + $parts[1]) }
-                    else { Say ('left, it is not empty: ' + $parts[1]) }
+                    if ([IO.Directory]::GetFileSystemEntries($parts[1]).Length -eq 0) { [IO.Directory]::Delete($parts[1]); Tell changed 'removed' $parts[1] }
+                    else { Tell left 'it is not empty' $parts[1] }
                 }
             }
             'V' {
                 [string]$found = Get-Value $parts[3] $parts[4] $parts[5] $parts[6]
                 [string]$label = $parts[3] + '\' + $parts[5] + '\' + $parts[6]
                 if ($found -ceq $parts[2]) { continue }
-                if ($found -cne $parts[1]) { Say ('left, it was changed since: ' + $label); continue }
+                if ($found -cne $parts[1]) { Tell left 'it was changed since' $label; continue }
                 Set-Value $parts[3] $parts[4] $parts[5] $parts[6] $parts[2]
-                if ($parts[2] -eq '-') { Say ('removed: ' + $label) } else { Say ('put back: ' + $label) }
+                if ($parts[2] -eq '-') { Tell changed 'removed' $label } else { Tell changed 'put back' $label }
             }
             'K' {
                 [Microsoft.Win32.RegistryKey]$opened = (Get-Hive $parts[1] $parts[2]).OpenSubKey($parts[3])
                 if ($null -eq $opened) { continue }
                 [bool]$empty = ($opened.SubKeyCount -eq 0) -and ($opened.ValueCount -eq 0)
                 $opened.Dispose()
-                if ($empty) { (Get-Hive $parts[1] $parts[2]).DeleteSubKey($parts[3], $false); Say ('removed: ' + $parts[1] + '\' + $parts[3]) }
-                else { Say ('left, it is not empty: ' + $parts[1] + '\' + $parts[3]) }
+                if ($empty) { (Get-Hive $parts[1] $parts[2]).DeleteSubKey($parts[3], $false); Tell changed 'removed' ($parts[1] + '\' + $parts[3]) }
+                else { Tell left 'it is not empty' ($parts[1] + '\' + $parts[3]) }
             }
             { ($_ -eq 'U') -or (($_ -eq 'R') -and $RunOnly) } {
                 # a command that several runs wrote down is needed once
                 if ($called.ContainsKey($parts[1])) { continue }
                 $called[$parts[1]] = $true
                 [string]$line = [Environment]::ExpandEnvironmentVariables($parts[1].Replace('{package}', $Here).Replace('{logs}', $VendorLogs))
-                Say ('exit code ' + (Invoke-Call $line $false)[0] + ': taken back')
+                Tell command-taken-back (Invoke-Call $line $false)[0]
             }
         }
     }
@@ -273,16 +273,16 @@ function Undo-File([string]$New, [string]$Old, [string]$Path) {
     [string]$found = '-'
     if ([IO.File]::Exists($Path)) { $found = Get-Digest $Path }
     if ($found -eq $Old) { return }
-    if ($found -ne $New) { if ($found -ne '-') { Say ('left, it was changed since: ' + $Path) }; return }
+    if ($found -ne $New) { if ($found -ne '-') { Tell left 'it was changed since' $Path }; return }
     [IO.File]::SetAttributes($Path, 'Normal')
-    if ($Old -eq '-') { [IO.File]::Delete($Path); Say ('removed: ' + $Path) } else { Restore-Old $Old $Path }
+    if ($Old -eq '-') { [IO.File]::Delete($Path); Tell changed 'removed' $Path } else { Restore-Old $Old $Path }
 }
 
 function Restore-Old([string]$Name, [string]$Path) {
     [string]$beside = $Path + '.yendo-new'
     [IO.File]::Copy([IO.Path]::Combine($Room, 'kept', $Name), $beside, $true)
     Complete-Placing $beside $Path
-    Say ('put back: ' + $Path)
+    Tell changed 'put back' $Path
 }
 
 # Where nothing was begun, nothing of ours stays either.

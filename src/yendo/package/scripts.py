@@ -13,6 +13,7 @@ from yendo.package import manifest as form
 from yendo.plan.model import VERBS
 from yendo.steps import Action, fragment
 from yendo.steps.host import BUSY_TRIES, BUSY_WAIT
+from yendo.terms import events
 from yendo.terms.rules import KINDS as RULE_KINDS
 from yendo.terms.rules import BaseRule, Rule, function_of
 from yendo.terms.rules import fragment as fragment_of_rule
@@ -261,9 +262,21 @@ def runner(manifest: form.Manifest) -> bytes:
     for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
         if hasattr(form, mark):
             text = text.replace(f"#{mark}#", str(getattr(form, mark)))
+    text = text.replace("#EVENT_VERSION#", str(events.VERSION)).replace("#EVENTS#", _sentences(text))
     if manifest.only_signed:
         text = text.replace("-ExecutionPolicy Bypass", "-ExecutionPolicy AllSigned")
     return _script(text.replace("#DATA#", "$Plan = @{\n" + "\n".join(lines) + "\n}"))
+
+
+def _sentences(text: str) -> str:
+    """The table of the events that a script tells: for each its sentence, and the names of its values in their order."""
+    rows = []
+    for name in sorted(set(re.findall(r"\bTell ([a-z-]+)", text))):
+        kind = events.table()[name]
+        fields = kind.__struct_fields__
+        sentence = re.sub(r"\{(\w+)\}", lambda match: f"{{{fields.index(match[1])}}}", kind.sentence)  # noqa: B023
+        rows.append(f"    {literal(name)} = {literal([sentence, *fields])}")
+    return "$Events = @{\n" + "\n".join(rows) + "\n}"
 
 
 def _rule(rule: BaseRule) -> dict[str, Any]:

@@ -58,14 +58,14 @@ function Move-Aside([string]$Path, [string]$Why) {
     if (Test-Link $Path) {
         # the link itself; what it leads to is somebody else's
         if ([IO.Directory]::Exists($Path)) { [IO.Directory]::Delete($Path) } else { [IO.File]::Delete($Path) }
-        $script:Aside = @($script:Aside + ('not believed: ' + $Path + ', ' + $Why + '; it was taken away'))
+        $script:Aside = @($script:Aside + ,@($Path, ($Why + '; it was taken away')))
         return
     }
     [string]$aside = $Path + '.not-believed-' + [Guid]::NewGuid().ToString('N').Substring(0, 8)
     if ([IO.Directory]::Exists($Path)) { [IO.Directory]::Move($Path, $aside) } else { [IO.File]::Move($Path, $aside) }
-    $script:Aside = @($script:Aside + ('not believed: ' + $Path + ', ' + $Why + '; it is now ' + $aside))
+    $script:Aside = @($script:Aside + ,@($Path, ($Why + '; it is now ' + $aside)))
 }
-[string[]]$Aside = @()
+$Aside = @()
 
 # Makes sure of a folder of our own: there, no link, written by nobody else. What is not so is moved aside. Throws where that fails.
 function Initialize-Protected([string]$Path, [bool]$Readable) {
@@ -206,12 +206,12 @@ function Copy-Package([string]$For) {
         [string]$to = [IO.Path]::Combine($Kept, $file['path'])
         if ([IO.File]::Exists($to) -and ((Get-Digest $to) -eq $file['sha256'])) { continue }
         [string]$from = [IO.Path]::Combine($PSScriptRoot, $file['path'])
-        if (-not [IO.File]::Exists($from)) { Say ('damaged package: ' + $file['path'] + ' is missing'); return $false }
+        if (-not [IO.File]::Exists($from)) { Tell package-damaged $file['path'] 'is missing'; return $false }
         [void][IO.Directory]::CreateDirectory([IO.Path]::GetDirectoryName($to))
         [string]$beside = $to + '.yendo-new'
         [IO.File]::Copy($from, $beside, $true)
         [IO.File]::SetAttributes($beside, 'Normal')
-        if ((Get-Digest $beside) -ne $file['sha256']) { [IO.File]::Delete($beside); Say ('damaged package: ' + $file['path'] + ' has changed'); return $false }
+        if ((Get-Digest $beside) -ne $file['sha256']) { [IO.File]::Delete($beside); Tell package-damaged $file['path'] 'has changed'; return $false }
         [void](Get-Native)::MoveFileExW($beside, $to, 9)
     }
     return $true
@@ -237,10 +237,10 @@ function Show-Unlisted {
             [string]$name = $path.Substring($PSScriptRoot.TrimEnd([char]'\').Length + 1)
             if ($listed.ContainsKey($name.ToLowerInvariant())) { continue }
             $more = $more + 1
-            if ($more -le 20) { Say ('left behind, it is not listed: ' + $name) }
+            if ($more -le 20) { Tell left-behind $name }
         }
     }
-    if ($more -gt 20) { Say ('left behind, and ' + ($more - 20) + ' more') }
+    if ($more -gt 20) { Tell more-left-behind ($more - 20) }
 }
 
 # The doorway and this script as it runs, so that what goes on later is what began.
@@ -296,7 +296,7 @@ function Publish-Logs {
             [IO.File]::Copy($path, $beside, $true)
             [void](Get-Native)::MoveFileExW($beside, $to, 9)
             [IO.File]::Delete($path)
-        } catch { Say ('a log stays where only administrators read it: ' + $path + ', ' + $_.Exception.GetBaseException().Message) }
+        } catch { Tell log-held $path $_.Exception.GetBaseException().Message }
     }
 }
 

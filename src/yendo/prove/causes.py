@@ -9,11 +9,13 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from functools import cache
 from importlib.resources import files
 
 import msgspec
+
+from yendo.terms.events import Event
 
 EXAMINED, LINE, ACTION, CODE, VAGUE = 8, 5, 3, 2, 1
 
@@ -21,7 +23,8 @@ EXAMINED, LINE, ACTION, CODE, VAGUE = 8, 5, 3, 2, 1
 class Cause(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """``words`` say what is the matter, ``advice`` what to try. ``lines`` and ``actions`` are expressions, without regard to case.
 
-    ``vague`` codes are those that many causes share, as 1603.
+    ``vague`` codes are those that many causes share, as 1603. ``events`` are the runner's own, by name, each with an expression
+    that its sentence matches (empty: any); ``lines`` are for what vendors and the system say.
     """
 
     id: str
@@ -29,6 +32,7 @@ class Cause(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     advice: str
     codes: tuple[int, ...] = ()
     vague: tuple[int, ...] = ()
+    events: dict[str, str] = {}
     lines: tuple[str, ...] = ()
     actions: tuple[str, ...] = ()
 
@@ -44,8 +48,8 @@ class Found(msgspec.Struct, frozen=True):
 class Failure(msgspec.Struct, frozen=True):
     """What is known of a run that failed.
 
-    ``code`` None is a run that was stopped; ``said`` are the runner's lines, ``log`` the installer's, ``action`` the one that
-    failed in it; ``examined`` pairs a cause's id with what an examination found.
+    ``code`` None is a run that was stopped; ``said`` are the lines that were printed, ``log`` the installer's, ``action`` the one that
+    failed in it; ``examined`` pairs a cause's id with what an examination found; ``events`` are what the runner told.
     """
 
     code: int | None
@@ -53,6 +57,7 @@ class Failure(msgspec.Struct, frozen=True):
     log: tuple[str, ...] = ()
     action: str | None = None
     examined: tuple[tuple[str, str], ...] = ()
+    events: tuple[Event, ...] = ()
 
 
 @cache
@@ -97,10 +102,15 @@ def diagnose(failure: Failure) -> list[Found]:
             add(cause, f"exit code {failure.code}", VAGUE)
         if failure.action and any(re.fullmatch(f"(?:{expression})", failure.action) for expression in cause.actions):
             add(cause, f"the action {failure.action} failed", ACTION)
-        line = _first([*failure.said, *failure.log], cause.lines)
+        line = _told(failure.events, cause.events) or _first([*failure.said, *failure.log], cause.lines)
         if line:
             add(cause, line, VAGUE if cause.id in _GENERAL else LINE)
     return sorted(found.values(), key=lambda one: (-one.weight, one.cause.id in _GENERAL))
+
+
+def _told(told: Sequence[Event], wanted: Mapping[str, str]) -> str:
+    """The sentence of the last event that a cause names."""
+    return next((event.text for event in reversed(told) if event.name() in wanted and re.search(wanted[event.name()], event.text, re.I)), "")
 
 
 def _first(lines: Iterable[str], expressions: Sequence[str]) -> str:

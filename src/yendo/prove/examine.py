@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Sequence
 from pathlib import Path
 
 from yendo.errors import YendoError
@@ -16,23 +17,22 @@ from yendo.machines.protocol import Session
 from yendo.package import manifest as form
 from yendo.prove.libraries import missing_libraries
 from yendo.steps import Action
+from yendo.terms import events
 
-_STEP = re.compile(r"ended with -?\d+ in step (\d+)|^step (\d+):")
 
-
-def failed_step(said: tuple[str, ...]) -> int | None:
+def failed_step(told: Sequence[events.Event]) -> int | None:
     """The step in which the runner ended badly, counted from 1; None where every step ended well."""
-    if said and said[-1].startswith("not detected: "):
+    if told and isinstance(told[-1], events.NotDetected):
         return None
-    for line in reversed(said):
-        if match := _STEP.search(line):
-            return int(match[1] or match[2])
-    return None
+    numbers = [event.number for event in told if isinstance(event, events.StepEndedBadly | events.StepBegan)]
+    return numbers[-1] if numbers else None
 
 
-def examine(manifest: form.Manifest, package: Path, session: Session, verb: str, said: tuple[str, ...], action: str | None) -> list[tuple[str, str]]:
+def examine(
+    manifest: form.Manifest, package: Path, session: Session, verb: str, told: Sequence[events.Event], action: str | None
+) -> list[tuple[str, str]]:
     """Pairs of a cause's id and what was found; nothing where an examination finds nothing."""
-    number = failed_step(said)
+    number = failed_step(told)
     actions = manifest.actions(verb)
     if number is None or number > len(actions):
         return []
@@ -44,8 +44,8 @@ def examine(manifest: form.Manifest, package: Path, session: Session, verb: str,
             there = session.state().get("service", match[1])
             return [] if there else [("no-service", f"there is no service {match[1]}")]
         if step.kind == "script":
-            ended = next((line for line in reversed(said) if re.match(r"exit code -?\d+: ", line)), "")
-            return [("script-error", f"{step.title}: {ended}")] if ended else []
+            ended = next((event for event in reversed(told) if isinstance(event, events.CommandEnded)), None)
+            return [("script-error", f"{step.title}: {ended.text}")] if ended else []
         if step.kind == "exe":
             return _program(step, package, session)
     except (YendoError, OSError, ValueError):

@@ -23,6 +23,7 @@ from yendo.package import manifest as form
 from yendo.prove import causes, examine, explain, own, predict
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
 from yendo.steps.host import STEP_FAILED, TIMED_OUT
+from yendo.terms import events
 from yendo.terms.rules.base import pattern
 from yendo.terms.settings import SettingError, Value
 
@@ -139,15 +140,14 @@ class Stage:
             if self.unfinished(session):
                 again = self.started(session, verb)
             else:  # what starts the runner at the machine's start has done it
-                log = session.read(expand(rf"{self.manifest.logs}\{verb}.log", session.surroundings.environment)) or b""
-                lines = [line.partition(" ")[2] for line in log.decode("utf-8", "replace").splitlines()]
-                ends = [line.rpartition(" ")[2] for line in lines if line.startswith(("done with ", "ended with "))]
-                code = int(ends[-1]) if ends and ends[-1].isdigit() else STEP_FAILED
-                if lines and lines[-1].startswith("not detected: "):
-                    code = form.NOT_DETECTED
-                again = carry.Carried(code, tuple(lines))
-            carried = msgspec.structs.replace(again, lines=(*carried.lines, *again.lines))
+                told = events.read(self.written(session, verb))
+                again = carry.Carried(_code(told), told, events.texts(told))
+            carried = msgspec.structs.replace(again, events=(*carried.events, *again.events), lines=(*carried.lines, *again.lines))
         return carried
+
+    def written(self, session: Session, verb: str) -> bytes:
+        """The events of the last run of a verb, as the runner wrote them."""
+        return session.read(expand(rf"{self.manifest.logs}\{verb}.jsonl", session.surroundings.environment)) or b""
 
     def unfinished(self, session: Session) -> bool:
         journal = carry.read_journal(
@@ -163,10 +163,14 @@ class Stage:
     def _started(self, session: Session, verb: str) -> carry.Carried:
         if self.machine.has_powershell:
             # "call" loses the exit code in an older layer; a management system starts it through the shell too
+            before = self.written(session, verb)
             ran = session.run(f'cmd /s /c ""{self.folder}\\apply.cmd" {verb}{self.options}"', timeout=RUNNER_LIMIT)
+            after = self.written(session, verb)
+            # a run that goes on writes behind what was there; a new one begins a new file
+            told = after[len(before) :] if after != before and after.startswith(before) else after
             self.command_seconds += ran.seconds
             code = TIMED_OUT if ran.exit_code is None else ran.exit_code
-            return carry.Carried(code, tuple(line for line in ran.output.splitlines() if line.strip()))
+            return carry.Carried(code, events.read(told), tuple(line for line in ran.output.splitlines() if line.strip()))
         carried = carry.carry(
             self.manifest,
             self.package,
@@ -215,14 +219,14 @@ class Stage:
         environment = session.surroundings.environment
         log: tuple[str, ...] = ()
         failed_action = None
-        number = examine.failed_step(carried.lines)
+        number = examine.failed_step(carried.events)
         for action in self.manifest.actions(verb)[number - 1 : number] if number else ():
             data = session.read(expand(rf"{self.manifest.logs}\{action.log}", environment)) if action.log else None
             if data:
                 told = explain.explain(data)
                 log, failed_action = log + told.lines, told.action or failed_action
-        examined = examine.examine(self.manifest, self.package, session, verb, carried.lines, failed_action)
-        found = causes.diagnose(causes.Failure(carried.exit_code, carried.lines, log, failed_action, tuple(examined)))
+        examined = examine.examine(self.manifest, self.package, session, verb, carried.events, failed_action)
+        found = causes.diagnose(causes.Failure(carried.exit_code, carried.lines, log, failed_action, tuple(examined), carried.events))
         details = ((found[0].evidence,) if found else ()) + carried.lines[-4:]
         details += ((f"action that failed: {failed_action}",) if failed_action else ()) + log
         if not found:
@@ -428,6 +432,16 @@ class Stage:
 def _named(effect: Effect) -> str:
     """What is left, in words; that it is there says enough of what was added."""
     return f"{effect.kind} {label(effect.thing)}" + ("" if effect.change == "add" else f", {effect.change}d")
+
+
+def _code(told: Sequence[events.Event]) -> int:
+    """The exit code of a run that nobody waited for, by what it told last."""
+    for event in reversed(told):
+        if isinstance(event, events.NotDetected):
+            return form.NOT_DETECTED
+        if isinstance(event, events.RunEnded | events.StepEndedBadly):
+            return event.code
+    return STEP_FAILED
 
 
 def _in_menu(effect: Effect, session: Session) -> bool:

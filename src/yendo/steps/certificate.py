@@ -14,6 +14,7 @@ from asn1crypto import x509
 
 from yendo.errors import Unreadable, Usage
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step, below
+from yendo.terms import events
 from yendo.terms.amounts import Text
 
 if TYPE_CHECKING:
@@ -62,7 +63,7 @@ class CertificateKind(Kind):
 
     def perform(self, action: Action, host: Host) -> Result:
         changed = host.set_value("HKLM", "64", action.data["key"], "Blob", ("binary", action.data["blob"]))
-        host.say(f"certificate {action.data['name']}: {'added' if changed else 'there already'}")
+        host.tell(events.CertificateChanged(action.data["name"], "added" if changed else "there already"))
         return DONE
 
     def mistakes(self, step: CertificateStep, at: At) -> Iterator[tuple[str, str, str]]:

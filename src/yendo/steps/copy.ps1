@@ -8,18 +8,18 @@ function Step-Copy($Step) {
         [byte[]]$new = $null
         if ($Step.ContainsKey('fill')) { $new = Get-FilledFile $from $Step['fill']; $sum = Get-BytesDigest $new }
         if ([IO.File]::Exists($to)) {
-            if ($Step['keep']) { Say ('kept: ' + $to); continue }
-            if ((Get-Digest $to) -eq $sum) { Say ('already there: ' + $to); continue }
+            if ($Step['keep']) { Tell changed 'kept' $to; continue }
+            if ((Get-Digest $to) -eq $sum) { Tell changed 'already there' $to; continue }
         }
         if ($null -ne $new) { Set-FileBytes $to $new } else { Set-FileFrom $to $from $sum }
-        Say ('placed: ' + $to)
+        Tell changed 'placed' $to
     }
     if ($Step['mirror'] -ne '') {
         [string]$root = [Environment]::ExpandEnvironmentVariables($Step['mirror'])
         $tree = Get-Tree $root
-        foreach ($path in $tree[2]) { Say ('left, it is a link: ' + $path) }
+        foreach ($path in $tree[2]) { Tell left 'it is a link' $path }
         foreach ($path in $tree[0]) {
-            if (-not $wanted.ContainsKey($path.ToLowerInvariant())) { [void](Remove-Recorded $path $true); Say ('taken away: ' + $path) }
+            if (-not $wanted.ContainsKey($path.ToLowerInvariant())) { [void](Remove-Recorded $path $true); Tell changed 'taken away' $path }
         }
     }
     return @('done', 0)

@@ -10,6 +10,7 @@ from typing import TYPE_CHECKING, Any, Literal
 from yendo import digest
 from yendo.errors import Usage
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step, in_package
+from yendo.terms import events
 from yendo.terms.amounts import Text
 from yendo.terms.settings import names_in
 
@@ -102,17 +103,17 @@ class CopyKind(Kind):
             new = filled(source.read_bytes(), filling) if filling else b""
             sha256 = hashlib.sha256(new).hexdigest() if filling else item["sha256"] or digest.of_file(source)
             if there is not None and action.data["keep"]:
-                host.say(f"kept: {target}")
+                host.tell(events.Changed("kept", target))
             elif there == sha256:
-                host.say(f"already there: {target}")
+                host.tell(events.Changed("already there", target))
             else:
                 host.put(target, new) if filling else host.put_file(target, source, sha256)
-                host.say(f"placed: {target}")
+                host.tell(events.Changed("placed", target))
         if action.data["mirror"]:
             for path in host.session.files_below(host.expand(action.data["mirror"])):
                 if path.lower() not in wanted:
                     host.drop(path)
-                    host.say(f"taken away: {path}")
+                    host.tell(events.Changed("taken away", path))
         return DONE
 
     def mistakes(self, step: CopyStep, at: At) -> Iterator[tuple[str, str, str]]:

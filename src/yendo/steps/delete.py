@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
 from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.terms import events
 from yendo.terms.amounts import Text
 
 if TYPE_CHECKING:
@@ -34,17 +35,17 @@ class DeleteKind(Kind):
     def perform(self, action: Action, host: Host) -> Result:
         path, keep = host.expand(action.data["path"]), action.data["keep"]
         if host.drop(path, keep=keep):
-            host.say(f"deleted: {path}")
+            host.tell(events.Changed("deleted", path))
             return DONE
         if not host.session.has_folder(path):
-            host.say(f"not there: {path}")
+            host.tell(events.Changed("not there", path))
             return NOT_NEEDED
         for inner in host.session.files_below(path):
             host.drop(inner, keep=keep)
         for folder in sorted(host.session.folders_below(path), key=len, reverse=True):
             host.session.remove_folder(folder)
         host.session.remove_folder(path)
-        host.say(f"deleted: {path}")
+        host.tell(events.Changed("deleted", path))
         return DONE
 
     def mistakes(self, step: DeleteStep, at: At) -> Iterator[tuple[str, str, str]]:

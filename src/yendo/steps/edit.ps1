@@ -211,7 +211,7 @@ function Step-Edit($Step) {
     [byte[]]$data = [byte[]]::new(0)
     [bool]$there = [IO.File]::Exists($path)
     if ($there) { $data = [IO.File]::ReadAllBytes($path) }
-    elseif (-not $Step['make']) { Say ('not there: ' + $path); return @('failed', #STEP_FAILED#) }
+    elseif (-not $Step['make']) { Tell changed 'not there' $path; return @('failed', #STEP_FAILED#) }
     [Text.Encoding]$encoding = [Text.UTF8Encoding]::new($false, $true)
     [int]$mark = 0
     if (($data.Length -ge 3) -and ($data[0] -eq 239) -and ($data[1] -eq 187) -and ($data[2] -eq 191)) { $mark = 3 }
@@ -219,7 +219,7 @@ function Step-Edit($Step) {
     else { try { [void]$encoding.GetString($data) } catch { $encoding = [Text.Encoding]::GetEncoding(1252) } }
     [string]$text = $encoding.GetString($data, $mark, $data.Length - $mark)
     [string]$wanted = Edit-Text $text $Step
-    if ($there -and ($wanted -ceq $text)) { Say ('already so: ' + $path); return @('done', 0) }
+    if ($there -and ($wanted -ceq $text)) { Tell changed 'already so' $path; return @('done', 0) }
     [byte[]]$body = $encoding.GetBytes($wanted)
     [byte[]]$whole = [byte[]]::new($mark + $body.Length)
     [Array]::Copy($data, $whole, $mark)
@@ -227,7 +227,7 @@ function Step-Edit($Step) {
     Set-FileBytes $path $whole
     [byte[]]$again = [IO.File]::ReadAllBytes($path)
     [string]$read = $encoding.GetString($again, $mark, $again.Length - $mark)
-    if ((Edit-Text $read $Step) -cne $read) { Say ('it did not take: ' + $path); return @('failed', #STEP_FAILED#) }
-    Say ('edited: ' + $path)
+    if ((Edit-Text $read $Step) -cne $read) { Tell probe-failed $path; return @('failed', #STEP_FAILED#) }
+    Tell changed 'edited' $path
     return @('done', 0)
 }

@@ -12,6 +12,7 @@ import defusedxml.ElementTree as ElementTree
 
 from yendo.steps import json_text, texts
 from yendo.steps.base import Action, At, Kind, Result, Step
+from yendo.terms import events
 from yendo.terms.amounts import Text
 from yendo.terms.settings import in_json
 
@@ -166,19 +167,19 @@ class EditKind(Kind):
         path = host.expand(action.data["file"])
         before = host.session.read(path)
         if before is None and not action.data["make"]:
-            host.say(f"not there: {path}")
+            host.tell(events.Changed("not there", path))
             return Result("failed", FAILED)
         text, encoding = texts.decode(before or b"")
         wanted = edited(text, action.data)
         if before is not None and wanted == text:
-            host.say(f"already so: {path}")
+            host.tell(events.Changed("already so", path))
             return Result("done")
         host.put(path, texts.encode(wanted, encoding))
         again, _ = texts.decode(host.session.read(path) or b"")
         if edited(again, action.data) != again:
-            host.say(f"it did not take: {path}")
+            host.tell(events.ProbeFailed(path))
             return Result("failed", FAILED)
-        host.say(f"edited: {path}")
+        host.tell(events.Changed("edited", path))
         return Result("done")
 
     def mistakes(self, step: EditStep, at: At) -> Iterator[tuple[str, str, str]]:

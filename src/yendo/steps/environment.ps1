@@ -19,6 +19,6 @@ function Step-Environment($Step) {
         if (($text -ne '') -or ($before -ne '-')) { [void](Set-Recorded $Step['hive'] '64' $Step['key'] $Step['name'] ($kind + '=' + $text)) }
     }
     Send-EnvironmentChanged
-    Say ('variable ' + $Step['name'] + ': ' + $Step['change'])
+    Tell variable-changed $Step['name'] $Step['change']
     return @('done', 0)
 }

@@ -6,6 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any, Literal
 
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step
+from yendo.terms import events
 from yendo.terms.amounts import Text
 
 if TYPE_CHECKING:
@@ -62,7 +63,7 @@ class EnvironmentKind(Kind):
             text = value if change == "set" else changed(change, str(before[1]) if before else "", value)
             if text or before:
                 host.set_value(hive, "64", key, name, (kind, text))
-        host.say(f"variable {name}: {change}")
+        host.tell(events.VariableChanged(name, change))
         return DONE
 
     def mistakes(self, step: EnvironmentStep, at: At) -> Iterator[tuple[str, str, str]]:

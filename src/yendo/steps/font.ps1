@@ -4,6 +4,6 @@ function Step-Font($Step) {
         Set-FileFrom $path ([IO.Path]::Combine($Here, $Step['source'].Replace('/', '\'))) $Step['sha256']
     }
     [void](Set-Recorded 'HKLM' '64' 'Software\Microsoft\Windows NT\CurrentVersion\Fonts' $Step['label'] ('sz=' + $Step['file']))
-    Say ('font: ' + $Step['label'])
+    Tell font-added $Step['label']
     return @('done', 0)
 }

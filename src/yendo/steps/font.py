@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any
 
 from yendo.errors import Unreadable
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step, below, in_package
+from yendo.terms import events
 from yendo.terms.amounts import Text
 
 if TYPE_CHECKING:
@@ -66,7 +67,7 @@ class FontKind(Kind):
         path = host.expand(rf"%SystemRoot%\Fonts\{action.data['file']}")
         host.put(path, host.content(action.data["source"]))
         host.set_value("HKLM", "64", FONTS, action.data["label"], ("sz", action.data["file"]))
-        host.say(f"font: {action.data['label']}")
+        host.tell(events.FontAdded(action.data["label"]))
         return DONE
 
 

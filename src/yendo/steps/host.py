@@ -6,7 +6,6 @@ The runner's own functions (``apply.ps1``) are the same in the other language; t
 from __future__ import annotations
 
 import hashlib
-import re
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
@@ -20,9 +19,10 @@ from yendo.effects.things import Shortcut, parent
 from yendo.errors import NotCovered
 from yendo.facts import secrets
 from yendo.facts.surroundings import expand
-from yendo.machines.protocol import Session
+from yendo.machines.protocol import Ran, Session
 from yendo.steps import ledger
 from yendo.steps.ledger import NOTHING, RegistryData
+from yendo.terms import events
 from yendo.terms.rules import Rule
 from yendo.terms.when import Judged, Node, judge, text_of
 
@@ -57,7 +57,8 @@ class Host:
         self.room = self.expand(rf"{home}\state\{identifier}")
         self.ledger_file = rf"{self.room}\record.txt"
         self.vendor_logs = rf"{self.room}\logs"  # of the vendor's programs, until they are published beside the runner's own
-        self.lines: list[str] = []
+        self.events: list[events.Event] = []
+        self.step, self.steps_of = 0, list[int]()  # the step at work, from 1, and that of each event
         self._record: list[str] | None = None  # the record as it is on the machine; nobody else writes it meanwhile
         self._of_run: set[str] = set()
         self._torn = False
@@ -69,8 +70,9 @@ class Host:
     def expand(self, text: str) -> str:
         return expand(text, self.environment)
 
-    def say(self, text: str) -> None:
-        self.lines.append(re.sub(r"[\x00-\x08\x0a-\x1f\x7f]+", " ", secrets.mask(text, self.hidden)))
+    def tell(self, event: events.Event) -> None:
+        self.events.append(events.with_texts(event, lambda text: secrets.mask(text, self.hidden)))
+        self.steps_of.append(self.step)
 
     def content(self, name: str) -> bytes:
         """A file of the package."""
@@ -234,11 +236,12 @@ class Host:
         for attempt in range(BUSY_TRIES):
             if attempt:
                 self.sleep(BUSY_WAIT)
-            self.say(f"running: {line}")
-            ran = self.session.run(line, timeout=action.timeout, folder=folder)
+            self.tell(events.CommandBegan(line))
+            ran = self.session.run(line, timeout=action.timeout, folder=folder, patient=True)
             self.seconds += ran.seconds
+            self.over_time(ran)
             if ran.exit_code is None:
-                self.say(f"stopped: not done after {action.timeout:g} seconds")
+                self.tell(events.CommandStopped(action.timeout))
                 return Result("timed out", TIMED_OUT)
             code = signed(ran.exit_code)
             meaning = self.meaning(action.codes, code)
@@ -246,22 +249,34 @@ class Host:
                 break
         until = time.monotonic() + action.timeout
         for name in action.wait_for:
+            if self.session.is_running(name):
+                self.tell(events.WaitingFor(name))
             while self.session.is_running(name):
                 if time.monotonic() > until:
-                    self.say(f"stopped waiting: {name} not done after {action.timeout:g} seconds")
+                    self.tell(events.WaitedTooLong(name, action.timeout))
                     return Result("timed out", TIMED_OUT)
                 self.sleep(0.2)
         return Result(meaning, code)
 
+    def over_time(self, ran: Ran) -> None:
+        """Tells what was seen of a command over its time: work, and in the end none, or too much of it."""
+        *busy, last = ran.looks or (None,)
+        for look in busy:
+            self.tell(events.CommandOverTime(look.activity))
+        if last is not None and ran.exit_code is not None:
+            self.tell(events.CommandOverTime(last.activity))
+        elif last is not None:
+            self.tell(events.CommandTwiceOverTime(last.activity) if last.busy else events.CommandIdle(last.activity))
+
     def meaning(self, codes: Mapping[str, str], code: int) -> str:
         """What an exit code means to a step, said."""
         meaning = codes.get(str(code), "failed")
-        self.say(f"exit code {code}: {meaning}")
+        self.tell(events.CommandEnded(code, meaning))
         return meaning
 
     def call(self, line: str, timeout: float = 600) -> tuple[int, str]:
         """A short command of a system program: its exit code, which the caller understands, and its output. Raises TimeoutError."""
-        self.say(f"running: {line}")
+        self.tell(events.CommandBegan(line))
         ran = self.session.run(line, timeout=timeout, folder=self.folder)
         self.seconds += ran.seconds
         if ran.exit_code is None:
@@ -307,18 +322,21 @@ class Host:
                 case "D":
                     path = rest[0]
                     if self.session.has_folder(path):
-                        self.say(f"removed: {path}" if self.session.remove_folder(path) else f"left, it is not empty: {path}")
+                        self._removed(self.session.remove_folder(path), path)
                 case "V":
                     self._unset(*rest)
                 case "K":
                     hive, view, key = rest
                     if self.session.has_key(hive, view, key):
-                        self.say(f"removed: {hive}\\{key}" if self.session.drop_key(hive, view, key) else f"left, it is not empty: {hive}\\{key}")
+                        self._removed(self.session.drop_key(hive, view, key), f"{hive}\\{key}")
                 case "U" | "R":
                     if (kind == "U" or run_only) and rest[0] not in called:
                         called.add(rest[0])
                         command = self.expand(rest[0].replace("{package}", self.folder).replace("{logs}", self.vendor_logs))
-                        self.say(f"exit code {self.call(command)[0]}: taken back")
+                        self.tell(events.CommandTakenBack(self.call(command)[0]))
+
+    def _removed(self, done: bool, what: str) -> None:
+        self.tell(events.Changed("removed", what) if done else events.Left("it is not empty", what))
 
     def _unplace(self, new: str, old: str, path: str) -> None:
         there = self.session.digest(path)
@@ -327,20 +345,20 @@ class Host:
             return
         if found != new:
             if there is not None:
-                self.say(f"left, it was changed since: {path}")
+                self.tell(events.Left("it was changed since", path))
         elif old == NOTHING:
             self.session.remove(path)
-            self.say(f"removed: {path}")
+            self.tell(events.Changed("removed", path))
         else:
             self.session.write(path, self.session.read(rf"{self.room}\kept\{old}") or b"")
-            self.say(f"put back: {path}")
+            self.tell(events.Changed("put back", path))
 
     def _restore(self, old: str, path: str) -> None:
         if self.session.read(path) is not None:
             return
         self.folders(parent(path))
         self.session.write(path, self.session.read(rf"{self.room}\kept\{old}") or b"")
-        self.say(f"put back: {path}")
+        self.tell(events.Changed("put back", path))
 
     def _unset(self, new: str, old: str, hive: str, view: str, key: str, name: str) -> None:
         found = ledger.value_text(self.session.get_value(hive, view, key, name))
@@ -348,10 +366,10 @@ class Host:
         if found == old:
             return
         if found != new:
-            self.say(f"left, it was changed since: {label}")
+            self.tell(events.Left("it was changed since", label))
             return
         self.session.set_value(hive, view, key, name, ledger.value_of(old))
-        self.say(f"removed: {label}" if old == NOTHING else f"put back: {label}")
+        self.tell(events.Changed("removed" if old == NOTHING else "put back", label))
 
     def assume(self, action: Action) -> Result:
         """What a program does that this machine cannot carry out, as far as the step's probe says it. Raises NotCovered without one."""
@@ -362,7 +380,7 @@ class Host:
         if action.reverse:
             self.remember("U", action.reverse)
         self.session.make_hold(action.probe, action.reverse)
-        self.say("assumed, by the step's own probe")
+        self.tell(events.ProbeAssumed())
         return _done()
 
 

@@ -3,7 +3,7 @@ function Step-Msi($Step) { return Invoke-CommandLine $Step }
 # Everybody sees a command line. What is secret goes to a second runner by its standard input instead, and from there to the
 # Windows Installer by its own function.
 function Start-Hidden($Hidden, [string]$Folder) {
-    Say 'the secret properties are handed over beside the command line'
+    Tell secrets-beside
     [string]$shell = [IO.Path]::Combine([Environment]::SystemDirectory, 'WindowsPowerShell\v1.0\powershell.exe')
     [Diagnostics.ProcessStartInfo]$start = New-Start ('"' + $shell + '" -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + $PSCommandPath + '" call') $Folder
     $start.RedirectStandardInput = $true

@@ -4,13 +4,13 @@ function Step-Record($Step) {
         $value = Get-Fact $name
         [string]$text = 'not known'
         if ($null -ne $value) { $text = Format-Fact $value }
-        Say ($name + ': ' + $text)
+        Tell fact-recorded $name $text
         [void]$lines.Add(' ' + (Format-Json $name) + ': ' + (Format-Json $text))
     }
     foreach ($item in $Step['rules']) {
         $verdict = Test-Rule $item['rule']
         [string]$text = (Format-Fact $verdict[0]) + ', ' + $verdict[1]
-        Say ($item['title'] + ': ' + $text)
+        Tell fact-recorded $item['title'] $text
         [void]$lines.Add(' ' + (Format-Json $item['title']) + ': ' + (Format-Json $text))
     }
     [string]$folder = [IO.Path]::Combine($Room, 'facts')

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Any, Literal
 import msgspec
 
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step
+from yendo.terms import events
 from yendo.terms.rules import Rule
 from yendo.terms.when import in_words, value_of
 
@@ -47,7 +48,7 @@ class RecordKind(Kind):
             holds, fact = host.rule(msgspec.convert(item["rule"], Rule))
             found[item["title"]] = f"{in_words(holds)}, {fact}"
         for name, text in found.items():
-            host.say(f"{name}: {text}")
+            host.tell(events.FactRecorded(name, text))
         folder = host.room + "\\facts"
         host.own_folders(folder)
         host.session.write(rf"{folder}\{action.data['file']}", json.dumps(found, ensure_ascii=False, indent=1).encode())

@@ -5,13 +5,13 @@ function Step-Registry($Step) {
         if (($hive -eq 'HKCU') -and $Step['each']) { $hive = 'HKU'; $prefixes = Open-UserHives }
         foreach ($prefix in $prefixes) {
             [string]$key = $prefix + $item['key']
-            if ($item['delete_key']) { Remove-Tree $hive $item['view'] $key; Say ('deleted: ' + $hive + '\' + $key) }
+            if ($item['delete_key']) { Remove-Tree $hive $item['view'] $key; Tell changed 'deleted' ($hive + '\' + $key) }
             foreach ($name in $item['delete']) {
-                if (Set-Recorded $hive $item['view'] $key $name '-') { Say ('deleted: ' + $hive + '\' + $key + '\' + $name) }
+                if (Set-Recorded $hive $item['view'] $key $name '-') { Tell changed 'deleted' ($hive + '\' + $key + '\' + $name) }
             }
             foreach ($value in $item['values']) {
                 [void](Set-Recorded $hive $item['view'] $key $value[0] (Join-Value $value[1] $value[2]))
-                Say ('set: ' + $hive + '\' + $key + '\' + $value[0])
+                Tell changed 'set' ($hive + '\' + $key + '\' + $value[0])
             }
         }
         if ($hive -eq 'HKU') { Close-UserHives }

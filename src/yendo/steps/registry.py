@@ -13,6 +13,7 @@ from yendo.effects.things import Data
 from yendo.errors import Usage
 from yendo.formats import registry_text
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step, below
+from yendo.terms import events
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -132,15 +133,15 @@ class RegistryKind(Kind):
                 for name in host.session.values_of(hive, view, inner):
                     host.set_value(hive, view, inner, name, None)
                 host.session.drop_key(hive, view, inner)
-            host.say(f"deleted: {hive}\\{key}")
+            host.tell(events.Changed("deleted", f"{hive}\\{key}"))
         for name in item["delete"]:
             if host.set_value(hive, view, key, name, None):
-                host.say(f"deleted: {hive}\\{key}\\{name}")
+                host.tell(events.Changed("deleted", f"{hive}\\{key}\\{name}"))
         for name, kind, data in item["values"]:
             if kind in ("dword", "qword"):
                 data = int(data)  # a setting fills a place with text
             host.set_value(hive, view, key, name, (kind, tuple(data) if isinstance(data, list) else data))
-            host.say(f"set: {hive}\\{key}\\{name}")
+            host.tell(events.Changed("set", f"{hive}\\{key}\\{name}"))
 
     def mistakes(self, step: RegistryStep, at: At) -> Iterator[tuple[str, str, str]]:
         if step.key and re.match(r"(?i)(HKLM|HKEY_LOCAL_MACHINE)\\software\\wow6432node\\", step.key):

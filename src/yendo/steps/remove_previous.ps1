@@ -50,21 +50,21 @@ function Format-Started([string]$Line) {
 
 function Step-RemovePrevious($Step) {
     $found = Find-Previous $Step
-    if ($found.Length -eq 0) { Say 'nothing of that kind is here'; return @('not needed', 0) }
+    if ($found.Length -eq 0) { Tell no-entry-found; return @('not needed', 0) }
     [string]$final = 'done'
     foreach ($entry in $found) {
         [string]$name = $entry[1]
         if ($name -eq '') { $name = $entry[0] }
-        Say (('found: ' + $name + ' ' + $entry[2]).TrimEnd())
+        Tell entry-found $name $entry[2]
         [string]$line = ''
         if (((Join-Code $entry[0]) -ne '') -and (($entry[4] -eq '') -or ($entry[4] -match '\bmsiexec'))) { $line = 'msiexec.exe /x ' + $entry[0] + ' /qn /norestart' }
         elseif ($entry[3] -ne '') { $line = Format-Started $entry[3] }
         elseif (($entry[4] -ne '') -and ($Step['arguments'] -ne '')) { $line = (Format-Started $entry[4]) + ' ' + $Step['arguments'] }
-        if ($line -eq '') { Say 'it has no quiet uninstall, and the plan gives no arguments for its usual one'; return @('failed', #STEP_FAILED#) }
+        if ($line -eq '') { Tell no-quiet-uninstall; return @('failed', #STEP_FAILED#) }
         [int]$code = (Invoke-Call ([Environment]::ExpandEnvironmentVariables($line)) $false)[0]
         [string]$meaning = 'failed'
         if ($Step['codes'].ContainsKey('' + $code)) { $meaning = $Step['codes']['' + $code] }
-        Say ('exit code ' + $code + ': ' + $meaning)
+        Tell command-ended $code $meaning
         if (($meaning -eq 'failed') -or ($meaning -eq 'again later')) { return @($meaning, $code) }
         if (($meaning -eq 'restart') -or ($meaning -eq 'restarting')) { $final = $meaning }
     }

@@ -13,6 +13,7 @@ from yendo.facts.versions import VersionRange
 from yendo.installers.msi.commandline import PRODUCT_CODE
 from yendo.steps.base import MSI_CODES, MSI_GONE, NOT_NEEDED, Action, At, Kind, Result, Step
 from yendo.steps.host import STEP_FAILED
+from yendo.terms import events
 from yendo.terms.amounts import Code
 from yendo.terms.rules.base import bounds
 
@@ -64,14 +65,14 @@ class RemovePreviousKind(Kind):
     def perform(self, action: Action, host: Host) -> Result:
         found = sorted(_matching(action.data, host), key=lambda entry: entry.identity)
         if not found:
-            host.say("nothing of that kind is here")
+            host.tell(events.NoEntryFound())
             return NOT_NEEDED
         final = "done"
         for entry in found:
-            host.say(f"found: {entry.name or entry.key} {entry.version or ''}".rstrip())
+            host.tell(events.EntryFound(entry.name or entry.key, entry.version or ""))
             line = quiet(entry, action.data["arguments"])
             if not line:
-                host.say("it has no quiet uninstall, and the plan gives no arguments for its usual one")
+                host.tell(events.NoQuietUninstall())
                 return Result("failed", STEP_FAILED)
             code, _ = host.call(host.expand(line), action.timeout)
             meaning = host.meaning(action.data["codes"], code)

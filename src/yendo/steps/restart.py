@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any, Literal
 
 from yendo.steps.base import NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.terms import events
 from yendo.terms.amounts import seconds
 
 if TYPE_CHECKING:
@@ -39,7 +40,7 @@ class RestartKind(Kind):
 
     def perform(self, action: Action, host: Host) -> Result:
         if action.data["where"] == "asked" and not host.restart_asked:
-            host.say("no step asked for a restart")
+            host.tell(events.RestartNotAsked())
             return NOT_NEEDED
         return Result("restart now", 1641)
 

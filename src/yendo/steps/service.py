@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any, Literal
 
 from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step, quoted
 from yendo.steps.host import STEP_FAILED
+from yendo.terms import events
 from yendo.terms.amounts import Text
 
 if TYPE_CHECKING:
@@ -64,7 +65,7 @@ class ServiceKind(Kind):
         name, change = action.data["name"], action.data["change"]
         there = host.session.service_state(name)
         if (change == "create" and there) or (change in ("stop", "delete") and not there):
-            host.say(f"service {name}: {'there already' if there else 'not there'}")
+            host.tell(events.ServiceChanged(name, "there already" if there else "not there"))
             return NOT_NEEDED
         if change == "set":
             host.set_value("HKLM", "64", rf"System\CurrentControlSet\Services\{name}", "Start", ("dword", action.data["start"]))
@@ -76,17 +77,17 @@ class ServiceKind(Kind):
         if change == "set" or (change, code) in (("start", RUNNING), ("stop", NOT_STARTED)):
             code = 0
         if code:
-            host.say(f"exit code {code}: failed")
+            host.tell(events.CommandEnded(code, "failed"))
             return Result("failed", code)
         wanted = {"start": "running", "stop": "stopped"}.get(change)
         waited = 0.0
         while wanted and host.session.service_state(name) != wanted:
             if waited >= action.timeout:
-                host.say(f"service {name} is not {wanted} after {action.timeout:g} seconds")
+                host.tell(events.ServiceLate(name, wanted, action.timeout))
                 return Result("failed", STEP_FAILED)
             host.sleep(1)
             waited += 1
-        host.say(f"service {name}: {change}")
+        host.tell(events.ServiceChanged(name, change))
         return DONE
 
     def mistakes(self, step: ServiceStep, at: At) -> Iterator[tuple[str, str, str]]:

@@ -7,7 +7,7 @@ function Step-Shortcut($Step) {
     if ([IO.File]::Exists($path)) {
         $old = $shell.CreateShortcut($path)
         if (($old.TargetPath -eq $target) -and ($old.Arguments -ceq $arguments) -and ($old.WorkingDirectory -eq $from) -and ($old.Description -ceq $Step['description'])) {
-            Say ('made: ' + $path)
+            Tell changed 'made' $path
             return @('done', 0)
         }
     }
@@ -22,6 +22,6 @@ function Step-Shortcut($Step) {
     $link.Save()
     Set-FileBytes $path ([IO.File]::ReadAllBytes($beside))
     [IO.File]::Delete($beside)
-    Say ('made: ' + $path)
+    Tell changed 'made' $path
     return @('done', 0)
 }

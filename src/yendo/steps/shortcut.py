@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Any
 
 from yendo.effects.things import Shortcut
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step
+from yendo.terms import events
 from yendo.terms.amounts import Text
 
 if TYPE_CHECKING:
@@ -41,7 +42,7 @@ class ShortcutKind(Kind):
         path, target, arguments, start_in = (host.expand(action.data[field]) for field in ("path", "target", "arguments", "start_in"))
         link = Shortcut(path, target, arguments, start_in, action.data["description"])
         host.put_shortcut(link)
-        host.say(f"made: {link.path}")
+        host.tell(events.Changed("made", link.path))
         return DONE
 
     def mistakes(self, step: ShortcutStep, at: At) -> Iterator[tuple[str, str, str]]:

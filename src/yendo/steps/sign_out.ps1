@@ -6,7 +6,7 @@ function Step-SignOut($Step) {
         $ran = Invoke-Call ('logoff.exe ' + $id) $false
         if ($ran[0] -ne 0) { $worst = $ran[0] }
     }
-    if (-not $any) { Say 'nobody is logged on'; return @('not needed', 0) }
+    if (-not $any) { Tell nobody-logged-on; return @('not needed', 0) }
     if ($worst -ne 0) { return @('failed', $worst) }
     return @('done', 0)
 }

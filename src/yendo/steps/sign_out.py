@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.terms import events
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -25,7 +26,7 @@ class SignOutKind(Kind):
 
     def perform(self, action: Action, host: Host) -> Result:
         if not host.session.facts.people:
-            host.say("nobody is logged on")
+            host.tell(events.NobodyLoggedOn())
             return NOT_NEEDED
         code, _ = host.call("logoff.exe 1")
         return Result("failed", code) if code else DONE

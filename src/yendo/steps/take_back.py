@@ -5,6 +5,7 @@ from __future__ import annotations
 from typing import TYPE_CHECKING, Any
 
 from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.terms import events
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -29,7 +30,7 @@ class TakeBackKind(Kind):
     def perform(self, action: Action, host: Host) -> Result:
         lines = host.recorded()
         if not [line for line in lines if line[0] not in "BR"]:
-            host.say("nothing of this package is on record")
+            host.tell(events.NothingRecorded())
             return NOT_NEEDED
         host.take_back(lines, run_only=False)
         host.forget(0)

@@ -1,9 +1,9 @@
 function Step-Tell($Step) {
     [string]$text = Get-Text $Step['text']
-    if ((Get-People) -eq 0) { Say ('nobody is there to be told: ' + $text); return @('not needed', 0) }
+    if ((Get-People) -eq 0) { Tell nobody-there $text; return @('not needed', 0) }
     [string]$title = $Step['caption']
     if ($title -eq '') { $title = $Plan['name'] }
     [void](Show-Message $title $text 0 0 $false)
-    Say ('told: ' + $text)
+    Tell person-told $text
     return @('done', 0)
 }

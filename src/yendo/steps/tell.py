@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 from msgspec import Meta
 
 from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.terms import events
 from yendo.terms.amounts import Text
 
 if TYPE_CHECKING:
@@ -35,10 +36,10 @@ class TellKind(Kind):
     def perform(self, action: Action, host: Host) -> Result:
         text = in_language(action.data["text"], host.session.facts.language)
         if not host.session.facts.people:
-            host.say(f"nobody is there to be told: {text}")
+            host.tell(events.NobodyThere(text))
             return NOT_NEEDED
         host.session.show(text)
-        host.say(f"told: {text}")
+        host.tell(events.PersonTold(text))
         return DONE
 
 

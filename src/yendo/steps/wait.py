@@ -8,6 +8,7 @@ import msgspec
 
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step
 from yendo.steps.host import STEP_FAILED
+from yendo.terms import events
 from yendo.terms.amounts import seconds
 from yendo.terms.when import Condition, Node, resolve
 
@@ -42,17 +43,17 @@ class WaitKind(Kind):
     def perform(self, action: Action, host: Host) -> Result:
         if "until" not in action.data:
             host.sleep(action.data["time"])
-            host.say(f"waited {action.data['time']:g} seconds")
+            host.tell(events.Waited(action.data["time"]))
             return DONE
         nodes = tuple(msgspec.convert(node, Node) for node in action.data["until"])
         waited = 0.0
         while not (found := host.condition(nodes)).holds:
             if waited >= action.timeout:
-                host.say(f"not so after {action.timeout:g} seconds: {'; '.join(found.reasons)}")
+                host.tell(events.ConditionUnmet(action.timeout, "; ".join(found.reasons)))
                 return Result("failed", STEP_FAILED)
             host.sleep(2)
             waited += 2
-        host.say(f"it holds: {'; '.join(found.reasons)}")
+        host.tell(events.ConditionMet("; ".join(found.reasons)))
         return DONE
 
 

@@ -280,7 +280,7 @@ class SimulatedSession:
 
     # --- commands ------------------------------------------------------------------------------------
 
-    def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
+    def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
         """Carries out a Windows Installer command line, or a setup program that was recorded or can be read.
 
         Raises NotCovered for any other program.

@@ -19,7 +19,7 @@ import msgspec
 
 from yendo import host_os
 from yendo.errors import NoMachine, NotCovered
-from yendo.machines.protocol import Ran
+from yendo.machines.protocol import Look, Ran
 
 # Where Debian keeps the loader of 64-bit programs, and the server
 _INSIDE = (("/usr/lib/wine/wine64", "/usr/bin/wine64", "/usr/bin/wine"), ("/usr/bin/wineserver", "/usr/lib/wine/wineserver64", "/usr/lib/wine/wineserver"))
@@ -131,16 +131,36 @@ class Prefix:
             **host_os.new_group(),
         )
 
-    def start(self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL) -> int | None:
-        """Runs a program of the layer to its end; None when it took too long and everything was ended."""
+    def start(self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL, looks: list[Look] | None = None) -> int | None:
+        """Runs a program of the layer to its end; None when it took too long and everything was ended.
+
+        With ``looks`` it is looked at when its time is over, and gets as long again while it is busy; what was seen is put there.
+        """
         process = self.launch(*arguments, output=output)
         try:
-            return process.wait(timeout)
-        except subprocess.TimeoutExpired:
+            with contextlib.suppress(subprocess.TimeoutExpired):
+                return process.wait(timeout)
+            if looks is not None:
+                last = time.monotonic() + timeout
+                before = self._work()
+                while not looks or (looks[-1].busy and time.monotonic() <= last):
+                    with contextlib.suppress(subprocess.TimeoutExpired):
+                        return process.wait(min(5, timeout / 3))
+                    now = self._work()
+                    looks.append(_look(before, now))
+                    before = now
             self.stop()
             return None
         finally:
             host_os.end_group(process)
+
+    def _work(self) -> dict[int, tuple[float, int]]:
+        """Processor seconds and bytes read and written of each process in this prefix, but those of the layer itself."""
+        return {
+            process: (host_os.cpu_seconds(process), host_os.bytes_moved(process))
+            for process, name in self.processes()
+            if not name.startswith(_OF_THE_LAYER)
+        }
 
     def batch(self, line: str, work: Path, folder: str | None = None) -> tuple[str, Path]:
         """Writes a Windows command line as a batch file; returns its Windows path, and the file for what it says."""
@@ -155,19 +175,20 @@ class Prefix:
             raise NotCovered(f"the layer's command shell cannot be given {error.object[error.start : error.end]!r} in a command line") from error
         return "Z:" + str(batch).replace("/", "\\"), said
 
-    def command(self, line: str, *, work: Path, timeout: float, folder: str | None = None) -> Ran:
+    def command(self, line: str, *, work: Path, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
         """Runs a Windows command line through a batch file, which alone gives the full exit code."""
         batch, said = self.batch(line, work, folder)
         begun = time.monotonic()
+        looks: list[Look] = []
         with said.open("wb") as output:
-            ended = self.start("cmd", "/c", batch, timeout=timeout, output=output)
+            ended = self.start("cmd", "/c", batch, timeout=timeout, output=output, looks=looks if patient else None)
         seconds = time.monotonic() - begun
         text = said.read_bytes()[-1_000_000:].decode("utf-8", "replace").replace("\r\n", "\n")
         before, mark, after = text.rpartition("yendo-rc=")
         number_text = after.strip().split("\n")[0].strip() if mark else ""
         if ended is None or not number_text.lstrip("-").isdigit():
-            return Ran(None, before or text, seconds)
-        return Ran(int(number_text) & 0xFFFFFFFF, before, seconds)
+            return Ran(None, before or text, seconds, tuple(looks))
+        return Ran(int(number_text) & 0xFFFFFFFF, before, seconds, tuple(looks))
 
     def flush(self) -> None:
         """Ends the layer's processes in this prefix, which writes the registry to disk."""
@@ -203,6 +224,17 @@ class Prefix:
         """Ends everything in this prefix at once, and never raises."""
         with contextlib.suppress(OSError, subprocess.TimeoutExpired, NoMachine):
             self.flush()
+
+
+_OF_THE_LAYER = ("wineserver", "services", "explorer", "winedevice", "plugplay", "rpcss", "svchost", "conhost", "wine64-pre", "wine-pre")
+
+
+def _look(before: dict[int, tuple[float, int]], now: dict[int, tuple[float, int]]) -> Look:
+    """Whether anything was done between two moments; what has begun or ended counts as work, as it does for the runner."""
+    processor = sum(now[process][0] - before[process][0] for process in now.keys() & before.keys())
+    moved = sum(now[process][1] - before[process][1] for process in now.keys() & before.keys())
+    activity = f"{round(processor * 1000)} ms of processor time, {moved} bytes read and written, {len(now)} processes"
+    return Look(processor > 0.1 or moved != 0 or now.keys() != before.keys(), activity)
 
 
 def _dies_with_us() -> list[str]:

@@ -431,8 +431,8 @@ class WineSession(RunnerOnly):
 
     # --- commands and state -------------------------------------------------------------------------
 
-    def run(self, command: str, *, timeout: float, folder: str | None = None) -> Ran:
-        return self.prefix.command(command, work=self.asked, timeout=timeout, folder=folder)
+    def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
+        return self.prefix.command(command, work=self.asked, timeout=timeout, folder=folder, patient=patient)
 
     def watch(self, command: str, *, timeout: float, press: bool = False, folder: str | None = None) -> Watched:
         """Runs a command line and follows all its processes and windows. ``press`` agrees to every dialog. Raises NoMachine."""
