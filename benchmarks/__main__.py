@@ -16,7 +16,10 @@ def main() -> int:
     chosen = sys.argv[1:] or list(suite.BENCHMARKS)
     unknown = set(chosen) - suite.BENCHMARKS.keys()
     if unknown:
-        print(f"no such benchmark: {', '.join(sorted(unknown))}; there are: {', '.join(suite.BENCHMARKS)}", file=sys.stderr)
+        print(
+            f"no such benchmark: {', '.join(sorted(unknown))}; there are: {', '.join(suite.BENCHMARKS)}",
+            file=sys.stderr,
+        )
         return 2
     figures: list[Figure] = []
     for name in chosen:
@@ -26,7 +29,7 @@ def main() -> int:
     width = max(len(figure.name) for figure in figures)
     for figure in figures:
         print(
-            f"{figure.name:{width}}  {figure.value:8.2f} {figure.unit:2}  at most {figure.limit:g}  {'reached' if figure.reached else 'NOT REACHED'}  {figure.detail}"
+            f"{figure.name:{width}}  {figure.value:8.2f} {figure.unit:2}  at most {figure.limit:g}  {'reached' if figure.reached else 'NOT REACHED'}  {figure.detail}"  # noqa: E501
         )
     return 0 if all(figure.reached for figure in figures) else 1
 

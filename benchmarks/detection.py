@@ -58,7 +58,11 @@ def scenarios(folder: Path) -> list[Figure]:
 
         return call
 
-    some = [one for one in known.with_others(tuple(others), package).values() if one.id != "repair" and not one.calls_for(form.read(package))]
+    some = [
+        one
+        for one in known.with_others(tuple(others), package).values()
+        if one.id != "repair" and not one.calls_for(form.read(package))
+    ]
     many = [some[number % len(some)] for number in range(200)]
     matrix(package, [SimulatedMachine()], some, jobs=1, records=False)  # what is imported and read once
     started, run = stage.Stage.started, SimulatedSession.run
@@ -69,7 +73,9 @@ def scenarios(folder: Path) -> list[Figure]:
     finally:
         stage.Stage.started, SimulatedSession.run = started, run  # type: ignore[method-assign]
     seconds = time.perf_counter() - begun
-    assert all(cell.outcome in ("passed", "not executed") for cell in cells), [cell.scenario.id for cell in cells if cell.outcome == "failed"]
+    assert all(cell.outcome in ("passed", "not executed") for cell in cells), [
+        cell.scenario.id for cell in cells if cell.outcome == "failed"
+    ]
     memory = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024
     return [
         Figure(
@@ -99,7 +105,9 @@ def scenarios_on_wine(folder: Path) -> list[Figure]:
         begun = time.perf_counter()
         cells = matrix(package, [machine], some, jobs=jobs, records=False)
         seconds[jobs] += time.perf_counter() - begun
-        assert all(cell.outcome == "passed" for cell in cells), [cell.scenario.id for cell in cells if cell.outcome != "passed"]
+        assert all(cell.outcome == "passed" for cell in cells), [
+            cell.scenario.id for cell in cells if cell.outcome != "passed"
+        ]
     return [
         Figure(
             "two at once over one",
@@ -133,13 +141,18 @@ def detection_strength(folder: Path) -> list[Figure]:
         rules = [one.rule for one in found.rules]
         confused += len(found.confused)
         false += len(found.strength.false_absent)
-        scores.setdefault("the product alone", []).append(measure(for_effects(made.ground.effects)[:1], made.ground, made.environment).score)
+        scores.setdefault("the product alone", []).append(
+            measure(for_effects(made.ground.effects)[:1], made.ground, made.environment).score
+        )
         for count in (1, 3, 5, 10):
             scores.setdefault(f"{count} rules", []).append(measure(rules[:count], made.ground, made.environment).score)
     detail = "; ".join(
-        f"{name} {100 * min(some):.0f} to {100 * max(some):.0f} %, mean {100 * sum(some) / len(some):.1f}" for name, some in scores.items()
+        f"{name} {100 * min(some):.0f} to {100 * max(some):.0f} %, mean {100 * sum(some) / len(some):.1f}"
+        for name, some in scores.items()
     )
     return [
         Figure("not caught by ten rules, worst of 30", 100 * (1 - min(scores["10 rules"])), 5, "%", detail),
-        Figure("states not told apart, or falsely absent", confused + false, 0, "", f"slowest derivation {slowest:.2f} s"),
+        Figure(
+            "states not told apart, or falsely absent", confused + false, 0, "", f"slowest derivation {slowest:.2f} s"
+        ),
     ]

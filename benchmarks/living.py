@@ -24,7 +24,7 @@ PAIRS, KILLS, WORKSPACES, TURNS = 25, 50, 200, 5
 
 @benchmark
 def renewals(folder: Path) -> list[Figure]:
-    """Generated pairs of versions: edits that are lost, conflicts missed or made up, packages without a conflict that are not proved."""
+    """Generated pairs of versions: edits that are lost, conflicts missed or made up, packages without a conflict that are not proved."""  # noqa: E501
     import renew_pairs
     import test_renew
 
@@ -44,9 +44,15 @@ def renewals(folder: Path) -> list[Figure]:
             unproved += [f"{seed}: {text}" for text in test_renew.proved(pair.workspace)]
     told = f"{edits} edits, {listed} conflicts, {statistics.median(seconds):.2f} s a renewal"
     return [
-        Figure(f"edits lost, conflicts missed or made up in {PAIRS} pairs", len(wrong), 0, "", "; ".join(wrong[:3]) or told),
         Figure(
-            f"phases that fail where nothing conflicts ({quiet} pairs, fresh and over the old one)", len(unproved), 0, "", "; ".join(unproved[:3])
+            f"edits lost, conflicts missed or made up in {PAIRS} pairs", len(wrong), 0, "", "; ".join(wrong[:3]) or told
+        ),
+        Figure(
+            f"phases that fail where nothing conflicts ({quiet} pairs, fresh and over the old one)",
+            len(unproved),
+            0,
+            "",
+            "; ".join(unproved[:3]),
         ),
     ]
 
@@ -64,12 +70,15 @@ def store_under_kill(folder: Path) -> list[Figure]:
         path = share / f"{number}.bin"
         path.write_bytes(chance.randbytes(6 << 20))
         wanted[hashlib.sha256(path.read_bytes()).hexdigest()] = path
-    child = "import sys; from pathlib import Path; from yendo.store import Store; s = Store(Path(sys.argv[1]))\nfor p in sys.argv[2:]: s.add(Path(p))"
+    child = "import sys; from pathlib import Path; from yendo.store import Store; s = Store(Path(sys.argv[1]))\nfor p in sys.argv[2:]: s.add(Path(p))"  # noqa: E501
     lost = half = killed = 0
     there: set[str] = set()
     for _ in range(KILLS // 2):
         pair = [
-            subprocess.Popen([sys.executable, "-c", child, str(store.folder), *map(str, chance.sample(list(wanted.values()), 5))]) for _ in range(2)
+            subprocess.Popen(
+                [sys.executable, "-c", child, str(store.folder), *map(str, chance.sample(list(wanted.values()), 5))]
+            )
+            for _ in range(2)
         ]
         for one in pair:
             time.sleep(chance.uniform(0.05, 0.3))
@@ -94,7 +103,7 @@ def store_under_kill(folder: Path) -> list[Figure]:
 
 
 def _shelf(folder: Path) -> Path:
-    """Two hundred workspaces of generated products, most built and proved, some only drafted; every tenth shares its things with the one before."""
+    """Two hundred workspaces of generated products, most built and proved, some only drafted; every tenth shares its things with the one before."""  # noqa: E501
     import generated
 
     from yendo.draft import draft
@@ -127,7 +136,7 @@ def _shelf(folder: Path) -> Path:
 
 @benchmark
 def shelf(folder: Path) -> list[Figure]:
-    """A listing of 200 workspaces with their conflicts over reading their plans and manifests by the plain libraries; the second over the first."""
+    """A listing of 200 workspaces with their conflicts over reading their plans and manifests by the plain libraries; the second over the first."""  # noqa: E501
     from yendo.shelf.shelf import listing, workspaces
 
     top = _shelf(folder)
@@ -151,9 +160,7 @@ def shelf(folder: Path) -> list[Figure]:
     assert found is not None
     one = statistics.median(a / b for a, b in zip(first, plain, strict=True))
     two = statistics.median(b / a for a, b in zip(first, second, strict=True))
-    told = (
-        f"{statistics.median(first):.3f} s against {statistics.median(plain):.3f} s; {len(found.rows)} workspaces, {len(found.conflicts)} conflicts"
-    )
+    told = f"{statistics.median(first):.3f} s against {statistics.median(plain):.3f} s; {len(found.rows)} workspaces, {len(found.conflicts)} conflicts"  # noqa: E501
     return [
         Figure("a shelf listed over its plans and manifests read plainly", one, 1.3, "x", told),
         Figure("the second listing over the first", two, 0.3, "x", f"{statistics.median(second):.3f} s"),
@@ -174,7 +181,8 @@ def renewal_on_wine(folder: Path) -> list[Figure]:
     at = text.index('[[install.change]]\nkind = "property"\nname = "AUTOUPDATE"')
     text = text[:at] + text[text.index("[[install.change]]", at + 1) :]  # what 6.3.0 has no use for: the only conflict
     plan.write_text(
-        text.replace('value = "Marrowby"', 'value = "{setting.office}"') + '\n[settings.office]\nmeaning = "the office"\ndefault = "Marrowby"\n',
+        text.replace('value = "Marrowby"', 'value = "{setting.office}"')
+        + '\n[settings.office]\nmeaning = "the office"\ndefault = "Marrowby"\n',
         "utf-8",
     )
     new = vendor.lantern(folder / "from-tidewell", "6.3.0")
@@ -188,4 +196,8 @@ def renewal_on_wine(folder: Path) -> list[Figure]:
         env=os.environ,
     )
     seen = next((line.strip() for line in done.stdout.splitlines() if "observed effects were predicted" in line), "")
-    return [Figure("exit code of renew --prove on wine", done.returncode, 0, "", f"{time.perf_counter() - begun:.0f} s; {seen}")]
+    return [
+        Figure(
+            "exit code of renew --prove on wine", done.returncode, 0, "", f"{time.perf_counter() - begun:.0f} s; {seen}"
+        )
+    ]

@@ -39,7 +39,9 @@ print(time.perf_counter() - begun, usage.ru_maxrss / 1024, os.waitstatus_to_exit
 
 def process(command: Sequence[str]) -> tuple[float, float]:
     """Wall seconds and peak memory in MB of one process, which must end well."""
-    done = subprocess.run([sys.executable, "-I", "-S", "-c", _LAUNCHER, *command], capture_output=True, text=True, check=True)
+    done = subprocess.run(
+        [sys.executable, "-I", "-S", "-c", _LAUNCHER, *command], capture_output=True, text=True, check=True
+    )
     seconds, memory, code = done.stdout.split()
     assert code == "0", (command, code, done.stderr[-500:])
     return float(seconds), float(memory)
@@ -49,7 +51,9 @@ def shell(command: str) -> tuple[float, float]:
     return process(["sh", "-c", command])
 
 
-def in_turn(one: Callable[[], tuple[float, float]], other: Callable[[], tuple[float, float]], runs: int, warm: int = 1) -> tuple[float, float, str]:
+def in_turn(
+    one: Callable[[], tuple[float, float]], other: Callable[[], tuple[float, float]], runs: int, warm: int = 1
+) -> tuple[float, float, str]:
     """The median of the ratios pair by pair, the peak memory of the first, and the medians in words."""
     for _ in range(warm):
         one(), other()

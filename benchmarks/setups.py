@@ -33,7 +33,18 @@ MUTATIONS = 20_000
 def others(folder: Path, count: int) -> list[Path]:
     """Programs and libraries that are no setups: of wheels for Windows, and of the Windows API layer."""
     wanted = ("--platform", "win_amd64", "--python-version", "311", "--only-binary=:all:")
-    command = [sys.executable, "-m", "pip", "download", "-q", "--no-deps", *wanted, "-d", str(folder / "wheels"), *WHEELS]
+    command = [
+        sys.executable,
+        "-m",
+        "pip",
+        "download",
+        "-q",
+        "--no-deps",
+        *wanted,
+        "-d",
+        str(folder / "wheels"),
+        *WHEELS,
+    ]
     done = subprocess.run(command, capture_output=True, check=False)
     found: list[Path] = []
     for wheel in sorted((folder / "wheels").glob("*.whl")) if not done.returncode else ():
@@ -45,7 +56,12 @@ def others(folder: Path, count: int) -> list[Path]:
                     target.write_bytes(archive.read(name))
                     found.append(target)
     system = WineMachine(Path(os.environ.get("YENDO_CACHE") or folder / "cache")).template / "prefix/drive_c/windows"
-    layer = sorted(path for half in ("system32", "syswow64") for pattern in ("*.exe", "*.dll") for path in (system / half).glob(pattern))
+    layer = sorted(
+        path
+        for half in ("system32", "syswow64")
+        for pattern in ("*.exe", "*.dll")
+        for path in (system / half).glob(pattern)
+    )
     random.Random(1).shuffle(layer)
     return (found + layer)[:count]
 
@@ -56,7 +72,10 @@ def every_family(folder: Path) -> dict[Path, str]:
         "carrier.exe": ("carrier-exe", specimens.carrier_exe({"a0": b"MZ" * 30, "a1": b"x"})),
         "compiled.exe": ("compiled-script-exe", specimens.compiled_script_exe()),
         "compiled-later.exe": ("compiled-script-exe", specimens.compiled_script_exe((6, 4, 0))),
-        **{f"extract-{kind}.exe": ("archive-exe", specimens.archive_exe(kind, {"a.txt": b"a"})) for kind in ("7z", "zip", "cabinet", "resource")},
+        **{
+            f"extract-{kind}.exe": ("archive-exe", specimens.archive_exe(kind, {"a.txt": b"a"}))
+            for kind in ("7z", "zip", "cabinet", "resource")
+        },
         **{f"script-{name}.exe": ("script-exe", case().build()) for name, case in scripts.CASES.items()},
     }
     folder.mkdir(exist_ok=True)
@@ -68,7 +87,11 @@ def every_family(folder: Path) -> dict[Path, str]:
         known = {"clam-nsis.exe": "script-exe"} | dict.fromkeys(
             ("clam_IScab_ext.exe", "clam_IScab_int.exe", "clam_ISmsi_ext.exe", "clam_ISmsi_int.exe"), "answers-exe"
         )
-        if path.name not in ("clam-mew.exe", "clam-upack.exe", "clam.exe"):  # headers that no reader takes for a program's
+        if path.name not in (
+            "clam-mew.exe",
+            "clam-upack.exe",
+            "clam.exe",
+        ):  # headers that no reader takes for a program's
             found[path] = known.get(path.name, "plain-exe")
     return found
 
@@ -111,7 +134,9 @@ def recognition(folder: Path) -> list[Figure]:
     """500 programs: which family, against reading their headers with pefile alone."""
     paths = others(folder, 500)
     (folder / "list.txt").write_text("\n".join(map(str, paths)))
-    ratio, _, detail = in_turn(lambda: _timed(_RECOGNISE, folder / "list.txt"), lambda: _timed(_HEADERS, folder / "list.txt"), 5)
+    ratio, _, detail = in_turn(
+        lambda: _timed(_RECOGNISE, folder / "list.txt"), lambda: _timed(_HEADERS, folder / "list.txt"), 5
+    )
     return [Figure(f"recognition of {len(paths)} programs against pefile's headers", ratio, 1.5, detail=detail)]
 
 
@@ -119,7 +144,10 @@ def recognition(folder: Path) -> list[Figure]:
 def recognition_by_size(folder: Path) -> list[Figure]:
     """One program of 1 GB against one of 10 MB, for a family that is read and for one that is not."""
     figures = []
-    for title, base in (("a script's setup", scripts.CASES["files"]().build()), ("a plain program", specimens.program())):
+    for title, base in (
+        ("a script's setup", scripts.CASES["files"]().build()),
+        ("a plain program", specimens.program()),
+    ):
         for name, size in (("big.exe", 1000 * MB), ("small.exe", 10 * MB)):
             with (folder / name).open("wb") as file:
                 file.write(base)
@@ -127,9 +155,15 @@ def recognition_by_size(folder: Path) -> list[Figure]:
                     file.write(piece)
         big, small = folder / "big.exe", folder / "small.exe"
         ratio, memory, detail = in_turn(
-            lambda big=big: process([YENDO, "read", str(big)]), lambda small=small: process([YENDO, "read", str(small)]), 7, 2
+            lambda big=big: process([YENDO, "read", str(big)]),
+            lambda small=small: process([YENDO, "read", str(small)]),
+            7,
+            2,
         )
-        figures += [Figure(f"read of {title} of 1 GB against 10 MB", ratio, 1.3, detail=detail), Figure("    its peak memory", memory, 150, "MB")]
+        figures += [
+            Figure(f"read of {title} of 1 GB against 10 MB", ratio, 1.3, detail=detail),
+            Figure("    its peak memory", memory, 150, "MB"),
+        ]
     return figures
 
 
@@ -164,8 +198,14 @@ def confusion(folder: Path) -> list[Figure]:
     columns = sorted({found for _, found in table})
     print(f"{'is':22}" + "".join(f"{name:>22}" for name in columns), file=sys.stderr)
     for family in sorted({family for family, _ in table}):
-        origin = "" if any(path.parent == SAMPLES for path, one in wanted.items() if one == family) or family == "none" else "  (specimens ours only)"
-        print(f"{family:22}" + "".join(f"{table[family, name] or '.':>22}" for name in columns) + origin, file=sys.stderr)
+        origin = (
+            ""
+            if any(path.parent == SAMPLES for path, one in wanted.items() if one == family) or family == "none"
+            else "  (specimens ours only)"
+        )
+        print(
+            f"{family:22}" + "".join(f"{table[family, name] or '.':>22}" for name in columns) + origin, file=sys.stderr
+        )
     wrong = sum(count for (family, found), count in table.items() if family != found)
     return [Figure(f"taken for the wrong family, of {sum(table.values())}", wrong, 0, "")]
 
@@ -179,7 +219,9 @@ def _mutated(seed: int, source: bytes) -> bytes:
             case 0:
                 data[at : at + 1] = bytes([chance.randrange(256)])
             case 1:
-                data[at : at + 4] = struct.pack("<I", chance.choice((0, 1, 0x7FFFFFFF, 0x80000000, 0xFFFFFFFF, chance.getrandbits(32))))
+                data[at : at + 4] = struct.pack(
+                    "<I", chance.choice((0, 1, 0x7FFFFFFF, 0x80000000, 0xFFFFFFFF, chance.getrandbits(32)))
+                )
             case 2:
                 data[at : at + chance.randint(1, 64)] = bytes(chance.randint(1, 64))
             case 3:

@@ -37,14 +37,14 @@ def installer(path: Path, files: int, cabinet: int, *, sector_size: int = 512) -
     """An installer of ``files`` files with an embedded cabinet of ``cabinet`` bytes that is never unpacked."""
     writer = DatabaseWriter(summary=Summary(template="x64;1033", revision=guid(path.name), pages=200, words=2))
     rows = {
-        "Property": [("ProductCode", guid("bench")), ("ProductName", "Bench"), ("ProductVersion", "1.0"), ("ProductLanguage", "1033"), ("ALLUSERS", "1"),
+        "Property": [("ProductCode", guid("bench")), ("ProductName", "Bench"), ("ProductVersion", "1.0"), ("ProductLanguage", "1033"), ("ALLUSERS", "1"),  # noqa: E501
                      ("UpgradeCode", guid("bench line")), ("Manufacturer", "Tidewell")],
-        "Directory": [("TARGETDIR", None, "SourceDir"), ("ProgramFiles64Folder", "TARGETDIR", "."), ("INSTALLDIR", "ProgramFiles64Folder", "Bench"),
+        "Directory": [("TARGETDIR", None, "SourceDir"), ("ProgramFiles64Folder", "TARGETDIR", "."), ("INSTALLDIR", "ProgramFiles64Folder", "Bench"),  # noqa: E501
                       *((f"D{at}", "INSTALLDIR", f"d{at}") for at in range(files // 100))],
         "Feature": [("Main", None, "Main", None, 1, 1, None, 0)],
-        "Component": [(f"C{at}", guid(f"c{at}"), f"D{at // 100}" if files >= 100 else "INSTALLDIR", 256, None, f"F{at}") for at in range(files)],
+        "Component": [(f"C{at}", guid(f"c{at}"), f"D{at // 100}" if files >= 100 else "INSTALLDIR", 256, None, f"F{at}") for at in range(files)],  # noqa: E501
         "FeatureComponents": [("Main", f"C{at}") for at in range(files)],
-        "File": [(f"F{at}", f"C{at}", f"FILE{at % 100000}.DAT|file number {at}.dat", at, None, None, 512, at + 1) for at in range(files)],
+        "File": [(f"F{at}", f"C{at}", f"FILE{at % 100000}.DAT|file number {at}.dat", at, None, None, 512, at + 1) for at in range(files)],  # noqa: E501
         "Media": [(1, files, None, "#bench.cab", None, None)],
         "InstallExecuteSequence": SEQUENCE,
     }  # fmt: skip
@@ -58,7 +58,9 @@ def installer(path: Path, files: int, cabinet: int, *, sector_size: int = 512) -
 
 @benchmark
 def help_page(folder: Path) -> list[Figure]:
-    ratio, _, detail = in_turn(lambda: process([YENDO, "--help"]), lambda: process([sys.executable, "-c", "import argparse"]), 21, 3)
+    ratio, _, detail = in_turn(
+        lambda: process([YENDO, "--help"]), lambda: process([sys.executable, "-c", "import argparse"]), 21, 3
+    )
     return [Figure("yendo --help against importing argparse", ratio, 2.5, detail=detail)]
 
 
@@ -71,9 +73,12 @@ def large_read(folder: Path) -> list[Figure]:
             installer(folder / "small.msi", 500, MB, sector_size=sector_size),
         )
         ratio, memory, detail = in_turn(
-            lambda big=big: process([YENDO, "read", str(big)]), lambda small=small: process([YENDO, "read", str(small)]), 9, 2
+            lambda big=big: process([YENDO, "read", str(big)]),
+            lambda small=small: process([YENDO, "read", str(small)]),
+            9,
+            2,
         )
-        figures += [Figure(f"read of 1 GB against 1 MB of cabinets, {sector_size}-byte sectors", ratio, 1.2, detail=detail),
+        figures += [Figure(f"read of 1 GB against 1 MB of cabinets, {sector_size}-byte sectors", ratio, 1.2, detail=detail),  # noqa: E501
                     Figure("    its peak memory", memory, 120, "MB")]  # fmt: skip
     return figures
 
@@ -89,7 +94,7 @@ def _workspace(folder: Path, size: int) -> Path:
             file.write(piece)
             digest.update(piece)
     (folder / "w" / "plan.toml").write_text(
-        f'[package]\nid = "bench"\nname = "Bench"\nversion = "1"\n\n[[media]]\nfile = "vendor.bin"\nsha256 = "{digest.hexdigest()}"\n\n'
+        f'[package]\nid = "bench"\nname = "Bench"\nversion = "1"\n\n[[media]]\nfile = "vendor.bin"\nsha256 = "{digest.hexdigest()}"\n\n'  # noqa: E501
         '[[install]]\nkind = "msi"\ncommand = "msiexec /i x /qn"\n', "utf-8")  # fmt: skip
     return folder / "w"
 
@@ -123,10 +128,10 @@ def large_build(folder: Path) -> list[Figure]:
 @benchmark
 def many_files(folder: Path) -> list[Figure]:
     path = installer(folder / "many.msi", 50_000, MB)
-    raw = "import olefile, sys\nole = olefile.OleFileIO(sys.argv[1])\nfor name in ole.listdir(): ole.openstream(name).read()"
-    predict = ("import sys\nfrom pathlib import Path\nfrom yendo.formats.msi import Database\nfrom yendo.installers.msi import describe, engine\n"
+    raw = "import olefile, sys\nole = olefile.OleFileIO(sys.argv[1])\nfor name in ole.listdir(): ole.openstream(name).read()"  # noqa: E501
+    predict = ("import sys\nfrom pathlib import Path\nfrom yendo.formats.msi import Database\nfrom yendo.installers.msi import describe, engine\n"  # noqa: E501
                "from yendo.facts.surroundings import windows\naround = windows()\n"
-               "with Database(Path(sys.argv[1])) as database:\n    outcome = engine.predict(database, around, describe.baseline(around))\n"
+               "with Database(Path(sys.argv[1])) as database:\n    outcome = engine.predict(database, around, describe.baseline(around))\n"  # noqa: E501
                "assert len(outcome.effects) > 50_000, len(outcome.effects)")  # fmt: skip
     streams = [process([sys.executable, "-c", raw, str(path)]) for _ in range(5)]
     predicted = [process([sys.executable, "-c", predict, str(path)]) for _ in range(5)]
@@ -154,28 +159,28 @@ def comparison(folder: Path) -> list[Figure]:
         for at in range(0, 50_000, 100):
             changed.updated[(f"F{at}",)] = {"FileSize": at + 7}
         overlay.write(overlay.Overlay(base, [Transform({"File": changed})]), target, revision=guid("two"))
-    read = "for path in sys.argv[1:]:\n    with Database(Path(path)) as d:\n        print(sum(len(d[name].cells) for name in d.tables))"
+    read = "for path in sys.argv[1:]:\n    with Database(Path(path)) as d:\n        print(sum(len(d[name].cells) for name in d.tables))"  # noqa: E501
     compare = ("from yendo.formats.msi.overlay import difference\n"
-               "with Database(Path(sys.argv[1])) as a, Database(Path(sys.argv[2])) as b:\n    assert len(difference(a, b)) == 500")  # fmt: skip
+               "with Database(Path(sys.argv[1])) as a, Database(Path(sys.argv[2])) as b:\n    assert len(difference(a, b)) == 500")  # fmt: skip  # noqa: E501
     ratio, _, detail = in_turn(_script(compare, one, two), _script(read, one, two), 7)
     return [Figure("comparing two databases of 50,000 files against one read of both", ratio, 3.0, detail=detail)]
 
 
 def with_properties(path: Path, components: int, properties: int) -> Path:
-    """An installer of that many components and public properties; each property is used by a few rows and one condition."""
+    """An installer of that many components and public properties; each property is used by a few rows and one condition."""  # noqa: E501
     writer = DatabaseWriter(summary=Summary(template="x64;1033", revision=guid(path.name), pages=200, words=2))
     names = [f"SETTING{at}" for at in range(properties)]
     rows = {
-        "Property": [("ProductCode", guid("props")), ("ProductName", "Bench"), ("ProductVersion", "1.0"), ("ProductLanguage", "1033"), ("ALLUSERS", "1"),
-                     ("UpgradeCode", guid("props line")), ("Manufacturer", "Tidewell"), *((name, "0") for name in names)],
-        "Directory": [("TARGETDIR", None, "SourceDir"), ("ProgramFiles64Folder", "TARGETDIR", "."), ("INSTALLDIR", "ProgramFiles64Folder", "Bench"),
+        "Property": [("ProductCode", guid("props")), ("ProductName", "Bench"), ("ProductVersion", "1.0"), ("ProductLanguage", "1033"), ("ALLUSERS", "1"),  # noqa: E501
+                     ("UpgradeCode", guid("props line")), ("Manufacturer", "Tidewell"), *((name, "0") for name in names)],  # noqa: E501
+        "Directory": [("TARGETDIR", None, "SourceDir"), ("ProgramFiles64Folder", "TARGETDIR", "."), ("INSTALLDIR", "ProgramFiles64Folder", "Bench"),  # noqa: E501
                       *((f"D{at}", "INSTALLDIR", f"d{at}") for at in range(components // 50))],
         "Feature": [("Main", None, "Main", None, 1, 1, None, 0)],
-        "Component": [(f"C{at}", guid(f"p{at}"), f"D{at // 50}", 256, f"{names[at // 50 % properties]}=1" if at % 50 == 7 else None, f"F{at}")
+        "Component": [(f"C{at}", guid(f"p{at}"), f"D{at // 50}", 256, f"{names[at // 50 % properties]}=1" if at % 50 == 7 else None, f"F{at}")  # noqa: E501
                       for at in range(components)],
         "FeatureComponents": [("Main", f"C{at}") for at in range(components)],
-        "File": [(f"F{at}", f"C{at}", f"FILE{at % 100000}.DAT|file number {at}.dat", at, None, None, 512, at + 1) for at in range(components)],
-        "Registry": [(f"R{at}", 2, r"Software\Tidewell\Bench", f"V{at}", f"[{names[at // 20 % properties]}]" if at % 20 == 3 else "x", f"C{at}")
+        "File": [(f"F{at}", f"C{at}", f"FILE{at % 100000}.DAT|file number {at}.dat", at, None, None, 512, at + 1) for at in range(components)],  # noqa: E501
+        "Registry": [(f"R{at}", 2, r"Software\Tidewell\Bench", f"V{at}", f"[{names[at // 20 % properties]}]" if at % 20 == 3 else "x", f"C{at}")  # noqa: E501
                      for at in range(components)],
         "Media": [(1, components, None, "#bench.cab", None, None)],
         "InstallExecuteSequence": SEQUENCE,
@@ -192,11 +197,11 @@ def with_properties(path: Path, components: int, properties: int) -> Path:
 def influences(folder: Path) -> list[Figure]:
     """What each of 100 properties of a 5,000-component installer changes, against one prediction of it."""
     path = with_properties(folder / "props.msi", 5_000, 100)
-    common = ("from yendo.installers.msi import describe, engine, influence\nfrom yendo.facts.surroundings import windows\naround = windows()\n"
+    common = ("from yendo.installers.msi import describe, engine, influence\nfrom yendo.facts.surroundings import windows\naround = windows()\n"  # noqa: E501
               "import time\nwith Database(Path(sys.argv[1])) as d:\n")  # fmt: skip
-    single = "    begun = time.perf_counter()\n    engine.predict(d, around, describe.baseline(around))\n    taken = time.perf_counter() - begun\n"
-    many = ("    begun = time.perf_counter()\n    found = influence.Influences(d).properties()\n    taken = time.perf_counter() - begun\n"
-            "    assert len(found) == 100 and all(t.changed and t.added for p in found for t in p.trials), len(found)\n")  # fmt: skip
+    single = "    begun = time.perf_counter()\n    engine.predict(d, around, describe.baseline(around))\n    taken = time.perf_counter() - begun\n"  # noqa: E501
+    many = ("    begun = time.perf_counter()\n    found = influence.Influences(d).properties()\n    taken = time.perf_counter() - begun\n"  # noqa: E501
+            "    assert len(found) == 100 and all(t.changed and t.added for p in found for t in p.trials), len(found)\n")  # fmt: skip  # noqa: E501
     ratio, _, detail = in_turn(_inner(common + many, path), _inner(common + single, path), 7)
     return [Figure("effects of 100 properties of 5,000 components against one prediction", ratio, 10.0, detail=detail)]
 
@@ -206,7 +211,9 @@ def _inner(text: str, path: Path) -> Callable[[], tuple[float, float]]:
     import subprocess
 
     def run() -> tuple[float, float]:
-        done = subprocess.run([sys.executable, "-c", _OPEN + text + "print(taken)", str(path)], capture_output=True, text=True, check=True)
+        done = subprocess.run(
+            [sys.executable, "-c", _OPEN + text + "print(taken)", str(path)], capture_output=True, text=True, check=True
+        )
         return float(done.stdout), 0.0
 
     return run
@@ -217,12 +224,12 @@ def transform_writing(folder: Path) -> list[Figure]:
     """A transform of seven changes onto 50,000 files, against decoding every table of the base."""
     path = installer(folder / "base.msi", 50_000, MB)
     (folder / "added.txt").write_bytes(b"added")
-    write = ("import io\nfrom yendo.formats.msi import transform\nfrom yendo.installers.msi import intent\nfrom yendo.terms.changes import *\n"
-             "changes = [PropertyChange(name='A', value='1'), DropChange(what='file', name='F77'), RegistryChange(key='HKLM\\\\Software\\\\X', name='n', value=1),"
-             " EnvironmentChange(name='E', value='1'), FileChange(source='added.txt', to='[INSTALLDIR]added.txt'), DropChange(what='component', name='C5'),"
+    write = ("import io\nfrom yendo.formats.msi import transform\nfrom yendo.installers.msi import intent\nfrom yendo.terms.changes import *\n"  # noqa: E501
+             "changes = [PropertyChange(name='A', value='1'), DropChange(what='file', name='F77'), RegistryChange(key='HKLM\\\\Software\\\\X', name='n', value=1),"  # noqa: E501
+             " EnvironmentChange(name='E', value='1'), FileChange(source='added.txt', to='[INSTALLDIR]added.txt'), DropChange(what='component', name='C5'),"  # noqa: E501
              " FeatureChange(name='Main', install=True)]\n"
              "with Database(Path(sys.argv[1])) as d:\n    out = io.BytesIO()\n"
-             "    transform.write(intent.transform_for(d, changes, lambda n: Path(sys.argv[1]).parent / n), out)\n    assert len(out.getvalue()) > 999")  # fmt: skip
+             "    transform.write(intent.transform_for(d, changes, lambda n: Path(sys.argv[1]).parent / n), out)\n    assert len(out.getvalue()) > 999")  # fmt: skip  # noqa: E501
     read = "with Database(Path(sys.argv[1])) as d:\n    print(sum(len(d[name].cells) for name in d.tables))"
     ratio, _, detail = in_turn(_script(write, path), _script(read, path), 7)
     return [Figure("writing a transform against one read of its base of 50,000 files", ratio, 1.5, detail=detail)]
@@ -251,14 +258,20 @@ def proof_on_wine(folder: Path) -> list[Figure]:
         shares = sorted(1 - proof.command_seconds / proof.seconds for proof in proofs)
         seconds = sorted(proof.seconds for proof in proofs)[1]
         figures.append(
-            Figure(f"proof on wine, {scenario}: share outside the commands", shares[1], 0.25, "", f"{seconds:.1f} s in all, {time.strftime('%H:%M')}")
+            Figure(
+                f"proof on wine, {scenario}: share outside the commands",
+                shares[1],
+                0.25,
+                "",
+                f"{seconds:.1f} s in all, {time.strftime('%H:%M')}",
+            )
         )
     return figures
 
 
 @benchmark
 def runner_overhead(folder: Path) -> list[Figure]:
-    """The runner over a batch file that calls the same commands: at most the start of the shell and 50 ms a step, as a ratio to that."""
+    """The runner over a batch file that calls the same commands: at most the start of the shell and 50 ms a step, as a ratio to that."""  # noqa: E501
     from yendo.machines.wine.machine import WineMachine, powershell_source
     from yendo.package import build
     from yendo.plan import read
@@ -266,7 +279,9 @@ def runner_overhead(folder: Path) -> list[Figure]:
     steps, machine = 20, WineMachine(Path(os.environ.get("YENDO_CACHE") or folder / "cache"), powershell_source())
     program = r"C:\windows\system32\hostname.exe"
     step = f'[[install]]\nkind = "exe"\nprogram = \'{program}\'\ntimeout = "1 min"\n'
-    (folder / "plan.toml").write_text('keep = "nothing"\n[package]\nid = "steps"\nname = "Steps"\nversion = "1"\n' + step * steps, "utf-8")
+    (folder / "plan.toml").write_text(
+        'keep = "nothing"\n[package]\nid = "steps"\nname = "Steps"\nversion = "1"\n' + step * steps, "utf-8"
+    )
     made = build.build(folder, read(folder / "plan.toml")[0]).folder
     batch = "@echo off\r\n" + f'"{program}"\r\n' * steps
     runs: dict[str, list[float]] = {"runner": [], "bare": [], "shell": []}
@@ -287,5 +302,5 @@ def runner_overhead(folder: Path) -> list[Figure]:
                     runs[name].append(ran.seconds)
     runner, bare, shell = (sorted(runs[name])[len(runs[name]) // 2] for name in ("runner", "bare", "shell"))
     allowed = bare + shell + 0.05 * steps
-    detail = f"{runner:.2f} s; bare {bare:.2f} s, shell {shell:.2f} s, {steps} steps: {1000 * (runner - bare - shell) / steps:.0f} ms a step"
+    detail = f"{runner:.2f} s; bare {bare:.2f} s, shell {shell:.2f} s, {steps} steps: {1000 * (runner - bare - shell) / steps:.0f} ms a step"  # noqa: E501
     return [Figure("runner over its bare commands", runner / allowed, 1.0, "x", detail)]

@@ -15,10 +15,15 @@ import pytest
 from hypothesis import HealthCheck, settings
 
 sys.path.insert(0, str(Path(__file__).parent))
-settings.register_profile("yendo", deadline=None, suppress_health_check=list(HealthCheck), derandomize=bool(os.environ.get("CI")))
+settings.register_profile(
+    "yendo", deadline=None, suppress_health_check=list(HealthCheck), derandomize=bool(os.environ.get("CI"))
+)
 settings.load_profile("yendo")
 
-OWN = ("c:\\program files\\yendo", "c:\\programdata\\yendo")  # what runners keep, and their logs: no effect of a package
+OWN = (
+    "c:\\program files\\yendo",
+    "c:\\programdata\\yendo",
+)  # what runners keep, and their logs: no effect of a package
 HOST = Path(__file__).parents[2] / "shared" / "tools" / "powershell-host" / "powershell-host.zip"
 
 
@@ -30,7 +35,9 @@ def missing(part: str, how: str) -> None:
     pytest.skip(message)
 
 
-unix = pytest.mark.skipif(os.name == "nt", reason="about what only Unix has: links, terminals, signals, masks, the API layer's own side")
+unix = pytest.mark.skipif(
+    os.name == "nt", reason="about what only Unix has: links, terminals, signals, masks, the API layer's own side"
+)
 
 
 @pytest.fixture(scope="session")
@@ -161,5 +168,15 @@ def stand_in(tmp_path_factory: pytest.TempPathFactory) -> Path:
         missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
     program = tmp_path_factory.mktemp("stand-in") / "stand-in.exe"
     flags = ["-Os", "-nostdlib", "-ffreestanding", "-mwindows", "-Wl,-e,start", "-s"]
-    subprocess.run(["x86_64-w64-mingw32-gcc", *flags, str(Path(__file__).with_name("standin.c")), "-lkernel32", "-o", str(program)], check=True)
+    subprocess.run(
+        [
+            "x86_64-w64-mingw32-gcc",
+            *flags,
+            str(Path(__file__).with_name("standin.c")),
+            "-lkernel32",
+            "-o",
+            str(program),
+        ],
+        check=True,
+    )
     return program

@@ -15,7 +15,9 @@ from yendo.formats import compiled_script as compiled
 Resources = Iterable[tuple[int | str, int | str, bytes]]
 
 
-def program(resources: Resources = (), sections: Iterable[tuple[str, bytes]] = (), behind: bytes = b"", *, machine: int = 0x8664) -> bytes:
+def program(
+    resources: Resources = (), sections: Iterable[tuple[str, bytes]] = (), behind: bytes = b"", *, machine: int = 0x8664
+) -> bytes:
     """A small Windows program with these resources (type, name, data), further sections and bytes behind it."""
     wide = machine == 0x8664
     parts = [(".text", b"\xc3" * 16), *sections]
@@ -80,7 +82,9 @@ def _tree(resources: list[tuple[int | str, int | str, bytes]], _: int) -> bytes:
         return 0x80000000 | place
 
     def header(keys: list[int | str]) -> bytes:
-        return struct.pack("<IIHHHH", 0, 0, 0, 0, sum(isinstance(key, str) for key in keys), sum(isinstance(key, int) for key in keys))
+        return struct.pack(
+            "<IIHHHH", 0, 0, 0, 0, sum(isinstance(key, str) for key in keys), sum(isinstance(key, int) for key in keys)
+        )
 
     def ordered(keys: Iterable[int | str]) -> list[int | str]:
         return sorted(keys, key=lambda key: (isinstance(key, int), str(key) if isinstance(key, str) else key))
@@ -138,17 +142,19 @@ def carrier_exe(packages: dict[str, bytes], manifest: str = MANIFEST) -> bytes:
     """A carrier with a container for its manifest and one for its packages."""
     first = cab.build([("0", manifest.encode()), ("u0", b"a library")])
     second = cab.build(list(packages.items()))
-    section = struct.pack("<II16sIIIIII2I", carrier.MARK, 3, bytes(range(16)), 0, 0, 0, 0, 1, 2, len(first), len(second))
+    section = struct.pack(
+        "<II16sIIIIII2I", carrier.MARK, 3, bytes(range(16)), 0, 0, 0, 0, 1, 2, len(first), len(second)
+    )
     bare = program(sections=[(carrier.SECTION, section)])
-    filled = struct.pack("<II16sIIIIII2I", carrier.MARK, 3, bytes(range(16)), len(bare), 0, 0, 0, 1, 2, len(first), len(second))
+    filled = struct.pack(
+        "<II16sIIIIII2I", carrier.MARK, 3, bytes(range(16)), len(bare), 0, 0, 0, 1, 2, len(first), len(second)
+    )
     return bare.replace(section, filled) + first + second
 
 
 # --- self-extractors -------------------------------------------------------------------------------------------
 
-CONFIGURATION = (
-    b';!@Install@!UTF-8!\r\nTitle="Tidewell Lantern"\r\nBeginPrompt="Set up Lantern?"\r\nRunProgram="setup.exe /go"\r\n;!@InstallEnd@!\r\n'
-)
+CONFIGURATION = b';!@Install@!UTF-8!\r\nTitle="Tidewell Lantern"\r\nBeginPrompt="Set up Lantern?"\r\nRunProgram="setup.exe /go"\r\n;!@InstallEnd@!\r\n'
 
 
 def seven_zip(files: dict[str, bytes]) -> bytes:
@@ -188,7 +194,9 @@ def archive_exe(kind: str, files: dict[str, bytes]) -> bytes:
         "ADMQCMD": b"setup.exe /quiet\0",
         "REBOOT": struct.pack("<I", 0),
     }
-    return program([(10, "CABINET", cab.build(list(files.items()))), *((10, name, data) for name, data in texts.items())])
+    return program(
+        [(10, "CABINET", cab.build(list(files.items()))), *((10, name, data) for name, data in texts.items())]
+    )
 
 
 # --- compiled scripts ---------------------------------------------------------------------------------------------
@@ -209,29 +217,44 @@ class Streams:
         return struct.pack("<I", len(raw)) + raw
 
     def conditions(self, **given: str) -> bytes:
-        return b"".join(self.text(given.get(name, "")) for name in ("parts", "jobs", "languages", "check", "after", "before"))
+        return b"".join(
+            self.text(given.get(name, "")) for name in ("parts", "jobs", "languages", "check", "after", "before")
+        )
 
     def language(self, name: str, title: str) -> None:
         body = b"".join(map(self.text, (name, title, "", "", "", ""))) + struct.pack("<I", 0) * 4
         self.records["language"].append(body + struct.pack("<I", 0x809) + bytes(17))
 
     def job(self, name: str, title: str) -> None:
-        self.records["job"].append(b"".join(map(self.text, (name, title, "", "", "", ""))) + struct.pack("<IB", 0, 0) + bytes(20) + b"\0")
+        self.records["job"].append(
+            b"".join(map(self.text, (name, title, "", "", "", ""))) + struct.pack("<IB", 0, 0) + bytes(20) + b"\0"
+        )
 
     def part(self, name: str, title: str) -> None:
         self.records["part"].append(
-            b"".join(map(self.text, (name, title, "", "", ""))) + struct.pack("<QIB", 0, 0, 0) + bytes(20) + struct.pack("<BQ", 0, 9)
+            b"".join(map(self.text, (name, title, "", "", "")))
+            + struct.pack("<QIB", 0, 0, 0)
+            + bytes(20)
+            + struct.pack("<BQ", 0, 9)
         )
 
     def folder(self, path: str) -> None:
-        self.records["folder"].append(self.text(path) + self.conditions() + struct.pack("<I", 0) + bytes(20) + struct.pack("<hB", -1, 0))
+        self.records["folder"].append(
+            self.text(path) + self.conditions() + struct.pack("<I", 0) + bytes(20) + struct.pack("<hB", -1, 0)
+        )
 
     def file(self, path: str, kind: int = 0, **conditions: str) -> None:
         body = b"".join(map(self.text, ("", path, "", ""))) + self.conditions(**conditions) + bytes(20)
-        self.records["file"].append(body + struct.pack("<iIQh", len(self.records["file"]), 0, 0, -1) + bytes(4) + struct.pack("<B", kind))
+        self.records["file"].append(
+            body + struct.pack("<iIQh", len(self.records["file"]), 0, 0, -1) + bytes(4) + struct.pack("<B", kind)
+        )
 
     def icon(self, path: str, target: str, **conditions: str) -> None:
-        body = b"".join(map(self.text, (path, target, "", "{app}", "", ""))) + self.conditions(**conditions) + self.text("")
+        body = (
+            b"".join(map(self.text, (path, target, "", "{app}", "", "")))
+            + self.conditions(**conditions)
+            + self.text("")
+        )
         body += bytes(16) if self.version >= (6, 1) else b""
         self.records["icon"].append(body + bytes(20) + struct.pack("<iIBHB", 0, 1, 0, 0, 0))
 
@@ -250,9 +273,14 @@ class Streams:
         return out + b"".join(record for kind in compiled.COUNTED for record in self.records[kind])
 
     def build(self) -> bytes:
-        engine = lzma.LZMACompressor(lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_LZMA1, "dict_size": 1 << 20, "lc": 3, "lp": 0, "pb": 2}])
+        engine = lzma.LZMACompressor(
+            lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_LZMA1, "dict_size": 1 << 20, "lc": 3, "lp": 0, "pb": 2}]
+        )
         packed = b"\x5d" + struct.pack("<I", 1 << 20) + engine.compress(self.stream()) + engine.flush()
-        pieces = b"".join(struct.pack("<I", zlib.crc32(packed[at : at + 4096])) + packed[at : at + 4096] for at in range(0, len(packed), 4096))
+        pieces = b"".join(
+            struct.pack("<I", zlib.crc32(packed[at : at + 4096])) + packed[at : at + 4096]
+            for at in range(0, len(packed), 4096)
+        )
         head = struct.pack("<IB", len(pieces), 1)
         title = compiled.TITLE + ".".join(map(str, self.version)).encode() + b") (u)"
         behind = title.ljust(64, b"\0") + struct.pack("<I", zlib.crc32(head)) + head + pieces

@@ -22,7 +22,8 @@ def specimen(seed: int, version: str) -> Specimen:
     name = f"generated{seed}"
     found = Specimen(f"{name} {version}", version=version)
     found.tables["Property"] = [
-        (key, {"ProductName": f"Harbour {name}", "UpgradeCode": guid(f"{name} line")}.get(key, value)) for key, value in found.tables["Property"]
+        (key, {"ProductName": f"Harbour {name}", "UpgradeCode": guid(f"{name} line")}.get(key, value))
+        for key, value in found.tables["Property"]
     ]
     found.tables["Directory"][-1] = ("INSTALLDIR", "ProgramFiles64Folder", f"GEN{seed}|Harbour {name}")
     found.add("Upgrade", (guid(f"{name} line"), None, version, None, 1, None, "OLDERFOUND"))
@@ -47,17 +48,28 @@ def specimen(seed: int, version: str) -> Specimen:
             found.file(component, f"F{number}", f"{word}{ending}", f"{word} {changed}\r\n".encode() * (1 + number * 7))
         for value in range(chance.randint(0, 3) if chance.random() < 0.4 else 0):
             data = chance.choice([f"{word} {value}", f"#{value}", version])
-            found.add("Registry", (f"R{number}x{value}", 2, rf"Software\Tidewell\{name}", f"{word}{value}", data, component))
+            found.add(
+                "Registry", (f"R{number}x{value}", 2, rf"Software\Tidewell\{name}", f"{word}{value}", data, component)
+            )
         first = False
     if chance.random() < 0.5:
-        found.add("Shortcut", ("S1", "INSTALLDIR", "Take soundings", "C0", "[#F0]", None, None, None, None, None, None, "INSTALLDIR"))
+        found.add(
+            "Shortcut",
+            ("S1", "INSTALLDIR", "Take soundings", "C0", "[#F0]", None, None, None, None, None, None, "INSTALLDIR"),
+        )
     if chance.random() < 0.4:
         found.add("Environment", ("E1", f"=-*{name.upper()}_HOME", "[INSTALLDIR]", "C0"))
     if chance.random() < 0.3:
         found.component("Service", key="FService").file(
-            "Service", "FService", f"{WORDS[at]}d.exe", (PROGRAMS / f"lanternd-{version}.exe").read_bytes(), f"{version}.0"
+            "Service",
+            "FService",
+            f"{WORDS[at]}d.exe",
+            (PROGRAMS / f"lanternd-{version}.exe").read_bytes(),
+            f"{version}.0",
         )
-        found.add("ServiceInstall", ("SI", f"Svc{seed}", "A service", 16, 3, 1, None, None, None, None, None, "Service", None))
+        found.add(
+            "ServiceInstall", ("SI", f"Svc{seed}", "A service", 16, 3, 1, None, None, None, None, None, "Service", None)
+        )
     return found
 
 
@@ -70,5 +82,7 @@ def package(folder: Path, seed: int, *, updates: bool = False) -> tuple[Path, Pa
     draft.from_installer(workspace, installers[1])
     if updates:
         text = (workspace / "plan.toml").read_text("utf-8")
-        (workspace / "plan.toml").write_text(text.replace("[[install]]", "[proof]\nupdates_itself = true\n\n[[install]]", 1), "utf-8")
+        (workspace / "plan.toml").write_text(
+            text.replace("[[install]]", "[proof]\nupdates_itself = true\n\n[[install]]", 1), "utf-8"
+        )
     return workspace, build.build(workspace, read(workspace / "plan.toml")[0]).folder, [installers[0], installers[2]]

@@ -65,8 +65,31 @@ def specimen(seed: int, version: str, happened: set[str]) -> Specimen:
     for name, there in (("Gauge", "service gone" not in with_), ("Sync", "service new" in with_)):
         if there:
             component(name, f"F{name}")
-            found.file(name, f"F{name}", f"{name.lower()}.exe", (PROGRAMS / f"lanternd-{version}.exe").read_bytes(), f"{version}.0")
-            found.add("ServiceInstall", (f"SI{name}", f"{name}{seed}", f"{name} of pair{seed}", 16, 3, 1, None, None, None, None, None, name, None))
+            found.file(
+                name,
+                f"F{name}",
+                f"{name.lower()}.exe",
+                (PROGRAMS / f"lanternd-{version}.exe").read_bytes(),
+                f"{version}.0",
+            )
+            found.add(
+                "ServiceInstall",
+                (
+                    f"SI{name}",
+                    f"{name}{seed}",
+                    f"{name} of pair{seed}",
+                    16,
+                    3,
+                    1,
+                    None,
+                    None,
+                    None,
+                    None,
+                    None,
+                    name,
+                    None,
+                ),
+            )
             found.add("ServiceControl", (f"SC{name}", f"{name}{seed}", 128 | 32 | 2, None, 1, name))
     component("Values", "RQuay", more=4)
     key = rf"Software\Tidewell\pair{seed}"
@@ -163,10 +186,25 @@ def _edit(workspace: Path, seed: int, happened: set[str], chance: random.Random)
         wish("Manual", "Manual", "feature gone" in happened, kind="feature", name="Manual", install=False)
 
     def service() -> None:
-        wish(f"Gauge{seed}", f"Gauge{seed}", "service gone" in happened, kind="service", name=f"Gauge{seed}", start="disabled")
+        wish(
+            f"Gauge{seed}",
+            f"Gauge{seed}",
+            "service gone" in happened,
+            kind="service",
+            name=f"Gauge{seed}",
+            start="disabled",
+        )
 
     def value() -> None:
-        wish("Limit", "777", "value changed" in happened, kind="registry", key=rf"HKLM\Software\Tidewell\pair{seed}", name="Limit", value=777)
+        wish(
+            "Limit",
+            "777",
+            "value changed" in happened,
+            kind="registry",
+            key=rf"HKLM\Software\Tidewell\pair{seed}",
+            name="Limit",
+            value=777,
+        )
 
     def chart() -> None:
         place = rf"%ProgramFiles%\Harbour pair{seed}\chart.dat"

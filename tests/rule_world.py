@@ -77,7 +77,10 @@ SLOTS: dict[str, list[list[tuple[Any, ...]]]] = {
         [("file", TAG, _tag("other", "6.2.1"))],
     ],
     "folder": [[], [("folder", r"C:\ProgramData\Tidewell charts")]],
-    "version": [[], *[[("value", "HKLM", "64", SOFTWARE, "Version", data)] for data in ("6.2.1", "6.10", "soon", "6.2.1 beta")]],
+    "version": [
+        [],
+        *[[("value", "HKLM", "64", SOFTWARE, "Version", data)] for data in ("6.2.1", "6.10", "soon", "6.2.1 beta")],
+    ],
     "depth": [[], *[[("value", "HKLM", "32", SOFTWARE, "Depth", data)] for data in (120, 7, "33", "-4")]],
     "entry": [
         [],
@@ -99,7 +102,14 @@ SLOTS: dict[str, list[list[tuple[Any, ...]]]] = {
         [],
         *[
             [
-                ("value", "HKLM", "64", rf"{INSTALLER}\UserData\S-1-5-18\Products\{pack_code(CODE)}\InstallProperties", "DisplayVersion", version),
+                (
+                    "value",
+                    "HKLM",
+                    "64",
+                    rf"{INSTALLER}\UserData\S-1-5-18\Products\{pack_code(CODE)}\InstallProperties",
+                    "DisplayVersion",
+                    version,
+                ),
                 ("value", "HKLM", "64", rf"{INSTALLER}\UpgradeCodes\{pack_code(LINE)}", pack_code(CODE), "x"),
             ]
             for version in ("6.2.1", "6.1.0")
@@ -107,12 +117,24 @@ SLOTS: dict[str, list[list[tuple[Any, ...]]]] = {
     ],
     "service": [
         [],
-        *[[("value", "HKLM", "64", SERVICES, "ImagePath", "C:\\tide.exe"), ("value", "HKLM", "64", SERVICES, "Start", start)] for start in (2, 3, 4)],
+        *[
+            [
+                ("value", "HKLM", "64", SERVICES, "ImagePath", "C:\\tide.exe"),
+                ("value", "HKLM", "64", SERVICES, "Start", start),
+            ]
+            for start in (2, 3, 4)
+        ],
     ],
     "variable": [[], *[[("value", "HKLM", "64", VARIABLES, "TIDE_HOME", data)] for data in ("C:\\Tide", "c:\\tide")]],
     "task": [[], [("value", "HKLM", "64", TASKS, "Id", "{1}")]],
     "driver": [[], [("value", "HKLM", "64", DRIVERS, "", "oem3.inf")]],
-    "app": [[], *[[("value", "HKLM", "64", f"{APPS}{version}_x64__tide", "Path", "C:\\x")] for version in ("1.5.0.0", "2.0.0.0")]],
+    "app": [
+        [],
+        *[
+            [("value", "HKLM", "64", f"{APPS}{version}_x64__tide", "Path", "C:\\x")]
+            for version in ("1.5.0.0", "2.0.0.0")
+        ],
+    ],
     "certificate": [[], [("value", "HKLM", "64", ROOT, "Blob", "x")]],
 }
 
@@ -131,7 +153,13 @@ RULES: list[BaseRule] = [
     FileRule(path=NOTE, changed=f"=={TODAY}"),
     FileRule(path=NOTE, changed=">2031-01-01"),
     FileListRule(folder="%ProgramData%", files={"note.txt": 5}),
-    FileListRule(folder="C:", files={r"Program Files\Tidewell\a.exe": "==6.2.1", r"ProgramData\note.txt": hashlib.sha256(b"54321").hexdigest()}),
+    FileListRule(
+        folder="C:",
+        files={
+            r"Program Files\Tidewell\a.exe": "==6.2.1",
+            r"ProgramData\note.txt": hashlib.sha256(b"54321").hexdigest(),
+        },
+    ),
     FolderRule(path=r"%ProgramData%\tidewell CHARTS"),
     RegistryRule(key=rf"HKLM\{SOFTWARE}", name="version"),
     RegistryRule(key=rf"HKLM\{SOFTWARE}", name="Version", equals="6.2.1"),
@@ -168,7 +196,13 @@ RULES: list[BaseRule] = [
     AnyOfRule(of=(_PROGRAM, ServiceRule(name="TideLogger"), EnvironmentRule(name="TIDE_HOME"))),
     NoneRule(of=(_PROGRAM, TaskRule(name="Tidewell sync"))),
     AtLeastRule(
-        count=2, of=(_PROGRAM, ServiceRule(name="TideLogger"), EnvironmentRule(name="TIDE_HOME"), AnyOfRule(of=(TaskRule(name="Tidewell sync"),)))
+        count=2,
+        of=(
+            _PROGRAM,
+            ServiceRule(name="TideLogger"),
+            EnvironmentRule(name="TIDE_HOME"),
+            AnyOfRule(of=(TaskRule(name="Tidewell sync"),)),
+        ),
     ),
 ]
 NO_OVAL = {rule.title for rule in RULES if isinstance(rule, FileRule) and rule.architecture} | {
@@ -227,7 +261,9 @@ def sight(choice: Choice, environment: dict[str, str]) -> Sight:
     for (hive, view, key), values in keys.items():
         for thing in things_of_key(hive, key, view, values):
             if isinstance(thing, Product):
-                thing = Product(thing.code, thing.name, thing.version, thing.language, thing.scope, products.get(thing.code.lower()))
+                thing = Product(
+                    thing.code, thing.name, thing.version, thing.language, thing.scope, products.get(thing.code.lower())
+                )
             state.add(thing)
         lowered = key.lower()
         if lowered == TASKS.lower():
@@ -322,8 +358,14 @@ def characteristics(definitions: xml.Element, choices: dict[str, Choice], enviro
     system = xml.SubElement(root, f"{{{CHARACTERISTICS}}}system_info")
     for name in ("os_name", "os_version", "architecture", "primary_host_name"):
         xml.SubElement(system, f"{{{CHARACTERISTICS}}}{name}").text = "x"
-    xml.SubElement(xml.SubElement(system, f"{{{CHARACTERISTICS}}}interfaces"), f"{{{CHARACTERISTICS}}}interface").extend(
-        [_element("interface_name", "a"), _element("ip_address", "127.0.0.1"), _element("mac_address", "00:00:00:00:00:00")]
+    xml.SubElement(
+        xml.SubElement(system, f"{{{CHARACTERISTICS}}}interfaces"), f"{{{CHARACTERISTICS}}}interface"
+    ).extend(
+        [
+            _element("interface_name", "a"),
+            _element("ip_address", "127.0.0.1"),
+            _element("mac_address", "00:00:00:00:00:00"),
+        ]
     )
     collected = xml.SubElement(root, f"{{{CHARACTERISTICS}}}collected_objects")
     data = xml.SubElement(root, f"{{{CHARACTERISTICS}}}system_data")
@@ -333,7 +375,9 @@ def characteristics(definitions: xml.Element, choices: dict[str, Choice], enviro
         if element.tag.endswith("_object") and "id" in element.attrib:
             items = scanner.collect(element, choices[element.attrib["id"].split(":")[1]])
             flag = "complete" if items else "does not exist"
-            found = xml.SubElement(collected, f"{{{CHARACTERISTICS}}}object", id=element.attrib["id"], version="1", flag=flag)
+            found = xml.SubElement(
+                collected, f"{{{CHARACTERISTICS}}}object", id=element.attrib["id"], version="1", flag=flag
+            )
             # the interpreter loses its place at an element without content
             xml.SubElement(found, f"{{{CHARACTERISTICS}}}message", level="info").text = flag
             space = element.tag[1:].partition("}")[0].rpartition("#")[2]
@@ -371,11 +415,17 @@ class _Scanner:
         kind = element.tag.partition("}")[2].removesuffix("_object")
         fields = {child.tag.partition("}")[2]: child for child in element}
         items = [
-            item for item in getattr(self, kind)(fields, choice) if all(self.like(item.get(name), child, choice) for name, child in fields.items())
+            item
+            for item in getattr(self, kind)(fields, choice)
+            if all(self.like(item.get(name), child, choice) for name, child in fields.items())
         ]
         if (keep := fields.get("filter")) is not None:
             state = self.by_id[keep.text or ""]
-            items = [item for item in items if all(self.like(item.get(child.tag.partition("}")[2]), child, choice) for child in state)]
+            items = [
+                item
+                for item in items
+                if all(self.like(item.get(child.tag.partition("}")[2]), child, choice) for child in state)
+            ]
         return items
 
     def like(self, value: Any, field: xml.Element, choice: Choice) -> bool:
@@ -401,7 +451,10 @@ class _Scanner:
             if name == "literal_component":
                 return [element.text or ""]
             if name == "object_component":
-                return [str(item[element.attrib["item_field"]]) for item in self.collect(self.by_id[element.attrib["object_ref"]], choice)]
+                return [
+                    str(item[element.attrib["item_field"]])
+                    for item in self.collect(self.by_id[element.attrib["object_ref"]], choice)
+                ]
             found = [""]
             for child in element:
                 found = [before + after for before in found for after in parts(child)]
@@ -457,7 +510,11 @@ class _Scanner:
         for part in content(choice):
             if part[0] == "file" and part[1] == TAG:
                 try:
-                    yield {"filepath": part[1], "xpath": fields["xpath"].text, "value_of": xml.fromstring(part[2]).attrib["tagId"]}
+                    yield {
+                        "filepath": part[1],
+                        "xpath": fields["xpath"].text,
+                        "value_of": xml.fromstring(part[2]).attrib["tagId"],
+                    }
                 except xml.ParseError:
                     continue
 
@@ -474,7 +531,9 @@ def merged(choices: list[Choice], rules: list[BaseRule]) -> tuple[xml.Element, d
             name = f"m{number}r{at}"
             names[name] = choice
             order.append(f"oval:{name}:def:1")
-            made = xml.fromstring(oval.document([rule], identifier=name, name=name, version="1", revision=1, made="2026-11-23T00:00:00"))
+            made = xml.fromstring(
+                oval.document([rule], identifier=name, name=name, version="1", revision=1, made="2026-11-23T00:00:00")
+            )
             if root is None:
                 root = made
                 continue

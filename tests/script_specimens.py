@@ -23,9 +23,10 @@ SAMPLES = Path("/usr/share/clamav-testfiles")
 SAMPLE = SAMPLES / "clam-nsis.exe"
 NUMBERS = {operation.name: number for number, operation in OPERATIONS.items()}
 VARIABLES = {**{str(n): n for n in range(10)}, **{f"R{n}": 10 + n for n in range(10)}}
-VARIABLES |= {name: 20 + at for at, name in enumerate("CMDLINE INSTDIR OUTDIR EXEDIR LANGUAGE TEMP PLUGINSDIR EXEPATH EXEFILE".split())} | {
-    "_OUTDIR": 31
-}
+VARIABLES |= {
+    name: 20 + at
+    for at, name in enumerate("CMDLINE INSTDIR OUTDIR EXEDIR LANGUAGE TEMP PLUGINSDIR EXEPATH EXEFILE".split())
+} | {"_OUTDIR": 31}
 SHELL = {
     "PROGRAMFILES": (0x81, 0x11), "COMMONFILES": (0xA6, 0x35), "SMPROGRAMS": (0x02, 0x17), "DESKTOP": (0x10, 0x19), "APPDATA": (0x1A, 0x23),
     "LOCALAPPDATA": (0x1C, 0x23), "WINDIR": (0x24, 0x24), "SYSDIR": (0x25, 0x25), "STARTUP": (0x07, 0x18), "DOCUMENTS": (0x05, 0x2E),
@@ -64,8 +65,21 @@ class Form(NamedTuple):
                 return shortened(data)
             case "none":
                 return data
-        filters = [{"id": lzma.FILTER_LZMA1, "dict_size": self.dictionary, "lc": 3, "lp": 0, "pb": 2, "mode": lzma.MODE_FAST, "nice_len": 32, "mf": lzma.MF_HC3}]
-        engine = lzma.LZMACompressor(lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_X86}, *filters] if self.converted else filters)
+        filters = [
+            {
+                "id": lzma.FILTER_LZMA1,
+                "dict_size": self.dictionary,
+                "lc": 3,
+                "lp": 0,
+                "pb": 2,
+                "mode": lzma.MODE_FAST,
+                "nice_len": 32,
+                "mf": lzma.MF_HC3,
+            }
+        ]
+        engine = lzma.LZMACompressor(
+            lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_X86}, *filters] if self.converted else filters
+        )
         front = bytes([self.converted]) if self.marked else b""
         return front + b"\x5d" + struct.pack("<I", self.dictionary) + engine.compress(data) + engine.flush()
 
@@ -141,7 +155,9 @@ class Script:
             elif wide:
                 coded += piece.encode("utf-16-le")
             else:
-                coded += b"".join(bytes([252, byte]) if byte >= 252 else bytes([byte]) for byte in piece.encode("cp1252"))
+                coded += b"".join(
+                    bytes([252, byte]) if byte >= 252 else bytes([byte]) for byte in piece.encode("cp1252")
+                )
         place = len(self.texts) // (2 if wide else 1)
         self.texts += coded + (b"\0\0" if wide else b"\0")
         return place
@@ -191,7 +207,9 @@ class Script:
                 if value is None:
                     values.append(0)
                 elif letter == "j":
-                    values.append(self.labels[value] + 1 if isinstance(value, str) and value in self.labels else int(value or 0))  # type: ignore[call-overload]
+                    values.append(
+                        self.labels[value] + 1 if isinstance(value, str) and value in self.labels else int(value or 0)
+                    )  # type: ignore[call-overload]
                 elif letter == "v" or (name == "stack" and given[1:2] == [1] and letter == "s"):
                     values.append(VARIABLES[value] if isinstance(value, str) else int(value))  # type: ignore[call-overload]
                 elif letter in "sw" and isinstance(value, str):
@@ -205,18 +223,29 @@ class Script:
         """What lies behind the stub."""
         entries = self._encoded()
         # An uninstaller copies itself, by a name and a command line that its header holds.
-        copies = (self.text(r"$TEMP\$[1]u_.exe"), self.text('"$TEMP\\$[1]u_.exe" $0 _?=$INSTDIR\\')) if flags & 1 else (-1, -1)
+        copies = (
+            (self.text(r"$TEMP\$[1]u_.exe"), self.text('"$TEMP\\$[1]u_.exe" $0 _?=$INSTDIR\\'))
+            if flags & 1
+            else (-1, -1)
+        )
         layout = struct.Struct("<II" if self.form.bits == 32 else "<QI")
         front = 4 + 8 * layout.size
         fixed = bytearray(self.header[:4]) + bytes(8 * layout.size) + self.header[68:300]
         pages = self._part(0, 1)
-        pages = b"".join(pages[at : at + 8] + struct.pack("<3i", -1, -1, -1) + pages[at + 20 : at + 64] for at in range(0, len(pages), 64))
+        pages = b"".join(
+            pages[at : at + 8] + struct.pack("<3i", -1, -1, -1) + pages[at + 20 : at + 64]
+            for at in range(0, len(pages), 64)
+        )
         unit = 2 if self.form.text == "wide" else 1
-        sections = b"".join(struct.pack("<6i", 0, -1, 1, code, length, 0) + bytes(1024 * unit) for code, length in self.sections)
+        sections = b"".join(
+            struct.pack("<6i", 0, -1, 1, code, length, 0) + bytes(1024 * unit) for code, length in self.sections
+        )
         languages, rest = self._part(4, 5), self.header[struct.unpack_from("<I", self.header, 4 + 8 * 5)[0] :]
         place = len(fixed)
         counts = (len(pages) // 64, len(self.sections), len(self.rows), 0, 1, 1 if rest else 0)
-        for number, (part, count) in enumerate(zip((pages, sections, entries, bytes(self.texts), languages, rest), counts, strict=True)):
+        for number, (part, count) in enumerate(
+            zip((pages, sections, entries, bytes(self.texts), languages, rest), counts, strict=True)
+        ):
             layout.pack_into(fixed, 4 + layout.size * number, place, count)
             place += len(part)
         struct.pack_into("<10i", fixed, front + 40, self.init, self.success, *[-1] * 8)
@@ -239,7 +268,16 @@ def write(folder: Path, name: str) -> Path:
     return path
 
 
-CALCULATIONS = [(0, "7", "5"), (1, "3", "9"), (2, "-4", "6"), (3, "17", "-5"), (4, "12", "3"), (5, "0xff", "0x0f"), (6, "6", "3"), (7, "5", "0")]
+CALCULATIONS = [
+    (0, "7", "5"),
+    (1, "3", "9"),
+    (2, "-4", "6"),
+    (3, "17", "-5"),
+    (4, "12", "3"),
+    (5, "0xff", "0x0f"),
+    (6, "6", "3"),
+    (7, "5", "0"),
+]
 CALCULATIONS += [
     (8, "0", "3"),
     (9, "0", "3"),
@@ -256,31 +294,47 @@ UNINSTALL = r"Software\Microsoft\Windows\CurrentVersion\Uninstall\Sounder"
 
 def _files() -> Script:
     script = Script()
-    script.do("make folder", "$INSTDIR", 1).place("sounder.exe", b"MZ not really" * 20).place("read me.txt", b"Depths in metres.\r\n")
-    script.do("make folder", r"$INSTDIR\charts\north", 0).do("make folder", r"$INSTDIR\charts", 1).place("a.chart", b"1").place(
-        "b.chart", b"22"
-    ).place("c.tmp", b"")
-    script.do("delete file", r"$INSTDIR\charts\*.tmp").do("rename", r"$INSTDIR\charts\b.chart", r"$INSTDIR\charts\north\b.chart")
-    script.do("copy files", r"$INSTDIR\charts\a.chart", r"$INSTDIR\copies\a.chart").do("remove folder", r"$INSTDIR\none").do(
-        "make folder", r"$INSTDIR\gone\deep", 0
+    script.do("make folder", "$INSTDIR", 1).place("sounder.exe", b"MZ not really" * 20).place(
+        "read me.txt", b"Depths in metres.\r\n"
     )
-    script.do("remove folder", r"$INSTDIR\gone", 3).do("make folder", r"$INSTDIR\empty", 0).do("remove folder", r"$INSTDIR\empty", 1)
-    script.do("make folder", r"$INSTDIR\full\x", 0).do("remove folder", r"$INSTDIR\full", 1).do("make folder", r"$INSTDIR\zero", 0).do(
-        "remove folder", r"$INSTDIR\zero"
-    ).do("make folder", "$SYSDIR\\sounder", 0).do("make folder", r"$COMMONFILES\Tidewell", 0)
+    script.do("make folder", r"$INSTDIR\charts\north", 0).do("make folder", r"$INSTDIR\charts", 1).place(
+        "a.chart", b"1"
+    ).place("b.chart", b"22").place("c.tmp", b"")
+    script.do("delete file", r"$INSTDIR\charts\*.tmp").do(
+        "rename", r"$INSTDIR\charts\b.chart", r"$INSTDIR\charts\north\b.chart"
+    )
+    script.do("copy files", r"$INSTDIR\charts\a.chart", r"$INSTDIR\copies\a.chart").do(
+        "remove folder", r"$INSTDIR\none"
+    ).do("make folder", r"$INSTDIR\gone\deep", 0)
+    script.do("remove folder", r"$INSTDIR\gone", 3).do("make folder", r"$INSTDIR\empty", 0).do(
+        "remove folder", r"$INSTDIR\empty", 1
+    )
+    script.do("make folder", r"$INSTDIR\full\x", 0).do("remove folder", r"$INSTDIR\full", 1).do(
+        "make folder", r"$INSTDIR\zero", 0
+    ).do("remove folder", r"$INSTDIR\zero").do("make folder", "$SYSDIR\\sounder", 0).do(
+        "make folder", r"$COMMONFILES\Tidewell", 0
+    )
     return script.section()
 
 
 def _registry() -> Script:
     script = Script()
     key = r"Software\Tidewell\Sounder"
-    script.registry(HKLM, key, "Version", "3.0").registry(HKLM, key, "Depth", "0x20", 4, 4).registry(HKLM, key, "Home", "%SystemRoot%\\x", 1, 2)
-    script.registry(HKLM, key, "Raw", b"\x01\x02\xff", 3).registry(HKCU, key, "", "unnamed").registry(SHCTX, key, "Mine", "current")
-    script.do("set flag", 1, "1").registry(SHCTX, key, "Shared", "all").do("set flag", 12, "256").registry(HKLM, key + "64", "Wide", "1")
+    script.registry(HKLM, key, "Version", "3.0").registry(HKLM, key, "Depth", "0x20", 4, 4).registry(
+        HKLM, key, "Home", "%SystemRoot%\\x", 1, 2
+    )
+    script.registry(HKLM, key, "Raw", b"\x01\x02\xff", 3).registry(HKCU, key, "", "unnamed").registry(
+        SHCTX, key, "Mine", "current"
+    )
+    script.do("set flag", 1, "1").registry(SHCTX, key, "Shared", "all").do("set flag", 12, "256").registry(
+        HKLM, key + "64", "Wide", "1"
+    )
     script.do("set flag", 12, "0").registry(HKCR, ".sounding", "", "Sounder.File").registry(
         HKCR, r"CLSID\{5A3D5C3E-7B39-4F5A-9D0B-9B6C2C9D1E57}", "", "x"
     )
-    script.registry(HKLM, key + r"\Gone", "x", "1").do("delete registry", 0, HKLM, key + r"\Gone", "", 1).registry(HKLM, key, "Short", "1")
+    script.registry(HKLM, key + r"\Gone", "x", "1").do("delete registry", 0, HKLM, key + r"\Gone", "", 1).registry(
+        HKLM, key, "Short", "1"
+    )
     script.do("delete registry", 0, HKLM, key, "Short", 0).registry(HKLM, key, "Quote", 'say "hi" $1%TEMP%')
     script.registry(HKLM, r"System\CurrentControlSet\Control\Session Manager\Environment", "SOUNDER_HOME", "$INSTDIR")
     return script.section()
@@ -288,17 +342,29 @@ def _registry() -> Script:
 
 def _uninstaller() -> Script:
     removes = Script()
-    removes.do("delete file", r"$INSTDIR\sounder.exe").do("delete file", r"$INSTDIR\remove.exe").do("delete registry", 0, HKLM, UNINSTALL, "", 1)
-    removes.do("delete registry", 0, HKLM, r"Software\Tidewell\Sounder", "", 1).do("delete file", r"$SMPROGRAMS\Tidewell\Sounder.lnk")
+    removes.do("delete file", r"$INSTDIR\sounder.exe").do("delete file", r"$INSTDIR\remove.exe").do(
+        "delete registry", 0, HKLM, UNINSTALL, "", 1
+    )
+    removes.do("delete registry", 0, HKLM, r"Software\Tidewell\Sounder", "", 1).do(
+        "delete file", r"$SMPROGRAMS\Tidewell\Sounder.lnk"
+    )
     removes.do("remove folder", r"$SMPROGRAMS\Tidewell", 1).do("remove folder", "$INSTDIR", 1).section()
     script = Script()
-    script.do("make folder", "$INSTDIR", 1).place("sounder.exe", b"MZ" * 30).do("make folder", r"$SMPROGRAMS\Tidewell", 0)
-    script.do("shortcut", r"$SMPROGRAMS\Tidewell\Sounder.lnk", r"$INSTDIR\sounder.exe", "/depth 3", "", 0, "Measures depths")
-    script.uninstaller(r"$INSTDIR\remove.exe", removes).registry(HKLM, r"Software\Tidewell\Sounder", "Folder", "$INSTDIR")
-    script.registry(HKLM, UNINSTALL, "DisplayName", "Sounder").registry(HKLM, UNINSTALL, "DisplayVersion", "3.0.1").registry(
-        HKLM, UNINSTALL, "Publisher", "Tidewell"
+    script.do("make folder", "$INSTDIR", 1).place("sounder.exe", b"MZ" * 30).do(
+        "make folder", r"$SMPROGRAMS\Tidewell", 0
     )
-    script.registry(HKLM, UNINSTALL, "UninstallString", r'"$INSTDIR\remove.exe"').registry(HKLM, UNINSTALL, "NoModify", 1, 4, 4)
+    script.do(
+        "shortcut", r"$SMPROGRAMS\Tidewell\Sounder.lnk", r"$INSTDIR\sounder.exe", "/depth 3", "", 0, "Measures depths"
+    )
+    script.uninstaller(r"$INSTDIR\remove.exe", removes).registry(
+        HKLM, r"Software\Tidewell\Sounder", "Folder", "$INSTDIR"
+    )
+    script.registry(HKLM, UNINSTALL, "DisplayName", "Sounder").registry(
+        HKLM, UNINSTALL, "DisplayVersion", "3.0.1"
+    ).registry(HKLM, UNINSTALL, "Publisher", "Tidewell")
+    script.registry(HKLM, UNINSTALL, "UninstallString", r'"$INSTDIR\remove.exe"').registry(
+        HKLM, UNINSTALL, "NoModify", 1, 4, 4
+    )
     return script.section()
 
 
@@ -321,9 +387,9 @@ def _decisions() -> Script:
     def note(name: str, value: str) -> None:
         script.registry(HKCU, r"Software\Tidewell\Decisions", name, value)
 
-    script.do("assign", "0", "Marrowby harbour", "8", "").do("assign", "1", "Marrowby harbour", 0, "9").do("assign", "2", "Marrowby", "-2", "").do(
-        "assign", "3", "Marrowby", 0, "-4"
-    )
+    script.do("assign", "0", "Marrowby harbour", "8", "").do("assign", "1", "Marrowby harbour", 0, "9").do(
+        "assign", "2", "Marrowby", "-2", ""
+    ).do("assign", "3", "Marrowby", 0, "-4")
     note("cut", "$0|$1|$2|$3")
     for at, (how, left, right) in enumerate(CALCULATIONS):
         script.do("calculate", "4", left, right, how)
@@ -342,11 +408,15 @@ def _decisions() -> Script:
     note("folder", "missing")
     script.label("there").do("if exists", r"$INSTDIR\*.none", "found", 0)
     note("wildcard", "none")
-    script.label("found").do("stack", "one", 0).do("stack", "two", 0).do("stack", 0, 0, 1).do("stack", "7", 1).do("stack", "8", 1)
+    script.label("found").do("stack", "one", 0).do("stack", "two", 0).do("stack", 0, 0, 1).do("stack", "7", 1).do(
+        "stack", "8", 1
+    )
     note("stack", "$7 $8")
     script.do("read registry", "9", HKCU, r"Software\Tidewell\Decisions", "cut", 0)
     note("read", "$9")
-    script.do("set flag", 2, "0").do("read registry", "9", HKLM, r"Software\Nowhere", "x", 0).do("if flag", "error", 0, 2, 0)
+    script.do("set flag", 2, "0").do("read registry", "9", HKLM, r"Software\Nowhere", "x", 0).do(
+        "if flag", "error", 0, 2, 0
+    )
     note("error", "none")
     script.label("error").do("environment", "R0", "NO_SUCH_NAME", 1).do("environment", "R1", "%ProgramData%!", 0)
     note("environment", "$R0|$R1")
@@ -359,10 +429,12 @@ def _decisions() -> Script:
 
 def _boxes() -> Script:
     script = Script()
-    script.do("make folder", "$INSTDIR", 1).do("message box", 4 | 6 << 21, "Keep the old charts?", 6, "yes", 0, 0).registry(
-        HKCU, r"Software\Tidewell\Boxes", "kept", "no"
+    script.do("make folder", "$INSTDIR", 1).do(
+        "message box", 4 | 6 << 21, "Keep the old charts?", 6, "yes", 0, 0
+    ).registry(HKCU, r"Software\Tidewell\Boxes", "kept", "no")
+    script.label("yes").do("message box", 1 << 21, "Done.", 0, 0, 0, 0).do("set flag", 11, "7").place(
+        "kept.txt", b"kept"
     )
-    script.label("yes").do("message box", 1 << 21, "Done.", 0, 0, 0, 0).do("set flag", 11, "7").place("kept.txt", b"kept")
     return script.section()
 
 
@@ -371,24 +443,28 @@ def _ini() -> Script:
     script.do("make folder", "$INSTDIR", 1).do("write ini", "site", "name", "Marrowby", r"$INSTDIR\site.ini", 1).do(
         "write ini", "site", "draught", "3", r"$INSTDIR\site.ini", 1
     )
-    script.do("read ini", "0", "site", "name", r"$INSTDIR\site.ini").do("write ini", "copy", "of", "$0", r"$INSTDIR\site.ini", 1)
-    script.do("open file", "1", 0x40000000, 2, r"$INSTDIR\notes.txt").do("write to file", "$1", "a line", 0).do("close file", "$1")
+    script.do("read ini", "0", "site", "name", r"$INSTDIR\site.ini").do(
+        "write ini", "copy", "of", "$0", r"$INSTDIR\site.ini", 1
+    )
+    script.do("open file", "1", 0x40000000, 2, r"$INSTDIR\notes.txt").do("write to file", "$1", "a line", 0).do(
+        "close file", "$1"
+    )
     return script.section()
 
 
 def _programs() -> Script:
     script = Script()
-    script.do("make folder", "$INSTDIR", 1).do("run", r"cmd /c exit 5", 0, 1).registry(HKCU, r"Software\Tidewell\Programs", "after", "run").do(
-        "set flag", 4, "1"
-    )
+    script.do("make folder", "$INSTDIR", 1).do("run", r"cmd /c exit 5", 0, 1).registry(
+        HKCU, r"Software\Tidewell\Programs", "after", "run"
+    ).do("set flag", 4, "1")
     return script.section()
 
 
 def _aborts() -> Script:
     script = Script()
-    script.do("make folder", "$INSTDIR", 1).registry(HKCU, r"Software\Tidewell\Aborts", "before", "1").do("abort", "").registry(
-        HKCU, r"Software\Tidewell\Aborts", "after", "1"
-    )
+    script.do("make folder", "$INSTDIR", 1).registry(HKCU, r"Software\Tidewell\Aborts", "before", "1").do(
+        "abort", ""
+    ).registry(HKCU, r"Software\Tidewell\Aborts", "after", "1")
     return script.section()
 
 

@@ -68,7 +68,9 @@ def _message(digest: bytes, name: str, seen: datetime.datetime | None = None) ->
             "signer_infos": [
                 {
                     "version": "v1",
-                    "sid": cms.SignerIdentifier({"issuer_and_serial_number": {"issuer": loaded.issuer, "serial_number": 4711}}),
+                    "sid": cms.SignerIdentifier(
+                        {"issuer_and_serial_number": {"issuer": loaded.issuer, "serial_number": 4711}}
+                    ),
                     "digest_algorithm": {"algorithm": "sha256"},
                     "signed_attrs": attributes,
                     "signature_algorithm": {"algorithm": "rsassa_pkcs1v15"},
@@ -89,7 +91,9 @@ def _message(digest: bytes, name: str, seen: datetime.datetime | None = None) ->
                 "signature": b"a third party's",
             }
         )
-        signer["unsigned_attrs"] = cms.CMSAttributes([cms.CMSAttribute({"type": "counter_signature", "values": [counter]})])
+        signer["unsigned_attrs"] = cms.CMSAttributes(
+            [cms.CMSAttribute({"type": "counter_signature", "values": [counter]})]
+        )
     return bytes(cms.ContentInfo({"content_type": "signed_data", "content": signed}).dump())
 
 

@@ -37,7 +37,13 @@ class Specimen:
     """An installer to be made: its tables, the contents of its files, its platform and extra command line."""
 
     def __init__(
-        self, name: str, *, platform: str = "x64", everyone: bool = True, properties: dict[str, str] | None = None, version: str = "1.2.3"
+        self,
+        name: str,
+        *,
+        platform: str = "x64",
+        everyone: bool = True,
+        properties: dict[str, str] | None = None,
+        version: str = "1.2.3",
     ) -> None:
         self.name, self.platform, self.given, self.version = name, platform, properties or {}, version
         self.contents: dict[str, bytes] = {}
@@ -69,12 +75,21 @@ class Specimen:
         return self
 
     def component(
-        self, name: str, *, folder: str = "INSTALLDIR", feature: str = "Main", key: str | None = None, more: int = 0, condition: str | None = None
+        self,
+        name: str,
+        *,
+        folder: str = "INSTALLDIR",
+        feature: str = "Main",
+        key: str | None = None,
+        more: int = 0,
+        condition: str | None = None,
     ) -> Specimen:
         self.add("Component", (name, guid(f"{self.name} {name}"), folder, self.attributes | more, condition, key))
         return self.add("FeatureComponents", (feature, name))
 
-    def file(self, component: str, key: str, name: str, content: bytes = b"content\r\n", version: str | None = None) -> Specimen:
+    def file(
+        self, component: str, key: str, name: str, content: bytes = b"content\r\n", version: str | None = None
+    ) -> Specimen:
         self.contents[key] = content
         return self.add("File", (key, component, name, len(content), version, None, 512, len(self.contents)))
 
@@ -101,7 +116,10 @@ class Specimen:
         tables, summary = self._finish()
         target = folder / f"{self.name}.msi"
         write_installer(
-            target, tables, cabinets={**({"media.cab": cab.build(self.contents.items())} if self.contents else {}), **self.streams}, summary=summary
+            target,
+            tables,
+            cabinets={**({"media.cab": cab.build(self.contents.items())} if self.contents else {}), **self.streams},
+            summary=summary,
         )
         return target
 
@@ -151,9 +169,17 @@ def idt(folder: Path, table: str, names: list[str], rows: list[tuple[Any, ...]])
     """A table as the text file that ``winemsibuilder`` imports."""
     parsed = [Column.parse(name) for name in names]
     keys = [column.name for column in parsed if column.is_key]
-    lines = ["\t".join(column.name for column in parsed), "\t".join(column.idt for column in parsed), "\t".join([table, *keys])]
+    lines = [
+        "\t".join(column.name for column in parsed),
+        "\t".join(column.idt for column in parsed),
+        "\t".join([table, *keys]),
+    ]
     lines += [
-        "\t".join("" if cell is None else row[0] if column.is_stream else str(cell) for column, cell in zip(parsed, row, strict=True)) for row in rows
+        "\t".join(
+            "" if cell is None else row[0] if column.is_stream else str(cell)
+            for column, cell in zip(parsed, row, strict=True)
+        )
+        for row in rows
     ]
     path = folder / f"{table}.idt"
     path.write_bytes("".join(f"{line}\r\n" for line in lines).encode("cp1252"))
@@ -169,7 +195,9 @@ def all_of_them() -> dict[str, Specimen]:
         return found[name]
 
     new("one-file").with_file()
-    new("narrow", platform="Intel").with_file().add("Registry", ("R1", 2, r"Software\Tidewell\Narrow", "Width", "32", "Program"))
+    new("narrow", platform="Intel").with_file().add(
+        "Registry", ("R1", 2, r"Software\Tidewell\Narrow", "Width", "32", "Program")
+    )
     kinds = new("registry-kinds").with_file()
     kinds.add(
         "Registry",
@@ -191,7 +219,9 @@ def all_of_them() -> dict[str, Specimen]:
         ("Never", None, "Never", None, 5, 0, None, 0),
         ("Follows", "Extra", "Follows", None, 7, 1, None, 2),
     )
-    features.with_file().with_file("ExtraPart", "extra.txt", feature="Extra").with_file("NeverPart", "never.txt", feature="Never")
+    features.with_file().with_file("ExtraPart", "extra.txt", feature="Extra").with_file(
+        "NeverPart", "never.txt", feature="Never"
+    )
     features.with_file("FollowsPart", "follows.txt", feature="Follows")
     conditions = new("conditions", properties={"MODE": "quiet"})
     conditions.with_file().with_file("Quiet", "quiet.txt", condition='MODE = "quiet" AND VersionNT >= 601').with_file(
@@ -200,7 +230,10 @@ def all_of_them() -> dict[str, Specimen]:
     conditions.add("Condition", ("Main", 1, 'MODE <> "none"')).add("Property", ("MODE", "normal"))
     shortcuts = new("shortcuts").with_file("Program", "program.exe")
     shortcuts.add(
-        "Directory", ("ProgramMenuFolder", "TARGETDIR", "."), ("MENU", "ProgramMenuFolder", "Soundings"), ("DesktopFolder", "TARGETDIR", ".")
+        "Directory",
+        ("ProgramMenuFolder", "TARGETDIR", "."),
+        ("MENU", "ProgramMenuFolder", "Soundings"),
+        ("DesktopFolder", "TARGETDIR", "."),
     )
     shortcuts.add(
         "Shortcut",
@@ -218,7 +251,20 @@ def all_of_them() -> dict[str, Specimen]:
             None,
             "INSTALLDIR",
         ),
-        ("S2", "DesktopFolder", "Soundings", "Program", "[INSTALLDIR]program.exe", None, None, None, None, None, None, None),
+        (
+            "S2",
+            "DesktopFolder",
+            "Soundings",
+            "Program",
+            "[INSTALLDIR]program.exe",
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+        ),
     )
     shortcuts.add("RemoveFile", ("RF", "Program", None, "MENU", 2))
     service = (
@@ -226,7 +272,10 @@ def all_of_them() -> dict[str, Specimen]:
         .component("Program", key="FProgram")
         .file("Program", "FProgram", "gauge.exe", (PROGRAMS / "lanternd-6.2.1.exe").read_bytes(), "6.2.1.0")
     )
-    service.add("ServiceInstall", ("SI", "TideGauge", "Tide gauge", 16, 3, 1, None, "RpcSs[~][~]", None, None, "-watch", "Program", None))
+    service.add(
+        "ServiceInstall",
+        ("SI", "TideGauge", "Tide gauge", 16, 3, 1, None, "RpcSs[~][~]", None, None, "-watch", "Program", None),
+    )
     service.add("ServiceControl", ("SC", "TideGauge", 160, None, 1, "Program"))
     new("environment").with_file().add(
         "Environment",
@@ -250,10 +299,18 @@ def all_of_them() -> dict[str, Specimen]:
         ("DEEP", "INSTALLDIR", "a"),
         ("DEEPER", "DEEP", "b"),
     )
-    folders.component("Data", folder="EMPTY").add("CreateFolder", ("EMPTY", "Data")).with_file("Deep", "deep.txt", folder="DEEPER")
+    folders.component("Data", folder="EMPTY").add("CreateFolder", ("EMPTY", "Data")).with_file(
+        "Deep", "deep.txt", folder="DEEPER"
+    )
     removal = new("remove-registry").with_file()
-    removal.add("Registry", ("R1", 2, r"Software\Tidewell\Kept", "A", "1", "Program"), ("R2", 2, r"Software\Tidewell\Kept\Sub", "*", None, "Program"))
-    new("duplicate").with_file().add("DuplicateFile", ("D1", "Program", "FProgram", "COPY~1.TXT|copy of it.txt", "INSTALLDIR"))
+    removal.add(
+        "Registry",
+        ("R1", 2, r"Software\Tidewell\Kept", "A", "1", "Program"),
+        ("R2", 2, r"Software\Tidewell\Kept\Sub", "*", None, "Program"),
+    )
+    new("duplicate").with_file().add(
+        "DuplicateFile", ("D1", "Program", "FProgram", "COPY~1.TXT|copy of it.txt", "INSTALLDIR")
+    )
     actions = new("actions").with_file()
     actions.add(
         "CustomAction",
@@ -262,7 +319,9 @@ def all_of_them() -> dict[str, Specimen]:
     )
     actions.add("Registry", ("R1", 2, r"Software\Tidewell\Actions", "Message", "[MESSAGE]{ and [UNSET]}", "Program"))
     actions.add("InstallExecuteSequence", ("SetText", "NOT Installed", 90), ("SetFolder", "NOT Installed", 1010))
-    new("quoting", properties={"VALUE": 'a "b" c ', "EMPTY": "", "PLACE": "C:\\with space\\", "PLAIN": "x=y;z"}).with_file().add(
+    new(
+        "quoting", properties={"VALUE": 'a "b" c ', "EMPTY": "", "PLACE": "C:\\with space\\", "PLAIN": "x=y;z"}
+    ).with_file().add(
         "Registry",
         *(
             (f"R{at}", 2, r"Software\Tidewell\Quoting", name, f"<[{name}]>", "Program")
@@ -295,11 +354,30 @@ def _more(new: Callable[..., Specimen]) -> None:
     program = (PROGRAMS / "lantern-6.2.1.exe").read_bytes()
 
     def with_program(name: str, **options: Any) -> Specimen:
-        return new(name, **options).component("Program", key="FProgram").file("Program", "FProgram", "sound.exe", program, "6.2.1.0")
+        return (
+            new(name, **options)
+            .component("Program", key="FProgram")
+            .file("Program", "FProgram", "sound.exe", program, "6.2.1.0")
+        )
 
     classes = with_program("com-class")
     classes.add(
-        "Class", (CLASS, "LocalServer32", "Program", "Tidewell.Gauge.1", "Gauge reader", None, None, None, None, None, "-embed", "Main", None)
+        "Class",
+        (
+            CLASS,
+            "LocalServer32",
+            "Program",
+            "Tidewell.Gauge.1",
+            "Gauge reader",
+            None,
+            None,
+            None,
+            None,
+            None,
+            "-embed",
+            "Main",
+            None,
+        ),
     )
     classes.add(
         "ProgId",
@@ -332,9 +410,9 @@ def _more(new: Callable[..., Specimen]) -> None:
     types.add("Verb", ("tidesurvey", "open", 1, "&Open survey", '"%1"'), ("tidesurvey", "print", 2, None, '/p "%1"'))
     types.add("MIME", ("application/x-tide-survey", "tidesurvey", None))
     fonts = new("font").add("Directory", ("FontsFolder", "TARGETDIR", "."))
-    fonts.component("Letters", folder="FontsFolder", key="FLetters").file("Letters", "FLetters", "tide.ttf", b"no real letters").add(
-        "Font", ("FLetters", "Tide Letters (TrueType)")
-    )
+    fonts.component("Letters", folder="FontsFolder", key="FLetters").file(
+        "Letters", "FLetters", "tide.ttf", b"no real letters"
+    ).add("Font", ("FLetters", "Tide Letters (TrueType)"))
     moves = new("move-file").with_file()
     moves.add("Directory", ("MOVED", "INSTALLDIR", "moved"), ("WindowsFolder", "TARGETDIR", "."))
     moves.add(
@@ -351,7 +429,9 @@ def _more(new: Callable[..., Specimen]) -> None:
         "ODBCTranslator", ("Trn", "Program", "Tide letters", "FProgram", None)
     )
     odbc.add("ODBCAttribute", ("Drv", "APILevel", "1"), ("Drv", "FileUsage", "0"))
-    with_program("published").add("PublishComponent", ("{5B0C2E4F-6C1D-4E0A-9C61-7C1C6C1A0B03}", "en\\sound", "Program", "more", "Main"))
+    with_program("published").add(
+        "PublishComponent", ("{5B0C2E4F-6C1D-4E0A-9C61-7C1C6C1A0B03}", "en\\sound", "Program", "more", "Main")
+    )
     ini = new("remove-ini").with_file()
     ini.add(
         "IniFile",
@@ -363,12 +443,23 @@ def _more(new: Callable[..., Specimen]) -> None:
     rights.add("LockPermissions", ("FProgram", "File", None, "Administrators", 0x10000000))
     rights.add("MsiLockPermissionsEx", ("P1", "FProgram", "File", "D:(A;;FA;;;BA)", None))
     service = with_program("service-settings")
-    service.add("ServiceInstall", ("SI", "TideWatch", "Tide watch", 16, 2, 1, None, None, None, None, None, "Program", None))
+    service.add(
+        "ServiceInstall", ("SI", "TideWatch", "Tide watch", 16, 2, 1, None, None, None, None, None, "Program", None)
+    )
     service.add("ServiceControl", ("SC", "TideWatch", 160, None, 1, "Program"))
     service.add("MsiServiceConfig", ("C1", "TideWatch", 1, 3, "1", "Program"))
-    service.add("MsiServiceConfigFailureActions", ("A1", "TideWatch", 1, 86400, None, None, "1[~]1[~]0", "60000[~]60000[~]0", "Program"))
+    service.add(
+        "MsiServiceConfigFailureActions",
+        ("A1", "TideWatch", 1, 86400, None, None, "1[~]1[~]0", "60000[~]60000[~]0", "Program"),
+    )
     search = new("search").with_file()
-    search.add("AppSearch", ("FOUNDFILE", "SigFile"), ("FOUNDFOLDER", "SigFolder"), ("FOUNDBYKEY", "SigKey"), ("NOTFOUND", "SigNone"))
+    search.add(
+        "AppSearch",
+        ("FOUNDFILE", "SigFile"),
+        ("FOUNDFOLDER", "SigFolder"),
+        ("FOUNDBYKEY", "SigKey"),
+        ("NOTFOUND", "SigNone"),
+    )
     search.add("Signature", ("SigFile", "notepad.exe", None, None, None, None, None, None, None))
     search.add(
         "DrLocator",
@@ -386,16 +477,37 @@ def _more(new: Callable[..., Specimen]) -> None:
     )
     advertised = with_program("advertised-shortcut")
     advertised.add("Directory", ("ProgramMenuFolder", "TARGETDIR", "."))
-    advertised.add("Shortcut", ("S1", "ProgramMenuFolder", "SOUND|Sound the harbour", "Program", "Main", None, None, None, None, None, None, None))
+    advertised.add(
+        "Shortcut",
+        (
+            "S1",
+            "ProgramMenuFolder",
+            "SOUND|Sound the harbour",
+            "Program",
+            "Main",
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+            None,
+        ),
+    )
     libraries = new("type-library").component("Program", key="FProgram")
     libraries.file("Program", "FProgram", "tide.tlb", (Path(__file__).parent / "tide.tlb").read_bytes())
-    libraries.add("TypeLib", ("{5B0C2E4F-6C1D-4E0A-9C61-7C1C6C1A0B09}", 0, "Program", 0x0102, "Tide library", "INSTALLDIR", "Main", None))
+    libraries.add(
+        "TypeLib",
+        ("{5B0C2E4F-6C1D-4E0A-9C61-7C1C6C1A0B09}", 0, "Program", 0x0102, "Tide library", "INSTALLDIR", "Main", None),
+    )
     permanent = new("permanent").with_file().with_file("Kept", "kept.txt", more=16)
     permanent.add("Registry", ("R1", 2, r"Software\Tidewell\Permanent", "Kept", "1", "Kept"))
     never = new("never-overwrite").with_file("Program", "program.txt", more=128)
     never.add("Registry", ("R1", 2, r"Software\Tidewell\Never", "Key", "#1", "Program"))
     removal = new("remove-files").with_file()
-    removal.add("RemoveFile", ("RF1", "Program", "gone.txt", "INSTALLDIR", 3), ("RF2", "Program", None, "INSTALLDIR", 2))
+    removal.add(
+        "RemoveFile", ("RF1", "Program", "gone.txt", "INSTALLDIR", 3), ("RF2", "Program", None, "INSTALLDIR", 2)
+    )
     removal.add("RemoveRegistry", ("RR1", 2, r"Software\Tidewell\Old", "-", "Program"))
     later = (
         new("advertised-feature")
@@ -413,6 +525,6 @@ def _more(new: Callable[..., Specimen]) -> None:
         ("Second", "Main", "Second", None, 5, 1, None, 0),
         ("Late", None, "Late", None, 7, 500, None, 0),
     )
-    parts.with_file().with_file("FirstPart", "first.txt", feature="First").with_file("SecondPart", "second.txt", feature="Second").with_file(
-        "LatePart", "late.txt", feature="Late"
-    )
+    parts.with_file().with_file("FirstPart", "first.txt", feature="First").with_file(
+        "SecondPart", "second.txt", feature="Second"
+    ).with_file("LatePart", "late.txt", feature="Late")

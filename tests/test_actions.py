@@ -37,7 +37,14 @@ def values(effects: Any, head: str = CLASSES) -> dict[str, Any]:
 def test_no_action_is_told_twice() -> None:
     """Each is carried out or without effect, never both, and every table with a blind spot has a reason."""
     assert not set(STANDARD) & WITHOUT_EFFECT and all(NOT_INTERPRETED.values())
-    assert {"RegisterClassInfo", "InstallODBC", "MsiConfigureServices", "IsolateComponents", "MoveFiles", "PublishComponents"} <= set(STANDARD)
+    assert {
+        "RegisterClassInfo",
+        "InstallODBC",
+        "MsiConfigureServices",
+        "IsolateComponents",
+        "MoveFiles",
+        "PublishComponents",
+    } <= set(STANDARD)
 
 
 def test_classes(rig: Rig) -> None:
@@ -58,28 +65,45 @@ def test_classes(rig: Rig) -> None:
 
 def test_an_application_of_classes(rig: Rig) -> None:
     found = values(rig.run(all_of_them()["com-application"]).effects)
-    assert found[f"AppID\\{APPLICATION}!LocalService"] == "TideModel" and found[f"AppID\\{APPLICATION}!RunAs"] == "Interactive User"
+    assert (
+        found[f"AppID\\{APPLICATION}!LocalService"] == "TideModel"
+        and found[f"AppID\\{APPLICATION}!RunAs"] == "Interactive User"
+    )
     assert found[f"AppID\\{APPLICATION}!ActivateAtStorage"] == "Y" and found[f"CLSID\\{CLASS}!AppID"] == APPLICATION
-    assert found[f"CLSID\\{CLASS}\\InprocHandler32!"] == "ole32.dll" and found[f"FileType\\{CLASS}\\1!"] == "8,2,ffff,5744"
+    assert (
+        found[f"CLSID\\{CLASS}\\InprocHandler32!"] == "ole32.dll" and found[f"FileType\\{CLASS}\\1!"] == "8,2,ffff,5744"
+    )
 
 
 def test_a_class_of_a_32_bit_component_is_in_its_view(rig: Rig) -> None:
     specimen = Specimen("narrow-class", platform="Intel").with_file("Program", "gauge.exe")
-    specimen.add("Class", (CLASS, "InprocServer32", "Program", None, "Gauge", None, None, None, None, "3", None, "Main", None))
+    specimen.add(
+        "Class", (CLASS, "InprocServer32", "Program", None, "Gauge", None, None, None, None, "3", None, "Main", None)
+    )
     effects = rig.run(specimen).effects
     assert {effect.thing.view for effect in effects if isinstance(effect.thing, RegistryValue)} == {"32"}
-    assert {name for name in values(effects) if "Handler" in name} == {f"CLSID\\{CLASS}\\InprocHandler!", f"CLSID\\{CLASS}\\InprocHandler32!"}
+    assert {name for name in values(effects) if "Handler" in name} == {
+        f"CLSID\\{CLASS}\\InprocHandler!",
+        f"CLSID\\{CLASS}\\InprocHandler32!",
+    }
 
 
 def test_file_types(rig: Rig) -> None:
     effects = rig.run(all_of_them()["file-types"]).effects
     found, path = values(effects), r"C:\Program Files\Specimen file-types\sound.exe"
-    assert found[".tidesurvey!"] == "Tidewell.Survey" and found[".tidesurvey!Content Type"] == "application/x-tide-survey"
+    assert (
+        found[".tidesurvey!"] == "Tidewell.Survey" and found[".tidesurvey!Content Type"] == "application/x-tide-survey"
+    )
     assert found["Tidewell.Survey\\shell!"] == "open" and found["Tidewell.Survey\\shell\\open!"] == "&Open survey"
     assert found["Tidewell.Survey\\shell\\open\\command!"] == f'"{path}" "%1"'
-    assert found["Tidewell.Survey\\shell\\print\\command!"] == f'"{path}" /p "%1"' and "Tidewell.Survey\\shell\\print!" not in found
+    assert (
+        found["Tidewell.Survey\\shell\\print\\command!"] == f'"{path}" /p "%1"'
+        and "Tidewell.Survey\\shell\\print!" not in found
+    )
     (text,) = found["Tidewell.Survey\\shell\\open\\command!command"]
-    assert text.endswith('"%1"') and text == descriptor(guid("file-types"), "Main", guid("file-types Program")) + ' "%1"'
+    assert (
+        text.endswith('"%1"') and text == descriptor(guid("file-types"), "Main", guid("file-types Program")) + ' "%1"'
+    )
     assert found["MIME\\Database\\Content Type\\application/x-tide-survey!Extension"] == ".tidesurvey"
     assert any(label(effect.thing).endswith("ShellNew") for effect in effects if effect.kind == "registry-key")
 
@@ -94,16 +118,26 @@ def test_descriptors() -> None:
 def test_type_libraries_and_what_is_only_named(rig: Rig) -> None:
     specimen = Specimen("library").with_file("Program", "tide.tlb").add("Directory", ("HELP", "INSTALLDIR", "help"))
     specimen.add(
-        "TypeLib", (CLASS, 9, "Program", 0x0102, "Tide library", "HELP", "Main", None), (APPLICATION, 0, "Program", None, None, None, "Main", None)
+        "TypeLib",
+        (CLASS, 9, "Program", 0x0102, "Tide library", "HELP", "Main", None),
+        (APPLICATION, 0, "Program", None, None, None, "Main", None),
     )
     specimen.add("SelfReg", ("FProgram", None)).add("Font", ("FProgram", None))
     outcome = rig.run(specimen)
     found = values(outcome.effects)
     folder = r"C:\Program Files\Specimen library"
-    assert found[f"TypeLib\\{CLASS}\\1.2!"] == "Tide library" and found[f"TypeLib\\{CLASS}\\1.2\\9\\win64!"] == rf"{folder}\tide.tlb"
+    assert (
+        found[f"TypeLib\\{CLASS}\\1.2!"] == "Tide library"
+        and found[f"TypeLib\\{CLASS}\\1.2\\9\\win64!"] == rf"{folder}\tide.tlb"
+    )
     assert found[f"TypeLib\\{CLASS}\\1.2\\HELPDIR!"] == rf"{folder}\help"
     spots = " / ".join(spot.what + ": " + spot.why for spot in outcome.blind_spots)
-    for part in ("type library", "version stands in the library itself", "title stands in the font itself", "modules that register themselves"):
+    for part in (
+        "type library",
+        "version stands in the library itself",
+        "title stands in the font itself",
+        "modules that register themselves",
+    ):
         assert part in spots, spots
 
 
@@ -112,17 +146,29 @@ def test_shared_assemblies_do_not_lie_in_their_folder(rig: Rig) -> None:
     specimen.add("MsiAssembly", ("Shared", "Main", "FShared", None, 0), ("Own", "Main", "FOwn", "FProgram", 0))
     specimen.add("MsiAssemblyName", ("Shared", "name", "Tide"), ("Shared", "version", "1.0.0.0"))
     outcome = rig.run(specimen)
-    assert sorted(label(effect.thing).rpartition("\\")[2] for effect in outcome.effects if effect.kind == "file") == ["own.dll", "program.txt"]
+    assert sorted(label(effect.thing).rpartition("\\")[2] for effect in outcome.effects if effect.kind == "file") == [
+        "own.dll",
+        "program.txt",
+    ]
     assert [spot.what for spot in outcome.blind_spots] == ["shared assembly Tide 1.0.0.0"]
 
 
 def test_rights_and_services(rig: Rig) -> None:
-    found = {effect.thing.who: effect.thing for effect in rig.run(all_of_them()["rights"]).effects if isinstance(effect.thing, AccessRights)}
+    found = {
+        effect.thing.who: effect.thing
+        for effect in rig.run(all_of_them()["rights"]).effects
+        if isinstance(effect.thing, AccessRights)
+    }
     assert found["Administrators"].rights == "0x10000000" and found[""].rights == "D:(A;;FA;;;BA)"
     specimen = all_of_them()["service-settings"].add("ServiceControl", ("Start", "TideWatch", 1, None, 1, "Program"))
     specimen.add("LockPermissions", ("SI", "ServiceInstall", None, "Users", 4))
     (service,) = (effect for effect in rig.run(specimen).effects if effect.kind == "service")
-    assert isinstance(service.thing, Service) and service.change == "add" and service.thing.running and service.thing.start == "auto"
+    assert (
+        isinstance(service.thing, Service)
+        and service.change == "add"
+        and service.thing.running
+        and service.thing.start == "auto"
+    )
     assert service.thing.settings == (
         "delayed start: 1",
         "on failure: restart the service after 60 s, restart the service after 60 s, nothing after 0 s",
@@ -133,14 +179,20 @@ def test_rights_and_services(rig: Rig) -> None:
 
 
 def test_moving_copying_and_isolating(rig: Rig) -> None:
-    specimen = Specimen("moving").with_file().add("Directory", ("WindowsFolder", "TARGETDIR", "."), ("KEPT", "INSTALLDIR", "kept"))
+    specimen = (
+        Specimen("moving")
+        .with_file()
+        .add("Directory", ("WindowsFolder", "TARGETDIR", "."), ("KEPT", "INSTALLDIR", "kept"))
+    )
     specimen.add(
         "MoveFile",
         ("Move", "Program", "old*.txt", None, "WindowsFolder", "KEPT", 1),
         ("Copy", "Program", "one.ini", "two.ini", "WindowsFolder", "KEPT", 0),
     )
     specimen.add(
-        "MoveFile", ("None", "Program", "absent.txt", None, "WindowsFolder", "KEPT", 0), ("Unset", "Program", "x", None, "NOWHERE", "KEPT", 0)
+        "MoveFile",
+        ("None", "Program", "absent.txt", None, "WindowsFolder", "KEPT", 0),
+        ("Unset", "Program", "x", None, "NOWHERE", "KEPT", 0),
     )
     for name in ("old1.txt", "OLD2.TXT", "one.ini"):
         rig.state.add(File(rf"C:\Windows\{name}", 5))
@@ -151,9 +203,16 @@ def test_moving_copying_and_isolating(rig: Rig) -> None:
         if effect.kind == "file" and effect.change == "add" and "kept" in label(effect.thing)
     ]
     assert sorted(kept) == ["OLD2.TXT", "old1.txt", "two.ini"]
-    assert sorted(effect.thing.identity for effect in effects if effect.change == "remove") == [r"c:\windows\old1.txt", r"c:\windows\old2.txt"]
+    assert sorted(effect.thing.identity for effect in effects if effect.change == "remove") == [
+        r"c:\windows\old1.txt",
+        r"c:\windows\old2.txt",
+    ]
     outcome = rig.run(all_of_them()["isolated"])
-    found = {label(effect.thing)[len(r"C:\Program Files\Specimen isolated") :] for effect in outcome.effects if effect.kind == "file"}
+    found = {
+        label(effect.thing)[len(r"C:\Program Files\Specimen isolated") :]
+        for effect in outcome.effects
+        if effect.kind == "file"
+    }
     assert found == {"\\sound.exe", "\\shared.dll", "\\shared\\shared.dll", "\\sound.exe.LOCAL"}
 
 
@@ -181,13 +240,19 @@ def test_ini_files(rig: Rig) -> None:
 def test_odbc_and_publishing(rig: Rig) -> None:
     found = values(rig.run(all_of_them()["odbc"]).effects, "Software\\ODBC\\ODBCINST.INI\\")
     path = r"C:\Program Files\Specimen odbc\sound.exe"
-    assert found["ODBC Drivers!Tide gauges"] == "Installed" and found["Tide gauges!Driver"] == path and found["Tide gauges!APILevel"] == "1"
+    assert (
+        found["ODBC Drivers!Tide gauges"] == "Installed"
+        and found["Tide gauges!Driver"] == path
+        and found["Tide gauges!APILevel"] == "1"
+    )
     assert found["ODBC Translators!Tide letters"] == "Installed" and found["Tide letters!Translator"] == path
     specimen = Specimen("source").with_file().add("ODBCDataSource", ("Src", "Program", "Tides", "Tide gauges", 0))
     specimen.tables["InstallExecuteSequence"].append(("InstallODBC", None, 5400))
     assert [spot.what for spot in rig.run(specimen).blind_spots] == ["data source Tides"]
     everyone = values(rig.run(all_of_them()["published"]).effects, "Software\\Classes\\Installer\\Components\\")
-    assert list(everyone) == [r"F4E2C0B5D1C6A0E4C916C7C1C6A1B030!en\sound"] and next(iter(everyone.values()))[0].endswith("more")
+    assert list(everyone) == [r"F4E2C0B5D1C6A0E4C916C7C1C6A1B030!en\sound"] and next(iter(everyone.values()))[
+        0
+    ].endswith("more")
 
 
 SEARCHES: list[tuple[str, list[tuple[str, tuple[Any, ...]]], str]] = [
@@ -249,7 +314,9 @@ def test_which_file_stays(rig: Rig, there: tuple[str | None, int], mode: str, mi
     rig.state.add(File(path, there[1], None, there[0]))
     rig.run(versioned(mine), REINSTALLMODE=mode)
     now = rig.state.get("file", path)
-    assert isinstance(now, File) and ((now.size, now.version) == (9, mine) if replaced else (now.size, now.version) == (there[1], there[0]))
+    assert isinstance(now, File) and (
+        (now.size, now.version) == (9, mine) if replaced else (now.size, now.version) == (there[1], there[0])
+    )
 
 
 def test_reinstalling_mends_only_what_is_named(rig: Rig) -> None:
@@ -258,7 +325,9 @@ def test_reinstalling_mends_only_what_is_named(rig: Rig) -> None:
     for name in ("first.txt", "second.txt"):
         rig.state.remove("file", rf"C:\Program Files\Specimen feature-parts\{name}")
     outcome = rig.run(specimen, REINSTALL="First")
-    assert [str(effect) for effect in outcome.effects if effect.kind == "file"] == [r"add file C:\Program Files\Specimen feature-parts\first.txt"]
+    assert [str(effect) for effect in outcome.effects if effect.kind == "file"] == [
+        r"add file C:\Program Files\Specimen feature-parts\first.txt"
+    ]
     assert rig.run(specimen, ADDLOCAL="Late").effects and [
         effect for effect in rig.run(specimen, REMOVE="First").effects if effect.change == "remove"
     ]
@@ -268,7 +337,9 @@ def test_reinstalling_mends_only_what_is_named(rig: Rig) -> None:
 def test_an_upgrade_may_keep_the_choice_of_features(rig: Rig, flags: int, kept: bool) -> None:
     def make(name: str, code: str, version: str) -> Specimen:
         specimen = Specimen(name, version=version).with_file()
-        specimen.add("Feature", ("Extra", None, "Extra", None, 3, 200, None, 0)).with_file("Extra", "extra.txt", feature="Extra")
+        specimen.add("Feature", ("Extra", None, "Extra", None, 3, 200, None, 0)).with_file(
+            "Extra", "extra.txt", feature="Extra"
+        )
         fields = {"ProductCode": guid(code), "UpgradeCode": guid("choice line")}
         specimen.tables["Property"] = [(key, fields.get(key, value)) for key, value in specimen.tables["Property"]]
         return specimen.add("Upgrade", (guid("choice line"), None, version, None, flags, None, "OLDER"))
@@ -284,12 +355,21 @@ def test_every_order_of_an_upgrade_ends_alike(rig: Rig, order: int) -> None:
     """A shared component stays through the upgrade, whenever the older one is removed."""
 
     def make(name: str, version: str) -> Specimen:
-        specimen = Specimen(name, version=version).with_file("Shared", "shared.txt").with_file(f"Own{name}", f"{name}.txt")
-        specimen.tables["Component"] = [(row[0], guid("shared") if row[0] == "Shared" else row[1], *row[2:]) for row in specimen.tables["Component"]]
-        specimen.tables["Directory"] = [(*row[:2], "ORDER|Order") if row[0] == "INSTALLDIR" else row for row in specimen.tables["Directory"]]
-        specimen.tables["Property"] = [(key, guid("order line") if key == "UpgradeCode" else value) for key, value in specimen.tables["Property"]]
+        specimen = (
+            Specimen(name, version=version).with_file("Shared", "shared.txt").with_file(f"Own{name}", f"{name}.txt")
+        )
+        specimen.tables["Component"] = [
+            (row[0], guid("shared") if row[0] == "Shared" else row[1], *row[2:]) for row in specimen.tables["Component"]
+        ]
+        specimen.tables["Directory"] = [
+            (*row[:2], "ORDER|Order") if row[0] == "INSTALLDIR" else row for row in specimen.tables["Directory"]
+        ]
+        specimen.tables["Property"] = [
+            (key, guid("order line") if key == "UpgradeCode" else value) for key, value in specimen.tables["Property"]
+        ]
         specimen.tables["InstallExecuteSequence"] = [
-            (row[0], row[1], order) if row[0] == "RemoveExistingProducts" else row for row in specimen.tables["InstallExecuteSequence"]
+            (row[0], row[1], order) if row[0] == "RemoveExistingProducts" else row
+            for row in specimen.tables["InstallExecuteSequence"]
         ]
         return specimen.add("Upgrade", (guid("order line"), None, version, None, 0, None, "OLDER"))
 
@@ -304,26 +384,43 @@ def test_every_order_of_an_upgrade_ends_alike(rig: Rig, order: int) -> None:
 def test_effects_are_told_once(rig: Rig) -> None:
     """What came and went did not happen; what was put and changed was put as it is in the end."""
     specimen = Specimen("net").with_file()
-    specimen.add("Registry", ("A", 2, r"Software\Net", "Same", "one", "Program"), ("B", 2, r"Software\Net", "Same", "two", "Program"))
+    specimen.add(
+        "Registry",
+        ("A", 2, r"Software\Net", "Same", "one", "Program"),
+        ("B", 2, r"Software\Net", "Same", "two", "Program"),
+    )
     effects = [effect for effect in rig.run(specimen).effects if effect.kind == "registry"]
-    assert [(effect.change, effect.thing.data) for effect in effects if isinstance(effect.thing, RegistryValue)] == [("add", "two")]
+    assert [(effect.change, effect.thing.data) for effect in effects if isinstance(effect.thing, RegistryValue)] == [
+        ("add", "two")
+    ]
 
 
 def test_a_failure_leaves_nothing(rig: Rig) -> None:
     before = rig.state.copy()
     specimen = (
-        Specimen("fails").with_file().add("CustomAction", ("Stop", 19, None, "No further.")).add("InstallExecuteSequence", ("Stop", None, 6500))
+        Specimen("fails")
+        .with_file()
+        .add("CustomAction", ("Stop", 19, None, "No further."))
+        .add("InstallExecuteSequence", ("Stop", None, 6500))
     )
     outcome = rig.run(specimen)
     assert outcome.exit_code == 1603 and not outcome.effects and not difference(before, rig.state)
-    assert outcome.steps[-1].action == "Stop" and outcome.steps[-1].ran and any("No further." in line for line in outcome.log)
+    assert (
+        outcome.steps[-1].action == "Stop"
+        and outcome.steps[-1].ran
+        and any("No further." in line for line in outcome.log)
+    )
 
 
 def test_an_advertised_feature_is_a_blind_spot(rig: Rig) -> None:
     outcome = rig.run(all_of_them()["advertised-feature"])
-    assert outcome.features["Later"] == 1 and "feature Later is only advertised" in [spot.what for spot in outcome.blind_spots]
+    assert outcome.features["Later"] == 1 and "feature Later is only advertised" in [
+        spot.what for spot in outcome.blind_spots
+    ]
     other = Rig(rig.folder)
-    assert any("later.txt" in str(effect) for effect in other.run(all_of_them()["advertised-feature"], ADDLOCAL="ALL").effects)
+    assert any(
+        "later.txt" in str(effect) for effect in other.run(all_of_them()["advertised-feature"], ADDLOCAL="ALL").effects
+    )
 
 
 def test_deltas_of_a_patch_are_a_blind_spot(rig: Rig) -> None:
@@ -333,10 +430,15 @@ def test_deltas_of_a_patch_are_a_blind_spot(rig: Rig) -> None:
     from yendo.formats.msi.transform import TableChange, Transform
     from yendo.installers.msi import describe, engine
 
-    columns = [Column.parse(text) for text in ("File_! s72", "Sequence! i4", "PatchSize i4", "Attributes i2", "Header V0", "StreamRef_ S38")]
+    columns = [
+        Column.parse(text)
+        for text in ("File_! s72", "Sequence! i4", "PatchSize i4", "Attributes i2", "Header V0", "StreamRef_ S38")
+    ]
     change = TableChange(columns, created=True, inserted={("FProgram", 2): ("FProgram", 2, 99, 0, None, None)})
     with Database(Specimen("delta").with_file().ours(rig.folder)) as base:
-        outcome = engine.predict(Overlay(base, [Transform({"Patch": change})]), rig.around, describe.baseline(rig.around))
+        outcome = engine.predict(
+            Overlay(base, [Transform({"Patch": change})]), rig.around, describe.baseline(rig.around)
+        )
     assert [spot.evidence.where for spot in outcome.blind_spots] == ["Patch"]
 
 

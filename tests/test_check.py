@@ -98,12 +98,27 @@ REGISTRY = '\n[[detect]]\nkind = "registry"\nkey = \'%s\'\nname = "Site"\n%s\n'
 
 # rule, what is done to the good plan, a piece of the finding's message, the text of the line it must stand at
 FIRES = [
-    ("media-changed", lambda folder: (folder / "media/lantern-6.2.1.msi").write_bytes(b"other"), "has changed", "sha256 ="),
+    (
+        "media-changed",
+        lambda folder: (folder / "media/lantern-6.2.1.msi").write_bytes(b"other"),
+        "has changed",
+        "sha256 =",
+    ),
     ("media-changed", lambda folder: (folder / "media/lantern-6.2.1.msi").unlink(), "is not there", "sha256 ="),
-    ("open-conflict", append("# CONFLICT: install, property SITE: it is gone. What stood there, by your hand:\n"), "it is gone", "# CONFLICT"),
+    (
+        "open-conflict",
+        append("# CONFLICT: install, property SITE: it is gone. What stood there, by your hand:\n"),
+        "it is gone",
+        "# CONFLICT",
+    ),
     ("missing-file", swap("extras/site.ini", "extras/sight.ini"), "is not there", "from ="),
     ("missing-file", swap("extras/site.ini", "../site.ini"), "not below extras", "from ="),
-    ("missing-file", swap('media = "lantern-6.2.1.msi"', 'media = "lantern-6.2.0.msi"'), "not one of the [[media]]", 'media = "lantern'),
+    (
+        "missing-file",
+        swap('media = "lantern-6.2.1.msi"', 'media = "lantern-6.2.0.msi"'),
+        "not one of the [[media]]",
+        'media = "lantern',
+    ),
     ("missing-file", command(MSI.replace("6.2.1", "6.2.9")), "names media\\lantern-6.2.9.msi", "command ="),
     (
         "unquoted-space",
@@ -111,10 +126,20 @@ FIRES = [
         "Files\\Lantern",
         "arguments =",
     ),
-    ("bad-command", swap('timeout = "30 min"', 'timeout = "30 min"\narguments = "/nosuch"'), "/nosuch is no option", "arguments ="),
+    (
+        "bad-command",
+        swap('timeout = "30 min"', 'timeout = "30 min"\narguments = "/nosuch"'),
+        "/nosuch is no option",
+        "arguments =",
+    ),
     ("bad-command", command('msiexec /i "{package}\\media\\lantern-6.2.1.msi /qn'), "quote is opened", "command ="),
     ("not-silent", command(MSI.replace("/qn", "/qb")), "shows windows", "command ="),
-    ("restart-not-suppressed", swap('timeout = "30 min"', 'timeout = "30 min"\nrestart = "allow"'), "may restart", "restart ="),
+    (
+        "restart-not-suppressed",
+        swap('timeout = "30 min"', 'timeout = "30 min"\nrestart = "allow"'),
+        "may restart",
+        "restart =",
+    ),
     ("restart-not-suppressed", command(MSI.replace(" /norestart", "")), "may restart", "command ="),
     ("log-folder", command(MSI + ' /l*v "C:\\Logs of ours\\x.log"'), "may not exist", "command ="),
     ("unknown-property", swap("\nSITE =", "\nSIET ="), "knows no property SIET", "SIET ="),
@@ -128,13 +153,31 @@ FIRES = [
     ),
     (
         "uninstall-does-nothing",
-        swap('product = "{4E6AB892', 'command = "' + MSI.replace('"', "'").replace("\\", "/").replace("'", "") + '" # {4E6'),
+        swap(
+            'product = "{4E6AB892',
+            'command = "' + MSI.replace('"', "'").replace("\\", "/").replace("'", "") + '" # {4E6',
+        ),
         "the uninstall installs",
         "command =",
     ),
-    ("uninstall-does-nothing", swap("{4E6AB892-", "{5E6AB892-"), "not a product that this package installs", "product ="),
-    ("uninstall-does-nothing", cut('[[uninstall]]\nkind = "msi"', "[[repair]]"), "nothing removes the product", "[[uninstall]]"),
-    ("uninstall-does-nothing", cut('[[uninstall]]\nkind = "take-back"', '[[uninstall]]\nkind = "msi"'), "nothing takes back", "[[uninstall]]"),
+    (
+        "uninstall-does-nothing",
+        swap("{4E6AB892-", "{5E6AB892-"),
+        "not a product that this package installs",
+        "product =",
+    ),
+    (
+        "uninstall-does-nothing",
+        cut('[[uninstall]]\nkind = "msi"', "[[repair]]"),
+        "nothing removes the product",
+        "[[uninstall]]",
+    ),
+    (
+        "uninstall-does-nothing",
+        cut('[[uninstall]]\nkind = "take-back"', '[[uninstall]]\nkind = "msi"'),
+        "nothing takes back",
+        "[[uninstall]]",
+    ),
     ("no-timeout", swap('timeout = "30 min"\n', ""), "install step 1 has no timeout", 'kind = "msi"'),
     ("architecture-missing", cut("architecture = [", "#"), "installer is for x64", "[when]"),
     ("no-detection", lambda folder: cut_to_end(folder, "[[detect]]"), "no [[detect]]", "[[install]]"),
@@ -147,21 +190,40 @@ FIRES = [
         "path =",
     ),
     ("per-user-detection", append(REGISTRY % (r"HKCU\Software\Tidewell\Lantern", "")), "user's own part", "key ="),
-    ("registry-view", append(REGISTRY % (r"HKLM\Software\Tidewell\Lantern", 'view = "32"')), "64-bit view", 'view = "32"'),
+    (
+        "registry-view",
+        append(REGISTRY % (r"HKLM\Software\Tidewell\Lantern", 'view = "32"')),
+        "64-bit view",
+        'view = "32"',
+    ),
     ("registry-view", append(REGISTRY % (r"HKLM\Software\Wow6432Node\Tidewell\Lantern", "")), "spelt out", "key ="),
-    ("extra-not-detected", lambda folder: cut_to_end(folder, "[[detect]]", last=True), "nothing detects %ProgramData%", "to ="),
+    (
+        "extra-not-detected",
+        lambda folder: cut_to_end(folder, "[[detect]]", last=True),
+        "nothing detects %ProgramData%",
+        "to =",
+    ),
     ("wrong-content", lambda folder: (folder / "extras/site.ini").write_bytes(b"changed"), "another hash", "sha256 ="),
-    ("stale-detection", built_then(swap('SITE = "Marrowby"', 'SITE = "Kettle bank"')), "content has changed since the last build", "[[detect]]"),
+    (
+        "stale-detection",
+        built_then(swap('SITE = "Marrowby"', 'SITE = "Kettle bank"')),
+        "content has changed since the last build",
+        "[[detect]]",
+    ),
     ("stale-detection", built_then(swap("revision = 1", "revision = 2")), "revision 2 is detected", "revision ="),
     (
         "contradiction",
-        append('[[detect]]\nkind = "file"\npath = \'C:\\Program Files\\Tidewell\\Lantern\\lantern.exe\'\nversion = "<6"\n'),
+        append(
+            '[[detect]]\nkind = "file"\npath = \'C:\\Program Files\\Tidewell\\Lantern\\lantern.exe\'\nversion = "<6"\n'
+        ),
         "never hold together",
         "kind =",
     ),
     (
         "contradiction",
-        append('[[detect]]\nkind = "none"\nof = [{ kind = "folder", path = \'C:\\a\' }]\n[[detect]]\nkind = "folder"\npath = \'C:\\a\'\n'),
+        append(
+            '[[detect]]\nkind = "none"\nof = [{ kind = "folder", path = \'C:\\a\' }]\n[[detect]]\nkind = "folder"\npath = \'C:\\a\'\n'
+        ),
         "forbids",
         "kind =",
     ),
@@ -205,7 +267,9 @@ def other_patch(folder: Path) -> None:
     for specimen in (old, new):
         specimen.with_file()
     (folder / "old").mkdir(), (folder / "new").mkdir()
-    write_patch(folder / "media/lantern-6.2.3.msp", old.ours(folder / "old"), new.ours(folder / "new"), guid("other patch"))
+    write_patch(
+        folder / "media/lantern-6.2.3.msp", old.ours(folder / "old"), new.ours(folder / "new"), guid("other patch")
+    )
 
 
 FIRES_WHOLE: list[tuple[str, Change, str, str]] = [
@@ -225,8 +289,14 @@ FIRES_WHOLE: list[tuple[str, Change, str, str]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("rule", "change", "message", "line"), FIRES_WHOLE, ids=[f"{rule}-{at}" for at, (rule, *_) in enumerate(FIRES_WHOLE)])
-def test_a_rule_on_transforms_and_patches_fires(whole: Path, rule: str, change: Change, message: str, line: str) -> None:
+@pytest.mark.parametrize(
+    ("rule", "change", "message", "line"),
+    FIRES_WHOLE,
+    ids=[f"{rule}-{at}" for at, (rule, *_) in enumerate(FIRES_WHOLE)],
+)
+def test_a_rule_on_transforms_and_patches_fires(
+    whole: Path, rule: str, change: Change, message: str, line: str
+) -> None:
     assert [finding for finding in check(Workspace(whole)) if finding.severity == "error"] == []
     change(whole)
     found = [finding for finding in check(Workspace(whole)) if finding.rule == rule and message in finding.message]
@@ -240,7 +310,10 @@ def test_a_component_rule_broken_by_an_addition(whole: Path) -> None:
         after = overlay.Overlay(base, [])
         cells = next(cells for cells in base["File"].cells if cells[0] == "charts.lst")
         after.replace("File", [*base["File"].cells, ("twice", "Manual", *cells[2:])])
-        after.replace("Component", [(*row[:2], "INSTALLDIR", *row[3:]) if row[0] == "Manual" else row for row in base["Component"].cells])
+        after.replace(
+            "Component",
+            [(*row[:2], "INSTALLDIR", *row[3:]) if row[0] == "Manual" else row for row in base["Component"].cells],
+        )
         assert {finding.rule for finding in validate.broken_by(base, after)} == {"same-place"}
 
 
@@ -253,7 +326,9 @@ def cut_to_end(folder: Path, mark: str, *, last: bool = False) -> None:
 def unsigned(folder: Path) -> None:
     (folder / "extras" / "mark.ps1").write_text("exit 0\n")
     swap("[package]", "only_signed = true\n[package]")(folder)
-    append("\n[[install]]\nkind = \"script\"\nrun = \"extras/mark.ps1\"\nprobe = [{ kind = \"folder\", path = 'C:\\Tide' }]\n")(folder)
+    append(
+        '\n[[install]]\nkind = "script"\nrun = "extras/mark.ps1"\nprobe = [{ kind = "folder", path = \'C:\\Tide\' }]\n'
+    )(folder)
 
 
 SEQUENCES = [
@@ -272,8 +347,18 @@ SEQUENCES = [
         "no version is",
         "when =",
     ),
-    ("never-holds", append('\n[[repair]]\nkind = "wait"\ntime = "1 s"\nwhen = { architecture = ["arm64"] }\n'), "for x64 only", "when ="),
-    ("never-holds", append('\n[[repair]]\nkind = "wait"\ntime = "1 s"\nwhen = { after = 2026-12-01, before = 2026-11-01 }\n'), "no day is", "when ="),
+    (
+        "never-holds",
+        append('\n[[repair]]\nkind = "wait"\ntime = "1 s"\nwhen = { architecture = ["arm64"] }\n'),
+        "for x64 only",
+        "when =",
+    ),
+    (
+        "never-holds",
+        append('\n[[repair]]\nkind = "wait"\ntime = "1 s"\nwhen = { after = 2026-12-01, before = 2026-11-01 }\n'),
+        "no day is",
+        "when =",
+    ),
     (
         "unreachable-step",
         append(
@@ -284,13 +369,31 @@ SEQUENCES = [
     ),
     (
         "restart-without-resume",
-        both(swap("[package]", 'keep = "scripts"\n[package]'), append('\n[[install]]\nkind = "restart"\n[[install]]\nkind = "wait"\ntime = "1 s"\n')),
+        both(
+            swap("[package]", 'keep = "scripts"\n[package]'),
+            append('\n[[install]]\nkind = "restart"\n[[install]]\nkind = "wait"\ntime = "1 s"\n'),
+        ),
         "may be gone",
         "keep =",
     ),
-    ("restart-without-resume", swap('timeout = "30 min"', 'timeout = "30 min"\nrestart = "allow"'), "with steps behind it", "restart ="),
-    ("nobody-to-read", append('\n[[install]]\nkind = "sign-out"\n[[install]]\nkind = "tell"\ntext = { en = "x" }\n'), "signed out before", "text ="),
-    ("nobody-to-read", append('\n[[install]]\nkind = "tell"\ntext = { en = "x" }\nwhen = { people = "none" }\n'), "wants nobody", "text ="),
+    (
+        "restart-without-resume",
+        swap('timeout = "30 min"', 'timeout = "30 min"\nrestart = "allow"'),
+        "with steps behind it",
+        "restart =",
+    ),
+    (
+        "nobody-to-read",
+        append('\n[[install]]\nkind = "sign-out"\n[[install]]\nkind = "tell"\ntext = { en = "x" }\n'),
+        "signed out before",
+        "text =",
+    ),
+    (
+        "nobody-to-read",
+        append('\n[[install]]\nkind = "tell"\ntext = { en = "x" }\nwhen = { people = "none" }\n'),
+        "wants nobody",
+        "text =",
+    ),
     ("nobody-to-read", swap("[in_the_way]", "[in_the_way]\nask = true"), "without a word", "ask ="),
     (
         "needs-network",
@@ -301,14 +404,38 @@ SEQUENCES = [
     ("needs-network", append('\n[[install]]\nkind = "feature"\nname = "NetFx3"\n'), "may be fetched", "name ="),
     (
         "users-own",
-        append("\n[[install]]\nkind = 'registry'\nkey = 'HKCU\\\\Software\\\\x'\nvalues = { a = 1 }\n".replace("\\\\", "\\")),
+        append(
+            "\n[[install]]\nkind = 'registry'\nkey = 'HKCU\\\\Software\\\\x'\nvalues = { a = 1 }\n".replace(
+                "\\\\", "\\"
+            )
+        ),
         "of the system account",
         "key =",
     ),
-    ("users-own", append('\n[[install]]\nkind = "environment"\nname = "A"\nvalue = "b"\nscope = "user"\n'), "of the system account", "scope ="),
-    ("users-own", append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\nrun_as = "person"\n'), "somebody who is logged on", "run_as ="),
-    ("users-own", append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\nwindow = true\n'), "nobody sees", "window ="),
-    ("once-without-probe", append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\nonce = true\n'), "only once", "once ="),
+    (
+        "users-own",
+        append('\n[[install]]\nkind = "environment"\nname = "A"\nvalue = "b"\nscope = "user"\n'),
+        "of the system account",
+        "scope =",
+    ),
+    (
+        "users-own",
+        append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\nrun_as = "person"\n'),
+        "somebody who is logged on",
+        "run_as =",
+    ),
+    (
+        "users-own",
+        append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\nwindow = true\n'),
+        "nobody sees",
+        "window =",
+    ),
+    (
+        "once-without-probe",
+        append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\nonce = true\n'),
+        "only once",
+        "once =",
+    ),
     (
         "cannot-undo",
         both(cut("[[uninstall]]", "[[repair]]"), append('\n[[install]]\nkind = "exe"\nprogram = "C:/x.exe"\n')),
@@ -318,7 +445,8 @@ SEQUENCES = [
     (
         "cannot-undo",
         both(
-            cut('[[uninstall]]\nkind = "take-back"', '[[uninstall]]\nkind = "msi"'), append('\n[[install]]\nkind = "font"\nfrom = "extras/x.ttf"\n')
+            cut('[[uninstall]]\nkind = "take-back"', '[[uninstall]]\nkind = "msi"'),
+            append('\n[[install]]\nkind = "font"\nfrom = "extras/x.ttf"\n'),
         ),
         "(font)",
         "[[uninstall]]",
@@ -354,7 +482,11 @@ def test_prerequisites_that_cannot_be_met(workspace: Path) -> None:
     append(
         '\n[[need]]\npackage = "runtime"\nfrom = "extras/runtime"\nversion = ">=2"\n[[uninstall]]\nkind = "include"\npackage = "extras/runtime"\n'
     )(workspace)
-    found = {finding.rule: finding.message for finding in check(Workspace(workspace)) if finding.rule in ("need-conflict", "removes-shared")}
+    found = {
+        finding.rule: finding.message
+        for finding in check(Workspace(workspace))
+        if finding.rule in ("need-conflict", "removes-shared")
+    }
     messages = " ".join(finding.message for finding in check(Workspace(workspace)))
     assert "tidewell-lantern needs runtime needs tidewell-lantern" in messages and "is 1.5, wanted is >=2" in messages
     assert "removes the prerequisite runtime" in found["removes-shared"]
@@ -363,7 +495,9 @@ def test_prerequisites_that_cannot_be_met(workspace: Path) -> None:
 FIRES += SEQUENCES
 
 
-@pytest.mark.parametrize(("rule", "change", "message", "line"), FIRES, ids=[f"{rule}-{at}" for at, (rule, *_) in enumerate(FIRES)])
+@pytest.mark.parametrize(
+    ("rule", "change", "message", "line"), FIRES, ids=[f"{rule}-{at}" for at, (rule, *_) in enumerate(FIRES)]
+)
 def test_a_rule_fires(workspace: Path, rule: str, change: Change, message: str, line: str) -> None:
     assert [finding for finding in check(Workspace(workspace)) if finding.rule == rule] == []
     change(workspace)
@@ -377,9 +511,9 @@ def test_a_rule_fires(workspace: Path, rule: str, change: Change, message: str, 
 
 def test_every_rule_has_a_plan_that_it_finds() -> None:
     of_setups = {rule for _, _, rule in SETUPS.values()} | {"setup-not-silent"}
-    assert {rule for rule, *_ in [*FIRES, *FIRES_WHOLE]} | {"per-user-msi", "removes-shared"} | of_setups | set(test_settings.RULES_HERE) == set(
-        RULES
-    )
+    assert {rule for rule, *_ in [*FIRES, *FIRES_WHOLE]} | {"per-user-msi", "removes-shared"} | of_setups | set(
+        test_settings.RULES_HERE
+    ) == set(RULES)
 
 
 def test_an_installer_for_one_user(tmp_path: Path) -> None:
@@ -387,8 +521,12 @@ def test_an_installer_for_one_user(tmp_path: Path) -> None:
     draft.from_installer(tmp_path / "w", specimen.ours(tmp_path))
     plan = tmp_path / "w" / "plan.toml"
     plan.write_text(plan.read_text("utf-8").replace('scope = "user"', 'scope = "machine"'), "utf-8")
-    assert [finding.rule for finding in check(Workspace(tmp_path / "w")) if finding.severity == "error"] == ["per-user-msi"]
-    plan.write_text(plan.read_text("utf-8").replace("[install.properties]", '[install.properties]\nALLUSERS = "1"'), "utf-8")
+    assert [finding.rule for finding in check(Workspace(tmp_path / "w")) if finding.severity == "error"] == [
+        "per-user-msi"
+    ]
+    plan.write_text(
+        plan.read_text("utf-8").replace("[install.properties]", '[install.properties]\nALLUSERS = "1"'), "utf-8"
+    )
     assert not [finding for finding in check(Workspace(tmp_path / "w")) if finding.severity == "error"]
 
 
@@ -420,7 +558,10 @@ def test_the_command(workspace: Path, yendo: Yendo, tmp_path: Path) -> None:
     driver = sarif["runs"][0]["tool"]["driver"]
     assert driver["rules"][result["ruleIndex"]]["id"] == "private-property"
     assert result["locations"][0]["physicalLocation"]["region"]["startLine"] == findings[0]["line"]
-    assert "private-property" in yendo("check", workspace, expect=1).stdout and yendo("check", workspace, "--quiet", expect=1).stdout == ""
+    assert (
+        "private-property" in yendo("check", workspace, expect=1).stdout
+        and yendo("check", workspace, "--quiet", expect=1).stdout == ""
+    )
 
 
 def test_a_plan_that_cannot_be_read(workspace: Path, yendo: Yendo, tmp_path: Path) -> None:

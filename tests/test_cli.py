@@ -44,7 +44,14 @@ def test_help_names_every_command_and_code(yendo: Yendo) -> None:
 
 @pytest.mark.parametrize(
     "arguments",
-    [("nosuch",), ("read",), ("prove", "--machine", "cloud"), ("draft", "x"), ("read", "no-such-file.msi"), ("draft", "x", "a.msi", "--files", "y")],
+    [
+        ("nosuch",),
+        ("read",),
+        ("prove", "--machine", "cloud"),
+        ("draft", "x"),
+        ("read", "no-such-file.msi"),
+        ("draft", "x", "a.msi", "--files", "y"),
+    ],
 )
 def test_wrong_usage(yendo: Yendo, arguments: tuple[str, ...]) -> None:
     done = yendo(*arguments, expect=2)
@@ -68,12 +75,20 @@ def test_read_for_programs(vendor: Path, yendo: Yendo) -> None:
         "upgrade_code": "{6E1C9C54-83A5-4A0B-9B27-5B7C0F6A1D10}",
         "package_code": found["identity"]["package_code"],
     }
-    assert found["file"]["sha256"] is None and found["signature"]["signed"] is False and found["signature"]["digest_holds"] is None
+    assert (
+        found["file"]["sha256"] is None
+        and found["signature"]["signed"] is False
+        and found["signature"]["digest_holds"] is None
+    )
     assert (
         found["silent"]["install"]["command"] == 'msiexec /i "lantern-6.2.1.msi" /qn /norestart'
         and found["silent"]["install"]["confidence"] == "certain"
     )
-    assert {entry["name"]: entry["default"] for entry in found["properties"]} == {"AUTOUPDATE": "1", "SITE": "Unassigned", "INSTALLDIR": None}
+    assert {entry["name"]: entry["default"] for entry in found["properties"]} == {
+        "AUTOUPDATE": "1",
+        "SITE": "Unassigned",
+        "INSTALLDIR": None,
+    }
     assert found["processes"] == ["lantern.exe"] and found["needs"] == ["Windows for x64"]
     assert [medium["kind"] for medium in found["payload"]["media"]] == ["embedded"]
     assert sum(found["effects"]["counts"].values()) == len(found["effects"]["list"]) == 24
@@ -105,7 +120,11 @@ def test_media_beside_the_installer(tmp_path: Path, yendo: Yendo) -> None:
     from yendo.formats import cab
 
     share = apart(tmp_path / "share")
-    media = lambda: {medium["name"]: medium["present"] for medium in parsed(yendo("read", share / "apart.msi", "--json"))["payload"]["media"]}  # noqa: E731
+
+    def media() -> dict[str, bool]:
+        listed = parsed(yendo("read", share / "apart.msi", "--json"))["payload"]["media"]
+        return {medium["name"]: medium["present"] for medium in listed}
+
     assert media() == {"apart.cab": False, "loose.txt": False}
     assert "apart.cab is missing" in yendo("read", share / "apart.msi").stdout
     assert "MISSING" in yendo("draft", "incomplete", share / "apart.msi").stdout
@@ -114,7 +133,11 @@ def test_media_beside_the_installer(tmp_path: Path, yendo: Yendo) -> None:
     (share / "holiday.jpg").write_bytes(b"x")
     assert media() == {"apart.cab": True, "loose.txt": True}
     done = parsed(yendo("draft", "w", share / "apart.msi", "--json"))
-    assert done["strays"] == ["holiday.jpg"] and sorted(name.lower() for name in done["media"]) == ["apart.cab", "apart.msi", "specimen apart/loose.txt"]
+    assert done["strays"] == ["holiday.jpg"] and sorted(name.lower() for name in done["media"]) == [
+        "apart.cab",
+        "apart.msi",
+        "specimen apart/loose.txt",
+    ]
     yendo("build", "w")
     assert parsed(yendo("prove", "w", "--json"))["passed"]
 
@@ -161,7 +184,8 @@ def test_a_document_is_no_installer(yendo: Yendo, tmp_path: Path) -> None:
 def test_names_that_drive_a_terminal(tmp_path: Path, yendo: Yendo) -> None:
     specimen = Specimen("escape").with_file()
     specimen.tables["Property"] = [
-        (name, "evil\x1b[31m [bold]name" if name == "ProductName" else value) for name, value in specimen.tables["Property"]
+        (name, "evil\x1b[31m [bold]name" if name == "ProductName" else value)
+        for name, value in specimen.tables["Property"]
     ]
     page = yendo("read", specimen.ours(tmp_path)).stdout
     assert "\x1b" not in page and "[bold]name" in page
@@ -183,13 +207,19 @@ def test_a_real_installer(yendo: Yendo, tmp_path: Path, shell_wine: object) -> N
         assert found
         (tmp_path / "real.msi").write_bytes(found[0].read_bytes())
     told = parsed(yendo("read", "real.msi", "--json"))
-    assert told["identity"]["architecture"] == "x86" and told["identity"]["product_code"] and told["effects"]["counts"]["file"] == 2
+    assert (
+        told["identity"]["architecture"] == "x86"
+        and told["identity"]["product_code"]
+        and told["effects"]["counts"]["file"] == 2
+    )
     assert any("library in the database" in spot["what"] for spot in told["blind_spots"])
     yendo("draft", "w", "real.msi")
     yendo("check", "w")
     yendo("build", "w")
     proof = parsed(yendo("prove", "w", "--machine", "wine", "--json", expect=None))
-    assert proof["passed"] and proof["comparison"]["recall"] >= 0.98 and not proof["comparison"]["false"], proof["comparison"]
+    assert proof["passed"] and proof["comparison"]["recall"] >= 0.98 and not proof["comparison"]["false"], proof[
+        "comparison"
+    ]
 
 
 # --- draft -----------------------------------------------------------------------------------------------
@@ -204,7 +234,10 @@ def test_draft_refuses_to_overwrite_edits(vendor: Path, yendo: Yendo, tmp_path: 
     assert "edited since" in yendo("draft", "w", vendor / "lantern-6.2.1.msi", expect=2).stderr
     assert 'contact = "me"' in plan.read_text()
     evidence = json.loads((tmp_path / "w" / "evidence.json").read_text())
-    assert evidence["installer"] == "lantern-6.1.0.msi" and evidence["why"]["identity.version"]["where"] == "Property[ProductVersion]"
+    assert (
+        evidence["installer"] == "lantern-6.1.0.msi"
+        and evidence["why"]["identity.version"]["where"] == "Property[ProductVersion]"
+    )
 
 
 def test_draft_keeps_media_as_it_came(vendor: Path, yendo: Yendo, tmp_path: Path) -> None:
@@ -213,7 +246,9 @@ def test_draft_keeps_media_as_it_came(vendor: Path, yendo: Yendo, tmp_path: Path
     assert done["strays"] == ["lantern-6.1.0.msi", "lantern-6.2.3.msi", "lantern-6.2.3.msp", "stray.txt"] and not list(
         (tmp_path / "w/media").glob("stray*")
     )
-    assert done["defaults"] == ["AUTOUPDATE: 1", "SITE: Unassigned"] and not any("SITE" in decision for decision in done["decisions"])
+    assert done["defaults"] == ["AUTOUPDATE: 1", "SITE: Unassigned"] and not any(
+        "SITE" in decision for decision in done["decisions"]
+    )
 
 
 def test_draft_of_files_alone(yendo: Yendo, tmp_path: Path) -> None:
@@ -235,7 +270,9 @@ def test_draft_of_files_alone(yendo: Yendo, tmp_path: Path) -> None:
 # --- demo, doctor, edges ------------------------------------------------------------------------------------
 
 
-@pytest.mark.skipif(os.name == "nt", reason="the dossier's drawing needs NumPy, whose library calls what the layer lacks")
+@pytest.mark.skipif(
+    os.name == "nt", reason="the dossier's drawing needs NumPy, whose library calls what the layer lacks"
+)
 def test_demo(yendo: Yendo, tmp_path: Path) -> None:
     page = yendo("demo", "here").stdout
     assert (
@@ -261,7 +298,13 @@ def test_doctor(yendo: Yendo) -> None:
 @unix
 def test_a_broken_pipe_is_quiet(vendor: Path) -> None:
     program = Path(sys.executable).with_name("yendo")
-    done = subprocess.run(f"{program} read {vendor / 'lantern-6.2.1.msi'} | head -1", shell=True, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        f"{program} read {vendor / 'lantern-6.2.1.msi'} | head -1",
+        shell=True,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
     assert "Traceback" not in done.stderr and done.stdout.count("\n") == 1
 
 

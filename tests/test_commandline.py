@@ -11,11 +11,19 @@ from yendo.installers.msi import commandline
 value = st.text(st.characters(min_codepoint=32, max_codepoint=0x2FF, blacklist_characters="\x7f"), max_size=30)
 
 
-@given(st.dictionaries(st.from_regex(r"[A-Z_][A-Z0-9_]{0,10}", fullmatch=True), value, max_size=5), st.sampled_from([None, r"C:\logs here\x.log"]))
+@given(
+    st.dictionaries(st.from_regex(r"[A-Z_][A-Z0-9_]{0,10}", fullmatch=True), value, max_size=5),
+    st.sampled_from([None, r"C:\logs here\x.log"]),
+)
 def test_what_is_written_is_read_back(properties: dict[str, str], log: str | None) -> None:
     line = commandline.install(r"C:\with space\a.msi", properties=properties, log=log)
     found = commandline.parse(line)
-    assert (found.action, found.package, found.properties, found.log) == ("install", r"C:\with space\a.msi", properties, log)
+    assert (found.action, found.package, found.properties, found.log) == (
+        "install",
+        r"C:\with space\a.msi",
+        properties,
+        log,
+    )
     assert found.quiet and found.restart_suppressed and not found.stray
 
 

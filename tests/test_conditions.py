@@ -78,12 +78,24 @@ def test_what_holds_and_what_may_later(text: dict[str, Any], answer: str, reason
 
 def test_what_a_machine_does_not_tell_is_not_judged() -> None:
     bare = Facts(windows="10.0.19045", architecture="x64")
-    for text in ({"edition": ["Home"]}, {"power": "battery"}, {"memory": "9 GB"}, {"people": "some"}, {"dotnet": ">=9"}):
+    for text in (
+        {"edition": ["Home"]},
+        {"power": "battery"},
+        {"memory": "9 GB"},
+        {"people": "some"},
+        {"dotnet": ">=9"},
+    ):
         found, why = word(text, bare)
         assert found == "yes" and "is not judged here" in why
 
 
-LEAF = st.sampled_from([text for text, _, _ in ANSWERS if "group" not in text and "not" not in text and "any" not in text and "all" not in text])
+LEAF = st.sampled_from(
+    [
+        text
+        for text, _, _ in ANSWERS
+        if "group" not in text and "not" not in text and "any" not in text and "all" not in text
+    ]
+)
 TREE = st.recursive(
     LEAF,
     lambda inner: (
@@ -105,11 +117,19 @@ def test_opposites_and_waiting(text: dict[str, Any]) -> None:
     assert not lasting or found != "later"
 
 
-@given(st.lists(st.tuples(st.sampled_from([">=", "<=", ">", "<", "=="]), st.integers(0, 4), st.integers(0, 3)), min_size=1, max_size=4))
+@given(
+    st.lists(
+        st.tuples(st.sampled_from([">=", "<=", ">", "<", "=="]), st.integers(0, 4), st.integers(0, 3)),
+        min_size=1,
+        max_size=4,
+    )
+)
 def test_conditions_that_never_hold_are_found(parts: list[tuple[str, int, int]]) -> None:
     text = ", ".join(f"{sign}{one}.{two}" for sign, one, two in parts)
     wanted = VersionRange.parse(text)
-    some = any(wanted.holds(Version((one, two, three, 0))) for one in range(6) for two in range(5) for three in (0, 1, 65535))
+    some = any(
+        wanted.holds(Version((one, two, three, 0))) for one in range(6) for two in range(5) for three in (0, 1, 65535)
+    )
     if some:
         assert impossible(Condition(os=text)) == ""
     elif not any(sign in "><" for sign, _, _ in parts):

@@ -43,13 +43,19 @@ def test_a_slice_is_a_file_of_its_own(data: bytes, start: int, size: int, moves:
 
 def carrier_with(**changes: int) -> bytes:
     fields = {"mark": carrier.MARK, "form": 1, "count": 1, "size": 20} | changes
-    section = struct.pack("<II16sIIIIIII", fields["mark"], 3, bytes(16), 1024, 0, 0, 0, fields["form"], fields["count"], fields["size"])
+    section = struct.pack(
+        "<II16sIIIIIII", fields["mark"], 3, bytes(16), 1024, 0, 0, 0, fields["form"], fields["count"], fields["size"]
+    )
     return specimens.program(sections=[(carrier.SECTION, section)], behind=b"MSCF" + bytes(40))
 
 
 @pytest.mark.parametrize(
     ("changes", "error", "words"),
-    [({"mark": 7}, Unreadable, "begins with 0x7"), ({"form": 2}, NotCovered, "format 2"), ({"size": 1 << 30}, Unreadable, "would end at offset")],
+    [
+        ({"mark": 7}, Unreadable, "begins with 0x7"),
+        ({"form": 2}, NotCovered, "format 2"),
+        ({"size": 1 << 30}, Unreadable, "would end at offset"),
+    ],
 )
 def test_carriers_that_make_no_sense(changes: dict[str, int], error: type[Exception], words: str) -> None:
     data = carrier_with(**changes)
@@ -58,7 +64,9 @@ def test_carriers_that_make_no_sense(changes: dict[str, int], error: type[Except
 
 
 def test_a_manifest_with_entities_is_refused(yendo: Yendo, tmp_path: Path) -> None:
-    bomb_text = '<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;">]><Manifest>&b;</Manifest>'
+    bomb_text = (
+        '<?xml version="1.0"?><!DOCTYPE x [<!ENTITY a "aaaaaaaaaa"><!ENTITY b "&a;&a;&a;">]><Manifest>&b;</Manifest>'
+    )
     (tmp_path / "x.exe").write_bytes(specimens.carrier_exe({"a0": b"x"}, bomb_text))
     assert "manifest cannot be read" in yendo("read", "x.exe", expect=3).stderr
 
@@ -67,7 +75,9 @@ def test_a_bare_manifest_is_enough(tmp_path: Path) -> None:
     (tmp_path / "x.exe").write_bytes(specimens.carrier_exe({"a0": b"x"}, "<Manifest/>"))
     account = programs.account(tmp_path / "x.exe")
     assert (
-        account.family == "carrier-exe" and account.silent.uninstall is None and [content.name for content in account.contents] == ["0", "u0", "a0"]
+        account.family == "carrier-exe"
+        and account.silent.uninstall is None
+        and [content.name for content in account.contents] == ["0", "u0", "a0"]
     )
 
 
@@ -77,7 +87,11 @@ def test_streams_say_which_piece_is_damaged() -> None:
     streams = compiled.find(io.BytesIO(bytes(data)), image)
     assert streams is not None
     place = streams.offsets.header + 64
-    for at, words in ((place, "checksum of the block"), (place + 30, "checksum of the piece"), (place + 9 + 4 + 5, "checksum of the piece")):
+    for at, words in (
+        (place, "checksum of the block"),
+        (place + 30, "checksum of the piece"),
+        (place + 9 + 4 + 5, "checksum of the piece"),
+    ):
         changed = bytearray(data)
         changed[at] ^= 0xFF
         with pytest.raises(Unreadable, match=rf"{words} at (offset )?\d+"):
@@ -131,7 +145,13 @@ def test_records_that_are_cut_short(count: int, behind: bytes, words: str) -> No
         answers.find(io.BytesIO(data), 0, len(data))
 
 
-@given(some.lists(some.tuples(some.text(alphabet="abc.", min_size=1, max_size=8), some.binary(max_size=3000)), min_size=1, max_size=4))
+@given(
+    some.lists(
+        some.tuples(some.text(alphabet="abc.", min_size=1, max_size=8), some.binary(max_size=3000)),
+        min_size=1,
+        max_size=4,
+    )
+)
 def test_records_are_found_as_written(files: list[tuple[str, bytes]]) -> None:
     out = answers.MARK + struct.pack("<H", len(files)) + bytes(30)
     for name, data in files:
@@ -146,15 +166,32 @@ def test_records_are_found_as_written(files: list[tuple[str, bytes]]) -> None:
 
 
 def plain_record(name: str, data: bytes, stated: int | None = None) -> bytes:
-    return b"\0".join((name.encode(), f"Disk1\\{name}".encode(), b"1.2.3.4", str(len(data) if stated is None else stated).encode())) + b"\0" + data
+    return (
+        b"\0".join(
+            (
+                name.encode(),
+                f"Disk1\\{name}".encode(),
+                b"1.2.3.4",
+                str(len(data) if stated is None else stated).encode(),
+            )
+        )
+        + b"\0"
+        + data
+    )
 
 
 def test_plain_records_and_what_only_looks_like_them(tmp_path: Path) -> None:
-    whole = plain_record("setup.ini", b"[Startup]\r\nAppName=Sounder\r\nCompanyName=Tidewell\r\n") + plain_record("data1.cab", b"not a cabinet")
+    whole = plain_record("setup.ini", b"[Startup]\r\nAppName=Sounder\r\nCompanyName=Tidewell\r\n") + plain_record(
+        "data1.cab", b"not a cabinet"
+    )
     path = tmp_path / "x.exe"
     path.write_bytes(specimens.program(behind=whole))
     account = programs.account(path)
-    assert account.family == "answers-exe" and account.identity.name == "Sounder" and account.identity.publisher == "Tidewell"
+    assert (
+        account.family == "answers-exe"
+        and account.identity.name == "Sounder"
+        and account.identity.publisher == "Tidewell"
+    )
     assert [content.note for content in account.contents] == ["", "cannot be read: not a cabinet of this engine"]
     assert any("not a cabinet" in spot.why for spot in account.blind_spots)
     path.write_bytes(specimens.program(behind=plain_record("photo.png", b"x" * 90)))
@@ -221,7 +258,12 @@ def test_a_bomb_is_known_by_its_ratio() -> None:
     def part(size: int, packed: int | None) -> programs.Part:
         return programs.Part("x", size, None, packed, lambda limit: io.BytesIO())
 
-    assert bomb(part(200 << 20, 1000)) and not bomb(part(200 << 20, 100 << 20)) and not bomb(part(1 << 20, 10)) and not bomb(part(200 << 20, None))
+    assert (
+        bomb(part(200 << 20, 1000))
+        and not bomb(part(200 << 20, 100 << 20))
+        and not bomb(part(1 << 20, 10))
+        and not bomb(part(200 << 20, None))
+    )
 
 
 @given(some.binary(max_size=300))

@@ -57,7 +57,10 @@ def installed(folder: Path, *, then: str | None = None) -> tuple[SimulatedSessio
     with SimulatedMachine().fresh() as session:
         session.bring(built.folder, r"C:\Hand over")
         manifest = form.read(built.folder)
-        codes = [carry(manifest, built.folder, session, verb, folder=r"C:\Hand over").exit_code for verb in ("install", *([then] if then else []))]
+        codes = [
+            carry(manifest, built.folder, session, verb, folder=r"C:\Hand over").exit_code
+            for verb in ("install", *([then] if then else []))
+        ]
         return session, codes, manifest
 
 
@@ -97,7 +100,7 @@ def test_a_vendors_transform_is_not_defeated(vendor: Path, yendo: Yendo, tmp_pat
     done = parsed(yendo("draft", "w", vendor / "lantern-6.2.1.msi", "--with", "theirs.mst", "--json"))
     assert done["defaults"] == ["AUTOUPDATE: 0", "SITE: Marrowby"]
     folder = tmp_path / "w"
-    assert "# SITE = \"Marrowby\"   # stands: theirs.mst" in (folder / "plan.toml").read_text("utf-8")
+    assert '# SITE = "Marrowby"   # stands: theirs.mst' in (folder / "plan.toml").read_text("utf-8")
     session, codes, _ = installed(folder)
     assert codes == [0] and session.get_value("HKLM", "64", r"Software\Tidewell\Lantern", "Site") == ("sz", "Marrowby")
     plan = folder / "plan.toml"
@@ -112,7 +115,7 @@ def test_a_vendors_transform_is_not_defeated(vendor: Path, yendo: Yendo, tmp_pat
 
 
 def with_feature(folder: Path, source: str) -> Path:
-    step = f"\n[[install]]\nkind = \"feature\"\nname = \"NetFx3\"\nsource = '{source}'\ntimeout = \"10 min\"\n[[detect]]\nkind = \"feature\"\nname = \"NetFx3\"\n"
+    step = f'\n[[install]]\nkind = "feature"\nname = "NetFx3"\nsource = \'{source}\'\ntimeout = "10 min"\n[[detect]]\nkind = "feature"\nname = "NetFx3"\n'
     folder.mkdir()
     (folder / "plan.toml").write_text(HEAD + step, "utf-8")
     return folder
@@ -130,7 +133,9 @@ def test_a_feature_brings_its_cabinets(tmp_path: Path, yendo: Yendo) -> None:
     session, codes, manifest = installed(folder, then="uninstall")
     assert "extras/side by side/inner/netfx3.cab" in {file.path for file in manifest.files}
     assert r'/source:"{package}\extras\side by side" /limitaccess' in manifest.install[0].command
-    assert codes == [0, 0] and any(r'/source:"C:\Program Files\Yendo\packages\parts\extras\side by side"' in line for line in session.called)
+    assert codes == [0, 0] and any(
+        r'/source:"C:\Program Files\Yendo\packages\parts\extras\side by side"' in line for line in session.called
+    )
     yendo("build", folder)
     assert "Proved on the simulated machine" in " ".join(yendo("prove", folder).stdout.split())
 
@@ -161,11 +166,17 @@ def test_a_link_is_not_packed(tmp_path: Path, link: str) -> None:
 
 
 def app(path: Path, version: str = "1.2.0.0", *, bundle: bool = False) -> Path:
-    kind = ("AppxMetadata/AppxBundleManifest.xml", "Bundle", "bundle") if bundle else ("AppxManifest.xml", "Package", "manifest/foundation/windows10")
+    kind = (
+        ("AppxMetadata/AppxBundleManifest.xml", "Bundle", "bundle")
+        if bundle
+        else ("AppxManifest.xml", "Package", "manifest/foundation/windows10")
+    )
     more = "" if bundle else ' ProcessorArchitecture="x64"'
     identity = f'<Identity Name="Tidewell.Tide" Version="{version}" Publisher="CN=Tidewell"{more}/>'
     with zipfile.ZipFile(path, "w") as archive:
-        archive.writestr(kind[0], f'<{kind[1]} xmlns="http://schemas.microsoft.com/appx/{kind[2]}">{identity}</{kind[1]}>')
+        archive.writestr(
+            kind[0], f'<{kind[1]} xmlns="http://schemas.microsoft.com/appx/{kind[2]}">{identity}</{kind[1]}>'
+        )
     return path
 
 
@@ -177,8 +188,10 @@ def test_an_app_is_known_by_its_identity(tmp_path: Path, yendo: Yendo, bundle: b
     folder = tmp_path / "w"
     (folder / "media").mkdir(parents=True)
     path = app(folder / "media" / "tide_setup_final (2).msix", bundle=bundle)
-    step = f"\n[[install]]\nkind = \"msix\"\nmedia = \"{path.name}\"\ntimeout = \"10 min\"\n[[detect]]\nkind = \"app\"\nname = \"Tidewell.Tide\"\nversion = \">=1.2\"\n"
-    (folder / "plan.toml").write_text(HEAD + f'\n[[media]]\nfile = "{path.name}"\nsha256 = "{of_file(path)}"\n' + step, "utf-8")
+    step = f'\n[[install]]\nkind = "msix"\nmedia = "{path.name}"\ntimeout = "10 min"\n[[detect]]\nkind = "app"\nname = "Tidewell.Tide"\nversion = ">=1.2"\n'
+    (folder / "plan.toml").write_text(
+        HEAD + f'\n[[media]]\nfile = "{path.name}"\nsha256 = "{of_file(path)}"\n' + step, "utf-8"
+    )
     session, codes, manifest = installed(folder)
     apps = [(thing.name, thing.value) for thing in session.state().of("part")]
     assert codes == [0] and apps == [("Tidewell.Tide", "1.2.0.0")]
@@ -187,4 +200,8 @@ def test_an_app_is_known_by_its_identity(tmp_path: Path, yendo: Yendo, bundle: b
     session, codes, manifest = installed(folder, then="uninstall")
     assert codes == [0, 0] and not list(session.state().of("part"))
     full = manifest.install[0].reverse.rpartition(":")[2]
-    assert full == ("Tidewell.Tide_1.2.0.0_neutral_~_" if bundle else "Tidewell.Tide_1.2.0.0_x64__") + full.rpartition("_")[2] and len(full.rpartition("_")[2]) == 13
+    assert (
+        full
+        == ("Tidewell.Tide_1.2.0.0_neutral_~_" if bundle else "Tidewell.Tide_1.2.0.0_x64__") + full.rpartition("_")[2]
+        and len(full.rpartition("_")[2]) == 13
+    )

@@ -82,14 +82,34 @@ def test_what_may_be_a_rule() -> None:
     rules = candidates(Ground(before, after, tuple(Effect("add", thing) for thing in things)), environment)
     titles = "\n".join(rule.title for rule in rules)
     assert all(rule.judge(Sight(after, environment))[0] for rule in rules), titles
-    assert "%ProgramFiles%\\Tide\\tide.ini exists" in titles and "mara" not in titles and "HKCU" not in titles and "Tide parts" not in titles
-    assert {rule.kind for rule in rules} >= {"file", "file-list", "uninstall-entry", "registry", "service", "environment", "task", "driver", "app"}
+    assert (
+        "%ProgramFiles%\\Tide\\tide.ini exists" in titles
+        and "mara" not in titles
+        and "HKCU" not in titles
+        and "Tide parts" not in titles
+    )
+    assert {rule.kind for rule in rules} >= {
+        "file",
+        "file-list",
+        "uninstall-entry",
+        "registry",
+        "service",
+        "environment",
+        "task",
+        "driver",
+        "app",
+    }
     assert "variable Path" not in titles and "shortcut" not in titles
 
 
 @pytest.mark.parametrize(
     ("version", "before", "after"),
-    [("6.2.1", "6.1.1.0", "6.3.1.0"), ("1.0", "0.0.0.0", "1.1.0.0"), ("0.0.0.5", "0.0.0.4", "0.1.0.5"), ("spring", "0.0.1", "9999.0")],
+    [
+        ("6.2.1", "6.1.1.0", "6.3.1.0"),
+        ("1.0", "0.0.0.0", "1.1.0.0"),
+        ("0.0.0.5", "0.0.0.4", "0.1.0.5"),
+        ("spring", "0.0.1", "9999.0"),
+    ],
 )
 def test_versions_beside(version: str, before: str, after: str) -> None:
     assert (older(version), newer(version)) == (before, after)
@@ -158,7 +178,9 @@ def test_derived_rules_on_a_real_machine(tmp_path: Path, shell_wine: Any, seed: 
         files = [
             thing
             for thing in after.of("file")
-            if isinstance(thing, File) and "\\harbour generated" in thing.identity and not thing.identity.endswith(".ini")
+            if isinstance(thing, File)
+            and "\\harbour generated" in thing.identity
+            and not thing.identity.endswith(".ini")
         ]
         for file in files[:2]:
             data = real.read(file.path)

@@ -74,7 +74,10 @@ def test_derived_rules_ask_for_version_and_program() -> None:
             File("C:\\p\\read.me", 5),
         )
     ]
-    assert [rule.title for rule in for_effects(effects, ["main.exe"])] == [f"product {CODE} ==6.2.1", "file C:\\p\\main.exe version >=6.2.1.0"]
+    assert [rule.title for rule in for_effects(effects, ["main.exe"])] == [
+        f"product {CODE} ==6.2.1",
+        "file C:\\p\\main.exe version >=6.2.1.0",
+    ]
     assert for_effects(effects)[1].title == "file C:\\p\\helper.exe version >=1.0.0.0" and for_effects([]) == []
 
 

@@ -52,7 +52,11 @@ class Page(HTMLParser):
     def handle_starttag(self, tag: str, attributes: list[tuple[str, str | None]]) -> None:
         if tag not in ("meta", "link", "img", "br", "use", "path"):
             self.open.append(tag)
-        self.fetched += [value for name, value in attributes if value and name in ("src", "href", "xlink:href") and not value.startswith("#")]
+        self.fetched += [
+            value
+            for name, value in attributes
+            if value and name in ("src", "href", "xlink:href") and not value.startswith("#")
+        ]
 
     def handle_endtag(self, tag: str) -> None:
         if tag in self.open:
@@ -77,7 +81,9 @@ def test_what_it_says(proved: Path, yendo: Yendo, tmp_path: Path) -> None:
         assert words in page.words, words
     assert text.count('id="cell') == len(list((proved / "package").glob("*.proof-*.json")))
     again = yendo("dossier", proved, "-o", tmp_path / "again.html").stdout
-    assert "needs nothing else" in again and (tmp_path / "again.html").read_text("utf-8") == text, "the same proof gives the same page"
+    assert "needs nothing else" in again and (tmp_path / "again.html").read_text("utf-8") == text, (
+        "the same proof gives the same page"
+    )
 
 
 def test_it_belongs_to_these_bytes(proved: Path, yendo: Yendo) -> None:
@@ -102,14 +108,18 @@ def test_words_of_a_vendor_stay_words(tmp_path: Path) -> None:
 
     specimen = Specimen("hostile").with_file()
     name = "<script>alert(1)</script>"
-    specimen.tables["Property"] = [(key, name if key == "ProductName" else value) for key, value in specimen.tables["Property"]]
+    specimen.tables["Property"] = [
+        (key, name if key == "ProductName" else value) for key, value in specimen.tables["Property"]
+    ]
     draft.from_installer(tmp_path / "w", specimen.ours(tmp_path))
     plan = tmp_path / "w" / "plan.toml"
     text = plan.read_text("utf-8")
     text = (
         text.replace("[install.properties]\n", '[install.properties]\nLICENCE_PASSWORD = "open-sesame"\n')
         if "[install.properties]" in text
-        else text.replace('timeout = "30 min"\n', 'timeout = "30 min"\nproperties = { LICENCE_PASSWORD = "open-sesame" }\n', 1)
+        else text.replace(
+            'timeout = "30 min"\n', 'timeout = "30 min"\nproperties = { LICENCE_PASSWORD = "open-sesame" }\n', 1
+        )
     )
     plan.write_text(text, "utf-8")
     package = build.build(tmp_path / "w", read(plan)[0]).folder
@@ -130,8 +140,18 @@ def test_in_a_real_browser(proved: Path, yendo: Yendo, tmp_path: Path, browser: 
     script = "<script>onload=()=>{document.title=[document.documentElement.scrollWidth>innerWidth?'wide':'fits',document.querySelectorAll('.chart svg').length,document.querySelectorAll('h2').length,document.querySelectorAll('details').length>20].join('|')}</script>"
     probe.write_text(text.replace("</body>", script + "</body>"), "utf-8")
     for width in (1280, 700):
-        call = [browser, *HEADLESS, f"--user-data-dir={tmp_path}/profile", f"--window-size={width},900", "--dump-dom", probe.as_uri()]
+        call = [
+            browser,
+            *HEADLESS,
+            f"--user-data-dir={tmp_path}/profile",
+            f"--window-size={width},900",
+            "--dump-dom",
+            probe.as_uri(),
+        ]
         done = subprocess.run(call, capture_output=True, text=True, timeout=60, check=True)
         assert "<title>fits|1|9|true</title>" in done.stdout, done.stdout[:300]
     assert page.startswith("file:")
-    assert "needs a browser" in yendo("dossier", proved, "--pdf", tmp_path / "b.pdf", environment={"PATH": "/nowhere"}, expect=2).stderr
+    assert (
+        "needs a browser"
+        in yendo("dossier", proved, "--pdf", tmp_path / "b.pdf", environment={"PATH": "/nowhere"}, expect=2).stderr
+    )

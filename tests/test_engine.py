@@ -59,7 +59,11 @@ def rig(tmp_path: Path) -> Rig:
 
 
 def names(outcome: engine.Outcome, kind: str = "file") -> list[str]:
-    return sorted(label(effect.thing).rpartition("\\")[2] for effect in outcome.effects if effect.kind == kind and effect.change == "add")
+    return sorted(
+        label(effect.thing).rpartition("\\")[2]
+        for effect in outcome.effects
+        if effect.kind == kind and effect.change == "add"
+    )
 
 
 STAYS = {"permanent": ["kept.txt", "Specimen permanent", "Kept"]}  # attribute 16: never removed
@@ -97,11 +101,18 @@ def test_a_feature_added_later_and_taken_out_again(rig: Rig) -> None:
     rig.run(specimen)
     assert names(rig.run(specimen, ADDLOCAL="Extra")) == ["extra.txt", "follows.txt"]
     taken = rig.run(specimen, REMOVE="Extra")
-    assert sorted(effect.thing.identity.rpartition("\\")[2] for effect in taken.effects if effect.change == "remove") == ["extra.txt", "follows.txt"]
+    assert sorted(
+        effect.thing.identity.rpartition("\\")[2] for effect in taken.effects if effect.change == "remove"
+    ) == ["extra.txt", "follows.txt"]
 
 
 @pytest.mark.parametrize(
-    ("given", "files"), [({}, ["program.txt"]), ({"MODE": "quiet"}, ["program.txt", "quiet.txt"]), ({"MODE": "loud"}, ["loud.txt", "program.txt"])]
+    ("given", "files"),
+    [
+        ({}, ["program.txt"]),
+        ({"MODE": "quiet"}, ["program.txt", "quiet.txt"]),
+        ({"MODE": "loud"}, ["loud.txt", "program.txt"]),
+    ],
 )
 def test_component_conditions(rig: Rig, given: dict[str, str], files: list[str]) -> None:
     assert names(rig.run(all_of_them()["conditions"], **given)) == files
@@ -110,7 +121,9 @@ def test_component_conditions(rig: Rig, given: dict[str, str], files: list[str])
 def test_registry_values_of_every_kind(rig: Rig) -> None:
     rig.run(all_of_them()["registry-kinds"])
     found = {
-        thing.name: (thing.type, thing.data) for thing in rig.state.of("registry") if isinstance(thing, RegistryValue) and thing.key.endswith("Kinds")
+        thing.name: (thing.type, thing.data)
+        for thing in rig.state.of("registry")
+        if isinstance(thing, RegistryValue) and thing.key.endswith("Kinds")
     }
     assert found == {
         "Text": ("sz", "plain"),
@@ -122,12 +135,16 @@ def test_registry_values_of_every_kind(rig: Rig) -> None:
         "Multi": ("multi", ("one", "two", "three")),
         "Folder": ("sz", "C:\\Program Files\\Specimen registry-kinds\\"),
     } | {"Expand": found["Expand"]}
-    assert rig.has("registry", r"HKLM/64\Software\Tidewell\Kinds\Either!Root") and rig.has("registry", r"HKLM/64\Software\Classes\.sounding!")
+    assert rig.has("registry", r"HKLM/64\Software\Tidewell\Kinds\Either!Root") and rig.has(
+        "registry", r"HKLM/64\Software\Classes\.sounding!"
+    )
 
 
 def test_a_narrow_package_goes_to_the_narrow_half(rig: Rig) -> None:
     rig.run(all_of_them()["narrow"])
-    assert rig.has("registry", r"HKLM/32\Software\Tidewell\Narrow!Width") and not rig.has("registry", r"HKLM/64\Software\Tidewell\Narrow!Width")
+    assert rig.has("registry", r"HKLM/32\Software\Tidewell\Narrow!Width") and not rig.has(
+        "registry", r"HKLM/64\Software\Tidewell\Narrow!Width"
+    )
     assert rig.has("file", r"C:\Program Files (x86)\Specimen narrow\program.txt")
     assert any(thing.view == "32" for thing in rig.state.of("uninstall-entry"))  # type: ignore[union-attr]
 
@@ -137,7 +154,9 @@ def test_for_everyone_and_for_one(rig: Rig, tmp_path: Path) -> None:
     assert rig.has("shortcut", r"C:\ProgramData\Microsoft\Windows\Start Menu\Programs\Soundings\Take soundings.lnk")
     other = Rig(tmp_path)
     other.run(all_of_them()["shortcuts"], ALLUSERS="")
-    assert other.has("shortcut", r"C:\Users\mara\AppData\Roaming\Microsoft\Windows\Start Menu\Programs\Soundings\Take soundings.lnk")
+    assert other.has(
+        "shortcut", r"C:\Users\mara\AppData\Roaming\Microsoft\Windows\Start Menu\Programs\Soundings\Take soundings.lnk"
+    )
     assert any(thing.hive == "HKCU" for thing in other.state.of("uninstall-entry"))  # type: ignore[union-attr]
 
 
@@ -195,7 +214,9 @@ def test_environment_is_joined_and_taken_apart(rig: Rig, existing: str | None, v
     assert isinstance(found, Environment) and found.value == expected
     rig.run(specimen, REMOVE="ALL")
     left = rig.state.get("environment", "machine:TIDEPATH")
-    assert (left.value if isinstance(left, Environment) else None) in ({"C:\\A"} if existing and "[~]" in value else {None})
+    assert (left.value if isinstance(left, Environment) else None) in (
+        {"C:\\A"} if existing and "[~]" in value else {None}
+    )
 
 
 def test_an_older_file_is_replaced_and_a_newer_one_stays(rig: Rig) -> None:
@@ -215,16 +236,20 @@ def test_what_belongs_to_others_stays(rig: Rig) -> None:
 
     one, two = Specimen("share-one"), Specimen("share-two")
     for specimen in (one, two):
-        specimen.add("Directory", ("CommonAppDataFolder", "TARGETDIR", "."), ("SHARED", "CommonAppDataFolder", "Shared"))
-        specimen.add("Component", ("Both", guid("shared"), "SHARED", 256, None, "FBoth")).add("FeatureComponents", ("Main", "Both")).file(
-            "Both", "FBoth", "both.txt"
+        specimen.add(
+            "Directory", ("CommonAppDataFolder", "TARGETDIR", "."), ("SHARED", "CommonAppDataFolder", "Shared")
         )
+        specimen.add("Component", ("Both", guid("shared"), "SHARED", 256, None, "FBoth")).add(
+            "FeatureComponents", ("Main", "Both")
+        ).file("Both", "FBoth", "both.txt")
     one.component("Stays", key="FStays", more=16).file("Stays", "FStays", "stays.txt")
     rig.run(one), rig.run(two)
     one_path = one.ours(rig.folder)
     with Database(one_path) as database:
         outcome = engine.run(database, rig.around, rig.state, {"REMOVE": "ALL"}, memories=rig.memories)
-    assert rig.has("file", r"C:\ProgramData\Shared\both.txt") and rig.has("file", r"C:\Program Files\Specimen share-one\stays.txt")
+    assert rig.has("file", r"C:\ProgramData\Shared\both.txt") and rig.has(
+        "file", r"C:\Program Files\Specimen share-one\stays.txt"
+    )
     assert rig.has("folder", r"C:\Program Files\Specimen share-one") and outcome.exit_code == 0
 
 
@@ -246,7 +271,12 @@ def test_an_error_action_rolls_back(rig: Rig) -> None:
 
 @pytest.mark.parametrize(("given", "code"), [({}, 1641), ({"REBOOT": "ReallySuppress"}, 3010)])
 def test_restarts(rig: Rig, given: dict[str, str], code: int) -> None:
-    assert rig.run(Specimen("restarts").with_file().add("InstallExecuteSequence", ("ScheduleReboot", None, 6590)), **given).exit_code == code
+    assert (
+        rig.run(
+            Specimen("restarts").with_file().add("InstallExecuteSequence", ("ScheduleReboot", None, 6590)), **given
+        ).exit_code
+        == code
+    )
 
 
 def test_upgrade_removes_the_older_one(rig: Rig) -> None:
@@ -266,7 +296,9 @@ def test_custom_actions_are_named_with_their_time(rig: Rig) -> None:
     specimen = Specimen("customs").with_file()
     kinds = {"Dll": 1, "Exe": 2 | 0x400, "Script": 38 | 0x500, "Commit": 37 | 0x600 | 0x800}
     specimen.add("CustomAction", *((name, kind, "x", "y") for name, kind in kinds.items()))
-    specimen.add("InstallExecuteSequence", *((name, None, 5900 + at) for at, name in enumerate(kinds)), ("Unheard", None, 5990))
+    specimen.add(
+        "InstallExecuteSequence", *((name, None, 5900 + at) for at, name in enumerate(kinds)), ("Unheard", None, 5990)
+    )
     said = {spot.what: spot.why for spot in rig.run(specimen).blind_spots}
     assert (
         "immediately" in said["custom action Dll: library in the database"]
@@ -289,7 +321,9 @@ def test_tables_that_are_not_interpreted_are_blind_spots(rig: Rig) -> None:
     path = rig.folder / "complus.msi"
     with path.open("wb") as file:
         writer.write(file)
-    assert [(spot.what, spot.evidence.where) for spot in rig.run(path).blind_spots] == [("COM+ applications", "Complus")]
+    assert [(spot.what, spot.evidence.where) for spot in rig.run(path).blind_spots] == [
+        ("COM+ applications", "Complus")
+    ]
 
 
 def hostile(name: str) -> Specimen:
@@ -300,7 +334,9 @@ def hostile(name: str) -> Specimen:
         case "feature-loop":
             specimen.add("Feature", ("X", "Y", "x", None, 1, 1, None, 0), ("Y", "X", "y", None, 1, 1, None, 0))
         case "file-without-component":
-            specimen.add("File", ("Orphan", "Program", "x", 1, None, None, 512, 9)).add("FeatureComponents", ("Main", "Nowhere"))
+            specimen.add("File", ("Orphan", "Program", "x", 1, None, None, 512, 9)).add(
+                "FeatureComponents", ("Main", "Nowhere")
+            )
         case "bad-condition":
             specimen.component("Odd", condition="((( AND")
         case "no-sequence":
@@ -309,7 +345,14 @@ def hostile(name: str) -> Specimen:
 
 
 @pytest.mark.parametrize(
-    ("name", "code"), [("directory-loop", 1603), ("feature-loop", 1603), ("file-without-component", 0), ("bad-condition", 0), ("no-sequence", 1603)]
+    ("name", "code"),
+    [
+        ("directory-loop", 1603),
+        ("feature-loop", 1603),
+        ("file-without-component", 0),
+        ("bad-condition", 0),
+        ("no-sequence", 1603),
+    ],
 )
 def test_hostile_tables_end(rig: Rig, name: str, code: int) -> None:
     assert rig.run(hostile(name)).exit_code == code
@@ -349,7 +392,11 @@ def test_unknown_fields_are_not_compared() -> None:
 
 def test_agreement_counts_wrong_details_against_both() -> None:
     guess = [Effect("add", File("C:\\a", 1)), Effect("add", File("C:\\b", 1)), Effect("add", File("C:\\c", 1))]
-    seen = [Effect("add", File("C:\\A", 1), "observed"), Effect("add", File("C:\\b", 2), "observed"), Effect("remove", File("C:\\c"), "observed")]
+    seen = [
+        Effect("add", File("C:\\A", 1), "observed"),
+        Effect("add", File("C:\\b", 2), "observed"),
+        Effect("remove", File("C:\\c"), "observed"),
+    ]
     found = agreement(guess, seen)
     assert (len(found.matched), len(found.missed), len(found.false)) == (1, 2, 2)
     assert found.recall == pytest.approx(1 / 3) and found.precision == pytest.approx(1 / 3)
@@ -361,4 +408,8 @@ def test_difference_is_what_leads_from_one_to_the_other() -> None:
         State([File("C:\\same", 1), File("C:\\old", 1), File("C:\\gone")]),
         State([File("C:\\same", 1), File("C:\\old", 2), File("C:\\new")]),
     )
-    assert [str(effect) for effect in difference(before, after)] == ["remove file C:\\gone", "add file C:\\new", "change file C:\\old"]
+    assert [str(effect) for effect in difference(before, after)] == [
+        "remove file C:\\gone",
+        "add file C:\\new",
+        "change file C:\\old",
+    ]

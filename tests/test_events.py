@@ -53,7 +53,9 @@ def made(draw: st.DataObject, kind: type[events.Event]) -> events.Event:
     for field in msgspec.structs.fields(kind):
         choices = getattr(field.type, "__args__", None)
         strategy: st.SearchStrategy[Any] = (
-            st.sampled_from(choices) if choices else {"int": st.integers(-(2**31), 2**31), "float": st.floats(0, 1e6)}.get(field.type.__name__, st.text())
+            st.sampled_from(choices)
+            if choices
+            else {"int": st.integers(-(2**31), 2**31), "float": st.floats(0, 1e6)}.get(field.type.__name__, st.text())
         )
         values[field.name] = draw.draw(strategy)
     return kind(**values)
@@ -62,7 +64,9 @@ def made(draw: st.DataObject, kind: type[events.Event]) -> events.Event:
 @given(st.data(), st.lists(st.sampled_from(sorted(events.table())), max_size=5))
 def test_written_and_read_again(draw: st.DataObject, names: list[str]) -> None:
     known = [made(draw, events.table()[name]) for name in names]
-    lines = b"".join(events.written(event, time="2026-02-01T08:00:00Z", verb="install", step=at) for at, event in enumerate(known))
+    lines = b"".join(
+        events.written(event, time="2026-02-01T08:00:00Z", verb="install", step=at) for at, event in enumerate(known)
+    )
     assert events.read(lines) == tuple(known)
     assert all("\n" not in event.text and "\r" not in event.text for event in known)
 

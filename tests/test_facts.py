@@ -153,7 +153,21 @@ def test_conditions(text: str, expected: bool) -> None:
 
 @pytest.mark.parametrize(
     "text",
-    ["(", "ONE AND", "= 1", "ONE TWO", '"open', "ONE = = 1", "ONE ! TWO", "NOT", "()", "ONE)", "a" * 20_000, "(" * 500 + "A" + ")" * 500, "@x"],
+    [
+        "(",
+        "ONE AND",
+        "= 1",
+        "ONE TWO",
+        '"open',
+        "ONE = = 1",
+        "ONE ! TWO",
+        "NOT",
+        "()",
+        "ONE)",
+        "a" * 20_000,
+        "(" * 500 + "A" + ")" * 500,
+        "@x",
+    ],
 )
 def test_no_condition(text: str) -> None:
     with pytest.raises(conditions.ConditionError):
@@ -166,7 +180,9 @@ tree = st.recursive(
     lambda inner: st.one_of(
         inner.map(lambda text: f"NOT ({text})"),
         inner.map(lambda text: f"({text})"),
-        st.tuples(inner, st.sampled_from(["AND", "OR", "XOR", "EQV", "IMP"]), inner).map(lambda parts: f"({parts[0]}) {parts[1]} ({parts[2]})"),
+        st.tuples(inner, st.sampled_from(["AND", "OR", "XOR", "EQV", "IMP"]), inner).map(
+            lambda parts: f"({parts[0]}) {parts[1]} ({parts[2]})"
+        ),
     ),
     max_leaves=12,
 )
@@ -193,7 +209,10 @@ def test_any_text_is_a_condition_or_an_error(text: str) -> None:
     [
         ("VersionNT64", "64-bit Windows"),
         ("NOT NEWER", "NEWER is not set"),
-        ("VersionNT >= 601 AND Privileged", "the Windows version is at least Windows 7 and installing with elevated rights"),
+        (
+            "VersionNT >= 601 AND Privileged",
+            "the Windows version is at least Windows 7 and installing with elevated rights",
+        ),
         ("Installed OR A = 1", "already installed or A is 1"),
         ("", "always"),
     ],
@@ -208,7 +227,9 @@ def test_the_real_evaluator_agrees(machine: Any, tmp_path: Path) -> None:
     from specimens import Specimen
 
     specimen = Specimen("conditions-judge").with_file()
-    known = {name: value for name, value in Known.properties.items() if value and name not in ("VersionNT", "Installed")}
+    known = {
+        name: value for name, value in Known.properties.items() if value and name not in ("VersionNT", "Installed")
+    }
     specimen.add("Property", *known.items())
     package = specimen.ours(tmp_path)
     machine.bring(tmp_path, r"C:\judge")
@@ -218,7 +239,9 @@ def test_the_real_evaluator_agrees(machine: Any, tmp_path: Path) -> None:
         f'var s = i.OpenPackage("C:\\\\judge\\\\{package.name}", 1);',
     ]
     script += [
-        f"WScript.Echo(s.EvaluateCondition({text!r}));".replace("'", '"') if '"' not in text else f"WScript.Echo(s.EvaluateCondition('{text}'));"
+        f"WScript.Echo(s.EvaluateCondition({text!r}));".replace("'", '"')
+        if '"' not in text
+        else f"WScript.Echo(s.EvaluateCondition('{text}'));"
         for text in asked
     ]
     machine.host(r"C:\judge").joinpath("ask.js").write_text("\r\n".join(script))

@@ -33,7 +33,9 @@ def written(root: cfb.Storage, sector_size: int = 512) -> io.BytesIO:
 
 
 stream_name = st.text(
-    st.characters(min_codepoint=33, max_codepoint=0x4840, blacklist_categories=["Cs", "Zs", "Cc"], blacklist_characters="/\\:!"),
+    st.characters(
+        min_codepoint=33, max_codepoint=0x4840, blacklist_categories=["Cs", "Zs", "Cc"], blacklist_characters="/\\:!"
+    ),
     min_size=1,
     max_size=20,
 )
@@ -41,14 +43,18 @@ stream_name = st.text(
 
 @given(st.dictionaries(stream_name, st.binary(max_size=9000), max_size=12), st.sampled_from([512, 4096]))
 def test_compound_file_round_trip(streams: dict[str, bytes], sector_size: int) -> None:
-    streams = {name: data for name, data in streams.items() if sum(other.upper() == name.upper() for other in streams) == 1}
+    streams = {
+        name: data for name, data in streams.items() if sum(other.upper() == name.upper() for other in streams) == 1
+    }
     with cfb.CompoundFile(written(cfb.Storage(streams), sector_size)) as file:
         assert {entry.name: entry.read() for entry in file.entries()} == streams
 
 
 @pytest.mark.parametrize("sector_size", [512, 4096])
 def test_another_reader_agrees(sector_size: int) -> None:
-    root = cfb.Storage({"small": b"s" * 100, "exact": b"e" * 4096, "large": bytes(range(256)) * 5000, "empty": b""}, bytes(range(16)))
+    root = cfb.Storage(
+        {"small": b"s" * 100, "exact": b"e" * 4096, "large": bytes(range(256)) * 5000, "empty": b""}, bytes(range(16))
+    )
     root.storages["below"] = cfb.Storage({"inner": b"i" * 5000})
     data = written(root, sector_size)
     ole = olefile.OleFileIO(data)
@@ -121,7 +127,14 @@ def test_a_pool_that_runs_past_its_data(pool: bytes) -> None:
 def test_summary_round_trip() -> None:
     from datetime import UTC, datetime
 
-    summary = Summary(code_page=1251, title="Журнал", template="x64;1049", words=2, pages=500, created=datetime(2026, 3, 1, 12, tzinfo=UTC))
+    summary = Summary(
+        code_page=1251,
+        title="Журнал",
+        template="x64;1049",
+        words=2,
+        pages=500,
+        created=datetime(2026, 3, 1, 12, tzinfo=UTC),
+    )
     assert Summary.decode(summary.encode()) == summary
 
 
@@ -138,7 +151,12 @@ def test_any_bytes_as_summary(noise: bytes) -> None:
 # --- databases -----------------------------------------------------------------------------------------
 
 cell_text = st.text(st.characters(codec="cp1252", blacklist_categories=["Cs"]), min_size=1, max_size=20)
-row = st.tuples(cell_text, st.none() | st.integers(-32767, 32767), st.none() | st.integers(-0x7FFFFFFF, 0x7FFFFFFF), st.none() | cell_text)
+row = st.tuples(
+    cell_text,
+    st.none() | st.integers(-32767, 32767),
+    st.none() | st.integers(-0x7FFFFFFF, 0x7FFFFFFF),
+    st.none() | cell_text,
+)
 
 
 def database(writer: DatabaseWriter, sector_size: int = 512) -> Database:
@@ -180,7 +198,8 @@ def test_long_strings_and_streams() -> None:
 
 
 @pytest.mark.parametrize(
-    ("cells", "match"), [(("a",), "1 cells for 2"), ((None, "x"), "number, not 'x'"), (("a", 40_000), "does not fit"), ((5, 1), "is text")]
+    ("cells", "match"),
+    [(("a",), "1 cells for 2"), ((None, "x"), "number, not 'x'"), (("a", 40_000), "does not fit"), ((5, 1), "is text")],
 )
 def test_rows_that_do_not_fit_are_named(cells: tuple[object, ...], match: str) -> None:
     with pytest.raises(ValueError, match=match):
@@ -225,7 +244,9 @@ def mutated(data: bytes, seed: int) -> bytes:
         ("Binary", ["Name! s72", "Data s0"], [("x", "y")], "Data is of kind"),
     ],
 )
-def test_standard_tables_are_held_to_their_kinds(table: str, columns: list[str], rows: list[tuple[object, ...]], match: str) -> None:
+def test_standard_tables_are_held_to_their_kinds(
+    table: str, columns: list[str], rows: list[tuple[object, ...]], match: str
+) -> None:
     """A hostile schema is refused with its place, before anything above trips over it."""
     writer = DatabaseWriter()
     writer.table(table, columns, rows)  # type: ignore[arg-type]
@@ -261,18 +282,33 @@ def test_mutated_databases_are_refused_or_read(vendor: Path, tmp_path: Path, see
 # --- cabinets ---------------------------------------------------------------------------------------------
 
 
-@given(st.dictionaries(st.from_regex(r"[a-zX_0-9][a-zX_.0-9]{0,11}", fullmatch=True), st.binary(max_size=70_000), min_size=1, max_size=5))
+@given(
+    st.dictionaries(
+        st.from_regex(r"[a-zX_0-9][a-zX_.0-9]{0,11}", fullmatch=True),
+        st.binary(max_size=70_000),
+        min_size=1,
+        max_size=5,
+    )
+)
 def test_cabinet_round_trip(files: dict[str, bytes]) -> None:
     data = cab.build(files.items())
     assert data == cab.build(files.items())
-    assert {member.name: member.size for member in cab.index(io.BytesIO(data)).files} == {name: len(content) for name, content in files.items()}
+    assert {member.name: member.size for member in cab.index(io.BytesIO(data)).files} == {
+        name: len(content) for name, content in files.items()
+    }
     assert dict(cab.extract(io.BytesIO(data))) == files
 
 
 def lzx_cabinet(content: bytes) -> bytes:
     """A cabinet whose one folder is LZX, written by hand: a single stored block. Source: [MS-PATCH] 2.3 and [MS-CAB]."""
-    bits = "0" + "011" + format(len(content), "024b") + "0000"  # no call translation, stored block, its size, to the next word
-    block = b"".join(struct.pack("<H", int(bits[at : at + 16], 2)) for at in (0, 16)) + struct.pack("<III", 1, 1, 1) + content
+    bits = (
+        "0" + "011" + format(len(content), "024b") + "0000"
+    )  # no call translation, stored block, its size, to the next word
+    block = (
+        b"".join(struct.pack("<H", int(bits[at : at + 16], 2)) for at in (0, 16))
+        + struct.pack("<III", 1, 1, 1)
+        + content
+    )
     block += bytes(len(content) % 2)
     name, files_at = b"lzx.txt\0", 36 + 8
     data_at = files_at + 16 + len(name)
@@ -318,7 +354,9 @@ def test_cabinets_we_did_not_write(name: str) -> None:
         assert {member: len(content) for member, content in cab.extract(file)} == {"test.sh": 9, "test.txt": 5}
 
 
-@pytest.mark.parametrize("name", ["../escape.txt", "a/../../b", "/etc/passwd", "C:\\Windows\\x", "..\\up", "a\x01b", "file:stream"])
+@pytest.mark.parametrize(
+    "name", ["../escape.txt", "a/../../b", "/etc/passwd", "C:\\Windows\\x", "..\\up", "a\x01b", "file:stream"]
+)
 def test_hostile_member_names(name: str) -> None:
     assert cab.unsafe(name)
     with pytest.raises(Unreadable, match="names a file"):

@@ -24,17 +24,33 @@ from yendo.errors import Usage
 from yendo.installers import catalogue
 from yendo.plan import PlanError, read_text
 
-ODD = "Tide\tgauge\r\n[[install]]\nkind = \"exe\" \x1b[31m # \x85 \u2028"
-PLAN = "[package]\nid = \"tide\"\nname = {name}\nversion = \"1\"\n[[install]]\nkind = \"copy\"\nfrom = \"extras/a.txt\"\nto = 'C:\\Tide\\'\n[[detect]]\nkind = \"file\"\npath = 'C:\\Tide\\a.txt'\n"
+ODD = 'Tide\tgauge\r\n[[install]]\nkind = "exe" \x1b[31m # \x85 \u2028'
+PLAN = '[package]\nid = "tide"\nname = {name}\nversion = "1"\n[[install]]\nkind = "copy"\nfrom = "extras/a.txt"\nto = \'C:\\Tide\\\'\n[[detect]]\nkind = "file"\npath = \'C:\\Tide\\a.txt\'\n'
 
 
 # --- names -------------------------------------------------------------------------------------------------------
 
 
-@pytest.mark.parametrize("name", ["../x.msi", "/etc/x.msi", "C:\\x.msi", "a/../../x.msi", "..", "x.msi\n", "con.msi", "a//b.msi", "a/./b.msi", "x.msi ", "x.msi.", "x:y.msi"])
+@pytest.mark.parametrize(
+    "name",
+    [
+        "../x.msi",
+        "/etc/x.msi",
+        "C:\\x.msi",
+        "a/../../x.msi",
+        "..",
+        "x.msi\n",
+        "con.msi",
+        "a//b.msi",
+        "a/./b.msi",
+        "x.msi ",
+        "x.msi.",
+        "x:y.msi",
+    ],
+)
 def test_a_medium_that_leads_elsewhere(name: str, yendo: Yendo, tmp_path: Path) -> None:
     """`store bring` wrote wherever it said, over what was there."""
-    text = f"[package]\nid = \"x\"\nname = \"x\"\nversion = \"1\"\n[[media]]\nfile = {tomlkit.item(name).as_string()}\nsha256 = \"{'0' * 64}\"\n[[install]]\nkind = \"msi\"\nmedia = \"x.msi\"\n"
+    text = f'[package]\nid = "x"\nname = "x"\nversion = "1"\n[[media]]\nfile = {tomlkit.item(name).as_string()}\nsha256 = "{"0" * 64}"\n[[install]]\nkind = "msi"\nmedia = "x.msi"\n'
     with pytest.raises(PlanError, match="file"):
         read_text(text)
     (tmp_path / "w").mkdir()
@@ -66,7 +82,10 @@ def test_texts_of_an_installer_in_several_lines(table: str, tmp_path: Path, yend
     """A product's name with line ends became steps of the plan, with an older library that the bounds admitted."""
     specimen = Specimen("odd").with_file()
     if table == "Property":
-        specimen.tables["Property"] = [(key, ODD.encode("cp1252", "ignore").decode("cp1252") if key in ("ProductName", "Manufacturer") else value) for key, value in specimen.tables["Property"]]
+        specimen.tables["Property"] = [
+            (key, ODD.encode("cp1252", "ignore").decode("cp1252") if key in ("ProductName", "Manufacturer") else value)
+            for key, value in specimen.tables["Property"]
+        ]
     installer = specimen.ours(tmp_path)
     if table == "summary":
         from yendo.demo.vendor import write_installer
@@ -75,11 +94,15 @@ def test_texts_of_an_installer_in_several_lines(table: str, tmp_path: Path, yend
         installer = tmp_path / "odd.msi"
         import msgspec
 
-        write_installer(installer, tables, summary=msgspec.structs.replace(summary, subject=ODD, author=ODD, comments=ODD))
+        write_installer(
+            installer, tables, summary=msgspec.structs.replace(summary, subject=ODD, author=ODD, comments=ODD)
+        )
     yendo("read", installer)
     yendo("draft", "w", installer)
     plan = tomlkit.parse((tmp_path / "w" / "plan.toml").read_text("utf-8")).unwrap()
-    assert [step["kind"] for step in plan["install"]] == ["msi"] and "\x1b" not in (tmp_path / "w" / "plan.toml").read_text("utf-8")
+    assert [step["kind"] for step in plan["install"]] == ["msi"] and "\x1b" not in (
+        tmp_path / "w" / "plan.toml"
+    ).read_text("utf-8")
     for command in (("check", "w"), ("build", "w"), ("prove", "w")):
         done = yendo(*command, expect=None)
         assert done.returncode in (0, 1, 2), (command, done.stdout, done.stderr)
@@ -152,7 +175,12 @@ def test_links_are_not_packed(what: str, tmp_path: Path, yendo: Yendo) -> None:
     share = apart(tmp_path / "share")
     (share / "apart.cab").write_bytes(cab.build([("FProgram", b"content\r\n")]))
     (share / "Specimen apart" / "loose.txt").write_bytes(b"content\r\n")
-    place = {"cabinet": share / "apart.cab", "loose file": share / "Specimen apart" / "loose.txt", "folder": share / "Specimen apart", "installer": share / "apart.msi"}[what]
+    place = {
+        "cabinet": share / "apart.cab",
+        "loose file": share / "Specimen apart" / "loose.txt",
+        "folder": share / "Specimen apart",
+        "installer": share / "apart.msi",
+    }[what]
     moved = tmp_path / "elsewhere"
     shutil.move(place, moved)
     if what in ("cabinet", "loose file"):
@@ -185,7 +213,9 @@ def test_ordinary_errors_are_told_as_such(tmp_path: Path, yendo: Yendo) -> None:
     assert "defect" not in under
     small = tmp_path / "small"
     small.mkdir()
-    if subprocess.run(["mount", "-t", "tmpfs", "-o", "size=8k", "tmpfs", small], check=False, capture_output=True).returncode:
+    if subprocess.run(
+        ["mount", "-t", "tmpfs", "-o", "size=8k", "tmpfs", small], check=False, capture_output=True
+    ).returncode:
         return
     try:
         full = yendo("draft", small / "w", installer, expect=2).stderr
@@ -201,7 +231,9 @@ def test_ordinary_errors_are_told_as_such(tmp_path: Path, yendo: Yendo) -> None:
 def test_without_a_home(tmp_path: Path) -> None:
     installer = Specimen("good").with_file().ours(tmp_path)
     program = Path(sys.executable).with_name("yendo")
-    done = subprocess.run([program, "read", installer], env={"PATH": os.environ["PATH"]}, capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        [program, "read", installer], env={"PATH": os.environ["PATH"]}, capture_output=True, text=True, check=False
+    )
     assert done.returncode == 0, done.stderr
 
 
@@ -209,9 +241,13 @@ def test_without_a_home(tmp_path: Path) -> None:
 def test_the_persons_mask_is_kept(tmp_path: Path) -> None:
     installer = Specimen("good").with_file().ours(tmp_path)
     program = Path(sys.executable).with_name("yendo")
-    line = f"umask 077; {program} draft w {installer} && {program} build w --archive && {program} shelf . --csv shelf.csv"
+    line = (
+        f"umask 077; {program} draft w {installer} && {program} build w --archive && {program} shelf . --csv shelf.csv"
+    )
     subprocess.run(["sh", "-c", line], cwd=tmp_path, check=True, capture_output=True)
-    open_to_others = [path for path in [*(tmp_path / "w").rglob("*"), tmp_path / "shelf.csv"] if path.stat().st_mode & 0o077]
+    open_to_others = [
+        path for path in [*(tmp_path / "w").rglob("*"), tmp_path / "shelf.csv"] if path.stat().st_mode & 0o077
+    ]
     assert open_to_others == []
 
 
@@ -223,11 +259,17 @@ def test_leftovers_of_a_killed_build_are_swept(tmp_path: Path, yendo: Yendo) -> 
     with big.open("wb") as file:
         file.truncate(600 << 20)
     with (tmp_path / "w" / "plan.toml").open("a") as file:
-        file.write("\n[[install]]\nkind = \"copy\"\nfrom = \"extras/big.bin\"\nto = 'C:\\Tide\\'\ntimeout = \"1 min\"\n")
+        file.write('\n[[install]]\nkind = "copy"\nfrom = "extras/big.bin"\nto = \'C:\\Tide\\\'\ntimeout = "1 min"\n')
     program = Path(sys.executable).with_name("yendo")
-    process = subprocess.Popen([program, "build", "w", "--archive"], cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL)
+    process = subprocess.Popen(
+        [program, "build", "w", "--archive"], cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+    )
     until = time.monotonic() + 30
-    while time.monotonic() < until and not [path for path in (tmp_path / "w" / "package").glob(".*") if path.name.endswith(str(process.pid)) or "zip" in path.name]:
+    while time.monotonic() < until and not [
+        path
+        for path in (tmp_path / "w" / "package").glob(".*")
+        if path.name.endswith(str(process.pid)) or "zip" in path.name
+    ]:
         time.sleep(0.01)
     process.kill()
     process.wait()
@@ -244,7 +286,16 @@ def test_two_commands_on_one_workspace(tmp_path: Path, yendo: Yendo) -> None:
     installer = Specimen("good").with_file().ours(tmp_path)
     draft.from_installer(tmp_path / "w", installer)
     program = Path(sys.executable).with_name("yendo")
-    runs = [subprocess.Popen([program, "build", "w", "--archive"], cwd=tmp_path, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) for _ in range(4)]
+    runs = [
+        subprocess.Popen(
+            [program, "build", "w", "--archive"],
+            cwd=tmp_path,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+        )
+        for _ in range(4)
+    ]
     for run in runs:
         _, said = run.communicate(timeout=60)
         assert run.returncode == 0, said
@@ -259,19 +310,25 @@ def test_the_first_moments_can_be_interrupted(tmp_path: Path) -> None:
         time.sleep(wait)
         process.send_signal(signal.SIGINT)
         _, said = process.communicate(timeout=60)
-        assert "Traceback" not in said or "yendo/cli" not in said, said  # what the interpreter and pip do before us is theirs
+        assert "Traceback" not in said or "yendo/cli" not in said, (
+            said
+        )  # what the interpreter and pip do before us is theirs
 
 
 def test_pages_say_what_installers_say_as_text(tmp_path: Path, yendo: Yendo) -> None:
     """Names with markup stay words in notes and hand-over texts."""
     specimen = Specimen("odd").with_file()
     name = "Tide](https://x.example) <img src=x onerror=y> **bold** `code` | cell\n# heading"
-    specimen.tables["Property"] = [(key, name if key == "ProductName" else value) for key, value in specimen.tables["Property"]]
+    specimen.tables["Property"] = [
+        (key, name if key == "ProductName" else value) for key, value in specimen.tables["Property"]
+    ]
     yendo("draft", "w", specimen.ours(tmp_path))
     yendo("build", "w")
     for page in [tmp_path / "w" / "notes.md", *(tmp_path / "w" / "package").rglob("handover.md")]:
         text = page.read_text("utf-8")
-        assert "<img" not in text and "\n# heading" not in text and "](https://x.example)" not in text.replace("\\](", ""), text
+        assert (
+            "<img" not in text and "\n# heading" not in text and "](https://x.example)" not in text.replace("\\](", "")
+        ), text
 
 
 def test_items_fail_alone_and_the_exit_code_says_so(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -102,20 +102,32 @@ def test_what_the_house_says_is_not_said_again(office: Path) -> None:
     assert 'id = "marrowby-lantern"' in text and "contact: from the house, house.toml" in text
     assert (office / "notes.md").read_text("utf-8").startswith("# Lantern, ")
     plan, lines = read(office / "plan.toml")
-    assert (plan.package.contact, plan.package.publisher) == ("packages@marrowby.example", "Tidewell")  # the plan's own word wins
-    assert plan.when.os == ">=10.0.19041" and plan.in_the_way.wait == "90 s" and plan.in_the_way.programs == ("lantern.exe",)
+    assert (plan.package.contact, plan.package.publisher) == (
+        "packages@marrowby.example",
+        "Tidewell",
+    )  # the plan's own word wins
+    assert (
+        plan.when.os == ">=10.0.19041"
+        and plan.in_the_way.wait == "90 s"
+        and plan.in_the_way.programs == ("lantern.exe",)
+    )
     line = lines["package", "contact"]
     assert HOUSE.splitlines()[line - 1].startswith("contact =") and line.file == "house.toml"  # type: ignore[attr-defined]
 
 
 def test_every_value_says_where_it_is_from(office: Path, yendo: Yendo) -> None:
-    found = {row["place"]: row["from"] for row in parsed(yendo("check", office, "--why", "--json", expect=None))["values"]}
+    found = {
+        row["place"]: row["from"] for row in parsed(yendo("check", office, "--why", "--json", expect=None))["values"]
+    }
     assert found["package.contact"].startswith("house.toml:") and found["package.name"].startswith("plan.toml:")
     assert found["exclusive"] == "usual"
     assert HOUSE.splitlines()[int(found["before.install.1"].rpartition(":")[2]) - 1] == "[[before.install]]"
     yendo("build", office)
     manifest = json.loads(next((office / "package").glob("*/manifest.json")).read_text("utf-8"))
-    assert manifest["house"]["given"]["log.folder"] == HOUSE.splitlines().index("folder = '%ProgramData%\\Marrowby\\Logs'") + 1
+    assert (
+        manifest["house"]["given"]["log.folder"]
+        == HOUSE.splitlines().index("folder = '%ProgramData%\\Marrowby\\Logs'") + 1
+    )
     assert manifest["house"]["name"] == "Marrowby harbour survey office" and str(office) not in json.dumps(manifest)
 
 
@@ -123,22 +135,35 @@ def test_the_package_is_the_offices(office: Path) -> None:
     """Folder name, standing steps, log and state folders, the text that is handed over; proved, and gone without a trace."""
     built = build.build(office, read(office / "plan.toml")[0])
     assert built.folder.name == "marrowby-lantern_6.2.1_r1"
-    assert (built.folder / "handover.md").read_text("utf-8") == "Lantern from Marrowby harbour survey office: packages@marrowby.example\n"
+    assert (built.folder / "handover.md").read_text(
+        "utf-8"
+    ) == "Lantern from Marrowby harbour survey office: packages@marrowby.example\n"
     manifest = form.read(built.folder)
     assert [action.kind for action in manifest.install] == ["registry", "msi", "delete"]
-    assert manifest.logs.startswith(r"%ProgramData%\Marrowby\Logs") and manifest.home == r"%ProgramData%\Marrowby\Packages"
+    assert (
+        manifest.logs.startswith(r"%ProgramData%\Marrowby\Logs") and manifest.home == r"%ProgramData%\Marrowby\Packages"
+    )
     proof = prove(built.folder, SimulatedMachine())
-    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+    assert proof.passed, [
+        (phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"
+    ]
 
 
 def test_the_offices_own_rules(office: Path, yendo: Yendo) -> None:
     found = check(Workspace(office))
     mine = [finding for finding in found if finding.rule == "limits"]
-    assert mine and mine[0].severity == "error" and (office / "plan.toml").read_text("utf-8").splitlines()[mine[0].line - 1].startswith("timeout")
+    assert (
+        mine
+        and mine[0].severity == "error"
+        and (office / "plan.toml").read_text("utf-8").splitlines()[mine[0].line - 1].startswith("timeout")
+    )
     assert not [finding for finding in found if finding.rule in ("log-folder", "machine-wide")]
     path = office / "plan.toml"
     path.write_text(
-        path.read_text("utf-8").replace('timeout = "30 min"', 'timeout = "20 min"').replace('scope = "machine"', 'scope = "user"'), "utf-8"
+        path.read_text("utf-8")
+        .replace('timeout = "30 min"', 'timeout = "20 min"')
+        .replace('scope = "machine"', 'scope = "user"'),
+        "utf-8",
     )
     assert {finding.rule for finding in check(Workspace(office))} >= {"machine-wide"}
     house = office.parent / "house.toml"
@@ -173,7 +198,11 @@ def test_a_house_file_with_a_mistake(office: Path, yendo: Yendo, old: str, new: 
     assert old in HOUSE
     house.write_text(HOUSE.replace(old, new, 1), "utf-8")
     done = yendo("check", office, expect=None)
-    assert done.returncode in (2, 3) and said in done.stdout + done.stderr and re.search(r"(house|plan)\.toml:\d+", done.stdout + done.stderr)
+    assert (
+        done.returncode in (2, 3)
+        and said in done.stdout + done.stderr
+        and re.search(r"(house|plan)\.toml:\d+", done.stdout + done.stderr)
+    )
 
 
 @pytest.mark.parametrize(

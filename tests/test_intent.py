@@ -53,7 +53,9 @@ def made(base: Database, files: Path, *wishes: dict[str, Any]) -> Transform:
 
 def effects(base: Database, found: Transform) -> influence.Trial:
     around = windows()
-    runs = [engine.run(side, around, describe.baseline(around), remember=False) for side in (base, Overlay(base, [found]))]
+    runs = [
+        engine.run(side, around, describe.baseline(around), remember=False) for side in (base, Overlay(base, [found]))
+    ]
     return influence.compare_outcomes("", False, *runs)
 
 
@@ -90,15 +92,21 @@ WISHES: list[tuple[dict[str, Any], int, dict[str, list[str]]]] = [
 ]  # fmt: skip
 
 
-@pytest.mark.parametrize(("fields", "rows", "done"), WISHES, ids=[f"{fields['kind']}-{at}" for at, (fields, _, _) in enumerate(WISHES)])
+@pytest.mark.parametrize(
+    ("fields", "rows", "done"), WISHES, ids=[f"{fields['kind']}-{at}" for at, (fields, _, _) in enumerate(WISHES)]
+)
 def test_a_wish_takes_few_rows_and_does_what_it_says(
     base: Database, files: Path, fields: dict[str, Any], rows: int, done: dict[str, list[str]]
 ) -> None:
     found = made(base, files, fields)
     assert len(found) == rows, changes.in_words(base, found)
     trial = effects(base, found)
-    assert {kind: names(getattr(trial, kind)) for kind in ("added", "left_out", "changed") if getattr(trial, kind)} == done
-    assert not [finding for finding in validate.broken_by(base, Overlay(base, [found])) if finding.rule != "not-described"]
+    assert {
+        kind: names(getattr(trial, kind)) for kind in ("added", "left_out", "changed") if getattr(trial, kind)
+    } == done
+    assert not [
+        finding for finding in validate.broken_by(base, Overlay(base, [found])) if finding.rule != "not-described"
+    ]
 
 
 def test_a_disabled_service_is_not_started(base: Database, tmp_path: Path) -> None:
@@ -107,9 +115,9 @@ def test_a_disabled_service_is_not_started(base: Database, tmp_path: Path) -> No
     specimen.tables["ServiceControl"] = [("SC", "TideGauge", 1 | 2 | 128, None, 1, "Program")]
     with Database(specimen.ours(tmp_path)) as other:
         found = made(other, tmp_path, {"kind": "service", "name": "TideGauge", "start": "disabled"})
-        assert found.tables["ServiceControl"].updated == {("SC",): {"Event": 130}} and found.tables["ServiceInstall"].updated == {
-            ("SI",): {"StartType": 4}
-        }
+        assert found.tables["ServiceControl"].updated == {("SC",): {"Event": 130}} and found.tables[
+            "ServiceInstall"
+        ].updated == {("SI",): {"StartType": 4}}
 
 
 def test_what_the_base_does_not_run_is_scheduled(tmp_path: Path) -> None:
@@ -165,16 +173,23 @@ REFUSED = [
 
 
 @pytest.mark.parametrize(("fields", "message", "remedy"), REFUSED, ids=range(len(REFUSED)))
-def test_a_wish_without_a_target(base: Database, files: Path, fields: dict[str, Any], message: str, remedy: str) -> None:
+def test_a_wish_without_a_target(
+    base: Database, files: Path, fields: dict[str, Any], message: str, remedy: str
+) -> None:
     with pytest.raises(intent.IntentError) as caught:
-        intent.transform_for(base, [wish(kind="property", name="SITE", value="x"), wish(**fields)], lambda name: files / name)
+        intent.transform_for(
+            base, [wish(kind="property", name="SITE", value="x"), wish(**fields)], lambda name: files / name
+        )
     (misfit,) = caught.value.misfits
     assert misfit.position == 1 and message in misfit.message and remedy in misfit.remedy, misfit
 
 
 # --- words, risks, fit ----------------------------------------------------------------------------------------
 
-COMPONENT, PROPERTY = ("Component", "ComponentId", "Directory_", "Attributes", "Condition", "KeyPath"), ("Property", "Value")
+COMPONENT, PROPERTY = (
+    ("Component", "ComponentId", "Directory_", "Attributes", "Condition", "KeyPath"),
+    ("Property", "Value"),
+)
 
 
 def by_hand(base: Database, **tables: dict[str, Any]) -> Transform:
@@ -188,8 +203,14 @@ RISKY = [
     ({"Component": {"updated": {("Program",): {"ComponentId": guid("x")}}}}, "a component rule is broken"),
     ({"Component": {"deleted": [("Charts",)]}}, "a component is gone"),
     ({"File": {"deleted": [("charts.lst",)]}}, "a file leaves a component"),
-    ({"Registry": {"inserted": {("R",): ("R", 2, "Software\\X", "n", "1", "Program")}}}, "adds to the vendor's component Program"),
-    ({"CustomAction": {"inserted": {("A",): ("A", 34 | 0xC00, "INSTALLDIR", "cmd")}}}, "runs code as the system account"),
+    (
+        {"Registry": {"inserted": {("R",): ("R", 2, "Software\\X", "n", "1", "Program")}}},
+        "adds to the vendor's component Program",
+    ),
+    (
+        {"CustomAction": {"inserted": {("A",): ("A", 34 | 0xC00, "INSTALLDIR", "cmd")}}},
+        "runs code as the system account",
+    ),
     ({"LaunchCondition": {"deleted": [("VersionNT64",)]}}, "installs where the vendor refuses"),
     ({"InstallExecuteSequence": {"deleted": [("InstallFiles",)]}}, "a standard action no longer runs"),
     ({"Media": {"inserted": {(9,): (9, 99, None, "#none.cab", None, None)}}}, "its cabinet is neither"),
@@ -243,7 +264,12 @@ def test_what_it_was_made_for(base: Database, summary: dict[str, Any], said: str
 
 
 def test_the_installer_refuses_as_it_would(base: Database, vendor: Path, files: Path, tmp_path: Path) -> None:
-    found = made(base, files, {"kind": "property", "name": "SITE", "value": "x"}, {"kind": "drop", "what": "shortcut", "name": "DesktopLantern"})
+    found = made(
+        base,
+        files,
+        {"kind": "property", "name": "SITE", "value": "x"},
+        {"kind": "drop", "what": "shortcut", "name": "DesktopLantern"},
+    )
     with (tmp_path / "site.mst").open("wb") as file:
         transform.write(found, file)
     with Database(vendor / "lantern-6.1.0.msi") as other:
@@ -264,12 +290,20 @@ def test_the_installer_refuses_as_it_would(base: Database, vendor: Path, files: 
 
 
 def test_merging(base: Database, files: Path) -> None:
-    one = made(base, files, {"kind": "property", "name": "SITE", "value": "Marrowby"}, {"kind": "drop", "what": "shortcut", "name": "DesktopLantern"})
+    one = made(
+        base,
+        files,
+        {"kind": "property", "name": "SITE", "value": "Marrowby"},
+        {"kind": "drop", "what": "shortcut", "name": "DesktopLantern"},
+    )
     two = made(base, files, {"kind": "property", "name": "SITE", "value": "Kettle"}, {"kind": "feature", "name": "Documentation", "install": False},
                {"kind": "file", "from": "local.lst", "to": "[INSTALLDIR]local.lst"})  # fmt: skip
     both = combining.merge(base, one, two)
     (conflict,) = both.conflicts
-    assert "both change the property SITE: Value = Marrowby, and Value = Kettle" in conflict.message and conflict.outcome == "the second is taken"
+    assert (
+        "both change the property SITE: Value = Marrowby, and Value = Kettle" in conflict.message
+        and conflict.outcome == "the second is taken"
+    )
     trial = effects(base, both.transform)
     assert (
         names(trial.left_out) == ["Lantern.lnk", "documents", "manual.txt"]
@@ -278,7 +312,9 @@ def test_merging(base: Database, files: Path) -> None:
     )
     assert not combining.merge(base, one, one).conflicts and combining.merge(base, one, one).kept == 2
     clash = combining.merge(
-        base, by_hand(base, Shortcut={"deleted": [("DesktopLantern",)]}), by_hand(base, Shortcut={"updated": {("DesktopLantern",): {"Name": "L"}}})
+        base,
+        by_hand(base, Shortcut={"deleted": [("DesktopLantern",)]}),
+        by_hand(base, Shortcut={"updated": {("DesktopLantern",): {"Name": "L"}}}),
     )
     assert len(clash.conflicts) == 1 and "it is dropped, and Name = L" in clash.conflicts[0].message
 
@@ -303,7 +339,9 @@ def test_moving(vendor: Path, files: Path) -> None:
         )
         moved = combining.move(hand, old, new)
         said = [conflict.message for conflict in moved.conflicts]
-        assert any("the vendor changed Version of the file lantern.exe too: 6.2.1.0 -> 6.2.3.0" in text for text in said)
+        assert any(
+            "the vendor changed Version of the file lantern.exe too: 6.2.1.0 -> 6.2.3.0" in text for text in said
+        )
         assert sum("gone from the new version" in text for text in said) == 2 and any(
             "has the component Tides itself now, and another one" in text for text in said
         )
@@ -313,17 +351,25 @@ def test_moving(vendor: Path, files: Path) -> None:
 # --- what properties change: the quick way against the whole way -------------------------------------------------
 
 
-@pytest.mark.parametrize("name", ["conditions", "features", "quoting", "actions", "com-class", "search", "feature-parts", "isolated"])
+@pytest.mark.parametrize(
+    "name", ["conditions", "features", "quoting", "actions", "com-class", "search", "feature-parts", "isolated"]
+)
 def test_influences_agree_with_whole_predictions(tmp_path: Path, name: str) -> None:
     """Carrying out only the rows that could differ tells the same as carrying out everything."""
     specimen = all_of_them()[name]
     specimen.add("Property", *((f"P{at}", "0") for at in range(4)))
-    specimen.with_file("Extra0", "extra0.txt", condition="P0=1").with_file("Extra1", "extra1.txt", condition='P1="yes" OR P0=1')
+    specimen.with_file("Extra0", "extra0.txt", condition="P0=1").with_file(
+        "Extra1", "extra1.txt", condition='P1="yes" OR P0=1'
+    )
     specimen.add(
-        "Registry", ("PR", 2, r"Software\Tidewell\P", "P2", "<[P2]>", "Extra0"), ("PS", 2, r"Software\Tidewell\P", "Two", "[P2][P3]", "Program")
+        "Registry",
+        ("PR", 2, r"Software\Tidewell\P", "P2", "<[P2]>", "Extra0"),
+        ("PS", 2, r"Software\Tidewell\P", "Two", "[P2][P3]", "Program"),
     )
     specimen.add("Condition", ("Main", 0, "P3=9"))
-    specimen.add("CustomAction", ("Derive", 51, "P2", "derived from [P1]")).add("InstallExecuteSequence", ("Derive", "P1", 110))
+    specimen.add("CustomAction", ("Derive", 51, "P2", "derived from [P1]")).add(
+        "InstallExecuteSequence", ("Derive", "P1", 110)
+    )
     around = windows()
     with Database(specimen.ours(tmp_path)) as base:
         found = influence.Influences(base)
@@ -341,10 +387,19 @@ def test_influences_agree_with_whole_predictions(tmp_path: Path, name: str) -> N
             key, _, value = feature.words.partition("=")
             outcome = engine.run(base, around, describe.baseline(around), {key: value}, remember=False)
             expected = influence.compare_outcomes(value, False, whole, outcome)
-            assert (set(feature.trial.added), set(feature.trial.left_out)) == (set(expected.added), set(expected.left_out)), feature.name
+            assert (set(feature.trial.added), set(feature.trial.left_out)) == (
+                set(expected.added),
+                set(expected.left_out),
+            ), feature.name
 
 
 def test_summaries_say_what_must_agree(base: Database) -> None:
     target = fitting.made_for(fitting.summary_for(base))
-    assert target and target.version == "6.2.1" and target.platform == "x64" and target.validates & fitting.UPDATE and target.upgrade_code
+    assert (
+        target
+        and target.version == "6.2.1"
+        and target.platform == "x64"
+        and target.validates & fitting.UPDATE
+        and target.upgrade_code
+    )
     assert fitting.made_for(Summary()) is None and Column.parse("A s1").idt == "s1"

@@ -68,7 +68,9 @@ def test_what_an_installation_was_made_of_is_kept(session: SimulatedSession) -> 
     before = session.state()
     assert code(session, rf"msiexec /i {V}\lantern-6.2.1.msi /qn TRANSFORMS={V}\site.mst") == 0
     added = r"C:\Program Files\Tidewell\Lantern\added.txt"
-    assert session.read(added) == b"added" and not [thing for thing in session.state().of("shortcut") if "Desktop" in thing.identity]
+    assert session.read(added) == b"added" and not [
+        thing for thing in session.state().of("shortcut") if "Desktop" in thing.identity
+    ]
     assert code(session, rf"msiexec /p {V}\lantern-6.2.3.msp /qn") == 0 and product(session) == ["6.2.3"]
     assert code(session, rf"msiexec /p {V}\lantern-6.2.3.msp /qn") == 0  # there already
     session.remove(added), session.remove(EXE)
@@ -112,9 +114,15 @@ def test_at_once_and_one_after_the_other_end_alike(share: Path) -> None:
 
 def test_a_patch_reaches_every_product_that_it_is_for(session: SimulatedSession, share: Path, tmp_path: Path) -> None:
     """And none that it is not for."""
-    assert code(session, rf"msiexec /i {V}\lantern-6.1.0.msi /qn") == 0 and code(session, rf"msiexec /p {V}\lantern-6.2.3.msp /qn") == 1642
+    assert (
+        code(session, rf"msiexec /i {V}\lantern-6.1.0.msi /qn") == 0
+        and code(session, rf"msiexec /p {V}\lantern-6.2.3.msp /qn") == 1642
+    )
     assert product(session) == ["6.1.0"]
-    assert code(session, rf"msiexec /i {V}\lantern-6.2.1.msi /qn") == 0 and code(session, rf"msiexec /p {V}\lantern-6.2.3.msp /qn") == 0
+    assert (
+        code(session, rf"msiexec /i {V}\lantern-6.2.1.msi /qn") == 0
+        and code(session, rf"msiexec /p {V}\lantern-6.2.3.msp /qn") == 0
+    )
     assert product(session) == ["6.2.3"]  # the older one was upgraded, and what took its place patched
     assert code(session, rf"msiexec /i {V}\lantern-6.2.3.msi /qn") == 1638
 
@@ -126,7 +134,9 @@ def test_embedded_transforms(tmp_path: Path) -> None:
 
     path = Specimen("inside").with_file().ours(tmp_path)
     with Database(path) as base:
-        found = Transform({"Property": TableChange(list(base.schema["Property"]), updated={("Manufacturer",): {"Value": "Marrowby"}})})
+        found = Transform(
+            {"Property": TableChange(list(base.schema["Property"]), updated={("Manufacturer",): {"Value": "Marrowby"}})}
+        )
         writer = DatabaseWriter(summary=base.summary)
         for name in base.tables:
             writer.table(name, base[name].columns, base[name].cells)
@@ -152,7 +162,10 @@ def test_command_lines() -> None:
     line = commandline.install("x.msi", properties={"A": "%TEMP%"}, transforms=["one.mst", ":two"])
     assert line.endswith('A="%TEMP%" TRANSFORMS=one.mst;:two')
     parsed = commandline.parse(line)
-    assert parsed.properties["TRANSFORMS"] == "one.mst;:two" and commandline.parse("msiexec /p x.msp /qn").action == "patch"
+    assert (
+        parsed.properties["TRANSFORMS"] == "one.mst;:two"
+        and commandline.parse("msiexec /p x.msp /qn").action == "patch"
+    )
     given, patches = layers.named({"TRANSFORMS": "@a.mst;:inside", "PATCH": "p.msp;q.msp"}, lambda name: Path(name))
     assert given == [Path("a.mst"), "inside"] and patches == [Path("p.msp"), Path("q.msp")]
 
@@ -190,19 +203,35 @@ def test_lines_of_changes() -> None:
         PLAN
         % 'media = "a.msi"\n\n[[install.change]]\nkind = "property"\nname = "A"\n\n[[install.change]]\nkind = "feature"\nname = "F"\ninstall = true'
     )
-    assert lines["install", 0, "change", 1, "name"] == 17 and isinstance(plan.install[0], MsiStep) and len(plan.install[0].change) == 2
+    assert (
+        lines["install", 0, "change", 1, "name"] == 17
+        and isinstance(plan.install[0], MsiStep)
+        and len(plan.install[0].change) == 2
+    )
 
 
 # --- drafts and packages ---------------------------------------------------------------------------------------------
 
 
 def test_a_draft_with_everything(yendo: Yendo, share: Path, tmp_path: Path) -> None:
-    yendo("draft", "w", share / "lantern-6.2.1.msi", "--with", share / "site.mst", "--with", share / "lantern-6.2.3.msp")
+    yendo(
+        "draft", "w", share / "lantern-6.2.1.msi", "--with", share / "site.mst", "--with", share / "lantern-6.2.3.msp"
+    )
     plan, _ = read(tmp_path / "w" / "plan.toml")
     base, patch = plan.install
-    assert isinstance(base, MsiStep) and base.transforms == ("extras/site.mst",) and isinstance(patch, MsiStep) and patch.patch == "lantern-6.2.3.msp"
-    assert plan.package.version == "6.2.3" and base.unless[0] == MsiProductRule(code=guid("lantern 6.2.1"), version=">=6.2.1")
-    assert plan.detect == (MsiProductRule(code=guid("lantern 6.2.1"), version="==6.2.3"), FileRule(path=EXE, version=">=6.2.3.0"))
+    assert (
+        isinstance(base, MsiStep)
+        and base.transforms == ("extras/site.mst",)
+        and isinstance(patch, MsiStep)
+        and patch.patch == "lantern-6.2.3.msp"
+    )
+    assert plan.package.version == "6.2.3" and base.unless[0] == MsiProductRule(
+        code=guid("lantern 6.2.1"), version=">=6.2.1"
+    )
+    assert plan.detect == (
+        MsiProductRule(code=guid("lantern 6.2.1"), version="==6.2.3"),
+        FileRule(path=EXE, version=">=6.2.3.0"),
+    )
     yendo("check", "w"), yendo("build", "w")
     assert "Proved" in yendo("prove", "w").stdout
     again = yendo("build", "w", "--json").stdout
@@ -215,9 +244,14 @@ def test_a_draft_with_everything(yendo: Yendo, share: Path, tmp_path: Path) -> N
     ("lantern-6.2.1.msi", ["lantern-6.2.3.msi"], "is of family msi"),
     ("lantern-6.2.1.msi", ["lantern-6.2.3.msp", "lantern-6.2.3.msp"], "wants version == 6.2.1, this is 6.2.3"),
 ])  # fmt: skip
-def test_a_draft_refuses_what_does_not_fit(yendo: Yendo, share: Path, installer: str, along: list[str], said: str, tmp_path: Path) -> None:
+def test_a_draft_refuses_what_does_not_fit(
+    yendo: Yendo, share: Path, installer: str, along: list[str], said: str, tmp_path: Path
+) -> None:
     words = [word for name in along for word in ("--with", share / name)]
-    assert said in yendo("draft", "w", share / installer, *words, expect=2).stderr and not (tmp_path / "w" / "plan.toml").exists()
+    assert (
+        said in yendo("draft", "w", share / installer, *words, expect=2).stderr
+        and not (tmp_path / "w" / "plan.toml").exists()
+    )
 
 
 def test_a_package_with_a_transform_of_somebody_else(whole: Path, share: Path) -> None:
@@ -228,12 +262,18 @@ def test_a_package_with_a_transform_of_somebody_else(whole: Path, share: Path) -
         .replace('media = "lantern-6.2.1.msi"\n', 'media = "lantern-6.2.1.msi"\ntransforms = ["extras/theirs.mst"]\n')
     )
     (whole / "plan.toml").write_text(
-        text.replace('kind = "drop"\nwhat = "shortcut"\nname = "DesktopLantern"', 'kind = "drop"\nwhat = "environment"\nname = "LANTERN_HOME"')
+        text.replace(
+            'kind = "drop"\nwhat = "shortcut"\nname = "DesktopLantern"',
+            'kind = "drop"\nwhat = "environment"\nname = "LANTERN_HOME"',
+        )
     )
     plan, _ = read(whole / "plan.toml")
     built = build.build(whole, plan)
     install, patch, _ = built.manifest.install
-    assert r'TRANSFORMS="{package}\extras\theirs.mst;{package}\transforms\install-1.mst"' in install.command and "extras\\theirs.mst" in patch.command
+    assert (
+        r'TRANSFORMS="{package}\extras\theirs.mst;{package}\transforms\install-1.mst"' in install.command
+        and "extras\\theirs.mst" in patch.command
+    )
     assert {"extras/theirs.mst", "transforms/install-1.mst"} <= {file.path for file in built.manifest.files}
     with SimulatedMachine().fresh() as found:
         found.bring(built.folder, r"C:\Hand over")
@@ -241,9 +281,15 @@ def test_a_package_with_a_transform_of_somebody_else(whole: Path, share: Path) -
         assert ran.exit_code == 0, ran.lines
         state = found.state()
         assert not [thing for thing in state.of("environment") if "lantern" in thing.identity]
-        assert found.read(r"C:\Program Files\Tidewell\Lantern\added.txt") == b"added" and state.get("file", EXE).version == "6.2.3.0"  # type: ignore[union-attr]
+        assert (
+            found.read(r"C:\Program Files\Tidewell\Lantern\added.txt") == b"added"
+            and state.get("file", EXE).version == "6.2.3.0"
+        )  # type: ignore[union-attr]
         (built.folder / "transforms/install-1.mst").write_bytes(b"changed")
-        assert carry.carry(built.manifest, built.folder, found, "install", folder=r"C:\Hand over").exit_code == form.DAMAGED
+        assert (
+            carry.carry(built.manifest, built.folder, found, "install", folder=r"C:\Hand over").exit_code
+            == form.DAMAGED
+        )
 
 
 def test_a_build_without_a_target_writes_nothing(yendo: Yendo, whole: Path) -> None:
@@ -291,7 +337,9 @@ def test_hashes_of_the_installer() -> None:
     assert digest.of_installer(b"") == (-645128748, 78774415, -1744207639, 2118318316)
 
 
-@pytest.mark.parametrize(("cell", "written"), [("=1+1", "'=1+1"), ("@x", "'@x"), ("-", "-"), ("plain", "plain"), (7, 7), (-7, -7)])
+@pytest.mark.parametrize(
+    ("cell", "written"), [("=1+1", "'=1+1"), ("@x", "'@x"), ("-", "-"), ("plain", "plain"), (7, 7), (-7, -7)]
+)
 def test_tables_do_not_become_formulas(cell: Any, written: Any) -> None:
     assert nested.safe_cell(cell) == written
 
@@ -306,13 +354,21 @@ def test_words_that_are_no_properties(words: list[str]) -> None:
 def test_patches_of_specimens(tmp_path: Path) -> None:
     """Whole files, a new component, and a file that only its hash tells apart."""
     old, new = all_of_them()["one-file"], all_of_them()["one-file"]
-    new.tables["Property"] = [(key, "1.2.4" if key == "ProductVersion" else value) for key, value in new.tables["Property"]]
+    new.tables["Property"] = [
+        (key, "1.2.4" if key == "ProductVersion" else value) for key, value in new.tables["Property"]
+    ]
     new.version, new.contents["FProgram"] = "1.2.4", b"changed\r\n"
     new.with_file("More", "more.txt")
     (tmp_path / "old").mkdir(), (tmp_path / "new").mkdir()
     write_patch(tmp_path / "p.msp", old.ours(tmp_path / "old"), new.ours(tmp_path / "new"), guid("p"))
     with SimulatedMachine().fresh() as found:
         found.bring(tmp_path, V)
-        assert code(found, rf"msiexec /i {V}\old\one-file.msi /qn") == 0 and code(found, rf"msiexec /p {V}\p.msp /qn") == 0
+        assert (
+            code(found, rf"msiexec /i {V}\old\one-file.msi /qn") == 0 and code(found, rf"msiexec /p {V}\p.msp /qn") == 0
+        )
         folder = r"C:\Program Files\Specimen one-file"
-        assert found.read(rf"{folder}\program.txt") == b"changed\r\n" and found.read(rf"{folder}\more.txt") and product(found) == ["1.2.4"]
+        assert (
+            found.read(rf"{folder}\program.txt") == b"changed\r\n"
+            and found.read(rf"{folder}\more.txt")
+            and product(found) == ["1.2.4"]
+        )

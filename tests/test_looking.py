@@ -65,10 +65,9 @@ def test_links_in_both_directions(vendor: Path) -> None:
         assert {(link.table, link.key, link.in_text) for link in to} == {
             ("Directory", ("MENUDIR",), False), ("Component", ("Program",), False), ("Directory", ("INSTALLDIR",), False), ("File", ("lantern.exe",), True)}  # fmt: skip
         assert references.refers_to(base, "File", ("none",)) == []
-        assert {link.key for link in references.referred_by(base, "Component", ("Updater",)) if link.table == "Registry"} == {
-            ("RegUpdate",),
-            ("RegUpdateUrl",),
-        }
+        assert {
+            link.key for link in references.referred_by(base, "Component", ("Updater",)) if link.table == "Registry"
+        } == {("RegUpdate",), ("RegUpdateUrl",)}
         assert {link.table for link in references.refers_to(base, "CustomAction", ("SelfTest",))} == {"File"}
 
 
@@ -90,25 +89,58 @@ CODE = guid("x")
 BROKEN = [
     (broken(Component=[("Alone", CODE, "INSTALLDIR", 256, None, None)]), "without-feature", "Component[Alone]"),
     (
-        broken(Component=[("Twin", guid("broken Program"), "INSTALLDIR", 256, None, None)], FeatureComponents=[("Main", "Twin")]),
+        broken(
+            Component=[("Twin", guid("broken Program"), "INSTALLDIR", 256, None, None)],
+            FeatureComponents=[("Main", "Twin")],
+        ),
         "identifier-twice",
         "Component[Twin]",
     ),
-    (broken(Component=[("Key", CODE, "INSTALLDIR", 256, None, "FProgram")], FeatureComponents=[("Main", "Key")]), "key-path", "Component[Key]"),
-    (broken(Component=[("Reg", CODE, "INSTALLDIR", 260, None, "R9")], FeatureComponents=[("Main", "Reg")]), "key-path", "Component[Reg]"),
-    (broken(Component=[("low", CODE.lower(), "INSTALLDIR", 256, None, None)], FeatureComponents=[("Main", "low")]), "form", "Component[low]"),
+    (
+        broken(Component=[("Key", CODE, "INSTALLDIR", 256, None, "FProgram")], FeatureComponents=[("Main", "Key")]),
+        "key-path",
+        "Component[Key]",
+    ),
+    (
+        broken(Component=[("Reg", CODE, "INSTALLDIR", 260, None, "R9")], FeatureComponents=[("Main", "Reg")]),
+        "key-path",
+        "Component[Reg]",
+    ),
+    (
+        broken(Component=[("low", CODE.lower(), "INSTALLDIR", 256, None, None)], FeatureComponents=[("Main", "low")]),
+        "form",
+        "Component[low]",
+    ),
     (broken(Registry=[("R", 2, "Software\\X", "n", "v", "Nobody")]), "no-such-row", "Registry[R]"),
-    (broken(Shortcut=[("S" * 80, "INSTALLDIR", "n", "Program", "Main", *[None] * 7)]), "too-long", f"Shortcut[{'S' * 80}]"),
+    (
+        broken(Shortcut=[("S" * 80, "INSTALLDIR", "n", "Program", "Main", *[None] * 7)]),
+        "too-long",
+        f"Shortcut[{'S' * 80}]",
+    ),
     (broken(InstallExecuteSequence=[("Unheard", None, 4711)]), "no-such-action", "InstallExecuteSequence[Unheard]"),
     (broken(File=[("F9", "Program", "a.txt", 1, None, None, 0, 99)]), "no-medium", "File[F9]"),
-    (described(("Property", "Value", "N", None, None, None, None, "Text", "good;better", None)), "not-in-set", "Property[ProductCode]"),
+    (
+        described(("Property", "Value", "N", None, None, None, None, "Text", "good;better", None)),
+        "not-in-set",
+        "Property[ProductCode]",
+    ),
     (described(("File", "FileSize", "N", 100, 200, None, None, None, None, None)), "out-of-range", "File[FProgram]"),
-    (described(("Property", "Property", "N", None, None, None, None, "UpperCase", None, None)), "form", "Property[Manufacturer]"),
-    (described(("Component", "Condition", "N", None, None, None, None, "Condition", None, None)), "null", "Component[Program]"),
+    (
+        described(("Property", "Property", "N", None, None, None, None, "UpperCase", None, None)),
+        "form",
+        "Property[Manufacturer]",
+    ),
+    (
+        described(("Component", "Condition", "N", None, None, None, None, "Condition", None, None)),
+        "null",
+        "Component[Program]",
+    ),
 ]
 
 
-@pytest.mark.parametrize(("specimen", "rule", "where"), BROKEN, ids=[f"{rule}-{at}" for at, (_, rule, _) in enumerate(BROKEN)])
+@pytest.mark.parametrize(
+    ("specimen", "rule", "where"), BROKEN, ids=[f"{rule}-{at}" for at, (_, rule, _) in enumerate(BROKEN)]
+)
 def test_broken_rules_are_found_with_their_row(tmp_path: Path, specimen: Specimen, rule: str, where: str) -> None:
     with Database(specimen.ours(tmp_path)) as base:
         found = validate.validate(base)
@@ -140,7 +172,10 @@ def test_decisions_of_the_dialogs(vendor: Path) -> None:
             and site.label == "Which office is this?"
             and [choice.value for choice in site.choices] == ["Marrowby", "Kettle", "Unassigned"]
         )
-        assert found["AUTOUPDATE", "tick"].switch == "AUTOUPDATE=1" and found["INSTALLDIR", "choose a folder"].label == "Install Lantern in:"
+        assert (
+            found["AUTOUPDATE", "tick"].switch == "AUTOUPDATE=1"
+            and found["INSTALLDIR", "choose a folder"].label == "Install Lantern in:"
+        )
         licence = found["LicenceAccepted", "tick"]
         assert licence.licence and licence.switch is None and not licence.matters and "private" in licence.remark
         assert found["ADDLOCAL", "choose features"].remark == "features: Main, Documentation, SurveyExport"
@@ -151,7 +186,9 @@ def test_buttons_and_steps_that_only_dialogs_have(tmp_path: Path) -> None:
     specimen = Specimen("asked").with_file()
     specimen.add("Dialog", ("Ask", 50, 50, 100, 100, 3, "Ask", "Go", "Go", "Go"))
     specimen.add(
-        "Control", ("Ask", "Go", "PushButton", 1, 1, 9, 9, 3, None, "&Go", None, None), ("Ask", "In", "Edit", 1, 1, 9, 9, 11, "Way", None, None, None)
+        "Control",
+        ("Ask", "Go", "PushButton", 1, 1, 9, 9, 3, None, "&Go", None, None),
+        ("Ask", "In", "Edit", 1, 1, 9, 9, 11, "Way", None, None, None),
     )
     specimen.add("Property", ("Way", "REALWAY"))
     specimen.add(
@@ -162,14 +199,24 @@ def test_buttons_and_steps_that_only_dialogs_have(tmp_path: Path) -> None:
     )
     specimen.add("Registry", ("R", 2, "Software\\X", "Mode", "[MODE][Hidden][REALWAY]", "Program"))
     specimen.add("CustomAction", ("Derive", 51, "MODE", "derived"), ("Look", 1, "B", "entry"))
-    specimen.add("InstallUISequence", ("Derive", None, 100), ("Look", None, 110), ("Ask", None, 120), ("AppSearch", None, 50))
-    specimen.tables["InstallExecuteSequence"] = [row for row in specimen.tables["InstallExecuteSequence"] if row[0] != "AppSearch"]
+    specimen.add(
+        "InstallUISequence", ("Derive", None, 100), ("Look", None, 110), ("Ask", None, 120), ("AppSearch", None, 50)
+    )
+    specimen.tables["InstallExecuteSequence"] = [
+        row for row in specimen.tables["InstallExecuteSequence"] if row[0] != "AppSearch"
+    ]
     with Database(specimen.ours(tmp_path)) as base:
         found = {entry.property: entry for entry in dialogs.decisions(base)}
         assert (
-            found["MODE"].switch == "MODE=full" and found["INSTALLLEVEL"].switch == "INSTALLLEVEL=100" and found["INSTALLLEVEL"].remark == "if MODE"
+            found["MODE"].switch == "MODE=full"
+            and found["INSTALLLEVEL"].switch == "INSTALLLEVEL=100"
+            and found["INSTALLLEVEL"].remark == "if MODE"
         )
-        assert found["Hidden"].switch is None and "a transform can set it" in found["Hidden"].remark and found["REALWAY"].what == "type"
+        assert (
+            found["Hidden"].switch is None
+            and "a transform can set it" in found["Hidden"].remark
+            and found["REALWAY"].what == "type"
+        )
         assert [(entry.action, entry.sets) for entry in dialogs.only_in_dialogs(base)] == [
             ("AppSearch", "what it finds"), ("Derive", "MODE = derived"), ("Look", "")]  # fmt: skip
 
@@ -177,9 +224,14 @@ def test_buttons_and_steps_that_only_dialogs_have(tmp_path: Path) -> None:
 def test_features_streams_and_actions(tmp_path: Path) -> None:
     specimen = all_of_them()["feature-parts"]
     specimen.add(
-        "CustomAction", ("Script", 38, None, "MsgBox 1\r\nSecret = 2"), ("FromStream", 6, "code.vbs", "Main"), ("FromProperty", 54, "SCRIPT", None)
+        "CustomAction",
+        ("Script", 38, None, "MsgBox 1\r\nSecret = 2"),
+        ("FromStream", 6, "code.vbs", "Main"),
+        ("FromProperty", 54, "SCRIPT", None),
     )
-    specimen.add("Property", ("SCRIPT", "x = 1")).add("Binary", ("code.vbs", 1)).add("InstallExecuteSequence", ("Script", "NOT Installed", 5001))
+    specimen.add("Property", ("SCRIPT", "x = 1")).add("Binary", ("code.vbs", 1)).add(
+        "InstallExecuteSequence", ("Script", "NOT Installed", 5001)
+    )
     specimen.streams["Binary.code.vbs"] = "Sub Main\r\nEnd Sub\r\n".encode("utf-16")
     with Database(specimen.ours(tmp_path)) as base:
         found = influence.Influences(base)
@@ -187,10 +239,16 @@ def test_features_streams_and_actions(tmp_path: Path) -> None:
         assert [(branch.name, branch.depth, branch.installed, branch.files, branch.files_below) for branch in tree] == [
             ("Main", 0, True, 1, 3), ("First", 1, True, 1, 1), ("Second", 1, True, 1, 1), ("Late", 0, False, 1, 1)]  # fmt: skip
         actions = {action.name: action for action in describe.custom_actions(base)}
-        assert actions["Script"].script.startswith("MsgBox") and actions["Script"].condition == "NOT Installed" and not actions["Script"].evaluated
+        assert (
+            actions["Script"].script.startswith("MsgBox")
+            and actions["Script"].condition == "NOT Installed"
+            and not actions["Script"].evaluated
+        )
         assert actions["FromStream"].script.startswith("Sub Main") and actions["FromProperty"].script == "x = 1"
         assert actions["FromStream"].when == "not in the silent sequence" and next(iter(actions)) == "Script"
-        assert {stream.name: stream.what for stream in comparing.streams(base)}["Binary.code.vbs"] == "row code.vbs of Binary, used by FromStream"
+        assert {stream.name: stream.what for stream in comparing.streams(base)}[
+            "Binary.code.vbs"
+        ] == "row code.vbs of Binary, used by FromStream"
 
 
 @pytest.mark.parametrize(("name", "safe"), [
@@ -202,14 +260,19 @@ def test_names_of_streams_stay_in_their_folder(name: str, safe: str) -> None:
 # --- versions meet ------------------------------------------------------------------------------------------------
 
 
-def release(folder: Path, name: str, version: str, *, code: str, rules: list[tuple[Any, ...]] = [], order: int = 1450) -> Path:
+def release(
+    folder: Path, name: str, version: str, *, code: str, rules: list[tuple[Any, ...]] = [], order: int = 1450
+) -> Path:
     specimen = Specimen(name, version=version).with_file()
     values = {"ProductCode": guid(code), "UpgradeCode": guid("meeting line")}
     specimen.tables["Property"] = [(key, values.get(key, value)) for key, value in specimen.tables["Property"]]
     specimen.tables["Component"] = [("Program", guid("meeting program"), *specimen.tables["Component"][0][2:])]
-    specimen.tables["Directory"] = [(*row[:2], "MEET|Meeting") if row[0] == "INSTALLDIR" else row for row in specimen.tables["Directory"]]
+    specimen.tables["Directory"] = [
+        (*row[:2], "MEET|Meeting") if row[0] == "INSTALLDIR" else row for row in specimen.tables["Directory"]
+    ]
     specimen.tables["InstallExecuteSequence"] = [
-        (row[0], row[1], order) if row[0] == "RemoveExistingProducts" else row for row in specimen.tables["InstallExecuteSequence"]
+        (row[0], row[1], order) if row[0] == "RemoveExistingProducts" else row
+        for row in specimen.tables["InstallExecuteSequence"]
     ]
     for low, high, flags, action in rules:
         specimen.add("Upgrade", (guid("meeting line"), low, high, None, flags, None, action))
@@ -226,12 +289,27 @@ def test_where_versions_meet(tmp_path: Path) -> None:
     found, meetings = meeting.matrix([tmp_path])
     assert [item.version for item in found] == ["1.0.0", "1.0.0", "1.0.5", "1.5.0", "2.0.0", "3.0.0"]
     met = {(item.there.path, item.new.path): item for item in meetings}
-    assert met[old, old].kind == "same" and met[old, minor].kind == "minor update" and met[old, minor].command == "REINSTALL=ALL REINSTALLMODE=vomus"
+    assert (
+        met[old, old].kind == "same"
+        and met[old, minor].kind == "minor update"
+        and met[old, minor].command == "REINSTALL=ALL REINSTALLMODE=vomus"
+    )
     assert met[old, again].kind == "minor update" and "the same version in another package" in met[old, again].text
     assert met[minor, old].kind == "downgrade" and met[minor, old].exit_code == 1638
-    assert met[old, major].kind == "upgrade" and "before the new one starts" in met[old, major].text and not met[old, major].lost
-    assert met[old, late].kind == "upgrade" and met[old, late].text == "1.0.0 is removed last, when the new one is complete"
-    assert met[old, beside].kind == "side by side" and "no rule of its own" in met[old, beside].text and "1 file is the same" in met[old, beside].text
+    assert (
+        met[old, major].kind == "upgrade"
+        and "before the new one starts" in met[old, major].text
+        and not met[old, major].lost
+    )
+    assert (
+        met[old, late].kind == "upgrade"
+        and met[old, late].text == "1.0.0 is removed last, when the new one is complete"
+    )
+    assert (
+        met[old, beside].kind == "side by side"
+        and "no rule of its own" in met[old, beside].text
+        and "1 file is the same" in met[old, beside].text
+    )
     with pytest.raises(Unreadable, match=r"holds no \.msi"):
         (tmp_path / "empty").mkdir()
         meeting.matrix([tmp_path / "empty"])
@@ -246,25 +324,44 @@ def parsed(done: Any) -> dict[str, Any]:
 
 def test_the_commands_that_look(yendo: Yendo, vendor: Path, tmp_path: Path) -> None:
     msi, newer = vendor / "lantern-6.2.1.msi", vendor / "lantern-6.2.3.msi"
-    assert "ServiceInstall" in yendo("msi", "tables", msi).stdout and len(parsed(yendo("msi", "tables", msi, "--json"))["tables"]) > 20
-    page = yendo("msi", "rows", msi, "File", "FileSize>1000", "--with", "Component", "--show", "File,Component.Directory_").stdout
+    assert (
+        "ServiceInstall" in yendo("msi", "tables", msi).stdout
+        and len(parsed(yendo("msi", "tables", msi, "--json"))["tables"]) > 20
+    )
+    page = yendo(
+        "msi", "rows", msi, "File", "FileSize>1000", "--with", "Component", "--show", "File,Component.Directory_"
+    ).stdout
     assert "DOCDIR" in page and "3 rows" in page and "charts" not in page
     lines = yendo("msi", "rows", msi, "Upgrade", "--csv").stdout.splitlines()
     assert lines[0].startswith("UpgradeCode,VersionMin") and len(lines) == 3
-    assert "in its text" in yendo("msi", "links", msi, "File", "lantern.exe").stdout and yendo("msi", "links", msi, "Media", "1").stdout
+    assert (
+        "in its text" in yendo("msi", "links", msi, "File", "lantern.exe").stdout
+        and yendo("msi", "links", msi, "Media", "1").stdout
+    )
     assert "passed over" in yendo("msi", "sequence", msi, "REMOVE=ALL").stdout
-    steps = {step["action"]: step for step in parsed(yendo("msi", "sequence", msi, "--installed", "REMOVE=ALL", "--json"))["steps"]}
-    assert steps["RemoveFiles"]["effects"] > 4 and steps["InstallFiles"]["effects"] == 0 and not steps["SelfTest"]["ran"]
+    steps = {
+        step["action"]: step
+        for step in parsed(yendo("msi", "sequence", msi, "--installed", "REMOVE=ALL", "--json"))["steps"]
+    }
+    assert (
+        steps["RemoveFiles"]["effects"] > 4 and steps["InstallFiles"]["effects"] == 0 and not steps["SelfTest"]["ran"]
+    )
     assert "It ends here with 1633" in yendo("msi", "sequence", msi, "--architecture", "x86").stdout
     assert "REMOVE=Documentation: leaves out 1 folder, 1 file" in yendo("msi", "features", msi).stdout
     told = parsed(yendo("msi", "properties", msi, "--json"))["properties"]
     assert {entry["name"]: len(entry["trials"]) for entry in told} == {"AUTOUPDATE": 1, "INSTALLDIR": 1, "SITE": 2}
     assert "changes HKLM" in yendo("msi", "properties", msi, "SITE", "--things").stdout
-    assert "Which office is this?" in yendo("msi", "dialogs", msi).stdout and yendo("msi", "streams", msi, "--extract", tmp_path / "out").stdout
+    assert (
+        "Which office is this?" in yendo("msi", "dialogs", msi).stdout
+        and yendo("msi", "streams", msi, "--extract", tmp_path / "out").stdout
+    )
     assert (tmp_path / "out" / "lantern.cab").read_bytes()[:4] == b"MSCF"
     page = yendo("msi", "compare", msi, newer, "--rows", expect=1).stdout
     assert "adds 1 file" in page and "changes 4 files" in page and "property ProductVersion: 6.2.1 -> 6.2.3" in page
-    assert "No row differs" in yendo("msi", "compare", msi, msi).stdout and "0 errors" in yendo("msi", "validate", msi).stdout
+    assert (
+        "No row differs" in yendo("msi", "compare", msi, msi).stdout
+        and "0 errors" in yendo("msi", "validate", msi).stdout
+    )
     page = yendo("msi", "meet", vendor).stdout
     assert "minor update" in page and "A newer Lantern is installed already" in page
     assert "deferred, as the system account" in yendo("msi", "actions", msi).stdout
@@ -286,7 +383,22 @@ def test_the_commands_for_transforms(yendo: Yendo, vendor: Path, whole: Path, tm
     yendo("transform", "move", site, old, new, "-o", tmp_path / "moved.mst")
     yendo("transform", "fits", tmp_path / "moved.mst", new)
     yendo("transform", "between", old, new, "-o", tmp_path / "update.mst")
-    assert parsed(yendo("transform", "merge", old, site, tmp_path / "update.mst", "-o", tmp_path / "both.mst", "--json", expect=0))["kept"] > 10
+    assert (
+        parsed(
+            yendo(
+                "transform",
+                "merge",
+                old,
+                site,
+                tmp_path / "update.mst",
+                "-o",
+                tmp_path / "both.mst",
+                "--json",
+                expect=0,
+            )
+        )["kept"]
+        > 10
+    )
     yendo("transform", "apply", old, site, "-o", tmp_path / "site.msi")
     assert "SurveyExport" in yendo("read", tmp_path / "site.msi").stdout
     with Database(tmp_path / "site.msi") as made, Database(old) as base:
@@ -309,9 +421,16 @@ def test_the_commands_for_transforms(yendo: Yendo, vendor: Path, whole: Path, tm
 
 def test_the_command_for_patches(yendo: Yendo, vendor: Path) -> None:
     page = yendo("patch", "show", vendor / "lantern-6.2.3.msp", vendor / "lantern-6.2.1.msi").stdout
-    assert "as a minor update" in page and "yes, by its code" in page and "changes 4 files" in page and "tides.dat" in page
-    assert "It does not fit" in yendo("patch", "show", vendor / "lantern-6.2.3.msp", vendor / "lantern-6.1.0.msi", expect=1).stdout
-    assert parsed(yendo("patch", "show", vendor / "lantern-6.2.3.msp", "--json"))["versions"][0]["new_version"] == "6.2.3"
+    assert (
+        "as a minor update" in page and "yes, by its code" in page and "changes 4 files" in page and "tides.dat" in page
+    )
+    assert (
+        "It does not fit"
+        in yendo("patch", "show", vendor / "lantern-6.2.3.msp", vendor / "lantern-6.1.0.msi", expect=1).stdout
+    )
+    assert (
+        parsed(yendo("patch", "show", vendor / "lantern-6.2.3.msp", "--json"))["versions"][0]["new_version"] == "6.2.3"
+    )
     assert "not a patch" in yendo("patch", "show", vendor / "lantern-6.2.1.msi", expect=2).stderr
 
 
@@ -344,7 +463,9 @@ def test_the_demo_draft_with_its_patch(yendo: Yendo, whole: Path, vendor: Path, 
             if first:
                 assert session.run(rf"msiexec /i C:\vendor\{first} /qn", timeout=9).exit_code == 0
             session.bring(built.folder, r"C:\Hand over")
-            ran = carry.carry(built.manifest, built.folder, session, "install", folder=r"C:\Hand over", sleep=lambda _: None)
+            ran = carry.carry(
+                built.manifest, built.folder, session, "install", folder=r"C:\Hand over", sleep=lambda _: None
+            )
             assert ran.exit_code == 0, ran.lines
             skipped = [ran.lines[at - 1][:6] for at, line in enumerate(ran.lines) if line.startswith("not needed here")]
             assert skipped == wanted
@@ -368,11 +489,18 @@ ACTIONS: list[tuple[str, str, list[str]]] = [
 ]
 
 
-@pytest.mark.parametrize(("command", "action", "words"), ACTIONS, ids=[f"{command}-{action}" for command, action, _ in ACTIONS])
-def test_every_action_has_an_example_one_object_and_silence(yendo: Yendo, vendor: Path, command: str, action: str, words: list[str]) -> None:
+@pytest.mark.parametrize(
+    ("command", "action", "words"), ACTIONS, ids=[f"{command}-{action}" for command, action, _ in ACTIONS]
+)
+def test_every_action_has_an_example_one_object_and_silence(
+    yendo: Yendo, vendor: Path, command: str, action: str, words: list[str]
+) -> None:
     """``--help`` shows an example, ``--json`` prints one object with its schema, ``--quiet`` nothing; a damaged file is refused with its place."""
     arguments = [vendor / word if (vendor / word).exists() else word for word in words]
-    assert f"yendo {command} {action} " in yendo(command, action, "--help").stdout.partition("positional arguments")[0].partition("\n\n")[2]
+    assert (
+        f"yendo {command} {action} "
+        in yendo(command, action, "--help").stdout.partition("positional arguments")[0].partition("\n\n")[2]
+    )
     assert parsed(yendo(command, action, *arguments, "--json"))["schema"].startswith(f"yendo.{command}")
     assert yendo(command, action, *arguments, "--quiet").stdout == ""
     broken = [vendor / "stray.txt" if isinstance(word, Path) and at == 0 else word for at, word in enumerate(arguments)]

@@ -115,13 +115,19 @@ def test_what_a_key_stands_for(hive: str, path: str, body: str, expected: list[T
 
 def test_a_product_on_record() -> None:
     path = _INSTALLER + r"Installer\\UserData\\S-1-5-18\\Products\\298BA6E47E758F252B2BBA6090E6CDF9\\InstallProperties"
-    found = list(observe.registry_things("HKLM", path, '"DisplayName"="Lantern"\n"DisplayVersion"="6.2.1"\n"Language"=dword:00000809'))
+    found = list(
+        observe.registry_things(
+            "HKLM", path, '"DisplayName"="Lantern"\n"DisplayVersion"="6.2.1"\n"Language"=dword:00000809'
+        )
+    )
     assert found[0] == Product(CODE, "Lantern", "6.2.1", 2057, "machine")
     assert all(noise.reason(thing) for thing in found[1:]), "the installer's own bookkeeping is known from control runs"
 
 
 def test_noise_is_data_with_its_runs_and_hides_nothing_else() -> None:
-    assert len(noise.entries()) > 40 and all(entry.runs and all(run.startswith("wine-") for run in entry.runs) for entry in noise.entries())
+    assert len(noise.entries()) > 40 and all(
+        entry.runs and all(run.startswith("wine-") for run in entry.runs) for entry in noise.entries()
+    )
     for thing in (RegistryValue("HKLM", "Software\\Tidewell", "A"), RegistryValue("HKLM", "Software\\Microsoft\\Windows\\CurrentVersion\\Run", "Tide"),
                   Environment("TIDE"), RegistryValue("HKCU", "Software\\Microsoft\\Installer\\Tide", "A"), Service("Tide")):  # fmt: skip
         assert noise.reason(thing) is None
@@ -140,7 +146,9 @@ def test_noise_is_data_with_its_runs_and_hides_nothing_else() -> None:
         ({"wine": "echo wine-99.0", "wineserver": "exit 0"}, "does not make a machine"),
     ],
 )
-def test_a_layer_that_is_none(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, scripts: dict[str, str], words: str) -> None:
+def test_a_layer_that_is_none(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, scripts: dict[str, str], words: str
+) -> None:
     """What is on PATH under that name may be broken; it is said before anything is built on it."""
     from yendo.errors import NoMachine
     from yendo.machines.wine import layer
@@ -152,7 +160,11 @@ def test_a_layer_that_is_none(tmp_path: Path, monkeypatch: pytest.MonkeyPatch, s
         (tmp_path / "bin" / name).chmod(0o755)
     monkeypatch.setenv("PATH", str(tmp_path / "bin"))
     monkeypatch.setattr(
-        layer.Path, "exists", lambda self: ("wineserver" not in self.name and self.is_dir()) or (self.is_file() and "lib/wine" not in str(self))
+        layer.Path,
+        "exists",
+        lambda self: (
+            ("wineserver" not in self.name and self.is_dir()) or (self.is_file() and "lib/wine" not in str(self))
+        ),
     )
     layer.find.cache_clear()
     try:

@@ -31,7 +31,9 @@ def built(workspace: Path, **options: object) -> build.Built:
 
 
 def contents(folder: Path) -> dict[str, bytes]:
-    return {path.relative_to(folder).as_posix(): path.read_bytes() for path in sorted(folder.rglob("*")) if path.is_file()}
+    return {
+        path.relative_to(folder).as_posix(): path.read_bytes() for path in sorted(folder.rglob("*")) if path.is_file()
+    }
 
 
 def test_same_inputs_same_bytes(drafted: Path, tmp_path: Path) -> None:
@@ -61,7 +63,11 @@ def test_what_is_in_it(drafted: Path, tmp_path: Path) -> None:
     assert package.archive
     with zipfile.ZipFile(package.archive) as archive:
         assert archive.testzip() is None and {name: archive.read(name) for name in archive.namelist()} == found
-    assert found["apply.ps1"].startswith(b"\xef\xbb\xbf") and b"DATA" not in found["apply.ps1"] and b"#TIMED_OUT#" not in found["apply.ps1"]
+    assert (
+        found["apply.ps1"].startswith(b"\xef\xbb\xbf")
+        and b"DATA" not in found["apply.ps1"]
+        and b"#TIMED_OUT#" not in found["apply.ps1"]
+    )
     assert str(tmp_path).encode() not in b"".join(found.values())
 
 
@@ -80,7 +86,11 @@ def test_bill_of_materials_and_tag(drafted: Path, tmp_path: Path) -> None:
     assert [component["name"] for component in bill["components"]] == ["extras/site.ini", "media/lantern-6.2.1.msi"]
     tag = ET.fromstring((folder / "tidewell-lantern.swidtag").read_bytes())
     space = "{http://standards.iso.org/iso/19770/-2/2015/schema.xsd}"
-    assert tag.tag == space + "SoftwareIdentity" and tag.get("version") == "6.2.1" and tag.get("tagId") == "tidewell-lantern-6.2.1"
+    assert (
+        tag.tag == space + "SoftwareIdentity"
+        and tag.get("version") == "6.2.1"
+        and tag.get("tagId") == "tidewell-lantern-6.2.1"
+    )
     assert [entity.get("role") for entity in tag.findall(space + "Entity")] == ["softwareCreator", "tagCreator"]
     assert len(tag.findall(f"{space}Payload/{space}File")) == 2
 
@@ -105,7 +115,9 @@ def test_a_build_in_place_of_an_older_one(workspace: Path) -> None:
     plan.write_text(plan.read_text("utf-8").replace('SITE = "Marrowby"', 'SITE = "Kettle"'), "utf-8")
     second = built(workspace)
     assert first.folder == second.folder and first.digest != second.digest
-    assert not (workspace / "package" / "tidewell-lantern-6.2.1-r1.zip").exists()  # an archive of the other build would lie
+    assert not (
+        workspace / "package" / "tidewell-lantern-6.2.1-r1.zip"
+    ).exists()  # an archive of the other build would lie
     assert sorted(path.name for path in (workspace / "package").iterdir()) == ["tidewell-lantern-6.2.1-r1"]
 
 
@@ -136,7 +148,10 @@ def test_killed_at_any_moment_it_is_whole_or_absent(workspace: Path) -> None:
         process.wait()
         if target.exists():
             assert sha256((target / "manifest.json").read_bytes()).hexdigest() == whole
-            assert all(sha256((target / file.path).read_bytes()).hexdigest() == file.sha256 for file in manifest.read(target).files)
+            assert all(
+                sha256((target / file.path).read_bytes()).hexdigest() == file.sha256
+                for file in manifest.read(target).files
+            )
         archive = target.with_name(target.name + ".zip")
         if archive.exists():
             with zipfile.ZipFile(archive) as opened:
@@ -144,14 +159,18 @@ def test_killed_at_any_moment_it_is_whole_or_absent(workspace: Path) -> None:
         states.add(target.exists())
     assert True in states
     built(workspace, archive=True)
-    assert not [path.name for path in (workspace / "package").iterdir() if ".making-" in path.name], "an unfinished folder was not cleared away"
+    assert not [path.name for path in (workspace / "package").iterdir() if ".making-" in path.name], (
+        "an unfinished folder was not cleared away"
+    )
 
 
 def test_interrupted_by_hand(workspace: Path) -> None:
     (workspace / "extras" / "large.bin").write_bytes(bytes(200_000_000))
     plan = workspace / "plan.toml"
     plan.write_text(plan.read_text("utf-8").replace('from = "extras/site.ini"', 'from = "extras/large.bin"'), "utf-8")
-    process = subprocess.Popen([sys.executable, "-m", "yendo", "build", str(workspace)], stderr=subprocess.PIPE, text=True)
+    process = subprocess.Popen(
+        [sys.executable, "-m", "yendo", "build", str(workspace)], stderr=subprocess.PIPE, text=True
+    )
     while not list((workspace / "package").glob(".*")) and process.poll() is None:
         time.sleep(0.01)
     process.send_signal(signal.SIGINT)
@@ -174,7 +193,10 @@ def test_atomic_write(tmp_path: Path) -> None:
 @given(
     st.recursive(
         st.none() | st.booleans() | st.integers() | st.text(st.characters(min_codepoint=32), max_size=20),
-        lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(st.characters(min_codepoint=32), max_size=8), inner, max_size=3),
+        lambda inner: (
+            st.lists(inner, max_size=3)
+            | st.dictionaries(st.text(st.characters(min_codepoint=32), max_size=8), inner, max_size=3)
+        ),
         max_leaves=8,
     )
 )

@@ -57,7 +57,11 @@ version = ">=1"
 def test_a_good_plan() -> None:
     plan, found = read_text(GOOD)
     first, second = plan.install
-    assert isinstance(first, MsiStep) and first.properties == {"SITE": "Marrowby", "PORT": 7} and isinstance(second, CopyStep)
+    assert (
+        isinstance(first, MsiStep)
+        and first.properties == {"SITE": "Marrowby", "PORT": 7}
+        and isinstance(second, CopyStep)
+    )
     assert second.source == "extras/site.ini" and isinstance(plan.detect[0], FileRule)
     assert plan.in_the_way.names == ("tide", "Gauge") and found["install", 1, "to"] == 27
 
@@ -94,7 +98,9 @@ def test_mistakes_are_placed(old: str, new: str, line: int, message: str) -> Non
 
 def test_every_unknown_key_is_named_at_once() -> None:
     with pytest.raises(PlanError) as caught:
-        read_text(GOOD.replace('name = "Tide tables"', 'nmae = "Tide"').replace('timeout = "30 min"', 'timeuot = "30 min"'))
+        read_text(
+            GOOD.replace('name = "Tide tables"', 'nmae = "Tide"').replace('timeout = "30 min"', 'timeuot = "30 min"')
+        )
     assert [problem.line for problem in caught.value.problems] == [4, 22]
 
 
@@ -118,7 +124,11 @@ def test_any_text_is_a_plan_or_an_error(text: str) -> None:
         st.none() | st.booleans() | st.integers(-5, 5) | st.text(max_size=5),
         lambda inner: (
             st.lists(inner, max_size=3)
-            | st.dictionaries(st.sampled_from(["package", "media", "install", "kind", "detect", "id", "when", "properties"]), inner, max_size=4)
+            | st.dictionaries(
+                st.sampled_from(["package", "media", "install", "kind", "detect", "id", "when", "properties"]),
+                inner,
+                max_size=4,
+            )
         ),
         max_leaves=12,
     )
@@ -156,7 +166,14 @@ def test_the_published_schema_is_the_models_own(drafted: Path) -> None:
 
 
 def test_places() -> None:
-    found = lines('a = 1\n[t]\n"quoted key" = 2\nb.c = 3\n[[list]]\nx = { y = 1, z = 2 }\ntext = """\n[not-a-table]\n"""\n[[list]]\nw = 1\n')
-    assert found["a",] == 1 and found["t", "quoted key"] == 3 and found["t", "b", "c"] == 4 and found["list", 0, "x", "z"] == 6
+    found = lines(
+        'a = 1\n[t]\n"quoted key" = 2\nb.c = 3\n[[list]]\nx = { y = 1, z = 2 }\ntext = """\n[not-a-table]\n"""\n[[list]]\nw = 1\n'
+    )
+    assert (
+        found["a",] == 1
+        and found["t", "quoted key"] == 3
+        and found["t", "b", "c"] == 4
+        and found["list", 0, "x", "z"] == 6
+    )
     assert found["list", 1] == 10 and ("not-a-table",) not in found
     assert nearest(found, ("list", 0, "x", "z", "deeper")) == 6 and nearest(found, ("nowhere",)) == 1

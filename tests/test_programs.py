@@ -73,20 +73,30 @@ def test_headers_are_read_as_another_reader_reads_them(samples: Path, wine: Any)
                 continue
             other = pefile.PE(str(path))
             words: dict[str, str] = {}
-            for entry in (table for info in getattr(other, "FileInfo", ()) for part in info for table in getattr(part, "StringTable", ())):
+            for entry in (
+                table
+                for info in getattr(other, "FileInfo", ())
+                for part in info
+                for table in getattr(part, "StringTable", ())
+            ):
                 for key, value in entry.entries.items():
                     words.setdefault(key.decode(), value.decode("utf-8", "replace").strip())
             assert [(section.offset, section.size) for section in mine.sections] == [
-                (section.PointerToRawData if section.SizeOfRawData else 0, section.SizeOfRawData) for section in other.sections
+                (section.PointerToRawData if section.SizeOfRawData else 0, section.SizeOfRawData)
+                for section in other.sections
             ]
             assert mine.words == words, path.name
-            assert set(mine.imports()) <= {entry.dll.decode().lower() for entry in getattr(other, "DIRECTORY_ENTRY_IMPORT", ())} | {""}
+            assert set(mine.imports()) <= {
+                entry.dll.decode().lower() for entry in getattr(other, "DIRECTORY_ENTRY_IMPORT", ())
+            } | {""}
 
 
 def listed_by_7z(path: Path) -> dict[str, int]:
     if not shutil.which("7z"):
         missing("7z", "apt-get install p7zip-full")
-    told = subprocess.run(["7z", "l", "-slt", str(path)], capture_output=True, text=True, check=False).stdout.partition("----------")[2]
+    told = subprocess.run(["7z", "l", "-slt", str(path)], capture_output=True, text=True, check=False).stdout.partition(
+        "----------"
+    )[2]
     rows = [dict(line.split(" = ", 1) for line in block.splitlines() if " = " in line) for block in told.split("\n\n")]
     return {row["Path"].replace("\\", "/"): int(row["Size"] or 0) for row in rows if row.get("Path")}
 
@@ -127,7 +137,9 @@ def nested(vendor: Path) -> dict[str, bytes]:
     """A specimen of every family; the carrier holds a database, and an extractor that holds a script's setup."""
     if not LANTERN:
         msi = next(vendor.glob("lantern-6.2.1.msi")).read_bytes()
-        inner = specimens.archive_exe("zip", {"deep/read me.txt": b"hello", "again.exe": specimens.archive_exe("7z", {"x.txt": b"x"})})
+        inner = specimens.archive_exe(
+            "zip", {"deep/read me.txt": b"hello", "again.exe": specimens.archive_exe("7z", {"x.txt": b"x"})}
+        )
         LANTERN["carrier-exe"] = specimens.carrier_exe({"a0": msi, "a1": inner})
         LANTERN["compiled-script-exe"] = specimens.compiled_script_exe()
         LANTERN["archive-exe"] = specimens.archive_exe("7z", {"setup.exe": inner, "lantern.msi": msi})
@@ -141,12 +153,20 @@ def write(folder: Path, name: str, data: bytes) -> Path:
 
 
 def names(contents: tuple[Any, ...], depth: int = 0) -> list[tuple[int, str, str | None]]:
-    return [entry for content in contents for entry in [(depth, content.name, content.family), *names(content.contents, depth + 1)]]
+    return [
+        entry
+        for content in contents
+        for entry in [(depth, content.name, content.family), *names(content.contents, depth + 1)]
+    ]
 
 
 def test_nested_content_is_read_level_by_level(vendor: Path, tmp_path: Path) -> None:
     account = programs.account(write(tmp_path, "carrier.exe", nested(vendor)["carrier-exe"]))
-    assert account.family == "carrier-exe" and account.identity.name == "Tidewell suite" and account.identity.scope == "machine"
+    assert (
+        account.family == "carrier-exe"
+        and account.identity.name == "Tidewell suite"
+        and account.identity.scope == "machine"
+    )
     assert names(account.contents) == [
         (0, "0", None), (0, "u0", None), (0, "lantern.msi", "msi"), (0, "runtime.exe", "archive-exe"),
         (1, "deep/read me.txt", None), (1, "again.exe", "archive-exe"), (2, "x.txt", None),
@@ -187,7 +207,10 @@ def test_compiled_scripts_of_declared_versions(tmp_path: Path, version: tuple[in
         rf"add file {app}\charts\outer.chart",
         r"add registry HKLM\Software\Tidewell\Sounder\Depth (32-bit view)",
     } <= effects
-    assert "add uninstall-entry Sounder 3.0.1 3.0.1" in effects and account.identity.product_code == "{5A3D5C3E-7B39-4F5A-9D0B-9B6C2C9D1E57}_is1"
+    assert (
+        "add uninstall-entry Sounder 3.0.1 3.0.1" in effects
+        and account.identity.product_code == "{5A3D5C3E-7B39-4F5A-9D0B-9B6C2C9D1E57}_is1"
+    )
     assert not any(effect.startswith("add shortcut") and "Desktop" in effect for effect in effects)  # an optional job
     assert {aspect.name for aspect in account.behaviour} >= {"language", "parts", "jobs"}
     assert account.silent.install and account.silent.install.confidence == "certain"
@@ -195,7 +218,9 @@ def test_compiled_scripts_of_declared_versions(tmp_path: Path, version: tuple[in
 
 def test_an_unknown_record_version_is_said(tmp_path: Path) -> None:
     account = programs.account(write(tmp_path, "compiled.exe", specimens.compiled_script_exe((6, 4, 1))))
-    assert account.identity.name == "Sounder" and any("are not declared here" in spot.why for spot in account.blind_spots)
+    assert account.identity.name == "Sounder" and any(
+        "are not declared here" in spot.why for spot in account.blind_spots
+    )
 
 
 @pytest.mark.parametrize("kind", ["7z", "zip", "cabinet", "resource"])
@@ -204,7 +229,11 @@ def test_self_extractors_of_every_kind_are_taken_out(yendo: Yendo, tmp_path: Pat
     write(tmp_path, "x.exe", specimens.archive_exe(kind, files))
     assert json.loads(yendo("read", "x.exe", "--json").stdout)["family"] == "archive-exe"
     yendo("read", "x.exe", "--extract", "out")
-    assert {path.relative_to(tmp_path / "out").as_posix(): path.read_bytes() for path in (tmp_path / "out").rglob("*") if path.is_file()} == files
+    assert {
+        path.relative_to(tmp_path / "out").as_posix(): path.read_bytes()
+        for path in (tmp_path / "out").rglob("*")
+        if path.is_file()
+    } == files
     assert "not empty" in yendo("read", "x.exe", "--extract", "out", expect=2).stderr
 
 
@@ -293,11 +322,17 @@ def test_a_signature_holds_until_a_byte_changes(yendo: Yendo, tmp_path: Path) ->
     signed = sign_program(specimens.archive_exe("zip", {"a.txt": b"a"}), "Tidewell")
     write(tmp_path, "signed.exe", signed)
     found = json.loads(yendo("read", "signed.exe", "--verify", "--json").stdout)
-    assert found["family"] == "archive-exe" and found["signature"]["signer"] == "Tidewell" and found["signature"]["digest_holds"] is True
+    assert (
+        found["family"] == "archive-exe"
+        and found["signature"]["signer"] == "Tidewell"
+        and found["signature"]["digest_holds"] is True
+    )
     assert found["signature"]["chain"] == ["Tidewell"] and found["signature"]["timestamp"] is None
     seen = sign_program(specimens.program(), "Tidewell", datetime.datetime(2026, 3, 1, 12, tzinfo=datetime.UTC))
     write(tmp_path, "seen.exe", seen)
-    assert json.loads(yendo("read", "seen.exe", "--json").stdout)["signature"]["timestamp"] == "2026-03-01T12:00:00+00:00"
+    assert (
+        json.loads(yendo("read", "seen.exe", "--json").stdout)["signature"]["timestamp"] == "2026-03-01T12:00:00+00:00"
+    )
     changed = bytearray(signed)
     changed[700] ^= 1
     write(tmp_path, "changed.exe", bytes(changed))
@@ -305,13 +340,21 @@ def test_a_signature_holds_until_a_byte_changes(yendo: Yendo, tmp_path: Path) ->
 
 
 def test_what_is_no_setup_has_no_script(yendo: Yendo, tmp_path: Path) -> None:
-    write(tmp_path, "plain.exe", specimens.program(sections=[(".rdata", b"\0/quiet-night\0 /unattended\0http://x/silent\0")]))
+    write(
+        tmp_path,
+        "plain.exe",
+        specimens.program(sections=[(".rdata", b"\0/quiet-night\0 /unattended\0http://x/silent\0")]),
+    )
     assert "no script" in yendo("read", "plain.exe", "--script", expect=2).stderr
     account = programs.account(tmp_path / "plain.exe")
     assert (
-        account.silent.install and account.silent.install.command == '"plain.exe" /unattended' and account.silent.install.confidence == "to be tried"
+        account.silent.install
+        and account.silent.install.command == '"plain.exe" /unattended'
+        and account.silent.install.confidence == "to be tried"
     )
-    assert [line.command for line in account.candidates][1] == '"plain.exe" /quiet-night' and account.candidates[2].evidence.source == "rule"
+    assert [line.command for line in account.candidates][1] == '"plain.exe" /quiet-night' and account.candidates[
+        2
+    ].evidence.source == "rule"
 
 
 # --- a folder of installers ------------------------------------------------------------------------------------------
@@ -323,7 +366,9 @@ def test_a_folder_becomes_a_table(yendo: Yendo, vendor: Path, tmp_path: Path) ->
     write(share, "carrier.exe", nested(vendor)["carrier-exe"])
     write(share, "copy.exe", nested(vendor)["carrier-exe"])
     write(share, "broken.exe", b"MZ and nothing more")
-    found = json.loads(yendo("read", "share", "--json", "--csv", "out.csv", "--parquet", "out.parquet", expect=1).stdout)  # one cannot be read
+    found = json.loads(
+        yendo("read", "share", "--json", "--csv", "out.csv", "--parquet", "out.parquet", expect=1).stdout
+    )  # one cannot be read
     rows = {row["path"]: row for row in found["rows"]}
     assert (
         rows["lantern-6.2.1.msi"]["version"] == "6.2.1"
@@ -331,8 +376,13 @@ def test_a_folder_becomes_a_table(yendo: Yendo, vendor: Path, tmp_path: Path) ->
         and rows["lantern-6.2.3.msp"]["family"] == "msi-patch"
     )
     summary = found["summary"]
-    assert summary["duplicates"] == [["carrier.exe", "copy.exe"]] and [path for path, _ in summary["unreadable"]] == ["broken.exe"]
-    assert [old for old, new in summary["older"] if new == "lantern-6.2.3.msi"] == ["lantern-6.1.0.msi", "lantern-6.2.1.msi"]
+    assert summary["duplicates"] == [["carrier.exe", "copy.exe"]] and [path for path, _ in summary["unreadable"]] == [
+        "broken.exe"
+    ]
+    assert [old for old, new in summary["older"] if new == "lantern-6.2.3.msi"] == [
+        "lantern-6.1.0.msi",
+        "lantern-6.2.1.msi",
+    ]
     table = list(csv.DictReader(io.StringIO((tmp_path / "out.csv").read_text("utf-8-sig"))))
     assert {row["path"] for row in table} == set(rows)
     from pyarrow import parquet
@@ -370,18 +420,28 @@ OLDER = {
         [("a.exe", "Sounder", "1.0", None), ("b.exe", "Sounder", "1.10", None), ("c.exe", "Lantern", "0.1", None)],
         [("a.exe", "b.exe")],
     ),
-    "by upgrade code": ([("a.msi", "Lantern", "2.0", "{1}"), ("b.msi", "Lantern 3", "3.0", "{1}")], [("a.msi", "b.msi")]),
+    "by upgrade code": (
+        [("a.msi", "Lantern", "2.0", "{1}"), ("b.msi", "Lantern 3", "3.0", "{1}")],
+        [("a.msi", "b.msi")],
+    ),
     "another code is another line": ([("a.msi", "Lantern", "2.0", "{1}"), ("b.msi", "Lantern", "3.0", "{2}")], []),
     "the same version twice": ([("a.exe", "Sounder", "1.0", None), ("b.exe", "Sounder", "1.0", None)], []),
-    "with commas and spaces": ([("a.exe", "Sounder", "1, 2, 0, 4", None), ("b.exe", "Sounder", "1.2.0.5", None)], [("a.exe", "b.exe")]),
+    "with commas and spaces": (
+        [("a.exe", "Sounder", "1, 2, 0, 4", None), ("b.exe", "Sounder", "1.2.0.5", None)],
+        [("a.exe", "b.exe")],
+    ),
     "no number": ([("a.exe", "Sounder", "spring", None), ("b.exe", "Sounder", "2.0", None)], []),
 }
 
 
 @pytest.mark.parametrize(("files", "wanted"), OLDER.values(), ids=OLDER)
-def test_older_versions_of_one_another(files: list[tuple[str, str, str, str | None]], wanted: list[tuple[str, str]]) -> None:
+def test_older_versions_of_one_another(
+    files: list[tuple[str, str, str, str | None]], wanted: list[tuple[str, str]]
+) -> None:
     rows = [
-        catalogue.Row(path, 1, path, "plain-exe", name, version, "Tidewell", "x64", upgrade_code=code, signed=path != "a.exe")
+        catalogue.Row(
+            path, 1, path, "plain-exe", name, version, "Tidewell", "x64", upgrade_code=code, signed=path != "a.exe"
+        )
         for path, name, version, code in files
     ]
     found = catalogue.summary(rows)
@@ -395,7 +455,16 @@ def test_a_packed_program_says_that_its_texts_cannot_be_searched(samples: Path) 
     assert len(account.candidates) > 5  # common ones can be tried all the same
 
 
-CHANCE = {"/ECP": False, "-O30": False, "/qg": False, "--zh": False, "/folder": True, "/NORESTART": True, "/s": False, "--no-prompt": True}
+CHANCE = {
+    "/ECP": False,
+    "-O30": False,
+    "/qg": False,
+    "--zh": False,
+    "/folder": True,
+    "/NORESTART": True,
+    "/s": False,
+    "--no-prompt": True,
+}
 
 
 @pytest.mark.parametrize(("switch", "worded"), CHANCE.items())

@@ -28,7 +28,11 @@ DEMO = ["fresh", "install", "detected", "effects", "again", "uninstall", "gone",
 
 
 def proved(workspace: Path, machine: Any = None, scenario: str = "desk") -> Proof:
-    return prove(build.build(workspace, read(workspace / "plan.toml")[0]).folder, machine or SimulatedMachine(), scenario=scenario)
+    return prove(
+        build.build(workspace, read(workspace / "plan.toml")[0]).folder,
+        machine or SimulatedMachine(),
+        scenario=scenario,
+    )
 
 
 def outcomes(proof: Proof) -> dict[str, str]:
@@ -47,7 +51,10 @@ def replace(workspace: Path, *pairs: tuple[str, str]) -> None:
 @pytest.mark.parametrize("scenario", ["desk", "system"])
 def test_the_demo_on_the_simulated_machine(workspace: Path, scenario: str) -> None:
     proof = proved(workspace, scenario=scenario)
-    assert proof.passed and outcomes(proof) == dict.fromkeys(DEMO, "passed") | {"effects": "not executed", "runner": "not executed"}
+    assert proof.passed and outcomes(proof) == dict.fromkeys(DEMO, "passed") | {
+        "effects": "not executed",
+        "runner": "not executed",
+    }
     assert all((phase.place == "nowhere") == (phase.outcome == "not executed") for phase in proof.phases)
     assert proof.comparison and not proof.comparison.evidence and proof.comparison.recall == 1.0
     assert all("on purpose" in leftover.reason for leftover in proof.leftovers)
@@ -57,9 +64,16 @@ def test_the_demo_on_the_simulated_machine(workspace: Path, scenario: str) -> No
 @pytest.mark.parametrize("scenario", ["desk", "system"])
 def test_the_demo_on_the_real_machine(workspace: Path, shell_wine: Any, scenario: str) -> None:
     proof = proved(workspace, shell_wine, scenario)
-    assert outcomes(proof) == dict.fromkeys(DEMO, "passed"), [phase for phase in proof.phases if phase.outcome != "passed"]
+    assert outcomes(proof) == dict.fromkeys(DEMO, "passed"), [
+        phase for phase in proof.phases if phase.outcome != "passed"
+    ]
     assert proof.runner_executed and all(phase.place == "API layer" for phase in proof.phases)
-    assert proof.comparison and proof.comparison.evidence and proof.comparison.recall >= 0.98 and not proof.comparison.false
+    assert (
+        proof.comparison
+        and proof.comparison.evidence
+        and proof.comparison.recall >= 0.98
+        and not proof.comparison.false
+    )
     assert "imitated" in proof.scenario_note or scenario == "desk"
 
 
@@ -71,7 +85,9 @@ def test_other_kinds_of_installer_for_real(tmp_path: Path, shell_wine: Any, name
 
     draft.from_installer(tmp_path / "w", all_of_them()[name].ours(tmp_path))
     proof = proved(tmp_path / "w", shell_wine)
-    assert outcomes(proof) == dict.fromkeys(DEMO, "passed"), [phase for phase in proof.phases if phase.outcome != "passed"]
+    assert outcomes(proof) == dict.fromkeys(DEMO, "passed"), [
+        phase for phase in proof.phases if phase.outcome != "passed"
+    ]
 
 
 @pytest.mark.wine
@@ -86,7 +102,10 @@ def test_without_a_shell_the_runner_is_not_executed(workspace: Path, cache: Path
 def test_a_rule_that_is_true_too_early(workspace: Path) -> None:
     path = workspace / "plan.toml"
     text = path.read_text("utf-8")
-    path.write_text(text[: text.index("[[detect]]")] + "[[detect]]\nkind = \"file\"\npath = 'C:\\Windows\\System32\\msiexec.exe'\n", "utf-8")
+    path.write_text(
+        text[: text.index("[[detect]]")] + "[[detect]]\nkind = \"file\"\npath = 'C:\\Windows\\System32\\msiexec.exe'\n",
+        "utf-8",
+    )
     proof = proved(workspace)
     assert outcomes(proof) == {"fresh": "failed", "runner": "not executed"} and not proof.passed
     assert "hold too early" in proof.phases[0].cause and "msiexec.exe is there" in proof.phases[0].details[0]
@@ -101,14 +120,24 @@ def test_a_rule_that_never_holds(workspace: Path) -> None:
 @pytest.mark.parametrize(
     ("change", "code", "cause"),
     [
-        (('media = "lantern-6.2.1.msi"', "command = 'msiexec /i \"{package}\\media\\missing.msi\" /qn'"), 1619, "is not there"),
         (
-            ('media = "lantern-6.2.1.msi"', "command = 'msiexec /i \"{package}\\media\\lantern-6.2.1.msi\" /qn /l*v C:\\nowhere\\x.log'"),
+            ('media = "lantern-6.2.1.msi"', "command = 'msiexec /i \"{package}\\media\\missing.msi\" /qn'"),
+            1619,
+            "is not there",
+        ),
+        (
+            (
+                'media = "lantern-6.2.1.msi"',
+                "command = 'msiexec /i \"{package}\\media\\lantern-6.2.1.msi\" /qn /l*v C:\\nowhere\\x.log'",
+            ),
             1622,
             "folder is missing",
         ),
         (
-            ('media = "lantern-6.2.1.msi"', "command = 'msiexec /i \"{package}\\media\\lantern-6.2.1.msi\" /qn PLACE=a b'"),
+            (
+                'media = "lantern-6.2.1.msi"',
+                "command = 'msiexec /i \"{package}\\media\\lantern-6.2.1.msi\" /qn PLACE=a b'",
+            ),
             1639,
             "command line is wrong",
         ),
@@ -129,7 +158,9 @@ def test_failures_say_why(workspace: Path, change: tuple[str, str], code: int, c
 def refusing(folder: Path) -> Path:
     """A workspace whose installer stops in a custom action."""
     specimen = Specimen("stops").with_file()
-    specimen.add("CustomAction", ("Stop", 19, None, "The quay is closed.")).add("InstallExecuteSequence", ("Stop", "STOPHERE", 1300))
+    specimen.add("CustomAction", ("Stop", 19, None, "The quay is closed.")).add(
+        "InstallExecuteSequence", ("Stop", "STOPHERE", 1300)
+    )
     draft.from_installer(folder / "w", specimen.ours(folder))
     replace(folder / "w", ('media = "stops.msi"', 'media = "stops.msi"\narguments = "STOPHERE=1"'))
     return folder / "w"
@@ -143,7 +174,9 @@ def test_a_failed_action_is_named(tmp_path: Path) -> None:
 @pytest.mark.wine
 def test_a_failed_action_is_named_for_real(tmp_path: Path, shell_wine: Any) -> None:
     phase = proved(refusing(tmp_path), shell_wine).phases[1]
-    assert phase.outcome == "failed" and phase.found == "exit code 1603" and any("Stop" in line for line in phase.details), phase
+    assert (
+        phase.outcome == "failed" and phase.found == "exit code 1603" and any("Stop" in line for line in phase.details)
+    ), phase
 
 
 def test_what_stays_behind_is_named(tmp_path: Path) -> None:
@@ -207,7 +240,9 @@ def test_the_command(workspace: Path, yendo: Yendo, tmp_path: Path) -> None:
 
 
 @pytest.mark.wine
-@pytest.mark.parametrize("more", [[], ["--scenario", "twice", "--scenario", "system", "--scenario", "desk"]], ids=["one", "several at once"])
+@pytest.mark.parametrize(
+    "more", [[], ["--scenario", "twice", "--scenario", "system", "--scenario", "desk"]], ids=["one", "several at once"]
+)
 def test_interrupted_it_leaves_nothing_running(workspace: Path, wine: Any, cache: Path, more: list[str]) -> None:
     build.build(workspace, read(workspace / "plan.toml")[0])
     process = subprocess.Popen(
@@ -225,7 +260,9 @@ def test_interrupted_it_leaves_nothing_running(workspace: Path, wine: Any, cache
     process.send_signal(signal.SIGINT)
     _, said = process.communicate(timeout=60)
     assert process.returncode == 130 and "nothing is left running" in said and "Traceback" not in said
-    assert not [prefix for prefix in mine if _running_in(prefix)] and not any(Path(prefix).parent.exists() for prefix in mine)
+    assert not [prefix for prefix in mine if _running_in(prefix)] and not any(
+        Path(prefix).parent.exists() for prefix in mine
+    )
 
 
 def _prefixes(parent: int, cache: Path) -> set[str]:
@@ -235,7 +272,11 @@ def _prefixes(parent: int, cache: Path) -> set[str]:
         try:
             values = (entry / "environ").read_bytes().split(b"\0")
             if int((entry / "stat").read_text().rpartition(")")[2].split()[1]) == parent:
-                found |= {value[11:].decode() for value in values if value.startswith(b"WINEPREFIX=") and str(cache).encode() in value}
+                found |= {
+                    value[11:].decode()
+                    for value in values
+                    if value.startswith(b"WINEPREFIX=") and str(cache).encode() in value
+                }
         except (OSError, IndexError):
             continue
     return found

@@ -25,14 +25,18 @@ from yendo.renew.renew import Renewal, renew
 
 def tree(folder: Path) -> dict[str, str]:
     return {
-        path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest() for path in sorted(folder.rglob("*")) if path.is_file()
+        path.relative_to(folder).as_posix(): hashlib.sha256(path.read_bytes()).hexdigest()
+        for path in sorted(folder.rglob("*"))
+        if path.is_file()
     }
 
 
 def judged(pair: renew_pairs.Pair, found: Renewal) -> list[str]:
     """What is wrong with a renewal: an edit that is lost, a conflict that is missing, one that is none."""
     text = (pair.workspace / "plan.toml").read_text("utf-8")
-    listed = " ".join(f"{one.place} {one.yours} {one.theirs} {one.why_theirs} {one.taken_out}" for one in found.conflicts)
+    listed = " ".join(
+        f"{one.place} {one.yours} {one.theirs} {one.why_theirs} {one.taken_out}" for one in found.conflicts
+    )
     wrong = []
     for label, (words, conflict) in pair.edits.items():
         if words not in text and words not in listed:
@@ -51,7 +55,11 @@ def proved(workspace: Path) -> list[str]:
     failed = []
     for name in ["desk", *[name for name in known if name.startswith("upgrade:")]]:
         proof = prove(package, SimulatedMachine(), scenario=known[name])
-        failed += [f"{name}: {phase.title}: {phase.found} {phase.details}" for phase in proof.phases if phase.outcome == "failed"]
+        failed += [
+            f"{name}: {phase.title}: {phase.found} {phase.details}"
+            for phase in proof.phases
+            if phase.outcome == "failed"
+        ]
     return failed
 
 
@@ -83,7 +91,11 @@ def test_the_demo_is_renewed(whole: Path, share: Path, yendo: Yendo) -> None:
     """With its transform and patch: the wish without a target is listed with both reasons, the rest is proved, also over 6.2.1."""
     plan = whole / "plan.toml"
     text = plan.read_text("utf-8").replace('value = "Marrowby"', 'value = "{setting.office}"')
-    plan.write_text(text + '\n[settings.office]\nmeaning = "the office"\ndefault = "Marrowby"\n\n[site.kettle]\noffice = "Kettle"\n', "utf-8")
+    plan.write_text(
+        text
+        + '\n[settings.office]\nmeaning = "the office"\ndefault = "Marrowby"\n\n[site.kettle]\noffice = "Kettle"\n',
+        "utf-8",
+    )
     done = yendo("renew", whole, share / "lantern-6.3.0.msi", expect=1)
     for said in (
         "AUTOUPDATE is gone, nothing replaces it",
@@ -95,7 +107,11 @@ def test_the_demo_is_renewed(whole: Path, share: Path, yendo: Yendo) -> None:
         assert said in done.stdout, done.stdout
     assert "open-conflict" in {one["rule"] for one in parsed(yendo("check", whole, "--json", expect=1))["findings"]}
     text = plan.read_text("utf-8")
-    assert 'value = "{setting.office}"' in text and "lantern-6.2.3.msp" not in text.replace("earlier/", "") and "revision = 1" in text
+    assert (
+        'value = "{setting.office}"' in text
+        and "lantern-6.2.3.msp" not in text.replace("earlier/", "")
+        and "revision = 1" in text
+    )
     plan.write_text(text[: text.index("# CONFLICT")], "utf-8")
     assert proved(whole) == []
     assert sorted(path.name for path in (whole / "media").iterdir()) == ["lantern-6.3.0.msi"]
@@ -119,10 +135,14 @@ def test_a_transform_from_elsewhere_goes_along(whole: Path, share: Path, yendo: 
     plan = whole / "plan.toml"
     text = plan.read_text("utf-8")
     head, _, rest = text.partition("[install.properties]")
-    plan.write_text(head.rstrip() + '\ntransforms = ["extras/site.mst"]\n\n[[install]]' + rest.partition("[[install]]")[2], "utf-8")
+    plan.write_text(
+        head.rstrip() + '\ntransforms = ["extras/site.mst"]\n\n[[install]]' + rest.partition("[[install]]")[2], "utf-8"
+    )
     before = (whole / "extras" / "site.mst").read_bytes()
     found = renew(whole, share / "lantern-6.3.0.msi")
-    assert any("AUTOUPDATE" in one.theirs + one.yours for one in found.conflicts) and all(one.place == "extras/site.mst" for one in found.conflicts)
+    assert any("AUTOUPDATE" in one.theirs + one.yours for one in found.conflicts) and all(
+        one.place == "extras/site.mst" for one in found.conflicts
+    )
     assert (whole / "extras" / "site.mst").read_bytes() != before
     assert proved(whole) == []
 
@@ -154,13 +174,16 @@ def test_a_version_that_leads_elsewhere(tmp_path: Path) -> None:
         ("plumb.msi", "other-product", "another product than Lantern"),
     ],
 )
-def test_what_is_done_on_purpose_only(workspace: Path, share: Path, yendo: Yendo, name: str, although: str, said: str) -> None:
+def test_what_is_done_on_purpose_only(
+    workspace: Path, share: Path, yendo: Yendo, name: str, although: str, said: str
+) -> None:
     from specimens import Specimen
 
     for own, publisher, product in (("other.msi", "Brackwater", "Lantern"), ("plumb.msi", "Tidewell", "Plumb")):
         made = Specimen(own[:-4], version="7.0.0").with_file()
         made.tables["Property"] = [
-            (key, {"Manufacturer": publisher, "ProductName": product}.get(key, value)) for key, value in made.tables["Property"]
+            (key, {"Manufacturer": publisher, "ProductName": product}.get(key, value))
+            for key, value in made.tables["Property"]
         ]
         made.ours(share)
     before = tree(workspace)
@@ -175,7 +198,8 @@ def test_what_is_done_on_purpose_only(workspace: Path, share: Path, yendo: Yendo
 def test_one_command_to_a_proof_on_the_real_machine(whole: Path, share: Path, shell_wine: Any, yendo: Yendo) -> None:
     plan = whole / "plan.toml"
     text = plan.read_text("utf-8").replace(
-        '[[install.change]]\nkind = "property"\nname = "AUTOUPDATE"\nvalue = "0"\nnote = "updates come as packages"\n', ""
+        '[[install.change]]\nkind = "property"\nname = "AUTOUPDATE"\nvalue = "0"\nnote = "updates come as packages"\n',
+        "",
     )
     text = text.replace('value = "Marrowby"', 'value = "{setting.office}"')
     plan.write_text(text + '\n[settings.office]\nmeaning = "the office"\ndefault = "Marrowby"\n', "utf-8")
@@ -188,7 +212,9 @@ def test_one_command_to_a_proof_on_the_real_machine(whole: Path, share: Path, sh
 
 leaf = st.one_of(st.integers(0, 3), st.sampled_from(["a", "b", "c"]))
 table = st.dictionaries(
-    st.sampled_from(["x", "y", "z"]), st.one_of(leaf, st.dictionaries(st.sampled_from(["p", "q"]), leaf, min_size=1, max_size=2)), max_size=3
+    st.sampled_from(["x", "y", "z"]),
+    st.one_of(leaf, st.dictionaries(st.sampled_from(["p", "q"]), leaf, min_size=1, max_size=2)),
+    max_size=3,
 )
 
 
@@ -207,7 +233,13 @@ def test_nothing_is_lost_in_a_merge(base: dict[str, Any], mine: dict[str, Any], 
     def walk(base: Any, mine: Any, new: Any, result: Any, path: str) -> None:
         if all(side is None or isinstance(side, dict) for side in (base, mine, new)) and mine is not None:
             for key in {*(base or {}), *mine, *(new or {})}:
-                walk((base or {}).get(key), mine.get(key), (new or {}).get(key), (result or {}).get(key), f"{path}.{key}" if path else key)
+                walk(
+                    (base or {}).get(key),
+                    mine.get(key),
+                    (new or {}).get(key),
+                    (result or {}).get(key),
+                    f"{path}.{key}" if path else key,
+                )
         elif mine == base:
             assert result == new or (result in (None, {}) and new in (None, {})), path
         elif base == new or mine == new:

@@ -113,7 +113,13 @@ def test_groups_within_groups_have_an_end() -> None:
 
 @pytest.mark.parametrize(
     ("one", "other", "meet"),
-    [(">=6", "<6", False), (">=6", "<=6", True), ("==6.2", ">6.2", False), (">6.2, <6.3", "==6.2.9", True), (">1", "<1.0.0.1", False)],
+    [
+        (">=6", "<6", False),
+        (">=6", "<=6", True),
+        ("==6.2", ">6.2", False),
+        (">6.2, <6.3", "==6.2.9", True),
+        (">1", "<1.0.0.1", False),
+    ],
 )
 def test_ranges_that_meet(one: str, other: str, meet: bool) -> None:
     assert VersionRange.parse(one).meets(VersionRange.parse(other)) is meet
@@ -154,7 +160,11 @@ def test_oval_is_valid_and_means_the_same(interpreter: str, tmp_path: Path) -> N
             if element.tag.endswith("}definition") and "definition_id" in element.attrib
         }
         sight = world.sight(choice, dict(ENVIRONMENT))
-        differing = [rule.title for rule, name in zip(rules, order, strict=True) if results[name] != str(rule.judge(sight)[0]).lower()]
+        differing = [
+            rule.title
+            for rule, name in zip(rules, order, strict=True)
+            if results[name] != str(rule.judge(sight)[0]).lower()
+        ]
         assert not differing, (choice, differing)
 
 
@@ -172,9 +182,19 @@ def test_oval_is_refused_where_it_has_no_words(interpreter: str, tmp_path: Path)
     assert one == oval.document(others, identifier="a b", name="a", version="1", revision=1, made="2026-11-23T00:00:00")
     path = tmp_path / "a.xml"
     path.write_bytes(one)
-    assert subprocess.run([interpreter, "oval", "validate", "--definitions", "--schematron", str(path)], timeout=60).returncode == 0
+    assert (
+        subprocess.run(
+            [interpreter, "oval", "validate", "--definitions", "--schematron", str(path)], timeout=60
+        ).returncode
+        == 0
+    )
     path.write_bytes(one.replace(b"check_existence", b"check_nothing"))  # the judge can say no
-    assert subprocess.run([interpreter, "oval", "validate", "--definitions", str(path)], capture_output=True, timeout=60).returncode != 0
+    assert (
+        subprocess.run(
+            [interpreter, "oval", "validate", "--definitions", str(path)], capture_output=True, timeout=60
+        ).returncode
+        != 0
+    )
 
 
 # --- the script -----------------------------------------------------------------------------------------
@@ -214,7 +234,9 @@ def test_the_script_means_the_same(shell_wine: Any) -> None:
     assert len(lines) == len(choices)
     for choice, line in zip(choices, lines, strict=True):
         sight = world.sight(choice, environment)
-        differing = [rule.title for rule, bit in zip(world.RULES, line, strict=True) if (bit == "1") != rule.judge(sight)[0]]
+        differing = [
+            rule.title for rule, bit in zip(world.RULES, line, strict=True) if (bit == "1") != rule.judge(sight)[0]
+        ]
         assert not differing, (choice, differing)
 
 

@@ -46,7 +46,11 @@ class Rig:
 
     def own(self, before: State) -> list[str]:
         """What differs, without the logs of the runner."""
-        return [str(effect) for effect in difference(before, self.session.state()) if not effect.thing.identity.startswith(OWN)]
+        return [
+            str(effect)
+            for effect in difference(before, self.session.state())
+            if not effect.thing.identity.startswith(OWN)
+        ]
 
 
 @pytest.fixture(params=["simulated", pytest.param("wine", marks=pytest.mark.wine)])
@@ -79,13 +83,18 @@ def test_the_way_there_and_back(rig: Rig) -> None:
     assert code == 0 and "placed: " + SITE in said
     assert rig.session.read(SITE) == (rig.package / "extras" / "site.ini").read_bytes()
     record = rig.session.read(r"C:\Program Files\Yendo\state\tidewell-lantern\record.txt")
-    assert record and record.decode().splitlines()[-1] == f"F\t{hashlib.sha256(rig.session.read(SITE)).hexdigest()}\t-\t{SITE}"
+    assert (
+        record
+        and record.decode().splitlines()[-1] == f"F\t{hashlib.sha256(rig.session.read(SITE)).hexdigest()}\t-\t{SITE}"
+    )
     assert rig.verb("repair")[0] == 0
     rig.session.write(SITE, b"[site]\r\nname = changed by hand\r\n")
     code, said = rig.verb("uninstall")
     assert code == 0 and "left, it was changed since: " + SITE in said
     left = [line for line in rig.own(before) if " ini " not in line]
-    assert f"add file {SITE}" in left and not [line for line in left if "\\Lantern\\lantern.exe" in line or "product" in line]
+    assert f"add file {SITE}" in left and not [
+        line for line in left if "\\Lantern\\lantern.exe" in line or "product" in line
+    ]
     code, said = rig.verb("uninstall")
     assert code == 0 and "nothing of this package is on record" in said and "1605: not needed" in said
 
@@ -133,9 +142,7 @@ def test_programs_in_the_way_are_closed(workspace: Path, shell_wine: Any) -> Non
     made = build.build(workspace, read(plan)[0]).folder
     with shell_wine.fresh() as real:
         real.bring(made, FOLDER)
-        script = (
-            f'start notepad\r\ncall "{FOLDER}\\apply.cmd" install\r\nset code=%errorlevel%\r\ncall "{FOLDER}\\apply.cmd" repair\r\nexit /b %code%\r\n'
-        )
+        script = f'start notepad\r\ncall "{FOLDER}\\apply.cmd" install\r\nset code=%errorlevel%\r\ncall "{FOLDER}\\apply.cmd" repair\r\nexit /b %code%\r\n'
         (real.host("C:\\") / "busy.bat").write_text(script, newline="")
         ran = real.run(r"call C:\busy.bat", timeout=300)
         assert ran.output.count("asking NOTEPAD") == 1 and ran.output.count("done with 0") == 2, ran
@@ -161,8 +168,12 @@ def test_both_give_the_same(package: Path, shell_wine: Any) -> None:
             assert _plain(ran.output.splitlines()) == _plain(carried.lines)
             holds = {session: detected(manifest.detect, sight_of(session))[0] for session in (simulated, real)}
             assert len(set(holds.values())) == 1 and holds[real] is (verb == "install")
-            script = real.run(f'powershell -NoProfile -ExecutionPolicy Bypass -File "{FOLDER}\\detect.ps1"', timeout=120)
-            assert script.exit_code == (0 if verb == "install" else 1) and bool(script.output.strip()) is (verb == "install")
+            script = real.run(
+                f'powershell -NoProfile -ExecutionPolicy Bypass -File "{FOLDER}\\detect.ps1"', timeout=120
+            )
+            assert script.exit_code == (0 if verb == "install" else 1) and bool(script.output.strip()) is (
+                verb == "install"
+            )
         log = real.read(r"C:\ProgramData\Yendo\logs\tidewell-lantern\install.log")
         assert log and [line.partition(" ")[2] for line in log.decode().splitlines()][-1] == "done with 0"
 
@@ -176,7 +187,9 @@ def fresh_session(package: Path) -> SimulatedSession:
 def _plain(lines: Any) -> list[str]:
     """Without what differs between machines: who is called what, and folders that one leaves."""
     kept = [re.sub(r"(?i)c:\\users\\\w+", "C:\\\\users\\\\x", line).strip() for line in lines if line.strip()]
-    return [line for line in kept if not line.startswith(("left, it is not empty", "removed: C:\\ProgramData\\Tidewell"))]
+    return [
+        line for line in kept if not line.startswith(("left, it is not empty", "removed: C:\\ProgramData\\Tidewell"))
+    ]
 
 
 @pytest.mark.wine
@@ -186,7 +199,10 @@ def test_parsing_as_version_51_does(package: Path, shell_wine: Any) -> None:
         real.bring(package, FOLDER)
         for name in ("apply.ps1", "detect.ps1"):
             ran = real.run(f'powershell -Check51 -File "{FOLDER}\\{name}"', timeout=120)
-            own = set(re.findall(r"^function ([\w-]+)", (package / name).read_text("utf-8-sig"), re.M)) | {"ForEach-Object", "Where-Object"}
+            own = set(re.findall(r"^function ([\w-]+)", (package / name).read_text("utf-8-sig"), re.M)) | {
+                "ForEach-Object",
+                "Where-Object",
+            }
             called = {line.split()[1] for line in ran.output.splitlines() if line.startswith("calls ")}
             assert ran.exit_code == 0 and called and called <= own, ran.output
 
@@ -204,9 +220,10 @@ def test_every_member_is_in_the_framework_of_version_51(package: Path) -> None:
         image = dnfile.dnPE(str(folder / name))
         for kind in image.net.mdtables.TypeDef:
             full = f"{kind.TypeNamespace}.{kind.TypeName}"
-            members[full] = {method.row.Name.value if hasattr(method.row.Name, "value") else str(method.row.Name) for method in kind.MethodList} | {
-                str(field.row.Name) for field in kind.FieldList
-            }
+            members[full] = {
+                method.row.Name.value if hasattr(method.row.Name, "value") else str(method.row.Name)
+                for method in kind.MethodList
+            } | {str(field.row.Name) for field in kind.FieldList}
             if kind.Extends and getattr(kind.Extends.row, "TypeNamespace", None):
                 bases[full] = f"{kind.Extends.row.TypeNamespace}.{kind.Extends.row.TypeName}"
     short = {
@@ -235,16 +252,22 @@ def test_every_member_is_in_the_framework_of_version_51(package: Path) -> None:
         for _ in range(10):
             if at not in members:
                 return False
-            if {member, f"get_{member}", f"set_{member}"} & members.get(at, set()) or (member == "new" and ".ctor" in members[at]):
+            if {member, f"get_{member}", f"set_{member}"} & members.get(at, set()) or (
+                member == "new" and ".ctor" in members[at]
+            ):
                 return True
             at = bases.get(at, "")
         return False
 
     checked = 0
-    texts = [(package / name).read_text("utf-8-sig") for name in ("apply.ps1", "detect.ps1")] + [fragment(name) for name in KINDS]
+    texts = [(package / name).read_text("utf-8-sig") for name in ("apply.ps1", "detect.ps1")] + [
+        fragment(name) for name in KINDS
+    ]
     for text in texts:
         for part in re.split(r"(?m)^(?=function )", re.sub(r"'(?:[^']|'')*'", "''", text)):
-            pairs = re.findall(r"\[([\w.]+(?:\[\])?)\]\$(\w+)", part.partition(") {")[0] if part.startswith("function") else "")
+            pairs = re.findall(
+                r"\[([\w.]+(?:\[\])?)\]\$(\w+)", part.partition(") {")[0] if part.startswith("function") else ""
+            )
             pairs += re.findall(r"(?m)(?:^\s*|[;{]\s|for \()\[([\w.]+(?:\[\])?)\]\$(\w+) = ", part)
             declared = {variable: kind for kind, variable in pairs}
             uses = [
@@ -253,7 +276,9 @@ def test_every_member_is_in_the_framework_of_version_51(package: Path) -> None:
                 if kind != "NullString" and not kind.startswith("Management.Automation")
             ]
             uses += [
-                (declared[variable], member) for variable, member in re.findall(r"\$(\w+)\.(\w+)", part) if declared.get(variable, "void") != "void"
+                (declared[variable], member)
+                for variable, member in re.findall(r"\$(\w+)\.(\w+)", part)
+                if declared.get(variable, "void") != "void"
             ]
             for kind, member in uses:
                 assert known(kind, member), f"{kind} has no {member} in .NET Framework 4.8: {part[:60]}"
@@ -290,7 +315,9 @@ def test_what_exit_codes_mean(package: Path, codes: list[int | None], expected: 
     found = carry.carry(manifest, package, session, "install", folder=FOLDER, sleep=slept.append)
     assert found.exit_code == expected and words in "\n".join(found.lines)
     assert (
-        slept == [BUSY_WAIT] * (min(len([code for code in codes if code == 1618]), BUSY_TRIES) - (codes[-1] == 1618)) if 1618 in codes else not slept
+        slept == [BUSY_WAIT] * (min(len([code for code in codes if code == 1618]), BUSY_TRIES) - (codes[-1] == 1618))
+        if 1618 in codes
+        else not slept
     )
 
 
@@ -316,7 +343,9 @@ def test_run_conditions(package: Path, change: dict[str, Any], code: int, words:
     manifest = msgspec.structs.replace(form.read(package), when=resolve(Condition(**change)))
     found = carry.carry(manifest, package, session, "install", folder=FOLDER)
     assert found.exit_code == code and words in "\n".join(found.lines)
-    assert code == 0 or not [effect for effect in difference(before, session.state()) if "yendo" not in effect.thing.identity]
+    assert code == 0 or not [
+        effect for effect in difference(before, session.state()) if "yendo" not in effect.thing.identity
+    ]
 
 
 @pytest.mark.wine
@@ -337,7 +366,9 @@ def test_run_conditions_for_real(workspace: Path, shell_wine: Any) -> None:
 
 
 @pytest.mark.wine
-@pytest.mark.parametrize("folder", [r"C:\with space", r"C:\brackets [1] (2)", r"C:\and & more, 'too'", r"C:\caret ^ and ! mark"])
+@pytest.mark.parametrize(
+    "folder", [r"C:\with space", r"C:\brackets [1] (2)", r"C:\and & more, 'too'", r"C:\caret ^ and ! mark"]
+)
 def test_the_doorway_starts_from_anywhere(package: Path, shell_wine: Any, folder: str) -> None:
     with shell_wine.fresh() as real:
         real.bring(package, folder)
@@ -393,13 +424,30 @@ def test_exit_codes_by_the_runner_itself(tmp_path: Path, shell_wine: Any) -> Non
         'codes = { "7" = "done", "8" = "not needed" }\ncommand = \'msiexec exit CODE PLACE="a b\\" "" {logs}\'\n'
     )
     made = build.build(tmp_path, read(tmp_path / "plan.toml")[0]).folder
-    script = (made / "apply.ps1").read_bytes().replace(b"'busy_wait' = 30", b"'busy_wait' = 0.2").replace(b"'busy_tries' = 10", b"'busy_tries' = 3")
-    ends = {"0": 0, "3010": 3010, "1641": 1641, "1618": 1618, "1603": 1603, "1605": 1605, "7": 0, "8": 0, "0 sleep 20": TIMED_OUT}
+    script = (
+        (made / "apply.ps1")
+        .read_bytes()
+        .replace(b"'busy_wait' = 30", b"'busy_wait' = 0.2")
+        .replace(b"'busy_tries' = 10", b"'busy_tries' = 3")
+    )
+    ends = {
+        "0": 0,
+        "3010": 3010,
+        "1641": 1641,
+        "1618": 1618,
+        "1603": 1603,
+        "1605": 1605,
+        "7": 0,
+        "8": 0,
+        "0 sleep 20": TIMED_OUT,
+    }
     with shell_wine.fresh() as real:
         real.bring(made, FOLDER)
         (real.host(r"C:\windows\system32") / "msiexec.exe").unlink()
         shutil.copy(program, real.host(r"C:\windows\system32") / "msiexec.exe")
-        assert real.run(r"reg add HKCU\Software\Wine\DllOverrides /v msiexec.exe /d native /f", timeout=60).exit_code == 0
+        assert (
+            real.run(r"reg add HKCU\Software\Wine\DllOverrides /v msiexec.exe /d native /f", timeout=60).exit_code == 0
+        )
         for told, expected in ends.items():
             real.write(FOLDER + r"\apply.ps1", script.replace(b"CODE", told.encode()))
             real.remove(r"C:\standin.log")
@@ -438,4 +486,7 @@ def test_a_patch_goes_on_where_it_belongs(
         exe = state.get("file", r"C:\Program Files\Tidewell\Lantern\lantern.exe")
         assert exe is not None and exe.version == "6.2.3.0"
         if not there:
-            assert not any(label_.endswith("\\Desktop\\Lantern.lnk") for label_ in (thing.identity for thing in state.of("shortcut")))
+            assert not any(
+                label_.endswith("\\Desktop\\Lantern.lnk")
+                for label_ in (thing.identity for thing in state.of("shortcut"))
+            )

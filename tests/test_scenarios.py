@@ -45,10 +45,20 @@ CASES: list[tuple[str, str, str, dict[str, str]]] = [
     ("odd-path", GOOD, "", {"install": "passed", "leftovers": "passed"}),
     ("interrupted", GOOD, "", {"install": "passed", "detected": "passed"}),
     ("twice", GOOD, "", {"again": "passed", "reinstall": "passed", "detected": "passed"}),
-    ("twice", GOOD + '[[uninstall]]\nkind = "delete"\npath = \'C:\\Tide\'\n[[uninstall]]\nkind = "take-back"\n', "", {"again": "passed"}),
+    (
+        "twice",
+        GOOD + '[[uninstall]]\nkind = "delete"\npath = \'C:\\Tide\'\n[[uninstall]]\nkind = "take-back"\n',
+        "",
+        {"again": "passed"},
+    ),
     ("repair", GOOD, "", {"needless": "not executed"}),
     ("repair", GOOD + REPAIR, "", {"damaged": "passed", "repair": "passed"}),
-    ("repair", COPY + "[[detect]]\nkind = \"folder\"\npath = 'C:\\Tide'\n" + REPAIR, "no rule asks for what was damaged", {"damaged": "failed"}),
+    (
+        "repair",
+        COPY + "[[detect]]\nkind = \"folder\"\npath = 'C:\\Tide'\n" + REPAIR,
+        "no rule asks for what was damaged",
+        {"damaged": "failed"},
+    ),
     ("repair", GOOD + REPAIR.replace("a.txt'", "b.txt'"), "it is missing", {"repair": "failed"}),
     ("media-gone", GOOD, "", {"uninstall": "passed", "gone": "passed"}),
     ("media-gone", 'keep = "nothing"\n', "", {"needless": "not executed"}),
@@ -95,7 +105,9 @@ def test_older_and_newer_versions(tmp_path: Path) -> None:
     some = scenarios.with_others(tuple(others), package)
     assert [name for name in some if ":" in name] == ["upgrade:6.1.0", "newer:6.2.3"]
     _, _, strangers = generated.package(tmp_path / "stranger", 4)
-    beside = next(one for name, one in scenarios.with_others((strangers[0],), package).items() if name.startswith("beside:"))
+    beside = next(
+        one for name, one in scenarios.with_others((strangers[0],), package).items() if name.startswith("beside:")
+    )
     assert prove(package, SimulatedMachine(), scenario=beside).passed
     cells = matrix(package, [SimulatedMachine()], [some["upgrade:6.1.0"], some["newer:6.2.3"]])
     older, newer = (said(cell.proof) for cell in cells)
@@ -108,23 +120,39 @@ def test_the_matrix(tmp_path: Path, workspace: Path, vendor: Path, yendo: Yendo)
     """All scenarios at once, records beside the package, and what has passed is not played again until the bytes change."""
     text = (workspace / "plan.toml").read_text("utf-8")
     (workspace / "plan.toml").write_text(
-        text.replace("[[install]]", f"[proof]\nothers = ['{vendor / 'lantern-6.1.0.msi'}', '{vendor / 'lantern-6.2.3.msi'}']\n\n[[install]]", 1),
+        text.replace(
+            "[[install]]",
+            f"[proof]\nothers = ['{vendor / 'lantern-6.1.0.msi'}', '{vendor / 'lantern-6.2.3.msi'}']\n\n[[install]]",
+            1,
+        ),
         "utf-8",
     )
     assert "no built package" in yendo("prove", workspace, "--scenario", "all", expect=2).stderr
     yendo("build", workspace)
-    done = parsed(yendo("prove", workspace, "--scenario", "all", "--json", "--junit", tmp_path / "all.xml", expect=None))
+    done = parsed(
+        yendo("prove", workspace, "--scenario", "all", "--json", "--junit", tmp_path / "all.xml", expect=None)
+    )
     outcomes = {cell["scenario"]: cell["outcome"] for cell in done["cells"]}
-    assert done["schema"] == "yendo.matrix/1" and set(outcomes) == {*scenarios.SCENARIOS, "upgrade:6.1.0", "newer:6.2.3"}
-    assert outcomes["desk"] == outcomes["system"] == outcomes["upgrade:6.1.0"] == outcomes["newer:6.2.3"] == "passed", outcomes
+    assert done["schema"] == "yendo.matrix/1" and set(outcomes) == {
+        *scenarios.SCENARIOS,
+        "upgrade:6.1.0",
+        "newer:6.2.3",
+    }
+    assert outcomes["desk"] == outcomes["system"] == outcomes["upgrade:6.1.0"] == outcomes["newer:6.2.3"] == "passed", (
+        outcomes
+    )
     assert outcomes["no-disk"] == "needless" and len(ET.parse(tmp_path / "all.xml").getroot()) == len(outcomes)
     assert len(list((workspace / "package").glob("*.proof-*.json"))) == len(outcomes)
     again = parsed(yendo("prove", workspace, "--scenario", "all", "--go-on", "--json", expect=None))
-    assert {cell["scenario"] for cell in again["cells"] if cell["earlier"]} == {name for name, outcome in outcomes.items() if outcome != "failed"}
+    assert {cell["scenario"] for cell in again["cells"] if cell["earlier"]} == {
+        name for name, outcome in outcomes.items() if outcome != "failed"
+    }
     table = yendo("prove", workspace, "--quick").stdout
     assert "removed twice" in table and "2 passed" in table and "yendo dossier" in table
     assert "did you mean system" in yendo("prove", workspace, "--scenario", "sytem", expect=2).stderr
-    (workspace / "plan.toml").write_text((workspace / "plan.toml").read_text("utf-8").replace("lantern-6.1.0", "lantern-6.0.0"), "utf-8")
+    (workspace / "plan.toml").write_text(
+        (workspace / "plan.toml").read_text("utf-8").replace("lantern-6.1.0", "lantern-6.0.0"), "utf-8"
+    )
     assert "is not there" in yendo("prove", workspace, "--scenario", "all", expect=2).stderr
 
 
@@ -154,7 +182,10 @@ def test_scenarios_on_a_real_machine(tmp_path: Path, workspace: Path, shell_wine
     package = build.build(workspace, read(workspace / "plan.toml")[0]).folder
     some = [scenarios.SCENARIOS[name] for name in ("starts", "interrupted", "media-gone")]
     cells = matrix(package, [shell_wine], some, jobs=2)
-    outcomes = {cell.scenario.id: (cell.outcome, [phase for phase in cell.proof.phases if phase.outcome != "passed"]) for cell in cells}
+    outcomes = {
+        cell.scenario.id: (cell.outcome, [phase for phase in cell.proof.phases if phase.outcome != "passed"])
+        for cell in cells
+    }
     assert all(outcome == "passed" for outcome, _ in outcomes.values()), outcomes
     started = [phase for phase in cells[0].proof.phases if phase.id == "starts"]
     assert started and all("version 6.2.1.0" in phase.found for phase in started), started

@@ -46,7 +46,11 @@ def opened(data: bytes) -> form.ScriptExe:
 def run(script: scripts.Script, arguments: str = "/S", state: State | None = None) -> Outcome:
     around = windows()
     return Run(
-        opened(script.build()), around, state if state is not None else baseline(around), program=r"C:\Hand over\x.exe", arguments=arguments
+        opened(script.build()),
+        around,
+        state if state is not None else baseline(around),
+        program=r"C:\Hand over\x.exe",
+        arguments=arguments,
     ).whole()
 
 
@@ -66,7 +70,13 @@ def test_damaged_bzip2_is_refused(data: bytes) -> None:
 
 
 @settings(max_examples=60)
-@given(some.lists(some.binary(max_size=200) | some.integers(0, 70_000).map(lambda size: random.Random(size).randbytes(size)), max_size=6), some.data())
+@given(
+    some.lists(
+        some.binary(max_size=200) | some.integers(0, 70_000).map(lambda size: random.Random(size).randbytes(size)),
+        max_size=6,
+    ),
+    some.data(),
+)
 def test_stored_blocks_without_a_complement_are_read(pieces: list[bytes], data: some.DataObject) -> None:
     """Stored and packed blocks by turns, the stored ones with and without what zlib insists on."""
     packed, whole = b"", b""
@@ -112,9 +122,13 @@ PROGRAM = b"MZ" + b"\xe8\x10\x20\0\0\x90\xe9\x01\xff\xff\xff" * 400 + random.Ran
 def formed() -> scripts.Script:
     """A program with branches in it, a file that cannot be packed smaller, an empty one, and an uninstaller."""
     removes = scripts.Script()
-    removes.do("delete file", r"$INSTDIR\sounder.exe").do("delete file", r"$INSTDIR\remove.exe").do("remove folder", "$INSTDIR", 1).section()
+    removes.do("delete file", r"$INSTDIR\sounder.exe").do("delete file", r"$INSTDIR\remove.exe").do(
+        "remove folder", "$INSTDIR", 1
+    ).section()
     script = scripts.Script()
-    script.do("make folder", "$INSTDIR", 1).place("sounder.exe", PROGRAM).place("notes.txt", b"Depths in metres.\r\n" * 50).place("empty.txt", b"")
+    script.do("make folder", "$INSTDIR", 1).place("sounder.exe", PROGRAM).place(
+        "notes.txt", b"Depths in metres.\r\n" * 50
+    ).place("empty.txt", b"")
     return script.uninstaller(r"$INSTDIR\remove.exe", removes).section()
 
 
@@ -139,7 +153,9 @@ def test_every_form_is_read(form_written: scripts.Form, yendo: Yendo, tmp_path: 
     if not shutil.which("7z"):
         missing("7z", "apt-get install p7zip-full")
     out = tmp_path / "out"
-    done = subprocess.run(["7z", "x", "-y", f"-o{out}", str(tmp_path / "setup.exe")], capture_output=True, text=True, check=False)
+    done = subprocess.run(
+        ["7z", "x", "-y", f"-o{out}", str(tmp_path / "setup.exe")], capture_output=True, text=True, check=False
+    )
     assert next(out.rglob("sounder.exe")).read_bytes() == PROGRAM, done.stdout
     assert next(out.rglob("notes.txt")).read_bytes() == b"Depths in metres.\r\n" * 50
 
@@ -180,7 +196,11 @@ def test_wide_strings_are_read(tmp_path: Path) -> None:
 
 def test_what_scripts_do_to_a_machine() -> None:
     files = {str(effect) for effect in run(scripts.CASES["files"]()).effects}
-    assert {rf"add file {HOME}\sounder.exe", rf"add file {HOME}\charts\north\b.chart", rf"add file {HOME}\copies\a.chart"} <= files
+    assert {
+        rf"add file {HOME}\sounder.exe",
+        rf"add file {HOME}\charts\north\b.chart",
+        rf"add file {HOME}\copies\a.chart",
+    } <= files
     assert not any("gone" in text or "c.tmp" in text for text in files)
     assert r"add folder C:\Windows\SysWOW64\sounder" in files  # a 32-bit program's system folder
     values = {
@@ -188,8 +208,16 @@ def test_what_scripts_do_to_a_machine() -> None:
         for effect in run(scripts.CASES["registry"]()).effects
         if isinstance(effect.thing, RegistryValue)
     }
-    assert values["HKLM", "32", "Depth"].data == 32 and values["HKLM", "64", "Wide"].data == "1" and values["HKLM", "32", "Raw"].data == "0102ff"
-    assert ("HKLM", "32", "Shared") in values and ("HKCU", "64", "Mine") in values and ("HKLM", "32", "Short") not in values
+    assert (
+        values["HKLM", "32", "Depth"].data == 32
+        and values["HKLM", "64", "Wide"].data == "1"
+        and values["HKLM", "32", "Raw"].data == "0102ff"
+    )
+    assert (
+        ("HKLM", "32", "Shared") in values
+        and ("HKCU", "64", "Mine") in values
+        and ("HKLM", "32", "Short") not in values
+    )
 
 
 def test_the_uninstaller_inside_is_read_too(tmp_path: Path) -> None:
@@ -212,15 +240,44 @@ def test_the_uninstaller_inside_is_read_too(tmp_path: Path) -> None:
 
 def test_decisions_come_out_as_the_real_stub_takes_them() -> None:
     """The values that a real stub wrote on a machine (tests/wine holds them against one again)."""
-    values = {effect.thing.name: effect.thing.data for effect in run(scripts.CASES["decisions"]()).effects if isinstance(effect.thing, RegistryValue)}
-    assert values["cut"] == "Marrowby|harbour|Marrow|owby" and values["stack"] == "one two" and values["formatted"] == "8 00ff"
-    assert [values[f"calculated {at}"] for at in range(13)] == ["12", "-6", "-24", "-3", "15", "15", "5", "0", "1", "0", "1", "2", "-2"]
-    assert not {"compared", "numbers", "unsigned", "folder", "error"} & values.keys() and values["wildcard"] == "none" and values["called"] == "yes"
+    values = {
+        effect.thing.name: effect.thing.data
+        for effect in run(scripts.CASES["decisions"]()).effects
+        if isinstance(effect.thing, RegistryValue)
+    }
+    assert (
+        values["cut"] == "Marrowby|harbour|Marrow|owby"
+        and values["stack"] == "one two"
+        and values["formatted"] == "8 00ff"
+    )
+    assert [values[f"calculated {at}"] for at in range(13)] == [
+        "12",
+        "-6",
+        "-24",
+        "-3",
+        "15",
+        "15",
+        "5",
+        "0",
+        "1",
+        "0",
+        "1",
+        "2",
+        "-2",
+    ]
+    assert (
+        not {"compared", "numbers", "unsigned", "folder", "error"} & values.keys()
+        and values["wildcard"] == "none"
+        and values["called"] == "yes"
+    )
 
 
 def test_message_boxes_with_and_without_an_answer() -> None:
     outcome = run(scripts.CASES["boxes"]())
-    assert outcome.exit_code == 7 and [(box.text, box.answer) for box in outcome.asked] == [("Keep the old charts?", 6), ("Done.", 1)]
+    assert outcome.exit_code == 7 and [(box.text, box.answer) for box in outcome.asked] == [
+        ("Keep the old charts?", 6),
+        ("Done.", 1),
+    ]
     loud = scripts.Script()
     loud.do("message box", 4, "Really?", 6, 0, 0, 0)
     script = opened(loud.section().build())
@@ -232,7 +289,11 @@ def test_a_box_without_an_answer_is_a_warning(yendo: Yendo, tmp_path: Path) -> N
     loud.do("message box", 4, "Really?", 6, 0, 0, 0).do("make folder", "$INSTDIR", 1)
     (tmp_path / "loud.exe").write_bytes(loud.section().build())
     told = yendo("read", "loud.exe").stdout
-    assert "'Really?': no silent answer" in told and "a message box: Really?" in told and "likely" in told.partition("uninstall")[0]
+    assert (
+        "'Really?': no silent answer" in told
+        and "a message box: Really?" in told
+        and "likely" in told.partition("uninstall")[0]
+    )
 
 
 def test_switches_that_the_script_reads() -> None:
@@ -254,7 +315,9 @@ def test_folder_by_switch_and_by_an_earlier_version() -> None:
     prediction = programs.Reading(io.BytesIO(script.section().build()), "x.exe").predict(
         r"C:\Hand over\x.exe", r"/S /D=C:\Other place", around, baseline(around)
     )
-    assert File(r"C:\Other place\a.txt") in [File(effect.thing.path) for effect in prediction.effects if isinstance(effect.thing, File)]
+    assert File(r"C:\Other place\a.txt") in [
+        File(effect.thing.path) for effect in prediction.effects if isinstance(effect.thing, File)
+    ]
 
 
 @pytest.mark.parametrize(
@@ -274,7 +337,9 @@ def test_a_program_it_starts_is_a_blind_spot() -> None:
     script = scripts.Script()
     script.do("run", r'"$INSTDIR\next.exe" /go', -1, 0).do("restart", 0)
     outcome = run(script.section())
-    assert [(entry.command, entry.waits) for entry in outcome.started] == [(rf'"{HOME}\next.exe" /go', False)] and outcome.restarts == "started"
+    assert [(entry.command, entry.waits) for entry in outcome.started] == [
+        (rf'"{HOME}\next.exe" /go', False)
+    ] and outcome.restarts == "started"
     assert any(spot.what.startswith("runs ") for spot in outcome.blind_spots)
 
 
@@ -294,7 +359,11 @@ def test_a_truncated_script_says_where() -> None:
 
 
 def values_of(script: scripts.Script) -> dict[str, object]:
-    return {effect.thing.name: effect.thing.data for effect in run(script.section()).effects if isinstance(effect.thing, RegistryValue)}
+    return {
+        effect.thing.name: effect.thing.data
+        for effect in run(script.section()).effects
+        if isinstance(effect.thing, RegistryValue)
+    }
 
 
 def noted(script: scripts.Script, name: str, text: str) -> scripts.Script:
@@ -320,12 +389,16 @@ def test_libraries_whose_answer_is_known(library: str, function: str, arguments:
 
 def test_libraries_whose_answer_only_a_run_knows() -> None:
     script = scripts.Script()
-    script.do("stack", "one", 0).do("stack", "two", 0).do("call library", r"$PLUGINSDIR\Odd.dll", "Do", 0, 0).do("stack", "0", 1)
+    script.do("stack", "one", 0).do("stack", "two", 0).do("call library", r"$PLUGINSDIR\Odd.dll", "Do", 0, 0).do(
+        "stack", "0", 1
+    )
     script.do("compare texts", "$0", "ok", "skip", 0, 0)
     noted(script, "taken", "as not so").label("skip")
     noted(script, "answer", "$0")
     outcome = run(script.section())
-    found = {effect.thing.name: effect.thing.data for effect in outcome.effects if isinstance(effect.thing, RegistryValue)}
+    found = {
+        effect.thing.name: effect.thing.data for effect in outcome.effects if isinstance(effect.thing, RegistryValue)
+    }
     assert found == {"taken": "as not so", "answer": None}  # the value is there, what it holds is not known
     words = [spot.what for spot in outcome.blind_spots]
     assert "a library's function: odd.dll Do" in words and any("whether ‹odd.dll Do› is ok" in word for word in words)
@@ -348,20 +421,32 @@ def test_registering_a_library_is_a_blind_spot() -> None:
 
 def test_a_place_that_is_not_known_is_not_invented() -> None:
     script = scripts.Script()
-    script.do("run", "where.exe", "0", 1).do("make folder", r"C:\Data\$0", 0).registry(scripts.HKLM, r"Software\$0", "x", "1")
+    script.do("run", "where.exe", "0", 1).do("make folder", r"C:\Data\$0", 0).registry(
+        scripts.HKLM, r"Software\$0", "x", "1"
+    )
     outcome = run(script.section())
     assert outcome.effects == () and sum("only a run knows" in spot.why for spot in outcome.blind_spots) >= 2
 
 
 def test_the_other_view_and_the_other_width() -> None:
     script = scripts.Script()
-    script.do("stack", "kernel32::Wow64EnableWow64FsRedirection(i 0)", 0).do("call library", r"$PLUGINSDIR\System.dll", "Call", 0, 0)
+    script.do("stack", "kernel32::Wow64EnableWow64FsRedirection(i 0)", 0).do(
+        "call library", r"$PLUGINSDIR\System.dll", "Call", 0, 0
+    )
     script.do("make folder", r"$SYSDIR\tidewell", 0)
     assert r"add folder C:\Windows\System32\tidewell" in {str(effect) for effect in run(script.section()).effects}
     around = windows()
-    wide = scripts.Script().do("make folder", r"$SYSDIR\tidewell", 0).registry(scripts.HKLM, r"Software\Tidewell", "x", "1").section()
+    wide = (
+        scripts.Script()
+        .do("make folder", r"$SYSDIR\tidewell", 0)
+        .registry(scripts.HKLM, r"Software\Tidewell", "x", "1")
+        .section()
+    )
     outcome = Run(opened(wide.build()), around, baseline(around), program=r"C:\x.exe", bits=64).whole()
-    assert {str(effect) for effect in outcome.effects} == {r"add folder C:\Windows\System32\tidewell", r"add registry HKLM\Software\Tidewell\x"}
+    assert {str(effect) for effect in outcome.effects} == {
+        r"add folder C:\Windows\System32\tidewell",
+        r"add registry HKLM\Software\Tidewell\x",
+    }
 
 
 def test_what_an_earlier_version_left_is_read() -> None:
@@ -375,13 +460,19 @@ def test_what_an_earlier_version_left_is_read() -> None:
     state = baseline(around)
     state.add(UninstallEntry("Sounder", "HKLM", "32", "Sounder", "2.0", uninstall=r'"C:\Old\remove.exe"'))
     state.add(RegistryValue("HKLM", r"Software\Tidewell\Sounder", "Folder", "sz", r"C:\Old", "32"))
-    found = [effect.thing.data for effect in run(script.section(), state=state).effects if isinstance(effect.thing, RegistryValue)]
+    found = [
+        effect.thing.data
+        for effect in run(script.section(), state=state).effects
+        if isinstance(effect.thing, RegistryValue)
+    ]
     assert found == [r'"C:\Old\remove.exe"|C:\Old']
 
 
 def test_an_entry_that_is_changed_stays_one_entry() -> None:
     script = scripts.Script()
-    script.registry(scripts.HKLM, scripts.UNINSTALL, "DisplayName", "Sounder").registry(scripts.HKLM, scripts.UNINSTALL, "DisplayVersion", "3.0.1")
+    script.registry(scripts.HKLM, scripts.UNINSTALL, "DisplayName", "Sounder").registry(
+        scripts.HKLM, scripts.UNINSTALL, "DisplayVersion", "3.0.1"
+    )
     script.do("delete registry", 0, scripts.HKLM, scripts.UNINSTALL, "DisplayVersion", 0)
     entries = [effect for effect in run(script.section()).effects if isinstance(effect.thing, UninstallEntry)]
     assert len(entries) == 1 and entries[0].thing.version is None and entries[0].change == "add"  # type: ignore[union-attr]
@@ -400,7 +491,9 @@ def test_sections_can_be_left_out_by_the_script() -> None:
 def test_the_language_of_the_machine_is_chosen() -> None:
     around = windows()
     script = scripts.Script()
-    assert values_of(noted(script, "language", "$LANGUAGE"))["language"] == "1033"  # the only one there is, near enough to 2057
+    assert (
+        values_of(noted(script, "language", "$LANGUAGE"))["language"] == "1033"
+    )  # the only one there is, near enough to 2057
     assert Run(opened(script.build()), around, baseline(around), program=r"C:\x.exe").texts.language is not None
 
 

@@ -25,7 +25,21 @@ from yendo.package import manifest as form
 from yendo.plan import read
 
 FOLDER = r"C:\Hand over\everything"
-WRITES = ("write", "append", "place", "remove", "make_folder", "remove_folder", "set_value", "make_key", "drop_key", "put_shortcut", "run", "make_hold", "lend")
+WRITES = (
+    "write",
+    "append",
+    "place",
+    "remove",
+    "make_folder",
+    "remove_folder",
+    "set_value",
+    "make_key",
+    "drop_key",
+    "put_shortcut",
+    "run",
+    "make_hold",
+    "lend",
+)
 
 
 class PowerCut(BaseException):
@@ -46,7 +60,12 @@ class Cut(SimulatedSession):
             self.count += 1
             if self.count == self.at and self.how == "before":
                 raise PowerCut
-            if self.count == self.at and self.how == "torn" and name == "write" and arguments[0].endswith(("journal.txt", "record.txt")):
+            if (
+                self.count == self.at
+                and self.how == "torn"
+                and name == "write"
+                and arguments[0].endswith(("journal.txt", "record.txt"))
+            ):
                 before = self.read(arguments[0]) or b""
                 found(arguments[0], arguments[1][: len(before) + max(1, (len(arguments[1]) - len(before)) // 2)])
                 raise PowerCut
@@ -200,7 +219,11 @@ def test_a_failure_undoes_the_run_even_when_that_is_cut_off(tmp_path: Path) -> N
     whole = fresh(made, Cut)
     untouched = whole.state()
     ended = run(whole, made, "install")
-    assert ended.exit_code == 23 and "undoing what this run has done" in ended.lines and left(untouched, whole.state()) == []
+    assert (
+        ended.exit_code == 23
+        and "undoing what this run has done" in ended.lines
+        and left(untouched, whole.state()) == []
+    )
     for at in range(1, whole.count + 1):
         session = fresh(made, Cut)
         session.at = at
@@ -401,7 +424,10 @@ def test_the_real_runner_killed_at_many_points(tmp_path: Path, shell_wine: Any) 
 def test_cut_off_within_a_replacement(tmp_path: Path, shell_wine: Any) -> None:
     """The system puts the old file aside before the new one takes its place: cut off there, it is found again and put back in the end."""
     value = step_specimens.STEPS.split("[[install]]")[1]  # it is what the plan's detection asks for
-    steps = f"[[install]]{value}" + '[[install]]\nkind = "copy"\nfrom = "extras/tree/list.txt"\nto = \'C:\\Marrowby\\list.txt\'\n'
+    steps = (
+        f"[[install]]{value}"
+        + '[[install]]\nkind = "copy"\nfrom = "extras/tree/list.txt"\nto = \'C:\\Marrowby\\list.txt\'\n'
+    )
     folder = step_specimens.workspace(tmp_path, steps)
     made = build.build(folder, read(folder / "plan.toml")[0]).folder
     command = f'cmd /s /c ""{FOLDER}\\apply.cmd" %s"'
@@ -435,7 +461,9 @@ def test_cut_off_within_a_replacement(tmp_path: Path, shell_wine: Any) -> None:
         (0, True, form.NEED_MISSING, "nobody is here to agree to it"),
     ],
 )
-def test_a_prerequisite_that_a_person_must_agree_to(tmp_path: Path, people: int, agrees: bool, code: int, words: str) -> None:
+def test_a_prerequisite_that_a_person_must_agree_to(
+    tmp_path: Path, people: int, agrees: bool, code: int, words: str
+) -> None:
     from test_check import brought
 
     folder = tmp_path / "w"
@@ -449,7 +477,9 @@ def test_a_prerequisite_that_a_person_must_agree_to(tmp_path: Path, people: int,
     before = session.state()
     ran = run(session, made, "install")
     assert ran.exit_code == code and words in "\n".join(ran.lines), ran
-    assert session.told == (["The runtime comes too."] if people else []) and bool(left(before, session.state())) == (code == 0)
+    assert session.told == (["The runtime comes too."] if people else []) and bool(left(before, session.state())) == (
+        code == 0
+    )
 
 
 def test_postponing_ends(tmp_path: Path) -> None:

@@ -108,7 +108,9 @@ def office(workspace: Path) -> Path:
     )
     assert "{setting.office}" in first and "{setting.updates}" in first
     install, detect = STEPS.split("\n[[detect]]")
-    path.write_text(head + DECLARED + "\n" + mark + first + install + "\n\n" + step + after + "\n[[detect]]" + detect, "utf-8")
+    path.write_text(
+        head + DECLARED + "\n" + mark + first + install + "\n\n" + step + after + "\n[[detect]]" + detect, "utf-8"
+    )
     (workspace / "extras" / "office.ini").write_bytes(
         "\ufeff[office]\r\nname={setting.office}\r\nserver={setting.licence_server}\r\n".encode("utf-16-le")
     )
@@ -133,7 +135,11 @@ def test_every_site_is_proved(office: Path, where: str, request: pytest.FixtureR
     package = built(office)
     for scenario in scenarios.at_sites([scenarios.SCENARIOS["desk"]], form.sites_of(form.read(package))):
         proof = prove(package, machine, scenario=scenario)
-        failed = [(phase.title, phase.expected, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+        failed = [
+            (phase.title, phase.expected, phase.found, phase.details)
+            for phase in proof.phases
+            if phase.outcome == "failed"
+        ]
         assert not failed, (failed, proof.log[-20:])
         assert any(phase.id == "secrets" and phase.outcome == "passed" for phase in proof.phases)
         assert not any("secret-" in line for line in proof.log)
@@ -164,10 +170,10 @@ def test_parts_folder_and_words_of_an_installer(office: Path) -> None:
     """Optional parts, the folder, and a program's arguments are chosen at delivery too; nothing chosen leaves no comma behind."""
     path = office / "plan.toml"
     text = path.read_text("utf-8")
-    more = (
-        '[settings.parts]\nmeaning = "optional parts"\ntype = "choices"\nallowed = ["Documentation", "SurveyExport"]\ndefault = ""\n\n[settings.port]'
+    more = '[settings.parts]\nmeaning = "optional parts"\ntype = "choices"\nallowed = ["Documentation", "SurveyExport"]\ndefault = ""\n\n[settings.port]'
+    text = text.replace("[settings.port]", more, 1).replace(
+        'timeout = "30 min"', 'timeout = "30 min"\nfeatures = ["Main", "{setting.parts}"]', 1
     )
-    text = text.replace("[settings.port]", more, 1).replace('timeout = "30 min"', 'timeout = "30 min"\nfeatures = ["Main", "{setting.parts}"]', 1)
     text = text.replace('SITE = "{setting.office}"', 'SITE = "{setting.office}"\nINSTALLDIR = "{setting.charts}"', 1)
     change = '[[install.change]]\nkind = "registry"\nkey = \'HKLM\\Software\\Tidewell\\Lantern\'\nname = "Port"\nvalue = "{setting.port}"\ntype = "dword"\n\n'
     text = text.replace(r"C:\Program Files\Tidewell\Lantern\lantern.exe", r"{setting.charts}\lantern.exe")
@@ -175,7 +181,11 @@ def test_parts_folder_and_words_of_an_installer(office: Path) -> None:
     path.write_text(text[:at] + change + text[at:], "utf-8")
     package = built(office)
     manual, plugin = r"D:\Lantern\documents\manual.txt", r"D:\Lantern\survey export.txt"
-    for parts, there in (("", (False, False)), ("Documentation", (True, False)), ("surveyexport, documentation", (True, True))):
+    for parts, there in (
+        ("", (False, False)),
+        ("Documentation", (True, False)),
+        ("surveyexport, documentation", (True, True)),
+    ):
         code, session = carried(package, parts=parts, charts=r"D:\Lantern", port=4711, key="k-1")
         assert code == 0
         assert (session.read(manual) is not None, session.read(plugin) is not None) == there
@@ -257,7 +267,9 @@ def test_checks_tell_where_a_secret_gets_out(office: Path, yendo: Yendo, old: st
     ours = [one for one in found if one["rule"] in RULES_HERE and one["rule"] != "secret-once"]
     assert "clear-secret" not in [one["rule"] for one in found]
     assert [one["rule"] for one in ours] == ([rule] if rule else []), found
-    assert all("key" in one["message"] or "licence_server" in one["message"] for one in ours) and all(one["line"] > 20 for one in ours)
+    assert all("key" in one["message"] or "licence_server" in one["message"] for one in ours) and all(
+        one["line"] > 20 for one in ours
+    )
 
 
 def told(session: Any, folder: str, words: str) -> tuple[int, str]:
@@ -283,18 +295,25 @@ def test_what_the_runner_refuses(office: Path, shell_wine: Any) -> None:
             found, output = told(session, FOLDER, words)
             assert found == code and said in output, (words, found, output)
             assert "k-1" not in output.replace(words, "")
-        assert [str(effect) for effect in difference(before, session.state()) if not effect.thing.identity.startswith(OWN)] == []
+        assert [
+            str(effect) for effect in difference(before, session.state()) if not effect.thing.identity.startswith(OWN)
+        ] == []
         session.write(r"C:\Hand over\open.txt", b"key = k-1\r\n")
         session.host(r"C:\Hand over\open.txt").chmod(0o666)
         found, output = told(session, FOLDER, r'install -Values "C:\Hand over\open.txt"')
         assert found == form.EXPOSED and "can be read or changed by others" in output and "icacls" in output
-        session.write(FOLDER + r"\values.txt", b"# from the licence desk\r\nkey = k-1\r\noffice = kettle\r\n", private=True)
+        session.write(
+            FOLDER + r"\values.txt", b"# from the licence desk\r\nkey = k-1\r\noffice = kettle\r\n", private=True
+        )
         found, output = told(session, FOLDER, 'install -Set "port=4711"')
         assert found == 0, output
         assert "Kettle, port 4711" in {thing.data for thing in session.state().of("registry") if thing.name == "Note"}
         for name in ("apply.ps1", "detect.ps1"):
             ran = session.run(f'powershell -Check51 -File "{FOLDER}\\{name}"', timeout=120)
-            own = set(re.findall(r"^function ([\w-]+)", (package / name).read_text("utf-8-sig"), re.M)) | {"ForEach-Object", "Where-Object"}
+            own = set(re.findall(r"^function ([\w-]+)", (package / name).read_text("utf-8-sig"), re.M)) | {
+                "ForEach-Object",
+                "Where-Object",
+            }
             called = {line.split()[1] for line in ran.output.splitlines() if line.startswith("calls ")}
             assert ran.exit_code == 0 and called <= own, ran.output
         # neither detection nor repair nor removal is told the values again
@@ -330,15 +349,26 @@ def test_the_script_reads_values_as_the_plan_does(shell_wine: Any, tmp_path: Pat
             return f"no {error}"
 
     plan = {
-        name: {"type": one.type, "allowed": list(one.allowed), "least": one.least, "most": one.most, "words": list(one.words)}
+        name: {
+            "type": one.type,
+            "allowed": list(one.allowed),
+            "least": one.least,
+            "most": one.most,
+            "words": list(one.words),
+        }
         for name, one in known.items()
     }
-    text = "$ErrorActionPreference = 'Stop'\n[Console]::OutputEncoding = [Text.UTF8Encoding]::new($false)\n" + scripts._part("settings")
+    text = (
+        "$ErrorActionPreference = 'Stop'\n[Console]::OutputEncoding = [Text.UTF8Encoding]::new($false)\n"
+        + scripts._part("settings")
+    )
     text += f"$known = {scripts.literal(plan)}\nforeach ($row in {scripts.literal([list(row) for row in rows])}) {{\n"
     text += "    try { [string]$found = 'ok ' + (ConvertTo-Setting $known[$row[0]] $row[1]) } catch { [string]$found = 'no ' + $_.Exception.GetBaseException().Message }\n    [Console]::WriteLine($found)\n}\n"
     with shell_wine.fresh() as session:
         session.write(r"C:\windows\temp\values.ps1", scripts._script(text))
-        ran = session.run(r'powershell -NoProfile -ExecutionPolicy Bypass -File "C:\windows\temp\values.ps1"', timeout=120)
+        ran = session.run(
+            r'powershell -NoProfile -ExecutionPolicy Bypass -File "C:\windows\temp\values.ps1"', timeout=120
+        )
     assert ran.exit_code == 0, ran.output
     assert ran.output.splitlines()[-len(rows) :] == [ours(name, value) for name, value in rows]
 
@@ -399,13 +429,24 @@ def test_the_dossier_and_detection_know_the_sites(office: Path, yendo: Yendo) ->
     yendo("prove", office, "--quiet")
     yendo("dossier", office)
     page = next((office / "package").glob("*.dossier.html")).read_text("utf-8")
-    assert "What differs between the sites" in page and "licences.kettle.example" in page and "desk, kettle" not in page.partition("Proof")[0]
+    assert (
+        "What differs between the sites" in page
+        and "licences.kettle.example" in page
+        and "desk, kettle" not in page.partition("Proof")[0]
+    )
     assert "secret-" not in page and "lost on the way" not in page
     found = parsed(yendo("detect", "derive", office, "--json"))
-    assert {"this version, as at kettle", "this version, as at marrowby"} & set(found["states"]) == {"this version, as at marrowby"}
+    assert {"this version, as at kettle", "this version, as at marrowby"} & set(found["states"]) == {
+        "this version, as at marrowby"
+    }
     assert not any("licences." in str(one["rule"]) for one in found["rules"])
-    assert any(str(one["rule"].get("path", "")).startswith("{setting.charts}") for one in found["rules"])  # that folder is chosen at delivery
-    assert parsed(yendo("detect", "strength", office, "--site", "kettle", "--json", expect=None))["strength"]["score"] > 0.5
+    assert any(
+        str(one["rule"].get("path", "")).startswith("{setting.charts}") for one in found["rules"]
+    )  # that folder is chosen at delivery
+    assert (
+        parsed(yendo("detect", "strength", office, "--site", "kettle", "--json", expect=None))["strength"]["score"]
+        > 0.5
+    )
     assert "say for which site" in yendo("detect", "export", office, "--as", "json", expect=2).stderr
     exported = yendo("detect", "export", office, "--as", "oval", "--site", "kettle").stdout
     assert "licences.kettle.example" in exported and "{setting" not in exported

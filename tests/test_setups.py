@@ -62,7 +62,10 @@ def trial(keep: Path, setup: Path, *, early: bool = True) -> Path:
             account="user", effects=tuple(Effect(change, thing, "observed") for thing in PLACED),
         )  # fmt: skip
         (keep / f"observed-{purpose}.json").write_bytes(msgspec.json.encode(recording))
-    body = {"schema": "yendo.evidence/1", "trial": {"installer": setup.name, "sha256": sha256, "machine": "a layer", "runs": runs, **commands}}
+    body = {
+        "schema": "yendo.evidence/1",
+        "trial": {"installer": setup.name, "sha256": sha256, "machine": "a layer", "runs": runs, **commands},
+    }
     (keep / "evidence.json").write_text(json.dumps(body))
     return keep
 
@@ -87,13 +90,22 @@ def test_the_prebuilt_program_is_made_from_its_source(tmp_path: Path) -> None:
         copy = Path(shutil.copytree(source, tmp_path / made))
         (copy / made).unlink()
         subprocess.run(["sh", str(copy / "make")], check=True, capture_output=True)
-        assert (copy / made).read_bytes() == (source / made).read_bytes(), f"{made} is not what its source gives: run {source / 'make'}"
+        assert (copy / made).read_bytes() == (source / made).read_bytes(), (
+            f"{made} is not what its source gives: run {source / 'make'}"
+        )
 
 
 def test_what_reading_says_of_the_demos_second_program(yendo: Yendo) -> None:
     found = json.loads(yendo("read", SETUP, "--json").stdout)
-    assert found["family"] == "plain-exe" and found["identity"]["name"] == "Tidewell Sounder" and found["identity"]["version"] == "3.0.1"
-    assert [line["command"] for line in found["candidates"]][:2] == ['"sounder-setup.exe" /silent', '"sounder-setup.exe" /unattended']
+    assert (
+        found["family"] == "plain-exe"
+        and found["identity"]["name"] == "Tidewell Sounder"
+        and found["identity"]["version"] == "3.0.1"
+    )
+    assert [line["command"] for line in found["candidates"]][:2] == [
+        '"sounder-setup.exe" /silent',
+        '"sounder-setup.exe" /unattended',
+    ]
     assert found["program"]["elevation"] == "requireAdministrator" and found["blind_spots"]
 
 
@@ -107,9 +119,15 @@ def test_a_plan_from_reading_alone_waits_for_a_trial(yendo: Yendo, tmp_path: Pat
 def test_a_trial_fills_the_plan(tried: Path) -> None:
     plan, _ = read(tried / "plan.toml")
     install, removal = plan.install[0], plan.uninstall[0]
-    assert (install.arguments, install.wait_for, install.observed) == ("/unattended", ("sounder-worker.exe",), "trial/observed-install.json")  # type: ignore[union-attr]
+    assert (install.arguments, install.wait_for, install.observed) == (
+        "/unattended",
+        ("sounder-worker.exe",),
+        "trial/observed-install.json",
+    )  # type: ignore[union-attr]
     assert (removal.program, removal.arguments) == (PLACE + r"\remove.exe", "/unattended")  # type: ignore[union-attr]
-    assert [type(rule).__name__ for rule in plan.detect] == ["UninstallEntryRule", "FileRule"] and plan.detect[1].path.endswith("sounder.exe")  # type: ignore[union-attr]
+    assert [type(rule).__name__ for rule in plan.detect] == ["UninstallEntryRule", "FileRule"] and plan.detect[
+        1
+    ].path.endswith("sounder.exe")  # type: ignore[union-attr]
     assert "yendo try" not in (tried / "plan.toml").read_text()
     assert {finding.rule for finding in check(Workspace(tried))} == {"undecided"}
 
@@ -121,16 +139,26 @@ def test_a_recording_replays_in_the_proof(tried: Path) -> None:
     for scenario in ("desk", "system"):
         proof = prove(built.folder, SimulatedMachine(), scenario=scenario)
         assert proof.passed, [phase for phase in proof.phases if phase.outcome == "failed"]
-        assert proof.comparison and any("replayed from a run of 2026-11-23 on a layer" in spot for spot in proof.comparison.blind_spots)
+        assert proof.comparison and any(
+            "replayed from a run of 2026-11-23 on a layer" in spot for spot in proof.comparison.blind_spots
+        )
     assert build.build(tried, plan).digest == built.digest
 
 
 CHANGES = {
-    "other arguments": ('arguments = "/unattended" # silent', 'arguments = "/unattended /folder=x" # silent', "recording-stale"),
+    "other arguments": (
+        'arguments = "/unattended" # silent',
+        'arguments = "/unattended /folder=x" # silent',
+        "recording-stale",
+    ),
     "no waiting": ('wait_for = ["sounder-worker.exe"]', "wait_for = []", "setup-returns-early"),
     "no recording": ('observed = "trial/observed-install.json"', "", "setup-untried"),
     "another medium": ('media = "sounder-setup.exe"', 'media = "sounder.exe"', "setup-missing"),
-    "no answers": ('arguments = "/unattended" # silent', "arguments = '/s /f1\"{package}\\extras\\none.iss\"' # silent", "setup-missing"),
+    "no answers": (
+        'arguments = "/unattended" # silent',
+        "arguments = '/s /f1\"{package}\\extras\\none.iss\"' # silent",
+        "setup-missing",
+    ),
 }
 
 
@@ -145,7 +173,9 @@ def test_what_checks_find(tried: Path, old: str, new: str, rule: str) -> None:
 
 def test_a_stale_recording_stops_the_build(tried: Path) -> None:
     text = (tried / "plan.toml").read_text()
-    (tried / "plan.toml").write_text(text.replace('arguments = "/unattended" # silent', 'arguments = "/other" # silent', 1))
+    (tried / "plan.toml").write_text(
+        text.replace('arguments = "/unattended" # silent', 'arguments = "/other" # silent', 1)
+    )
     with pytest.raises(Usage, match="try again"):
         build.build(tried, read(tried / "plan.toml")[0])
 
@@ -157,7 +187,9 @@ def test_a_missing_switch_that_reading_is_sure_of(tmp_path: Path) -> None:
     workspace = tmp_path / "w"
     assert "setup-not-silent" not in {finding.rule for finding in check(Workspace(workspace))}
     text = (workspace / "plan.toml").read_text()
-    (workspace / "plan.toml").write_text(text.replace('arguments = "/S"', 'arguments = "/s"'))  # this one is told by its capital
+    (workspace / "plan.toml").write_text(
+        text.replace('arguments = "/S"', 'arguments = "/s"')
+    )  # this one is told by its capital
     assert "setup-not-silent" in {finding.rule for finding in check(Workspace(workspace))}
 
 
@@ -169,7 +201,9 @@ def test_a_readable_setup_is_proved_without_a_recording(tmp_path: Path) -> None:
     draft.from_installer(workspace, scripts.write(tmp_path, "uninstaller"))
     plan, _ = read(workspace / "plan.toml")
     proof = prove(build.build(workspace, plan).folder, SimulatedMachine())
-    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+    assert proof.passed, [
+        (phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"
+    ]
 
 
 def own_place(folder: Path) -> Path:
@@ -181,7 +215,12 @@ def own_place(folder: Path) -> Path:
     text = path.read_text()
     assert "Hand over" not in text and r"arguments = '/S /D=%ProgramFiles%\clam' # certain" in text
     assert drafted.defaults[0].startswith(r"install folder: %ProgramFiles%\clam;")
-    assert [decision.partition(":")[0] for decision in drafted.decisions] == ["package.contact", "media.origin", "when.os", "uninstall"]
+    assert [decision.partition(":")[0] for decision in drafted.decisions] == [
+        "package.contact",
+        "media.origin",
+        "when.os",
+        "uninstall",
+    ]
     path.write_text(text + "\n[[uninstall]]\nkind = \"delete\"\npath = '%ProgramFiles%\\clam'\n")
     assert not [finding for finding in check(Workspace(folder)) if finding.rule == "step-mistake"]
     return build.build(folder, read(path)[0]).folder
@@ -189,7 +228,9 @@ def own_place(folder: Path) -> Path:
 
 def test_a_setup_that_installs_beside_itself_gets_a_folder(tmp_path: Path) -> None:
     proof = prove(own_place(tmp_path / "w"), SimulatedMachine())
-    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+    assert proof.passed, [
+        (phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"
+    ]
 
 
 @pytest.mark.wine
@@ -198,7 +239,9 @@ def test_the_drafted_folder_on_the_layer(tmp_path: Path, wine: WineMachine) -> N
     if "32" not in wine.widths:
         missing("a layer for 32-bit programs", "apt-get install wine32")
     proof = prove(own_place(tmp_path / "w"), wine)
-    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+    assert proof.passed, [
+        (phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"
+    ]
 
 
 def test_a_setup_with_a_place_of_its_own_keeps_it(tmp_path: Path) -> None:
@@ -242,12 +285,22 @@ def test_nothing_is_taken_over_without_a_result(tmp_path: Path) -> None:
 
 
 _NAMES = some.text(alphabet="abc xyz", min_size=1, max_size=8).map(str.strip).filter(bool)
-_PLACES = some.sampled_from([r"C:\Users\mara\AppData\Roaming", r"C:\Users\mara\Desktop", r"C:\Program Files", r"C:\Users\mara\AppData\Local\Temp"])
+_PLACES = some.sampled_from(
+    [
+        r"C:\Users\mara\AppData\Roaming",
+        r"C:\Users\mara\Desktop",
+        r"C:\Program Files",
+        r"C:\Users\mara\AppData\Local\Temp",
+    ]
+)
 
 
 @given(some.lists(some.tuples(_PLACES, _NAMES), min_size=1, max_size=8, unique=True))
 def test_a_recording_fits_another_account(given_places: list[tuple[str, str]]) -> None:
-    effects = [Effect("add", Shortcut(f"{place}\\{name}.lnk", f'"{place}\\{name}.exe"'), "observed") for place, name in given_places]
+    effects = [
+        Effect("add", Shortcut(f"{place}\\{name}.lnk", f'"{place}\\{name}.exe"'), "observed")
+        for place, name in given_places
+    ]
     mine, other = windows("user").environment, windows("system").environment
     kept = portable(effects, mine)
     assert not any("mara" in str(effect) for effect in kept)
@@ -290,14 +343,19 @@ _WORD = some.text(alphabet="abcXYZ019 _", min_size=1, max_size=12).map(str.strip
 def test_answers_are_read_as_written(dialogs: list[tuple[str, dict[str, str]]]) -> None:
     product = "{82223415-1AAB-4701-9629-06E8DDB80BDA}"
     file = answers_exe.AnswerFile(
-        "v7.00", tuple((f"{product}-{name}-0", {**given, "Result": "1"}) for name, given in dialogs), {"Name": "clam"}, product
+        "v7.00",
+        tuple((f"{product}-{name}-0", {**given, "Result": "1"}) for name, given in dialogs),
+        {"Name": "clam"},
+        product,
     )
     text = answers_exe.write_answers(file)
     assert answers_exe.read_answers(text) == file and text.count("\r\n") == text.count("\n")
 
 
 def test_what_is_wrong_with_answers() -> None:
-    file = answers_exe.AnswerFile("v7.00", (("Welcome-0", {"Result": "12"}), ("Folder-0", {}), ("Name-0", {"szName": "x"})))
+    file = answers_exe.AnswerFile(
+        "v7.00", (("Welcome-0", {"Result": "12"}), ("Folder-0", {}), ("Name-0", {"szName": "x"}))
+    )
     wrong = answers_exe.check_answers(file)
     assert [text.partition(" ")[0] for text in wrong] == ["Welcome-0", "Folder-0", "Name-0"]
     assert answers_exe.check_answers(answers_exe.AnswerFile("v7.00", ()))
@@ -317,7 +375,11 @@ def test_engines_round_a_database_and_with_a_script(yendo: Yendo) -> None:
     if not scripts.SAMPLES.is_dir():
         missing("clamav-testfiles", "apt-get install clamav-testfiles")
     round_one = programs.account(scripts.SAMPLES / "clam_ISmsi_int.exe")
-    assert round_one.silent.uninstall and round_one.silent.uninstall.confidence == "certain" and len(round_one.effects) == 11
+    assert (
+        round_one.silent.uninstall
+        and round_one.silent.uninstall.confidence == "certain"
+        and len(round_one.effects) == 11
+    )
     scripted = json.loads(yendo("read", scripts.SAMPLES / "clam_IScab_int.exe", "--json").stdout)
     assert scripted["identity"]["name"] == "clam" and scripted["identity"]["version"] == "1.00.0000"
     assert scripted["effects"]["counts"]["file"] == 23 and scripted["effects"]["counts"]["registry"] > 1000
@@ -355,7 +417,9 @@ def test_a_header_of_cabinets_that_lies() -> None:
         answers.medium(header[:4] + (0x01005000).to_bytes(4, "little") + header[8:])
 
 
-_PLAIN = some.text(alphabet="abcXYZ{}=-. 0'\\", min_size=1, max_size=8).filter(lambda text: text.strip() not in ("", "{", "}", "="))
+_PLAIN = some.text(alphabet="abcXYZ{}=-. 0'\\", min_size=1, max_size=8).filter(
+    lambda text: text.strip() not in ("", "{", "}", "=")
+)
 
 
 @given(
@@ -458,10 +522,16 @@ def test_the_demos_share_has_both_programs(yendo: Yendo, tmp_path: Path) -> None
     assert found["summary"]["families"] == {"msi": 3, "msi-patch": 1, "plain-exe": 1}
     rows = {row["path"]: row for row in found["rows"]}
     assert rows["sounder-setup.exe"]["signed"] is False and rows["lantern-6.2.3.msp"]["signed"] is None
-    assert rows["sounder-setup.exe"]["confidence"] == "to be tried" and rows["lantern-6.2.1.msi"]["confidence"] == "certain"
+    assert (
+        rows["sounder-setup.exe"]["confidence"] == "to be tried"
+        and rows["lantern-6.2.1.msi"]["confidence"] == "certain"
+    )
 
 
 def test_a_folder_is_no_setup_to_try(yendo: Yendo, tmp_path: Path) -> None:
     (tmp_path / "share").mkdir()
     assert "is no file" in yendo("try", "share", expect=2).stderr
-    assert "is not there" in yendo("read", "share/none.exe", expect=2).stderr or "No such file" in yendo("read", "share/none.exe", expect=2).stderr
+    assert (
+        "is not there" in yendo("read", "share/none.exe", expect=2).stderr
+        or "No such file" in yendo("read", "share/none.exe", expect=2).stderr
+    )

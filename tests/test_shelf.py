@@ -35,7 +35,9 @@ path = 'C:\\Marrowby\\{folder}\\data.txt'
 """
 
 
-def workspace(shelf: Path, identifier: str, folder: str, *, version: str = "1", needs: str = "", data: str = "data") -> Path:
+def workspace(
+    shelf: Path, identifier: str, folder: str, *, version: str = "1", needs: str = "", data: str = "data"
+) -> Path:
     place = shelf / "packages" / identifier
     (place / "extras").mkdir(parents=True)
     (place / "extras" / "data.txt").write_text(data)
@@ -97,7 +99,9 @@ def conflicts(shelf: Path, yendo: Yendo) -> list[Conflict]:
     return list(listing(shelf).conflicts)
 
 
-NEED = '[[need]]\npackage = "{package}"\nversion = "{version}"\nholds = [{{ kind = "folder", path = \'C:\\Marrowby\' }}]\n'
+NEED = (
+    '[[need]]\npackage = "{package}"\nversion = "{version}"\nholds = [{{ kind = "folder", path = \'C:\\Marrowby\' }}]\n'
+)
 
 
 @pytest.mark.parametrize(
@@ -120,7 +124,10 @@ NEED = '[[need]]\npackage = "{package}"\nversion = "{version}"\nholds = [{{ kind
             {("prerequisite", "no version of runtime is >=3 and <2")},
         ),
         (
-            lambda shelf: [workspace(shelf, "a", "one", needs=NEED.format(package="b", version=">=3")), workspace(shelf, "b", "two", version="2.9")],
+            lambda shelf: [
+                workspace(shelf, "a", "one", needs=NEED.format(package="b", version=">=3")),
+                workspace(shelf, "b", "two", version="2.9"),
+            ],
             {("prerequisite", ">=3 is needed, 2.9 is here")},
         ),
         (
@@ -132,7 +139,9 @@ NEED = '[[need]]\npackage = "{package}"\nversion = "{version}"\nholds = [{{ kind
         ),
     ],
 )
-def test_in_one_anothers_way(shelf: Path, yendo: Yendo, make: Callable[[Path], object], wanted: set[tuple[str, str]]) -> None:
+def test_in_one_anothers_way(
+    shelf: Path, yendo: Yendo, make: Callable[[Path], object], wanted: set[tuple[str, str]]
+) -> None:
     make(shelf)
     found = conflicts(shelf, yendo)
     assert len(found) == len(wanted), found

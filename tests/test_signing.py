@@ -27,8 +27,14 @@ NAME = x509.Name([x509.NameAttribute(x509.NameOID.COMMON_NAME, "Marrowby harbour
 
 def certificate(key: Any) -> Any:
     now = datetime.datetime.now(datetime.UTC)
-    builder = x509.CertificateBuilder().subject_name(NAME).issuer_name(NAME).public_key(key.public_key()).serial_number(4712)
-    return builder.not_valid_before(now - datetime.timedelta(days=1)).not_valid_after(now + datetime.timedelta(days=1)).sign(key, hashes.SHA256())
+    builder = (
+        x509.CertificateBuilder().subject_name(NAME).issuer_name(NAME).public_key(key.public_key()).serial_number(4712)
+    )
+    return (
+        builder.not_valid_before(now - datetime.timedelta(days=1))
+        .not_valid_after(now + datetime.timedelta(days=1))
+        .sign(key, hashes.SHA256())
+    )
 
 
 @pytest.fixture(scope="module")
@@ -36,7 +42,11 @@ def office(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A key and its certificate, made on the spot."""
     key = rsa.generate_private_key(public_exponent=65537, key_size=2048)
     path = tmp_path_factory.mktemp("office") / "office.p12"
-    path.write_bytes(pkcs12.serialize_key_and_certificates(b"office", key, certificate(key), None, serialization.BestAvailableEncryption(b"tide")))
+    path.write_bytes(
+        pkcs12.serialize_key_and_certificates(
+            b"office", key, certificate(key), None, serialization.BestAvailableEncryption(b"tide")
+        )
+    )
     return path
 
 
@@ -49,7 +59,9 @@ class Authority(BaseHTTPRequestHandler):
         asked = tsp.TimeStampReq.load(self.rfile.read(int(self.headers["Content-Length"])))
         imprint = asked["message_imprint"]
         if self.answers == "other":
-            imprint = tsp.MessageImprint({"hash_algorithm": {"algorithm": "sha256"}, "hashed_message": hashlib.sha256(b"other").digest()})
+            imprint = tsp.MessageImprint(
+                {"hash_algorithm": {"algorithm": "sha256"}, "hashed_message": hashlib.sha256(b"other").digest()}
+            )
         info = tsp.TSTInfo(
             {
                 "version": "v1",
@@ -70,7 +82,9 @@ class Authority(BaseHTTPRequestHandler):
         )
         token = cms.ContentInfo({"content_type": "signed_data", "content": signed})
         granted = self.answers != "refused"
-        raw = tsp.TimeStampResp({"status": {"status": "granted" if granted else "rejection"}, "time_stamp_token": token}).dump()
+        raw = tsp.TimeStampResp(
+            {"status": {"status": "granted" if granted else "rejection"}, "time_stamp_token": token}
+        ).dump()
         self.send_response(200)
         self.end_headers()
         self.wfile.write(raw if self.answers != "nonsense" else b"<html>")
@@ -99,7 +113,18 @@ def package(drafted: Path, tmp_path: Path) -> Path:
 def test_signed_stamped_and_judged(package: Path, office: Path, authority: str, yendo: Yendo) -> None:
     before = (package / "apply.ps1").read_bytes()
     assert "not signed" in yendo("sign", package, "--verify", expect=2).stderr
-    told = parsed(yendo("sign", package, "--identity", office, "--timestamp", authority, "--json", environment={"YENDO_PASSPHRASE": "tide"}))
+    told = parsed(
+        yendo(
+            "sign",
+            package,
+            "--identity",
+            office,
+            "--timestamp",
+            authority,
+            "--json",
+            environment={"YENDO_PASSPHRASE": "tide"},
+        )
+    )
     assert (
         told["holds"]
         and told["signer"] == "CN=Marrowby harbour survey office"
@@ -117,9 +142,19 @@ def test_signed_stamped_and_judged(package: Path, office: Path, authority: str, 
 
 CHANGES = {
     "a script": (lambda folder: folder / "apply.ps1", b"Set-Record", b"Sett-Recor", "apply.ps1 has changed since"),
-    "a medium": (lambda folder: folder / "media" / "lantern-6.2.1.msi", b"Lantern", b"Latnern", "lantern-6.2.1.msi has changed"),
+    "a medium": (
+        lambda folder: folder / "media" / "lantern-6.2.1.msi",
+        b"Lantern",
+        b"Latnern",
+        "lantern-6.2.1.msi has changed",
+    ),
     "the listing": (lambda folder: folder / "files.sha256", b"apply.cmd", b"apply.cmx", "is over other content"),
-    "the message": (lambda folder: folder / "files.sha256.p7s", b"Marrowby", b"Nowhere!", "not by the certificate's key"),
+    "the message": (
+        lambda folder: folder / "files.sha256.p7s",
+        b"Marrowby",
+        b"Nowhere!",
+        "not by the certificate's key",
+    ),
 }
 
 
@@ -143,7 +178,9 @@ def test_a_stranger_of_the_same_name(package: Path, office: Path, yendo: Yendo, 
     key = ec.generate_private_key(ec.SECP256R1())
     pem = key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
     (tmp_path / "stranger.pem").write_bytes(pem + certificate(key).public_bytes(serialization.Encoding.PEM))
-    (tmp_path / "office.cer").write_bytes(signing.identity(office, b"tide").certificates[0].public_bytes(serialization.Encoding.DER))
+    (tmp_path / "office.cer").write_bytes(
+        signing.identity(office, b"tide").certificates[0].public_bytes(serialization.Encoding.DER)
+    )
     medium = package / "media" / "lantern-6.2.1.msi"
     data = medium.read_bytes()
     medium.unlink()
@@ -154,7 +191,9 @@ def test_a_stranger_of_the_same_name(package: Path, office: Path, yendo: Yendo, 
     assert "does not hold" in done and "nobody vouched for: CN=Marrowby harbour survey office" in " ".join(done.split())
     (package.parent / "house.toml").write_text(f'name = "Marrowby"\nsigners = ["{ours}"]\n')
     assert yendo("sign", package, "--verify", expect=1).returncode == 1
-    (package.parent / "house.toml").write_text(f'name = "Marrowby"\nsigners = ["{signing.verify(package).thumbprint}"]\n')
+    (package.parent / "house.toml").write_text(
+        f'name = "Marrowby"\nsigners = ["{signing.verify(package).thumbprint}"]\n'
+    )
     yendo("sign", package, "--verify")
     assert "neither the SHA-256 thumbprint" in yendo("sign", package, "--verify", "--trust", "office", expect=2).stderr
 
@@ -166,7 +205,7 @@ def test_the_runner_asks_whose_package_it_is(tmp_path: Path, office: Path, shell
 
     (tmp_path / "extras").mkdir()
     (tmp_path / "extras" / "a.txt").write_text("a")
-    plan = "[package]\nid = \"everything\"\nname = \"x\"\nversion = \"1\"\n[[install]]\nkind = \"copy\"\nfrom = \"extras/a.txt\"\nto = 'C:\\Tide\\'\n"
+    plan = '[package]\nid = "everything"\nname = "x"\nversion = "1"\n[[install]]\nkind = "copy"\nfrom = "extras/a.txt"\nto = \'C:\\Tide\\\'\n'
     (tmp_path / "plan.toml").write_text(plan)
     made = build.build(tmp_path, read(tmp_path / "plan.toml")[0]).folder
     with shell_wine.fresh() as real:
@@ -176,15 +215,17 @@ def test_the_runner_asks_whose_package_it_is(tmp_path: Path, office: Path, shell
 
         real.bring(made, test_steps.FOLDER)
         ours = signing.sign(made, signing.identity(office, b"tide")).thumbprint
-        assert run(f"install -Signer {ours}").exit_code == 36 and "is not signed" in run(f"install -Signer {ours}").output
+        assert (
+            run(f"install -Signer {ours}").exit_code == 36 and "is not signed" in run(f"install -Signer {ours}").output
+        )
         real.take_away(test_steps.FOLDER)
         real.bring(made, test_steps.FOLDER)
         assert run(f"install -Signer {'0' * 64}").exit_code == 36 and real.read(r"C:\Tide\a.txt") is None
         assert run(f"install -Signer {'0' * 64},{ours.lower()}").exit_code == 0 and real.read(r"C:\Tide\a.txt") == b"a"
         key = r"HKLM\Software\Policies\Yendo"
-        assert real.run(f'reg add {key} /v Signers /t REG_MULTI_SZ /d {"0" * 64} /reg:64 /f', timeout=60).exit_code == 0
+        assert real.run(f"reg add {key} /v Signers /t REG_MULTI_SZ /d {'0' * 64} /reg:64 /f", timeout=60).exit_code == 0
         assert run("uninstall").exit_code == 36 and "nobody vouched for here" in run("uninstall").output
-        assert real.run(f'reg add {key} /v Signers /t REG_MULTI_SZ /d {ours} /reg:64 /f', timeout=60).exit_code == 0
+        assert real.run(f"reg add {key} /v Signers /t REG_MULTI_SZ /d {ours} /reg:64 /f", timeout=60).exit_code == 0
         listed = real.host(test_steps.FOLDER) / "files.sha256"
         data = listed.read_bytes()
         listed.write_bytes(data.replace(b"apply.cmd", b"apply.cmx"))
@@ -202,11 +243,16 @@ def test_files_that_came_and_went(package: Path, office: Path) -> None:
     (package / "extra.dll").write_bytes(b"x")
     (package / "detect.ps1").unlink()
     problems = signing.verify(package).problems
-    assert "extra.dll is not in the listing" in problems and "detect.ps1 is missing" in problems and "detect.ps1 has no signature block" in problems
+    assert (
+        "extra.dll is not in the listing" in problems
+        and "detect.ps1 is missing" in problems
+        and "detect.ps1 has no signature block" in problems
+    )
 
 
 @pytest.mark.parametrize(
-    ("answer", "words"), [("refused", "gives no time stamp"), ("other", "answers another question"), ("nonsense", "no time stamp")]
+    ("answer", "words"),
+    [("refused", "gives no time stamp"), ("other", "answers another question"), ("nonsense", "no time stamp")],
 )
 def test_an_authority_that_does_not_stamp(package: Path, office: Path, authority: str, answer: str, words: str) -> None:
     Authority.answers = answer

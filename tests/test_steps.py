@@ -63,10 +63,16 @@ def essence(before: State, after: State) -> set[tuple[str, ...]]:
     found = set()
     for effect in difference(before, after):
         thing = effect.thing
-        if thing.identity.startswith(OWN) or isinstance(thing, IniValue) or thing.identity.endswith(("\\crls", "\\ctls")):
+        if (
+            thing.identity.startswith(OWN)
+            or isinstance(thing, IniValue)
+            or thing.identity.endswith(("\\crls", "\\ctls"))
+        ):
             continue  # the last two are made by looking into the store
         detail = str(getattr(thing, "data", "")) if effect.kind == "registry" else ""
-        if isinstance(thing, File) and "\\by-" not in thing.identity:  # what scripts wrote is only assumed by the simulation
+        if (
+            isinstance(thing, File) and "\\by-" not in thing.identity
+        ):  # what scripts wrote is only assumed by the simulation
             detail = thing.sha256 or ""
         if effect.kind == "environment":
             detail = "Marrowby" if "Marrowby" in str(thing.value) else "other"  # type: ignore[union-attr]
@@ -80,7 +86,8 @@ def plain(lines: list[str]) -> list[str]:
     for line in lines:
         line = line.replace(r"C:\windows", r"C:\Windows").strip()
         if line and not re.search(
-            r"assumed, by|inner|Inner|exit code 0: done|TrustedPublisher(\\Certificates)?$|^done with|^step 1: (place|take)|windows is", line
+            r"assumed, by|inner|Inner|exit code 0: done|TrustedPublisher(\\Certificates)?$|^done with|^step 1: (place|take)|windows is",
+            line,
         ):
             kept.append(line)
     return kept
@@ -94,10 +101,14 @@ def test_no_place_forgot_a_kind() -> None:
         title = "".join(part.capitalize() for part in name.split("-"))
         assert f"function Step-{title}(" in fragment(name), f"{name}: the runner cannot carry it out"
         assert "perform" in vars(type(kind)) and "resolve" in vars(type(kind)), name
-        assert kind.executed and (kind.step.__doc__ or "").strip(), f"{name} does not say what it is or where it was executed"
+        assert kind.executed and (kind.step.__doc__ or "").strip(), (
+            f"{name} does not say what it is or where it was executed"
+        )
         assert f'kind = "{name}"' in specimens, f"{name} has no specimen"
         assert f"## {name}\n" in reference, f"{name} is not in the reference: run tools/write_docs.py"
-        assert ("stand-in" in kind.executed) == ((f'kind = "{name}"' in step_specimens.STOCK and name != "tell") or name == "restart"), name
+        assert ("stand-in" in kind.executed) == (
+            (f'kind = "{name}"' in step_specimens.STOCK and name != "tell") or name == "restart"
+        ), name
 
 
 def test_there_and_back_on_the_simulated_machine(package: Path, stock: Path) -> None:
@@ -110,7 +121,11 @@ def test_there_and_back_on_the_simulated_machine(package: Path, stock: Path) -> 
         again = run(session, made, "install")
         assert again.exit_code == 0 and essence(done, session.state()) == set(), again.lines
         assert run(session, made, "uninstall").exit_code == 0
-        assert [str(effect) for effect in difference(before, session.state()) if not effect.thing.identity.startswith(OWN[1])] == []
+        assert [
+            str(effect)
+            for effect in difference(before, session.state())
+            if not effect.thing.identity.startswith(OWN[1])
+        ] == []
 
 
 @pytest.mark.wine
@@ -121,8 +136,14 @@ def test_the_runner_does_what_the_simulation_says(package: Path, shell_wine: Any
     with shell_wine.fresh() as real:
         real.bring(package, FOLDER)
         looked = real.run(f'powershell -Check51 -File "{FOLDER}\\apply.ps1"', timeout=120)
-        own = set(re.findall(r"^function ([\w-]+)", (package / "apply.ps1").read_text("utf-8-sig"), re.M)) | {"ForEach-Object", "Where-Object"}
-        assert looked.exit_code == 0 and {line.split()[1] for line in looked.output.splitlines() if line.startswith("calls ")} <= own, looked.output
+        own = set(re.findall(r"^function ([\w-]+)", (package / "apply.ps1").read_text("utf-8-sig"), re.M)) | {
+            "ForEach-Object",
+            "Where-Object",
+        }
+        assert (
+            looked.exit_code == 0
+            and {line.split()[1] for line in looked.output.splitlines() if line.startswith("calls ")} <= own
+        ), looked.output
         before = real.state()
         for verb in ("install", "uninstall"):
             carried = run(session, package, verb)
@@ -132,9 +153,13 @@ def test_the_runner_does_what_the_simulation_says(package: Path, shell_wine: Any
             assert essence(before, real.state()) == essence(fresh, session.state())
             real.write(r"C:\store.ps1", STORE.encode())
             listed = real.run(r"powershell -NoProfile -File C:\store.ps1", timeout=60).output
-            assert ("CN=Tidewell release" in listed) == (verb == "install")  # the real store reads what was written for it
+            assert ("CN=Tidewell release" in listed) == (
+                verb == "install"
+            )  # the real store reads what was written for it
             real.remove(r"C:\store.ps1")
-        assert not real.has_folder(r"C:\Program Files\Yendo\state") and not real.has_folder(r"C:\Program Files\Yendo\packages")
+        assert not real.has_folder(r"C:\Program Files\Yendo\state") and not real.has_folder(
+            r"C:\Program Files\Yendo\packages"
+        )
 
 
 STORE = (
@@ -150,11 +175,15 @@ def put_stand_ins(real: Any, program: Path, names: tuple[str, ...] = LACKING) ->
         target = real.host(r"C:\windows\system32") / f"{name}.exe"
         target.unlink(missing_ok=True)
         shutil.copy(program, target)
-        assert real.run(rf"reg add HKCU\Software\Wine\DllOverrides /v {name}.exe /d native /f", timeout=60).exit_code == 0
+        assert (
+            real.run(rf"reg add HKCU\Software\Wine\DllOverrides /v {name}.exe /d native /f", timeout=60).exit_code == 0
+        )
 
 
 @pytest.mark.wine
-def test_programs_that_the_layer_lacks_are_called_as_the_simulation_calls_them(stock: Path, stand_in: Path, shell_wine: Any) -> None:
+def test_programs_that_the_layer_lacks_are_called_as_the_simulation_calls_them(
+    stock: Path, stand_in: Path, shell_wine: Any
+) -> None:
     session = simulated(stock)
     session.facts = __import__("msgspec").structs.replace(session.facts, people=1)
     with shell_wine.fresh() as real:
@@ -172,10 +201,7 @@ def test_programs_that_the_layer_lacks_are_called_as_the_simulation_calls_them(s
         for verb in ("install", "uninstall"):
             assert run(session, stock, verb).exit_code == 0
         calls = (real.read(r"C:\standin.log") or b"").decode().splitlines()
-        bare = [
-            re.sub(r'(?i)^"?[^"]*\\(\w+\.exe)"?\s*', r"\1 ", call).rstrip()
-            for call in calls
-        ]
+        bare = [re.sub(r'(?i)^"?[^"]*\\(\w+\.exe)"?\s*', r"\1 ", call).rstrip() for call in calls]
         assert bare == session.called, ran.output
 
 
@@ -282,7 +308,11 @@ def test_the_record_keeps_every_text(fields: list[str]) -> None:
     assert ledger.fields(line) == ["F", *fields] and "\n" not in line and "\r" not in line
 
 
-@given(st.sampled_from(["sz", "expand", "dword", "qword", "binary"]), st.integers(0, 1 << 32), st.text(alphabet="ab\0%=\t", max_size=6))
+@given(
+    st.sampled_from(["sz", "expand", "dword", "qword", "binary"]),
+    st.integers(0, 1 << 32),
+    st.text(alphabet="ab\0%=\t", max_size=6),
+)
 def test_the_record_keeps_every_value(kind: str, number: int, text: str) -> None:
     value = (kind, number if kind in ("dword", "qword") else text)
     assert ledger.value_of(ledger.value_text(value)) == value
@@ -292,8 +322,17 @@ def test_the_record_keeps_every_value(kind: str, number: int, text: str) -> None
 
 def test_registry_files() -> None:
     found = imported(step_specimens.REG)
-    assert found[0]["values"] == [["", "sz", "unnamed"], ["Number", "dword", 42], ["List", "multi", ("a", "b")], ["Raw", "binary", "0102ff"]]
-    assert found[0]["delete"] == ["Gone"] and found[1]["view"] == "32" and found[1]["values"] == [["Path", "expand", "%TEMP%"]]
+    assert found[0]["values"] == [
+        ["", "sz", "unnamed"],
+        ["Number", "dword", 42],
+        ["List", "multi", ("a", "b")],
+        ["Raw", "binary", "0102ff"],
+    ]
+    assert (
+        found[0]["delete"] == ["Gone"]
+        and found[1]["view"] == "32"
+        and found[1]["values"] == [["Path", "expand", "%TEMP%"]]
+    )
     for text in ("", "[HKEY_LOCAL_MACHINE\\x]", "REGEDIT4\n[HKEY_USERS\\x]\n"):
         with pytest.raises(ValueError):
             imported(text)
@@ -301,7 +340,10 @@ def test_registry_files() -> None:
 
 def test_a_forgotten_quote_round_a_program() -> None:
     assert quoted_program(r"C:\Program Files\Tide\un.exe /x") == r'"C:\Program Files\Tide\un.exe" /x'
-    assert quoted_program(r'"C:\a b\un.exe" /x') == r'"C:\a b\un.exe" /x' and quoted_program("msiexec.exe /x") == "msiexec.exe /x"
+    assert (
+        quoted_program(r'"C:\a b\un.exe" /x') == r'"C:\a b\un.exe" /x'
+        and quoted_program("msiexec.exe /x") == "msiexec.exe /x"
+    )
 
 
 MISTAKES = [

@@ -49,7 +49,10 @@ def test_killed_at_random_points_with_two_writers(tmp_path: Path) -> None:
     there: set[str] = set()
     for _ in range(25):
         children = [
-            subprocess.Popen([sys.executable, "-c", CHILD, str(store.folder), *map(str, chance.sample(list(wanted.values()), 4))]) for _ in range(2)
+            subprocess.Popen(
+                [sys.executable, "-c", CHILD, str(store.folder), *map(str, chance.sample(list(wanted.values()), 4))]
+            )
+            for _ in range(2)
         ]
         for child in children:
             time.sleep(chance.uniform(0.0, 0.25))
@@ -71,7 +74,9 @@ def test_killed_at_random_points_with_two_writers(tmp_path: Path) -> None:
 def test_two_who_add_the_same(tmp_path: Path) -> None:
     wanted = files(tmp_path / "share", 3, 1 << 20)
     store = Store(tmp_path / "store")
-    children = [subprocess.Popen([sys.executable, "-c", CHILD, str(store.folder), *map(str, wanted.values())]) for _ in range(2)]
+    children = [
+        subprocess.Popen([sys.executable, "-c", CHILD, str(store.folder), *map(str, wanted.values())]) for _ in range(2)
+    ]
     assert [child.wait(60) for child in children] == [0, 0]
     assert whole(store) == set(wanted) and sum(1 for _ in store.items()) == 3
 
@@ -79,7 +84,15 @@ def test_two_who_add_the_same(tmp_path: Path) -> None:
 def test_from_the_command_line(workspace: Path, vendor: Path, tmp_path: Path, yendo: Yendo) -> None:
     """Added, listed with its origin, brought into a workspace that lost it, verified, and purged only where no plan names it."""
     where = {"YENDO_STORE": str(tmp_path / "store")}
-    yendo("store", "add", vendor / "lantern-6.2.1.msi", vendor / "lantern-6.1.0.msi", "--origin", "release share", environment=where)
+    yendo(
+        "store",
+        "add",
+        vendor / "lantern-6.2.1.msi",
+        vendor / "lantern-6.1.0.msi",
+        "--origin",
+        "release share",
+        environment=where,
+    )
     listed = parsed(yendo("store", "list", "--plans", workspace, "--json", environment=where))
     assert {item["notes"][0]["origin"] for item in listed["items"]} == {"release share"} and len(listed["items"]) == 2
     assert sorted(len(plans) for plans in listed["users"].values()) == [0, 1]
@@ -87,12 +100,18 @@ def test_from_the_command_line(workspace: Path, vendor: Path, tmp_path: Path, ye
     assert parsed(yendo("store", "bring", workspace, "--json", environment=where))["brought"] == ["lantern-6.2.1.msi"]
     yendo("build", workspace)
     assert "all of them whole" in yendo("store", "verify", environment=where).stdout
-    assert parsed(yendo("store", "purge", "--plans", workspace, "--json", environment=where))["unused"] == []  # too young
+    assert (
+        parsed(yendo("store", "purge", "--plans", workspace, "--json", environment=where))["unused"] == []
+    )  # too young
     store = Store(tmp_path / "store")
     for item in store.items():
         os.utime(store.path(item.sha256), (time.time() - 2 * GRACE,) * 2)
     found = parsed(yendo("store", "purge", "--plans", workspace, "--json", environment=where))
-    assert [item["notes"][0]["name"] for item in found["unused"]] == ["lantern-6.1.0.msi"] and not found["done"] and found["freed"] == 0
+    assert (
+        [item["notes"][0]["name"] for item in found["unused"]] == ["lantern-6.1.0.msi"]
+        and not found["done"]
+        and found["freed"] == 0
+    )
     assert parsed(yendo("store", "purge", "--plans", workspace, "--yes", "--json", environment=where))["freed"] > 0
     assert [item.name for item in store.items()] == ["lantern-6.2.1.msi"]
     path = store.path(next(store.items()).sha256)
@@ -152,7 +171,14 @@ def disc(tmp_path: Path, vendor: Path) -> Path:
 
 
 @pytest.mark.parametrize(
-    "options", [("-J",), ("-R",), ("-udf", "-J"), ("-iso-level", "3", "-allow-lowercase", "-allow-multidot", "-relaxed-filenames"), ()]
+    "options",
+    [
+        ("-J",),
+        ("-R",),
+        ("-udf", "-J"),
+        ("-iso-level", "3", "-allow-lowercase", "-allow-multidot", "-relaxed-filenames"),
+        (),
+    ],
 )
 def test_reading_an_image(disc: Path, tmp_path: Path, yendo: Yendo, options: tuple[str, ...]) -> None:
     """In every form of names; what is taken out is what was put in."""

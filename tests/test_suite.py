@@ -41,11 +41,21 @@ version = "2026.11"
 """
 
 
-def product(folder: Path, identifier: str, *, version: str = "1.0", language: str = "", more: str = "", build: Yendo | None = None) -> Path:
+def product(
+    folder: Path,
+    identifier: str,
+    *,
+    version: str = "1.0",
+    language: str = "",
+    more: str = "",
+    build: Yendo | None = None,
+) -> Path:
     place = folder / identifier
     (place / "extras").mkdir(parents=True, exist_ok=True)
     (place / "extras" / "data.txt").write_text("data")
-    (place / "plan.toml").write_text(PLAN.format(id=identifier, name=identifier.title(), version=version, language=language, more=more), "utf-8")
+    (place / "plan.toml").write_text(
+        PLAN.format(id=identifier, name=identifier.title(), version=version, language=language, more=more), "utf-8"
+    )
     if build:
         build("build", place)
     return place
@@ -58,7 +68,9 @@ def need(package: str, version: str) -> str:
 def suite(folder: Path, *products: str, head: str = "") -> Path:
     place = folder / "desk"
     place.mkdir(exist_ok=True)
-    (place / "suite.toml").write_text(SUITE.format(head=head) + "".join(f"\n[[product]]\n{text}\n" for text in products), "utf-8")
+    (place / "suite.toml").write_text(
+        SUITE.format(head=head) + "".join(f"\n[[product]]\n{text}\n" for text in products), "utf-8"
+    )
     return place
 
 
@@ -69,7 +81,9 @@ def shared(tmp_path: Path, yendo: Yendo) -> Path:
         runtime = product(tmp_path, "runtime", version=version, build=yendo)
         shutil.move(str(runtime / "package" / f"runtime-{version}-r1"), str(tmp_path / f"runtime-{version}"))
     for name, wanted, copy in (("lantern", ">=3", "3.0"), ("sounder", ">=3.1", "3.2")):
-        shutil.copytree(tmp_path / f"runtime-{copy}", product(tmp_path, name, more=need("runtime", wanted)) / "extras" / "runtime")
+        shutil.copytree(
+            tmp_path / f"runtime-{copy}", product(tmp_path, name, more=need("runtime", wanted)) / "extras" / "runtime"
+        )
     product(tmp_path, "charts")
     return tmp_path
 
@@ -82,28 +96,38 @@ def run(package: Path, verb: str, session: Any) -> carry.Carried:
 
 def test_in_order_with_what_is_shared_once(shared: Path, yendo: Yendo) -> None:
     """The newest runtime that suits both comes first and goes last; one package, proved on a fresh machine."""
-    place = suite(shared, 'workspace = "../charts"\nafter = ["sounder"]', 'workspace = "../lantern"', 'workspace = "../sounder"')
+    place = suite(
+        shared, 'workspace = "../charts"\nafter = ["sounder"]', 'workspace = "../lantern"', 'workspace = "../sounder"'
+    )
     found = parsed(yendo("suite", place, "--json"))
     assert [one["id"] for one in found["order"]] == ["sounder", "charts", "lantern"]
     assert found["shared"] == [{"package": "runtime", "version": ">=3.1,>=3", "brought": True}]
     package = Path(found["packages"][0])
     package = package if package.is_absolute() else shared / package
     proof = prove(package, SimulatedMachine())
-    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+    assert proof.passed, [
+        (phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"
+    ]
     session = SimulatedSession(SimulatedMachine().surroundings())
     said = run(package, "install", session).lines
     assert (session.read(r"C:\Program Files\Yendo\installed\runtime.txt") or b"").startswith(b"3.2")
     assert sum("place extras/data.txt" in line for line in said) <= 4
     assert run(package, "uninstall", session).exit_code == 0
     assert session.read(r"C:\Marrowby\runtime\data.txt") is None
-    assert not [one for one in parsed(yendo("check", place / "made", "--json", expect=None))["findings"] if one["severity"] == "error"]
+    assert not [
+        one
+        for one in parsed(yendo("check", place / "made", "--json", expect=None))["findings"]
+        if one["severity"] == "error"
+    ]
 
 
 def test_one_each(shared: Path, yendo: Yendo) -> None:
     place = suite(shared, 'workspace = "../charts"\nafter = ["lantern"]', 'workspace = "../lantern"')
     yendo("suite", place, "--each")
     order = json.loads((place / "package" / "order.json").read_text("utf-8"))
-    assert [one["package"] for one in order["order"]] == ["lantern-1.0-r1", "charts-1.0-r1"] and order["order"][1]["after"] == ["lantern"]
+    assert [one["package"] for one in order["order"]] == ["lantern-1.0-r1", "charts-1.0-r1"] and order["order"][1][
+        "after"
+    ] == ["lantern"]
     assert (place / "package" / "charts-1.0-r1" / "apply.cmd").is_file()
 
 
@@ -169,7 +193,9 @@ def test_what_needs_a_person_is_set_apart(tmp_path: Path, yendo: Yendo, more: st
 
 
 def test_values_are_handed_on(tmp_path: Path, yendo: Yendo) -> None:
-    place = product(tmp_path, "charts", more='[settings.quay]\nmeaning = "the quay"\n\n[site.north]\nquay = "quay 1"\n\n')
+    place = product(
+        tmp_path, "charts", more='[settings.quay]\nmeaning = "the quay"\n\n[site.north]\nquay = "quay 1"\n\n'
+    )
     path = place / "plan.toml"
     path.write_text(
         path.read_text("utf-8").replace(
@@ -180,7 +206,10 @@ def test_values_are_handed_on(tmp_path: Path, yendo: Yendo) -> None:
         "utf-8",
     )
     for given, wanted in (('site = "north"', "quay 1"), ('settings = { quay = "quay 9" }', "quay 9")):
-        package = tmp_path / parsed(yendo("suite", suite(tmp_path, 'workspace = "../charts"\n' + given), "--json"))["packages"][0]
+        package = (
+            tmp_path
+            / parsed(yendo("suite", suite(tmp_path, 'workspace = "../charts"\n' + given), "--json"))["packages"][0]
+        )
         session = SimulatedSession(SimulatedMachine().surroundings())
         assert run(package, "install", session).exit_code == 0
         assert session.get_value("HKLM", "64", r"Software\Marrowby", "Quay") == ("sz", wanted)
@@ -189,11 +218,17 @@ def test_values_are_handed_on(tmp_path: Path, yendo: Yendo) -> None:
 @pytest.mark.parametrize(
     ("products", "said"),
     [
-        (('workspace = "../a"\nafter = ["b"]', 'workspace = "../b"\nafter = ["a"]'), "goes round in a circle: a after b after a"),
+        (
+            ('workspace = "../a"\nafter = ["b"]', 'workspace = "../b"\nafter = ["a"]'),
+            "goes round in a circle: a after b after a",
+        ),
         (('workspace = "../a"\nafter = ["c"]',), "after names c, which is no product of the suite"),
         (('workspace = "../nowhere"',), "is no workspace"),
         (('workspace = "../a"\nafer = ["b"]',), "unknown key 'afer' in [product 1]; did you mean 'after'?"),
-        (('workspace = "../narrow"', 'workspace = "../wide"'), "no version of runtime suits all: narrow wants <2; wide wants >=3"),
+        (
+            ('workspace = "../narrow"', 'workspace = "../wide"'),
+            "no version of runtime suits all: narrow wants <2; wide wants >=3",
+        ),
         (('workspace = "../narrow"', 'workspace = "../runtime"'), "runtime 3.0 is in the suite, and <2 is needed"),
     ],
 )
@@ -202,7 +237,13 @@ def test_a_suite_that_cannot_be(tmp_path: Path, yendo: Yendo, products: tuple[st
         product(tmp_path, name)
     product(tmp_path, "runtime", version="3.0")
     for name, wanted in (("narrow", "<2"), ("wide", ">=3")):
-        product(tmp_path, name, more=need("runtime", wanted).replace('from = "extras/runtime"', "holds = [{ kind = \"folder\", path = 'C:\\x' }]"))
+        product(
+            tmp_path,
+            name,
+            more=need("runtime", wanted).replace(
+                'from = "extras/runtime"', "holds = [{ kind = \"folder\", path = 'C:\\x' }]"
+            ),
+        )
     done = yendo("suite", suite(tmp_path, *products), expect=3)
     assert said in done.stderr and "suite.toml:" in done.stderr
 
@@ -210,7 +251,11 @@ def test_a_suite_that_cannot_be(tmp_path: Path, yendo: Yendo, products: tuple[st
 @pytest.mark.wine
 def test_by_its_own_runner(shared: Path, yendo: Yendo, shell_wine: Any) -> None:
     """The runner carries a suite out on the real machine: members, shared runtime, values in the right order, and away again."""
-    place = suite(shared, 'workspace = "../charts"\nafter = ["sounder"]', 'workspace = "../lantern"', 'workspace = "../sounder"')
+    place = suite(
+        shared, 'workspace = "../charts"\nafter = ["sounder"]', 'workspace = "../lantern"', 'workspace = "../sounder"'
+    )
     package = shared / parsed(yendo("suite", place, "--json"))["packages"][0]
     proof = prove(package, shell_wine)
-    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+    assert proof.passed, [
+        (phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"
+    ]

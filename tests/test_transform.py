@@ -25,7 +25,11 @@ PARSED = [Column.parse(text) for text in COLUMNS]
 
 
 def database(
-    rows: list[tuple[Any, ...]], *, tables: dict[str, list[tuple[Any, ...]]] | None = None, code_page: int = 1252, **streams: bytes
+    rows: list[tuple[Any, ...]],
+    *,
+    tables: dict[str, list[tuple[Any, ...]]] | None = None,
+    code_page: int = 1252,
+    **streams: bytes,
 ) -> Database:
     writer = DatabaseWriter(code_page=code_page, summary=Summary(template="x64;1033", revision=guid("base")))
     writer.table("Thing", COLUMNS, rows)
@@ -79,7 +83,11 @@ def test_records_come_back_as_they_were_written(records: dict[Any, Any]) -> None
             change.inserted[key] = (*key, *cells, None, None)
     with database([]) as base:
         found = written(Transform({"Thing": change} if change else {}), base).tables.get("Thing", TableChange([]))
-    assert found.inserted == change.inserted and found.updated == change.updated and sorted(found.deleted, key=str) == sorted(change.deleted, key=str)
+    assert (
+        found.inserted == change.inserted
+        and found.updated == change.updated
+        and sorted(found.deleted, key=str) == sorted(change.deleted, key=str)
+    )
 
 
 def test_tables_columns_and_streams() -> None:
@@ -96,13 +104,25 @@ def test_tables_columns_and_streams() -> None:
         out = io.BytesIO()
         writer.write(out)
         one.schema["Media"] = [
-            Column.parse(part) for part in ("DiskId! i2", "LastSequence i4", "DiskPrompt L64", "Cabinet S255", "VolumeLabel S32", "Source S72")
+            Column.parse(part)
+            for part in (
+                "DiskId! i2",
+                "LastSequence i4",
+                "DiskPrompt L64",
+                "Cabinet S255",
+                "VolumeLabel S32",
+                "Source S72",
+            )
         ]
         with Database(io.BytesIO(out.getvalue())) as two:
             found = written(difference(one, two), one)
             assert found.tables["Gone"].dropped and found.tables["Come"].created and found.tables["Thing"].added == 1
             laid = Overlay(one, [found])
-            assert rows_of(laid) == {("a", 1): ("a", 1, "x", 2, 3, 1, "new")} and "Gone" not in laid and laid["Come"].find(7)["Note"] == "seven"
+            assert (
+                rows_of(laid) == {("a", 1): ("a", 1, "x", 2, 3, 1, "new")}
+                and "Gone" not in laid
+                and laid["Come"].find(7)["Note"] == "seven"
+            )
             assert laid.stream("Thing.a.1").read() == b"blob"
             (medium,) = laid["Media"]
             assert (
@@ -117,7 +137,11 @@ def test_a_table_whose_columns_were_exchanged_is_refused() -> None:
     writer.table("Thing", ["Key! s40", "Other I2"], [("a", 1)])
     out = io.BytesIO()
     writer.write(out)
-    with database([]) as one, Database(io.BytesIO(out.getvalue())) as two, pytest.raises(Unreadable, match="Thing has other columns"):
+    with (
+        database([]) as one,
+        Database(io.BytesIO(out.getvalue())) as two,
+        pytest.raises(Unreadable, match="Thing has other columns"),
+    ):
         difference(one, two)
 
 
@@ -126,16 +150,30 @@ def test_databases_of_other_columns_are_compared_all_the_same() -> None:
     writer.table("Thing", ["Key! s40", "Part! I2", "Large I4", "Extra S9"], [("a", 1, 3, "x"), ("b", 1, 5, None)])
     out = io.BytesIO()
     writer.write(out)
-    with database([("a", 1, "text", 2, 3, None), ("b", 1, "text", 2, 4, None)]) as one, Database(io.BytesIO(out.getvalue())) as two:
+    with (
+        database([("a", 1, "text", 2, 3, None), ("b", 1, "text", 2, 4, None)]) as one,
+        Database(io.BytesIO(out.getvalue())) as two,
+    ):
         found = difference(one, two, to_apply=False).tables["Thing"]
-        assert found.updated == {("a", 1): {"Extra": "x"}, ("b", 1): {"Large": 5}} and not found.inserted and not found.deleted
+        assert (
+            found.updated == {("a", 1): {"Extra": "x"}, ("b", 1): {"Large": 5}}
+            and not found.inserted
+            and not found.deleted
+        )
 
 
 def test_what_has_no_target_is_told() -> None:
-    change = TableChange(list(PARSED), inserted={("a", 1): ("a", 1, None, None, None, None)}, updated={("b", 1): {"Text": "t"}}, deleted=[("c", 1)])
+    change = TableChange(
+        list(PARSED),
+        inserted={("a", 1): ("a", 1, None, None, None, None)},
+        updated={("b", 1): {"Text": "t"}},
+        deleted=[("c", 1)],
+    )
     lost = TableChange([Column.parse("Id! i4")], deleted=[(1,)])
     with database([("a", 1, "x", 2, 3, None)]) as base:
-        laid = Overlay(base, [Transform({"Thing": change, "Nowhere": lost, "Thing2": TableChange(list(PARSED), dropped=True)})])
+        laid = Overlay(
+            base, [Transform({"Thing": change, "Nowhere": lost, "Thing2": TableChange(list(PARSED), dropped=True)})]
+        )
         assert [(problem.kind, problem.table) for problem in laid.problems] == [
             ("row to delete is missing", "Thing"), ("row to change is missing", "Thing"), ("row exists already", "Thing"),
             ("table is missing", "Nowhere"), ("table is missing", "Thing2")]  # fmt: skip
@@ -227,7 +265,11 @@ def test_a_copy_has_everything(tmp_path: Path) -> None:
         out = io.BytesIO()
         assert overlay.write(base, out, revision=guid("new")) is False
         with Database(io.BytesIO(out.getvalue())) as copy:
-            assert not difference(base, copy).tables and copy.summary.revision == guid("new") and copy.summary.template == base.summary.template
+            assert (
+                not difference(base, copy).tables
+                and copy.summary.revision == guid("new")
+                and copy.summary.template == base.summary.template
+            )
             assert copy.stream("media.cab").read() == base.stream("media.cab").read()
         base.streams["\x05DigitalSignature"] = Held(b"signed")  # type: ignore[assignment]
         out = io.BytesIO()
@@ -245,10 +287,23 @@ def test_a_patch_comes_back(vendor: Path) -> None:
         Database(vendor / "lantern-6.2.1.msi") as base,
         Database(vendor / "lantern-6.1.0.msi") as other,
     ):
-        assert found.names == ("Old2New", "#Old2New") and found.families[0].supersedes and found.metadata["AllowRemoval"] == "1"
-        assert found.targets == (fitting.facts(base)["ProductCode"],) and found.replaces == () and list(found.cabinets) == ["PCAB"]
+        assert (
+            found.names == ("Old2New", "#Old2New")
+            and found.families[0].supersedes
+            and found.metadata["AllowRemoval"] == "1"
+        )
+        assert (
+            found.targets == (fitting.facts(base)["ProductCode"],)
+            and found.replaces == ()
+            and list(found.cabinets) == ["PCAB"]
+        )
         after = fitting.patched(base, found)
-        assert after is not None and not after.problems and fitting.facts(after)["ProductVersion"] == "6.2.3" and after.stream("PCAB") is not None
+        assert (
+            after is not None
+            and not after.problems
+            and fitting.facts(after)["ProductVersion"] == "6.2.3"
+            and after.stream("PCAB") is not None
+        )
         assert fitting.kind_of_update(base, found) == "minor update"
         misfit = fitting.fit_patch(other, found)
         assert not misfit.fits and "it is for" in misfit.reasons[0] and fitting.patched(other, found) is None
@@ -273,11 +328,17 @@ def test_edits_are_seen_at_once_and_kept_small() -> None:
         edits.insert("Thing", Key="c", Part=1, Text="new")
         edits.update("Thing", ("c", 1), Large=9)
         assert edits.tables["Thing"].updated == {("a", 1): {"Text": "z"}}
-        assert [row["Key"] for row in edits.rows("Thing", Part=1)] == ["b", "a", "c"] and edits.row("Thing", "c", 1)["Large"] == 9  # type: ignore[index]
+        assert [row["Key"] for row in edits.rows("Thing", Part=1)] == ["b", "a", "c"] and edits.row("Thing", "c", 1)[
+            "Large"
+        ] == 9  # type: ignore[index]
         assert [row["Key"] for row in edits.rows("Thing", Text="z")] == ["a"] and not edits.rows("Thing", Text="x")
         edits.delete("Thing", ("c", 1))
         edits.delete("Thing", ("a", 1))
-        assert edits.row("Thing", "a", 1) is None and edits.tables["Thing"].deleted == [("a", 1)] and not edits.tables["Thing"].updated
+        assert (
+            edits.row("Thing", "a", 1) is None
+            and edits.tables["Thing"].deleted == [("a", 1)]
+            and not edits.tables["Thing"].updated
+        )
         edits.insert("Thing", Key="a", Part=1, Text="again")
         assert not edits.tables["Thing"].deleted and edits.row("Thing", "a", 1)["Text"] == "again"  # type: ignore[index]
         assert not Overlay(base, [Transform(edits.tables)]).problems

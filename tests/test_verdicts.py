@@ -33,12 +33,23 @@ EMPTY = Effect("add", RegistryKey("HKLM", r"Software\Tidewell"), "observed")
 
 
 def seen(**given: Any) -> Watched:
-    usual: dict[str, Any] = {"command": "x", "exit_code": 0, "first_ended": 1.0, "seconds": 1.0, "windows": (), "processes": ()}
+    usual: dict[str, Any] = {
+        "command": "x",
+        "exit_code": 0,
+        "first_ended": 1.0,
+        "seconds": 1.0,
+        "windows": (),
+        "processes": (),
+    }
     return Watched(**(usual | given))
 
 
 def window(
-    title: str = "Setup", *, place: tuple[int, ...] = (10, 10, 400, 200), texts: tuple[str, ...] = ("Next",), picture: bytes | None = b"png"
+    title: str = "Setup",
+    *,
+    place: tuple[int, ...] = (10, 10, 400, 200),
+    texts: tuple[str, ...] = ("Next",),
+    picture: bytes | None = b"png",
 ) -> Window:
     return Window("setup.exe", title, "#32770", texts, 0.5, None, picture, place)
 
@@ -69,9 +80,15 @@ def test_verdicts(watched: Watched, shown: list[Window], lasting: list[Effect], 
 
 def test_verdicts_explain_themselves() -> None:
     said = {name: " ".join(verdicts.verdict_of(*case[:4])[1]) for name, case in VERDICTS.items()}  # type: ignore[arg-type]
-    assert "undid everything" in said["failed"] and "crashed" in said["crashed"] and "'Setup'" in said["a window that stands"]
     assert (
-        "answer file" in said["a log that says otherwise"] and "no program for this machine" in said["no program"] and "disk" in said["too much disk"]
+        "undid everything" in said["failed"]
+        and "crashed" in said["crashed"]
+        and "'Setup'" in said["a window that stands"]
+    )
+    assert (
+        "answer file" in said["a log that says otherwise"]
+        and "no program for this machine" in said["no program"]
+        and "disk" in said["too much disk"]
     )
 
 
@@ -99,13 +116,18 @@ def test_who_outlived_the_setup() -> None:
     assert verdicts.returned_early(seen(processes=processes[:1])) == (0.0, ())
     assert verdicts.returned_early(seen(first_ended=None)) == (0.0, ())
     lines = verdicts.tree(seen(seconds=3.5, processes=processes))
-    assert [line.partition(",")[0] for line in lines] == ["setup.exe", "  worker.exe", "    helper.exe", "  conhost.exe"] and "still there" in lines[
-        3
-    ]
+    assert [line.partition(",")[0] for line in lines] == [
+        "setup.exe",
+        "  worker.exe",
+        "    helper.exe",
+        "  conhost.exe",
+    ] and "still there" in lines[3]
 
 
 def test_a_tree_of_processes_that_leads_to_itself_ends() -> None:
-    assert verdicts.tree(seen(processes=(Process(5, 5, "a.exe", 0, 1), Process(6, 7, "b.exe", 0, 1), Process(7, 6, "c.exe", 0, 1))))
+    assert verdicts.tree(
+        seen(processes=(Process(5, 5, "a.exe", 0, 1), Process(6, 7, "b.exe", 0, 1), Process(7, 6, "c.exe", 0, 1)))
+    )
 
 
 TEMPORARY = {
@@ -120,7 +142,11 @@ TEMPORARY = {
         ("\\??\\" + ENVIRONMENT["TEMP"] + r"\x", ""),
     ): True,
     RegistryValue(
-        "HKLM", r"System\CurrentControlSet\Control\Session Manager", "PendingFileRenameOperations", "multi", (r"\??\C:\Program Files\x.dll", "")
+        "HKLM",
+        r"System\CurrentControlSet\Control\Session Manager",
+        "PendingFileRenameOperations",
+        "multi",
+        (r"\??\C:\Program Files\x.dll", ""),
     ): False,
     UninstallEntry("x"): False,
 }
@@ -148,18 +174,25 @@ def removals(command: str, install: str = '"setup.exe" /quiet', folder: Path | N
 
 
 def test_command_lines_that_may_remove(tmp_path: Path) -> None:
-    assert removals("MsiExec.exe /I{6C1E0F0A-9F0D-4E0B-9E4B-0C2C5C2B6A01}") == ["msiexec /x {6C1E0F0A-9F0D-4E0B-9E4B-0C2C5C2B6A01} /qn /norestart"]
+    assert removals("MsiExec.exe /I{6C1E0F0A-9F0D-4E0B-9E4B-0C2C5C2B6A01}") == [
+        "msiexec /x {6C1E0F0A-9F0D-4E0B-9E4B-0C2C5C2B6A01} /qn /norestart"
+    ]
     assert removals(r'"C:\x\remove.exe"')[0] == r'"C:\x\remove.exe" /quiet'
     assert removals(r"C:\Program Files\x\remove.exe /all")[0] == r'"C:\Program Files\x\remove.exe" /all /quiet'
     assert removals("x.exe", quiet_uninstall='"C:\\x\\remove.exe" /hush')[0] == '"C:\\x\\remove.exe" /hush'
     (tmp_path / "remove.exe").write_bytes(specimens.program(sections=[(".data", b"\0/unattended\0")]))
     assert removals(r'"C:\x\remove.exe"', '"setup.exe"', tmp_path)[0] == r'"C:\x\remove.exe" /unattended'
     engine = removals(r'RunDll32 C:\x\Ctor.dll,LaunchSetup "C:\Program Files\y\setup.exe" " -l0x9  -removeonly')
-    assert engine == [r'"C:\Program Files\y\setup.exe" -l0x9 -removeonly /s /sms /f1"C:\Hand over\removal.iss" /f2"C:\Hand over\removal.log"']
+    assert engine == [
+        r'"C:\Program Files\y\setup.exe" -l0x9 -removeonly /s /sms /f1"C:\Hand over\removal.iss" /f2"C:\Hand over\removal.log"'
+    ]
 
 
 def test_the_installers_place_is_put_into_its_command_line() -> None:
-    assert verdicts.placed('"setup.exe" /log "setup.exe.log"', "setup.exe") == r'"C:\Hand over\setup.exe" /log "setup.exe.log"'
+    assert (
+        verdicts.placed('"setup.exe" /log "setup.exe.log"', "setup.exe")
+        == r'"C:\Hand over\setup.exe" /log "setup.exe.log"'
+    )
 
 
 RANKED = ["/verysilent", "/silent", "--quiet", "/unattended", "/hidden", "/s", "/silentmode", "/place"]
@@ -172,7 +205,10 @@ def test_likely_switches_come_first() -> None:
     shuffled.sort(key=plain_exe.rank)
     assert shuffled == RANKED
     data = specimens.program(
-        sections=[(".rdata", b"\0/quiet\0http://a/silent\0C:/s\0 a/b\0"), (".data", "\0/ünattended --noui\0".encode("utf-16-le"))]
+        sections=[
+            (".rdata", b"\0/quiet\0http://a/silent\0C:/s\0 a/b\0"),
+            (".data", "\0/ünattended --noui\0".encode("utf-16-le")),
+        ]
     )
     from yendo.formats.pe import Image
 
@@ -180,12 +216,16 @@ def test_likely_switches_come_first() -> None:
     assert {"/quiet", "--noui"} <= set(switches) and not {"/silent", "/s", "/b"} & set(switches)
 
 
-@given(some.lists(some.sampled_from(["/quiet", "/silent", "/help", "--version", "/S", "-x", "/not-quiet"]), unique=True))
+@given(
+    some.lists(some.sampled_from(["/quiet", "/silent", "/help", "--version", "/S", "-x", "/not-quiet"]), unique=True)
+)
 def test_every_candidate_is_proposed_once(own: list[str]) -> None:
     from yendo.installers import plain_exe
 
     lines = [line.command for line in plain_exe.candidates("x.exe", dict.fromkeys(own, 0))]
-    assert len({line.lower() for line in lines}) >= len(lines) - 2 and all(line.startswith('"x.exe" ') for line in lines)
+    assert len({line.lower() for line in lines}) >= len(lines) - 2 and all(
+        line.startswith('"x.exe" ') for line in lines
+    )
     assert not any(noisy in " ".join(lines) for noisy in ("/help", "--version", "/not-quiet"))
 
 
@@ -255,7 +295,9 @@ def test_a_real_screen_tells_of_windows_and_gives_pictures() -> None:
             x, root = screen.connection, screen.root
             number = x.generate_id()
             mask = screen._x.xproto.CW
-            x.core.CreateWindow(root.root_depth, number, root.root, 20, 30, 100, 50, 0, 1, root.root_visual, mask.BackPixel, [0xCC2200])
+            x.core.CreateWindow(
+                root.root_depth, number, root.root, 20, 30, 100, 50, 0, 1, root.root_visual, mask.BackPixel, [0xCC2200]
+            )
             x.core.ChangeProperty(0, number, 39, 31, 8, 5, b"Hello")
             x.core.MapWindowChecked(number).check()
             found = screen.appeared()
@@ -300,4 +342,6 @@ def test_other_evidence_is_not_overwritten(yendo: Yendo, tmp_path: Path) -> None
 
 def test_a_trial_is_one_object_for_scripts() -> None:
     found = trial.Trial(installer="x.exe", sha256="0", family="plain-exe", machine="m", account="user")
-    assert msgspec.convert(json.loads(msgspec.json.encode(found)), trial.Trial) == found and found.best("install") is None
+    assert (
+        msgspec.convert(json.loads(msgspec.json.encode(found)), trial.Trial) == found and found.best("install") is None
+    )

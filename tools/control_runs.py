@@ -28,7 +28,9 @@ from yendo.machines.wine.machine import WineMachine, WineSession, powershell_sou
 TAG = "yendocontrol"
 
 
-def product(folder: Path, name: str, template: str, everyone: bool, *, program: bool = False, version: str = "1.0.0") -> Path:
+def product(
+    folder: Path, name: str, template: str, everyone: bool, *, program: bool = False, version: str = "1.0.0"
+) -> Path:
     """A product with one feature and one component; with ``program`` its custom action starts one that does nothing."""
     target = folder / (f"{name}.msi" if version == "1.0.0" else f"{name}-{version}.msi")
     write_installer(
@@ -43,14 +45,20 @@ def product(folder: Path, name: str, template: str, everyone: bool, *, program: 
                 ("UpgradeCode", guid(name + " line")),
                 *([("ALLUSERS", "1")] if everyone else []),
             ],
-            "Directory": [("TARGETDIR", None, "SourceDir"), ("ProgramFilesFolder", "TARGETDIR", "."), ("D", "ProgramFilesFolder", TAG)],
+            "Directory": [
+                ("TARGETDIR", None, "SourceDir"),
+                ("ProgramFilesFolder", "TARGETDIR", "."),
+                ("D", "ProgramFilesFolder", TAG),
+            ],
             "Component": [("C", guid(name + " c"), "D", 0, None, None)],
             "Feature": [(TAG, None, TAG, TAG, 1, 1, None, 0)],
             "FeatureComponents": [(TAG, "C")],
             "CreateFolder": [("D", "C")],
             "File": [("F", "C", f"{TAG}.txt", 1, None, None, 512, 1)],
             "Media": [(1, 1, None, "#c.cab", None, None)],
-            "CustomAction": [("Nothing", 34 | 0x400 | 0x800, "D", "[WindowsFolder]system32\\cmd.exe /c exit")] if program else [],
+            "CustomAction": [("Nothing", 34 | 0x400 | 0x800, "D", "[WindowsFolder]system32\\cmd.exe /c exit")]
+            if program
+            else [],
             "InstallExecuteSequence": [*SEQUENCE, *([("Nothing", None, 5500)] if program else [])],
         },
         cabinets={"c.cab": cab.build([("F", b"x")])},
@@ -62,7 +70,9 @@ def product(folder: Path, name: str, template: str, everyone: bool, *, program: 
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("-o", "--output", type=Path, default=Path("src/yendo/machines/wine/noise.json"))
-    parser.add_argument("--anew", action="store_true", help="forget what earlier runs and other versions of the layer showed")
+    parser.add_argument(
+        "--anew", action="store_true", help="forget what earlier runs and other versions of the layer showed"
+    )
     parser.add_argument("--cache", type=Path, default=Path(tempfile.gettempdir()) / "yendo-control")
     arguments = parser.parse_args()
     machine = WineMachine(arguments.cache, powershell_source())
@@ -70,7 +80,9 @@ def main() -> int:
     found: dict[tuple[str, str], set[str]] = {}
     with tempfile.TemporaryDirectory() as folder:
         packages = {
-            f"{width} {'everyone' if everyone else 'one user'}": product(Path(folder), f"c{width}{everyone}", f"{width};1033", everyone)
+            f"{width} {'everyone' if everyone else 'one user'}": product(
+                Path(folder), f"c{width}{everyone}", f"{width};1033", everyone
+            )
             for width in ("x64", "Intel")
             for everyone in (True, False)
         }
@@ -94,11 +106,15 @@ def main() -> int:
             def run(session: WineSession) -> None:
                 install(name)(session)
                 file = packages[name].with_suffix(".msp").name
-                ran = session.run(rf'msiexec /p "C:\Hand over\{file}" /qn REINSTALL=ALL REINSTALLMODE=omus', timeout=120)
+                ran = session.run(
+                    rf'msiexec /p "C:\Hand over\{file}" /qn REINSTALL=ALL REINSTALLMODE=omus', timeout=120
+                )
                 assert ran.exit_code == 0, (name, ran)
                 if then_remove:
                     session.state()
-                    assert session.run(rf'msiexec /x "C:\Hand over\{packages[name].name}" /qn', timeout=120).exit_code == 0
+                    assert (
+                        session.run(rf'msiexec /x "C:\Hand over\{packages[name].name}" /qn', timeout=120).exit_code == 0
+                    )
 
             return run
 
@@ -112,12 +128,22 @@ def main() -> int:
 
         runs: dict[str, Callable[[WineSession], object]] = {
             "boot": lambda session: session.run("exit", timeout=60),
-            "boot twice": lambda session: (session.run("ver", timeout=60), session.state(), session.run("ver", timeout=60)),
+            "boot twice": lambda session: (
+                session.run("ver", timeout=60),
+                session.state(),
+                session.run("ver", timeout=60),
+            ),
             "screen": lambda session: session.run("wineboot", timeout=60),
             **{f"install an empty product, {name}": install(name) for name in packages},
             **{f"install and remove an empty product, {name}": remove(name) for name in packages},
-            **{f"patch an empty product, {name}": patch(name, then_remove=False) for name in ("x64 everyone", "x64 one user")},
-            **{f"patch and remove an empty product, {name}": patch(name, then_remove=True) for name in ("x64 everyone", "x64 one user")},
+            **{
+                f"patch an empty product, {name}": patch(name, then_remove=False)
+                for name in ("x64 everyone", "x64 one user")
+            },
+            **{
+                f"patch and remove an empty product, {name}": patch(name, then_remove=True)
+                for name in ("x64 everyone", "x64 one user")
+            },
         }
         if machine.has_powershell:
 
@@ -126,7 +152,7 @@ def main() -> int:
 
             def shell_installs(session: WineSession) -> None:
                 session.bring(Path(folder), r"C:\Hand over")
-                line = """$p = [Diagnostics.Process]::Start('msiexec', '/qn /i "C:\\Hand over\\cprogram.msi"'); $p.WaitForExit(); exit $p.ExitCode"""
+                line = """$p = [Diagnostics.Process]::Start('msiexec', '/qn /i "C:\\Hand over\\cprogram.msi"'); $p.WaitForExit(); exit $p.ExitCode"""  # noqa: E501
                 script = session.host(r"C:\Hand over") / "start.ps1"
                 script.write_text(line, "utf-8")
                 ran = session.run(r'powershell -NoProfile -File "C:\Hand over\start.ps1"', timeout=120)
@@ -147,11 +173,18 @@ def main() -> int:
                             f"{machine.layer.version}: {name}" + (", system" if account == "system" else "")
                         )
                 print(f"{account}: {name}: {len(found)} entries so far", file=sys.stderr)
-    if arguments.output.exists() and not arguments.anew:  # what was seen once is the platform's, also when it takes its time to come again
+    if (
+        arguments.output.exists() and not arguments.anew
+    ):  # what was seen once is the platform's, also when it takes its time to come again
         for entry in json.loads(arguments.output.read_text("utf-8"))["entries"]:
             found.setdefault((entry["kind"], entry["identity"]), set()).update(entry["runs"])
-    entries = [{"kind": kind, "identity": identity, "runs": sorted(runs_of)} for (kind, identity), runs_of in sorted(found.items())]
-    arguments.output.write_text(json.dumps({"made_by": "tools/control_runs.py", "entries": entries}, indent=1) + "\n", "utf-8")
+    entries = [
+        {"kind": kind, "identity": identity, "runs": sorted(runs_of)}
+        for (kind, identity), runs_of in sorted(found.items())
+    ]
+    arguments.output.write_text(
+        json.dumps({"made_by": "tools/control_runs.py", "entries": entries}, indent=1) + "\n", "utf-8"
+    )
     print(f"{len(entries)} entries in {arguments.output}", file=sys.stderr)
     return 0
 

@@ -21,21 +21,21 @@ YENDO = Path(sys.executable).with_name("yendo")
 PICTURES = {
     "read": "yendo read from-tidewell/lantern-6.2.1.msi",
     "draft": "yendo draft fresh from-tidewell/lantern-6.2.1.msi --with from-tidewell/lantern-6.2.3.msp",
-    "properties": "yendo msi properties from-tidewell/lantern-6.2.1.msi; yendo msi dialogs from-tidewell/lantern-6.2.1.msi",
-    "transform": "yendo transform make lantern -o site.mst; yendo transform show site.mst from-tidewell/lantern-6.2.1.msi; "
+    "properties": "yendo msi properties from-tidewell/lantern-6.2.1.msi; yendo msi dialogs from-tidewell/lantern-6.2.1.msi",  # noqa: E501
+    "transform": "yendo transform make lantern -o site.mst; yendo transform show site.mst from-tidewell/lantern-6.2.1.msi; "  # noqa: E501
     "yendo transform fits site.mst from-tidewell/lantern-6.2.3.msi; "
     "yendo transform move site.mst from-tidewell/lantern-6.2.1.msi from-tidewell/lantern-6.2.3.msi -o site-6.2.3.mst",
     "patch": "yendo patch show from-tidewell/lantern-6.2.3.msp from-tidewell/lantern-6.2.1.msi",
     "check": "yendo check mistaken",
     "detect": "yendo detect strength drafted; yendo detect derive drafted",
-    "matrix": "yendo prove drafted --scenario all; yendo prove lantern --site kettle --scenario starts --scenario media-gone --scenario upgrade:6.1.0 --machine all",
+    "matrix": "yendo prove drafted --scenario all; yendo prove lantern --site kettle --scenario starts --scenario media-gone --scenario upgrade:6.1.0 --machine all",  # noqa: E501
     "prove-wine": "yendo prove lantern --site marrowby --machine wine",
     "doctor": "yendo doctor",
     "demo": "yendo demo try-out",
     "renewal": "yendo renew renewing from-tidewell-autumn/lantern-6.3.0.msi",
     "read-setup": "yendo read from-tidewell/sounder-setup.exe",
-    "try": "yendo draft sounder from-tidewell/sounder-setup.exe --quiet; yendo try from-tidewell/sounder-setup.exe --into sounder",
-    "prove-setup": "yendo check sounder; yendo build sounder --quiet; yendo prove sounder; yendo prove sounder --machine wine",
+    "try": "yendo draft sounder from-tidewell/sounder-setup.exe --quiet; yendo try from-tidewell/sounder-setup.exe --into sounder",  # noqa: E501
+    "prove-setup": "yendo check sounder; yendo build sounder --quiet; yendo prove sounder; yendo prove sounder --machine wine",  # noqa: E501
     "catalogue": "yendo read from-tidewell",
 }
 
@@ -59,9 +59,11 @@ def prepare(folder: Path) -> None:
     for old, new in mistakes.items():
         assert old in text, old
         text = text.replace(old, new, 1)
-    contradiction = """\n[[detect]]\nkind = "uninstall-entry"\nname = "Lantern"\npublisher = "Tidewell"\nversion = "<6"\nview = "64"\n"""
+    contradiction = """\n[[detect]]\nkind = "uninstall-entry"\nname = "Lantern"\npublisher = "Tidewell"\nversion = "<6"\nview = "64"\n"""  # noqa: E501
     plan.write_text(text + contradiction, "utf-8")
-    subprocess.run([YENDO, "draft", folder / "drafted", folder / "from-tidewell/lantern-6.2.1.msi", "--quiet"], check=True)
+    subprocess.run(
+        [YENDO, "draft", folder / "drafted", folder / "from-tidewell/lantern-6.2.1.msi", "--quiet"], check=True
+    )
     drafted = folder / "drafted" / "plan.toml"
     table = "[proof]\nothers = ['../from-tidewell/lantern-6.1.0.msi']\n\n[[install]]"
     text = drafted.read_text("utf-8").replace("[[install]]", table, 1)
@@ -71,9 +73,31 @@ def prepare(folder: Path) -> None:
 
 def page(folder: Path) -> None:
     """The dossier in a browser, with proofs from a real machine too where there is one; and the shelf."""
-    subprocess.run([YENDO, "prove", folder / "lantern", "--scenario", "desk", "--scenario", "system", "--machine", "wine", "--quiet"], check=False)
+    subprocess.run(
+        [
+            YENDO,
+            "prove",
+            folder / "lantern",
+            "--scenario",
+            "desk",
+            "--scenario",
+            "system",
+            "--machine",
+            "wine",
+            "--quiet",
+        ],
+        check=False,
+    )
     subprocess.run([YENDO, "dossier", folder / "lantern", "-o", folder / "dossier.html", "--quiet"], check=True)
-    call = ["chromium", "--headless", "--no-sandbox", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update"]
+    call = [
+        "chromium",
+        "--headless",
+        "--no-sandbox",
+        "--disable-gpu",
+        "--no-first-run",
+        "--disable-background-networking",
+        "--disable-component-update",
+    ]
     call += ["--disable-sync", f"--user-data-dir={folder}/profile"]
     office = folder / "office"
     for name in ("lantern", "lantern-next", "runtime", "sounder"):
@@ -81,7 +105,9 @@ def page(folder: Path) -> None:
             shutil.copytree(folder / name, office / name)
     for name in ("house.toml", "office.png"):
         shutil.copyfile(folder / name, office / name)
-    subprocess.run([YENDO, "draft", office / "sounder", folder / "from-tidewell/sounder-setup.exe", "--quiet"], check=True)
+    subprocess.run(
+        [YENDO, "draft", office / "sounder", folder / "from-tidewell/sounder-setup.exe", "--quiet"], check=True
+    )
     subprocess.run([YENDO, "build", office / "runtime", "--quiet"], check=True)
     subprocess.run([YENDO, "build", office / "lantern", "--quiet"], check=True)
     (office / "lantern-next" / "extras" / "site.ini").write_text("[site]\r\n", "utf-8")
@@ -95,10 +121,15 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
     done = folder / f".{name}-done"
     script = folder / f".{name}.sh"
     typed = "".join(f"printf '\\033[1m$\\033[0m %s\\n' \"{line}\"\n{line}\n" for line in command.split("; "))
-    script.write_text(f'cd {folder}\n{typed}touch {done}\nsleep 60\n')
-    environment = {**os.environ, "DISPLAY": display, "PATH": f"{YENDO.parent}:{os.environ['PATH']}", "LC_ALL": "C.UTF-8"}
+    script.write_text(f"cd {folder}\n{typed}touch {done}\nsleep 60\n")
+    environment = {
+        **os.environ,
+        "DISPLAY": display,
+        "PATH": f"{YENDO.parent}:{os.environ['PATH']}",
+        "LC_ALL": "C.UTF-8",
+    }
     window = subprocess.Popen(
-        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "158x52+0+0", "-bg", "#101418", "-fg", "#d8dee4", "-T", name, "-e", "sh", str(script)],
+        ["xterm", "-fa", "DejaVu Sans Mono", "-fs", "9", "-geometry", "158x52+0+0", "-bg", "#101418", "-fg", "#d8dee4", "-T", name, "-e", "sh", str(script)],  # noqa: E501
         env=environment)  # fmt: skip
     until = time.monotonic() + 120
     while not done.exists() and time.monotonic() < until:
@@ -115,7 +146,11 @@ def main() -> int:
     OUT.mkdir(parents=True, exist_ok=True)
     chosen = sys.argv[1:] or [*PICTURES, "pages"]
     read, write = os.pipe()
-    screen = subprocess.Popen(["Xvfb", "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"], pass_fds=[write], stderr=subprocess.DEVNULL)
+    screen = subprocess.Popen(
+        ["Xvfb", "-displayfd", str(write), "-screen", "0", "1280x800x24", "-nolisten", "tcp"],
+        pass_fds=[write],
+        stderr=subprocess.DEVNULL,
+    )
     display = ":" + os.read(read, 16).decode().strip()
     try:
         with tempfile.TemporaryDirectory(prefix="marrowby-") as folder:

@@ -28,7 +28,11 @@ DOCS = Path(__file__).parents[1] / "docs"
 def _rule_lines() -> list[str]:
     found = []
     for name, kind in RULE_KINDS.items():
-        keys = ", ".join(f"`{field.encode_name}`" + ("" if field.required else " (optional)") for field in msgspec.structs.fields(kind) if field.name != "note")
+        keys = ", ".join(
+            f"`{field.encode_name}`" + ("" if field.required else " (optional)")
+            for field in msgspec.structs.fields(kind)
+            if field.name != "note"
+        )
         found.append(f"| `{name}` | {keys} | {' '.join((kind.__doc__ or '').split()).replace('``', '`')} |")
     return found
 
@@ -67,7 +71,11 @@ def reference() -> str:
         "|---|---|---|",
     ]
     for kind in get_args(Change):
-        keys = ", ".join(f"`{field.encode_name}`" + ("" if field.required else " (optional)") for field in msgspec.structs.fields(kind) if field.name != "note")
+        keys = ", ".join(
+            f"`{field.encode_name}`" + ("" if field.required else " (optional)")
+            for field in msgspec.structs.fields(kind)
+            if field.name != "note"
+        )
         lines.append(f"| `{kind.__struct_config__.tag}` | {keys} | {' '.join((kind.__doc__ or '').split())} |")
     lines += [
         "",
@@ -83,7 +91,7 @@ def reference() -> str:
         "",
         "Standard actions with a rule: " + ", ".join(f"`{name}`" for name in sorted(STANDARD)) + ".",
         "",
-        "Custom actions that set a property or a folder, or stop, are evaluated; every other one is a blind spot, and `yendo msi actions` shows its source",
+        "Custom actions that set a property or a folder, or stop, are evaluated; every other one is a blind spot, and `yendo msi actions` shows its source",  # noqa: E501
         "where it is a script. Named blind spots by table:",
         "",
         "| table | what |",
@@ -97,7 +105,10 @@ def reference() -> str:
         "| id | what |",
         "|---|---|",
         *(f"| `{quirk.id}` | {quirk.reason} |" for quirk in quirks.QUIRKS),
-        *(f"| exit code {ours} | {reason}: it ends with {theirs} |" for (ours, theirs), reason in quirks.EXIT_CODES.items()),
+        *(
+            f"| exit code {ours} | {reason}: it ends with {theirs} |"
+            for (ours, theirs), reason in quirks.EXIT_CODES.items()
+        ),
     ]
     return "\n".join(lines) + "\n"
 
@@ -106,7 +117,7 @@ HOW = {
     "real Windows": "on real Windows",
     "API layer": "by the package's own runner on the API layer",
     "simulation": "on the simulated machine",
-    "stand-in": "by the package's own runner against a stand-in that records how it was called: the layer lacks the program",
+    "stand-in": "by the package's own runner against a stand-in that records how it was called: the layer lacks the program",  # noqa: E501
 }
 REVERSALS = {
     "by record": "from the record of what was there before; a derived uninstall takes it back",
@@ -122,7 +133,11 @@ def _keys(struct: type, without: frozenset[str] = frozenset()) -> list[str]:
 
 
 def _prose(kind: type) -> str:
-    return "\n".join(" ".join(part.split()) + "\n" for part in (kind.__doc__ or "").split("\n\n")).replace("``", "`").rstrip()
+    return (
+        "\n".join(" ".join(part.split()) + "\n" for part in (kind.__doc__ or "").split("\n\n"))
+        .replace("``", "`")
+        .rstrip()
+    )
 
 
 def steps() -> str:
@@ -132,14 +147,53 @@ def steps() -> str:
     lines += ["## Keys of every step", "", ", ".join(_keys(Step)), "", _prose(Step), ""]
     for name, kind in sorted(KINDS.items()):
         codes = ""
-        lines += [f"## {name}", "", _prose(kind.step), "", "Keys: " + (", ".join(_keys(kind.step, common)) or "none of its own") + ".", ""]
-        lines += [f"Taken back: {REVERSALS[kind.reversal]}.", "", "Executed: " + "; ".join(HOW[place] for place in kind.executed) + "." + codes, ""]
-    lines += ["## Run conditions", "", "Keys of `[when]`, and of `when` in a step: " + ", ".join(_keys(Condition)) + ".", "", _prose(Condition), ""]
-    lines += ["`all`, `any` and `not` hold conditions in turn. A fact that the machine does not tell is not judged, and the log says so.", ""]
-    lines += ["## Rules", "", "In `[[detect]]`, `probe`, `unless`, `holds` and in `[[need]]`.", "", "| kind | keys | holds where |", "|---|---|---|"]
+        lines += [
+            f"## {name}",
+            "",
+            _prose(kind.step),
+            "",
+            "Keys: " + (", ".join(_keys(kind.step, common)) or "none of its own") + ".",
+            "",
+        ]
+        lines += [
+            f"Taken back: {REVERSALS[kind.reversal]}.",
+            "",
+            "Executed: " + "; ".join(HOW[place] for place in kind.executed) + "." + codes,
+            "",
+        ]
+    lines += [
+        "## Run conditions",
+        "",
+        "Keys of `[when]`, and of `when` in a step: " + ", ".join(_keys(Condition)) + ".",
+        "",
+        _prose(Condition),
+        "",
+    ]
+    lines += [
+        "`all`, `any` and `not` hold conditions in turn. A fact that the machine does not tell is not judged, and the log says so.",  # noqa: E501
+        "",
+    ]
+    lines += [
+        "## Rules",
+        "",
+        "In `[[detect]]`, `probe`, `unless`, `holds` and in `[[need]]`.",
+        "",
+        "| kind | keys | holds where |",
+        "|---|---|---|",
+    ]
     for rule in get_args(Rule):
-        lines.append(f"| `{rule.__struct_config__.tag}` | {', '.join(_keys(rule, frozenset({'note'})))} | {' '.join((rule.__doc__ or '').split())} |")
-    lines += ["", "## Exit codes of the runner", "", "Every other code is the installer's own.", "", "| code | meaning | usual outcome |", "|---|---|---|"]
+        lines.append(
+            f"| `{rule.__struct_config__.tag}` | {', '.join(_keys(rule, frozenset({'note'})))} | {' '.join((rule.__doc__ or '').split())} |"  # noqa: E501
+        )
+    lines += [
+        "",
+        "## Exit codes of the runner",
+        "",
+        "Every other code is the installer's own.",
+        "",
+        "| code | meaning | usual outcome |",
+        "|---|---|---|",
+    ]
     lines += [f"| {code} | {known.meaning} | {known.outcome} |" for code, known in EXIT_CODES.items()]
     return "\n".join(lines) + "\n"
 

@@ -16,7 +16,10 @@ from yendo.errors import Usage
 
 @contextlib.contextmanager
 def writing(path: Path) -> Iterator[BinaryIO]:
-    """A file to fill; it takes the place of ``path`` at the end of the block, and vanishes on any error. Raises Usage without its folder."""
+    """A file to fill; it takes the place of ``path`` at the end of the block, and vanishes on any error.
+
+    Raises Usage without its folder.
+    """
     if not path.parent.is_dir():
         raise Usage(f"{path} cannot be written: there is no folder {path.parent}")
     handle, name = tempfile.mkstemp(prefix=f".{path.name}.", dir=path.parent)

@@ -1,11 +1,15 @@
-"""Texts and names that come from outside: what may stand in a line, what can be written at all, what Windows keeps for itself."""
+"""Texts and names that come from outside: what may stand in a line, what can be written at all, what Windows keeps for
+itself.
+"""
 
 from __future__ import annotations
 
 import re
 
 BREAKS = re.compile(r"[\x00-\x1f\x7f\x85\u2028\u2029]+")  # control characters, and everything that ends a line
-_DEVICES = frozenset(("con", "prn", "aux", "nul", *(f"{device}{number}" for device in ("com", "lpt") for number in range(1, 10))))
+_DEVICES = frozenset(
+    ("con", "prn", "aux", "nul", *(f"{device}{number}" for device in ("com", "lpt") for number in range(1, 10)))
+)
 
 
 def one_line(text: str) -> str:

@@ -35,7 +35,9 @@ def mutated(chance: random.Random, seeds: list[bytes]) -> bytes:
                 data[at] ^= 1 << chance.randrange(8)
             case 2:
                 width = chance.choice((1, 2, 4, 8))
-                value = chance.choice((0, 1, 0x7F, 0x80, 0xFF, 0x7FFF, 0xFFFF, 0x7FFFFFFF, 0x80000000, 0xFFFFFFFF, len(data)))
+                value = chance.choice(
+                    (0, 1, 0x7F, 0x80, 0xFF, 0x7FFF, 0xFFFF, 0x7FFFFFFF, 0x80000000, 0xFFFFFFFF, len(data))
+                )
                 data[at : at + width] = (value & (1 << 8 * width) - 1).to_bytes(width, "little")
             case 3:
                 del data[at : at + chance.choice((1, 2, 4, 64, 512, len(data)))]
@@ -49,7 +51,9 @@ def mutated(chance: random.Random, seeds: list[bytes]) -> bytes:
             case 6:
                 data[at:at] = chance.randbytes(chance.choice((1, 2, 8)))
             case _:
-                data[at : at + 1] = chance.choice((b"\0", b"\n", b"'", b'"', b"{", b"[", b"=", b"-", b"9", b"\xff", b"\xc3\xa4"))
+                data[at : at + 1] = chance.choice(
+                    (b"\0", b"\n", b"'", b'"', b"{", b"[", b"=", b"-", b"9", b"\xff", b"\xc3\xa4")
+                )
     return bytes(data[: targets.MAX_INPUT])
 
 
@@ -100,7 +104,18 @@ def by_coverage(name: str, seconds: float, most: int) -> tuple[int, int]:
     with tempfile.TemporaryDirectory(prefix="yendo-corpus-") as folder:
         for number, data in enumerate(starting(name)):
             (Path(folder) / str(number)).write_bytes(data)
-        line = [sys.executable, str(HERE / "guided.py"), name, folder, f"-max_total_time={int(seconds)}", *([f"-runs={most}"] if most < sys.maxsize else []), f"-max_len={targets.MAX_INPUT}", "-timeout=30", "-print_final_stats=1", "-rss_limit_mb=4096"]
+        line = [
+            sys.executable,
+            str(HERE / "guided.py"),
+            name,
+            folder,
+            f"-max_total_time={int(seconds)}",
+            *([f"-runs={most}"] if most < sys.maxsize else []),
+            f"-max_len={targets.MAX_INPUT}",
+            "-timeout=30",
+            "-print_final_stats=1",
+            "-rss_limit_mb=4096",
+        ]
         done = subprocess.run(line, capture_output=True, text=True, check=False, cwd=folder)
     count = re.search(r"number_of_executed_units: *(\d+)", done.stderr)
     cover = re.findall(r"cov: (\d+) ft: (\d+) corp: (\d+)", done.stderr)
@@ -124,9 +139,16 @@ def main() -> int:
         guided = False
     defects = 0
     for name in names:
-        count, found = by_coverage(name, seconds, most) if guided else by_mutation(name, seconds, int(os.environ.get("YENDO_FUZZ_SEED", "1")), most)
+        count, found = (
+            by_coverage(name, seconds, most)
+            if guided
+            else by_mutation(name, seconds, int(os.environ.get("YENDO_FUZZ_SEED", "1")), most)
+        )
         defects += found
-        print(f"{name}: {count} executions, {found} defects, {'guided by coverage' if guided else 'seeded mutations'}", flush=True)
+        print(
+            f"{name}: {count} executions, {found} defects, {'guided by coverage' if guided else 'seeded mutations'}",
+            flush=True,
+        )
     return 1 if defects else 0
 
 

@@ -22,7 +22,11 @@ from yendo.errors import YendoError
 SECONDS = 5.0
 MAX_INPUT = 1 << 20
 Target = Callable[[bytes], object]
-REAL = (Path("/usr/share/clamav-testfiles"), Path("/usr/libexec/installed-tests/libgcab-1.0"), Path("/usr/share/installed-tests/fwupd"))
+REAL = (
+    Path("/usr/share/clamav-testfiles"),
+    Path("/usr/libexec/installed-tests/libgcab-1.0"),
+    Path("/usr/share/installed-tests/fwupd"),
+)
 
 
 def _text(data: bytes) -> str:
@@ -50,13 +54,22 @@ def _samples() -> dict[str, bytes]:
     found["compiled"] = family_specimens.compiled_script_exe()
     found["carrier"] = family_specimens.carrier_exe({"a0": b"x"}, "<Manifest/>")
     if script_specimens.SAMPLE.exists():
-        for form in (script_specimens.Form(), script_specimens.Form("deflate", True), script_specimens.Form("bzip2"), script_specimens.Form("none", text="wide", bits=64)):
+        for form in (
+            script_specimens.Form(),
+            script_specimens.Form("deflate", True),
+            script_specimens.Form("bzip2"),
+            script_specimens.Form("none", text="wide", bits=64),
+        ):
             token = script_specimens.FORM.set(form)
             found[f"script {form.method}"] = script_specimens.CASES["uninstaller"]().build()
             script_specimens.FORM.reset(token)
     for folder_ in REAL:
         for path in sorted(folder_.rglob("*")) if folder_.is_dir() else ():
-            if path.is_file() and path.suffix in (".cab", ".exe", ".7z", ".zip", ".rar", ".msi") and path.stat().st_size < MAX_INPUT:
+            if (
+                path.is_file()
+                and path.suffix in (".cab", ".exe", ".7z", ".zip", ".rar", ".msi")
+                and path.stat().st_size < MAX_INPUT
+            ):
                 found[path.name] = path.read_bytes()
     return found
 
@@ -282,7 +295,9 @@ def edits(data: bytes) -> None:
 
 def _toml() -> list[bytes]:
     return [
-        b'[package]\nid = "x"\nname = "x"\nversion = "1"\n[[media]]\nfile = "a.msi"\nsha256 = "' + b"0" * 64 + b'"\n[when]\nos = ">=10"\n[[install]]\nkind = "msi"\nmedia = "a.msi"\n'
+        b'[package]\nid = "x"\nname = "x"\nversion = "1"\n[[media]]\nfile = "a.msi"\nsha256 = "'
+        + b"0" * 64
+        + b'"\n[when]\nos = ">=10"\n[[install]]\nkind = "msi"\nmedia = "a.msi"\n'
         b'properties = { A = "1" }\n[[install.change]]\nkind = "drop"\nwhat = "shortcut"\nname = "x"\n[[detect]]\nkind = "file"\npath = \'C:\\x\'\n[settings.a]\nmeaning = "x"\n',
         b'name = "Marrowby"\n[severity]\nx = "error"\n[[rule]]\nid = "a"\nmessage = "m"\ndo = "d"\n[rule.must]\nof = "package.contact"\npresent = true\n[plan.package]\ncontact = "x"\n',
         b'[suite]\nid = "s"\nname = "S"\nversion = "1"\n[[product]]\nworkspace = "a"\n',
@@ -291,9 +306,35 @@ def _toml() -> list[bytes]:
 
 def _json() -> list[bytes]:
     return [
-        json.dumps({"schema": "yendo.manifest/2", "id": "x", "name": "x", "version": "1", "revision": 1, "publisher": "", "architecture": "any", "scope": "machine", "logs": "C:\\x",
-                    "install": [], "uninstall": [], "repair": [], "detect": [{"kind": "file", "path": "C:\\x"}], "files": []}).encode(),
-        json.dumps({"schema": "yendo.recording/1", "command": "x", "machine": "wine", "date": "2026-01-01", "exit_code": 0, "effects": [], "seconds": 1.0}).encode(),
+        json.dumps(
+            {
+                "schema": "yendo.manifest/2",
+                "id": "x",
+                "name": "x",
+                "version": "1",
+                "revision": 1,
+                "publisher": "",
+                "architecture": "any",
+                "scope": "machine",
+                "logs": "C:\\x",
+                "install": [],
+                "uninstall": [],
+                "repair": [],
+                "detect": [{"kind": "file", "path": "C:\\x"}],
+                "files": [],
+            }
+        ).encode(),
+        json.dumps(
+            {
+                "schema": "yendo.recording/1",
+                "command": "x",
+                "machine": "wine",
+                "date": "2026-01-01",
+                "exit_code": 0,
+                "effects": [],
+                "seconds": 1.0,
+            }
+        ).encode(),
         b'{"revision": 1, "version": "1", "content": "x", "detect": [], "digest": "y"}',
     ]
 

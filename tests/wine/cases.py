@@ -16,7 +16,16 @@ from yendo.demo.patching import write_patch
 from yendo.demo.vendor import guid
 from yendo.formats.msi import Database, transform
 from yendo.installers.msi import commandline, intent
-from yendo.terms.changes import Change, DropChange, EnvironmentChange, FeatureChange, FileChange, PropertyChange, RegistryChange, ServiceChange
+from yendo.terms.changes import (
+    Change,
+    DropChange,
+    EnvironmentChange,
+    FeatureChange,
+    FileChange,
+    PropertyChange,
+    RegistryChange,
+    ServiceChange,
+)
 
 HERE = r"C:\Hand over"
 
@@ -113,14 +122,20 @@ def _release(name: str, version: str, *, code: str, order: int = 1450, line_code
     specimen.contents["FProgram"] = f"release {version}\r\n".encode() * len(version) * int(version[-1])
     specimen.tables["File"] = [(*row[:3], len(specimen.contents[row[0]]), *row[4:]) for row in specimen.tables["File"]]
     shared = {row[0]: row for row in specimen.tables["Component"]}
-    specimen.tables["Component"] = [("Program", guid("tide program"), *shared["Program"][2:]), (own, guid(own), *shared[own][2:])]
-    specimen.tables["Directory"] = [(*row[:2], "TIDE|Tide") if row[0] == "INSTALLDIR" else row for row in specimen.tables["Directory"]]
+    specimen.tables["Component"] = [
+        ("Program", guid("tide program"), *shared["Program"][2:]),
+        (own, guid(own), *shared[own][2:]),
+    ]
+    specimen.tables["Directory"] = [
+        (*row[:2], "TIDE|Tide") if row[0] == "INSTALLDIR" else row for row in specimen.tables["Directory"]
+    ]
     values = {"ProductCode": guid(code), "UpgradeCode": guid(line_code)}
     specimen.tables["Property"] = [(key, values.get(key, value)) for key, value in specimen.tables["Property"]]
     specimen.add("Registry", ("RV", 2, r"Software\Tidewell\Tide", "Version", "[ProductVersion]", "Program"))
     specimen.add("Upgrade", (guid(line_code), None, version, None, 0, None, "OLDER"))
     specimen.tables["InstallExecuteSequence"] = [
-        (row[0], row[1], order) if row[0] == "RemoveExistingProducts" else row for row in specimen.tables["InstallExecuteSequence"]
+        (row[0], row[1], order) if row[0] == "RemoveExistingProducts" else row
+        for row in specimen.tables["InstallExecuteSequence"]
     ]
     return specimen
 
@@ -134,7 +149,11 @@ def _upgrade(title: str, order: int) -> Case:
     return Case(f"upgrade, {title}", make, commandline.uninstall(guid("tide 2")))
 
 
-CASES += [_upgrade("old removed first", 1450), _upgrade("old removed after the start", 1510), _upgrade("old removed in the end", 6650)]
+CASES += [
+    _upgrade("old removed first", 1450),
+    _upgrade("old removed after the start", 1510),
+    _upgrade("old removed in the end", 6650),
+]
 
 
 def _side_by_side(scene: Scene) -> list[str]:
@@ -159,7 +178,9 @@ def _failing(scene: Scene) -> list[str]:
     """The installation stops when files and values are in place already."""
     specimen = Specimen("failing").with_file()
     specimen.add("Registry", ("R", 2, r"Software\Tidewell\Failing", "Half", "done", "Program"))
-    specimen.add("CustomAction", ("Stop", 19, None, "No further.")).add("InstallExecuteSequence", ("Stop", "NOT REMOVE", 6500))
+    specimen.add("CustomAction", ("Stop", 19, None, "No further.")).add(
+        "InstallExecuteSequence", ("Stop", "NOT REMOVE", 6500)
+    )
     specimen.tables["InstallExecuteSequence"].append(("InstallExecute", None, 6450))
     return [line(scene.make(specimen))]
 
@@ -167,11 +188,25 @@ def _failing(scene: Scene) -> list[str]:
 CASES.append(Case("failure in the end", _failing, apart="the layer leaves the registration of a component behind"))
 
 
-def _patched(title: str, *, apart: str = "", changes: list[Change] = [], twice: bool = False, at_once: bool = False, wrong: bool = False) -> Case:
+def _patched(
+    title: str,
+    *,
+    apart: str = "",
+    changes: list[Change] = [],
+    twice: bool = False,
+    at_once: bool = False,
+    wrong: bool = False,
+) -> Case:
     def make(scene: Scene) -> list[str]:
         one = scene.make(_release("one", "1.0.1", code="tide 1"), "one")
         two = scene.make(_release("two", "1.0.2", code="tide 1"), "two")
-        write_patch(scene.folder / "tide.msp", one, two, guid("tide patch"), metadata={"DisplayName": "Tide 1.0.2", "AllowRemoval": "1"})
+        write_patch(
+            scene.folder / "tide.msp",
+            one,
+            two,
+            guid("tide patch"),
+            metadata={"DisplayName": "Tide 1.0.2", "AllowRemoval": "1"},
+        )
         patch = rf"{HERE}\tide.msp"
         if wrong:
             other = scene.make(_release("other", "1.0.1", code="tide 9"), "other")
@@ -180,7 +215,10 @@ def _patched(title: str, *, apart: str = "", changes: list[Change] = [], twice: 
         transforms = [scene.transform(one, changes)] if changes else []
         if at_once:
             return [line(one, properties={"PATCH": patch}, transforms=transforms)]
-        return [line(one, transforms=transforms), *[commandline.patch(patch, transforms=transforms)] * (2 if twice else 1)]
+        return [
+            line(one, transforms=transforms),
+            *[commandline.patch(patch, transforms=transforms)] * (2 if twice else 1),
+        ]
 
     return Case(f"patch{title}", make, commandline.uninstall(guid("tide 1")), apart=apart)
 

@@ -57,7 +57,11 @@ class Judged(msgspec.Struct):
 
     @property
     def agrees(self) -> bool:
-        return not self.missed and not self.false and all(real == ours or (ours, real) in quirks.EXIT_CODES for real, ours in self.codes)
+        return (
+            not self.missed
+            and not self.false
+            and all(real == ours or (ours, real) in quirks.EXIT_CODES for real, ours in self.codes)
+        )
 
 
 def judge(machine: Any, case: Case, folder: Path, *, real_writer: bool, account: str = "user") -> Judged:
@@ -113,13 +117,21 @@ def main() -> int:
                     f"missed {len(result.missed)} false {len(result.false)} apart {sum(result.apart.values())} left {len(result.left)}",
                     flush=True,
                 )
-                for title, lines in (("missed", result.missed), ("false", result.false), ("left", result.left if options.left else [])):
+                for title, lines in (
+                    ("missed", result.missed),
+                    ("false", result.false),
+                    ("left", result.left if options.left else []),
+                ):
                     for line in lines[:12]:
                         print(f"    {title}: {line[:260]}")
     by_themselves = [(result, case) for result in results for case in CASES if case.name == result.name and case.apart]
     results = [result for result in results if result not in [known for known, _ in by_themselves]]
-    matched, missed, false = (sum(found) for found in zip(*((r.matched, len(r.missed), len(r.false)) for r in results), strict=True))
-    codes = sum(real != ours and (ours, real) not in quirks.EXIT_CODES for result in results for real, ours in result.codes)
+    matched, missed, false = (
+        sum(found) for found in zip(*((r.matched, len(r.missed), len(r.false)) for r in results), strict=True)
+    )
+    codes = sum(
+        real != ours and (ours, real) not in quirks.EXIT_CODES for result in results for real, ours in result.codes
+    )
     apart: dict[str, int] = {}
     for result in results:
         for reason in result.apart:

@@ -36,7 +36,9 @@ def package(folder: Path, plan: str, identifier: str = "tide", files: dict[str, 
     for name, data in files.items():
         (folder / "extras" / name).write_bytes(data)
     (folder / "extras" / "a.txt").write_text("a")
-    (folder / "plan.toml").write_text(HEAD.replace('"tide"', f'"{identifier}"') if "[package]" not in plan else "", "utf-8")
+    (folder / "plan.toml").write_text(
+        HEAD.replace('"tide"', f'"{identifier}"') if "[package]" not in plan else "", "utf-8"
+    )
     with (folder / "plan.toml").open("a") as file:
         file.write(plan)
     return build.build(folder, read(folder / "plan.toml")[0]).folder
@@ -53,12 +55,16 @@ def test_a_restart_in_the_middle(tmp_path: Path, shell_wine: Any) -> None:
         assert real.run(f'cmd /c rd /s /q "{FOLDER}"', timeout=60).exit_code == 0  # the management system cleans up
         real.restart()
         log = (real.read(r"C:\ProgramData\Yendo\logs\tide\install.log") or b"").decode()
-        assert "going on with an unfinished install: 2 steps are done" in log and log.rstrip().endswith("done with 0"), log
+        assert "going on with an unfinished install: 2 steps are done" in log and log.rstrip().endswith(
+            "done with 0"
+        ), log
         assert log.count("placed: C:\\Tide\\a.txt") == 1
         lines = (real.read(r"C:\ProgramData\Yendo\logs\tide\install.jsonl") or b"").decode().splitlines()
         assert len(lines) == len(log.splitlines())
         state = real.state()
-        assert state.get("registry", "hklm/64\\software\\tide!a") and not [thing for thing in state.of("registry") if "runonce" in thing.identity]
+        assert state.get("registry", "hklm/64\\software\\tide!a") and not [
+            thing for thing in state.of("registry") if "runonce" in thing.identity
+        ]
         # repair and uninstall by what was kept on the machine
         kept = r"C:\Program Files\Yendo\packages\tide"
         ran = real.run(started("status", kept), timeout=60)
@@ -76,7 +82,9 @@ def test_started_by_a_narrow_parent(tmp_path: Path, shell_wine: Any) -> None:
         narrow = r"C:\windows\syswow64\cmd.exe"
         if real.run(f"{narrow} /c exit 7", timeout=60).exit_code != 7:
             pytest.skip("the layer runs only 64-bit programs")
-        ran = real.run(f'{narrow} /s /c "echo %PROCESSOR_ARCHITECTURE% {FOLDER[:2]} & "{FOLDER}\\apply.cmd" install"', timeout=120)
+        ran = real.run(
+            f'{narrow} /s /c "echo %PROCESSOR_ARCHITECTURE% {FOLDER[:2]} & "{FOLDER}\\apply.cmd" install"', timeout=120
+        )
         assert ran.exit_code == 0 and "x86 C:" in ran.output, ran
         state = real.state()
         assert state.get("file", r"c:\program files\tide\a.txt") and state.get("registry", "hklm/64\\software\\tide!a")
@@ -85,13 +93,21 @@ def test_started_by_a_narrow_parent(tmp_path: Path, shell_wine: Any) -> None:
         asked, other = "(-not [Environment]::Is64BitProcess)", "Sysnative"
         assert script.count(asked) == 1 and script.count(other) == 3  # twice in the doorway that it carries
         script = script.replace(asked, "(-not $env:YENDO_ONCE)").replace(other, "System32")
-        script = script.replace("    $other.WaitForExit()", "    $other.WaitForExit(); [Console]::WriteLine('the other ended')")
-        script = script.replace("    [Diagnostics.Process]$other", "    $env:YENDO_ONCE = '1'; [Diagnostics.Process]$other")
+        script = script.replace(
+            "    $other.WaitForExit()", "    $other.WaitForExit(); [Console]::WriteLine('the other ended')"
+        )
+        script = script.replace(
+            "    [Diagnostics.Process]$other", "    $env:YENDO_ONCE = '1'; [Diagnostics.Process]$other"
+        )
         real.write(FOLDER + r"\apply.ps1", script.encode("utf-8-sig"))
         ran = real.run(started("uninstall -WhatIf"), timeout=120)
         assert ran.exit_code == 0 and "would" in ran.output and ran.output.count("the other ended") == 1, ran
         ran = real.run(started("uninstall"), timeout=120)
-        assert ran.exit_code == 0 and ran.output.count("the other ended") == 1 and real.read(r"C:\Program Files\Tide\a.txt") is None, ran
+        assert (
+            ran.exit_code == 0
+            and ran.output.count("the other ended") == 1
+            and real.read(r"C:\Program Files\Tide\a.txt") is None
+        ), ran
 
 
 def test_a_second_start_and_a_log_that_cannot_be_written(tmp_path: Path, shell_wine: Any) -> None:
@@ -115,7 +131,11 @@ def test_a_second_start_and_a_log_that_cannot_be_written(tmp_path: Path, shell_w
 
 def test_what_it_would_do_and_a_locked_shell(tmp_path: Path, shell_wine: Any) -> None:
     made = package(
-        tmp_path, COPY + VALUE + 'when = { os = "<10" }\n' + "[[install]]\nkind = \"exe\"\nprogram = 'C:\\windows\\system32\\hostname.exe'\n"
+        tmp_path,
+        COPY
+        + VALUE
+        + 'when = { os = "<10" }\n'
+        + "[[install]]\nkind = \"exe\"\nprogram = 'C:\\windows\\system32\\hostname.exe'\n",
     )
     with shell_wine.fresh() as real:
         real.bring(made, FOLDER)
@@ -140,11 +160,18 @@ def test_what_it_would_do_and_a_locked_shell(tmp_path: Path, shell_wine: Any) ->
 @pytest.mark.parametrize(
     ("program", "arguments", "code", "words"),
     [
-        (r"WindowsPowerShell\v1.0\powershell.exe", '-NoProfile -Command "[Threading.Thread]::Sleep(60000)"', TIMED_OUT, "stopped: "),
+        (
+            r"WindowsPowerShell\v1.0\powershell.exe",
+            '-NoProfile -Command "[Threading.Thread]::Sleep(60000)"',
+            TIMED_OUT,
+            "stopped: ",
+        ),
         ("cmd.exe", '/d /c "for /l %i in (1,1,4) do ping -n 2 127.0.0.1 >nul"', 0, "over its time and still busy"),
     ],
 )
-def test_a_step_over_its_time_is_judged_by_what_it_does(tmp_path: Path, shell_wine: Any, program: str, arguments: str, code: int, words: str) -> None:
+def test_a_step_over_its_time_is_judged_by_what_it_does(
+    tmp_path: Path, shell_wine: Any, program: str, arguments: str, code: int, words: str
+) -> None:
     """The layer counts the asker's processor time for everybody, so only the coming and going of children can be told from hanging here."""
     step = f"[[install]]\nkind = \"exe\"\nprogram = 'C:\\windows\\system32\\{program}'\narguments = '{arguments}'\ntimeout = \"3 s\"\n"
     made = package(tmp_path, step)
@@ -161,7 +188,8 @@ def test_prerequisites_are_brought_counted_and_taken_away(tmp_path: Path, shell_
     """Two packages need a third: the first brings it, the last takes it away, and it cannot be removed in between."""
     inner = package(
         tmp_path / "runtime",
-        COPY.replace(r"C:\Tide\a.txt", r"C:\Runtime\a.txt") + "[[detect]]\nkind = \"file\"\npath = 'C:\\Runtime\\a.txt'\n",
+        COPY.replace(r"C:\Tide\a.txt", r"C:\Runtime\a.txt")
+        + "[[detect]]\nkind = \"file\"\npath = 'C:\\Runtime\\a.txt'\n",
         "runtime",
     )
     need = '[[need]]\npackage = "runtime"\nversion = ">=1.5"\nfrom = "extras/runtime"\nremove = true\n'
@@ -198,11 +226,19 @@ def test_a_failure_is_undone_and_a_retry_helps(tmp_path: Path, shell_wine: Any) 
         real.bring(made, FOLDER)
         before = real.state()
         ran = real.run(started("install"), timeout=60)
-        assert ran.exit_code == STEP_FAILED and ran.output.count("trying again after") == 2 and "undoing what this run has done" in ran.output
+        assert (
+            ran.exit_code == STEP_FAILED
+            and ran.output.count("trying again after") == 2
+            and "undoing what this run has done" in ran.output
+        )
         assert "trying again after 2 seconds, 2 of 2" in ran.output
-        assert [str(effect) for effect in difference(before, real.state()) if "yendo" not in effect.thing.identity] == []
+        assert [
+            str(effect) for effect in difference(before, real.state()) if "yendo" not in effect.thing.identity
+        ] == []
         # the file appears while the runner waits
-        (real.host("C:\\") / "later.bat").write_text("ping -n 3 127.0.0.1 >nul\r\nmkdir C:\\Tide\r\necho [a]>C:\\Tide\\never.ini\r\n", newline="")
+        (real.host("C:\\") / "later.bat").write_text(
+            "ping -n 3 127.0.0.1 >nul\r\nmkdir C:\\Tide\r\necho [a]>C:\\Tide\\never.ini\r\n", newline=""
+        )
         ran = real.run(r"start /b cmd /c C:\later.bat & " + started("install"), timeout=60)
         journal = carry.read_journal(real.read(ROOM + r"\journal.txt"))
         assert journal is not None and journal.over and "edited: C:\\Tide\\never.ini" in ran.output, ran
@@ -218,7 +254,10 @@ def test_a_person_postpones_once_and_then_agrees(tmp_path: Path, shell_wine: Any
     with shell_wine.fresh() as real:
         real.bring(made, FOLDER)
         press = Path(tmp_path / "press.bat")
-        press.write_text('start "" notepad\r\nping -n 4 127.0.0.1 >nul\r\n' + started("install") + "\r\necho first=%errorlevel%\r\n", newline="")
+        press.write_text(
+            'start "" notepad\r\nping -n 4 127.0.0.1 >nul\r\n' + started("install") + "\r\necho first=%errorlevel%\r\n",
+            newline="",
+        )
         answers = [press_button(real, 2), press_button(real, 1)]
         for wanted, said in zip(answers, ("postponed by the person, times left: 1", "the person agrees"), strict=True):
             helper = threading.Thread(target=wanted)
@@ -257,7 +296,11 @@ def test_a_step_in_the_persons_own_session(tmp_path: Path, shell_wine: Any, stan
     step = '[[install]]\nkind = "exe"\nprogram = \'C:\\windows\\system32\\cmd.exe\'\narguments = \'/d /c exit 5\'\nrun_as = "person"\ntimeout = "20 s"\ncodes = { "5" = "done" }\n'
     made = package(tmp_path, step)
     script = made / "apply.ps1"
-    script.write_bytes(script.read_bytes().replace(b"return [Security.Principal.WindowsIdentity]::GetCurrent().IsSystem", b"return $true"))
+    script.write_bytes(
+        script.read_bytes().replace(
+            b"return [Security.Principal.WindowsIdentity]::GetCurrent().IsSystem", b"return $true"
+        )
+    )
     with shell_wine.fresh() as real:
         real.bring(made, FOLDER)
         put_stand_ins(real, stand_in, ("schtasks", "icacls"))
@@ -267,7 +310,10 @@ def test_a_step_in_the_persons_own_session(tmp_path: Path, shell_wine: Any, stan
         # what runs as the system account later lies where nobody else can write: a home of its own, before anything else
         assert "/setowner" not in calls and real.host(r"C:\Program Files\Yendo").stat().st_mode & 0o022 == 0, calls
         assert "/grant *S-1-5-4:(OI)(CI)M" in calls
-        assert all(word in calls for word in ("/create /tn", "/run /tn", "/delete /tn")) and real.read(ROOM + r"\person.cmd") is None
+        assert (
+            all(word in calls for word in ("/create /tn", "/run /tn", "/delete /tn"))
+            and real.read(ROOM + r"\person.cmd") is None
+        )
 
 
 def test_what_cannot_be_done_is_said_and_nothing_is_half_recorded(tmp_path: Path, shell_wine: Any) -> None:
@@ -296,10 +342,17 @@ def test_what_cannot_be_done_is_said_and_nothing_is_half_recorded(tmp_path: Path
                     f"start /b powershell -NoProfile -File C:\\hold.ps1\r\n:wait\r\nif not exist C:\\held ping -n 2 127.0.0.1 >nul & goto wait\r\n{started('install', folder)}\r\n".encode(),
                 )
                 ran = real.run(r"cmd /s /c C:\both.bat", timeout=60)
-                assert words in ran.output and f"ended with {code} in step 1" in ran.output and real.read(r"C:\Tide\a.txt") == b"old", ran
+                assert (
+                    words in ran.output
+                    and f"ended with {code} in step 1" in ran.output
+                    and real.read(r"C:\Tide\a.txt") == b"old"
+                ), ran
                 continue
             ran = real.run(started("install", folder), timeout=90)
-            assert (ran.exit_code == code if code is not None else ran.exit_code != 0) and words in ran.output, (name, ran)
+            assert (ran.exit_code == code if code is not None else ran.exit_code != 0) and words in ran.output, (
+                name,
+                ran,
+            )
             if name == "long":
                 assert real.run(started("uninstall", folder), timeout=60).exit_code == 0
             left = [str(effect) for effect in difference(before, real.state()) if "yendo" not in effect.thing.identity]
@@ -314,7 +367,9 @@ def test_who_has_a_file_open_is_asked_of_the_system(tmp_path: Path, shell_wine: 
         ran = real.run(started("install"), timeout=60)
         assert ran.exit_code == 0 and "who has files open is not known" not in ran.output, ran.output
         ran = real.run(started("install"), timeout=60)
-        assert ran.exit_code == 0 and "already there" in ran.output and "who has files open is not known" not in ran.output, ran.output
+        assert (
+            ran.exit_code == 0 and "already there" in ran.output and "who has files open is not known" not in ran.output
+        ), ran.output
 
 
 def test_a_full_disk(tmp_path: Path, shell_wine: Any) -> None:
@@ -326,7 +381,11 @@ def test_a_full_disk(tmp_path: Path, shell_wine: Any) -> None:
     )
     script = made / "apply.ps1"
     # the layer shows another disk in a folder as a link, and such links are refused; Windows tells the two apart
-    script.write_bytes(script.read_bytes().replace(b"function Test-Link([string]$Path) {", b"function Test-Link([string]$Path) {\r\n    return $false"))
+    script.write_bytes(
+        script.read_bytes().replace(
+            b"function Test-Link([string]$Path) {", b"function Test-Link([string]$Path) {\r\n    return $false"
+        )
+    )
     with shell_wine.fresh() as real:
         real.bring(made, FOLDER)
         real.make_folder(r"C:\small")
@@ -352,7 +411,11 @@ def test_a_value_for_every_user(tmp_path: Path, shell_wine: Any) -> None:
         real.bring(made, FOLDER)
         before = real.state()
         ran = real.run(started("install"), timeout=60)
-        assert ran.exit_code == 0 and re.search(r"set: HKU\\S-1-5-21-[0-9-]+\\Software\\Tide\\Reader\\Unit", ran.output), ran.output
+        assert ran.exit_code == 0 and re.search(
+            r"set: HKU\\S-1-5-21-[0-9-]+\\Software\\Tide\\Reader\\Unit", ran.output
+        ), ran.output
         assert real.state().get("registry", "hkcu/64\\software\\tide\\reader!unit")
         assert real.run(started("uninstall"), timeout=60).exit_code == 0
-        assert [str(effect) for effect in difference(before, real.state()) if "yendo" not in effect.thing.identity] == []
+        assert [
+            str(effect) for effect in difference(before, real.state()) if "yendo" not in effect.thing.identity
+        ] == []

@@ -42,7 +42,10 @@ def plain(folder: Path, text: str, extras: dict[str, bytes] | None = None) -> Pa
 
 
 def database(
-    folder: Path, specimen: Specimen, change: Callable[[str], str] = lambda text: text, after: Callable[[Path], object] = lambda path: None
+    folder: Path,
+    specimen: Specimen,
+    change: Callable[[str], str] = lambda text: text,
+    after: Callable[[Path], object] = lambda path: None,
 ) -> Path:
     share = folder / "share"
     share.mkdir(parents=True)
@@ -148,16 +151,26 @@ FAILURES: dict[str, tuple[str, Callable[[Path], Path], Prepare]] = {
         lambda at: database(at, GOOD("key").add("LaunchCondition", ("SERIAL", "Enter a serial number."))),
         nothing,
     ),
-    "the vendor's action stops it": ("custom-action", lambda at: database(at, acting("stop", ("Stop", 19, None, "The vendor says no."))), nothing),
+    "the vendor's action stops it": (
+        "custom-action",
+        lambda at: database(at, acting("stop", ("Stop", 19, None, "The vendor says no."))),
+        nothing,
+    ),
     "the vendor's program fails": (
         "custom-action",
-        lambda at: database(at, acting("run", ("RunIt", 50, "CMD", "/c exit 5"), 4100).add("Property", ("CMD", "cmd.exe"))),
+        lambda at: database(
+            at, acting("run", ("RunIt", 50, "CMD", "/c exit 5"), 4100).add("Property", ("CMD", "cmd.exe"))
+        ),
         nothing,
     ),
     "a service that is no program": ("service-start", lambda at: database(at, SERVICE), nothing),
     "a database cut off": ("damaged-database", lambda at: database(at, GOOD("cut"), after=cut), nothing),
     "a page instead of a database": ("damaged-database", lambda at: database(at, GOOD("junk"), after=junk), nothing),
-    "a drive that is not there": ("no-target", lambda at: database(at, GOOD("drive"), by_command("drive", 'INSTALLDIR="Q:\\tide"')), nothing),
+    "a drive that is not there": (
+        "no-target",
+        lambda at: database(at, GOOD("drive"), by_command("drive", 'INSTALLDIR="Q:\\tide"')),
+        nothing,
+    ),
     "another version of the same code": (
         "other-version",
         lambda at: database(at, Specimen("same", version="2.0.0").with_file("Other", "other.txt")),
@@ -166,7 +179,8 @@ FAILURES: dict[str, tuple[str, Callable[[Path], Path], Prepare]] = {
     "a product that is not installed": (
         "not-installed",
         lambda at: plain(
-            at, '[[install]]\nkind = "msi"\ncommand = \'msiexec /x {4E6AB892-57E7-52F8-B2B2-AB06096EDC9F} /qn\'\ncodes = { 1605 = "failed" }\n'
+            at,
+            '[[install]]\nkind = "msi"\ncommand = \'msiexec /x {4E6AB892-57E7-52F8-B2B2-AB06096EDC9F} /qn\'\ncodes = { 1605 = "failed" }\n',
         ),
         nothing,
     ),
@@ -174,8 +188,16 @@ FAILURES: dict[str, tuple[str, Callable[[Path], Path], Prepare]] = {
     "a program that is none": ("architecture", lambda at: tool(at, b"MZ no program"), nothing),
     "a library is missing": ("missing-library", lambda at: tool(at, LACKING), nothing),
     "a program that is not there": ("not-found", lambda at: plain(at, program(r"C:\nowhere\tool.exe")), nothing),
-    "a program that waits": ("timeout", lambda at: plain(at, program(r"C:\windows\notepad.exe").replace("20 s", "4 s")), nothing),
-    "a code of its own": ("product-exit", lambda at: plain(at, program(r"C:\windows\system32\cmd.exe", "arguments = '/c exit 77'\n")), nothing),
+    "a program that waits": (
+        "timeout",
+        lambda at: plain(at, program(r"C:\windows\notepad.exe").replace("20 s", "4 s")),
+        nothing,
+    ),
+    "a code of its own": (
+        "product-exit",
+        lambda at: plain(at, program(r"C:\windows\system32\cmd.exe", "arguments = '/c exit 77'\n")),
+        nothing,
+    ),
     "access denied, says the program": (
         "denied",
         lambda at: plain(at, program(r"C:\windows\system32\cmd.exe", "arguments = '/c exit 5'\n")),
@@ -198,8 +220,16 @@ FAILURES: dict[str, tuple[str, Callable[[Path], Path], Prepare]] = {
         lambda at: plain(at, COPY),
         lambda session, folder: session.remove(rf"{folder}\extras\a.txt"),
     ),
-    "a log that cannot be written": ("runner-log", lambda at: plain(at, "[log]\nfolder = 'C:\\blocked'\n" + COPY), placed(r"C:\blocked")),
-    "never detected": ("not-detected", lambda at: plain(at, COPY + "[[detect]]\nkind = \"folder\"\npath = 'C:\\nowhere'\n"), nothing),
+    "a log that cannot be written": (
+        "runner-log",
+        lambda at: plain(at, "[log]\nfolder = 'C:\\blocked'\n" + COPY),
+        placed(r"C:\blocked"),
+    ),
+    "never detected": (
+        "not-detected",
+        lambda at: plain(at, COPY + "[[detect]]\nkind = \"folder\"\npath = 'C:\\nowhere'\n"),
+        nothing,
+    ),
     "a folder in the file's place": (
         "blocked-path",
         lambda at: plain(at, COPY),
@@ -208,20 +238,36 @@ FAILURES: dict[str, tuple[str, Callable[[Path], Path], Prepare]] = {
     "a file in the folder's place": ("blocked-path", lambda at: plain(at, COPY), placed(r"C:\Tide")),
     "a script that throws": (
         "script-error",
-        lambda at: plain(at, '[[install]]\nkind = "script"\nrun = "extras/go.ps1"\n', {"go.ps1": b"throw 'the chart is upside down'"}),
+        lambda at: plain(
+            at, '[[install]]\nkind = "script"\nrun = "extras/go.ps1"\n', {"go.ps1": b"throw 'the chart is upside down'"}
+        ),
         nothing,
     ),
-    "no such service": ("no-service", lambda at: plain(at, '[[install]]\nkind = "service"\nname = "TideNone"\nchange = "start"\n'), nothing),
+    "no such service": (
+        "no-service",
+        lambda at: plain(at, '[[install]]\nkind = "service"\nname = "TideNone"\nchange = "start"\n'),
+        nothing,
+    ),
     "what a step promises does not come": (
         "did-not-take",
         lambda at: plain(
-            at, program(r"C:\windows\system32\cmd.exe", "arguments = '/c exit 0'\nprobe = [{ kind = \"file\", path = 'C:\\nothing.txt' }]\n")
+            at,
+            program(
+                r"C:\windows\system32\cmd.exe",
+                "arguments = '/c exit 0'\nprobe = [{ kind = \"file\", path = 'C:\\nothing.txt' }]\n",
+            ),
         ),
         nothing,
     ),
     "a file that somebody has open": ("in-use", lambda at: plain(at, COPY), nothing),
 }
-FEW = ("a launch condition", "the vendor's action stops it", "a library is missing", "a run condition", "a file in the folder's place")
+FEW = (
+    "a launch condition",
+    "the vendor's action stops it",
+    "a library is missing",
+    "a run condition",
+    "a file in the folder's place",
+)
 
 
 def occupied(session: Session) -> None:
@@ -257,7 +303,12 @@ def produced(name: str, folder: Path, machine: Any) -> tuple[str, str, tuple[str
         carried = stage.verb(session, "install")
         assert carried.exit_code not in (0, 3010, 1641), (name, carried)
         details, (words, _) = stage.failed_run(session, "install", carried)
-    return next((cause.id for cause in causes() if cause.words == words), words), details[0] if details else "", carried.lines[-3:], carried.exit_code
+    return (
+        next((cause.id for cause in causes() if cause.words == words), words),
+        details[0] if details else "",
+        carried.lines[-3:],
+        carried.exit_code,
+    )
 
 
 def test_the_true_cause_comes_first(tmp_path: Path, shell_wine: Any) -> None:

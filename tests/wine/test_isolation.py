@@ -52,7 +52,10 @@ def test_the_hosts_files_are_not_there(wine: Any, tmp_path: Path) -> None:
     with wine.fresh() as session:
         assert session.run(f'type "{windows(secret)}"', timeout=60).exit_code != 0
         session.run(f'copy C:\\windows\\win.ini "{windows(left)}"', timeout=60)
-        session.run(rf'{UNIX}/bin/sh -c "cat {secret} /etc/shadow > {session.copy.root}/drive_c/found.txt; echo x > {left}; echo x > /usr/x"', timeout=60)
+        session.run(
+            rf'{UNIX}/bin/sh -c "cat {secret} /etc/shadow > {session.copy.root}/drive_c/found.txt; echo x > {left}; echo x > /usr/x"',
+            timeout=60,
+        )
         assert not session.read(r"C:\found.txt")
     assert not left.exists() and not Path("/usr/x").exists()
 
@@ -71,8 +74,12 @@ def test_nothing_of_the_host_is_reached_over_the_network(shell_wine: Any) -> Non
 
 def test_nothing_outlives_the_session(wine: Any) -> None:
     with wine.fresh() as session:
-        session.run(r'start /unix /usr/bin/env -i /usr/bin/setsid /bin/sleep 987654', timeout=60)
-        started = [process for process in psutil.process_iter(["cmdline"]) if (process.info["cmdline"] or [])[-1:] == ["987654"]]
+        session.run(r"start /unix /usr/bin/env -i /usr/bin/setsid /bin/sleep 987654", timeout=60)
+        started = [
+            process
+            for process in psutil.process_iter(["cmdline"])
+            if (process.info["cmdline"] or [])[-1:] == ["987654"]
+        ]
         assert started
     assert not any(process.is_running() and process.status() != psutil.STATUS_ZOMBIE for process in started)
 
@@ -80,7 +87,10 @@ def test_nothing_outlives_the_session(wine: Any) -> None:
 def test_programs_have_no_rights(wine: Any) -> None:
     with wine.fresh() as session:
         out = f"{session.copy.root}/drive_c/status.txt"
-        session.run(rf'{UNIX}/bin/sh -c "cat /proc/self/status > {out}; echo 1 > /proc/sys/kernel/ns_last_pid; mount -o remount,rw /usr 2>&1 >> {out}"', timeout=60)
+        session.run(
+            rf'{UNIX}/bin/sh -c "cat /proc/self/status > {out}; echo 1 > /proc/sys/kernel/ns_last_pid; mount -o remount,rw /usr 2>&1 >> {out}"',
+            timeout=60,
+        )
         status = (session.read(r"C:\status.txt") or b"").decode()
     lines = dict(line.split(":\t", 1) for line in status.splitlines() if ":\t" in line)
     assert {lines[name] for name in ("CapEff", "CapPrm", "CapBnd")} == {"0" * 16} and lines["NoNewPrivs"] == "1"
@@ -91,7 +101,9 @@ def test_programs_have_no_rights(wine: Any) -> None:
     (sandbox.Limits(memory=400 << 20), "head -c 1500000000 /dev/zero | tail", "MB of memory"),
     (sandbox.Limits(disk=200 << 20), "head -c 900000000 /dev/zero > $OUT/drive_c/big; sleep 20", "MB written"),
 ])  # fmt: skip
-def test_a_run_that_takes_too_much_is_ended(wine: Any, monkeypatch: pytest.MonkeyPatch, limits: sandbox.Limits, line: str, words: str) -> None:
+def test_a_run_that_takes_too_much_is_ended(
+    wine: Any, monkeypatch: pytest.MonkeyPatch, limits: sandbox.Limits, line: str, words: str
+) -> None:
     monkeypatch.setattr(sandbox.Sandbox.__init__, "__defaults__", (limits,))
     with wine.fresh() as session:
         script = session.asked / "greedy.sh"
@@ -112,7 +124,7 @@ import sys
 from pathlib import Path
 from yendo.machines.wine.machine import WineMachine
 with WineMachine(Path({str(machine.cache)!r})).fresh() as session:
-    Path({str(tmp_path / 'at')!r}).write_text(str(session.work) + " " + str(session.display))
+    Path({str(tmp_path / "at")!r}).write_text(str(session.work) + " " + str(session.display))
     session.run("ping -n 600 127.0.0.1", timeout=900)
 """
     process = subprocess.Popen([sys.executable, "-c", code], start_new_session=True)
@@ -133,7 +145,11 @@ def test_a_killed_run_leaves_nothing(wine: Any, tmp_path: Path) -> None:
     with working(wine, tmp_path) as process:
         work, display = (tmp_path / "at").read_text().split(" ")
         there = below(Path(work))
-        screens = [one for one in psutil.process_iter(["cmdline"]) if "Xvfb" in " ".join(one.info["cmdline"] or []) and one.ppid() == process.pid]
+        screens = [
+            one
+            for one in psutil.process_iter(["cmdline"])
+            if "Xvfb" in " ".join(one.info["cmdline"] or []) and one.ppid() == process.pid
+        ]
         assert there and screens and display
         process.kill()
         process.wait()
@@ -164,7 +180,9 @@ def test_a_closed_terminal_is_like_ctrl_c(wine: Any, yendo: Yendo, tmp_path: Pat
     assert process.returncode == 130 and b"stopped" in said and not below(own / "wine" / "runs")
 
 
-def test_without_isolation_only_when_asked(wine: Any, monkeypatch: pytest.MonkeyPatch, yendo: Yendo, tmp_path: Path) -> None:
+def test_without_isolation_only_when_asked(
+    wine: Any, monkeypatch: pytest.MonkeyPatch, yendo: Yendo, tmp_path: Path
+) -> None:
     monkeypatch.setattr(sandbox, "lacking", lambda: "bwrap not found")
     with pytest.raises(NoMachine, match="--unconfined"):
         WineMachine(wine.cache, wine.powershell)
@@ -183,7 +201,17 @@ def test_a_layer_that_lies_in_the_system(wine: Any, tmp_path: Path) -> None:
     box = sandbox.Sandbox(plain, [tmp_path / "in"], [tmp_path / "asked"], None)
     try:
         line = "cat /etc/shadow /etc/passwd; ls /etc /home /; echo x > " + str(tmp_path / "in" / "x")
-        said = subprocess.run([*box.entering({"PATH": "/usr/bin:/bin"}), "/bin/sh", "-c", line], capture_output=True, text=True, check=False).stdout
-        assert "shadow" not in said and "root:x" not in said and "work" not in said.split() and (tmp_path / "in" / "x").exists()
+        said = subprocess.run(
+            [*box.entering({"PATH": "/usr/bin:/bin"}), "/bin/sh", "-c", line],
+            capture_output=True,
+            text=True,
+            check=False,
+        ).stdout
+        assert (
+            "shadow" not in said
+            and "root:x" not in said
+            and "work" not in said.split()
+            and (tmp_path / "in" / "x").exists()
+        )
     finally:
         box.close()

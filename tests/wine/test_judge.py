@@ -55,7 +55,9 @@ def test_the_real_reader_reads_ours(machine: Any, vendor: Path, tmp_path: Path, 
     (tmp_path / "added.txt").write_bytes(b"added")
     with Database(vendor / "lantern-6.2.1.msi") as base, source.open("wb") as file:
         found = intent.transform_for(
-            base, [*_ANY, DropChange(what="shortcut", name="DesktopLantern")] if applied else [], lambda name: tmp_path / name
+            base,
+            [*_ANY, DropChange(what="shortcut", name="DesktopLantern")] if applied else [],
+            lambda name: tmp_path / name,
         )
         overlay.write(overlay.Overlay(base, [found]), file)
     machine.bring(tmp_path / "in", r"C:\vendor")
@@ -71,7 +73,10 @@ def test_the_real_reader_reads_ours(machine: Any, vendor: Path, tmp_path: Path, 
             assert lines[0].split("\t") == [column.name for column in columns]
             rows = sorted(tuple(line.split("\t")) for line in lines[3:] if line)
             ours = sorted(
-                tuple("" if cell is None else f"{row[0]}.ibd" if column.is_stream else str(cell) for column, cell in zip(columns, row, strict=True))
+                tuple(
+                    "" if cell is None else f"{row[0]}.ibd" if column.is_stream else str(cell)
+                    for column, cell in zip(columns, row, strict=True)
+                )
                 for row in own[table]
             )
             assert rows == ours, table
@@ -100,7 +105,9 @@ def test_an_upgrade_ends_as_predicted(machine: Any, wine: Any, vendor: Path) -> 
                 open_package=lambda memory: Database(paths[memory.code]),
             )
         assert outcome.exit_code == 0 and outcome.memory
-        memories = {code: memory for code, memory in memories.items() if code not in outcome.removed} | {outcome.memory.code: outcome.memory}
+        memories = {code: memory for code, memory in memories.items() if code not in outcome.removed} | {
+            outcome.memory.code: outcome.memory
+        }
         paths[outcome.memory.code] = path
     assert len(memories) == 1
     predicted, _ = quirks.adapt(difference(before, state, "predicted"))

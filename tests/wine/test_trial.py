@@ -55,7 +55,9 @@ def test_scripts_do_what_a_real_stub_does(both: WineMachine, tmp_path: Path, nam
             session.run(r'"C:\Program Files (x86)\Tidewell Sounder\remove.exe" /S', timeout=120)
             session.prefix.settle(60)  # it goes on in a copy of itself
             assert removed is not None
-            gone = agreement(removed, [effect for effect in difference(installed, session.state()) if not _scratch(effect)])
+            gone = agreement(
+                removed, [effect for effect in difference(installed, session.state()) if not _scratch(effect)]
+            )
             assert (gone.missed, gone.false) == ((), ())
 
 
@@ -92,7 +94,9 @@ def test_verdicts_are_the_true_ones(both: WineMachine, tmp_path: Path, name: str
     assert json.loads((tmp_path / "keep" / "evidence.json").read_text())["trial"]["runs"]
 
 
-@pytest.mark.skipif(bool(os.environ.get("CI")) and not os.environ.get("YENDO_LONG"), reason="two minutes; YENDO_LONG=1 has it in CI too")
+@pytest.mark.skipif(
+    bool(os.environ.get("CI")) and not os.environ.get("YENDO_LONG"), reason="two minutes; YENDO_LONG=1 has it in CI too"
+)
 def test_a_recorded_answer_file_makes_the_engine_silent(both: WineMachine, tmp_path: Path) -> None:
     trying = Trying(scripts.SAMPLES / "clam_IScab_ext.exe", both, tmp_path / "keep", timeout=180)
     assert trying.record_answers().name == "answers.iss"
@@ -109,7 +113,11 @@ def test_the_demos_second_program_from_trial_to_proof(yendo: Yendo, both: WineMa
     assert len(found["runs"]) <= 6 and [run["verdict"] for run in installs] == [WAITS, COMPLETE]
     assert (tmp_path / "sounder" / "trial" / installs[0]["windows"][0]["picture"]).stat().st_size > 1000
     assert installs[0]["windows"][0]["title"] == "Tidewell Sounder 3.0.1 Setup"
-    assert installs[1]["returned_early"] > 1 and installs[1]["outlived"] == ["sounder-worker.exe"] and installs[1]["restart"]
+    assert (
+        installs[1]["returned_early"] > 1
+        and installs[1]["outlived"] == ["sounder-worker.exe"]
+        and installs[1]["restart"]
+    )
     assert found["uninstall"].endswith('remove.exe" /unattended') and found["left_behind"] == []
     again = json.loads(yendo("try", SETUP, "--into", "sounder", "--json").stdout)
     assert again["runs"] == found["runs"]  # nothing is run twice
@@ -119,7 +127,9 @@ def test_the_demos_second_program_from_trial_to_proof(yendo: Yendo, both: WineMa
     assert proof["passed"], [phase for phase in proof["phases"] if phase["outcome"] == "failed"]
 
 
-def test_what_cannot_run_here_is_said_before_a_run(both: WineMachine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+def test_what_cannot_run_here_is_said_before_a_run(
+    both: WineMachine, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
     import family_specimens as specimens
 
     monkeypatch.setitem(both.__dict__, "widths", ["64"])
@@ -132,7 +142,9 @@ def test_what_cannot_run_here_is_said_before_a_run(both: WineMachine, tmp_path: 
     assert not (tmp_path / "keep").exists()
 
 
-@pytest.mark.skipif(bool(os.environ.get("CI")) and not os.environ.get("YENDO_LONG"), reason="a minute; YENDO_LONG=1 has it in CI too")
+@pytest.mark.skipif(
+    bool(os.environ.get("CI")) and not os.environ.get("YENDO_LONG"), reason="a minute; YENDO_LONG=1 has it in CI too"
+)
 def test_a_trial_leaves_no_process(yendo: Yendo, both: WineMachine, tmp_path: Path) -> None:
     """Stopped while a window waits: nothing of the machine is left, and the evidence is whole."""
     import os

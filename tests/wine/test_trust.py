@@ -20,13 +20,18 @@ from yendo.steps.host import STEP_FAILED
 
 FOLDER = r"C:\Hand over"
 HOME = r"C:\Program Files\Yendo"
-HEAD = '[package]\nid = "tide"\nname = "Tide"\nversion = "1.5"\n\n[[detect]]\nkind = "file"\npath = \'C:\\Tide\\a.txt\'\n'
-COPY = "\n[[install]]\nkind = \"copy\"\nfrom = \"extras/a.txt\"\nto = 'C:\\Tide\\'\n"
+HEAD = (
+    '[package]\nid = "tide"\nname = "Tide"\nversion = "1.5"\n\n[[detect]]\nkind = "file"\npath = \'C:\\Tide\\a.txt\'\n'
+)
+COPY = '\n[[install]]\nkind = "copy"\nfrom = "extras/a.txt"\nto = \'C:\\Tide\\\'\n'
 OWN = "cmd /c echo x> C:\\pwned.txt"
 
 
 def package(folder: Path, steps: str, head: str = HEAD, **files: str) -> Path:
-    for name, text in {"a.txt": "a", **{key.replace("__", "/").replace("_", "."): value for key, value in files.items()}}.items():
+    for name, text in {
+        "a.txt": "a",
+        **{key.replace("__", "/").replace("_", "."): value for key, value in files.items()},
+    }.items():
         path = folder / "extras" / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(text, newline="")
@@ -62,7 +67,9 @@ def test_a_planted_home_is_not_believed(tmp_path: Path, shell_wine: Any, mode: i
         assert ran.exit_code == 0, ran
         ran = real.run(started("install"), timeout=60)
         assert ran.exit_code == 0 and "placed: " in ran.output and "going on" not in ran.output, ran
-        aside = [entry for entry in real.host(r"C:\Program Files").iterdir() if entry.name.startswith("Yendo.not-believed-")]
+        aside = [
+            entry for entry in real.host(r"C:\Program Files").iterdir() if entry.name.startswith("Yendo.not-believed-")
+        ]
         assert len(aside) == 1 and (aside[0] / "state" / "tide" / "record.txt").exists()
         assert real.host(HOME).stat().st_mode & 0o022 == 0
 
@@ -92,22 +99,31 @@ def test_a_home_that_leads_elsewhere(tmp_path: Path, shell_wine: Any) -> None:
             ran = real.run(started(verb), timeout=60)
             # Windows takes the link itself away; the layer cannot, and then nothing is begun
             assert ran.exit_code == form.UNSAFE and "cannot be made safe" in ran.output, ran
-        assert real.read(r"C:\pwned.txt") is None and {path: path.stat().st_mtime_ns for path in foreign.rglob("*")} == before
+        assert (
+            real.read(r"C:\pwned.txt") is None
+            and {path: path.stat().st_mtime_ns for path in foreign.rglob("*")} == before
+        )
 
 
 def test_a_home_that_cannot_be_moved_stops_everything(tmp_path: Path, shell_wine: Any) -> None:
     """It fails closed, and says so with a code of its own."""
     made = package(tmp_path, COPY)
     script = made / "apply.ps1"
-    script.write_bytes(script.read_bytes().replace(b"    [string]$aside = $Path +", b"    throw 'held open'\r\n    [string]$aside = $Path +"))
+    script.write_bytes(
+        script.read_bytes().replace(
+            b"    [string]$aside = $Path +", b"    throw 'held open'\r\n    [string]$aside = $Path +"
+        )
+    )
     with shell_wine.fresh() as real:
         real.bring(made, FOLDER)
         planted(real, real.host(HOME))
         ran = real.run(started("install"), timeout=60)
-        assert ran.exit_code == form.UNSAFE and "cannot be made safe" in ran.output and real.read(r"C:\Tide\a.txt") is None
+        assert (
+            ran.exit_code == form.UNSAFE and "cannot be made safe" in ran.output and real.read(r"C:\Tide\a.txt") is None
+        )
 
 
-MIRROR = "\n[[install]]\nkind = \"copy\"\nfrom = \"extras/tree\"\nto = 'C:\\Tide'\nmirror = true\n"
+MIRROR = '\n[[install]]\nkind = "copy"\nfrom = "extras/tree"\nto = \'C:\\Tide\'\nmirror = true\n'
 DELETE = "\n[[install]]\nkind = \"delete\"\npath = 'C:\\Tide'\n" + COPY.replace("C:\\Tide\\", "C:\\Other\\")
 HEAD_OTHER = HEAD.replace("C:\\Tide", "C:\\Other")
 
@@ -139,11 +155,15 @@ def test_nothing_is_written_through_a_link(tmp_path: Path, shell_wine: Any) -> N
         foreign.mkdir()
         (real.host("C:\\") / "Tide").symlink_to(foreign)
         ran = real.run(started("install"), timeout=60)
-        assert ran.exit_code == STEP_FAILED and "is a link that is not the system's own" in ran.output and not list(foreign.iterdir()), ran
+        assert (
+            ran.exit_code == STEP_FAILED
+            and "is a link that is not the system's own" in ran.output
+            and not list(foreign.iterdir())
+        ), ran
 
 
-SCRIPT = "\n[[install]]\nkind = \"script\"\nrun = \"extras/second/second.cmd\"\ntimeout = \"1 min\"\nprobe = [{ kind = \"folder\", path = 'C:\\windows' }]\n"
-UNDO = "\n[[uninstall]]\nkind = \"script\"\nrun = \"extras/undo.cmd\"\ntimeout = \"1 min\"\nprobe = [{ kind = \"folder\", path = 'C:\\windows' }]\n"
+SCRIPT = '\n[[install]]\nkind = "script"\nrun = "extras/second/second.cmd"\ntimeout = "1 min"\nprobe = [{ kind = "folder", path = \'C:\\windows\' }]\n'
+UNDO = '\n[[uninstall]]\nkind = "script"\nrun = "extras/undo.cmd"\ntimeout = "1 min"\nprobe = [{ kind = "folder", path = \'C:\\windows\' }]\n'
 
 
 def test_scripts_are_what_they_were_when_the_package_was_built(tmp_path: Path, shell_wine: Any) -> None:
@@ -168,17 +188,25 @@ def test_scripts_are_what_they_were_when_the_package_was_built(tmp_path: Path, s
         (real.host(FOLDER) / "extras" / "undo.cmd").write_bytes(b"@echo x> C:\\pwned.txt\r\n")
         ran = real.run(started("uninstall"), timeout=60)
         # what was brought at the install is what is run now
-        assert ran.exit_code == 0 and real.read(r"C:\pwned.txt") is None and (real.read(r"C:\ran.txt") or b"").strip() == b"undone", ran
+        assert (
+            ran.exit_code == 0
+            and real.read(r"C:\pwned.txt") is None
+            and (real.read(r"C:\ran.txt") or b"").strip() == b"undone"
+        ), ran
 
 
 def test_what_is_not_listed_stays_behind(tmp_path: Path, shell_wine: Any) -> None:
-    made = package(tmp_path, SCRIPT.replace("second/second", "second") + COPY, second_cmd="@dir /b \"%~dp0\"> C:\\seen.txt\r\n")
+    made = package(
+        tmp_path, SCRIPT.replace("second/second", "second") + COPY, second_cmd='@dir /b "%~dp0"> C:\\seen.txt\r\n'
+    )
     with shell_wine.fresh() as real:
         real.bring(made, FOLDER)
         (real.host(FOLDER) / "extras" / "version.dll").write_bytes(b"MZ")
         ran = real.run(started("install"), timeout=60)
         assert ran.exit_code == 0 and r"left behind, it is not listed: extras\version.dll" in ran.output, ran
-        assert b"second.cmd" in (real.read(r"C:\seen.txt") or b"") and b"version.dll" not in (real.read(r"C:\seen.txt") or b"")
+        assert b"second.cmd" in (real.read(r"C:\seen.txt") or b"") and b"version.dll" not in (
+            real.read(r"C:\seen.txt") or b""
+        )
 
 
 SECRET = """
@@ -236,16 +264,29 @@ def test_the_rights_that_the_runner_asks_for(tmp_path: Path, shell_wine: Any) ->
     text = (made / "apply.ps1").read_text("utf-8-sig")
     function = re.search(r"^function New-Protected.*?^}\r?$", text, re.S | re.M)
     assert function
-    asked = re.sub(r"(?m)^    if \(\$PSVersionTable.*CreateDirectory.*$", "    [Console]::WriteLine($rights.GetSecurityDescriptorSddlForm('All'))", function[0])
+    asked = re.sub(
+        r"(?m)^    if \(\$PSVersionTable.*CreateDirectory.*$",
+        "    [Console]::WriteLine($rights.GetSecurityDescriptorSddlForm('All'))",
+        function[0],
+    )
     with shell_wine.fresh() as real:
-        real.write(r"C:\asked.ps1", (asked + "\r\nNew-Protected 'C:\\x' $true\r\nNew-Protected 'C:\\x' $false\r\n").encode())
+        real.write(
+            r"C:\asked.ps1", (asked + "\r\nNew-Protected 'C:\\x' $true\r\nNew-Protected 'C:\\x' $false\r\n").encode()
+        )
         said = real.run(r"powershell -NoProfile -File C:\asked.ps1", timeout=60).output.split()
-    assert said == ["O:BAD:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;0x1200a9;;;BU)", "O:BAD:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)"]
+    assert said == [
+        "O:BAD:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)(A;OICI;0x1200a9;;;BU)",
+        "O:BAD:P(A;OICI;FA;;;SY)(A;OICI;FA;;;BA)",
+    ]
 
 
 CASES = [
     ("S-1-5-18", [("S-1-5-18", 0x1F01FF, True, False), ("S-1-5-32-545", 0x1200A9, True, False)], ""),
-    ("S-1-5-32-544", [("S-1-3-0", 0x1F01FF, True, True)], ""),  # whoever makes something inside: that is asked of what is inside
+    (
+        "S-1-5-32-544",
+        [("S-1-3-0", 0x1F01FF, True, True)],
+        "",
+    ),  # whoever makes something inside: that is asked of what is inside
     ("S-1-5-21-9-9-9-1001", [("S-1-5-18", 0x1F01FF, True, False)], "it belongs to S-1-5-21-9-9-9-1001"),
     ("", [], "it belongs to "),
     ("S-1-5-18", [("S-1-5-32-545", 0x2, True, False)], "S-1-5-32-545 may write there"),
@@ -260,11 +301,26 @@ CASES = [
 def test_what_is_believed_by_owner_and_rights(tmp_path: Path, shell_wine: Any) -> None:
     """Against a stand-in of the system's answer, since the layer knows Unix modes only."""
     text = (package(tmp_path, COPY) / "apply.ps1").read_text("utf-8-sig")
-    parts = [re.search(rf"^{start}.*?{end}\r?$", text, re.S | re.M) for start, end in ((r"\[string\[\]\]\$Vouched", r"$"), (r"\[int\]\$Writing", r"$"), ("function Get-Distrust", "^}"))]
-    lines = [part[0] for part in parts if part] + ["function Test-Link([string]$Path) { return $false }", "function Get-Rights([string]$Path) { return $script:Answer }"]
+    parts = [
+        re.search(rf"^{start}.*?{end}\r?$", text, re.S | re.M)
+        for start, end in (
+            (r"\[string\[\]\]\$Vouched", r"$"),
+            (r"\[int\]\$Writing", r"$"),
+            ("function Get-Distrust", "^}"),
+        )
+    ]
+    lines = [part[0] for part in parts if part] + [
+        "function Test-Link([string]$Path) { return $false }",
+        "function Get-Rights([string]$Path) { return $script:Answer }",
+    ]
     for owner, rules, _ in CASES:
-        shown = ", ".join(f", @('{who}', {mask}, ${str(allowed).lower()}, ${str(inside).lower()})" for who, mask, allowed, inside in rules)
-        lines.append(f"$script:Answer = @('{owner}', @({shown.removeprefix(', ') if len(rules) > 1 else shown}))\r\n[Console]::WriteLine('<' + (Get-Distrust 'C:\\x') + '>')")
+        shown = ", ".join(
+            f", @('{who}', {mask}, ${str(allowed).lower()}, ${str(inside).lower()})"
+            for who, mask, allowed, inside in rules
+        )
+        lines.append(
+            f"$script:Answer = @('{owner}', @({shown.removeprefix(', ') if len(rules) > 1 else shown}))\r\n[Console]::WriteLine('<' + (Get-Distrust 'C:\\x') + '>')"
+        )
     assert len(parts) == 3 and all(parts)
     with shell_wine.fresh() as real:
         real.write(r"C:\asked.ps1", "\r\n".join(lines).encode())

@@ -32,7 +32,13 @@ def there(tmp_path_factory: pytest.TempPathFactory) -> Any:
     def run(*arguments: str, expect: int = 0) -> str:
         with (prefix.parent / "said.txt").open("wb+") as said:  # no pipe: the layer's services would hold it open
             done = subprocess.run(
-                [python, "-m", "yendo", *arguments], env={**os.environ, "WINEPREFIX": str(prefix)}, stdin=subprocess.DEVNULL, stdout=said, stderr=said, timeout=200, check=False
+                [python, "-m", "yendo", *arguments],
+                env={**os.environ, "WINEPREFIX": str(prefix)},
+                stdin=subprocess.DEVNULL,
+                stdout=said,
+                stderr=said,
+                timeout=200,
+                check=False,
             )
             said.seek(0)
             text = said.read().decode("utf-8", "replace").replace("\r\n", "\n")
@@ -40,11 +46,15 @@ def there(tmp_path_factory: pytest.TempPathFactory) -> Any:
         return text
 
     yield run
-    subprocess.run(["wineserver", "-k"], env={**os.environ, "WINEPREFIX": str(prefix)}, check=False, capture_output=True)
+    subprocess.run(
+        ["wineserver", "-k"], env={**os.environ, "WINEPREFIX": str(prefix)}, check=False, capture_output=True
+    )
 
 
 def contents(folder: Path) -> dict[str, bytes]:
-    return {path.relative_to(folder).as_posix(): path.read_bytes() for path in sorted(folder.rglob("*")) if path.is_file()}
+    return {
+        path.relative_to(folder).as_posix(): path.read_bytes() for path in sorted(folder.rglob("*")) if path.is_file()
+    }
 
 
 def test_the_same_bytes_on_both(whole: Path, tmp_path: Path, there: Any, yendo: Yendo) -> None:

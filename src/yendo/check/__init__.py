@@ -4,4 +4,15 @@ from yendo.check import detection, overlays, rules, sequences, settings, setups
 from yendo.check.table import RULES, check
 from yendo.check.workspace import Finding, Workspace
 
-__all__ = ["RULES", "Finding", "Workspace", "check", "detection", "overlays", "rules", "sequences", "settings", "setups"]
+__all__ = [
+    "RULES",
+    "Finding",
+    "Workspace",
+    "check",
+    "detection",
+    "overlays",
+    "rules",
+    "sequences",
+    "settings",
+    "setups",
+]

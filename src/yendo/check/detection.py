@@ -28,7 +28,11 @@ from yendo.terms.rules.registry import parts_of
 @rule("no-detection", "error", "nobody can tell whether it is installed")
 def no_detection(workspace: Workspace) -> Report:
     if not workspace.plan.detect:
-        yield workspace.line("install"), "there is no [[detect]]", "draft again into another folder to see the derived rules"
+        yield (
+            workspace.line("install"),
+            "there is no [[detect]]",
+            "draft again into another folder to see the derived rules",
+        )
 
 
 def _flat(workspace: Workspace) -> Iterator[tuple[int, Rule]]:
@@ -41,19 +45,38 @@ def _flat(workspace: Workspace) -> Iterator[tuple[int, Rule]]:
 @rule("existence-only", "warning", "an old or broken copy counts as success")
 def existence_only(workspace: Workspace) -> Report:
     versions = {
-        effect.thing.identity: effect.thing.version for effect in workspace.effects if isinstance(effect.thing, File) and effect.thing.version
+        effect.thing.identity: effect.thing.version
+        for effect in workspace.effects
+        if isinstance(effect.thing, File) and effect.thing.version
     }
     environment = windows("system").environment
     for at, entry in enumerate(workspace.plan.detect):
         bare_file = isinstance(entry, FileRule) and not entry.version and not entry.sha256 and entry.size is None
-        if isinstance(entry, FileRule) and bare_file and (known := versions.get(expand(entry.path, environment).lower())):
-            yield workspace.line("detect", at, "path"), f"only the existence of {entry.path} is asked for", f'add version = ">={known}"'
+        if (
+            isinstance(entry, FileRule)
+            and bare_file
+            and (known := versions.get(expand(entry.path, environment).lower()))
+        ):
+            yield (
+                workspace.line("detect", at, "path"),
+                f"only the existence of {entry.path} is asked for",
+                f'add version = ">={known}"',
+            )
         if isinstance(entry, MsiProductRule) and entry.code and not entry.version:
             version = next(
-                (account.identity.version for account in workspace.accounts.values() if account.identity.product_code == entry.code.upper()), None
+                (
+                    account.identity.version
+                    for account in workspace.accounts.values()
+                    if account.identity.product_code == entry.code.upper()
+                ),
+                None,
             )
             if version:
-                yield workspace.line("detect", at, "code"), "any version with this product code counts", f'add version = "=={version}"'
+                yield (
+                    workspace.line("detect", at, "code"),
+                    "any version with this product code counts",
+                    f'add version = "=={version}"',
+                )
 
 
 _PER_USER = re.compile(r"(?i)^(%(appdata|localappdata|userprofile|homepath|temp|tmp)%|[a-z]:\\users\\(?!public(\\|$)))")
@@ -71,15 +94,23 @@ def per_user_detection(workspace: Workspace) -> Report:
                 "ask for a file below %ProgramFiles% or %ProgramData%",
             )
         if isinstance(entry, RegistryRule | RegistryKeyRule) and parts_of(entry.key)[0] == "HKCU":
-            yield (workspace.line("detect", at, "key"), f"{entry.key} lies in a user's own part of the registry", "ask for a value below HKLM")
+            yield (
+                workspace.line("detect", at, "key"),
+                f"{entry.key} lies in a user's own part of the registry",
+                "ask for a value below HKLM",
+            )
 
 
-@rule("registry-view", "error", "64-bit and 32-bit programs see different halves of the registry, so the rule never holds")
+@rule(
+    "registry-view", "error", "64-bit and 32-bit programs see different halves of the registry, so the rule never holds"
+)
 def registry_view(workspace: Workspace) -> Report:
     written: dict[str, set[str]] = {}
     for effect in workspace.effects:
         if isinstance(effect.thing, RegistryValue):
-            written.setdefault(f"{effect.thing.hive}\\{effect.thing.key}!{effect.thing.name}".lower(), set()).add(effect.thing.view)
+            written.setdefault(f"{effect.thing.hive}\\{effect.thing.key}!{effect.thing.name}".lower(), set()).add(
+                effect.thing.view
+            )
     for at, entry in _flat(workspace):
         if not isinstance(entry, RegistryRule):
             continue
@@ -93,7 +124,8 @@ def registry_view(workspace: Workspace) -> Report:
         if views and entry.view not in views:
             yield (
                 line,
-                f"the installer writes this value in the {min(views)}-bit view, the rule looks in the {entry.view}-bit one",
+                f"the installer writes this value in the {min(views)}-bit view, the rule looks in the "
+                f"{entry.view}-bit one",
                 f'write view = "{min(views)}"',
             )
 
@@ -111,10 +143,18 @@ def extra_not_detected(workspace: Workspace) -> Report:
         if missing:
             path, target = missing[0]
             more = f" (and {len(missing) - 1} more)" if len(missing) > 1 else ""
-            yield workspace.line("install", at, "to"), f"nothing detects {target}{more}", f'add a file rule with sha256 = "{digest.of_file(path)}"'
+            yield (
+                workspace.line("install", at, "to"),
+                f"nothing detects {target}{more}",
+                f'add a file rule with sha256 = "{digest.of_file(path)}"',
+            )
 
 
-@rule("wrong-content", "error", "detection asks for another content than the package places, so it is installed again and again")
+@rule(
+    "wrong-content",
+    "error",
+    "detection asks for another content than the package places, so it is installed again and again",
+)
 def wrong_content(workspace: Workspace) -> Report:
     environment = windows("system").environment
     placed: dict[str, Path] = {}
@@ -124,7 +164,11 @@ def wrong_content(workspace: Workspace) -> Report:
         except Usage:
             continue
     for at, entry in enumerate(workspace.plan.detect):
-        if isinstance(entry, FileRule) and entry.sha256 and (path := placed.get(expand(entry.path, environment).lower())):
+        if (
+            isinstance(entry, FileRule)
+            and entry.sha256
+            and (path := placed.get(expand(entry.path, environment).lower()))
+        ):
             placed_digest = digest.of_file(path)
             if placed_digest != entry.sha256:
                 yield (
@@ -134,7 +178,9 @@ def wrong_content(workspace: Workspace) -> Report:
                 )
 
 
-@rule("stale-detection", "error", "machines that have the earlier build report the new one as installed, and never get it")
+@rule(
+    "stale-detection", "error", "machines that have the earlier build report the new one as installed, and never get it"
+)
 def stale_detection(workspace: Workspace) -> Report:
     old, plan = workspace.built, workspace.plan
     if old is None or list(msgspec.to_builtins(plan.detect)) != old.get("detect"):
@@ -144,10 +190,17 @@ def stale_detection(workspace: Workspace) -> Report:
         sources, made = build.own_files(base, plan)
         digest_of = {path: digest.of_file(path) for path in sources}
         files = [
-            form.PackedFile(f"media/{medium.file}", (base / "media" / medium.file).stat().st_size, workspace.digest(medium.file) or "")
+            form.PackedFile(
+                f"media/{medium.file}",
+                (base / "media" / medium.file).stat().st_size,
+                workspace.digest(medium.file) or "",
+            )
             for medium in plan.media
         ]
-        files += [form.PackedFile(path.relative_to(base).as_posix(), path.stat().st_size, sha256) for path, sha256 in digest_of.items()]
+        files += [
+            form.PackedFile(path.relative_to(base).as_posix(), path.stat().st_size, sha256)
+            for path, sha256 in digest_of.items()
+        ]
         files += [form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest()) for name, data in made.items()]
         now = form.resolve(base, plan, tuple(sorted(files, key=lambda file: file.path)), digest_of, "")
     except (OSError, YendoError):
@@ -184,14 +237,22 @@ def contradiction(workspace: Workspace) -> Report:
                     "take one of them out, or put them into a group of kind any",
                 )
         for group in entry.flat():
-            if isinstance(group, NoneRule) and any(other == inner for inner in group.of for other in workspace.plan.detect):
-                yield workspace.line("detect", at, "kind"), f"“{group.title}” forbids what another rule asks for", "take one of them out"
+            if isinstance(group, NoneRule) and any(
+                other == inner for inner in group.of for other in workspace.plan.detect
+            ):
+                yield (
+                    workspace.line("detect", at, "kind"),
+                    f"“{group.title}” forbids what another rule asks for",
+                    "take one of them out",
+                )
 
 
 def _demands(entry: Rule, environment: dict[str, str]) -> Iterator[tuple[tuple[str, str], object]]:
     """What a rule asks of one thing: what is asked for, and the range or value that it wants."""
     things = {"path": expand(getattr(entry, "path", ""), environment).lower()} if hasattr(entry, "path") else {}
-    name = things.get("path") or "|".join(str(getattr(entry, key, "")).lower() for key in ("code", "upgrade_code", "key", "name", "pattern", "view"))
+    name = things.get("path") or "|".join(
+        str(getattr(entry, key, "")).lower() for key in ("code", "upgrade_code", "key", "name", "pattern", "view")
+    )
     for key in ("version", "size", "sha256", "equals", "start", "running", "target", "architecture"):
         value = getattr(entry, key, None)
         if value is not None:

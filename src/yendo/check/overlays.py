@@ -52,7 +52,9 @@ def transform_misfit(workspace: Workspace) -> Report:
 @rule("transform-risk", "warning", "it was decided by somebody else, for reasons that are not in the plan")
 def transform_risk(workspace: Workspace) -> Report:
     for line, name, _, base, found in _given(workspace):
-        risky = [] if isinstance(found, Unreadable) else [change for change in changes.in_words(base, found) if change.risk]
+        risky = (
+            [] if isinstance(found, Unreadable) else [change for change in changes.in_words(base, found) if change.risk]
+        )
         for change in risky[:8]:
             yield line, f"{name} {change.kind} {change.text}: {change.risk}", "ask whoever made it, and note the answer"
 
@@ -89,10 +91,18 @@ def property_twice(workspace: Workspace) -> Report:
                 place = f"the change in line {workspace.line(verb, at, 'change', one.position)}"
             else:
                 place = f"{one.by}, named in line {workspace.line(verb, at, 'transforms')},"
-            yield line, f"{one.name} is {one.given!r} here, and {place} sets it to {one.value!r}", "take one of the two out"
+            yield (
+                line,
+                f"{one.name} is {one.given!r} here, and {place} sets it to {one.value!r}",
+                "take one of the two out",
+            )
 
 
-@rule("component-rule", "error", "repair, patches and upgrades count by components, and take away or leave behind the wrong things")
+@rule(
+    "component-rule",
+    "error",
+    "repair, patches and upgrades count by components, and take away or leave behind the wrong things",
+)
 def component_rule(workspace: Workspace) -> Report:
     for verb, at, step in workspace.steps():
         if not (isinstance(step, MsiStep) and (step.change or step.transforms)):
@@ -105,7 +115,11 @@ def component_rule(workspace: Workspace) -> Report:
             continue  # other rules say so
         for finding in [finding for finding in broken if finding.severity == "error"][:20]:
             line = workspace.line(verb, at, "transforms" if step.transforms else "change")
-            yield line, f"{finding.evidence.where}: {finding.message}", "make the change in another way, or leave it out"
+            yield (
+                line,
+                f"{finding.evidence.where}: {finding.message}",
+                "make the change in another way, or leave it out",
+            )
 
 
 @rule("patch-misfit", "error", "the Windows Installer ends with 1642, and the machine stays as it was")

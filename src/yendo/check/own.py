@@ -87,7 +87,14 @@ def find(workspace: Workspace) -> Iterator[Finding]:
             continue
         for place in dict.fromkeys(path for path, good in holds(rule.must, data) if not good):
             where = ".".join(str(part + 1) if isinstance(part, int) else part for part in place)
-            yield Finding(rule.id, rule.severity, workspace.line(*place), f"{rule.message} ({where or 'the plan'})", rule.why, rule.do)
+            yield Finding(
+                rule.id,
+                rule.severity,
+                workspace.line(*place),
+                f"{rule.message} ({where or 'the plan'})",
+                rule.why,
+                rule.do,
+            )
 
 
 def graded(findings: list[Finding], workspace: Workspace) -> list[Finding]:

@@ -34,7 +34,11 @@ def media_changed(workspace: Workspace) -> Report:
         if found is None:
             yield line, f"media/{medium.file} is not there", "put the vendor's file back below media/"
         elif found != medium.sha256:
-            yield line, f"media/{medium.file} has changed since it was hashed", "put the vendor's file back, or draft anew from the new one"
+            yield (
+                line,
+                f"media/{medium.file} has changed since it was hashed",
+                "put the vendor's file back, or draft anew from the new one",
+            )
 
 
 @rule("missing-file", "error", "the step fails on every machine")
@@ -68,7 +72,11 @@ def missing_file(workspace: Workspace) -> Report:
                 try:
                     below(workspace.folder, name, "extras", "media")
                 except Usage as error:
-                    yield workspace.line(verb, at, "transforms"), str(error), "put the transform below extras/, or correct the path"
+                    yield (
+                        workspace.line(verb, at, "transforms"),
+                        str(error),
+                        "put the transform below extras/, or correct the path",
+                    )
         if isinstance(step, CopyStep):
             try:
                 if not extras(workspace.folder, step):
@@ -80,7 +88,11 @@ def missing_file(workspace: Workspace) -> Report:
                 kind_of(step).sources(step, workspace.folder)
             except Usage as error:
                 named = next((key for key in step.__struct_fields__ if in_extras(str(getattr(step, key)))), "kind")
-                written = msgspec.structs.fields(type(step))[step.__struct_fields__.index(named)].encode_name if named != "kind" else "kind"
+                written = (
+                    msgspec.structs.fields(type(step))[step.__struct_fields__.index(named)].encode_name
+                    if named != "kind"
+                    else "kind"
+                )
                 yield workspace.line(verb, at, written), str(error), "put it below extras/, or correct the path"
 
 
@@ -98,10 +110,20 @@ def _lines(workspace: Workspace) -> Iterator[tuple[str, int, MsiStep, str, int]]
     """Every msi step with its whole command line and the line where a person would mend it."""
     for verb, at, step in workspace.steps():
         if isinstance(step, MsiStep):
-            yield verb, at, step, form.msi_command(workspace.plan, verb, at + 1), workspace.line(verb, at, "command" if step.command else "arguments")
+            yield (
+                verb,
+                at,
+                step,
+                form.msi_command(workspace.plan, verb, at + 1),
+                workspace.line(verb, at, "command" if step.command else "arguments"),
+            )
 
 
-@rule("unquoted-space", "error", "the Windows Installer takes the rest for another option and ends with 1639, or installs elsewhere")
+@rule(
+    "unquoted-space",
+    "error",
+    "the Windows Installer takes the rest for another option and ends with 1639, or installs elsewhere",
+)
 def unquoted_space(workspace: Workspace) -> Report:
     for _, _, _, command, line in _lines(workspace):
         try:
@@ -263,7 +285,11 @@ def clear_secret(workspace: Workspace) -> Report:
             )
     for _, _, change, line in _changed_properties(workspace):
         if change.value and secrets.is_secret(change.name) and not names_in(change.value) & withheld:
-            yield line, f"property {change.name} holds a secret in clear text ({secrets.MASK})", "leave it out of the transform: everyone can read it"
+            yield (
+                line,
+                f"property {change.name} holds a secret in clear text ({secrets.MASK})",
+                "leave it out of the transform: everyone can read it",
+            )
 
 
 @rule("per-user-msi", "error", "it installs for the account that runs it, which is the system account and nobody else")
@@ -274,7 +300,11 @@ def per_user_msi(workspace: Workspace) -> Report:
         account = workspace.account_of(step)
         if isinstance(step, MsiStep) and account and account.identity.scope == "user":
             given = {name: value for _, number, _, name, value in _properties(workspace) if number == at}
-            given |= {change.name: str(change.value) for number, _, change, _ in _changed_properties(workspace) if number == at}
+            given |= {
+                change.name: str(change.value)
+                for number, _, change, _ in _changed_properties(workspace)
+                if number == at
+            }
             if str(given.get("ALLUSERS", "")) not in ("1", "2"):
                 yield (
                     workspace.line("install", at, "media"),
@@ -327,9 +357,17 @@ def uninstall_does_nothing(workspace: Workspace) -> Report:
                 f"it installs {', '.join(sorted(code for code in codes if code))}",
             )
     if any(isinstance(step, MsiStep) for step in plan.install) and not removes_msi:
-        yield workspace.line("uninstall"), "nothing removes the product that the msi step installs", "add an msi step with the product code"
+        yield (
+            workspace.line("uninstall"),
+            "nothing removes the product that the msi step installs",
+            "add an msi step with the product code",
+        )
     if workspace.copies and not any(isinstance(step, TakeBackStep) for step in plan.uninstall):
-        yield workspace.line("uninstall"), "nothing takes back the files that the copy steps place", 'add a step of kind = "take-back"'
+        yield (
+            workspace.line("uninstall"),
+            "nothing takes back the files that the copy steps place",
+            'add a step of kind = "take-back"',
+        )
 
 
 @rule("no-timeout", "warning", "a step that waits for a person holds the machine for ever")
@@ -339,11 +377,17 @@ def no_timeout(workspace: Workspace) -> Report:
             yield workspace.line(verb, at, "kind"), f"{verb} step {at + 1} has no timeout", 'add timeout = "30 min"'
 
 
-@rule("architecture-missing", "warning", "on a 32-bit machine the run fails instead of saying that it is not applicable")
+@rule(
+    "architecture-missing", "warning", "on a 32-bit machine the run fails instead of saying that it is not applicable"
+)
 def architecture_missing(workspace: Workspace) -> Report:
     wide = sorted({"x64", "arm64"} & {str(account.identity.architecture) for account in workspace.accounts.values()})
     if wide and not workspace.plan.when.architecture:
-        yield (workspace.line("when"), f"the installer is for {wide[0]}, and no condition says so", f'add architecture = ["{wide[0]}"] to [when]')
+        yield (
+            workspace.line("when"),
+            f"the installer is for {wide[0]}, and no condition says so",
+            f'add architecture = ["{wide[0]}"] to [when]',
+        )
 
 
 # --- detection --------------------------------------------------------------------------------------------

@@ -15,7 +15,12 @@ _LEVELS = {"error": "error", "warning": "warning", "note": "note"}
 def document(findings: Sequence[Finding], where: str) -> dict[str, Any]:
     """One run; ``where`` is the plan's path as a relative URI."""
     rules = [
-        {"id": rule.id, "shortDescription": {"text": rule.why}, "defaultConfiguration": {"level": _LEVELS[rule.severity]}} for rule in RULES.values()
+        {
+            "id": rule.id,
+            "shortDescription": {"text": rule.why},
+            "defaultConfiguration": {"level": _LEVELS[rule.severity]},
+        }
+        for rule in RULES.values()
     ]
     order = {rule["id"]: at for at, rule in enumerate(rules)}
     results = [
@@ -23,13 +28,19 @@ def document(findings: Sequence[Finding], where: str) -> dict[str, Any]:
             "ruleId": finding.rule,
             "level": _LEVELS[finding.severity],
             **({"ruleIndex": order[finding.rule]} if finding.rule in order else {}),  # type: ignore[index]
-            "message": {"text": f"{finding.message}. {finding.why[0].upper()}{finding.why[1:]}. To do: {finding.remedy}."},
-            "locations": [{"physicalLocation": {"artifactLocation": {"uri": where}, "region": {"startLine": finding.line}}}],
+            "message": {
+                "text": f"{finding.message}. {finding.why[0].upper()}{finding.why[1:]}. To do: {finding.remedy}."
+            },
+            "locations": [
+                {"physicalLocation": {"artifactLocation": {"uri": where}, "region": {"startLine": finding.line}}}
+            ],
         }
         for finding in findings
     ]
     return {
         "$schema": "https://json.schemastore.org/sarif-2.1.0.json",
         "version": "2.1.0",
-        "runs": [{"tool": {"driver": {"name": "yendo", "version": yendo.__version__, "rules": rules}}, "results": results}],
+        "runs": [
+            {"tool": {"driver": {"name": "yendo", "version": yendo.__version__, "rules": rules}}, "results": results}
+        ],
     }

@@ -27,16 +27,28 @@ from yendo.steps.tell import TellStep
 from yendo.terms.when import Condition
 
 
-@rule("unsigned-script", "error", "where only signed scripts run, the system refuses it, and the step fails on every machine")
+@rule(
+    "unsigned-script",
+    "error",
+    "where only signed scripts run, the system refuses it, and the step fails on every machine",
+)
 def unsigned_script(workspace: Workspace) -> Report:
     if not workspace.plan.only_signed:
         return
-    named = [(workspace.line(verb, at, "run"), step.source) for verb, at, step in workspace.steps() if isinstance(step, ScriptStep)]
+    named = [
+        (workspace.line(verb, at, "run"), step.source)
+        for verb, at, step in workspace.steps()
+        if isinstance(step, ScriptStep)
+    ]
     named += [(workspace.line("when"), name) for name in workspace.plan.when.scripts()]
     for line, name in named:
         path = workspace.folder / name.replace("\\", "/")
         if name.lower().endswith(".ps1") and path.is_file() and scripts.SIGNED.encode() not in path.read_bytes():
-            yield line, f"{name} has no signature, and the plan says only_signed", "sign it with the office's certificate, or take only_signed out"
+            yield (
+                line,
+                f"{name} has no signature, and the plan says only_signed",
+                "sign it with the office's certificate, or take only_signed out",
+            )
 
 
 @rule("step-mistake", "error", "the step fails, or does something else than is meant")
@@ -54,7 +66,11 @@ def step_mistake(workspace: Workspace) -> Report:
 def script_unproved(workspace: Workspace) -> Report:
     for verb, at, step in workspace.steps():
         if kind_of(step).name == "script" and not step.probe:
-            yield workspace.line(verb, at, "run"), "nobody can tell whether the script has done its work", "say with probe what it achieves"
+            yield (
+                workspace.line(verb, at, "run"),
+                "nobody can tell whether the script has done its work",
+                "say with probe what it achieves",
+            )
 
 
 def _conditions(workspace: Workspace) -> Iterator[tuple[int, str, Condition]]:
@@ -72,9 +88,16 @@ def impossible(condition: Condition, outer: Condition | None = None) -> str:
             return f"no version is {' and '.join(ranges)}"
     if condition.after and condition.before and condition.after >= condition.before:
         return f"no day is from {condition.after} on and before {condition.before}"
-    if outer and outer.architecture and condition.architecture and not set(outer.architecture) & set(condition.architecture):
+    if (
+        outer
+        and outer.architecture
+        and condition.architecture
+        and not set(outer.architecture) & set(condition.architecture)
+    ):
         return f"the package is for {', '.join(outer.architecture)} only"
-    if condition.not_ and msgspec.structs.asdict(condition.not_) == msgspec.structs.asdict(msgspec.structs.replace(condition, not_=None)):
+    if condition.not_ and msgspec.structs.asdict(condition.not_) == msgspec.structs.asdict(
+        msgspec.structs.replace(condition, not_=None)
+    ):
         return "it wants something and its opposite"
     for inner in condition.all:
         if reason := impossible(inner, outer):
@@ -90,7 +113,11 @@ def never_holds(workspace: Workspace) -> Report:
     for line, what, condition in _conditions(workspace):
         outer = None if condition is whole or hopeless else whole
         if reason := impossible(condition, outer):
-            yield line, f"the condition of {what} can never hold: {reason}", "correct the condition, or take the step out"
+            yield (
+                line,
+                f"the condition of {what} can never hold: {reason}",
+                "correct the condition, or take the step out",
+            )
 
 
 @rule("unreachable-step", "warning", "it stands in the plan and is never carried out")
@@ -99,7 +126,11 @@ def unreachable_step(workspace: Workspace) -> Report:
         wanted = tuple(step.when.holds) if step.when else ()
         both = [one for one in step.unless if one in wanted]
         if both:
-            yield workspace.line(verb, at, "unless"), f"{verb} step {at + 1} wants a rule to hold and not to hold", "take one of them out"
+            yield (
+                workspace.line(verb, at, "unless"),
+                f"{verb} step {at + 1} wants a rule to hold and not to hold",
+                "take one of them out",
+            )
 
 
 @rule("restart-without-resume", "error", "the machine starts anew and the steps behind it are never done")
@@ -108,7 +139,11 @@ def restart_without_resume(workspace: Workspace) -> Report:
     for verb, at, step in workspace.steps():
         last = at == len(plan.steps(verb)) - 1
         if isinstance(step, RestartStep) and not last and form.keeps(plan) != "all":
-            yield workspace.line("keep"), f"{verb} goes on after a restart, and the package may be gone by then", 'write keep = "all"'
+            yield (
+                workspace.line("keep"),
+                f"{verb} goes on after a restart, and the package may be gone by then",
+                'write keep = "all"',
+            )
         if isinstance(step, MsiStep) and step.restart == "allow" and not last:
             yield (
                 workspace.line(verb, at, "restart"),
@@ -126,12 +161,24 @@ def nobody_to_read(workspace: Workspace) -> Report:
     signed_out: dict[str, bool] = {}
     for verb, at, step in workspace.steps():
         if isinstance(step, TellStep) and (_nobody(step.when) or _nobody(workspace.plan.when) or signed_out.get(verb)):
-            why = "everybody was signed out before" if signed_out.get(verb) else "the condition wants nobody to be logged on"
-            yield workspace.line(verb, at, "text"), f"{verb} step {at + 1} tells a person, and {why}", "tell earlier, or take the condition out"
+            why = (
+                "everybody was signed out before"
+                if signed_out.get(verb)
+                else "the condition wants nobody to be logged on"
+            )
+            yield (
+                workspace.line(verb, at, "text"),
+                f"{verb} step {at + 1} tells a person, and {why}",
+                "tell earlier, or take the condition out",
+            )
         if isinstance(step, SignOutStep | RestartStep):
             signed_out[verb] = True
     if workspace.plan.in_the_way.ask and not workspace.plan.in_the_way.text:
-        yield workspace.line("in_the_way", "ask"), "the person is asked without a word of explanation", 'write text = { en = "..." }'
+        yield (
+            workspace.line("in_the_way", "ask"),
+            "the person is asked without a word of explanation",
+            'write text = { en = "..." }',
+        )
 
 
 _NETWORK = re.compile(r"\\\\[A-Za-z0-9][\w.-]*\\|\b(?:https?|ftp)://", re.I)
@@ -172,11 +219,27 @@ def users_own(workspace: Workspace) -> Report:
     for verb, at, step in workspace.steps():
         there = step.when is not None and step.when.people == "some"
         if step.run_as == "person" and not there:
-            yield workspace.line(verb, at, "run_as"), f"{verb} step {at + 1} needs somebody who is logged on", 'write when = { people = "some" }'
+            yield (
+                workspace.line(verb, at, "run_as"),
+                f"{verb} step {at + 1} needs somebody who is logged on",
+                'write when = { people = "some" }',
+            )
         elif isinstance(step, EnvironmentStep) and step.scope == "user" and step.run_as != "person":
-            yield workspace.line(verb, at, "scope"), f"{verb} step {at + 1} sets a variable of the system account", 'write scope = "machine"'
-        elif isinstance(step, RegistryStep) and re.match(r"(?i)HK(CU|EY_CURRENT_USER)\\", step.key or "") and not step.each_user:
-            yield workspace.line(verb, at, "key"), f"{verb} step {at + 1} sets a value of the system account", "write each_user = true"
+            yield (
+                workspace.line(verb, at, "scope"),
+                f"{verb} step {at + 1} sets a variable of the system account",
+                'write scope = "machine"',
+            )
+        elif (
+            isinstance(step, RegistryStep)
+            and re.match(r"(?i)HK(CU|EY_CURRENT_USER)\\", step.key or "")
+            and not step.each_user
+        ):
+            yield (
+                workspace.line(verb, at, "key"),
+                f"{verb} step {at + 1} sets a value of the system account",
+                "write each_user = true",
+            )
         if step.window:
             yield (
                 workspace.line(verb, at, "window"),
@@ -200,10 +263,18 @@ def once_without_probe(workspace: Workspace) -> Report:
 def cannot_undo(workspace: Workspace) -> Report:
     plan = workspace.plan
     if plan.uninstall:
-        records = [at for at, step in enumerate(plan.install) if kind_of(step).reversal_of(step) == "by record" and kind_of(step).name != "copy"]
+        records = [
+            at
+            for at, step in enumerate(plan.install)
+            if kind_of(step).reversal_of(step) == "by record" and kind_of(step).name != "copy"
+        ]
         if records and not any(kind_of(step).name == "take-back" for step in plan.uninstall):
             names = ", ".join(f"{at + 1} ({kind_of(plan.install[at]).name})" for at in records)
-            yield workspace.line("uninstall"), f"nothing takes back what install steps {names} do", 'add [[uninstall]] kind = "take-back"'
+            yield (
+                workspace.line("uninstall"),
+                f"nothing takes back what install steps {names} do",
+                'add [[uninstall]] kind = "take-back"',
+            )
         return
     for at, step in enumerate(plan.install):
         if kind_of(step).reversal_of(step) == "cannot":
@@ -236,7 +307,11 @@ def need_conflict(workspace: Workspace) -> Report:
         inner = _inner(workspace, need.source)
         if inner is None or inner.id != need.package:
             found = "no built package" if inner is None else f"the package {inner.id}"
-            yield workspace.line("need", at, "from"), f"{need.source} is {found}, wanted is {need.package}", "put the built package's folder there"
+            yield (
+                workspace.line("need", at, "from"),
+                f"{need.source} is {found}, wanted is {need.package}",
+                "put the built package's folder there",
+            )
             continue
         if need.version and not VersionRange.parse(need.version).fits(inner.version):
             yield (
@@ -250,7 +325,11 @@ def need_conflict(workspace: Workspace) -> Report:
     for name, wanted in ranges.items():
         text = ",".join(part for part in wanted if part)
         if text and not VersionRange.parse(text).possible:
-            yield workspace.line("need"), f"no version of {name} is {' and '.join(part for part in wanted if part)}", "correct the ranges"
+            yield (
+                workspace.line("need"),
+                f"no version of {name} is {' and '.join(part for part in wanted if part)}",
+                "correct the ranges",
+            )
 
 
 def _circle(own: str, inner: form.Manifest, workspace: Workspace, folder: str, seen: tuple[str, ...] = ()) -> list[str]:

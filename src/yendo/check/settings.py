@@ -37,17 +37,30 @@ def secret_exposed(workspace: Workspace) -> Report:
             remedy = (
                 "an msi step that installs media hands its properties over beside the command line: put it there"
                 if isinstance(step, MsiStep)
-                else "let the program read it from a file that a copy step with fill = true places, and delete that afterwards"
+                else "let the program read it from a file that a copy step with fill = true places, and delete that "
+                "afterwards"
             )
-            yield workspace.line(verb, position), f"the secret {names[0]} stands on the command line of {verb} step {position + 1}", remedy
+            yield (
+                workspace.line(verb, position),
+                f"the secret {names[0]} stands on the command line of {verb} step {position + 1}",
+                remedy,
+            )
 
 
-@rule("secret-at-rest", "warning", "who can read that place can read the secret, and so may the record by which the change is taken back")
+@rule(
+    "secret-at-rest",
+    "warning",
+    "who can read that place can read the secret, and so may the record by which the change is taken back",
+)
 def secret_at_rest(workspace: Workspace) -> Report:
     secret = _secret(workspace)
     for verb, position, step, at, action in _actions(workspace) if secret else ():
         handed = (
-            {name for known in secret_properties(step, at.settings) for name in names_in(delivered(step).properties[known])}
+            {
+                name
+                for known in secret_properties(step, at.settings)
+                for name in names_in(delivered(step).properties[known])
+            }
             if isinstance(step, MsiStep)
             else set()
         )
@@ -64,7 +77,11 @@ def secret_at_rest(workspace: Workspace) -> Report:
 def secret_in_detection(workspace: Workspace) -> Report:
     for position, entry in enumerate(workspace.plan.detect):
         for name in sorted(names_in(entry) & _secret(workspace)):
-            yield workspace.line("detect", position), f"detection asks for the secret {name}", "ask for something that does not depend on it"
+            yield (
+                workspace.line("detect", position),
+                f"detection asks for the secret {name}",
+                "ask for something that does not depend on it",
+            )
 
 
 @rule("secret-once", "warning", "the installer then puts its own value back, and the program asks for the secret")
@@ -76,7 +93,11 @@ def secret_once(workspace: Workspace) -> Report:
         given = [one for one in workspace.plan.install if isinstance(one, MsiStep) and one.media]
         for name in sorted({name for one in given for name in secret_properties(one, workspace.plan.settings)}):
             text = f"{verb} step {position + 1} installs again and cannot be told the secret property {name}"
-            yield workspace.line(verb, position), text, "see that the installer remembers it by itself, or leave the step out"
+            yield (
+                workspace.line(verb, position),
+                text,
+                "see that the installer remembers it by itself, or leave the step out",
+            )
 
 
 @rule("unused-setting", "warning", "whoever delivers the package is asked for a value that changes nothing")
@@ -88,7 +109,11 @@ def unused_setting(workspace: Workspace) -> Report:
     for _, _, _, _, action in _actions(workspace):
         used |= names_in(action)
     for name in sorted(set(plan.settings) - used):
-        yield workspace.line("settings", name), f"no step, condition or rule uses the setting {name}", f"use {{setting.{name}}}, or take it out"
+        yield (
+            workspace.line("settings", name),
+            f"no step, condition or rule uses the setting {name}",
+            f"use {{setting.{name}}}, or take it out",
+        )
 
 
 @rule("no-site", "warning", "a value without a default has to be given at every delivery, and a proof needs it too")

@@ -24,7 +24,11 @@ def setup_missing(workspace: Workspace) -> Report:
     known = {medium.file for medium in workspace.plan.media}
     for verb, at, step in _setups(workspace):
         if step.media and step.media not in known:
-            yield workspace.line(verb, at, "media"), f"{step.media} is not one of the [[media]]", "add it with its hash, or correct the name"
+            yield (
+                workspace.line(verb, at, "media"),
+                f"{step.media} is not one of the [[media]]",
+                "add it with its hash, or correct the name",
+            )
         try:
             named_extras(workspace.folder, step.arguments)
         except Usage as error:
@@ -54,10 +58,18 @@ def setup_not_silent(workspace: Workspace) -> Report:
 def setup_untried(workspace: Workspace) -> Report:
     for verb, at, step in _setups(workspace):
         account = workspace.accounts.get(step.media or "")
-        sure = account is not None and account.silent.install is not None and account.silent.install.confidence == "certain"
+        sure = (
+            account is not None
+            and account.silent.install is not None
+            and account.silent.install.confidence == "certain"
+        )
         if not step.observed and not (step.media and sure):
             what = step.media or step.program
-            yield workspace.line(verb, at, "arguments"), f"{what} was never tried with these arguments", "yendo try SETUP --into the workspace"
+            yield (
+                workspace.line(verb, at, "arguments"),
+                f"{what} was never tried with these arguments",
+                "yendo try SETUP --into the workspace",
+            )
 
 
 @rule("recording-stale", "error", "the simulated machine would replay what another command line did")

@@ -24,7 +24,9 @@ class Rule(msgspec.Struct, frozen=True):
 RULES: dict[str, Rule] = {}
 
 
-def rule(identifier: str, severity: Severity, why: str) -> Callable[[Callable[[Workspace], Report]], Callable[[Workspace], Report]]:
+def rule(
+    identifier: str, severity: Severity, why: str
+) -> Callable[[Callable[[Workspace], Report]], Callable[[Workspace], Report]]:
     def keep(find: Callable[[Workspace], Report]) -> Callable[[Workspace], Report]:
         RULES[identifier] = Rule(identifier, severity, why, find)
         return find
@@ -44,13 +46,19 @@ def unknown_rules(workspace: Workspace) -> list[Finding]:
         near = difflib.get_close_matches(name, known, 1)
         line = house.HouseLine(lines.get(("severity", name), 1), furnished.file.name)
         remedy = f"did you mean {near[0]}?" if near else "yendo check --rules lists them"
-        found.append(Finding("unknown-rule", "warning", line, f"no rule is called {name}", "its severity says nothing", remedy))
+        found.append(
+            Finding("unknown-rule", "warning", line, f"no rule is called {name}", "its severity says nothing", remedy)
+        )
     return found
 
 
 def placed(finding: Finding) -> Finding:
     """A finding with the file that its line is in."""
-    return msgspec.structs.replace(finding, line=int(finding.line), file=finding.line.file) if isinstance(finding.line, house.HouseLine) else finding
+    return (
+        msgspec.structs.replace(finding, line=int(finding.line), file=finding.line.file)
+        if isinstance(finding.line, house.HouseLine)
+        else finding
+    )
 
 
 def check(workspace: Workspace) -> list[Finding]:
@@ -60,5 +68,7 @@ def check(workspace: Workspace) -> list[Finding]:
         for entry in RULES.values()
         for line, message, remedy in entry.find(workspace)
     ]
-    found = [placed(finding) for finding in own.graded([*found, *own.find(workspace), *unknown_rules(workspace)], workspace)]
+    found = [
+        placed(finding) for finding in own.graded([*found, *own.find(workspace), *unknown_rules(workspace)], workspace)
+    ]
     return sorted(found, key=lambda finding: (finding.line, finding.rule, finding.message))

@@ -115,7 +115,10 @@ class Workspace:
 
     @contextmanager
     def opened(self, step: MsiStep) -> Iterator[Database]:
-        """The database that a step installs or patches, with everything that the plan lays over it. Raises YendoError, Refused."""
+        """The database that a step installs or patches, with everything that the plan lays over it.
+
+        Raises YendoError, Refused.
+        """
         with ExitStack() as stack:
             base = self.base_of(step) if step.patch else step
             if base is None:
@@ -130,7 +133,9 @@ class Workspace:
                     after = fitting.patched(database, patch)
                     if after is None:
                         reasons = "; ".join(fitting.fit_patch(database, patch).reasons)
-                        raise layers.Refused(layers.PATCH_REFUSED, f"{other.patch} does not fit {base.media}: {reasons}")
+                        raise layers.Refused(
+                            layers.PATCH_REFUSED, f"{other.patch} does not fit {base.media}: {reasons}"
+                        )
                     database = after
                 if other is step:
                     break

@@ -11,8 +11,12 @@ from pathlib import Path
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", type=Path, nargs="?", default=Path(), metavar="FOLDER", help="the workspace (default: this folder)")
-    parser.add_argument("-o", "--output", type=Path, metavar="DIR", help="where the package goes (default: FOLDER/package)")
+    parser.add_argument(
+        "folder", type=Path, nargs="?", default=Path(), metavar="FOLDER", help="the workspace (default: this folder)"
+    )
+    parser.add_argument(
+        "-o", "--output", type=Path, metavar="DIR", help="where the package goes (default: FOLDER/package)"
+    )
     parser.add_argument("--archive", action="store_true", help="also as one .zip file")
 
 
@@ -40,7 +44,9 @@ def run(options: argparse.Namespace) -> int:
         )
     elif not options.quiet:
         out = show.console()
-        out.print(f"[bold]{show.clean(built.folder)}[/bold]: {len(built.manifest.files) + 1} files, {show.size(built.size)}")
+        out.print(
+            f"[bold]{show.clean(built.folder)}[/bold]: {len(built.manifest.files) + 1} files, {show.size(built.size)}"
+        )
         show.grid(
             out,
             [

@@ -54,7 +54,12 @@ def _print(found: list[catalogue.Row], told: catalogue.Summary) -> None:
         )
         for entry in found
     ]
-    show.grid(out, rows[:200], heads=("file", "family", "what", "for", "silent", ""), styles=(None, "cyan", None, "dim", None, "dim"))
+    show.grid(
+        out,
+        rows[:200],
+        heads=("file", "family", "what", "for", "silent", ""),
+        styles=(None, "cyan", None, "dim", None, "dim"),
+    )
     if len(rows) > 200:
         out.print(f"  [dim]and {len(rows) - 200} more (--csv or --json has them all)[/dim]")
     show.section(out, f"{show.counted(len(found), 'installer')}, {show.size(sum(entry.size for entry in found))}")
@@ -85,6 +90,8 @@ def _parquet(path: Path, found: list[catalogue.Row]) -> None:
         import pyarrow
         from pyarrow import parquet
     except ImportError as error:
-        raise Usage("Parquet needs pyarrow: pip install 'yendo[parquet]'; --csv and --json need nothing more") from error
+        raise Usage(
+            "Parquet needs pyarrow: pip install 'yendo[parquet]'; --csv and --json need nothing more"
+        ) from error
     with atomic.writing(path) as file:
         parquet.write_table(pyarrow.table(_table(found)), file)

@@ -12,10 +12,16 @@ from typing import Any
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", type=Path, nargs="?", default=Path(), metavar="FOLDER", help="the workspace (default: this folder)")
+    parser.add_argument(
+        "folder", type=Path, nargs="?", default=Path(), metavar="FOLDER", help="the workspace (default: this folder)"
+    )
     parser.add_argument("--sarif", type=Path, metavar="FILE", help="also write the findings as SARIF 2.1.0")
     parser.add_argument("--rules", action="store_true", help="list the rules and leave")
-    parser.add_argument("--why", action="store_true", help="show instead where each value comes from: the plan, the house, what is usual")
+    parser.add_argument(
+        "--why",
+        action="store_true",
+        help="show instead where each value comes from: the plan, the house, what is usual",
+    )
 
 
 def why(options: argparse.Namespace) -> int:
@@ -34,7 +40,13 @@ def why(options: argparse.Namespace) -> int:
     found = origins(plan, lines, reasons)
     if options.json:
         values = [{"place": one.place, "value": one.value, "from": one.source, "why": one.why} for one in found]
-        show.emit({"schema": "yendo.origins/1", "house": str(plan.furnished.file) if plan.furnished else None, "values": values})
+        show.emit(
+            {
+                "schema": "yendo.origins/1",
+                "house": str(plan.furnished.file) if plan.furnished else None,
+                "values": values,
+            }
+        )
     elif not options.quiet:
         rows = [(one.place, one.value, one.source + (f", {one.why}" if one.why else "")) for one in found]
         show.grid(show.console(), rows, heads=("", "value", "from"), styles=("cyan", None, "dim"))
@@ -55,7 +67,12 @@ def run(options: argparse.Namespace) -> int:
 
     if options.rules:
         if options.json:
-            show.emit({"schema": "yendo.rules/1", "rules": [{"id": rule.id, "severity": rule.severity, "why": rule.why} for rule in RULES.values()]})
+            show.emit(
+                {
+                    "schema": "yendo.rules/1",
+                    "rules": [{"id": rule.id, "severity": rule.severity, "why": rule.why} for rule in RULES.values()],
+                }
+            )
         else:
             show.grid(show.console(), [(rule.id, rule.severity, rule.why) for rule in RULES.values()], styles=("cyan",))
         return 0
@@ -69,13 +86,24 @@ def run(options: argparse.Namespace) -> int:
     except PlanError as error:
         unreadable = error
         findings = [
-            Finding("unreadable-plan", "error", problem.line, problem.message, "nothing else can be checked", "correct this line")
+            Finding(
+                "unreadable-plan",
+                "error",
+                problem.line,
+                problem.message,
+                "nothing else can be checked",
+                "correct this line",
+            )
             for problem in error.problems
         ]
     if options.sarif:
         where = (options.folder / "plan.toml").as_posix().lstrip("/")
-        atomic.write(options.sarif, msgspec.json.format(msgspec.json.encode(form.document(findings, where)), indent=2) + b"\n")
-    counts = {severity: sum(finding.severity == severity for finding in findings) for severity in ("error", "warning", "note")}
+        atomic.write(
+            options.sarif, msgspec.json.format(msgspec.json.encode(form.document(findings, where)), indent=2) + b"\n"
+        )
+    counts = {
+        severity: sum(finding.severity == severity for finding in findings) for severity in ("error", "warning", "note")
+    }
     if options.json:
         body: dict[str, Any] = {"schema": "yendo.check/1", "counts": counts, "findings": msgspec.to_builtins(findings)}
         show.emit(body)
@@ -90,11 +118,18 @@ def run(options: argparse.Namespace) -> int:
                 f"{show.clean(finding.message)} [dim]({finding.rule})[/dim]"
             )
             if finding.severity != "note":
-                out.print(f"        [dim]why:[/dim] {show.clean(finding.why)}\n        [dim]do:[/dim]  {show.clean(finding.remedy)}")
+                out.print(
+                    f"        [dim]why:[/dim] {show.clean(finding.why)}\n        [dim]do:[/dim]  "
+                    f"{show.clean(finding.remedy)}"
+                )
         words = ", ".join(show.counted(count, severity) for severity, count in counts.items() if count)
-        out.print(f"{show.counted(len(RULES), 'rule')} looked, {words or 'nothing found'}." if not unreadable else "The plan cannot be read.")
         out.print(
-            f"[dim]next:[/dim] {'yendo build ' + show.clean(options.folder) if not counts['error'] else 'correct the errors, then check again'}"
+            f"{show.counted(len(RULES), 'rule')} looked, {words or 'nothing found'}."
+            if not unreadable
+            else "The plan cannot be read."
+        )
+        out.print(
+            f"[dim]next:[/dim] {'yendo build ' + show.clean(options.folder) if not counts['error'] else 'correct the errors, then check again'}"  # noqa: E501
         )
     if unreadable:
         return unreadable.exit_code

@@ -17,7 +17,9 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", type=Path, nargs="?", metavar="FOLDER", help="where to (default: a new temporary folder)")
+    parser.add_argument(
+        "folder", type=Path, nargs="?", metavar="FOLDER", help="where to (default: a new temporary folder)"
+    )
     machines.add_options(parser)
 
 
@@ -36,12 +38,23 @@ def run(options: argparse.Namespace) -> int:
         told = story.tell(folder, machine, tell_step=progress)
     body, record = prove_command.keep(told.proof, told.built.folder)
     if options.json:
-        show.emit({"schema": "yendo.demo/1", "folder": str(folder), "package": str(told.built.folder), "passed": told.proof.passed, "proof": body})
+        show.emit(
+            {
+                "schema": "yendo.demo/1",
+                "folder": str(folder),
+                "package": str(told.built.folder),
+                "passed": told.proof.passed,
+                "proof": body,
+            }
+        )
         return 0 if told.proof.passed else 1
     if options.quiet:
         return 0 if told.proof.passed else 1
     out = show.console()
-    out.print("The survey office of Marrowby harbour packages Tidewell's Lantern 6.2.1 and its patch 6.2.3. All of it is invented.")
+    out.print(
+        "The survey office of Marrowby harbour packages Tidewell's Lantern 6.2.1 and its patch 6.2.3. All of it is "
+        "invented."
+    )
     out.print(f"It is done in [bold]{show.clean(folder)}[/bold]; these are the commands as from there.\n")
     identity, workspace = told.account.identity, told.drafted.plan.parent
     installer, short = told.installer.relative_to(folder), workspace.relative_to(folder)
@@ -51,17 +64,27 @@ def run(options: argparse.Namespace) -> int:
     met = {(meeting.there.version, meeting.new.version): meeting.kind for meeting in told.meetings}
     pairs = (("6.1.0", "6.2.1"), ("6.2.1", "6.2.3"), ("6.2.3", "6.1.0"))
     rows = [
-        ("1 read", f"yendo read {installer}", f"{identity.name} {identity.version}: {show.told(counts(told.account.effects), 3)}"),
-        ("2 meet", f"yendo msi meet {share}", ", ".join(f"{there} to {new}: {met[there, new]}" for there, new in pairs)),
+        (
+            "1 read",
+            f"yendo read {installer}",
+            f"{identity.name} {identity.version}: {show.told(counts(told.account.effects), 3)}",
+        ),
+        (
+            "2 meet",
+            f"yendo msi meet {share}",
+            ", ".join(f"{there} to {new}: {met[there, new]}" for there, new in pairs),
+        ),
         (
             "3 draft",
             f"yendo draft {short} {installer} --with {patch}",
-            f"{show.counted(len(told.drafted.decisions), 'thing')} to decide, {show.counted(len(told.drafted.strays), 'file')} left behind",
+            f"{show.counted(len(told.drafted.decisions), 'thing')} to decide, "
+            f"{show.counted(len(told.drafted.strays), 'file')} left behind",
         ),
         (
             "4 decide",
             f"edit {short}/plan.toml",
-            f"{len(story.CHANGES)} changes, a runtime first, older releases, a driver, a restart, a configuration with two sites' values",
+            f"{len(story.CHANGES)} changes, a runtime first, older releases, a driver, a restart, a configuration "
+            "with two sites' values",
         ),
         ("5 detect", f"yendo detect derive {short} --write", _detection(told.detection)),
         ("6 check", f"yendo check {short}", found),
@@ -72,7 +95,10 @@ def run(options: argparse.Namespace) -> int:
     show.grid(out, rows, heads=("", "command", "came of it"), styles=("bold", "cyan"))
     show.section(out, "On a machine where people work (simulated)")
     codes = {code: known.outcome for code, known in EXIT_CODES.items()}
-    moments = [(moment.title, moment.exit_code, codes.get(moment.exit_code, ""), "; ".join(moment.lines)) for moment in told.lived]
+    moments = [
+        (moment.title, moment.exit_code, codes.get(moment.exit_code, ""), "; ".join(moment.lines))
+        for moment in told.lived
+    ]
     show.grid(out, moments, heads=("moment", "code", "", "what the log says"), styles=("bold",))
     out.print()
     prove_command.report(out, told.proof, told.built.folder, record)
@@ -80,7 +106,11 @@ def run(options: argparse.Namespace) -> int:
     prove_command.rows(out, told.cells)
     show.section(out, "What detection catches")
     detect_command.rows(out, told.detection[1])
-    show.section(out, f"In the autumn the vendor releases 6.3.0: yendo renew {story.next_of(Path())} {story.AUTUMN}/lantern-6.3.0.msi")
+    show.section(
+        out,
+        f"In the autumn the vendor releases 6.3.0: yendo renew {story.next_of(Path())} "
+        f"{story.AUTUMN}/lantern-6.3.0.msi",
+    )
     minded = [one.text for one in told.renewal.differences if one.mind]
     show.grid(
         out,
@@ -97,7 +127,11 @@ def run(options: argparse.Namespace) -> int:
     )
     prove_command.rows(out, told.renewed)
     show.section(out, "On the office's shelf: yendo shelf .")
-    show.grid(out, [(one.path, f"{one.name} {one.version}", one.state, one.why) for one in told.shelf.rows], styles=("cyan", None, "bold", "dim"))
+    show.grid(
+        out,
+        [(one.path, f"{one.name} {one.version}", one.state, one.why) for one in told.shelf.rows],
+        styles=("cyan", None, "bold", "dim"),
+    )
     show.section(out, "Where to look")
     show.grid(
         out,
@@ -106,22 +140,31 @@ def run(options: argparse.Namespace) -> int:
             ("its evidence", workspace / "evidence.json"),
             ("the package", told.built.folder),
             ("the office's house file", folder / "house.toml"),
-            ("another program", f"{folder / share / story.SETUP}, a setup of its own: yendo try finds its silent switch"),
+            (
+                "another program",
+                f"{folder / share / story.SETUP}, a setup of its own: yendo try finds its silent switch",
+            ),
         ],
         styles=("dim",),
     )
     if machine.name == "simulated":
         try:
             real = machines.asked(options, "wine")
-            out.print(f"\n{real.label} is here too: [cyan]./run demo --machine wine[/cyan] (or yendo demo --machine wine) proves it there")
+            out.print(
+                f"\n{real.label} is here too: [cyan]./run demo --machine wine[/cyan] (or yendo demo --machine wine) "
+                "proves it there"
+            )
         except NoMachine:
-            out.print("\n[dim]For evidence from a real machine: yendo doctor says how to get one, then yendo demo --machine wine[/dim]")
+            out.print(
+                "\n[dim]For evidence from a real machine: yendo doctor says how to get one, then yendo demo "
+                "--machine wine[/dim]"
+            )
     return 0 if told.proof.passed else 1
 
 
 def _detection(found: tuple[Strength, Strength, int]) -> str:
     before, after, states = found
-    return f"{states} states told apart by {after.rules} rules; {after.caught} of {after.broken} broken states caught, {before.caught} by the draft's {before.rules}"
+    return f"{states} states told apart by {after.rules} rules; {after.caught} of {after.broken} broken states caught, {before.caught} by the draft's {before.rules}"  # noqa: E501
 
 
 def _page(package: Path, workspace: Path) -> str:

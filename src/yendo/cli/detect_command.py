@@ -1,4 +1,5 @@
-"""Derive detection rules from the states that they must tell apart, measure what they catch, and write them for other systems.
+"""Derive detection rules from the states that they must tell apart, measure what they catch, and write them for other
+systems.
 
 yendo detect derive lantern
 yendo detect strength lantern
@@ -36,7 +37,9 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _place(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("package", type=Path, metavar="PACKAGE", help="a built package, or a workspace (then its newest package)")
+    parser.add_argument(
+        "package", type=Path, metavar="PACKAGE", help="a built package, or a workspace (then its newest package)"
+    )
     parser.add_argument(
         "--other",
         type=Path,
@@ -46,7 +49,9 @@ def _place(parser: argparse.ArgumentParser) -> None:
         help="another installer of the vendor's to tell apart, beside those in [proof] others",
     )
     parser.add_argument("--site", metavar="NAME", help="with the values of this site (default: the plan's first)")
-    parser.add_argument("--seed", type=int, default=1, help="chooses broken states where there are too many (default: 1)")
+    parser.add_argument(
+        "--seed", type=int, default=1, help="chooses broken states where there are too many (default: 1)"
+    )
 
 
 def _made(options: argparse.Namespace, *, everywhere: bool = False) -> tuple[Manifest, Made]:
@@ -89,7 +94,10 @@ def derive(options: argparse.Namespace) -> int:
         raise Usage("--most is at least 1")
     manifest, made = _made(options, everywhere=True)
     found = derived(made.ground, made.environment, most=options.most, seed=options.seed)
-    placed = [[msgspec.structs.replace(one, rule=ground.with_places(one.rule, made)) for one in rules] for rules in (found.rules, found.further)]
+    placed = [
+        [msgspec.structs.replace(one, rule=ground.with_places(one.rule, made)) for one in rules]
+        for rules in (found.rules, found.further)
+    ]
     found = msgspec.structs.replace(found, rules=tuple(placed[0]), further=tuple(placed[1]))
     rules = [chosen.rule for chosen in found.rules]
     now = measure(manifest.detect, made.ground, made.environment, options.seed)
@@ -109,7 +117,17 @@ def derive(options: argparse.Namespace) -> int:
             }
         )
     elif not options.quiet:
-        _told(show.console(), options, found.rules, found.confused, found.further, found.strength, now, made, len(listed(made.ground)))
+        _told(
+            show.console(),
+            options,
+            found.rules,
+            found.confused,
+            found.further,
+            found.strength,
+            now,
+            made,
+            len(listed(made.ground)),
+        )
     return 1 if found.confused else 0
 
 
@@ -126,9 +144,14 @@ def _told(
 ) -> None:
     from yendo.cli import show
 
-    out.print(f"{states} states have to be told apart; [bold]{show.counted(len(rules), 'rule')}[/bold] do it, and catch {_score(strength)}")
+    out.print(
+        f"{states} states have to be told apart; [bold]{show.counted(len(rules), 'rule')}[/bold] do it, and catch "
+        f"{_score(strength)}"
+    )
     exactly = "exactly this version counts; updates_itself = true under [proof] says that newer ones do too"
-    out.print(f"[dim]{show.clean('a newer version counts, since the program may update itself' if made.ground.updates else exactly)}[/dim]\n")
+    out.print(
+        f"[dim]{show.clean('a newer version counts, since the program may update itself' if made.ground.updates else exactly)}[/dim]\n"  # noqa: E501
+    )
     rows = [
         (
             number,
@@ -146,17 +169,27 @@ def _told(
     if further:
         show.section(out, "What these rules do not catch, and what would")
         show.grid(
-            out, [(one.rule.title, f"{show.counted(one.adds, 'state')}: {show.some_of(one.first, 2)}") for one in further[:6]], styles=(None, "dim")
+            out,
+            [
+                (one.rule.title, f"{show.counted(one.adds, 'state')}: {show.some_of(one.first, 2)}")
+                for one in further[:6]
+            ],
+            styles=(None, "dim"),
         )
     out.print(f"\nthe plan's own rules catch {_score(now)}")
     if options.write:
-        out.print(f"[dim]next:[/dim] they stand in the plan now; yendo check {show.clean(options.package)}, then build and prove")
+        out.print(
+            f"[dim]next:[/dim] they stand in the plan now; yendo check {show.clean(options.package)}, then build and "
+            "prove"
+        )
     else:
-        out.print(f"[dim]next:[/dim] yendo detect derive {show.clean(options.package)} --write, to put them into the plan")
+        out.print(
+            f"[dim]next:[/dim] yendo detect derive {show.clean(options.package)} --write, to put them into the plan"
+        )
 
 
 def _score(strength: Strength) -> str:
-    return f"{strength.caught} of {strength.broken} broken states ({100 * strength.score:.0f} % with every class weighted equally)"
+    return f"{strength.caught} of {strength.broken} broken states ({100 * strength.score:.0f} % with every class weighted equally)"  # noqa: E501
 
 
 def _write(workspace: Path, rules: Sequence[Any]) -> None:
@@ -212,10 +245,18 @@ def strength(options: argparse.Namespace) -> int:
     for text in made.missing:
         out.print(f"[yellow]not tried:[/yellow] {show.clean(text)}")
     if now.undecided:
-        out.print(f"[yellow]{show.counted(now.undecided, 'rule')} can be judged only on a real machine, and count as holding here[/yellow]")
+        out.print(
+            f"[yellow]{show.counted(now.undecided, 'rule')} can be judged only on a real machine, and count as "
+            "holding here[/yellow]"
+        )
     show.section(out, "What derived rules would catch")
     gains = [
-        (show.counted(count, "rule"), f"{100 * one.score:.0f} %", show.counted(one.checks, "thing") + " to keep up to date") for count, one in curve
+        (
+            show.counted(count, "rule"),
+            f"{100 * one.score:.0f} %",
+            show.counted(one.checks, "thing") + " to keep up to date",
+        )
+        for count, one in curve
     ]
     show.grid(out, gains, styles=(None, "bold", "dim"))
     out.print(f"\n[dim]next:[/dim] yendo detect derive {show.clean(options.package)}, to see those rules")
@@ -230,7 +271,12 @@ def rows(out: Console, found: Strength) -> None:
     for row in found.rows:
         what = f"{row.sort}, which counts as installed" if row.wanted and row.sort != "installed" else row.sort
         lines.append((what, f"{row.right} of {row.total}", show.some_of(row.wrong, 3)))
-    show.grid(out, lines, heads=("kind of state", "right", "judged wrongly" if found.false_absent else "not caught"), styles=(None, None, "dim"))
+    show.grid(
+        out,
+        lines,
+        heads=("kind of state", "right", "judged wrongly" if found.false_absent else "not caught"),
+        styles=(None, None, "dim"),
+    )
 
 
 # --- export --------------------------------------------------------------------------------------------
@@ -239,14 +285,25 @@ def rows(out: Console, found: Strength) -> None:
 def _export(parser: argparse.ArgumentParser) -> None:
     from yendo.package.scripts import FORMS as ANSWERS
 
-    parser.add_argument("package", type=Path, metavar="PACKAGE", help="a built package, or a workspace (then its newest package)")
     parser.add_argument(
-        "--as", dest="form", choices=FORMS, default="oval", help="OVAL 5.11 definitions, plain JSON, or the detection script (default: oval)"
+        "package", type=Path, metavar="PACKAGE", help="a built package, or a workspace (then its newest package)"
     )
     parser.add_argument(
-        "--answer", choices=ANSWERS, default=ANSWERS[0], help="how the script answers: a line only where it is there, or always a line"
+        "--as",
+        dest="form",
+        choices=FORMS,
+        default="oval",
+        help="OVAL 5.11 definitions, plain JSON, or the detection script (default: oval)",
     )
-    parser.add_argument("--site", metavar="NAME", help="OVAL and JSON with the values of this site, where detection depends on settings")
+    parser.add_argument(
+        "--answer",
+        choices=ANSWERS,
+        default=ANSWERS[0],
+        help="how the script answers: a line only where it is there, or always a line",
+    )
+    parser.add_argument(
+        "--site", metavar="NAME", help="OVAL and JSON with the values of this site, where detection depends on settings"
+    )
     parser.add_argument("--output", "-o", type=Path, metavar="FILE", help="where to (default: standard output)")
 
 
@@ -259,9 +316,13 @@ def _settled(manifest: Manifest, package: Path, site: str | None) -> Manifest:
     if not form.used(manifest, "detect"):
         return manifest
     if site is None and len(manifest.sites) > 1:
-        raise Usage(f"detection depends on settings, and this form knows none; say for which site: --site {' | '.join(manifest.sites)}")
+        raise Usage(
+            "detection depends on settings, and this form knows none; say for which site: --site "
+            f"{' | '.join(manifest.sites)}"
+        )
     chosen = sites_of(package, [site] if site else None)[0]
-    # secrets stand in no rule, as check sees to; folders stay as they are written, since they are expanded where they are judged
+    # secrets stand in no rule, as check sees to; folders stay as they are written, since they are expanded where they
+    # are judged
     return form.with_values(manifest, {}, manifest.sites.get(chosen, {}), verb="detect")
 
 
@@ -292,7 +353,13 @@ def export(options: argparse.Namespace) -> int:
             made="2000-01-01T00:00:00",
         )
     elif options.form == "json":
-        body = {"schema": "yendo.rules/1", "package": manifest.id, "version": manifest.version, "revision": manifest.revision, "all": manifest.detect}
+        body = {
+            "schema": "yendo.rules/1",
+            "package": manifest.id,
+            "version": manifest.version,
+            "revision": manifest.revision,
+            "all": manifest.detect,
+        }
         data = msgspec.json.format(msgspec.json.encode(body), indent=2) + b"\n"
     else:
         data = scripts.detection(manifest, options.answer)
@@ -300,7 +367,13 @@ def export(options: argparse.Namespace) -> int:
         atomic.write(options.output, data)
         if options.json:
             show.emit(
-                {"schema": "yendo.exported/1", "form": options.form, "file": str(options.output), "size": len(data), "rules": len(manifest.detect)}
+                {
+                    "schema": "yendo.exported/1",
+                    "form": options.form,
+                    "file": str(options.output),
+                    "size": len(data),
+                    "rules": len(manifest.detect),
+                }
             )
         elif not options.quiet:
             show.console().print(f"{show.counted(len(manifest.detect), 'rule')} in {show.clean(options.output)}")

@@ -13,7 +13,12 @@ from yendo.cli import machines
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--powershell", type=Path, metavar="PATH", help="a zip or folder with a PowerShell to look at (or YENDO_POWERSHELL)")
+    parser.add_argument(
+        "--powershell",
+        type=Path,
+        metavar="PATH",
+        help="a zip or folder with a PowerShell to look at (or YENDO_POWERSHELL)",
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -39,7 +44,9 @@ def run(options: argparse.Namespace) -> int:
             heads=("", "part", ""),
         )
         missing = [part for part in found if not part["here"]]
-        out.print(f"\n{'Everything is here.' if not missing else 'Yendo works without these; a proof says what was not executed.'}")
+        out.print(
+            f"\n{'Everything is here.' if not missing else 'Yendo works without these; a proof says what was not executed.'}"  # noqa: E501
+        )
     return 0
 
 
@@ -50,7 +57,9 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
     from yendo.errors import YendoError
     from yendo.formats import libarchive
 
-    parts: list[dict[str, Any]] = [{"name": "simulated machine", "here": True, "what": machines.make("simulated").label, "how": ""}]
+    parts: list[dict[str, Any]] = [
+        {"name": "simulated machine", "here": True, "what": machines.make("simulated").label, "how": ""}
+    ]
 
     def add(name: str, here: bool, what: str, how: str) -> None:
         parts.append({"name": name, "here": here, "what": what, "how": how})
@@ -65,14 +74,19 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
         add(
             "32-bit programs",
             "32" in widths if widths else False,
-            "wine runs them" if "32" in widths else "not known until the first proof" if not widths else "this wine runs 64-bit programs only",
+            "wine runs them"
+            if "32" in widths
+            else "not known until the first proof"
+            if not widths
+            else "this wine runs 64-bit programs only",
             "apt-get install wine32, or a wine for both widths first on PATH",
         )
         add(
             "PowerShell for wine",
             machine.has_powershell,
             "the package's own runner is executed" if machine.has_powershell else "executes the package's own runner",
-            "download a portable PowerShell for Windows x64 and name its zip or folder in YENDO_POWERSHELL or --powershell",
+            "download a portable PowerShell for Windows x64 and name its zip or folder in YENDO_POWERSHELL or "
+            "--powershell",
         )
     except YendoError as error:
         add("wine", False, "real machines on this system", layer.HOW_TO_GET)
@@ -81,8 +95,15 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
 
     why = sandbox.lacking()
     add("isolation", not why, why or sandbox.held(), sandbox.HOW_TO_GET)
-    add("Xvfb", shutil.which("Xvfb") is not None, "a screen without a monitor, so that no window goes unnoticed", "apt-get install xvfb")
-    add("libarchive", libarchive.load() is not None, "reads 7z, rar and cabinets packed with LZX", libarchive.HOW_TO_GET)
+    add(
+        "Xvfb",
+        shutil.which("Xvfb") is not None,
+        "a screen without a monitor, so that no window goes unnoticed",
+        "apt-get install xvfb",
+    )
+    add(
+        "libarchive", libarchive.load() is not None, "reads 7z, rar and cabinets packed with LZX", libarchive.HOW_TO_GET
+    )
     return parts
 
 
@@ -91,5 +112,3 @@ def _widths(machine: Any) -> list[str]:
 
     ready = machine.cache / "wine" / machine._key / "ready.json"
     return list(json.loads(ready.read_text("utf-8"))["widths"]) if ready.exists() else []
-
-

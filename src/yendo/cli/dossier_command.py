@@ -1,4 +1,5 @@
-"""Write the page for the person who signs off: what the package is, does, and how it was proved. One file, nothing else needed.
+"""Write the page for the person who signs off: what the package is, does, and how it was proved. One file, nothing else
+needed.
 
 yendo dossier lantern
 yendo dossier lantern -o lantern.html --pdf lantern.pdf
@@ -26,11 +27,16 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a built and proved package, or a workspace (then its newest package)",
     )
     parser.add_argument("--output", "-o", type=Path, metavar="FILE", help="the page (default: beside the package)")
-    parser.add_argument("--pdf", type=Path, metavar="FILE", help="print it to a PDF too, through a browser that is here")
+    parser.add_argument(
+        "--pdf", type=Path, metavar="FILE", help="print it to a PDF too, through a browser that is here"
+    )
 
 
 def write(package: Path, plan: Plan | None, workspace: Path, target: Path | None = None) -> tuple[Path, int]:
-    """Writes the page of a package, beside it unless said otherwise; returns where, and its size in bytes. Raises Usage."""
+    """Writes the page of a package, beside it unless said otherwise; returns where, and its size in bytes.
+
+    Raises Usage.
+    """
     from yendo import atomic
     from yendo.check import Workspace, check
     from yendo.prove import dossier
@@ -60,7 +66,14 @@ def run(options: argparse.Namespace) -> int:
         if options.pdf:
             _print(target, options.pdf)
     if options.json:
-        show.emit({"schema": "yendo.dossier/1", "file": str(target), "size": size, "pdf": str(options.pdf) if options.pdf else None})
+        show.emit(
+            {
+                "schema": "yendo.dossier/1",
+                "file": str(target),
+                "size": size,
+                "pdf": str(options.pdf) if options.pdf else None,
+            }
+        )
     elif not options.quiet:
         out = show.console()
         out.print(f"{show.clean(target)}, {show.size(size)}" + (f"; {show.clean(options.pdf)}" if options.pdf else ""))
@@ -80,11 +93,25 @@ def _print(page: Path, target: Path) -> None:
 
     browser = next((found for name in BROWSERS if (found := shutil.which(name))), None)
     if browser is None:
-        raise Usage(f"--pdf needs a browser ({', '.join(BROWSERS)}); the page itself is in {page}, and prints from any other")
+        raise Usage(
+            f"--pdf needs a browser ({', '.join(BROWSERS)}); the page itself is in {page}, and prints from any other"
+        )
     with tempfile.TemporaryDirectory(prefix="yendo-print-") as folder:
         made = Path(folder) / "page.pdf"
-        command = [browser, "--headless", "--disable-gpu", "--no-first-run", "--disable-background-networking", "--disable-component-update"]
-        command += ["--disable-sync", "--no-pdf-header-footer", f"--user-data-dir={folder}/profile", f"--print-to-pdf={made}"]
+        command = [
+            browser,
+            "--headless",
+            "--disable-gpu",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+        ]
+        command += [
+            "--disable-sync",
+            "--no-pdf-header-footer",
+            f"--user-data-dir={folder}/profile",
+            f"--print-to-pdf={made}",
+        ]
         command += ["--no-sandbox"] if hasattr(os, "geteuid") and os.geteuid() == 0 else []
         try:
             subprocess.run([*command, page.resolve().as_uri()], check=True, capture_output=True, timeout=120)

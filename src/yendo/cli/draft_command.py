@@ -23,10 +23,19 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="a transform or patch that goes onto it (again for more)",
     )
-    parser.add_argument("--inside", metavar="PATH", help="which installer is meant, where INSTALLER is a disc image (.iso)")
-    parser.add_argument("--files", type=Path, metavar="DIR", help="a package without an installer: files and folders to place")
+    parser.add_argument(
+        "--inside", metavar="PATH", help="which installer is meant, where INSTALLER is a disc image (.iso)"
+    )
+    parser.add_argument(
+        "--files", type=Path, metavar="DIR", help="a package without an installer: files and folders to place"
+    )
     parser.add_argument("--to", metavar="PATH", help="with --files: where they belong on the machine")
-    parser.add_argument("--house", type=Path, metavar="FILE", help="the office's house file, written into the plan (default: house.toml above it)")
+    parser.add_argument(
+        "--house",
+        type=Path,
+        metavar="FILE",
+        help="the office's house file, written into the plan (default: house.toml above it)",
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -38,7 +47,10 @@ def run(options: argparse.Namespace) -> int:
     from yendo.installers import images
 
     if bool(options.installer) == bool(options.files):
-        raise Usage("name either an installer or a folder of files: yendo draft FOLDER INSTALLER, or yendo draft FOLDER --files DIR")
+        raise Usage(
+            "name either an installer or a folder of files: yendo draft FOLDER INSTALLER, or yendo draft FOLDER "
+            "--files DIR"
+        )
     if options.to and not options.files:
         raise Usage("--to goes with --files; for an installer, say in plan.toml where extra files belong")
     if options.inside and not options.installer:
@@ -47,21 +59,32 @@ def run(options: argparse.Namespace) -> int:
         drafted = draft.from_files(options.folder, options.files, options.to, named_house=options.house)
     else:
         with images.opened(options.installer, options.inside) as (installer, origin):
-            drafted = draft.from_installer(options.folder, installer, options.overlays, named_house=options.house, origin=origin)
+            drafted = draft.from_installer(
+                options.folder, installer, options.overlays, named_house=options.house, origin=origin
+            )
     if options.json:
-        show.emit({"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))})  # type: ignore[arg-type]
+        show.emit(
+            {"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))}
+        )  # type: ignore[arg-type]
     elif not options.quiet:
         out = show.console()
         kept = show.counted(len(drafted.media), "medium").replace("mediums", "media")
         way = "it" if len(drafted.media) == 1 else "they"
-        out.print(f"[bold]{show.clean(drafted.plan)}[/bold] drafted" + (f", with {kept} kept as {way} came" if drafted.media else ""))
+        out.print(
+            f"[bold]{show.clean(drafted.plan)}[/bold] drafted"
+            + (f", with {kept} kept as {way} came" if drafted.media else "")
+        )
         for title, names, style in (
             ("left where they were, the installer does not need them", drafted.strays, "dim"),
             ("MISSING beside the installer", drafted.missing, "red"),
         ):
             if names:
                 show.section(out, title[0].upper() + title[1:])
-                show.grid(out, [(name,) for name in names[:20]] + ([(f"and {len(names) - 20} more",)] if len(names) > 20 else []), styles=(style,))
+                show.grid(
+                    out,
+                    [(name,) for name in names[:20]] + ([(f"and {len(names) - 20} more",)] if len(names) > 20 else []),
+                    styles=(style,),
+                )
         show.section(out, "Still yours to decide (marked DECIDE in the plan)")
         show.grid(out, [tuple(decision.split(": ", 1)) for decision in drafted.decisions], styles=("yellow",))
         if drafted.defaults:

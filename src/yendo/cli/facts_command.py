@@ -23,7 +23,14 @@ def run(options: argparse.Namespace) -> int:
     machine = machines.asked(options, options.machine)
     found = facts_of(machine)
     if options.json:
-        show.emit({"schema": "yendo.facts/1", "machine": machine.name, "label": machine.label, "facts": {name: found.get(name) for name in FACTS}})
+        show.emit(
+            {
+                "schema": "yendo.facts/1",
+                "machine": machine.name,
+                "label": machine.label,
+                "facts": {name: found.get(name) for name in FACTS},
+            }
+        )
     elif not options.quiet:
         out = show.console()
         out.print(machine.label)

@@ -20,10 +20,15 @@ def add_options(parser: argparse.ArgumentParser) -> None:
 
 def add_shell(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "--powershell", type=Path, metavar="PATH", help="a zip or folder with a PowerShell for the wine machine (or YENDO_POWERSHELL)"
+        "--powershell",
+        type=Path,
+        metavar="PATH",
+        help="a zip or folder with a PowerShell for the wine machine (or YENDO_POWERSHELL)",
     )
     parser.add_argument(
-        "--unconfined", action="store_true", help="run the installer on wine without isolation, with your own rights and files; said in every record"
+        "--unconfined",
+        action="store_true",
+        help="run the installer on wine without isolation, with your own rights and files; said in every record",
     )
 
 

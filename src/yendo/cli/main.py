@@ -31,9 +31,7 @@ COMMANDS = {
     "demo": "run the whole way once, on invented data",
     "doctor": "show which machines and helpers are here, and how to get the rest",
 }
-EXIT_CODES = (
-    "exit codes: 0 done; 1 done, and the answer is no; 2 wrong usage; 3 unreadable or not covered; 4 no such machine here; 70 a defect in Yendo"
-)
+EXIT_CODES = "exit codes: 0 done; 1 done, and the answer is no; 2 wrong usage; 3 unreadable or not covered; 4 no such machine here; 70 a defect in Yendo"  # noqa: E501
 
 
 class _Formatter(argparse.RawDescriptionHelpFormatter):
@@ -51,8 +49,10 @@ def parser(only: str | None = None) -> argparse.ArgumentParser:
         prog="yendo",
         formatter_class=_Formatter,
         epilog=EXIT_CODES,
-        description="From a vendor's installer to a package that installs, upgrades and removes unattended,\nand is proved on a fresh machine.\n\n"
-        "  yendo read lantern-6.2.1.msi\n  yendo draft lantern lantern-6.2.1.msi\n  yendo check lantern\n  yendo build lantern\n  yendo prove lantern",
+        description="From a vendor's installer to a package that installs, upgrades and removes unattended,\nand is "
+        "proved on a fresh machine.\n\n"
+        "  yendo read lantern-6.2.1.msi\n  yendo draft lantern lantern-6.2.1.msi\n  yendo check lantern\n  yendo "
+        "build lantern\n  yendo prove lantern",
     )
     top.add_argument("--version", action="version", version=f"yendo {__version__}")
     commands = top.add_subparsers(dest="command", metavar="COMMAND", title="commands")
@@ -171,8 +171,13 @@ def _defect(command: str, error: Exception) -> int:
     import tempfile
     import traceback
 
-    with tempfile.NamedTemporaryFile("w", prefix="yendo-defect-", suffix=".txt", delete=False, encoding="utf-8") as report:
+    with tempfile.NamedTemporaryFile(
+        "w", prefix="yendo-defect-", suffix=".txt", delete=False, encoding="utf-8"
+    ) as report:
         report.write(f"yendo {__version__}, Python {platform.python_version()}, command {command}\n\n")
         traceback.print_exception(error, file=report)
-    print(f"yendo {command}: a defect in Yendo ({type(error).__name__}); a report is in {report.name}, please send it in", file=sys.stderr)
+    print(
+        f"yendo {command}: a defect in Yendo ({type(error).__name__}); a report is in {report.name}, please send it in",
+        file=sys.stderr,
+    )
     return 70

@@ -33,17 +33,29 @@ def tables(options: argparse.Namespace) -> int:
 
     with opened(options) as database:
         found = [
-            (name, len(database[name]), [f"{column.name} {column.idt}" + ("!" if column.is_key else "") for column in database.schema[name]])
+            (
+                name,
+                len(database[name]),
+                [f"{column.name} {column.idt}" + ("!" if column.is_key else "") for column in database.schema[name]],
+            )
             for name in sorted(database.tables)
         ]
         if options.json:
-            show.emit({"schema": "yendo.msi.tables/1", "tables": [{"name": name, "rows": rows, "columns": columns} for name, rows, columns in found]})
+            show.emit(
+                {
+                    "schema": "yendo.msi.tables/1",
+                    "tables": [{"name": name, "rows": rows, "columns": columns} for name, rows, columns in found],
+                }
+            )
         elif not options.quiet:
             out = show.console()
             filled = [entry for entry in found if entry[1]]
             show.grid(
                 out,
-                [(name, str(rows), ", ".join(_heading(column) for column in columns)) for name, rows, columns in filled],
+                [
+                    (name, str(rows), ", ".join(_heading(column) for column in columns))
+                    for name, rows, columns in filled
+                ],
                 heads=("table", "rows", "columns (! is part of the key)"),
                 styles=("cyan", None, "dim"),
             )
@@ -60,10 +72,24 @@ def _heading(column: str) -> str:
 def _rows_options(parser: argparse.ArgumentParser) -> None:
     file_argument(parser)
     parser.add_argument("table", metavar="TABLE")
-    parser.add_argument("terms", nargs="*", metavar="CONDITION", help="COLUMN=VALUE, != < > <= >= ~ (contains) !~, COLUMN? (is empty); all must hold")
-    parser.add_argument("--with", action="append", default=[], dest="also", metavar="TABLE", help="join a table that belongs to it")
-    parser.add_argument("--show", default="", metavar="COLUMNS", help="only these, separated by commas; of a joined table as Table.Column")
-    parser.add_argument("--order", metavar="COLUMN", help="sort by it; -COLUMN for the other way (write --order=-COLUMN)")
+    parser.add_argument(
+        "terms",
+        nargs="*",
+        metavar="CONDITION",
+        help="COLUMN=VALUE, != < > <= >= ~ (contains) !~, COLUMN? (is empty); all must hold",
+    )
+    parser.add_argument(
+        "--with", action="append", default=[], dest="also", metavar="TABLE", help="join a table that belongs to it"
+    )
+    parser.add_argument(
+        "--show",
+        default="",
+        metavar="COLUMNS",
+        help="only these, separated by commas; of a joined table as Table.Column",
+    )
+    parser.add_argument(
+        "--order", metavar="COLUMN", help="sort by it; -COLUMN for the other way (write --order=-COLUMN)"
+    )
     parser.add_argument("--csv", action="store_true", help="comma-separated values")
     parser.add_argument("--all", action="store_true", help=f"more than {PAGE} rows on a terminal too")
 
@@ -80,7 +106,9 @@ def rows(options: argparse.Namespace) -> int:
     with opened(options) as database:
         terms = [references.Term.parse(text) for text in options.terms]
         columns = [name.strip() for name in options.show.split(",") if name.strip()]
-        found = references.select(database, options.table, terms, also=options.also, columns=columns, order=options.order)
+        found = references.select(
+            database, options.table, terms, also=options.also, columns=columns, order=options.order
+        )
     cells = [_masked(options.table, found.columns, row, secrets.is_secret, secrets.MASK) for row in found.rows]
     if options.json:
         show.emit({"schema": "yendo.msi.rows/1", "table": options.table, "columns": found.columns, "rows": cells})
@@ -89,9 +117,14 @@ def rows(options: argparse.Namespace) -> int:
     elif not options.quiet:
         out = show.console()
         shown = cells if options.all else cells[:PAGE]
-        show.grid(out, [["" if cell is None else cell for cell in row] for row in shown], heads=found.columns, styles=("cyan",))
+        show.grid(
+            out,
+            [["" if cell is None else cell for cell in row] for row in shown],
+            heads=found.columns,
+            styles=("cyan",),
+        )
         out.print(
-            f"[dim]{show.counted(len(cells), 'row')}{f', the first {PAGE} shown; --all shows the rest' if len(shown) < len(cells) else ''}[/dim]"
+            f"[dim]{show.counted(len(cells), 'row')}{f', the first {PAGE} shown; --all shows the rest' if len(shown) < len(cells) else ''}[/dim]"  # noqa: E501
         )
     return 0
 
@@ -128,11 +161,23 @@ def links(options: argparse.Namespace) -> int:
                 key = wanted
                 break
         else:
-            raise Usage(f"{options.table} has no row {', '.join(options.key)}; see `yendo msi rows {options.file} {options.table}`")
-        to, by = references.refers_to(database, options.table, key), references.referred_by(database, options.table, key)
+            raise Usage(
+                f"{options.table} has no row {', '.join(options.key)}; see `yendo msi rows {options.file} "
+                f"{options.table}`"
+            )
+        to, by = (
+            references.refers_to(database, options.table, key),
+            references.referred_by(database, options.table, key),
+        )
     if options.json:
         show.emit(
-            {"schema": "yendo.msi.links/1", "table": options.table, "key": key, "refers_to": nested.builtins(to), "referred_by": nested.builtins(by)}
+            {
+                "schema": "yendo.msi.links/1",
+                "table": options.table,
+                "key": key,
+                "refers_to": nested.builtins(to),
+                "referred_by": nested.builtins(by),
+            }
         )
     elif not options.quiet:
         out = show.console()
@@ -181,13 +226,19 @@ def streams(options: argparse.Namespace) -> int:
                     written[stream.name] = name
     if options.json:
         show.emit(
-            {"schema": "yendo.msi.streams/1", "streams": [{**nested.builtins(stream), "written": written.get(stream.name)} for stream in found]}
+            {
+                "schema": "yendo.msi.streams/1",
+                "streams": [{**nested.builtins(stream), "written": written.get(stream.name)} for stream in found],
+            }
         )
     elif not options.quiet:
         out = show.console()
         show.grid(
             out,
-            [(stream.name.lstrip("\x05"), show.size(stream.size), stream.what, written.get(stream.name, "")) for stream in found],
+            [
+                (stream.name.lstrip("\x05"), show.size(stream.size), stream.what, written.get(stream.name, ""))
+                for stream in found
+            ],
             heads=("stream", "size", "what it is", "written as" if written else ""),
             styles=("cyan", None, None, "dim"),
         )
@@ -216,7 +267,10 @@ def compare(options: argparse.Namespace) -> int:
     with opened(options) as one, Database(options.other) as other:
         found = comparing.compare(one, other)
         told = changes.in_words(one, found.transform)
-        names = [f"{fitting.facts(side).get('ProductName', '?')} {fitting.facts(side).get('ProductVersion', '')}" for side in (one, other)]
+        names = [
+            f"{fitting.facts(side).get('ProductName', '?')} {fitting.facts(side).get('ProductVersion', '')}"
+            for side in (one, other)
+        ]
     effects = found.effects
     if options.json:
         show.emit(
@@ -236,7 +290,8 @@ def compare(options: argparse.Namespace) -> int:
         out.print("No row differs.")
         return 0
     out.print(
-        f"[bold]{show.clean(names[0])}[/bold] against [bold]{show.clean(names[1])}[/bold]: the second {show.clean(nested.effect_words(effects))}"
+        f"[bold]{show.clean(names[0])}[/bold] against [bold]{show.clean(names[1])}[/bold]: the second "
+        f"{show.clean(nested.effect_words(effects))}"
     )
     for verb, some in (("adds", effects.added), ("leaves out", effects.left_out), ("changes", effects.changed)):
         if some:
@@ -258,7 +313,10 @@ def compare(options: argparse.Namespace) -> int:
     else:
         show.grid(
             out,
-            [(name, f"+{a}" if a else "", f"-{d}" if d else "", f"~{c}" if c else "") for name, (a, d, c) in found.rows.items()],
+            [
+                (name, f"+{a}" if a else "", f"-{d}" if d else "", f"~{c}" if c else "")
+                for name, (a, d, c) in found.rows.items()
+            ],
             heads=("table", "added", "dropped", "changed"),
             styles=("cyan",),
         )
@@ -283,12 +341,20 @@ def validate(options: argparse.Namespace) -> int:
         out = show.console()
         show.grid(
             out,
-            [(finding.severity, finding.evidence.where, finding.column, finding.message, finding.rule) for finding in found[:PAGE]],
+            [
+                (finding.severity, finding.evidence.where, finding.column, finding.message, finding.rule)
+                for finding in found[:PAGE]
+            ],
             styles=("yellow", None, "cyan", None, "dim"),
         )
-        by = "its own _Validation table" if described else "the documented columns; it has no _Validation table of its own"
+        by = (
+            "its own _Validation table"
+            if described
+            else "the documented columns; it has no _Validation table of its own"
+        )
         out.print(
-            f"Held to {by} and to the component rules: {show.counted(len(errors), 'error')}, {show.counted(len(found) - len(errors), 'warning')}."
+            f"Held to {by} and to the component rules: {show.counted(len(errors), 'error')}, "
+            f"{show.counted(len(found) - len(errors), 'warning')}."
         )
     return 1 if errors else 0
 

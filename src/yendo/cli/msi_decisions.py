@@ -1,4 +1,6 @@
-"""The actions of ``yendo msi`` that say what can be decided: sequence, features, properties, dialogs, custom actions, versions."""
+"""The actions of ``yendo msi`` that say what can be decided: sequence, features, properties, dialogs, custom actions,
+versions.
+"""
 
 from __future__ import annotations
 
@@ -17,9 +19,13 @@ def _given_options(parser: argparse.ArgumentParser) -> None:
 def _sequence_options(parser: argparse.ArgumentParser) -> None:
     _given_options(parser)
     parser.add_argument(
-        "--installed", action="store_true", help="on a machine that has the product: with REMOVE=ALL its removal, with REINSTALL=ALL its repair"
+        "--installed",
+        action="store_true",
+        help="on a machine that has the product: with REMOVE=ALL its removal, with REINSTALL=ALL its repair",
     )
-    parser.add_argument("--account", choices=("user", "system"), default="user", help="who runs it (default: an elevated user)")
+    parser.add_argument(
+        "--account", choices=("user", "system"), default="user", help="who runs it (default: an elevated user)"
+    )
     parser.add_argument("--architecture", choices=("x64", "x86"), default="x64", help="of the machine (default: x64)")
 
 
@@ -46,20 +52,40 @@ def sequence(options: argparse.Namespace) -> int:
             memories[first.memory.code] = first.memory
         outcome = engine.run(database, around, state, given, memories=memories)
     if options.json:
-        show.emit({"schema": "yendo.msi.sequence/1", "exit_code": outcome.exit_code, "steps": nested.builtins(outcome.steps)})
+        show.emit(
+            {"schema": "yendo.msi.sequence/1", "exit_code": outcome.exit_code, "steps": nested.builtins(outcome.steps)}
+        )
     elif not options.quiet:
         out = show.console()
         rows_ = [
             (
                 str(step.number),
-                Text(step.action, style="dim" if not step.ran else "cyan" if step.kind == "custom" else "red" if step.kind == "unknown" else ""),
-                Text("passed over", style="dim") if not step.ran else show.counted(step.effects, "effect") if step.effects else "",
+                Text(
+                    step.action,
+                    style="dim"
+                    if not step.ran
+                    else "cyan"
+                    if step.kind == "custom"
+                    else "red"
+                    if step.kind == "unknown"
+                    else "",
+                ),
+                Text("passed over", style="dim")
+                if not step.ran
+                else show.counted(step.effects, "effect")
+                if step.effects
+                else "",
                 step.condition,
                 step.when,
             )
             for step in outcome.steps
         ]
-        show.grid(out, rows_, heads=("number", "action", "does", "condition", "a custom action runs"), styles=("dim", None, None, "dim", "yellow"))
+        show.grid(
+            out,
+            rows_,
+            heads=("number", "action", "does", "condition", "a custom action runs"),
+            styles=("dim", None, None, "dim", "yellow"),
+        )
         if not outcome.done:
             out.print(f"\n[red]It ends here with {outcome.exit_code}:[/red] {show.clean(outcome.refusal)}")
     return 0
@@ -81,7 +107,11 @@ def features(options: argparse.Namespace) -> int:
             {
                 "schema": "yendo.msi.features/1",
                 "features": [
-                    {**nested.builtins(branch), "words": turned[branch.name].words, "turned_round": nested.builtins(turned[branch.name].trial)}
+                    {
+                        **nested.builtins(branch),
+                        "words": turned[branch.name].words,
+                        "turned_round": nested.builtins(turned[branch.name].trial),
+                    }
                     for branch in tree
                 ],
             }
@@ -99,10 +129,17 @@ def features(options: argparse.Namespace) -> int:
             )
             for branch in tree
         ]
-        show.grid(out, rows_, heads=("feature", "by default", "size", "files", "title", "turned round"), styles=("cyan", None, None, "dim", "dim"))
+        show.grid(
+            out,
+            rows_,
+            heads=("feature", "by default", "size", "files", "title", "turned round"),
+            styles=("cyan", None, None, "dim", "dim"),
+        )
         if any(branch.condition for branch in tree):
             show.section(out, "Conditions")
-            show.grid(out, [(branch.name, branch.condition) for branch in tree if branch.condition], styles=("cyan", "dim"))
+            show.grid(
+                out, [(branch.name, branch.condition) for branch in tree if branch.condition], styles=("cyan", "dim")
+            )
         out.print("\n[dim]next:[/dim] in a plan: features = [...], or a change of kind feature")
     return 0
 
@@ -142,9 +179,16 @@ def properties(options: argparse.Namespace) -> int:
         for trial in entry.trials:
             text = next((choice.text for choice in entry.choices if choice.value == trial.value and choice.text), "")
             value = f"{trial.value} ({text})" if text else trial.value or '"" (unset)'
-            default = "unset" if entry.default is None else secrets.MASK if secrets.is_secret(entry.name) else entry.default
+            default = (
+                "unset" if entry.default is None else secrets.MASK if secrets.is_secret(entry.name) else entry.default
+            )
             rows_.append(
-                (entry.name if first else "", default[:60] if first else "", value + (" *" if trial.made_up else ""), nested.effect_words(trial))
+                (
+                    entry.name if first else "",
+                    default[:60] if first else "",
+                    value + (" *" if trial.made_up else ""),
+                    nested.effect_words(trial),
+                )
             )
             first = False
             if options.things:
@@ -154,8 +198,14 @@ def properties(options: argparse.Namespace) -> int:
     if any(trial.made_up for entry in told for trial in entry.trials):
         out.print("  [dim]* the database knows no value but the default; this one was made up to see[/dim]")
     if others and not options.names:
-        out.print(f"  [dim]{show.counted(others, 'other')} that only dialogs and messages refer to, or nothing does; name one to try it[/dim]")
-    out.print(f"\n[dim]next:[/dim] yendo msi dialogs {show.clean(options.file)}, for what a person at the keyboard would have chosen")
+        out.print(
+            f"  [dim]{show.counted(others, 'other')} that only dialogs and messages refer to, or nothing does; name "
+            "one to try it[/dim]"
+        )
+    out.print(
+        f"\n[dim]next:[/dim] yendo msi dialogs {show.clean(options.file)}, for what a person at the keyboard would "
+        "have chosen"
+    )
     return 0
 
 
@@ -176,7 +226,13 @@ def dialogs(options: argparse.Namespace) -> int:
         found, missed = asked.decisions(database), asked.only_in_dialogs(database)
         count = len(database["Dialog"])
     if options.json:
-        show.emit({"schema": "yendo.msi.dialogs/1", "decisions": nested.builtins(found), "only_in_dialogs": nested.builtins(missed)})
+        show.emit(
+            {
+                "schema": "yendo.msi.dialogs/1",
+                "decisions": nested.builtins(found),
+                "only_in_dialogs": nested.builtins(missed),
+            }
+        )
         return 0
     if options.quiet:
         return 0
@@ -186,16 +242,25 @@ def dialogs(options: argparse.Namespace) -> int:
         return 0
     shown = [entry for entry in found if options.all or entry.matters or entry.licence]
     out.print(
-        f"{show.counted(count, 'dialog')} ask for {show.counted(len(found), 'decision')}; {sum(entry.matters for entry in found)} matter outside the dialogs"
+        f"{show.counted(count, 'dialog')} ask for {show.counted(len(found), 'decision')}; "
+        f"{sum(entry.matters for entry in found)} matter outside the dialogs"
     )
     rows_ = []
     for entry in shown:
         values = ", ".join(
-            choice.value + (f" ({choice.text})" if choice.text and choice.text != choice.value else "") for choice in entry.choices[:6]
+            choice.value + (f" ({choice.text})" if choice.text and choice.text != choice.value else "")
+            for choice in entry.choices[:6]
         )
         without = "licence" if entry.licence else "unset" if entry.default is None else entry.default
         rows_.append(
-            (entry.dialog, f"{entry.what}: {entry.label}" if entry.label else entry.what, entry.switch or "-", values, without, entry.remark)
+            (
+                entry.dialog,
+                f"{entry.what}: {entry.label}" if entry.label else entry.what,
+                entry.switch or "-",
+                values,
+                without,
+                entry.remark,
+            )
         )
     show.grid(
         out,
@@ -207,7 +272,10 @@ def dialogs(options: argparse.Namespace) -> int:
         show.section(out, "Done only where there are dialogs")
         show.grid(out, [(entry.action, entry.sets, entry.remark) for entry in missed], styles=("cyan", None, "yellow"))
     if len(shown) < len(found):
-        out.print(f"  [dim]{show.counted(len(found) - len(shown), 'other decision')} that nothing else looks at (--all shows them)[/dim]")
+        out.print(
+            f"  [dim]{show.counted(len(found) - len(shown), 'other decision')} that nothing else looks at (--all "
+            "shows them)[/dim]"
+        )
     return 0
 
 
@@ -238,7 +306,13 @@ def actions(options: argparse.Namespace) -> int:
             told = "evaluated here" if entry.evaluated else "only running it shows what it does"
             out.print(f"[cyan]{show.clean(entry.name)}[/cyan]  {entry.what}, {entry.when}  [dim]{told}[/dim]")
             show.grid(
-                out, [row for row in (("condition", entry.condition), ("does", entry.target), ("from", entry.origin)) if row[1]], styles=("dim",)
+                out,
+                [
+                    row
+                    for row in (("condition", entry.condition), ("does", entry.target), ("from", entry.origin))
+                    if row[1]
+                ],
+                styles=("dim",),
             )
             lines = entry.script.splitlines()
             for line in lines if options.source else lines[:6]:
@@ -268,28 +342,54 @@ def meet(options: argparse.Namespace) -> int:
             raise Usage(f"{path} is not there")
     found, meetings = meeting.matrix(options.files)
     if options.json:
-        show.emit({"schema": "yendo.msi.meet/1", "releases": nested.builtins(found), "meetings": nested.builtins(meetings)})
+        show.emit(
+            {"schema": "yendo.msi.meet/1", "releases": nested.builtins(found), "meetings": nested.builtins(meetings)}
+        )
         return 0
     if options.quiet:
         return 0
     out = show.console()
-    colours = {"same": "dim", "upgrade": "green", "minor update": "cyan", "downgrade": "yellow", "side by side": "yellow", "refused": "red"}
+    colours = {
+        "same": "dim",
+        "upgrade": "green",
+        "minor update": "cyan",
+        "downgrade": "yellow",
+        "side by side": "yellow",
+        "refused": "red",
+    }
     twice = len({release.name for release in found}) > 1
     names = {release.path: f"{release.name} {release.version}" if twice else release.version for release in found}
     cells = {(meeting_.there.path, meeting_.new.path): meeting_ for meeting_ in meetings}
-    out.print(f"[bold]{'' if twice else show.clean(found[0].name) + ': '}installed (down) and run over it (across)[/bold]")
+    out.print(
+        f"[bold]{'' if twice else show.clean(found[0].name) + ': '}installed (down) and run over it (across)[/bold]"
+    )
     show.grid(
         out,
         [
-            (names[there.path], *(Text(cells[there.path, new.path].kind, style=colours[cells[there.path, new.path].kind]) for new in found))
+            (
+                names[there.path],
+                *(
+                    Text(cells[there.path, new.path].kind, style=colours[cells[there.path, new.path].kind])
+                    for new in found
+                ),
+            )
             for there in found
         ],
         heads=("", *(names[release.path] for release in found)),
         styles=("cyan",),
     )
     show.section(out, "In words")
-    rows_ = [(names[m.there.path], names[m.new.path], Text(m.kind, style=colours[m.kind]), m.text, m.command) for m in meetings if m.kind != "same"]
-    show.grid(out, rows_, heads=("installed", "run", "", "what happens", "needs on the command line"), styles=("cyan", "cyan", None, None, "cyan"))
+    rows_ = [
+        (names[m.there.path], names[m.new.path], Text(m.kind, style=colours[m.kind]), m.text, m.command)
+        for m in meetings
+        if m.kind != "same"
+    ]
+    show.grid(
+        out,
+        rows_,
+        heads=("installed", "run", "", "what happens", "needs on the command line"),
+        styles=("cyan", "cyan", None, None, "cyan"),
+    )
     for meeting_ in meetings:
         if meeting_.lost:
             pair = f"{show.clean(names[meeting_.there.path])} to {show.clean(names[meeting_.new.path])}"

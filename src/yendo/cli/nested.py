@@ -44,10 +44,17 @@ def actions(parser: argparse.ArgumentParser, table: Actions) -> None:
     """Gives a command its actions; each takes ``--json`` and ``--quiet`` itself."""
     chosen = parser.add_subparsers(dest="action", metavar="ACTION", required=True, title="actions", parser_class=_Free)
     for name, (summary, configure, run) in table.items():
-        action = chosen.add_parser(name, help=summary, description=inspect.cleandoc(run.__doc__ or summary), formatter_class=parser.formatter_class)
+        action = chosen.add_parser(
+            name,
+            help=summary,
+            description=inspect.cleandoc(run.__doc__ or summary),
+            formatter_class=parser.formatter_class,
+        )
         configure(action)
         action.add_argument("--json", action="store_true", default=argparse.SUPPRESS, help="print one JSON object")
-        action.add_argument("--quiet", "-q", action="store_true", default=argparse.SUPPRESS, help="print nothing but errors")
+        action.add_argument(
+            "--quiet", "-q", action="store_true", default=argparse.SUPPRESS, help="print nothing but errors"
+        )
         action.set_defaults(run_action=run)
 
 
@@ -61,7 +68,14 @@ def file_argument(parser: argparse.ArgumentParser) -> None:
         metavar="MST",
         help="look at it with this transform, :NAME for one inside it (again for more)",
     )
-    parser.add_argument("--patch", type=Path, action="append", default=[], metavar="MSP", help="look at it with this patch (again for more)")
+    parser.add_argument(
+        "--patch",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="MSP",
+        help="look at it with this patch (again for more)",
+    )
 
 
 @contextmanager
@@ -89,14 +103,19 @@ def existing(*paths: Path) -> None:
 
 
 def write_csv(columns: Sequence[str], rows: Iterable[Sequence[object]]) -> None:
-    """Comma-separated, as RFC 4180 has it; an empty cell is null. A cell that a table program would run as a formula is quoted as text."""
+    """Comma-separated, as RFC 4180 has it; an empty cell is null.
+
+    A cell that a table program would run as a formula is quoted as text.
+    """
     writer = csv.writer(sys.stdout, lineterminator="\r\n")
     writer.writerow(columns)
     writer.writerows(["" if cell is None else safe_cell(cell) for cell in row] for row in rows)
 
 
 def spreadsheet(columns: Sequence[str], rows: Iterable[Iterable[object]]) -> bytes:
-    """The same as a file for table programs, with the mark that tells them its coding; what is no text is written as one."""
+    """The same as a file for table programs, with the mark that tells them its coding; what is no text is written as
+    one.
+    """
     out = io.StringIO()
     writer = csv.writer(out)
     writer.writerow(columns)
@@ -108,7 +127,11 @@ def spreadsheet(columns: Sequence[str], rows: Iterable[Iterable[object]]) -> byt
 
 def safe_cell(cell: object) -> object:
     """A cell that a table program would run as a formula, also behind a tab or a line end, as text."""
-    return f"'{cell}" if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@", "\t", "\r", "\n") and len(cell) > 1 else cell
+    return (
+        f"'{cell}"
+        if isinstance(cell, str) and cell[:1] in ("=", "+", "-", "@", "\t", "\r", "\n") and len(cell) > 1
+        else cell
+    )
 
 
 def assignments(words: Sequence[str]) -> dict[str, str]:
@@ -164,7 +187,10 @@ def change_rows(out: Console, changes: Sequence[Change], *, everything: bool, wh
 
     colours = {"adds": "green", "drops": "red", "changes": "cyan"}
     shown = [change for change in changes if everything or not change.goes_along]
-    rows = [(Text(change.kind, style=colours[change.kind]), change.text, change.evidence.where if why else "") for change in shown]
+    rows = [
+        (Text(change.kind, style=colours[change.kind]), change.text, change.evidence.where if why else "")
+        for change in shown
+    ]
     show.grid(out, rows, styles=(None, None, "dim"))
     more = sum(change.rows for change in changes if change not in shown)
     if more:

@@ -55,12 +55,22 @@ def show_(options: argparse.Namespace) -> int:
     rows = [
         ("patch code", found.code),
         *([("says", found.description)] if found.description else []),
-        *([("kind", ", ".join(filter(None, (found.classification, found.kind))))] if found.classification or found.kind else []),
-        ("is for", ", ".join(f"{target.version} ({target.product})" for target in found.versions) or ", ".join(found.targets)),
+        *(
+            [("kind", ", ".join(filter(None, (found.classification, found.kind))))]
+            if found.classification or found.kind
+            else []
+        ),
+        (
+            "is for",
+            ", ".join(f"{target.version} ({target.product})" for target in found.versions) or ", ".join(found.targets),
+        ),
         ("makes it", ", ".join(dict.fromkeys(target.new_version for target in found.versions)) or "unknown"),
         ("takes the place of", ", ".join(found.replaces) or "no other patch by code"),
         *[
-            ("family", f"{family_.name} {family_.sequence}" + (", supersedes all earlier ones" if family_.supersedes else ""))
+            (
+                "family",
+                f"{family_.name} {family_.sequence}" + (", supersedes all earlier ones" if family_.supersedes else ""),
+            )
             for family_ in found.families
         ],
         ("can be taken back", back),
@@ -68,10 +78,15 @@ def show_(options: argparse.Namespace) -> int:
     ]
     show.grid(out, rows, styles=("dim",))
     if found.fits is None:
-        out.print(f"\n[dim]next:[/dim] yendo patch show {show.clean(options.file)} BASE.msi, to see whether it fits and what it changes")
+        out.print(
+            f"\n[dim]next:[/dim] yendo patch show {show.clean(options.file)} BASE.msi, to see whether it fits and "
+            "what it changes"
+        )
         return 0
     if not found.fits:
-        out.print(f"\n[red]It does not fit {show.clean(options.base.name)}:[/red] {show.clean('; '.join(found.reasons))}")
+        out.print(
+            f"\n[red]It does not fit {show.clean(options.base.name)}:[/red] {show.clean('; '.join(found.reasons))}"
+        )
         return 1
     out.print(f"\n[green]It fits {show.clean(options.base.name)}[/green], as a {found.kind}")
     show.section(out, "What it changes in the database")
@@ -83,7 +98,11 @@ def show_(options: argparse.Namespace) -> int:
         if (some := [effect for effect in found.effects if effect.change == verb])
     ]
     show.section(out, f"On a machine that has the product it {', '.join(words) or 'changes nothing that can be told'}")
-    show.grid(out, [(verbs[effect.change], kind_of(effect.thing), label(effect.thing)) for effect in found.effects[:40]], styles=("dim", "dim"))
+    show.grid(
+        out,
+        [(verbs[effect.change], kind_of(effect.thing), label(effect.thing)) for effect in found.effects[:40]],
+        styles=("dim", "dim"),
+    )
     if found.risks:
         show.section(out, "Mind")
         show.grid(out, [(risk,) for risk in found.risks], styles=("yellow",))

@@ -28,7 +28,12 @@ if TYPE_CHECKING:
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "package", type=Path, nargs="?", default=Path(), metavar="PACKAGE", help="a built package, or a workspace (then its newest package)"
+        "package",
+        type=Path,
+        nargs="?",
+        default=Path(),
+        metavar="PACKAGE",
+        help="a built package, or a workspace (then its newest package)",
     )
     parser.add_argument(
         "--machine",
@@ -41,12 +46,20 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--scenario",
         action="append",
         metavar="NAME",
-        help="what to play: all, or names from the matrix; may be given several times (default: what [proof] says, else desk)",
+        help="what to play: all, or names from the matrix; may be given several times (default: what [proof] says, "
+        "else desk)",
     )
     parser.add_argument(
-        "--site", action="append", metavar="NAME", help="with the values of this site only; may be given several times (default: all)"
+        "--site",
+        action="append",
+        metavar="NAME",
+        help="with the values of this site only; may be given several times (default: all)",
     )
-    parser.add_argument("--quick", action="store_true", help="the short cycle: as the system account, and removed and installed again, simulated")
+    parser.add_argument(
+        "--quick",
+        action="store_true",
+        help="the short cycle: as the system account, and removed and installed again, simulated",
+    )
     parser.add_argument("--jobs", type=int, default=2, metavar="N", help="how many at once (default: 2)")
     parser.add_argument("--go-on", action="store_true", help="play only what has not passed on these bytes yet")
     parser.add_argument("--junit", type=Path, metavar="FILE", help="also write the phases as JUnit XML")
@@ -102,14 +115,23 @@ def chosen(options: argparse.Namespace, package: Path) -> tuple[list[Scenario], 
         if not other.is_file():
             raise Usage(f"{other} is named in [proof] others and is not there")
     known = scenarios.with_others(others, package)
-    names = list(scenarios.QUICK) if options.quick else options.scenario or (list(plan.proof.scenarios) if plan else []) or ["desk"]
+    names = (
+        list(scenarios.QUICK)
+        if options.quick
+        else options.scenario or (list(plan.proof.scenarios) if plan else []) or ["desk"]
+    )
     if "all" in names:
         names = list(known)
     for name in names:
         if name not in known:
             near = difflib.get_close_matches(name, known, 1)
-            raise Usage(f"scenario {name!r} is not known; there are: all, {', '.join(known)}" + (f"; did you mean {near[0]}?" if near else ""))
-    return scenarios.at_sites([known[name] for name in dict.fromkeys(names)], sites_of(package, options.site)), plan.proof.accept if plan else ()
+            raise Usage(
+                f"scenario {name!r} is not known; there are: all, {', '.join(known)}"
+                + (f"; did you mean {near[0]}?" if near else "")
+            )
+    return scenarios.at_sites(
+        [known[name] for name in dict.fromkeys(names)], sites_of(package, options.site)
+    ), plan.proof.accept if plan else ()
 
 
 def sites_of(package: Path, wanted: Sequence[str] | None) -> Sequence[str]:
@@ -120,7 +142,10 @@ def sites_of(package: Path, wanted: Sequence[str] | None) -> Sequence[str]:
     known = form.sites_of(form.read(package))
     for name in wanted or ():
         if name not in known:
-            raise Usage(f"site {name!r} is not in the plan; " + (f"there are: {', '.join(known)}" if known != ("",) else "it has no [site]"))
+            raise Usage(
+                f"site {name!r} is not in the plan; "
+                + (f"there are: {', '.join(known)}" if known != ("",) else "it has no [site]")
+            )
     return wanted or known
 
 
@@ -153,7 +178,13 @@ def run(options: argparse.Namespace) -> int:
     return 0 if proof.passed else 1
 
 
-def many(options: argparse.Namespace, package: Path, where: Sequence[Machine], some: Sequence[Scenario], accept: Sequence[str]) -> int:
+def many(
+    options: argparse.Namespace,
+    package: Path,
+    where: Sequence[Machine],
+    some: Sequence[Scenario],
+    accept: Sequence[str],
+) -> int:
     """The matrix of scenarios and machines."""
     import time
 
@@ -171,16 +202,35 @@ def many(options: argparse.Namespace, package: Path, where: Sequence[Machine], s
         def heard(cell: Cell | None, machine: Machine, scenario: Scenario) -> None:
             nonlocal ended
             ended += cell is not None
-            progress(f"{ended} of {len(some) * len(where)}: {scenario.title}, {machine.name}" + (f", {cell.outcome}" if cell else ""))
+            progress(
+                f"{ended} of {len(some) * len(where)}: {scenario.title}, {machine.name}"
+                + (f", {cell.outcome}" if cell else "")
+            )
 
         cells = matrix(package, where, some, jobs=options.jobs, go_on=options.go_on, accept=accept, progress=heard)
     failed = any(cell.outcome == "failed" for cell in cells)
     if options.junit:
         atomic.write(options.junit, junit.encode([cell.proof for cell in cells]))
     if options.json:
-        found = [{"scenario": cell.scenario.id, "machine": cell.proof.machine, "outcome": cell.outcome, "earlier": cell.earlier} for cell in cells]
+        found = [
+            {
+                "scenario": cell.scenario.id,
+                "machine": cell.proof.machine,
+                "outcome": cell.outcome,
+                "earlier": cell.earlier,
+            }
+            for cell in cells
+        ]
         proofs = [msgspec.to_builtins(cell.proof) for cell in cells]
-        show.emit({"schema": "yendo.matrix/1", "package": str(package), "passed": not failed, "cells": found, "proofs": proofs})
+        show.emit(
+            {
+                "schema": "yendo.matrix/1",
+                "package": str(package),
+                "passed": not failed,
+                "cells": found,
+                "proofs": proofs,
+            }
+        )
     elif not options.quiet:
         table(show.console(), cells, package, time.monotonic() - begun)
     return 1 if failed else 0
@@ -200,7 +250,10 @@ def table(out: Console, cells: Sequence[Cell], package: Path, seconds: float) ->
 
     first = cells[0].proof
     names = dict.fromkeys(cell.proof.machine for cell in cells)
-    out.print(f"[bold]{show.clean(first.package)} {show.clean(first.version)}, revision {first.revision}[/bold] on {', '.join(names)}\n")
+    out.print(
+        f"[bold]{show.clean(first.package)} {show.clean(first.version)}, revision {first.revision}[/bold] on "
+        f"{', '.join(names)}\n"
+    )
     rows(out, cells)
     for cell in cells:
         for phase in cell.proof.phases:
@@ -208,7 +261,9 @@ def table(out: Console, cells: Sequence[Cell], package: Path, seconds: float) ->
                 show.section(out, f"{cell.scenario.id} on {cell.proof.machine}: {phase.title}: failed")
                 failure(out, phase)
     counts = [sum(cell.outcome == outcome for cell in cells) for outcome in OUTCOMES]
-    told = ", ".join(f"{count} {OUTCOMES[outcome][0].lower()}" for outcome, count in zip(OUTCOMES, counts, strict=True) if count)
+    told = ", ".join(
+        f"{count} {OUTCOMES[outcome][0].lower()}" for outcome, count in zip(OUTCOMES, counts, strict=True) if count
+    )
     out.print(f"\n{told} in {seconds:.1f} s; the records lie beside {show.clean(package)}")
     if counts[1]:
         out.print("[dim]next:[/dim] mend the plan, then yendo check, build and prove --go-on again")
@@ -228,7 +283,10 @@ def rows(out: Console, cells: Sequence[Cell]) -> None:
         found.setdefault(cell.scenario.id, []).append(cell)
     lines = []
     for name, some in found.items():
-        marks = [Text(f"{OUTCOMES[cell.outcome][0]}{', before' if cell.earlier else ''}", OUTCOMES[cell.outcome][1]) for cell in some]
+        marks = [
+            Text(f"{OUTCOMES[cell.outcome][0]}{', before' if cell.earlier else ''}", OUTCOMES[cell.outcome][1])
+            for cell in some
+        ]
         lines.append((name, some[0].scenario.title, *marks, _remark(some)))
     show.grid(out, lines, heads=("scenario", "", *names, ""), styles=("cyan", None, *(None for _ in names), "dim"))
 
@@ -267,9 +325,16 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
 
     from yendo.cli import show
 
-    out.print(f"[bold]{show.clean(proof.package)} {show.clean(proof.version)}, revision {proof.revision}[/bold] on {show.clean(proof.label)}")
+    out.print(
+        f"[bold]{show.clean(proof.package)} {show.clean(proof.version)}, revision {proof.revision}[/bold] on "
+        f"{show.clean(proof.label)}"
+    )
     out.print(f"[dim]{show.clean(proof.scenario_note)}[/dim]\n")
-    marks = {"passed": ("passed", "green"), "failed": ("FAILED", "bold red"), "not executed": ("not executed", "yellow")}
+    marks = {
+        "passed": ("passed", "green"),
+        "failed": ("FAILED", "bold red"),
+        "not executed": ("not executed", "yellow"),
+    }
     show.grid(
         out,
         [(Text(*marks[phase.outcome]), phase.title, phase.found, phase.place) for phase in proof.phases],
@@ -287,7 +352,8 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
                 out,
                 [
                     (
-                        f"{comparison.matched} of {comparison.matched + len(comparison.missed)} observed effects were predicted, {len(comparison.false)} predicted "
+                        f"{comparison.matched} of {comparison.matched + len(comparison.missed)} observed effects "
+                        f"were predicted, {len(comparison.false)} predicted "
                         "were not seen",
                     ),
                     *((f"counted apart, {count}: {reason}",) for reason, count in comparison.layer_differences.items()),
@@ -309,7 +375,9 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
         + f"; the record is {show.clean(record)}"
     )
     if proof.passed and proof.place == "simulation":
-        out.print(f"[dim]next:[/dim] yendo prove {show.clean(package)} --machine wine, for evidence from a real machine")
+        out.print(
+            f"[dim]next:[/dim] yendo prove {show.clean(package)} --machine wine, for evidence from a real machine"
+        )
     elif proof.passed and not proof.runner_executed:
         out.print("[dim]next:[/dim] yendo doctor, to have the package's own runner executed too")
     elif proof.passed:

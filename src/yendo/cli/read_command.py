@@ -22,10 +22,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("file", type=Path, metavar="FILE", help="the vendor's installer, or a folder of installers")
     parser.add_argument("--effects", action="store_true", help="list every effect")
     parser.add_argument("--why", action="store_true", help="show where each value comes from")
-    parser.add_argument("--verify", action="store_true", help="read the whole file: its hash, and whether the signature's digest holds")
+    parser.add_argument(
+        "--verify", action="store_true", help="read the whole file: its hash, and whether the signature's digest holds"
+    )
     inside = parser.add_argument_group("setup programs")
     inside.add_argument("--contents", action="store_true", help="list everything inside, level by level")
-    inside.add_argument("--script", action="store_true", help="print the compiled script, or the manifest's packages, one line a step")
+    inside.add_argument(
+        "--script", action="store_true", help="print the compiled script, or the manifest's packages, one line a step"
+    )
     inside.add_argument("--extract", type=Path, metavar="DIR", help="write everything inside into a new folder")
     inside.add_argument("--icon", type=Path, metavar="FILE.png", help="write the program's icon as a picture")
     folder = parser.add_argument_group("folders")
@@ -66,7 +70,8 @@ def _image(options: argparse.Namespace) -> int:
 
     if options.extract or options.icon or options.script:
         raise Usage(
-            f"{options.file.name} is a disc image: yendo draft FOLDER {options.file.name} --inside PATH takes an installer out with what it needs"
+            f"{options.file.name} is a disc image: yendo draft FOLDER {options.file.name} --inside PATH takes an "
+            "installer out with what it needs"
         )
     with Image(options.file) as image:
         found, installers = image.entries(), image.installers()
@@ -75,18 +80,25 @@ def _image(options: argparse.Namespace) -> int:
     elif not options.quiet:
         out = show.console()
         total = show.size(sum(entry.size for entry in found))
-        out.print(f"[bold]{show.clean(options.file.name)}[/bold], a disc image with {show.counted(len(found), 'file')}, {total}")
+        out.print(
+            f"[bold]{show.clean(options.file.name)}[/bold], a disc image with {show.counted(len(found), 'file')}, "
+            f"{total}"
+        )
         show.section(out, "Installers in it")
         show.grid(
             out,
-            [(entry.path, show.size(entry.size), entry.family or "not recognised") for entry in installers] or [("none",)],
+            [(entry.path, show.size(entry.size), entry.family or "not recognised") for entry in installers]
+            or [("none",)],
             styles=("cyan", None, "dim"),
         )
         if options.contents:
             show.section(out, "Files")
             show.grid(out, [(entry.path, show.size(entry.size)) for entry in found])
         if installers:
-            out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {show.clean(options.file)} --inside {show.clean(installers[0].path)}")
+            out.print(
+                f"\n[dim]next:[/dim] yendo draft FOLDER {show.clean(options.file)} --inside "
+                f"{show.clean(installers[0].path)}"
+            )
     return 0
 
 
@@ -107,7 +119,8 @@ def _write(options: argparse.Namespace) -> int:
         show.emit({"schema": "yendo.extract/1", "written": taken.written, "left_out": taken.left_out})
     elif not options.quiet:
         out.print(
-            f"{show.counted(len(taken.written), 'file')}, {show.size(sum(size for _, size in taken.written))}, in {show.clean(options.extract)}"
+            f"{show.counted(len(taken.written), 'file')}, {show.size(sum(size for _, size in taken.written))}, in "
+            f"{show.clean(options.extract)}"
         )
         show.grid(out, [(show.size(size), path) for path, size in taken.written[:40]], styles=("dim",))
         if len(taken.written) > 40:
@@ -159,23 +172,37 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
     from yendo.effects.things import label
 
     identity, signature = account.identity, account.signature
-    signed = "not signed" if not signature or not signature.signed else f"signed by {signature.signer or 'an unreadable certificate'}"
+    signed = (
+        "not signed"
+        if not signature or not signature.signed
+        else f"signed by {signature.signer or 'an unreadable certificate'}"
+    )
     if signature and signature.digest_holds is not None:
         signed += ", the digest holds" if signature.digest_holds else ", BUT THE FILE HAS CHANGED SINCE"
     out.print(
         f"[bold]{clean(identity.name or account.file.name)} {clean(identity.version or '')}[/bold]"
         f"{' by ' + clean(identity.publisher) if identity.publisher else ''}"
     )
-    scope = {"machine": "for everyone on the machine", "user": "for the user who runs it"}.get(identity.scope or "", identity.scope or "")
+    scope = {"machine": "for everyone on the machine", "user": "for the user who runs it"}.get(
+        identity.scope or "", identity.scope or ""
+    )
     grid(
         out,
         [
             ("file", f"{account.file.name}, {account.family}, {size(account.file.size)}, {signed}"),
-            ("for", ", ".join(part for part in (identity.architecture, identity.language, scope) if part) + _stub(account)),
+            (
+                "for",
+                ", ".join(part for part in (identity.architecture, identity.language, scope) if part) + _stub(account),
+            ),
             *_codes(account),
             *([("family", f"{account.family}: {account.why['family']}")] if account.program else []),
             *(
-                [("chain", " < ".join(signature.chain) + (f", seen {signature.timestamp}" if signature.timestamp else ""))]
+                [
+                    (
+                        "chain",
+                        " < ".join(signature.chain) + (f", seen {signature.timestamp}" if signature.timestamp else ""),
+                    )
+                ]
                 if signature and signature.chain
                 else []
             ),
@@ -190,7 +217,11 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
     grid(
         out,
         [
-            (name, command.command, command.confidence + (f"; then wait for {', '.join(command.wait_for)}" if command.wait_for else ""))
+            (
+                name,
+                command.command,
+                command.confidence + (f"; then wait for {', '.join(command.wait_for)}" if command.wait_for else ""),
+            )
             for name in ("install", "uninstall", "repair")
             if (command := getattr(account.silent, name))
         ],
@@ -198,10 +229,18 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
     )
     if account.switches:
         section(out, "Switches")
-        grid(out, [(entry.switch, entry.meaning, entry.confidence) for entry in account.switches[:16]], styles=("cyan", None, "dim"))
+        grid(
+            out,
+            [(entry.switch, entry.meaning, entry.confidence) for entry in account.switches[:16]],
+            styles=("cyan", None, "dim"),
+        )
     if account.behaviour:
         section(out, "How it behaves")
-        grid(out, [(entry.name, entry.value, entry.confidence) for entry in account.behaviour], styles=("dim", None, "dim"))
+        grid(
+            out,
+            [(entry.name, entry.value, entry.confidence) for entry in account.behaviour],
+            styles=("dim", None, "dim"),
+        )
     if account.program and (rows := list(_listed(account))):
         section(out, "In the list of programs")
         grid(out, rows, styles=("dim",))
@@ -211,17 +250,26 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         section(out, "Asks for")
         grid(
             out,
-            [*((need, "") for need in account.needs), *((condition.in_words, f"else: {condition.message}") for condition in account.conditions)],
+            [
+                *((need, "") for need in account.needs),
+                *((condition.in_words, f"else: {condition.message}") for condition in account.conditions),
+            ],
             styles=(None, "dim"),
         )
     if account.properties:
         shown = [entry for entry in account.properties if entry.in_silence]
         section(out, "Properties you can set")
-        rows = [(entry.name, "unset" if entry.default is None else entry.default, ", ".join(entry.used_in)) for entry in shown]
+        rows = [
+            (entry.name, "unset" if entry.default is None else entry.default, ", ".join(entry.used_in))
+            for entry in shown
+        ]
         if rows:
             grid(out, rows, heads=("name", "default", "used in"), styles=("cyan", None, "dim"))
         if more := len(account.properties) - len(shown):
-            out.print(f"  [dim]{counted(more, 'other')} that only dialogs and messages refer to, or nothing does (--json lists them)[/dim]")
+            out.print(
+                f"  [dim]{counted(more, 'other')} that only dialogs and messages refer to, or nothing does (--json "
+                "lists them)[/dim]"
+            )
     if account.payload and not account.contents:
         section(out, f"Contents: {counted(account.payload.files, 'file')}, {size(account.payload.size)}")
         grid(
@@ -239,7 +287,9 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
                 (
                     "media",
                     medium.name,
-                    f"{medium.kind}, {size(medium.size)}" if medium.present else f"{medium.kind}, MISSING beside the installer",
+                    f"{medium.kind}, {size(medium.size)}"
+                    if medium.present
+                    else f"{medium.kind}, MISSING beside the installer",
                     "",
                 )
                 for medium in account.payload.media
@@ -250,7 +300,12 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         rows = list(_tree(account.contents))
         most = len(rows) if options.contents else 16
         section(out, f"Inside: {counted(account.payload.files if account.payload else 0, 'file')}")
-        grid(out, rows[:most], styles=(None, "dim", "dim", "cyan", "yellow"), heads=("name", "size", "offset", "family", ""))
+        grid(
+            out,
+            rows[:most],
+            styles=(None, "dim", "dim", "cyan", "yellow"),
+            heads=("name", "size", "offset", "family", ""),
+        )
         if len(rows) > most:
             out.print(f"  [dim]and {len(rows) - most} more (--contents lists them)[/dim]")
     if account.processes:
@@ -261,17 +316,28 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
     if options.effects:
         grid(
             out,
-            [(effect.change, effect.kind, label(effect.thing), str(effect.evidence) if options.why else "") for effect in account.effects],
+            [
+                (effect.change, effect.kind, label(effect.thing), str(effect.evidence) if options.why else "")
+                for effect in account.effects
+            ],
             styles=("dim", "dim", None, "dim"),
         )
     if account.blind_spots:
         section(out, "Blind spots")
-        grid(out, [(spot.what, spot.why, spot.evidence.where if options.why else "") for spot in account.blind_spots], styles=("yellow", None, "dim"))
+        grid(
+            out,
+            [(spot.what, spot.why, spot.evidence.where if options.why else "") for spot in account.blind_spots],
+            styles=("yellow", None, "dim"),
+        )
     if options.why:
         section(out, "Why")
         values = {
             **{name: str(evidence) for name, evidence in account.why.items()},
-            **{f"silent.{name}": str(command.evidence) for name in ("install", "uninstall", "repair") if (command := getattr(account.silent, name))},
+            **{
+                f"silent.{name}": str(command.evidence)
+                for name in ("install", "uninstall", "repair")
+                if (command := getattr(account.silent, name))
+            },
             **{f"condition {at + 1}": str(condition.evidence) for at, condition in enumerate(account.conditions)},
         }
         grid(out, list(values.items()), styles=("dim",))
@@ -287,7 +353,10 @@ def _listed(account: Account) -> Any:
         if isinstance(entry, UninstallEntry):
             yield "name", " ".join(filter(None, (entry.name, entry.version)))
             yield "key", f"{entry.hive}, {entry.view}-bit view, ...\\Uninstall\\{entry.key}"
-            yield "uninstall", entry.uninstall or "none of its own; the Windows Installer removes it by its product code"
+            yield (
+                "uninstall",
+                entry.uninstall or "none of its own; the Windows Installer removes it by its product code",
+            )
             quiet = account.silent.uninstall.command if account.silent.uninstall else None
             yield "quietly", entry.quiet_uninstall or quiet or "not known from reading"
 
@@ -297,12 +366,20 @@ def _codes(account: Account) -> list[tuple[str, str]]:
     if account.family == "msi":
         missing = "none: it will never upgrade an older one by itself"
         return [("product code", identity.product_code or "none"), ("upgrade code", identity.upgrade_code or missing)]
-    return [(title, code) for title, code in (("product code", identity.product_code), ("upgrade code", identity.upgrade_code)) if code]
+    return [
+        (title, code)
+        for title, code in (("product code", identity.product_code), ("upgrade code", identity.upgrade_code))
+        if code
+    ]
 
 
 def _stub(account: Account) -> str:
     program = account.program
-    return f"; the setup program itself is for {program.stub}" if program and program.stub != account.identity.architecture else ""
+    return (
+        f"; the setup program itself is for {program.stub}"
+        if program and program.stub != account.identity.architecture
+        else ""
+    )
 
 
 def _tree(contents: tuple[Content, ...], depth: int = 0) -> Any:
@@ -312,7 +389,11 @@ def _tree(contents: tuple[Content, ...], depth: int = 0) -> Any:
     for content in contents:
         yield (
             "  " * depth + content.name,
-            size(content.size) if content.size is not None else f"{size(content.packed)} packed" if content.packed else "",
+            size(content.size)
+            if content.size is not None
+            else f"{size(content.packed)} packed"
+            if content.packed
+            else "",
             "" if content.offset is None else str(content.offset),
             content.family or "",
             content.note,

@@ -1,4 +1,5 @@
-"""Carry a package over to the vendor's next version: what nobody changed follows, what was decided stays, conflicts are listed. Exit code 1 with conflicts.
+"""Carry a package over to the vendor's next version: what nobody changed follows, what was decided stays, conflicts are
+listed. Exit code 1 with conflicts.
 
 yendo renew lantern lantern-6.3.0.msi --dry-run
 yendo renew lantern lantern-6.3.0.msi
@@ -31,14 +32,23 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", type=Path, metavar="FOLDER", help="the workspace")
     parser.add_argument("installer", type=Path, metavar="INSTALLER", help="the vendor's new installer")
     parser.add_argument(
-        "--with", type=Path, action="append", default=[], dest="overlays", metavar="FILE", help="a transform or patch that goes onto it"
+        "--with",
+        type=Path,
+        action="append",
+        default=[],
+        dest="overlays",
+        metavar="FILE",
+        help="a transform or patch that goes onto it",
     )
-    parser.add_argument("--inside", metavar="PATH", help="which installer is meant, where INSTALLER is a disc image (.iso)")
+    parser.add_argument(
+        "--inside", metavar="PATH", help="which installer is meant, where INSTALLER is a disc image (.iso)"
+    )
     parser.add_argument(
         "--old",
         choices=("keep", "store", "drop"),
         default="keep",
-        help="the old media: keep them below earlier/ and prove upgrades from them, put them into the media store, or drop them (default: keep)",
+        help="the old media: keep them below earlier/ and prove upgrades from them, put them into the media store, "
+        "or drop them (default: keep)",
     )
     parser.add_argument("--store", type=Path, metavar="DIR", help="the media store, with --old store")
     parser.add_argument("--dry-run", action="store_true", help="only say what would come of it")
@@ -47,7 +57,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         action="append",
         choices=tuple(ALTHOUGH),
         default=[],
-        help="what is meant all the same: an installer that is older, of the same version, another vendor's, another product",
+        help="what is meant all the same: an installer that is older, of the same version, another vendor's, another "
+        "product",
     )
     parser.add_argument("--prove", action="store_true", help="check, build and prove it too, where nothing conflicts")
     parser.add_argument(
@@ -72,9 +83,19 @@ def run(options: argparse.Namespace) -> int:
         from yendo.cli.store_command import opened
 
         store = opened(options.store, options.folder)
-    with show.working("renewing", quiet=options.quiet or options.json), images.opened(options.installer, options.inside) as (installer, origin):
+    with (
+        show.working("renewing", quiet=options.quiet or options.json),
+        images.opened(options.installer, options.inside) as (installer, origin),
+    ):
         found = renew(
-            options.folder, installer, options.overlays, old=options.old, dry=options.dry_run, although=options.although, store=store, origin=origin
+            options.folder,
+            installer,
+            options.overlays,
+            old=options.old,
+            dry=options.dry_run,
+            although=options.although,
+            store=store,
+            origin=origin,
         )
     if options.json:
         show.emit(body(found))
@@ -102,26 +123,40 @@ def report(out: Console, found: Renewal, options: argparse.Namespace) -> None:
     old, new = found.old.identity, found.new.identity
     done = ("renewed" if found.written else "would be renewed") + f" in {show.clean(options.folder)}"
     out.print(
-        f"[bold]{show.clean(new.name or found.new.file.name)}[/bold] {show.clean(old.version)} -> [bold]{show.clean(new.version)}[/bold], {done}"
+        f"[bold]{show.clean(new.name or found.new.file.name)}[/bold] {show.clean(old.version)} -> "
+        f"[bold]{show.clean(new.version)}[/bold], {done}"
     )
     show.section(out, "What the vendor changed")
-    lines = [(Text("mind", "yellow") if one.mind else "", one.text) for one in sorted(found.differences, key=lambda one: not one.mind)]
+    lines = [
+        (Text("mind", "yellow") if one.mind else "", one.text)
+        for one in sorted(found.differences, key=lambda one: not one.mind)
+    ]
     show.grid(out, lines or [("", "nothing that reading can tell")])
     show.section(out, "What followed")
-    show.grid(out, [(one.place, _said(one.old), _said(one.new)) for one in _telling(found)], heads=("", "was", "is"), styles=(None, "dim", None))
+    show.grid(
+        out,
+        [(one.place, _said(one.old), _said(one.new)) for one in _telling(found)],
+        heads=("", "was", "is"),
+        styles=(None, "dim", None),
+    )
     out.print(f"   detection: {show.clean(found.detection)}")
     if found.kept:
         show.section(out, f"Yours, and kept: {len(found.kept)}")
         show.grid(
             out,
-            [(one.place, one.what) for one in found.kept[:14]] + ([(f"and {len(found.kept) - 14} more", "")] if len(found.kept) > 14 else []),
+            [(one.place, one.what) for one in found.kept[:14]]
+            + ([(f"and {len(found.kept) - 14} more", "")] if len(found.kept) > 14 else []),
             styles=("dim",),
         )
     if found.conflicts:
         show.section(out, f"To decide: {show.counted(len(found.conflicts), 'conflict')}")
         for one in found.conflicts:
             out.print(f"   [bold yellow]{show.clean(one.place)}[/bold yellow]: [dim]{show.clean(one.outcome)}[/dim]")
-            show.grid(out, [("  yours", one.yours, one.why_yours), ("  theirs", one.theirs, one.why_theirs)], styles=("dim", None, "dim"))
+            show.grid(
+                out,
+                [("  yours", one.yours, one.why_yours), ("  theirs", one.theirs, one.why_theirs)],
+                styles=("dim", None, "dim"),
+            )
     if found.stale:
         show.section(out, f"Lines that still name {show.clean(old.version)}")
         show.grid(out, [(f"plan.toml:{line}", text) for line, text in found.stale[:8]], styles=("dim",))
@@ -131,14 +166,19 @@ def report(out: Console, found: Renewal, options: argparse.Namespace) -> None:
     if not found.written:
         out.print(f"\n[dim]nothing was written; next:[/dim] yendo renew {folder} {show.clean(options.installer)}")
     elif found.conflicts:
-        out.print(f"\n[dim]next:[/dim] decide the lines marked CONFLICT in {folder}/plan.toml and take the marks out, then yendo check {folder}")
+        out.print(
+            f"\n[dim]next:[/dim] decide the lines marked CONFLICT in {folder}/plan.toml and take the marks out, then "
+            f"yendo check {folder}"
+        )
     elif not options.prove and not found.open:
         out.print(f"\n[dim]next:[/dim] yendo check {folder}, build and prove")
 
 
 def _telling(found: Renewal) -> list[Any]:
     named = {one.place.removesuffix(".file") for one in found.moved if one.place.endswith(".file")}
-    return [one for one in found.moved if not one.place.endswith(".size") and one.place.removesuffix(".sha256") not in named][:24]
+    return [
+        one for one in found.moved if not one.place.endswith(".size") and one.place.removesuffix(".sha256") not in named
+    ][:24]
 
 
 def _said(value: object) -> str:
@@ -164,5 +204,12 @@ def proved(options: argparse.Namespace) -> int:
     code = build_command.run(argparse.Namespace(folder=options.folder, output=None, archive=False, **common))
     if code:
         return code
-    given = {"package": options.folder, "machine": options.machine, "powershell": options.powershell, "unconfined": options.unconfined, "scenario": None, "site": None}
+    given = {
+        "package": options.folder,
+        "machine": options.machine,
+        "powershell": options.powershell,
+        "unconfined": options.unconfined,
+        "scenario": None,
+        "site": None,
+    }
     return prove_command.run(argparse.Namespace(**given, quick=False, jobs=2, go_on=False, junit=None, **common))

@@ -1,4 +1,5 @@
-"""List every workspace below a folder: version, how far it is and why not further, and where packages get into one another's way.
+"""List every workspace below a folder: version, how far it is and why not further, and where packages get into one
+another's way.
 
 yendo shelf packages
 yendo shelf packages --csv shelf.csv --html shelf.html
@@ -16,7 +17,14 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", type=Path, nargs="?", default=Path(), metavar="FOLDER", help="where the workspaces are (default: this folder)")
+    parser.add_argument(
+        "folder",
+        type=Path,
+        nargs="?",
+        default=Path(),
+        metavar="FOLDER",
+        help="where the workspaces are (default: this folder)",
+    )
     parser.add_argument("--csv", type=Path, metavar="FILE", help="also write the table as CSV")
     parser.add_argument("--html", type=Path, metavar="FILE", help="also write it as one page")
     parser.add_argument("--anew", action="store_true", help="read everything again, also what has not changed")
@@ -76,7 +84,12 @@ def run(options: argparse.Namespace) -> int:
         show.grid(
             out,
             [
-                (one.one, one.other, one.what if one.count == 1 else f"{one.count} x {one.what}", f"{one.text}: {', '.join(one.things[:2])}")
+                (
+                    one.one,
+                    one.other,
+                    one.what if one.count == 1 else f"{one.count} x {one.what}",
+                    f"{one.text}: {', '.join(one.things[:2])}",
+                )
                 for one in found.conflicts[:20]
             ],
             styles=("cyan", "cyan", "yellow", None),
@@ -98,7 +111,9 @@ def run(options: argparse.Namespace) -> int:
 
 
 def table(rows: Iterable[Line]) -> bytes:
-    """The rows as CSV, with a mark for spreadsheets; a text that a spreadsheet would take for a formula gets an apostrophe."""
+    """The rows as CSV, with a mark for spreadsheets; a text that a spreadsheet would take for a formula gets an
+    apostrophe.
+    """
     import msgspec
 
     from yendo.cli import nested

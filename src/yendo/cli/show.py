@@ -60,9 +60,18 @@ def section(out: Console, title: str) -> None:
     out.print(f"\n[bold]{title}[/bold]")
 
 
-def grid(out: Console, rows: Iterable[Sequence[object]], *, styles: Sequence[str | None] = (), heads: Sequence[str] = ()) -> None:
+def grid(
+    out: Console, rows: Iterable[Sequence[object]], *, styles: Sequence[str | None] = (), heads: Sequence[str] = ()
+) -> None:
     """Rows in columns, indented, without a frame. Cells are plain text, or Text with its own style."""
-    table = Table(box=None, show_header=bool(heads), padding=(0, 2, 0, 0), header_style="dim", pad_edge=False, collapse_padding=True)
+    table = Table(
+        box=None,
+        show_header=bool(heads),
+        padding=(0, 2, 0, 0),
+        header_style="dim",
+        pad_edge=False,
+        collapse_padding=True,
+    )
     table.add_column(width=1)
     rows = list(rows)
     count = max((len(row) for row in rows), default=len(heads))

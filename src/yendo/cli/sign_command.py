@@ -12,18 +12,28 @@ from pathlib import Path
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("package", type=Path, metavar="PACKAGE", help="a built package, or a workspace (then its newest package)")
     parser.add_argument(
-        "--identity", type=Path, metavar="FILE", help="key and certificates: a .p12, or one PEM file; its passphrase in YENDO_PASSPHRASE"
+        "package", type=Path, metavar="PACKAGE", help="a built package, or a workspace (then its newest package)"
     )
-    parser.add_argument("--timestamp", metavar="URL", help="a time stamp authority (RFC 3161), so that the signature outlives its certificate")
+    parser.add_argument(
+        "--identity",
+        type=Path,
+        metavar="FILE",
+        help="key and certificates: a .p12, or one PEM file; its passphrase in YENDO_PASSPHRASE",
+    )
+    parser.add_argument(
+        "--timestamp",
+        metavar="URL",
+        help="a time stamp authority (RFC 3161), so that the signature outlives its certificate",
+    )
     parser.add_argument("--verify", action="store_true", help="judge the signature that is there")
     parser.add_argument(
         "--trust",
         action="append",
         default=[],
         metavar="SIGNER",
-        help="with --verify: the certificate that must have signed, its file or its SHA-256 thumbprint (again for more; default: the house file's signers)",
+        help="with --verify: the certificate that must have signed, its file or its SHA-256 thumbprint (again for "
+        "more; default: the house file's signers)",
     )
 
 
@@ -37,7 +47,9 @@ def run(options: argparse.Namespace) -> int:
         found = signing.verify(package, signing.signers(options.trust or _of_the_house(package)))
     elif options.identity:
         passphrase = os.environ.get("YENDO_PASSPHRASE")
-        found = signing.sign(package, signing.identity(options.identity, passphrase.encode() if passphrase else None), options.timestamp)
+        found = signing.sign(
+            package, signing.identity(options.identity, passphrase.encode() if passphrase else None), options.timestamp
+        )
     else:
         raise Usage("say who signs with --identity FILE, or ask with --verify")
     if options.json:
@@ -64,10 +76,14 @@ def run(options: argparse.Namespace) -> int:
         show.grid(out, [*rows, *(("problem", problem) for problem in found.problems)], styles=("dim",))
         if not options.verify:
             out.print(
-                "next: yendo prove, since a proof belongs to the signed bytes; and the signer's certificate into TrustedPublisher on the machines"
+                "next: yendo prove, since a proof belongs to the signed bytes; and the signer's certificate into "
+                "TrustedPublisher on the machines"
             )
         elif not found.vouched and not found.problems:
-            out.print("next: say whose signature counts, with --trust or signers in the house file: anybody can sign with a certificate of any name")
+            out.print(
+                "next: say whose signature counts, with --trust or signers in the house file: anybody can sign with "
+                "a certificate of any name"
+            )
     return 0 if found.vouched and not found.problems else 1
 
 

@@ -43,7 +43,12 @@ def opened(named: Path | None, near: Path = Path()) -> Store:
 
 
 def _which(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--store", type=Path, metavar="DIR", help="the store's folder (default: YENDO_STORE, the house file's, or the user's cache)")
+    parser.add_argument(
+        "--store",
+        type=Path,
+        metavar="DIR",
+        help="the store's folder (default: YENDO_STORE, the house file's, or the user's cache)",
+    )
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
@@ -71,7 +76,14 @@ def add(options: argparse.Namespace) -> int:
 
 
 def _list(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("--plans", type=Path, action="append", default=[], metavar="DIR", help="also tell which plans below this folder use each")
+    parser.add_argument(
+        "--plans",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="DIR",
+        help="also tell which plans below this folder use each",
+    )
     _which(parser)
 
 
@@ -97,9 +109,26 @@ def list_(options: argparse.Namespace) -> int:
         for item in found:
             last = item.notes[-1] if item.notes else None
             used = [show.counted(len(users.get(item.sha256, [])), "plan")] if options.plans else []
-            rows.append((item.name, show.size(item.size), item.sha256[:12], *used, last.added[:10] if last else "", last.origin if last else ""))
-        show.grid(out, rows, heads=("name", "size", "content", *(["used by"] if options.plans else []), "added", "from"), styles=(None, None, "dim"))
-        out.print(f"{show.counted(len(found), 'file')}, {show.size(sum(item.size for item in found))} in {show.clean(store.folder)}")
+            rows.append(
+                (
+                    item.name,
+                    show.size(item.size),
+                    item.sha256[:12],
+                    *used,
+                    last.added[:10] if last else "",
+                    last.origin if last else "",
+                )
+            )
+        show.grid(
+            out,
+            rows,
+            heads=("name", "size", "content", *(["used by"] if options.plans else []), "added", "from"),
+            styles=(None, None, "dim"),
+        )
+        out.print(
+            f"{show.counted(len(found), 'file')}, {show.size(sum(item.size for item in found))} in "
+            f"{show.clean(store.folder)}"
+        )
     return 0
 
 
@@ -115,19 +144,27 @@ def verify(options: argparse.Namespace) -> int:
     elif not options.quiet:
         out = show.console()
         for one in bad:
-            out.print(f"[bold red]damaged[/bold red] {show.clean(one.item.name)}: its content is {one.found[:12]}…, not {one.item.sha256[:12]}…")
+            out.print(
+                f"[bold red]damaged[/bold red] {show.clean(one.item.name)}: its content is {one.found[:12]}…, not "
+                f"{one.item.sha256[:12]}…"
+            )
         out.print(
-            f"{show.counted(len(found), 'file')} read, {show.counted(len(bad), 'of them')[:-1] if len(bad) == 1 else f'{len(bad)} of them'} damaged"
+            f"{show.counted(len(found), 'file')} read, "
+            f"{show.counted(len(bad), 'of them')[:-1] if len(bad) == 1 else f'{len(bad)} of them'} damaged"
             if bad
             else f"{show.counted(len(found), 'file')} read, all of them whole"
         )
         if bad:
-            out.print(f"[dim]next:[/dim] take those out of {show.clean(store.folder)} and add them again from where they came")
+            out.print(
+                f"[dim]next:[/dim] take those out of {show.clean(store.folder)} and add them again from where they came"
+            )
     return 1 if bad else 0
 
 
 def _bring(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("folder", type=Path, nargs="?", default=Path(), metavar="FOLDER", help="a workspace (default: this folder)")
+    parser.add_argument(
+        "folder", type=Path, nargs="?", default=Path(), metavar="FOLDER", help="a workspace (default: this folder)"
+    )
     _which(parser)
 
 
@@ -155,7 +192,10 @@ def bring(options: argparse.Namespace) -> int:
         for name in brought:
             out.print(f"brought  {show.clean(name)}")
         for name in missing:
-            out.print(f"[bold red]missing[/bold red]  {show.clean(name)}: the store in {show.clean(store.folder)} does not have it")
+            out.print(
+                f"[bold red]missing[/bold red]  {show.clean(name)}: the store in {show.clean(store.folder)} does not "
+                "have it"
+            )
         if not brought and not missing:
             out.print("everything that the plan names is there already")
     return 1 if missing else 0
@@ -187,10 +227,20 @@ def purge(options: argparse.Namespace) -> int:
     found = store.unused(wanted)
     freed = store.purge(found, wanted) if options.yes else 0
     if options.json:
-        show.emit({"schema": "yendo.store.purge/1", "store": str(store.folder), "unused": found, "freed": freed, "done": options.yes})
+        show.emit(
+            {
+                "schema": "yendo.store.purge/1",
+                "store": str(store.folder),
+                "unused": found,
+                "freed": freed,
+                "done": options.yes,
+            }
+        )
     elif not options.quiet:
         out = show.console()
-        show.grid(out, [(item.name, show.size(item.size), item.sha256[:12]) for item in found], styles=(None, None, "dim"))
+        show.grid(
+            out, [(item.name, show.size(item.size), item.sha256[:12]) for item in found], styles=(None, None, "dim")
+        )
         total = show.size(sum(item.size for item in found))
         plans = len({plan for plans in wanted.values() for plan in plans})
         said = f"{show.counted(len(found), 'file')}, {total}, used by none of {show.counted(plans, 'plan')}"

@@ -88,7 +88,10 @@ def show_(options: argparse.Namespace) -> int:
         found = _read(options.mst, base)
         told, fit, target = changes.in_words(base, found), fitting.fit(base, found), fitting.made_for(found.summary)
         around = windows()
-        runs = [engine.run(side, around, describe.baseline(around), remember=False) for side in (base, Overlay(base, [found]))]
+        runs = [
+            engine.run(side, around, describe.baseline(around), remember=False)
+            for side in (base, Overlay(base, [found]))
+        ]
         effects = influence.compare_outcomes("", False, runs[0], runs[1])
     if options.json:
         show.emit(
@@ -110,7 +113,10 @@ def show_(options: argparse.Namespace) -> int:
     elif not options.quiet:
         out = show.console()
         made = f"made for {target.product} {target.version}" if target else "does not say what it was made for"
-        out.print(f"[bold]{show.clean(options.mst.name)}[/bold] on {show.clean(options.file.name)}: {show.clean(fit.in_words)}  [dim]({made})[/dim]")
+        out.print(
+            f"[bold]{show.clean(options.mst.name)}[/bold] on {show.clean(options.file.name)}: "
+            f"{show.clean(fit.in_words)}  [dim]({made})[/dim]"
+        )
         for doubt in fit.doubts:
             out.print(f"  [yellow]{show.clean(doubt)}[/yellow]")
         show.section(out, "What it changes")
@@ -151,11 +157,17 @@ def fits(options: argparse.Namespace) -> int:
         out.print(show.clean(fit.in_words))
         if fit.refused:
             still = fit.changes - len(lost)
-            out.print(f"   {still} of its {fit.changes} changes would have a target; the Windows Installer refuses it all the same, with 1624")
+            out.print(
+                f"   {still} of its {fit.changes} changes would have a target; the Windows Installer refuses it all "
+                "the same, with 1624"
+            )
         show.grid(out, [("no target", text) for text in lost], styles=("red",))
         show.grid(out, [("look", text) for text in fit.doubts], styles=("yellow",))
         if not fit.fits:
-            out.print(f"\n[dim]next:[/dim] yendo transform move {show.clean(options.mst)} OLD.msi {show.clean(options.file)} -o NEW.mst")
+            out.print(
+                f"\n[dim]next:[/dim] yendo transform move {show.clean(options.mst)} OLD.msi "
+                f"{show.clean(options.file)} -o NEW.mst"
+            )
     return 0 if fit.fits else 1
 
 
@@ -195,7 +207,9 @@ def make(options: argparse.Namespace) -> int:
         show.emit({"schema": "yendo.transform.make/1", "written": str(options.output), "size": len(data)})
     elif not options.quiet:
         step = next(iter(steps.values()))
-        show.console().print(f"[bold]{show.clean(options.output)}[/bold] written, {show.size(len(data))}, for {show.clean(step.media)}")
+        show.console().print(
+            f"[bold]{show.clean(options.output)}[/bold] written, {show.size(len(data))}, for {show.clean(step.media)}"
+        )
     return 0
 
 
@@ -206,7 +220,8 @@ def _apply_options(parser: argparse.ArgumentParser) -> None:
 
 
 def apply(options: argparse.Namespace) -> int:
-    """Make a new installer with transforms in it. It gets a package code of its own; a signature would no longer hold and is left out.
+    """Make a new installer with transforms in it. It gets a package code of its own; a signature would no longer hold
+    and is left out.
 
     yendo transform apply lantern-6.2.1.msi site.mst -o site.msi
     """
@@ -229,7 +244,14 @@ def apply(options: argparse.Namespace) -> int:
         with atomic.writing(options.output) as target:
             unsigned = overlay.write(found, target, revision=revision)
     if options.json:
-        show.emit({"schema": "yendo.transform.apply/1", "written": str(options.output), "package_code": revision, "signature_dropped": unsigned})
+        show.emit(
+            {
+                "schema": "yendo.transform.apply/1",
+                "written": str(options.output),
+                "package_code": revision,
+                "signature_dropped": unsigned,
+            }
+        )
     elif not options.quiet:
         out = show.console()
         out.print(f"[bold]{show.clean(options.output)}[/bold] written, package code {revision}")
@@ -284,7 +306,9 @@ def _combined(options: argparse.Namespace, found: Combined, schema: str) -> int:
         said = show.counted(len(found.conflicts), "conflict")
         out.print(f"[bold]{show.clean(options.output)}[/bold] written: {found.kept} of {found.total} changes, {said}")
         show.grid(
-            out, [(conflict.evidence.where, conflict.message, conflict.outcome) for conflict in found.conflicts], styles=("dim", "yellow", None)
+            out,
+            [(conflict.evidence.where, conflict.message, conflict.outcome) for conflict in found.conflicts],
+            styles=("dim", "yellow", None),
         )
     return 1 if found.conflicts else 0
 

@@ -30,14 +30,32 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="LINE",
         help="try this command line instead of what reading proposes (may be repeated)",
     )
-    parser.add_argument("--record", action="store_true", help="agree to every dialog once and keep the answers (answers-exe), then try with them")
-    parser.add_argument("--into", type=Path, metavar="WORKSPACE", help="put what was found into the plan of this workspace, its evidence beside it")
+    parser.add_argument(
+        "--record",
+        action="store_true",
+        help="agree to every dialog once and keep the answers (answers-exe), then try with them",
+    )
+    parser.add_argument(
+        "--into",
+        type=Path,
+        metavar="WORKSPACE",
+        help="put what was found into the plan of this workspace, its evidence beside it",
+    )
     parser.add_argument("--keep", type=Path, metavar="DIR", help="where evidence and pictures go (default: NAME-trial)")
     parser.add_argument("--most", type=int, default=12, metavar="N", help="at most so many runs (default: 12)")
     parser.add_argument("--limit", default="10 min", metavar="TIME", help="at most so long a run (default: 10 min)")
-    parser.add_argument("--scenario", choices=("desk", "system"), default="desk", help="as an elevated user at a desk, or as the system account")
+    parser.add_argument(
+        "--scenario",
+        choices=("desk", "system"),
+        default="desk",
+        help="as an elevated user at a desk, or as the system account",
+    )
     parser.add_argument("--powershell", type=Path, metavar="PATH", help=argparse.SUPPRESS)
-    parser.add_argument("--unconfined", action="store_true", help="run it without isolation, with your own rights and files; said in the record")
+    parser.add_argument(
+        "--unconfined",
+        action="store_true",
+        help="run it without isolation, with your own rights and files; said in the record",
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -59,7 +77,15 @@ def run(options: argparse.Namespace) -> int:
     machine = WineMachine(machines.cache(), powershell_source(options.powershell), unconfined=options.unconfined)
     keep = options.keep or (options.into / "trial" if options.into else Path(f"{options.file.stem}-trial"))
     with show.working(f"trying {options.file.name}", quiet=options.quiet or options.json) as progress:
-        trying = Trying(options.file, machine, keep, account=SCENARIOS[options.scenario].account, timeout=limit, most=options.most, progress=progress)
+        trying = Trying(
+            options.file,
+            machine,
+            keep,
+            account=SCENARIOS[options.scenario].account,
+            timeout=limit,
+            most=options.most,
+            progress=progress,
+        )
         commands = list(options.lines)
         if options.record:
             if not trying.trial.recorded_answers:
@@ -77,7 +103,12 @@ def run(options: argparse.Namespace) -> int:
     return 0 if trial.install and trial.uninstall else 1
 
 
-_MARKS = {"silent and complete": "bold green", "failed": "red", "showed a window": "yellow", "waits for a person": "yellow"}
+_MARKS = {
+    "silent and complete": "bold green",
+    "failed": "red",
+    "showed a window": "yellow",
+    "waits for a person": "yellow",
+}
 
 
 def _print(out: Console, trial: Trial, keep: Path, options: argparse.Namespace) -> None:
@@ -90,7 +121,9 @@ def _print(out: Console, trial: Trial, keep: Path, options: argparse.Namespace) 
     for run in trial.runs:
         rows.append((run.purpose, Text(run.verdict, _MARKS.get(run.verdict, "")), run.command, f"{run.seconds:.1f} s"))
         rows += [("", "", Text(f"  {remark}", "dim"), "") for remark in run.remarks]
-        rows += [("", "", Text(f"  picture: {keep / window.picture}", "dim"), "") for window in run.windows if window.picture]
+        rows += [
+            ("", "", Text(f"  picture: {keep / window.picture}", "dim"), "") for window in run.windows if window.picture
+        ]
     show.section(out, show.counted(len(trial.runs), "run"))
     show.grid(out, rows, styles=("dim", None, "cyan", "dim"))
     show.section(out, "Found")
@@ -110,15 +143,20 @@ def _print(out: Console, trial: Trial, keep: Path, options: argparse.Namespace) 
         found.append(
             (
                 "reading alone",
-                f"{trial.predicted['recall']:.0%} of {trial.predicted['observed']:.0f} effects predicted, {trial.predicted['precision']:.0%} of the predictions true",
+                f"{trial.predicted['recall']:.0%} of {trial.predicted['observed']:.0f} effects predicted, "
+                f"{trial.predicted['precision']:.0%} of the predictions true",
             )
         )
     if trial.left_behind:
-        found.append(("left behind", f"{show.counted(len(trial.left_behind), 'thing')}: " + "; ".join(trial.left_behind[:6])))
+        found.append(
+            ("left behind", f"{show.counted(len(trial.left_behind), 'thing')}: " + "; ".join(trial.left_behind[:6]))
+        )
     show.grid(out, found, styles=("dim",))
     workspace = options.into or "FOLDER"
     if not trial.install:
-        hint = f"look at the pictures in {keep}, then --command with a line of your own" + (", or --record" if trial.family == "answers-exe" else "")
+        hint = f"look at the pictures in {keep}, then --command with a line of your own" + (
+            ", or --record" if trial.family == "answers-exe" else ""
+        )
     elif options.into:
         hint = f"yendo check {workspace}; then build and prove"
     else:

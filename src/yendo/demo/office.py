@@ -95,7 +95,9 @@ def furnish(folder: Path) -> None:
 
 
 def settle(workspace: Path) -> None:
-    """Puts what differs between the sites into settings: the office in the transform, both values in the configuration file."""
+    """Puts what differs between the sites into settings: the office in the transform, both values in the configuration
+    file.
+    """
     (workspace / "extras" / "site.ini").write_bytes(CONFIGURATION.encode())
     path = workspace / "plan.toml"
     document, wanted = tomlkit.parse(path.read_text("utf-8")), tomlkit.parse(SETTINGS)

@@ -56,7 +56,9 @@ def write_patch(
             files.updated[(key,)] = cells
         media = TableChange(list(after["Media"].columns))
         media.inserted[(DISK,)] = (DISK, first + len(changed), None, "#PCAB", None, SOURCE)
-        package = TableChange([Column.parse(text) for text in columns("PatchPackage")], created="PatchPackage" not in before)
+        package = TableChange(
+            [Column.parse(text) for text in columns("PatchPackage")], created="PatchPackage" not in before
+        )
         package.inserted[(code,)] = (code, DISK)
         own = Transform({"File": files, "Media": media, "PatchPackage": package}, code_page=main.code_page)
         own.summary = summary_for(image, version_flags=PRODUCT)

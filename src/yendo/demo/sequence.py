@@ -1,4 +1,6 @@
-"""The demo's package as a sequence: a runtime that is needed first, an older release in the way, a driver, a restart, a person at the machine."""
+"""The demo's package as a sequence: a runtime that is needed first, an older release in the way, a driver, a restart, a
+person at the machine.
+"""
 
 from __future__ import annotations
 
@@ -90,13 +92,17 @@ def runtime(folder: Path) -> Path:
 
 
 def add(workspace: Path, runtime_package: Path) -> None:
-    """Adds the sequence to the plan of the workspace: what it needs, what is in the way, what comes before and after the installer."""
+    """Adds the sequence to the plan of the workspace: what it needs, what is in the way, what comes before and after
+    the installer.
+    """
     import shutil
 
     shutil.copytree(runtime_package, workspace / "extras" / "runtime-package", dirs_exist_ok=True)
     driver = workspace / "extras" / "gauge-driver"
     driver.mkdir(exist_ok=True)
-    (driver / "tidegauge.inf").write_text('[Version]\nSignature = "$Windows NT$"\nProvider = "Tidewell"\nCatalogFile = tidegauge.cat\n', "utf-8")
+    (driver / "tidegauge.inf").write_text(
+        '[Version]\nSignature = "$Windows NT$"\nProvider = "Tidewell"\nCatalogFile = tidegauge.cat\n', "utf-8"
+    )
     (driver / "tidegauge.cat").write_bytes(b"a stand-in for the driver's catalogue")
     path = workspace / "plan.toml"
     document, wanted = tomlkit.parse(path.read_text("utf-8")), tomlkit.parse(_SEQUENCE)
@@ -135,7 +141,9 @@ _TELLING = (
 
 
 def lived(package: Path, share: Path) -> tuple[Moment, ...]:
-    """A machine with the older release, its program open and somebody at it: what the package does there until it is removed again. Simulated."""
+    """A machine with the older release, its program open and somebody at it: what the package does there until it is
+    removed again. Simulated.
+    """
     session = SimulatedSession(SimulatedMachine().surroundings())
     folder = rf"C:\Hand over\{form.read(package).id}"
     session.bring(package, folder)
@@ -150,7 +158,11 @@ def lived(package: Path, share: Path) -> tuple[Moment, ...]:
 
     def start(title: str, verb: str) -> None:
         ran = carry.carry(manifest, package, session, verb, folder=folder, sleep=lambda _: None)
-        found.append(Moment(title, verb, ran.exit_code, events.texts(event for event in ran.events if isinstance(event, _TELLING))))
+        found.append(
+            Moment(
+                title, verb, ran.exit_code, events.texts(event for event in ran.events if isinstance(event, _TELLING))
+            )
+        )
 
     start("6.1.0 is installed and open, the person postpones", "install")
     start("a day later, the person agrees", "install")

@@ -79,7 +79,12 @@ def patch_of(installer: Path) -> Path:
 
 
 CHANGES: tuple[dict[str, str | bool], ...] = (
-    {"kind": "drop", "what": "shortcut", "name": "DesktopLantern", "note": "decided by the survey office: no icons on desktops"},
+    {
+        "kind": "drop",
+        "what": "shortcut",
+        "name": "DesktopLantern",
+        "note": "decided by the survey office: no icons on desktops",
+    },
     {"kind": "feature", "name": "Documentation", "install": False, "note": "the manual is on the office's share"},
     {"kind": "property", "name": "AUTOUPDATE", "value": "0", "note": "updates come as packages"},
     {"kind": "property", "name": "SITE", "value": "Marrowby"},
@@ -120,13 +125,22 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
         decided += ["SITE", "AUTOUPDATE"]
     target = r"%ProgramData%\Tidewell\Lantern\site.ini"
     copy, back, rule = tomlkit.table(), tomlkit.table(), tomlkit.table()
-    for key, value in (("kind", "copy"), ("from", "extras/site.ini"), ("to", tomlkit.string(target, literal=True)), ("timeout", "1 min")):
+    for key, value in (
+        ("kind", "copy"),
+        ("from", "extras/site.ini"),
+        ("to", tomlkit.string(target, literal=True)),
+        ("timeout", "1 min"),
+    ):
         copy.add(key, value)
     for key, text in (("kind", "take-back"), ("timeout", "1 min")):
         back.add(key, text)
     from hashlib import sha256
 
-    for key, value in (("kind", "file"), ("path", tomlkit.string(target, literal=True)), ("sha256", sha256(configuration.read_bytes()).hexdigest())):
+    for key, value in (
+        ("kind", "file"),
+        ("path", tomlkit.string(target, literal=True)),
+        ("sha256", sha256(configuration.read_bytes()).hexdigest()),
+    ):
         rule.add(key, value)
     install.append(copy)  # type: ignore[union-attr]
     document["uninstall"].insert(0, back)  # type: ignore[union-attr]
@@ -137,7 +151,9 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
     path.write_text(text, "utf-8")
 
 
-def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Callable[[str], object] = lambda title: None) -> Story:
+def tell(
+    folder: Path, machine: Machine, scenario: str = "desk", tell_step: Callable[[str], object] = lambda title: None
+) -> Story:
     """Runs every step in ``folder`` and returns what came of it. Raises Usage where edits would be lost."""
     installer = scene(folder)
     office.furnish(folder)
@@ -173,7 +189,21 @@ def tell(folder: Path, machine: Machine, scenario: str = "desk", tell_step: Call
     tell_step("renew")
     renewal, renewed = renew_it(folder, workspace, machine, scenario)
     shelf = listing(folder)
-    return Story(installer, account, tuple(meetings), drafted, findings, built, lived, proof, detection, tuple(cells), renewal, renewed, shelf)
+    return Story(
+        installer,
+        account,
+        tuple(meetings),
+        drafted,
+        findings,
+        built,
+        lived,
+        proof,
+        detection,
+        tuple(cells),
+        renewal,
+        renewed,
+        shelf,
+    )
 
 
 def _built(workspace: Path) -> tuple[Plan, build.Built]:

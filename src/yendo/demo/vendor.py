@@ -86,11 +86,16 @@ def write_installer(
 
 
 def _charts(version: str) -> bytes:
-    return f"# Chart list of Lantern {version}\r\nMarrowby outer harbour\r\nMarrowby fairway\r\nKettle bank\r\n".encode()
+    return (
+        f"# Chart list of Lantern {version}\r\nMarrowby outer harbour\r\nMarrowby fairway\r\nKettle bank\r\n".encode()
+    )
 
 
 def lantern(folder: Path, version: str = "6.2.1") -> Path:
-    """Writes ``lantern-VERSION.msi`` (6.1.0, 6.2.1, 6.2.3 or 6.3.0) and returns its path. 6.2.3 is a minor update of 6.2.1."""
+    """Writes ``lantern-VERSION.msi`` (6.1.0, 6.2.1, 6.2.3 or 6.3.0) and returns its path.
+
+    6.2.3 is a minor update of 6.2.1.
+    """
     newer = version != "6.1.0"
     minor, next_ = version == "6.2.3", version == "6.3.0"
     latest = minor or next_
@@ -131,7 +136,9 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
     }
     places |= {name: ("Soundings", "CHARTDIR") for name in contents if name.startswith("chart-")}
 
-    def component(name: str, folder_name: str, key: str | None, attributes: int = 256, condition: str | None = None) -> tuple[str | int | None, ...]:
+    def component(
+        name: str, folder_name: str, key: str | None, attributes: int = 256, condition: str | None = None
+    ) -> tuple[str | int | None, ...]:
         return name, guid(f"component {name}"), folder_name, attributes, condition, key
 
     firsts = {name: key for key, (name, _) in reversed(places.items()) if key in contents}
@@ -198,7 +205,9 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             )
             for number, (key, data) in enumerate(contents.items(), 1)
         ],
-        "MsiFileHash": [(key, 0, *digest.of_installer(data)) for key, data in contents.items() if not key.endswith(".exe")],
+        "MsiFileHash": [
+            (key, 0, *digest.of_installer(data)) for key, data in contents.items() if not key.endswith(".exe")
+        ],
         "Media": [(1, len(contents), None, "#lantern.cab", None, None)],
         "Registry": [
             ("RegSite", 2, r"Software\Tidewell\Lantern", "Site", "[SITE]", "Settings"),
@@ -216,13 +225,69 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             ("RegDesktop", 2, r"Software\Tidewell\Lantern", "DesktopIcon", "#1", "DesktopIcon"),
         ],
         "Shortcut": [
-            ("MenuLantern", "MENUDIR", "Lantern", "Program", "[#lantern.exe]", None, "Take soundings", None, None, None, None, "INSTALLDIR"),
-            ("DesktopLantern", "DesktopFolder", "Lantern", "DesktopIcon", "[#lantern.exe]", None, None, None, None, None, None, "INSTALLDIR"),
+            (
+                "MenuLantern",
+                "MENUDIR",
+                "Lantern",
+                "Program",
+                "[#lantern.exe]",
+                None,
+                "Take soundings",
+                None,
+                None,
+                None,
+                None,
+                "INSTALLDIR",
+            ),
+            (
+                "DesktopLantern",
+                "DesktopFolder",
+                "Lantern",
+                "DesktopIcon",
+                "[#lantern.exe]",
+                None,
+                None,
+                None,
+                None,
+                None,
+                None,
+                "INSTALLDIR",
+            ),
         ],
         "ServiceInstall": [
-            ("LanternTide", "LanternTide", "Lantern tide gauge", 16, 3, 1, None, None, None, None, None, "Service", "Reads the tide gauge"),
+            (
+                "LanternTide",
+                "LanternTide",
+                "Lantern tide gauge",
+                16,
+                3,
+                1,
+                None,
+                None,
+                None,
+                None,
+                None,
+                "Service",
+                "Reads the tide gauge",
+            ),
             *(
-                [("LanternSync", "LanternSync", "Lantern chart exchange", 16, 3, 1, None, None, None, None, None, "Sync", "Fetches charts")]
+                [
+                    (
+                        "LanternSync",
+                        "LanternSync",
+                        "Lantern chart exchange",
+                        16,
+                        3,
+                        1,
+                        None,
+                        None,
+                        None,
+                        None,
+                        None,
+                        "Sync",
+                        "Fetches charts",
+                    )
+                ]
                 if next_
                 else []
             ),
@@ -235,22 +300,35 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         "LaunchCondition": [
             ("VersionNT64", "Lantern needs 64-bit Windows."),
             ("Installed OR NOT NEWERFOUND", "A newer Lantern is installed already."),
-            *([("Installed OR WINDOWSBUILD >= 19041", "Lantern 6.3 needs Windows 10.0.19041 or later.")] if next_ else []),
+            *(
+                [("Installed OR WINDOWSBUILD >= 19041", "Lantern 6.3 needs Windows 10.0.19041 or later.")]
+                if next_
+                else []
+            ),
         ],
-        "Upgrade": [(UPGRADE_CODE, None, version, None, 1, None, "OLDERFOUND"), (UPGRADE_CODE, version, None, None, 2, None, "NEWERFOUND")],
+        "Upgrade": [
+            (UPGRADE_CODE, None, version, None, 1, None, "OLDERFOUND"),
+            (UPGRADE_CODE, version, None, None, 2, None, "NEWERFOUND"),
+        ],
         "RemoveFile": [("EmptyMenu", "Program", None, "MENUDIR", 2)],
         "CustomAction": [
             ("SetArpLocation", 51, "ARPINSTALLLOCATION", "[INSTALLDIR]"),
             ("SelfTest", 18 | 0x400 | 0x800 | 64, "lantern.exe", "--self-test"),
         ],
-        "InstallExecuteSequence": [*SEQUENCE, ("SetArpLocation", "NOT Installed", 1010), ("SelfTest", "NOT REMOVE", 4100 + 1400)],
+        "InstallExecuteSequence": [
+            *SEQUENCE,
+            ("SetArpLocation", "NOT Installed", 1010),
+            ("SelfTest", "NOT REMOVE", 4100 + 1400),
+        ],
     }
     tables |= _dialogs(updates=not next_)
     if newer:
         tables["CreateFolder"] = [("DATADIR", "Defaults")]
     if next_:
         tables["AppSearch"] = [("WINDOWSBUILD", "WindowsBuild")]
-        tables["RegLocator"] = [("WindowsBuild", 2, r"SOFTWARE\Microsoft\Windows NT\CurrentVersion", "CurrentBuild", 2 | 16)]
+        tables["RegLocator"] = [
+            ("WindowsBuild", 2, r"SOFTWARE\Microsoft\Windows NT\CurrentVersion", "CurrentBuild", 2 | 16)
+        ]
     target = folder / f"lantern-{version}.msi"
     write_installer(
         target,
@@ -276,7 +354,9 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
 def _dialogs(*, updates: bool) -> dict[str, Rows]:
     """What a person at the keyboard is asked: the licence, the site, updates, the folder, the parts."""
 
-    def control(dialog: str, name: str, kind: str, y: int, property_: str | None, text: str | None, width: int = 200) -> tuple[str | int | None, ...]:
+    def control(
+        dialog: str, name: str, kind: str, y: int, property_: str | None, text: str | None, width: int = 200
+    ) -> tuple[str | int | None, ...]:
         return dialog, name, kind, 20, y, width, 17, 3, property_, text, None, None
 
     def dialog(name: str, title: str, first: str) -> tuple[str | int | None, ...]:
@@ -306,7 +386,11 @@ def _dialogs(*, updates: bool) -> dict[str, Rows]:
             ("SurveyDlg", "Next", "NewDialog", "PartsDlg", "1", 1),
             ("PartsDlg", "Next", "EndDialog", "Return", "1", 1),
         ],
-        "ComboBox": [("SITE", 1, "Marrowby", "Marrowby harbour"), ("SITE", 2, "Kettle", "Kettle bank"), ("SITE", 3, "Unassigned", "None of these")],
+        "ComboBox": [
+            ("SITE", 1, "Marrowby", "Marrowby harbour"),
+            ("SITE", 2, "Kettle", "Kettle bank"),
+            ("SITE", 3, "Unassigned", "None of these"),
+        ],
         "CheckBox": [*([("AUTOUPDATE", "1")] if updates else []), ("LicenceAccepted", "1")],
         "InstallUISequence": [
             ("CostInitialize", None, 800),
@@ -322,7 +406,10 @@ PATCH_CODE = "{0C1B7A64-2E0D-4B6B-8E0C-6B1B0F5A6230}"
 
 
 def lantern_patch(folder: Path) -> Path:
-    """Writes ``lantern-6.2.3.msp``, which makes 6.2.1 6.2.3, and returns its path. Needs both releases in ``folder``."""
+    """Writes ``lantern-6.2.3.msp``, which makes 6.2.1 6.2.3, and returns its path.
+
+    Needs both releases in ``folder``.
+    """
     target = folder / "lantern-6.2.3.msp"
     write_patch(
         target,

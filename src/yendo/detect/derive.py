@@ -51,7 +51,10 @@ def for_effects(effects: Iterable[Effect], main: Iterable[str] = ()) -> list[Rul
     versioned = [
         thing
         for thing in added
-        if isinstance(thing, File) and is_version(thing.version) and thing.path.lower().endswith((".exe", ".dll")) and _KEPT not in thing.path.lower()
+        if isinstance(thing, File)
+        and is_version(thing.version)
+        and thing.path.lower().endswith((".exe", ".dll"))
+        and _KEPT not in thing.path.lower()
     ]
     preferred = [name.lower() for name in main]
 
@@ -84,8 +87,8 @@ def for_copies(copies: Iterable[tuple[str, str]]) -> list[Rule]:
 
 
 class Chosen(msgspec.Struct, frozen=True):
-    """A rule with what it is good for: the names of listed states that it tells apart from this version, those that it is
-    the first to tell apart, and how many broken states in all it catches that those before it do not.
+    """A rule with what it is good for: the names of listed states that it tells apart from this version, those that it
+    is the first to tell apart, and how many broken states in all it catches that those before it do not.
     """
 
     rule: Rule
@@ -97,7 +100,8 @@ class Chosen(msgspec.Struct, frozen=True):
 class Derived(msgspec.Struct, frozen=True):
     """The smallest set that was found, in the order of their worth, and what it is worth.
 
-    ``confused`` are listed states that no candidate tells apart; ``further`` are rules for the survivors, each with what it would add.
+    ``confused`` are listed states that no candidate tells apart; ``further`` are rules for the survivors, each with
+    what it would add.
     """
 
     rules: tuple[Chosen, ...]
@@ -123,7 +127,12 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
             case UninstallEntry() if thing.name and not thing.hidden:
                 version = thing.version if is_version(thing.version) else None
                 found.append(
-                    UninstallEntryRule(name=thing.name, publisher=thing.publisher, version=sign + version if version else None, view=thing.view)
+                    UninstallEntryRule(
+                        name=thing.name,
+                        publisher=thing.publisher,
+                        version=sign + version if version else None,
+                        view=thing.view,
+                    )
                 )
             case Service():
                 start = thing.start if thing.start in ("auto", "demand", "disabled") else None
@@ -140,8 +149,12 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
                 found.append(AppRule(name=thing.name, version=sign + thing.value if thing.value else None))
     keys: dict[tuple[str, str, str], dict[str, str | int]] = {}
     for value in own_values(ground):
-        if isinstance(value.data, str | int) and not (isinstance(value.data, str) and any(ord(letter) < 32 for letter in value.data)):
-            versioned = ground.updates and isinstance(value.data, str) and value.data.count(".") and is_version(value.data)
+        if isinstance(value.data, str | int) and not (
+            isinstance(value.data, str) and any(ord(letter) < 32 for letter in value.data)
+        ):
+            versioned = (
+                ground.updates and isinstance(value.data, str) and value.data.count(".") and is_version(value.data)
+            )
             wanted = {"version": f">={value.data}"} if versioned else {"equals": value.data}
             found.append(RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, view=value.view, **wanted))  # type: ignore[arg-type]
             there = [state.get("registry", value.identity) for _, state, counts in ground.others if counts]
@@ -157,7 +170,9 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
         if file.identity.startswith("c:\\users\\"):
             continue
         try:
-            wanted_of_it = "*" if is_settings(file) else for_file(file, _counting(ground, file))  # people change settings
+            wanted_of_it = (
+                "*" if is_settings(file) else for_file(file, _counting(ground, file))
+            )  # people change settings
         except NotCovered:
             continue
         path = portable(file.path, environment)
@@ -211,23 +226,30 @@ def _top(files: Sequence[File]) -> dict[str, str]:
 def portable(path: str, environment: Mapping[str, str]) -> str:
     """A path with the machine's variables in place of what may lie elsewhere."""
     for name in ("ProgramFiles(x86)", "ProgramW6432", "ProgramFiles", "ProgramData", "PUBLIC", "SystemRoot"):
-        value = environment.get(name) or next((known for key, known in environment.items() if key.lower() == name.lower()), "")
+        value = environment.get(name) or next(
+            (known for key, known in environment.items() if key.lower() == name.lower()), ""
+        )
         if value and path.lower().startswith(value.lower() + "\\"):
             return f"%{'ProgramFiles' if name == 'ProgramW6432' else name}%" + path[len(value) :]
     return path
 
 
-def derive(ground: Ground, environment: Mapping[str, str], *, most: int = 10, seed: int = 1, enough: float = 0.95) -> Derived:
+def derive(
+    ground: Ground, environment: Mapping[str, str], *, most: int = 10, seed: int = 1, enough: float = 0.95
+) -> Derived:
     """The smallest set of rules that tells the listed states apart, grown by what adds most strength.
 
-    The rules must hold in every wanted state. ``most`` is the limit; once the listed states are told apart and the score
-    is ``enough``, more rules are only proposed. Greedy, then each rule that has become needless is taken out again.
+    The rules must hold in every wanted state. ``most`` is the limit; once the listed states are told apart and the
+    score is ``enough``, more rules are only proposed. Greedy, then each rule that has become needless is taken out
+    again.
     """
     cases = broken(ground, seed)
     names = {case.name for case in listed(ground)}
     possible = candidates(ground, environment)
     held, _ = verdicts(possible, cases, environment)
-    usable = [at for at in range(len(possible)) if all(held[at][number] for number, case in enumerate(cases) if case.wanted)]
+    usable = [
+        at for at in range(len(possible)) if all(held[at][number] for number, case in enumerate(cases) if case.wanted)
+    ]
     wrong = [number for number, case in enumerate(cases) if not case.wanted]
     apart = {number for number in wrong if cases[number].name in names}
     sizes = {sort: sum(not case.wanted for case in some) for sort, some in classes(cases).items()}
@@ -243,7 +265,11 @@ def derive(ground: Ground, environment: Mapping[str, str], *, most: int = 10, se
         """What separates listed states comes first, then what adds most strength, then what costs least."""
         new = catches[at] - done
         separated = sum(weight[number] for number in new & apart)
-        return (1.0 if separated else 0.0) + sum(weight[number] for number in new) + separated, -_cost(possible[at]), -at
+        return (
+            (1.0 if separated else 0.0) + sum(weight[number] for number in new) + separated,
+            -_cost(possible[at]),
+            -at,
+        )
 
     chosen: list[int] = []
     done: set[int] = set()

@@ -1,8 +1,8 @@
 """Detection rules as OVAL 5.11 definitions.
 
-Source: the Open Vulnerability and Assessment Language's schemas, version 5.11 (definitions, windows, independent). Every
-rule is said as data in its own module; here the data becomes one document: tests, objects, states and variables, each
-written once however often it is used.
+Source: the Open Vulnerability and Assessment Language's schemas, version 5.11 (definitions, windows, independent).
+Every rule is said as data in its own module; here the data becomes one document: tests, objects, states and variables,
+each written once however often it is used.
 """
 
 from __future__ import annotations
@@ -41,7 +41,9 @@ class _Book:
         """The element for a key, and whether it is new."""
         if key in self.parts[sort]:
             return self.parts[sort][key], False
-        found = xml.Element(kind, {"id": self.identifier(sort), "version": "1", **({"comment": comment} if comment else {})})
+        found = xml.Element(
+            kind, {"id": self.identifier(sort), "version": "1", **({"comment": comment} if comment else {})}
+        )
         self.parts[sort][key] = found
         return found, True
 
@@ -73,7 +75,9 @@ class _Book:
             for field in test.object:
                 self.field(found, test.kind, field)
             if test.keep:
-                xml.SubElement(found, f"{{{DEFINITIONS}}}filter", action="include").text = self.state(test.kind, test.keep)
+                xml.SubElement(found, f"{{{DEFINITIONS}}}filter", action="include").text = self.state(
+                    test.kind, test.keep
+                )
         return found.attrib["id"]
 
     def state(self, kind: str, fields: tuple[Field, ...]) -> str:
@@ -108,13 +112,23 @@ class _Book:
     def of_items(self, field: Field) -> str:
         """A variable: a field of the items of another test's object, within a text where ``%`` stands for it."""
         assert field.variable is not None
-        found, new = self.element("var", (field.variable, field.of_variable, field.value), f"{{{DEFINITIONS}}}local_variable", "found on the machine")
+        found, new = self.element(
+            "var",
+            (field.variable, field.of_variable, field.value),
+            f"{{{DEFINITIONS}}}local_variable",
+            "found on the machine",
+        )
         if new:
             found.set("datatype", "string")
             place = found if field.value is None else xml.SubElement(found, f"{{{DEFINITIONS}}}concat")
             before, _, after = (field.value or "").partition("%")
             self.literal(place, before)
-            xml.SubElement(place, f"{{{DEFINITIONS}}}object_component", object_ref=self.object(field.variable), item_field=field.of_variable)
+            xml.SubElement(
+                place,
+                f"{{{DEFINITIONS}}}object_component",
+                object_ref=self.object(field.variable),
+                item_field=field.of_variable,
+            )
             self.literal(place, after)
         return found.attrib["id"]
 
@@ -131,8 +145,13 @@ class _Book:
             place = xml.SubElement(found, f"{{{DEFINITIONS}}}concat") if any(parts[0::2]) or len(parts) > 3 else found
             for at, part in enumerate(parts):
                 if at % 2:
-                    where = OvalTest("environmentvariable58", (Field("pid", None, datatype="int"), Field("name", part, "case insensitive equals")))
-                    xml.SubElement(place, f"{{{DEFINITIONS}}}object_component", object_ref=self.object(where), item_field="value")
+                    where = OvalTest(
+                        "environmentvariable58",
+                        (Field("pid", None, datatype="int"), Field("name", part, "case insensitive equals")),
+                    )
+                    xml.SubElement(
+                        place, f"{{{DEFINITIONS}}}object_component", object_ref=self.object(where), item_field="value"
+                    )
                 else:
                     self.literal(place, part)
         return found.attrib["id"]
@@ -176,12 +195,16 @@ def document(rules: Sequence[BaseRule], *, identifier: str, name: str, version: 
     book = _Book(identifier)
     definitions = xml.SubElement(root, f"{{{DEFINITIONS}}}definitions")
     definition = xml.SubElement(
-        definitions, f"{{{DEFINITIONS}}}definition", {"id": f"oval:{book.name}:def:1", "version": str(revision), "class": "inventory"}
+        definitions,
+        f"{{{DEFINITIONS}}}definition",
+        {"id": f"oval:{book.name}:def:1", "version": str(revision), "class": "inventory"},
     )
     metadata = xml.SubElement(definition, f"{{{DEFINITIONS}}}metadata")
     xml.SubElement(metadata, f"{{{DEFINITIONS}}}title").text = f"{name} {version} is installed"
     xml.SubElement(metadata, f"{{{DEFINITIONS}}}affected", family="windows")
-    xml.SubElement(metadata, f"{{{DEFINITIONS}}}description").text = f"The package {identifier} {version}, revision {revision}, is on the machine."
+    xml.SubElement(
+        metadata, f"{{{DEFINITIONS}}}description"
+    ).text = f"The package {identifier} {version}, revision {revision}, is on the machine."
     top = xml.SubElement(definition, f"{{{DEFINITIONS}}}criteria", operator="AND")
     for rule in rules:
         book.criteria(top, rule.oval(), rule.title)

@@ -12,7 +12,18 @@ from collections.abc import Callable, Iterable, Iterator, Sequence
 
 import msgspec
 
-from yendo.effects import Effect, Environment, File, Product, RegistryValue, Service, Shortcut, State, UninstallEntry, apply
+from yendo.effects import (
+    Effect,
+    Environment,
+    File,
+    Product,
+    RegistryValue,
+    Service,
+    Shortcut,
+    State,
+    UninstallEntry,
+    apply,
+)
 from yendo.effects.things import Part, Thing, key_of, kind_of, label, parent
 from yendo.facts.versions import Version
 
@@ -35,8 +46,8 @@ class Ground(msgspec.Struct, frozen=True):
     """What the states are made from.
 
     ``steps`` are states after each unfinished part of the install; ``removed`` the state after the uninstall;
-    ``others`` states with another version or product installed: its words and whether it may count as this one. ``also`` are
-    states in which the package is whole as well: on machines where a step's condition does not hold.
+    ``others`` states with another version or product installed: its words and whether it may count as this one.
+    ``also`` are states in which the package is whole as well: on machines where a step's condition does not hold.
     """
 
     before: State
@@ -80,7 +91,9 @@ def newer(version: str) -> str:
 
 def own_files(ground: Ground) -> list[File]:
     """The product's files, without what the Windows Installer keeps for itself."""
-    return [thing for thing in ground.added if isinstance(thing, File) and _KEPT not in thing.identity and thing.size != 0]
+    return [
+        thing for thing in ground.added if isinstance(thing, File) and _KEPT not in thing.identity and thing.size != 0
+    ]
 
 
 def own_values(ground: Ground) -> list[RegistryValue]:
@@ -88,7 +101,9 @@ def own_values(ground: Ground) -> list[RegistryValue]:
     return [
         thing
         for thing in ground.added
-        if isinstance(thing, RegistryValue) and thing.hive == "HKLM" and not any(part in thing.identity for part in _INSTALLER)
+        if isinstance(thing, RegistryValue)
+        and thing.hive == "HKLM"
+        and not any(part in thing.identity for part in _INSTALLER)
     ]
 
 
@@ -111,7 +126,10 @@ def is_settings(file: File) -> bool:
 
 def listed(ground: Ground) -> list[Case]:
     """The states that any detection has to tell apart."""
-    found = [Case("fresh", "a fresh machine", ground.before, False), Case("installed", "this version", ground.after, True)]
+    found = [
+        Case("fresh", "a fresh machine", ground.before, False),
+        Case("installed", "this version", ground.after, True),
+    ]
     found += [Case("installed", words, state, True) for words, state in ground.also]
     for words, state, counts in ground.others:
         found.append(Case("another version or product", words, state, counts))
@@ -147,8 +165,15 @@ def _half(ground: Ground) -> Iterator[Case]:
     registered = [thing for thing in ground.added if isinstance(thing, Product | UninstallEntry)]
     files = own_files(ground)
     if registered and files:
-        yield Case("leftovers", "registered, but its files are gone", _with(ground, lambda state: _take(state, files)), False)
-        yield Case("leftovers", "its files are there, but no longer registered", _with(ground, lambda state: _take(state, registered)), False)
+        yield Case(
+            "leftovers", "registered, but its files are gone", _with(ground, lambda state: _take(state, files)), False
+        )
+        yield Case(
+            "leftovers",
+            "its files are there, but no longer registered",
+            _with(ground, lambda state: _take(state, registered)),
+            False,
+        )
     folders = [thing for thing in ground.added if kind_of(thing) == "folder"]
     left = ground.before.copy()
     for thing in [*folders, *(file for file in files if is_settings(file))]:
@@ -157,7 +182,9 @@ def _half(ground: Ground) -> Iterator[Case]:
 
 
 def _elsewhere(ground: Ground) -> Iterator[Case]:
-    """The same software in a way that is not this package: another product of the vendor, a user's own copy, another architecture."""
+    """The same software in a way that is not this package: another product of the vendor, a user's own copy, another
+    architecture.
+    """
     vendor = ground.before.copy()
     user = ground.before.copy()
     narrow = ground.before.copy()
@@ -165,7 +192,11 @@ def _elsewhere(ground: Ground) -> Iterator[Case]:
     for thing in ground.added:
         match thing:
             case Product():
-                vendor.add(msgspec.structs.replace(thing, code="{7A1DE000-0000-4000-8000-00000000BE51}", name="another product", upgrade_code=None))
+                vendor.add(
+                    msgspec.structs.replace(
+                        thing, code="{7A1DE000-0000-4000-8000-00000000BE51}", name="another product", upgrade_code=None
+                    )
+                )
                 user.add(msgspec.structs.replace(thing, scope="user", code="{7A1DE000-0000-4000-8000-0000000005E7}"))
                 narrow.add(msgspec.structs.replace(thing, code="{7A1DE000-0000-4000-8000-000000000086}"))
             case UninstallEntry():
@@ -173,7 +204,11 @@ def _elsewhere(ground: Ground) -> Iterator[Case]:
                 user.add(msgspec.structs.replace(thing, hive="HKCU"))
                 narrow.add(msgspec.structs.replace(thing, view="32" if thing.view == "64" else "64"))
             case File() if _KEPT not in thing.identity:
-                vendor.add(msgspec.structs.replace(thing, path=parent(thing.path) + "\\another-" + thing.path.rpartition("\\")[2]))
+                vendor.add(
+                    msgspec.structs.replace(
+                        thing, path=parent(thing.path) + "\\another-" + thing.path.rpartition("\\")[2]
+                    )
+                )
                 user.add(msgspec.structs.replace(thing, path=r"C:\Users\mara\AppData\Local\Programs" + thing.path[2:]))
                 other = _other_width(thing.path)
                 moved = moved or other != thing.path
@@ -233,7 +268,11 @@ def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Later]]]:
     yield (
         "file truncated",
         [
-            case("file truncated", f"{file.path} is cut off", _adding(File(file.path, (file.size or 2) // 2, "0" * 64, None, None)))
+            case(
+                "file truncated",
+                f"{file.path} is cut off",
+                _adding(File(file.path, (file.size or 2) // 2, "0" * 64, None, None)),
+            )
             for file in programs
         ],
     )
@@ -253,11 +292,27 @@ def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Later]]]:
         keys.setdefault(f"{value.hive}\\{value.key}", []).append(value)
     yield (
         "component missing",
-        [case("component missing", f"all of {where} is missing", _removing(*things)) for where, things in [*folders.items(), *keys.items()]],
+        [
+            case("component missing", f"all of {where} is missing", _removing(*things))
+            for where, things in [*folders.items(), *keys.items()]
+        ],
     )
     for sort, kind in (("service missing", Service), ("variable missing", Environment), ("part missing", Part)):
-        yield sort, [case(sort, f"{kind_of(thing)} {label(thing)} is missing", _removing(thing)) for thing in ground.added if isinstance(thing, kind)]
-    yield ("registry value missing", [case("registry value missing", f"{label(value)} is missing", _removing(value)) for value in own_values(ground)])
+        yield (
+            sort,
+            [
+                case(sort, f"{kind_of(thing)} {label(thing)} is missing", _removing(thing))
+                for thing in ground.added
+                if isinstance(thing, kind)
+            ],
+        )
+    yield (
+        "registry value missing",
+        [
+            case("registry value missing", f"{label(value)} is missing", _removing(value))
+            for value in own_values(ground)
+        ],
+    )
     registered = [thing for thing in ground.added if isinstance(thing, Product | UninstallEntry)]
     down = [_aged(file, older) for file in files] + [_dated(thing, older) for thing in registered]
     if any(file.version for file in files) or registered:
@@ -293,13 +348,19 @@ def _harmless(ground: Ground, case: Callable[[str, str, Callable[[State], object
     yield case(
         "user data",
         "a person's settings and data",
-        _adding(RegistryValue("HKCU", r"Software\Own settings", "Window", "sz", "1,2"), File(r"C:\Users\mara\Documents\depths.dat", 99, "3" * 64)),
+        _adding(
+            RegistryValue("HKCU", r"Software\Own settings", "Window", "sz", "1,2"),
+            File(r"C:\Users\mara\Documents\depths.dat", 99, "3" * 64),
+        ),
         True,
     )
     for file in own_files(ground):
         if is_settings(file):
             yield case(
-                "user data", f"{file.path} was edited", _adding(msgspec.structs.replace(file, size=(file.size or 0) + 7, sha256="4" * 64)), True
+                "user data",
+                f"{file.path} was edited",
+                _adding(msgspec.structs.replace(file, size=(file.size or 0) + 7, sha256="4" * 64)),
+                True,
             )
     shortcuts = [thing for thing in ground.added if isinstance(thing, Shortcut)]
     if shortcuts:
@@ -307,7 +368,10 @@ def _harmless(ground: Ground, case: Callable[[str, str, Callable[[State], object
     yield case(
         "user data",
         "other software beside it",
-        _adding(UninstallEntry("other", name="Other software", version="1.0"), File(r"C:\Program Files\Other\other.exe", 9, "5" * 64, "1.0.0.0")),
+        _adding(
+            UninstallEntry("other", name="Other software", version="1.0"),
+            File(r"C:\Program Files\Other\other.exe", 9, "5" * 64, "1.0.0.0"),
+        ),
         True,
     )
 
@@ -326,7 +390,9 @@ def _removing(*things: Thing) -> Callable[[State], None]:
 
 def _aged(file: File, to: Callable[[str], str]) -> File:
     content = "6" if to is older else "7"
-    return msgspec.structs.replace(file, version=to(file.version) if file.version else None, size=(file.size or 0) + 11, sha256=content * 64)
+    return msgspec.structs.replace(
+        file, version=to(file.version) if file.version else None, size=(file.size or 0) + 11, sha256=content * 64
+    )
 
 
 def _dated(thing: Thing, to: Callable[[str], str]) -> Thing:

@@ -44,11 +44,19 @@ class Strength(msgspec.Struct, frozen=True):
 
 def checks_of(rule: BaseRule) -> int:
     """How many things a person has to keep up to date with a rule."""
-    return sum(len(getattr(inner, "files", ()) or getattr(inner, "values", ())) or (0 if inner.inner else 1) for inner in rule.flat())
+    return sum(
+        len(getattr(inner, "files", ()) or getattr(inner, "values", ())) or (0 if inner.inner else 1)
+        for inner in rule.flat()
+    )
 
 
-def verdicts(rules: Sequence[BaseRule], cases: Sequence[Case], environment: Mapping[str, str]) -> tuple[list[list[bool]], int]:
-    """For each rule whether it holds in each case. A rule that cannot be judged here counts as holding; the second is how many."""
+def verdicts(
+    rules: Sequence[BaseRule], cases: Sequence[Case], environment: Mapping[str, str]
+) -> tuple[list[list[bool]], int]:
+    """For each rule whether it holds in each case.
+
+    A rule that cannot be judged here counts as holding; the second is how many.
+    """
     found, undecided = [], 0
     for rule in rules:
         try:
@@ -66,7 +74,9 @@ def verdicts(rules: Sequence[BaseRule], cases: Sequence[Case], environment: Mapp
 
 
 def _of_file(rule: FileRule, cases: Sequence[Case], environment: Mapping[str, str]) -> list[bool]:
-    """Whether a rule on one file holds in each case: asked anew only where a case has another file there, and most have the same one."""
+    """Whether a rule on one file holds in each case: asked anew only where a case has another file there, and most have
+    the same one.
+    """
     path, found = expand(rule.path, environment), []
     known: dict[int, bool] = {}
     for case in cases:
@@ -84,7 +94,9 @@ def measure(rules: Sequence[Rule], ground: Ground, environment: Mapping[str, str
     return of_verdicts(rules, cases, held, undecided)
 
 
-def of_verdicts(rules: Sequence[Rule], cases: Sequence[Case], held: Sequence[Sequence[bool]], undecided: int = 0) -> Strength:
+def of_verdicts(
+    rules: Sequence[Rule], cases: Sequence[Case], held: Sequence[Sequence[bool]], undecided: int = 0
+) -> Strength:
     """The same where the verdicts are at hand."""
     holds = [bool(held) and all(column) for column in zip(*held, strict=True)] if held else [False] * len(cases)
     by_case = {id(case): hold for case, hold in zip(cases, holds, strict=True)}

@@ -56,7 +56,10 @@ def _guard(folder: Path) -> None:
     except (OSError, ValueError):
         drafted = None
     if drafted != hashlib.sha256(plan.read_bytes()).hexdigest():
-        raise Usage(f"{plan} has been edited since it was drafted; it is not overwritten. Draft into another folder, or move the plan away first")
+        raise Usage(
+            f"{plan} has been edited since it was drafted; it is not overwritten. Draft into another folder, or move "
+            "the plan away first"
+        )
 
 
 def copy_media(source: Path, target: Path) -> None:
@@ -85,7 +88,9 @@ def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Over
     if not files:
         return _Overlays()
     if account.family != "msi":
-        raise Usage(f"transforms and patches go onto installer databases; {installer.name} is of family {account.family}")
+        raise Usage(
+            f"transforms and patches go onto installer databases; {installer.name} is of family {account.family}"
+        )
     transforms, patches, notes, versions = [], [], [], []
     said: dict[str, tuple[str, str]] = {}
     for path in files:
@@ -104,9 +109,15 @@ def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Over
                 fit = fitting.fit(at, found)
                 if not fit.fits:
                     raise Usage(f"{path.name} {fit.in_words}; see `yendo transform fits {path.name} {installer.name}`")
-                notes += [f"transform {path.name}: {change.text} ({change.risk})" for change in changes.in_words(at, found) if change.risk]
+                notes += [
+                    f"transform {path.name}: {change.text} ({change.risk})"
+                    for change in changes.in_words(at, found)
+                    if change.risk
+                ]
                 before, at = fitting.facts(at), layers.apply_transforms(at, [path])
-                said |= {name: (path.name, value) for name, value in fitting.facts(at).items() if before.get(name) != value}
+                said |= {
+                    name: (path.name, value) for name, value in fitting.facts(at).items() if before.get(name) != value
+                }
         for count in range(1, len(patches) + 1):
             with layers.layered(installer, transforms, patches[:count]) as after:
                 versions.append(fitting.facts(after).get("ProductVersion", ""))
@@ -116,13 +127,22 @@ def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Over
             outcome = engine.predict(after, surroundings, state)
     except layers.Refused as refused:
         raise Usage(refused.message) from refused
-    return _Overlays(tuple(transforms), tuple(patches), tuple(notes), versions[-1] if versions else None, tuple(versions), outcome.effects, said)
+    return _Overlays(
+        tuple(transforms),
+        tuple(patches),
+        tuple(notes),
+        versions[-1] if versions else None,
+        tuple(versions),
+        outcome.effects,
+        said,
+    )
 
 
 class Proposal(msgspec.Struct, frozen=True):
     """What a plan for an installer would be, before anything is written.
 
-    ``media`` are files by their names in the workspace, ``extras`` transforms that came along; ``document`` is the plan.
+    ``media`` are files by their names in the workspace, ``extras`` transforms that came along; ``document`` is the
+    plan.
     """
 
     account: Account
@@ -144,7 +164,8 @@ def _refuse_links(share: Path, name: str) -> None:
 
 
 def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: str = "") -> Proposal:
-    """A plan for an installer with the transforms and patches that go onto it, in order; ``origin`` is known of what lay in an image.
+    """A plan for an installer with the transforms and patches that go onto it, in order; ``origin`` is known of what
+    lay in an image.
 
     Raises Usage, Unreadable, NotCovered.
     """
@@ -162,15 +183,21 @@ def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: s
                 missing.append(medium.name)
     media |= {path.name: path for path in along.patches}
     decisions: list[str] = []
-    document = _plan(account, installer.name, {name: _digest(path) for name, path in media.items()}, decisions, along, office, origin)
+    document = _plan(
+        account, installer.name, {name: _digest(path) for name, path in media.items()}, decisions, along, office, origin
+    )
     office.leave_to_the_house(document, decisions)
     standing = tuple(f"{name}: {value}" for name, value, _ in _defaults(account, along))
     if folder:
         standing = (f"install folder: {folder}; by itself it installs into the folder it stands in", *standing)
-    return Proposal(account, document, media, {path.name: path for path in along.transforms}, tuple(missing), decisions, standing)
+    return Proposal(
+        account, document, media, {path.name: path for path in along.transforms}, tuple(missing), decisions, standing
+    )
 
 
-def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = (), *, named_house: Path | None = None, origin: str = "") -> Drafted:
+def from_installer(
+    folder: Path, installer: Path, overlays: Sequence[Path] = (), *, named_house: Path | None = None, origin: str = ""
+) -> Drafted:
     """Drafts from a vendor's installer, with the transforms and patches that go onto it, in order.
 
     Raises Usage, Unreadable, NotCovered, HouseError, TemplateProblem.
@@ -187,17 +214,28 @@ def from_installer(folder: Path, installer: Path, overlays: Sequence[Path] = (),
     tops = {Path(name).parts[0].lower() for name in found.media} | {name.lower() for name in found.extras}
     strays = tuple(sorted(entry.name for entry in installer.parent.iterdir() if entry.name.lower() not in tops))
     _finish(folder, found.document, found.account, found.decisions, office)
-    return Drafted(folder / "plan.toml", tuple(found.media), strays, found.missing, tuple(found.decisions), found.defaults)
+    return Drafted(
+        folder / "plan.toml", tuple(found.media), strays, found.missing, tuple(found.decisions), found.defaults
+    )
 
 
 def _header(name: str) -> tomlkit.TOMLDocument:
     document = tomlkit.document()
-    document.add(tomlkit.comment(writing.remark(f"What the package for {name} is. Lines marked {DECIDE} wait for a person; then: yendo check")))
+    document.add(
+        tomlkit.comment(
+            writing.remark(
+                f"What the package for {name} is. Lines marked {DECIDE} wait for a person; then: yendo check"
+            )
+        )
+    )
     return document
 
 
 def _defaults(account: Account, along: _Overlays) -> list[tuple[str, str, str]]:
-    """What is installed where nobody decides otherwise: property, value, and whose it is. Nothing for an installer that is no database."""
+    """What is installed where nobody decides otherwise: property, value, and whose it is.
+
+    Nothing for an installer that is no database.
+    """
     found = []
     for known in account.properties if account.family == "msi" else ():
         if "Directory" in known.used_in or not known.in_silence:
@@ -214,11 +252,21 @@ def default_lines(account: Account, said: dict[str, tuple[str, str]]) -> list[st
         f"{writing.remark(f'{name} = {tomlkit.item(value).as_string()}')}   {DEFAULT} {writing.remark(words)}"
         for name, value, words in _defaults(account, _Overlays(said=said))
     ]
-    return ["take the # away in front of what you decide otherwise, or say it as a change; not both", *lines] if lines else []
+    return (
+        ["take the # away in front of what you decide otherwise, or say it as a change; not both", *lines]
+        if lines
+        else []
+    )
 
 
 def _plan(
-    account: Account, installer: str, media: dict[str, tuple[str, int]], decisions: list[str], along: _Overlays, office: Office, origin: str
+    account: Account,
+    installer: str,
+    media: dict[str, tuple[str, int]],
+    decisions: list[str],
+    along: _Overlays,
+    office: Office,
+    origin: str,
 ) -> tomlkit.TOMLDocument:
     identity = account.identity
     name = writing.remark(identity.name or installer)
@@ -292,13 +340,21 @@ def _plan(
     steps = [install]
     newer = {"kind": "uninstall-entry", "name": identity.name or installer, "version": f">{along.version}"}
     if along.patches:
-        install.add("unless", _inline({"kind": "msi-product", "code": identity.product_code or "", "version": f">={identity.version}"}, newer))
+        install.add(
+            "unless",
+            _inline(
+                {"kind": "msi-product", "code": identity.product_code or "", "version": f">={identity.version}"}, newer
+            ),
+        )
     install.add("properties", properties)
     for path, version in zip(along.patches, along.versions, strict=True):
         step = tomlkit.table()
         for key, text in (("kind", "msi"), ("patch", path.name), ("timeout", "30 min")):
             step.add(key, text)
-        step.add("unless", _inline({"kind": "msi-product", "code": identity.product_code or "", "version": f">={version}"}, newer))
+        step.add(
+            "unless",
+            _inline({"kind": "msi-product", "code": identity.product_code or "", "version": f">={version}"}, newer),
+        )
         steps.append(step)
     document.add("install", writing.array(*steps))
     removal = tomlkit.table()
@@ -317,27 +373,35 @@ def _plan(
         mend.add("timeout", "30 min")
         document.add("repair", writing.array(mend))
     if account.refused:
-        refusal = f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"
+        refusal = (
+            f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"
+        )
         document.add(tomlkit.comment(writing.remark(refusal)))
         decisions.append(f"detect: none could be derived, the installer refuses a fresh machine: {account.refused}")
     document.add("detect", writing.rules_of(for_effects(along.effects or account.effects, account.processes)))
     return document
 
 
-def _setup(document: tomlkit.TOMLDocument, account: Account, installer: str, decisions: list[str]) -> tomlkit.TOMLDocument:
+def _setup(
+    document: tomlkit.TOMLDocument, account: Account, installer: str, decisions: list[str]
+) -> tomlkit.TOMLDocument:
     """The rest of a plan whose installer is a setup program."""
     install, removal = setups.steps(account, installer, DECIDE, decisions)
     document.add("install", writing.array(install))
     if removal is not None:
         document.add("uninstall", writing.array(removal))
     else:
-        document.add(tomlkit.comment(f"{DECIDE}: how it is removed is not known from reading; yendo try finds the uninstaller"))
+        document.add(
+            tomlkit.comment(f"{DECIDE}: how it is removed is not known from reading; yendo try finds the uninstaller")
+        )
         decisions.append("uninstall: not known from reading; yendo try finds the uninstaller")
     rules = for_effects(account.effects, account.processes)
     if rules:
         document.add("detect", writing.rules_of(rules))
     else:
-        document.add(tomlkit.comment(f"{DECIDE}: no detection could be derived from reading; yendo try derives it from a run"))
+        document.add(
+            tomlkit.comment(f"{DECIDE}: no detection could be derived from reading; yendo try derives it from a run")
+        )
         decisions.append("detect: nothing could be derived from reading; yendo try derives it from a run")
     return document
 
@@ -423,7 +487,9 @@ def write_evidence(folder: Path, evidence: dict[str, object]) -> None:
     atomic.write(folder / "evidence.json", (json.dumps(evidence, indent=2, ensure_ascii=False) + "\n").encode())
 
 
-def _finish(folder: Path, document: tomlkit.TOMLDocument, account: Account | None, decisions: list[str], office: Office) -> None:
+def _finish(
+    folder: Path, document: tomlkit.TOMLDocument, account: Account | None, decisions: list[str], office: Office
+) -> None:
     text = office.plan(folder, writing.spaced(tomlkit.dumps(document)), account, decisions).encode()
     bare: dict[str, object] = {"schema": "yendo.evidence/1", "plan_sha256": hashlib.sha256(text).hexdigest()}
     write_evidence(folder, evidence_of(account, text) if account else bare)

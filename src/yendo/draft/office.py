@@ -49,7 +49,9 @@ class Office:
         return identifier(pattern.replace("{publisher}", publisher or "").replace("{name}", name))
 
     def leave_to_the_house(self, document: tomlkit.TOMLDocument, decisions: list[str]) -> None:
-        """Takes out what the house says, so that it stays said in one place; names the house file where it was named."""
+        """Takes out what the house says, so that it stays said in one place; names the house file where it
+        was named.
+        """
         said = self.house.plan if self.house else {}
         for table, key in (("package", "contact"), ("when", "os")):
             if said.get(table, {}).get(key) and key in document.get(table, {}):
@@ -66,7 +68,9 @@ class Office:
         if own is None:
             return plan
         identity, family = (account.identity, account.family) if account else (None, "files")
-        text = templates.render("plan.toml", own, plan=plan, identity=identity, family=family, decisions=decisions, office=self.name)
+        text = templates.render(
+            "plan.toml", own, plan=plan, identity=identity, family=family, decisions=decisions, office=self.name
+        )
         try:
             read_text(text, str(own), folder)
         except PlanError as error:

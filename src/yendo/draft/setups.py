@@ -43,26 +43,37 @@ def steps(account: Account, installer: str, decide: str, decisions: list[str]) -
     if line is None:
         install.add("arguments", "")
         install["arguments"].comment(f"{decide}: the silent switch; yendo try finds it")
-        decisions.append(f"install.arguments: no silent switch is known from reading; yendo try {installer} --into the workspace finds it")
+        decisions.append(
+            f"install.arguments: no silent switch is known from reading; yendo try {installer} --into the workspace "
+            "finds it"
+        )
     else:
         install.add("arguments", writing.literal(_arguments(line)))
         install["arguments"].comment(f"{line.confidence}: {line.evidence}")
         if line.confidence != "certain":
-            install["arguments"].comment(f"{decide}: {line.confidence}, from {line.evidence.where}; yendo try proves it")
-            decisions.append(f"install.arguments: {line.command} is {line.confidence}; yendo try {installer} --into the workspace proves it")
+            install["arguments"].comment(
+                f"{decide}: {line.confidence}, from {line.evidence.where}; yendo try proves it"
+            )
+            decisions.append(
+                f"install.arguments: {line.command} is {line.confidence}; yendo try {installer} --into the workspace "
+                "proves it"
+            )
     install.add("timeout", "30 min")
     back, away = removal(account.silent.uninstall), account.silent.uninstall
     if back is not None and away is not None and away.confidence == "to be tried":
         back["kind"].comment(f"{decide}: {away.confidence}, from {away.evidence.where}; yendo try proves it")
-        decisions.append(f"uninstall: {away.command} is {away.confidence}; yendo try {installer} --into the workspace proves it")
+        decisions.append(
+            f"uninstall: {away.command} is {away.confidence}; yendo try {installer} --into the workspace proves it"
+        )
     return install, back
 
 
 def placed(account: Account, installer: Path, name: str) -> tuple[Account, str]:
-    """The account of a setup that would install into the folder it stands in, sent to a folder of its own; and that folder.
+    """The account of a setup that would install into the folder it stands in, sent to a folder of its own; and that
+    folder.
 
-    ``name`` is the product's. The folder is empty where the account stays as it is: the setup has a place, or its script
-    leaves nobody a choice. What it does there is read from the script again, with the switch. Raises Unreadable.
+    ``name`` is the product's. The folder is empty where the account stays as it is: the setup has a place, or its
+    script leaves nobody a choice. What it does there is read from the script again, with the switch. Raises Unreadable.
     """
     line = account.silent.install
     if account.family != "script-exe" or line is None or not _beside(account.effects):
@@ -71,10 +82,14 @@ def placed(account: Account, installer: Path, name: str) -> tuple[Account, str]:
     around = windows()
     with installer.open("rb") as file:
         given = expand(f"{_arguments(line)} {_FOLDER}{folder}", around.environment)
-        found = programs.Reading(file, installer.name).predict(TRIED_IN + installer.name, given, around, baseline(around))
+        found = programs.Reading(file, installer.name).predict(
+            TRIED_IN + installer.name, given, around, baseline(around)
+        )
     if _beside(found.effects):
         return account, ""
-    why = f"by itself it installs into the folder it stands in; {_FOLDER} is where it goes instead, and may be any other"
+    why = (
+        f"by itself it installs into the folder it stands in; {_FOLDER} is where it goes instead, and may be any other"
+    )
     switches = (*line.switches, Switch(_FOLDER, why, "certain", line.evidence))
     command = msgspec.structs.replace(line, command=f"{line.command} {_FOLDER}{folder}", switches=switches)
     silent = msgspec.structs.replace(account.silent, install=command)
@@ -82,7 +97,9 @@ def placed(account: Account, installer: Path, name: str) -> tuple[Account, str]:
 
 
 def _beside(effects: Iterable[Effect]) -> bool:
-    return any(isinstance(effect.thing, File) and effect.thing.path.lower().startswith(TRIED_IN.lower()) for effect in effects)
+    return any(
+        isinstance(effect.thing, File) and effect.thing.path.lower().startswith(TRIED_IN.lower()) for effect in effects
+    )
 
 
 def _arguments(line: CommandLine) -> str:
@@ -120,7 +137,10 @@ def _moved(text: str) -> str:
 
 
 def take_over(workspace: Path, keep: Path) -> None:
-    """Puts what a trial has found into a plan: command lines, whom to wait for, detection, recordings. Raises Usage, Unreadable."""
+    """Puts what a trial has found into a plan: command lines, whom to wait for, detection, recordings.
+
+    Raises Usage, Unreadable.
+    """
     try:
         trial = json.loads((keep / "evidence.json").read_bytes())["trial"]
     except (OSError, ValueError, KeyError) as error:
@@ -129,7 +149,14 @@ def take_over(workspace: Path, keep: Path) -> None:
         raise Usage("the trial has found no silent command line, so the plan stays as it is")
     path = workspace / "plan.toml"
     document = tomlkit.parse(path.read_text("utf-8"))
-    index = next((at for at, step in enumerate(document["install"]) if step.get("kind") == "exe" and step.get("media") == trial["installer"]), None)  # type: ignore[arg-type,union-attr]
+    index = next(
+        (
+            at
+            for at, step in enumerate(document["install"])
+            if step.get("kind") == "exe" and step.get("media") == trial["installer"]
+        ),
+        None,
+    )  # type: ignore[arg-type,union-attr]
     if index is None:
         raise Usage(f"{path} has no exe step that runs {trial['installer']}")
     for name in (trial.get("recorded_answers"), trial.get("recorded_removal")):
@@ -139,23 +166,35 @@ def take_over(workspace: Path, keep: Path) -> None:
     best = next(run for run in trial["runs"] if run["purpose"] == "install" and run["command"] == trial["install"])
     _fill(step, trial, best, keep, workspace, "install")
     if trial.get("uninstall"):
-        best = next(run for run in trial["runs"] if run["purpose"] == "uninstall" and run["command"] == trial["uninstall"])
+        best = next(
+            run for run in trial["runs"] if run["purpose"] == "uninstall" and run["command"] == trial["uninstall"]
+        )
         table = removal(CommandLine(_moved(trial["uninstall"]), "certain", Evidence("run", "trial")))
         if table is not None:
             table["kind"].comment(_said(best, trial))
             if table["kind"] == "exe":
                 _fill(table, trial, best, keep, workspace, "uninstall")
             else:
-                _keep_recording(table, _recording(keep / "observed-uninstall.json"), workspace, "observed-uninstall.json")
+                _keep_recording(
+                    table, _recording(keep / "observed-uninstall.json"), workspace, "observed-uninstall.json"
+                )
             document["uninstall"] = writing.array(table)
     effects = _recording(keep / "observed-install.json").effects
-    entries = " ".join(effect.thing.uninstall or "" for effect in effects if isinstance(effect.thing, UninstallEntry)).lower()
-    placed = [effect.thing.identity for effect in effects if effect.kind == "file" and effect.thing.identity.endswith(".exe")]
-    programs = [path.rpartition("\\")[2] for path in placed if path not in entries]  # the program itself, not what removes it
+    entries = " ".join(
+        effect.thing.uninstall or "" for effect in effects if isinstance(effect.thing, UninstallEntry)
+    ).lower()
+    placed = [
+        effect.thing.identity for effect in effects if effect.kind == "file" and effect.thing.identity.endswith(".exe")
+    ]
+    programs = [
+        path.rpartition("\\")[2] for path in placed if path not in entries
+    ]  # the program itself, not what removes it
     rules = for_effects(effects, programs)
     if rules:
         document["detect"] = writing.rules_of(rules)
-    text = re.sub(r"(?m)^# DECIDE: (?:how it is removed|no detection could be derived).*\n", "", tomlkit.dumps(document))
+    text = re.sub(
+        r"(?m)^# DECIDE: (?:how it is removed|no detection could be derived).*\n", "", tomlkit.dumps(document)
+    )
     atomic.write(path, writing.spaced(text).encode())
 
 
@@ -163,7 +202,9 @@ def _said(run: dict[str, object], trial: dict[str, object]) -> str:
     return f"{run['verdict']} in a trial of {str(run['date'])[:10]} on {trial['machine']}"
 
 
-def _fill(step: Table, trial: dict[str, object], run: dict[str, object], keep: Path, workspace: Path, purpose: str) -> None:
+def _fill(
+    step: Table, trial: dict[str, object], run: dict[str, object], keep: Path, workspace: Path, purpose: str
+) -> None:
     match = _LINE.match(str(run["command"]))
     arguments = _moved(match[2] if match else "")
     step["arguments"] = writing.literal(arguments)
@@ -173,7 +214,10 @@ def _fill(step: Table, trial: dict[str, object], run: dict[str, object], keep: P
         step["wait_for"].comment(f"it returns {run['returned_early']} s before they have ended")
     name = f"observed-{purpose}.json"
     recording = _recording(keep / name)
-    model = msgspec.convert({key: value for key, value in step.unwrap().items() if key in ("kind", "media", "program", "arguments")}, ExeStep)
+    model = msgspec.convert(
+        {key: value for key, value in step.unwrap().items() if key in ("kind", "media", "program", "arguments")},
+        ExeStep,
+    )
     step["timeout"] = proposed(recording.seconds)
     step["timeout"].comment(f"proposed: the trial's run took {recording.seconds:.0f} s")
     kept = msgspec.structs.replace(recording, command=exe_command(model))
@@ -181,7 +225,9 @@ def _fill(step: Table, trial: dict[str, object], run: dict[str, object], keep: P
 
 
 def proposed(seconds: float) -> str:
-    """A time limit for a step whose run was measured: ten times as long, as slower machines need it, and never below five minutes."""
+    """A time limit for a step whose run was measured: ten times as long, as slower machines need it, and never below
+    five minutes.
+    """
     return f"{max(5, -(-10 * seconds // 60)):.0f} min"
 
 

@@ -15,13 +15,18 @@ def difference(before: State, after: State, origin: Origin = "observed") -> list
     """The effects that lead from one state to the other, in a stable order."""
     old, new = before.items(), after.items()
     found = [Effect("add", thing, origin) for key, thing in new.items() if key not in old]
-    found += [Effect("change", thing, origin) for key, thing in new.items() if key in old and old[key] is not thing and not same(old[key], thing)]
+    found += [
+        Effect("change", thing, origin)
+        for key, thing in new.items()
+        if key in old and old[key] is not thing and not same(old[key], thing)
+    ]
     found += [Effect("remove", thing, origin) for key, thing in old.items() if key not in new]
     return sorted(found, key=lambda effect: (*key_of(effect.thing), effect.change))
 
 
 def net(effects: Iterable[Effect], before: State, after: State) -> list[Effect]:
-    """What is left in the end of effects that led from one state to the other: a later one may change or undo an earlier one.
+    """What is left in the end of effects that led from one state to the other: a later one may change or undo an
+    earlier one.
 
     A difference that none of the effects speaks of is what somebody keeps for himself, and left out.
     """

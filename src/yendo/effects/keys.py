@@ -6,13 +6,26 @@ import re
 from collections.abc import Iterator, Mapping
 
 from yendo.effects.state import State
-from yendo.effects.things import Data, Environment, Product, RegistryKey, RegistryValue, Service, Thing, UninstallEntry, View, kind_of
+from yendo.effects.things import (
+    Data,
+    Environment,
+    Product,
+    RegistryKey,
+    RegistryValue,
+    Service,
+    Thing,
+    UninstallEntry,
+    View,
+    kind_of,
+)
 from yendo.errors import NotCovered
 
 _UNINSTALL = r"software\microsoft\windows\currentversion\uninstall" + "\\"
 _SERVICES = "system\\currentcontrolset\\services\\"
 _MACHINE_ENVIRONMENT = r"system\currentcontrolset\control\session manager\environment"
-_PRODUCTS = re.compile(r"software\\microsoft\\windows\\currentversion\\installer\\userdata\\([^\\]+)\\products\\([0-9a-f]{32})\\installproperties$")
+_PRODUCTS = re.compile(
+    r"software\\microsoft\\windows\\currentversion\\installer\\userdata\\([^\\]+)\\products\\([0-9a-f]{32})\\installproperties$"
+)
 _STARTS = {0: "boot", 1: "system", 2: "auto", 3: "demand", 4: "disabled"}
 
 
@@ -29,7 +42,9 @@ def pack_code(code: str) -> str:
     return one[::-1] + two[::-1] + three[::-1] + "".join((four + five)[at : at + 2][::-1] for at in range(0, 16, 2))
 
 
-def things_of_key(hive: str, key: str, view: View, found: Mapping[str, tuple[str, Data]], *, has_children: bool = False) -> Iterator[Thing]:
+def things_of_key(
+    hive: str, key: str, view: View, found: Mapping[str, tuple[str, Data]], *, has_children: bool = False
+) -> Iterator[Thing]:
     """The things that one key stands for; ``found`` maps a value's name to its type and data."""
     lowered = key.lower()
     texts = {name.lower(): data for name, (_, data) in found.items()}
@@ -38,7 +53,11 @@ def things_of_key(hive: str, key: str, view: View, found: Mapping[str, tuple[str
         value = texts.get(name)
         return value if isinstance(value, str) and value else None
 
-    if lowered.startswith(_UNINSTALL) and "\\" not in lowered[len(_UNINSTALL) :] and ("displayname" in texts or "uninstallstring" in texts):
+    if (
+        lowered.startswith(_UNINSTALL)
+        and "\\" not in lowered[len(_UNINSTALL) :]
+        and ("displayname" in texts or "uninstallstring" in texts)
+    ):
         yield UninstallEntry(
             key[len(_UNINSTALL) :],
             hive,

@@ -27,7 +27,9 @@ def is_temporary(thing: Thing, environment: Mapping[str, str]) -> bool:
     if isinstance(thing, RegistryValue) and thing.identity.endswith("!pendingfilerenameoperations"):
         paths = thing.data if isinstance(thing.data, tuple) else ("?",)
         return all(any(head in path.lower() for head in heads) for path in paths if path)
-    return isinstance(thing, File | Folder | IniValue) and thing.identity.startswith(tuple(head + "\\" for head in heads))
+    return isinstance(thing, File | Folder | IniValue) and thing.identity.startswith(
+        tuple(head + "\\" for head in heads)
+    )
 
 
 class Recording(msgspec.Struct, frozen=True, kw_only=True):
@@ -57,7 +59,10 @@ def _mapped(effects: Iterable[Effect], change: Callable[[str], str]) -> tuple[Ef
         if isinstance(value, str):
             return change(value)
         if isinstance(value, dict):
-            return {key: item if key in ("kind", "change", "origin", "sha256", "source") else walk(item) for key, item in value.items()}
+            return {
+                key: item if key in ("kind", "change", "origin", "sha256", "source") else walk(item)
+                for key, item in value.items()
+            }
         return [walk(item) for item in value] if isinstance(value, list | tuple) else value
 
     return tuple(msgspec.convert(walk(msgspec.to_builtins(effect)), Effect) for effect in effects)
@@ -65,7 +70,9 @@ def _mapped(effects: Iterable[Effect], change: Callable[[str], str]) -> tuple[Ef
 
 def portable(effects: Iterable[Effect], environment: Mapping[str, str]) -> tuple[Effect, ...]:
     """Effects without the places of one machine."""
-    places = sorted(((environment[name], name) for name in _PLACES if name in environment), key=lambda pair: -len(pair[0]))
+    places = sorted(
+        ((environment[name], name) for name in _PLACES if name in environment), key=lambda pair: -len(pair[0])
+    )
     patterns = [(re.compile(re.escape(path) + r"(?=\\|$|[\"; ])", re.I), f"%{name}%") for path, name in places]
 
     def change(text: str) -> str:

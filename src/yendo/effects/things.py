@@ -139,7 +139,9 @@ class IniValue(_Thing, tag="ini", frozen=True):
 
 
 class AccessRights(_Thing, tag="access-rights", frozen=True):
-    """Rights on a path, a registry key or a service: ``who`` and what, as a mask, or a whole descriptor as text with no ``who``."""
+    """Rights on a path, a registry key or a service: ``who`` and what, as a mask, or a whole descriptor as text with no
+    ``who``.
+    """
 
     target: str
     who: str
@@ -169,7 +171,10 @@ class UninstallEntry(_Thing, tag="uninstall-entry", frozen=True):
 
 
 class Product(_Thing, tag="product", frozen=True):
-    """A product that the Windows Installer has on record. ``language`` is a number (1033); ``upgrade_code`` its line's."""
+    """A product that the Windows Installer has on record.
+
+    ``language`` is a number (1033); ``upgrade_code`` its line's.
+    """
 
     code: str
     name: str | None = None
@@ -184,7 +189,10 @@ class Product(_Thing, tag="product", frozen=True):
 
 
 class Part(_Thing, tag="part", frozen=True):
-    """A part of the system that its own programs look after. ``sort`` is task, firewall-rule, driver, feature or app."""
+    """A part of the system that its own programs look after.
+
+    ``sort`` is task, firewall-rule, driver, feature or app.
+    """
 
     sort: str
     name: str
@@ -195,7 +203,20 @@ class Part(_Thing, tag="part", frozen=True):
         return f"{self.sort}:{self.name}".lower()
 
 
-Thing = File | Folder | RegistryKey | RegistryValue | Shortcut | Service | Environment | IniValue | AccessRights | UninstallEntry | Product | Part
+Thing = (
+    File
+    | Folder
+    | RegistryKey
+    | RegistryValue
+    | Shortcut
+    | Service
+    | Environment
+    | IniValue
+    | AccessRights
+    | UninstallEntry
+    | Product
+    | Part
+)
 
 KINDS: dict[str, type] = {
     "file": File,
@@ -257,7 +278,10 @@ def same(one: Thing, other: Thing) -> bool:
         left, right = getattr(one, field), getattr(other, field)
         if left is None or right is None or left == right or field == "changed":
             continue
-        if field in ("path", "key", "name", "target", "working_folder", "code", "upgrade_code") and str(left).lower() == str(right).lower():
+        if (
+            field in ("path", "key", "name", "target", "working_folder", "code", "upgrade_code")
+            and str(left).lower() == str(right).lower()
+        ):
             continue
         return False
     return True

@@ -201,7 +201,11 @@ _ORDER: dict[str, Callable[[Any, Any], bool]] = {
     "<=": operator.le,
     ">=": operator.ge,
 }
-_NUMERIC = _ORDER | {"><": lambda a, b: bool(a & b), "<<": lambda a, b: a >> 16 & 0xFFFF == b & 0xFFFF, ">>": lambda a, b: a & 0xFFFF == b & 0xFFFF}
+_NUMERIC = _ORDER | {
+    "><": lambda a, b: bool(a & b),
+    "<<": lambda a, b: a >> 16 & 0xFFFF == b & 0xFFFF,
+    ">>": lambda a, b: a & 0xFFFF == b & 0xFFFF,
+}
 _TEXTUAL = _ORDER | {"><": operator.contains, "<<": str.startswith, ">>": str.endswith}
 
 
@@ -326,7 +330,11 @@ def in_words(node: Node | None, found: Mapping[str, str] = {}) -> str:
         inner = in_words(node.inner, found)
         return f"not ({inner})" if isinstance(node.inner, Join) else f"not {inner}"
     if isinstance(node, Compare):
-        left = found.get(node.left.text, _KNOWN.get(node.left.text, node.left.text)) if node.left.kind == "property" else node.left.text
+        left = (
+            found.get(node.left.text, _KNOWN.get(node.left.text, node.left.text))
+            if node.left.kind == "property"
+            else node.left.text
+        )
         right = node.right.text
         if node.left.text in ("VersionNT", "VersionNT64"):
             right = _WINDOWS.get(right, right)
@@ -334,4 +342,6 @@ def in_words(node: Node | None, found: Mapping[str, str] = {}) -> str:
             right = f"“{right}”"
         return f"{left} {_OPERATOR_WORDS[node.operator]} {right}"
     word = {"AND": " and ", "OR": " or ", "XOR": " or else ", "EQV": " exactly when ", "IMP": " implies "}[node.word]
-    return word.join(f"({in_words(part, found)})" if isinstance(part, Join) else in_words(part, found) for part in node.parts)
+    return word.join(
+        f"({in_words(part, found)})" if isinstance(part, Join) else in_words(part, found) for part in node.parts
+    )

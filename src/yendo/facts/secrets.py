@@ -3,7 +3,9 @@
 import re
 
 MASK = "****"
-_NAMES = re.compile(r"(?i)(pass(word|phrase|wd)?|pwd|secret|token|api_?key|serial|licen[cs]e_?(key|code)|activation|credential|product_?key|pidkey)")
+_NAMES = re.compile(
+    r"(?i)(pass(word|phrase|wd)?|pwd|secret|token|api_?key|serial|licen[cs]e_?(key|code)|activation|credential|product_?key|pidkey)"
+)
 
 
 def is_secret(name: str) -> bool:

@@ -106,7 +106,9 @@ def windows(account: Account = "user", architecture: Literal["x64", "x86"] = "x6
     }
     if architecture == "x86":
         environment.pop("ProgramFiles(x86)")
-    return Surroundings("10.0.19045", architecture, account, "mara" if account == "user" else "SYSTEM", folders, environment)
+    return Surroundings(
+        "10.0.19045", architecture, account, "mara" if account == "user" else "SYSTEM", folders, environment
+    )
 
 
 def for_everyone(surroundings: Surroundings) -> dict[str, str]:
@@ -114,7 +116,10 @@ def for_everyone(surroundings: Surroundings) -> dict[str, str]:
     if surroundings.per_user_menu:
         return {}
     data = surroundings.folders["CommonAppDataFolder"]
-    return {**{name: f"{data}\\{path}" for name, path in MENU.items()}, "DesktopFolder": surroundings.environment["PUBLIC"] + r"\Desktop"}
+    return {
+        **{name: f"{data}\\{path}" for name, path in MENU.items()},
+        "DesktopFolder": surroundings.environment["PUBLIC"] + r"\Desktop",
+    }
 
 
 def expand(text: str, environment: Mapping[str, str]) -> str:

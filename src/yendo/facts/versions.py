@@ -90,7 +90,13 @@ class VersionRange(msgspec.Struct, frozen=True):
 
     def holds(self, version: Version) -> bool:
         return all(
-            {">=": version >= bound, "<=": version <= bound, ">": version > bound, "<": version < bound, "==": version == bound}[sign]
+            {
+                ">=": version >= bound,
+                "<=": version <= bound,
+                ">": version > bound,
+                "<": version < bound,
+                "==": version == bound,
+            }[sign]
             for sign, bound in self.bounds
         )
 

@@ -45,7 +45,10 @@ class Records(msgspec.Struct, frozen=True):
 
 
 def find(file: BinaryIO, begin: int, end: int) -> Records | None:
-    """The records between two offsets, or None where there are none of either form. Raises Unreadable where they are cut short."""
+    """The records between two offsets, or None where there are none of either form.
+
+    Raises Unreadable where they are cut short.
+    """
     head = at(file, begin, min(REACH, end - begin))
     place = head.find(MARK)
     if place >= 0 and place + 46 <= len(head):
@@ -67,7 +70,9 @@ def _listed(file: BinaryIO, begin: int, end: int) -> Iterator[Record]:
         raw, folding, _, size = struct.unpack_from("<260sIII", row)
         name = raw.partition(b"\0")[0].decode("cp1252", "replace")
         if place + 312 + size > end or not name:
-            raise Unreadable(f"the data of record {number} at offset {place + 312} would end at {place + 312 + size}, beyond {end}")
+            raise Unreadable(
+                f"the data of record {number} at offset {place + 312} would end at {place + 312 + size}, beyond {end}"
+            )
         yield Record(name, name, "", place + 312, size, folding, deflated=bool(folding))
         place += 312 + size
 
@@ -78,7 +83,13 @@ def _plain(file: BinaryIO, begin: int, end: int) -> tuple[Record, ...]:
     while place < end and len(found) < MAX_RECORDS:
         head = at(file, place, 4 * MAX_NAME)
         parts = head.split(b"\0", 4)
-        if len(parts) < 5 or not parts[3].isdigit() or len(parts[3]) > 12 or not parts[0] or any(byte < 32 for byte in parts[0] + parts[1]):
+        if (
+            len(parts) < 5
+            or not parts[3].isdigit()
+            or len(parts[3]) > 12
+            or not parts[0]
+            or any(byte < 32 for byte in parts[0] + parts[1])
+        ):
             break
         start = place + sum(len(part) + 1 for part in parts[:4])
         size = int(parts[3])
@@ -86,7 +97,10 @@ def _plain(file: BinaryIO, begin: int, end: int) -> tuple[Record, ...]:
             break
         if start + size > end:
             if found:
-                raise Unreadable(f"the data of {parts[0].decode('cp1252', 'replace')} at offset {start} would end at {start + size}, beyond {end}")
+                raise Unreadable(
+                    f"the data of {parts[0].decode('cp1252', 'replace')} at offset {start} would end at "
+                    f"{start + size}, beyond {end}"
+                )
             break
         name, path, version = (part.decode("cp1252", "replace") for part in parts[:3])
         found.append(Record(name, path, version, start, size))
@@ -123,7 +137,10 @@ def fold(data: bytes, name: str) -> bytes:
 
 
 def pieces(file: BinaryIO, record: Record, limit: int = MAX_RECORD) -> Iterator[bytes]:
-    """A record's contents, unfolded and inflated, by the piece. Raises Unreadable on damaged data or more than ``limit`` bytes."""
+    """A record's contents, unfolded and inflated, by the piece.
+
+    Raises Unreadable on damaged data or more than ``limit`` bytes.
+    """
     engine, total = zlib.decompressobj() if record.deflated else None, 0
     start, step = 0, 4096  # small at first: often only the beginning is looked at
     while start < record.size:
@@ -134,7 +151,9 @@ def pieces(file: BinaryIO, record: Record, limit: int = MAX_RECORD) -> Iterator[
             try:
                 out = engine.decompress(raw, 1 << 20) if engine else raw
             except zlib.error as error:
-                raise Unreadable(f"{record.name}: the packed data at offset {record.offset + start} is damaged: {error}") from error
+                raise Unreadable(
+                    f"{record.name}: the packed data at offset {record.offset + start} is damaged: {error}"
+                ) from error
             raw = engine.unconsumed_tail if engine else b""
             total += len(out)
             if total > limit:
@@ -151,7 +170,9 @@ OBFUSCATED, COMPRESSED, INVALID = 2, 4, 8
 
 
 class Held(msgspec.Struct, frozen=True):
-    """One file of a cabinet: folder and name, sizes in bytes, the volume and offset of its data, its place in the table (from 0)."""
+    """One file of a cabinet: folder and name, sizes in bytes, the volume and offset of its data, its place in the table
+    (from 0).
+    """
 
     path: str
     size: int
@@ -174,7 +195,9 @@ class Group(msgspec.Struct, frozen=True):
 
 
 class Medium(msgspec.Struct, frozen=True):
-    """What a cabinet's header says of the whole: the product's version, name and company, where it goes unless somebody says otherwise, and its groups."""
+    """What a cabinet's header says of the whole: the product's version, name and company, where it goes unless somebody
+    says otherwise, and its groups.
+    """
 
     version: str
     name: str
@@ -188,9 +211,11 @@ _LISTS, _BUCKETS, _PRODUCT, MAX_GROUPS = 0x3E, 71, 0x286, 4096
 
 
 def medium(header: bytes) -> Medium:
-    """The groups of a cabinet and the product, from its header. Raises Unreadable, NotCovered for generations other than 9.
+    """The groups of a cabinet and the product, from its header. Raises Unreadable, NotCovered for generations other
+    than 9.
 
-    Source: the layout as found in files of generation 9: a table of 71 lists of groups, and a record of the product's texts.
+    Source: the layout as found in files of generation 9: a table of 71 lists of groups, and a record of the product's
+    texts.
     """
     generation = cabinet_version(header)
     if generation != 9:
@@ -238,7 +263,10 @@ def cabinet_files(header: bytes) -> list[Held]:
     try:
         descriptor = struct.unpack_from("<I", header, 12)[0]
         table, _, _, _, folders = struct.unpack_from("<I4xIIII", header, descriptor + 12)[:5]
-        count, second = struct.unpack_from("<I", header, descriptor + 40)[0], struct.unpack_from("<I", header, descriptor + 44)[0]
+        count, second = (
+            struct.unpack_from("<I", header, descriptor + 40)[0],
+            struct.unpack_from("<I", header, descriptor + 44)[0],
+        )
         if count > MAX_FILES or folders > MAX_FILES:
             raise Unreadable(f"the cabinet's header states {count} files")
         base = descriptor + table
@@ -284,7 +312,10 @@ def unpack(volume: BinaryIO, held: Held, limit: int) -> bytes:
         raise Unreadable(f"{held.path}: {held.size} bytes are stated")
     raw = at(volume, held.offset, held.packed)
     if held.flags & OBFUSCATED:
-        raw = bytes(((byte - place % 0x47) & 0xFF) for place, byte in enumerate(((byte ^ 0xD5) >> 2 | (byte ^ 0xD5) << 6) & 0xFF for byte in raw))
+        raw = bytes(
+            ((byte - place % 0x47) & 0xFF)
+            for place, byte in enumerate(((byte ^ 0xD5) >> 2 | (byte ^ 0xD5) << 6) & 0xFF for byte in raw)
+        )
     if not held.flags & COMPRESSED:
         return raw
     out, place = bytearray(), 0

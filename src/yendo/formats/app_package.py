@@ -21,7 +21,9 @@ MANIFESTS = ("AppxManifest.xml", "AppxMetadata/AppxBundleManifest.xml")
 
 
 class Identity(msgspec.Struct, frozen=True):
-    """``version`` in four parts; ``architecture`` and ``resource`` as the manifest has them (a bundle: neutral and ``~``)."""
+    """``version`` in four parts; ``architecture`` and ``resource`` as the manifest has them (a bundle: neutral and
+    ``~``).
+    """
 
     name: str
     version: str
@@ -31,7 +33,9 @@ class Identity(msgspec.Struct, frozen=True):
 
     @property
     def publisher_id(self) -> str:
-        """The publisher as 13 characters: the first 64 bits of its hash, and one more of zero, five bits a character."""
+        """The publisher as 13 characters: the first 64 bits of its hash, and one more of zero, five bits a
+        character.
+        """
         bits = int.from_bytes(hashlib.sha256(self.publisher.encode("utf-16-le")).digest()[:8], "big") << 1
         return "".join(_DIGITS[bits >> shift & 31] for shift in range(60, -1, -5))
 
@@ -52,7 +56,15 @@ def identity(package: Path | BinaryIO, name: str = "") -> Identity:
                 raise Unreadable(f"{shown}: its manifest is larger than 4 MB")
             with archive.open(info) as member:
                 found = ElementTree.fromstring(member.read(MAX_MANIFEST + 1)[:MAX_MANIFEST]).find("{*}Identity")
-    except (OSError, KeyError, zipfile.BadZipFile, ElementTree.ParseError, ValueError, NotImplementedError, RuntimeError) as error:
+    except (
+        OSError,
+        KeyError,
+        zipfile.BadZipFile,
+        ElementTree.ParseError,
+        ValueError,
+        NotImplementedError,
+        RuntimeError,
+    ) as error:
         raise Unreadable(f"{shown} is no modern app package: {error}") from error
     if found is None or not found.get("Name") or not found.get("Publisher") or not found.get("Version"):
         raise Unreadable(f"{shown}: its manifest has no whole identity")

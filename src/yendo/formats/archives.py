@@ -1,4 +1,7 @@
-"""Archives inside other files: which kind, what is in them, and their contents. Reading is zipfile's and libarchive's."""
+"""Archives inside other files: which kind, what is in them, and their contents.
+
+Reading is zipfile's and libarchive's.
+"""
 
 from __future__ import annotations
 
@@ -47,12 +50,19 @@ def members(file: BinaryIO, kind: Kind) -> list[Member]:
             listed = [info for info in archive.infolist() if info.filename]
             if len(listed) > MAX_MEMBERS:
                 raise Unreadable(f"the archive states {len(listed)} files")
-            return [Member(info.filename, info.file_size, info.compress_size, info.external_attr >> 28 == 10) for info in listed if not info.is_dir()]
+            return [
+                Member(info.filename, info.file_size, info.compress_size, info.external_attr >> 28 == 10)
+                for info in listed
+                if not info.is_dir()
+            ]
     return list(_listed(file, kind))
 
 
 def _stated(file: BinaryIO) -> tuple[int, int]:
-    """How many files a zip archive says it has, and the bytes of its list. Source: its end record, and the one for large archives."""
+    """How many files a zip archive says it has, and the bytes of its list.
+
+    Source: its end record, and the one for large archives.
+    """
     size = size_of(file)
     begin = max(0, size - 65557)
     tail = at(file, begin, 65557)
@@ -71,7 +81,9 @@ def _stated(file: BinaryIO) -> tuple[int, int]:
 def _zip(file: BinaryIO) -> zipfile.ZipFile:
     count, directory = _stated(file)
     if count > MAX_MEMBERS or directory > MAX_DIRECTORY:
-        raise Unreadable(f"the archive states {count} files in a list of {directory} bytes; more than {MAX_MEMBERS} are not listed")
+        raise Unreadable(
+            f"the archive states {count} files in a list of {directory} bytes; more than {MAX_MEMBERS} are not listed"
+        )
     try:
         return zipfile.ZipFile(file)
     except (zipfile.BadZipFile, ValueError, OSError, NotImplementedError, OverflowError) as error:
@@ -102,7 +114,10 @@ def _entries(file: BinaryIO, kind: Kind):  # type: ignore[no-untyped-def]
 
 
 def contents(file: BinaryIO, kind: Kind, wanted: set[str], limit: int) -> Iterator[tuple[str, Iterator[bytes]]]:
-    """The named files, each as its pieces, in the archive's order. Raises Unreadable where they unpack to more than ``limit`` bytes."""
+    """The named files, each as its pieces, in the archive's order.
+
+    Raises Unreadable where they unpack to more than ``limit`` bytes.
+    """
     if kind == "cabinet":
         for name, data in cab.extract(file, wanted, limit=limit):
             yield name, iter((data,))
@@ -188,7 +203,9 @@ def find(file: BinaryIO, begin: int, end: int) -> SelfExtractor | None:
     for magic, kind in MAGICS:
         found = head.find(magic, start, start + 1024)
         if found >= 0:
-            return SelfExtractor(kind, begin + found, end - begin - found, configuration, begin + place if place >= 0 else 0)
+            return SelfExtractor(
+                kind, begin + found, end - begin - found, configuration, begin + place if place >= 0 else 0
+            )
     tail = at(file, max(begin, end - 66000), min(66000, end - begin))
     if tail.rfind(b"PK\x05\x06") >= 0:
         from yendo.formats.slices import Slice

@@ -55,7 +55,9 @@ def find(file: BinaryIO, image: Image) -> Carrier | None:
         if number == 1 and signature:
             place = max(place, signature + signed)
         if place + size > image.size:
-            raise Unreadable(f"container {number} would end at offset {place + size}, beyond the file's {image.size} bytes")
+            raise Unreadable(
+                f"container {number} would end at offset {place + size}, beyond the file's {image.size} bytes"
+            )
         containers.append(Container(place, size))
         place += size
     return Carrier(version, "{" + str(uuid.UUID(bytes_le=guid)).upper() + "}", stub, tuple(containers))

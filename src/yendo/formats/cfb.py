@@ -32,7 +32,9 @@ class _LazyTable:
 
     def __init__(self, sectors: list[int], read: Callable[[int], bytes], sector_size: int, file_size: int) -> None:
         self._sectors, self._read, self._per = sectors, read, sector_size // 4
-        self._most = file_size // sector_size + 1  # a table that speaks of more sectors than the file has would be followed for ever
+        self._most = (
+            file_size // sector_size + 1
+        )  # a table that speaks of more sectors than the file has would be followed for ever
         self._cache: dict[int, array[int]] = {}
 
     def __len__(self) -> int:
@@ -52,7 +54,9 @@ class _Ole(olefile.OleFileIO):  # type: ignore[misc]
 
     def _open(self, start: int, size: int = _UNKNOWN, force_FAT: bool = False) -> Any:
         if size != _UNKNOWN and size > self._filesize:
-            raise OSError(f"a stream claims {size} bytes, the file has {self._filesize}")  # its chain may run in a circle
+            raise OSError(
+                f"a stream claims {size} bytes, the file has {self._filesize}"
+            )  # its chain may run in a circle
         return super()._open(start, size, force_FAT)
 
     def loadfat(self, header: bytes) -> None:
@@ -182,7 +186,17 @@ class CompoundFile:
         try:
             self._ole = _Ole(handle)
             self.root = self._ole.root
-        except (OSError, IndexError, ValueError, struct.error, RecursionError, MemoryError, AttributeError, TypeError, OverflowError) as error:
+        except (
+            OSError,
+            IndexError,
+            ValueError,
+            struct.error,
+            RecursionError,
+            MemoryError,
+            AttributeError,
+            TypeError,
+            OverflowError,
+        ) as error:
             handle.close()
             raise Unreadable(f"{source}: damaged compound file: {error}") from error
         if len(self._ole.direntries) > MAX_ENTRIES:

@@ -100,7 +100,13 @@ def block(file: BinaryIO, offset: int) -> tuple[bytes, int]:
         if properties >= 225 or dictionary > 1 << 28:
             raise Unreadable(f"the block at offset {offset} asks for a dictionary of more than 256 MB")
         filters = [
-            {"id": lzma.FILTER_LZMA1, "lc": properties % 9, "lp": properties // 9 % 5, "pb": properties // 45, "dict_size": max(dictionary, 4096)}
+            {
+                "id": lzma.FILTER_LZMA1,
+                "lc": properties % 9,
+                "lp": properties // 9 % 5,
+                "pb": properties // 45,
+                "dict_size": max(dictionary, 4096),
+            }
         ]
         out = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=filters).decompress(bytes(raw[5:]), MAX_BLOCK)
     except (lzma.LZMAError, struct.error, IndexError, EOFError) as error:
@@ -142,16 +148,22 @@ class Reader:
 
 
 _HEADER: tuple[tuple[str, Version], ...] = (
-    ("name", (0,)), ("full_name", (0,)), ("id", (0,)), ("copyright", (0,)), ("publisher", (0,)), ("publisher_url", (0,)), ("support_phone", (5, 1, 13)),
-    ("support_url", (0,)), ("updates_url", (0,)), ("version", (0,)), ("folder", (0,)), ("group", (0,)), ("base_name", (0,)), ("uninstall_folder", (0,)),
-    ("uninstall_name", (0,)), ("uninstall_icon", (0,)), ("mutex", (0,)), ("user_name", (0,)), ("user_organisation", (0,)), ("serial", (0,)), ("readme", (0,)),
-    ("contact", (0,)), ("comments", (0,)), ("modify_path", (0,)), ("uninstall_key", (5, 3, 8)), ("uninstallable", (5, 3, 10)),
-    ("closes", (5, 5, 0)), ("setup_mutex", (5, 5, 6)), ("changes_environment", (5, 6, 1)), ("changes_associations", (5, 6, 1)),
+    ("name", (0,)), ("full_name", (0,)), ("id", (0,)), ("copyright", (0,)), ("publisher", (0,)),
+    ("publisher_url", (0,)), ("support_phone", (5, 1, 13)),
+    ("support_url", (0,)), ("updates_url", (0,)), ("version", (0,)), ("folder", (0,)), ("group", (0,)),
+    ("base_name", (0,)), ("uninstall_folder", (0,)),
+    ("uninstall_name", (0,)), ("uninstall_icon", (0,)), ("mutex", (0,)), ("user_name", (0,)),
+    ("user_organisation", (0,)), ("serial", (0,)), ("readme", (0,)),
+    ("contact", (0,)), ("comments", (0,)), ("modify_path", (0,)), ("uninstall_key", (5, 3, 8)),
+    ("uninstallable", (5, 3, 10)),
+    ("closes", (5, 5, 0)), ("setup_mutex", (5, 5, 6)), ("changes_environment", (5, 6, 1)),
+    ("changes_associations", (5, 6, 1)),
     ("architectures", (6, 3, 0)), ("architectures_64", (6, 3, 0)),
 )  # fmt: skip
 _RAW = ("licence", "before", "after", "code")
 COUNTED = (
-    "language", "message", "permission", "kind", "part", "job", "folder", "file", "data", "icon", "ini", "registry", "delete", "uninstall_delete", "run", "uninstall_run",
+    "language", "message", "permission", "kind", "part", "job", "folder", "file", "data", "icon", "ini", "registry",
+    "delete", "uninstall_delete", "run", "uninstall_run",
 )  # fmt: skip
 
 
@@ -194,7 +206,12 @@ def read(file: BinaryIO, streams: Streams) -> Script:
     data, _ = block(file, streams.offsets.header + 64)
     header = header_of(data, streams)
     if not (5, 5) <= streams.version < (6, 3):
-        return Script(streams, header, None, f"the records of streams {'.'.join(map(str, streams.version))} are not declared here (5.5 to 6.2 are)")
+        return Script(
+            streams,
+            header,
+            None,
+            f"the records of streams {'.'.join(map(str, streams.version))} are not declared here (5.5 to 6.2 are)",
+        )
     # The fixed fields between the header's texts and the first record grew with the versions: the only
     # length that is right is the one with which every record ends where the block ends.
     for length in range(40, 160):
@@ -203,7 +220,9 @@ def read(file: BinaryIO, streams: Streams) -> Script:
             reader.at = header.rest + length
             try:
                 records = {
-                    kind: [_RECORDS[kind](reader, streams.version, tail) for _ in range(header.counts[kind])] for kind in COUNTED if kind != "data"
+                    kind: [_RECORDS[kind](reader, streams.version, tail) for _ in range(header.counts[kind])]
+                    for kind in COUNTED
+                    if kind != "data"
                 }
             except Misfit:
                 continue
@@ -341,6 +360,8 @@ def _run(reader: Reader, version: Version, tail: int) -> Fields:
 
 
 _RECORDS: dict[str, Callable[[Reader, Version, int], Fields]] = {
-    "language": _language, "message": _message, "permission": _permission, "kind": _kind, "part": _part, "job": _job, "folder": _folder, "file": _file,
-    "icon": _icon, "ini": _ini, "registry": _registry, "delete": _delete, "uninstall_delete": _delete, "run": _run, "uninstall_run": _run,
+    "language": _language, "message": _message, "permission": _permission, "kind": _kind, "part": _part, "job": _job,
+    "folder": _folder, "file": _file,
+    "icon": _icon, "ini": _ini, "registry": _registry, "delete": _delete, "uninstall_delete": _delete, "run": _run,
+    "uninstall_run": _run,
 }  # fmt: skip

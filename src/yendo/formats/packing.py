@@ -79,7 +79,9 @@ def _from_lzma(data: bytes, begin: int, *, converted: bool) -> Iterator[bytes]:
     }
     if packing["lc"] + packing["lp"] > 4:
         raise Unreadable("the packed data's properties make no sense")
-    engine = lzma.LZMADecompressor(lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_X86}, packing] if converted else [packing])
+    engine = lzma.LZMADecompressor(
+        lzma.FORMAT_RAW, filters=[{"id": lzma.FILTER_X86}, packing] if converted else [packing]
+    )
     fed = begin + 5
     while not engine.eof:
         piece = data[fed : fed + PIECE] if engine.needs_input else b""

@@ -76,7 +76,9 @@ class Image:
             self.subsystem = struct.unpack_from("<H", head, start + 92)[0]
             directories_at = start + 24 + (112 if self.bits == 64 else 96)
             given = struct.unpack_from("<I", head, directories_at - 4)[0]
-            self.directories = [struct.unpack_from("<II", head, directories_at + 8 * number) for number in range(min(given, 16))]
+            self.directories = [
+                struct.unpack_from("<II", head, directories_at + 8 * number) for number in range(min(given, 16))
+            ]
             table = start + 24 + optional
             if table + 40 * min(count, MAX_SECTIONS) > len(head):
                 head, table = at(file, base + table, 40 * min(count, MAX_SECTIONS)), 0
@@ -178,7 +180,9 @@ class Image:
 
     def resource(self, kind: int | str, name: int | str | None = None) -> Resource | None:
         """The first resource of a type (and name)."""
-        return next((entry for entry in self.resources if entry.type == kind and (name is None or entry.name == name)), None)
+        return next(
+            (entry for entry in self.resources if entry.type == kind and (name is None or entry.name == name)), None
+        )
 
     def read(self, entry: Resource, limit: int = MAX_TEXT) -> bytes:
         return at(self.file, entry.offset, min(entry.size, limit))
@@ -239,7 +243,9 @@ class Image:
 
 
 def version_words(data: bytes) -> dict[str, str]:
-    """The string pairs of a VS_VERSIONINFO block, read by its nesting: length, value length, type, key, padding, value."""
+    """The string pairs of a VS_VERSIONINFO block, read by its nesting: length, value length, type, key,
+    padding, value.
+    """
     found: dict[str, str] = {}
 
     def key_at(offset: int, end: int) -> tuple[str, int]:

@@ -8,8 +8,8 @@ Grammar, as the registrar's documentation has it::
             | "Delete" name
     type    = "s" (text) | "d" (number) | "b" (bytes as hexadecimal) | "m" (texts) | "e" (expandable text)
 
-A word is anything without a space, or stands between apostrophes, of which two are one; a brace that stands alone opens or closes
-a block, so that ``{...}`` can be a name. ``%NAME%`` is replaced.
+A word is anything without a space, or stands between apostrophes, of which two are one; a brace that stands alone opens
+or closes a block, so that ``{...}`` can be a name. ``%NAME%`` is replaced.
 """
 
 from __future__ import annotations
@@ -22,7 +22,8 @@ import msgspec
 from yendo.errors import Unreadable
 
 ROOTS = {
-    "HKCR": "HKCR", "HKEY_CLASSES_ROOT": "HKCR", "HKLM": "HKLM", "HKEY_LOCAL_MACHINE": "HKLM", "HKCU": "HKCU", "HKEY_CURRENT_USER": "HKCU",
+    "HKCR": "HKCR", "HKEY_CLASSES_ROOT": "HKCR", "HKLM": "HKLM", "HKEY_LOCAL_MACHINE": "HKLM", "HKCU": "HKCU",
+    "HKEY_CURRENT_USER": "HKCU",
     "HKU": "HKU", "HKEY_USERS": "HKU",
 }  # fmt: skip
 MAX_SCRIPT, MAX_DEPTH, MAX_ENTRIES = 4 << 20, 64, 100_000
@@ -31,7 +32,10 @@ _TYPES = {"s": "sz", "d": "dword", "b": "binary", "m": "multi", "e": "expand"}
 
 
 class Registered(msgspec.Struct, frozen=True):
-    """A value, or with ``name`` None a key alone. ``data`` as text, a number, or texts; binary data as lower-case hexadecimal."""
+    """A value, or with ``name`` None a key alone.
+
+    ``data`` as text, a number, or texts; binary data as lower-case hexadecimal.
+    """
 
     root: str
     key: str
@@ -91,7 +95,9 @@ class _Reader:
             raise Unreadable(f"registrar script: {kind!r} is no type of value, at character {self.at}")
         if kind == "d":
             try:
-                return "dword", int(data, 16 if data.lower().startswith("&h") else 0) if not data.lower().startswith("&h") else int(data[2:], 16)
+                return "dword", int(data, 16 if data.lower().startswith("&h") else 0) if not data.lower().startswith(
+                    "&h"
+                ) else int(data[2:], 16)
             except ValueError as error:
                 raise Unreadable(f"registrar script: {data!r} is no number") from error
         return _TYPES[kind], data.lower() if kind == "b" else tuple(data.split("\0")) if kind == "m" else data

@@ -43,7 +43,11 @@ def unescape(text: str) -> str:
         return _SIMPLE.get(body, body)
 
     joined = _ESCAPE.sub(one, text)
-    return joined.encode("utf-16", "surrogatepass").decode("utf-16", "replace") if "\ud800" <= max(joined, default="") <= "\udfff" else joined
+    return (
+        joined.encode("utf-16", "surrogatepass").decode("utf-16", "replace")
+        if "\ud800" <= max(joined, default="") <= "\udfff"
+        else joined
+    )
 
 
 def values(body: str) -> Iterator[tuple[str, Value]]:

@@ -47,7 +47,9 @@ class Section(msgspec.Struct, frozen=True):
 
 
 class Page(msgspec.Struct, frozen=True):
-    """``dialog`` is the resource of its window (0: drawn by the script), ``functions`` those called before, on show and after."""
+    """``dialog`` is the resource of its window (0: drawn by the script), ``functions`` those called before, on show and
+    after.
+    """
 
     dialog: int
     kind: int
@@ -90,11 +92,15 @@ class ScriptExe:
 
     def __init__(self, file: BinaryIO, start: int, end: int) -> None:
         self.file, self.start, self.end = file, start, end
-        self.flags, mark, self.header_size, self.length = struct.unpack("<I16sII", at(file, start, FIRST).ljust(FIRST, b"\0"))
+        self.flags, mark, self.header_size, self.length = struct.unpack(
+            "<I16sII", at(file, start, FIRST).ljust(FIRST, b"\0")
+        )
         if mark != MARK:
             raise Unreadable(f"no script header at offset {start}")
         if not 0 < self.header_size <= MAX_HEADER:
-            raise Unreadable(f"the script's header says at offset {start + 20} that it is {self.header_size} bytes long")
+            raise Unreadable(
+                f"the script's header says at offset {start + 20} that it is {self.header_size} bytes long"
+            )
         self.solid, self.data_start = False, 0
         self.compression: Method = "none"
         self._believe()
@@ -104,9 +110,11 @@ class ScriptExe:
         return bool(self.flags & UNINSTALLER)
 
     def _believe(self) -> None:
-        """Tries what the bytes can mean, and believes the reading whose header has its stated size and whose tables hold together.
+        """Tries what the bytes can mean, and believes the reading whose header has its stated size and whose tables
+        hold together.
 
-        The first bytes decide nothing: one LZMA stream with a dictionary of 8 MB begins like the length of a packed block.
+        The first bytes decide nothing: one LZMA stream with a dictionary of 8 MB begins like the length of a packed
+        block.
         """
         begin = self.start + FIRST
         head = at(self.file, begin, 16)
@@ -123,14 +131,20 @@ class ScriptExe:
             self.solid, self.compression = reading.solid, reading.method
             self.data_start = begin + 4 + reading.size
             return
-        raise Unreadable(f"the script's header at offset {begin} unpacks in no known way; the likeliest one ends with: {refused[0]}")
+        raise Unreadable(
+            f"the script's header at offset {begin} unpacks in no known way; the likeliest one ends with: {refused[0]}"
+        )
 
     def _readings(self, head: bytes, begin: int) -> Iterator[Reading]:
         stated = struct.unpack_from("<I", head)[0]
         size = stated & ~PACKED
         if stated == self.header_size:
             yield Reading("none", False, size)
-        blocks = [Reading(method, False, size) for method in looks_like(head[4:])] if stated & PACKED and size <= self.end - begin else []
+        blocks = (
+            [Reading(method, False, size) for method in looks_like(head[4:])]
+            if stated & PACKED and size <= self.end - begin
+            else []
+        )
         stream = [Reading(method, True) for method in looks_like(head)]
         # where both are possible, the packed header of a block is shorter than what it unpacks to
         yield from blocks + stream if size < self.header_size else stream + blocks
@@ -146,7 +160,10 @@ class ScriptExe:
         if reading.solid and (len(found) < 4 or struct.unpack_from("<I", found)[0] != self.header_size):
             raise Unreadable(f"what is packed at offset {begin} does not begin with the script's header")
         if len(found) - front != self.header_size:
-            raise Unreadable(f"the script's header at offset {begin} unpacks to {len(found) - front} bytes, stated are {self.header_size}")
+            raise Unreadable(
+                f"the script's header at offset {begin} unpacks to {len(found) - front} bytes, stated are "
+                f"{self.header_size}"
+            )
         return found[front:]
 
     def _tables(self) -> None:
@@ -157,7 +174,9 @@ class ScriptExe:
         blocks = self._blocks(header)
         (pages, sections, entries, strings, languages) = blocks[:5]
         if entries[1] > MAX_ENTRIES or entries[0] + 28 * entries[1] > len(header):
-            raise Unreadable(f"the script states {entries[1]} instructions at {entries[0]}, beyond its {len(header)} bytes")
+            raise Unreadable(
+                f"the script states {entries[1]} instructions at {entries[0]}, beyond its {len(header)} bytes"
+            )
         self.instructions = [
             Instruction(number, row[0], row[1:])
             for number, row in enumerate(struct.iter_unpack("<7i", header[entries[0] : entries[0] + 28 * entries[1]]))
@@ -166,7 +185,9 @@ class ScriptExe:
         self.strings = header[strings[0] : stop]
         self.wide = self.strings[:2] == b"\0\0" and len(self.strings) > 3
         self.pages = tuple(
-            self._page(header, pages[0] + 64 * number) for number in range(min(pages[1], 64)) if pages[0] + 64 * number + 64 <= len(header)
+            self._page(header, pages[0] + 64 * number)
+            for number in range(min(pages[1], 64))
+            if pages[0] + 64 * number + 64 <= len(header)
         )
         self.sections = self._sections(header, sections, entries[0])
         self.languages = self._languages(header, languages, blocks[5][0])

@@ -94,7 +94,9 @@ def _codes(bits: _Bits, size: int) -> dict[tuple[int, int], int]:
     return table
 
 
-def _symbols(bits: _Bits, tables: list[dict[tuple[int, int], int]], chosen: list[int], alphabet: list[int]) -> bytearray:
+def _symbols(
+    bits: _Bits, tables: list[dict[tuple[int, int], int]], chosen: list[int], alphabet: list[int]
+) -> bytearray:
     end, out, order = len(alphabet) + 1, bytearray(), list(alphabet)
     run = weight = 0
     for selector in chosen:

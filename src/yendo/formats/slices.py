@@ -7,7 +7,10 @@ from typing import BinaryIO
 
 
 class Slice(io.RawIOBase):
-    """The bytes ``start`` to ``start + size`` of ``file``, read-only. What the file itself does not have reads as its end."""
+    """The bytes ``start`` to ``start + size`` of ``file``, read-only.
+
+    What the file itself does not have reads as its end.
+    """
 
     def __init__(self, file: BinaryIO, start: int, size: int) -> None:
         self._file, self._start, self._size, self._at = file, start, max(size, 0), 0

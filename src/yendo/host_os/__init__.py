@@ -11,15 +11,26 @@
 
 The halves for Windows and macOS are tried by faking the system where it is not at hand; the Windows half runs for
 real as a Windows process on the API layer. Nothing here ran on macOS.
-"""
+"""  # noqa: E501
 
 from yendo.host_os.files import exchange, file_mode, nameless, private, replace
 from yendo.host_os.locks import Busy, locked
 from yendo.host_os.mounts import mount_overlay, unmount
-from yendo.host_os.processes import below, bytes_moved, cpu_seconds, end, end_group, environment_of, gone, is_alive, new_group
+from yendo.host_os.processes import (
+    below,
+    bytes_moved,
+    cpu_seconds,
+    end,
+    end_group,
+    environment_of,
+    gone,
+    is_alive,
+    new_group,
+)
 from yendo.host_os.system import LINUX, MACOS, WINDOWS, load, open_files
 
 __all__ = [
-    "LINUX", "MACOS", "WINDOWS", "Busy", "below", "bytes_moved", "cpu_seconds", "end", "end_group", "environment_of", "exchange", "file_mode", "gone", "is_alive", "load",
+    "LINUX", "MACOS", "WINDOWS", "Busy", "below", "bytes_moved", "cpu_seconds", "end", "end_group", "environment_of",
+    "exchange", "file_mode", "gone", "is_alive", "load",
     "locked", "mount_overlay", "nameless", "new_group", "open_files", "private", "replace", "unmount",
 ]  # fmt: skip

@@ -28,7 +28,10 @@ def file_mode() -> int:
 
 
 def replace(new: Path, target: Path) -> None:
-    """Puts a file in the place of another in one step. Raises OSError, on Windows only after a reader has held it for five seconds."""
+    """Puts a file in the place of another in one step.
+
+    Raises OSError, on Windows only after a reader has held it for five seconds.
+    """
     until = time.monotonic() + PATIENCE
     while True:
         try:
@@ -41,7 +44,10 @@ def replace(new: Path, target: Path) -> None:
 
 
 def exchange(new: Path, target: Path) -> None:
-    """Puts a folder in the place of another. Where the system has no exchange, the target is absent for a moment, and never half."""
+    """Puts a folder in the place of another.
+
+    Where the system has no exchange, the target is absent for a moment, and never half.
+    """
     if not target.exists():
         new.rename(target)
         return
@@ -63,7 +69,10 @@ def _libc() -> ctypes.CDLL:
 
 
 def private(path: Path) -> None:
-    """Makes an empty file that only its owner reads. On Windows the folder's rights decide, which are those of the user's profile."""
+    """Makes an empty file that only its owner reads.
+
+    On Windows the folder's rights decide, which are those of the user's profile.
+    """
     with contextlib.suppress(FileExistsError):
         os.close(os.open(path, os.O_CREAT | os.O_EXCL | os.O_WRONLY, 0o600))
     if not WINDOWS:

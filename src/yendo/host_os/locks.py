@@ -15,7 +15,10 @@ class Busy(Exception):
 
 @contextlib.contextmanager
 def locked(path: Path, *, timeout: float = -1) -> Iterator[None]:
-    """Holds a lock for the time of the block. ``timeout``: seconds to wait, for ever if negative. Raises Busy, OSError."""
+    """Holds a lock for the time of the block.
+
+    ``timeout``: seconds to wait, for ever if negative. Raises Busy, OSError.
+    """
     try:
         with filelock.FileLock(str(path), timeout=timeout, thread_local=False):
             yield

@@ -22,5 +22,8 @@ def mount_overlay(lower: Path, upper: Path, work: Path, root: Path) -> bool:
 
 
 def unmount(root: Path, *, detach: bool = False) -> bool:
-    """Takes an overlay away; false while it is in use. With ``detach`` it vanishes at once and goes when nobody uses it."""
+    """Takes an overlay away; false while it is in use.
+
+    With ``detach`` it vanishes at once and goes when nobody uses it.
+    """
     return LINUX and not _libc().umount2(os.fsencode(root), _DETACH if detach else 0)

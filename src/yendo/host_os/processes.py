@@ -23,7 +23,11 @@ class Group(TypedDict, total=False):
 
 
 def new_group() -> Group:
-    return {"creationflags": int(getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0))} if WINDOWS else {"start_new_session": True}
+    return (
+        {"creationflags": int(getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0))}
+        if WINDOWS
+        else {"start_new_session": True}
+    )
 
 
 def is_alive(process: int) -> bool:

@@ -33,7 +33,10 @@ class Identity(msgspec.Struct, frozen=True):
 
 
 class Switch(msgspec.Struct, frozen=True):
-    """One switch of a command line: what it means, and why we say so. ``confidence`` is certain, likely or to be tried."""
+    """One switch of a command line: what it means, and why we say so.
+
+    ``confidence`` is certain, likely or to be tried.
+    """
 
     switch: str
     meaning: str
@@ -115,7 +118,9 @@ class Payload(msgspec.Struct, frozen=True):
 
 
 class Aspect(msgspec.Struct, frozen=True):
-    """One thing to know about how it runs: ``name`` is waits, restarts, log, folder, language, parts, exit codes or elevation."""
+    """One thing to know about how it runs: ``name`` is waits, restarts, log, folder, language, parts, exit codes or
+    elevation.
+    """
 
     name: str
     value: str
@@ -124,7 +129,8 @@ class Aspect(msgspec.Struct, frozen=True):
 
 
 class Content(msgspec.Struct, frozen=True, omit_defaults=True):
-    """Something inside an installer. ``offset`` is in the file that holds it, None where it is packed together with others;
+    """Something inside an installer. ``offset`` is in the file that holds it, None where it is packed together with
+    others;
 
     ``family`` is what it is where it is an installer itself, ``contents`` what is in it then.
     """

@@ -27,9 +27,13 @@ FAMILY = "answers-exe"
 MAX_DATABASE = 512 << 20
 # Source: the codes of the engine's silent mode, written to its log as ResultCode.
 RESULTS = {
-    0: "done", -1: "general error", -2: "invalid mode", -3: "required data is not in the answer file", -4: "not enough memory",
-    -5: "a file does not exist (the answer file, most often)", -6: "cannot write the answer file", -7: "cannot write its log", -8: "the path of the answer file is wrong",
-    -9: "not a valid list type", -10: "data of a wrong type", -11: "unknown error", -12: "dialogs come in another order than in the answer file",
+    0: "done", -1: "general error", -2: "invalid mode", -3: "required data is not in the answer file",
+    -4: "not enough memory",
+    -5: "a file does not exist (the answer file, most often)", -6: "cannot write the answer file",
+    -7: "cannot write its log", -8: "the path of the answer file is wrong",
+    -9: "not a valid list type", -10: "data of a wrong type", -11: "unknown error", -12: "dialogs come in another "
+                                                                                         "order than in the answer "
+                                                                                         "file",
     -51: "cannot create a folder", -52: "cannot reach a file or folder", -53: "a wrong option was chosen",
 }  # fmt: skip
 
@@ -89,7 +93,12 @@ def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
         return listed + _of_cabinets(file, found.what)
     except YendoError as error:  # the records are certain all the same
         damaged = f"cannot be read: {error}"
-        return [msgspec.structs.replace(part, note=damaged) if part.name.lower().endswith(("data1.hdr", "data1.cab")) else part for part in listed]
+        return [
+            msgspec.structs.replace(part, note=damaged)
+            if part.name.lower().endswith(("data1.hdr", "data1.cab"))
+            else part
+            for part in listed
+        ]
 
 
 def _of_cabinets(file: BinaryIO, records: answers.Records) -> list[Part]:
@@ -108,7 +117,15 @@ def _of_cabinets(file: BinaryIO, records: answers.Records) -> list[Part]:
             inner = Slice(file, volume.offset, volume.size)
             return io.BytesIO(answers.unpack(inner, held, max(MAX_LOOKED_INTO, held.size))[:limit])  # type: ignore[arg-type]
 
-        listed.append(Part(f"{volume.name}/{held.path.replace(chr(92), '/')}", held.size, volume.offset + held.offset, held.packed, open_it))
+        listed.append(
+            Part(
+                f"{volume.name}/{held.path.replace(chr(92), '/')}",
+                held.size,
+                volume.offset + held.offset,
+                held.packed,
+                open_it,
+            )
+        )
     return listed
 
 
@@ -119,13 +136,17 @@ def settings(file: BinaryIO, records: answers.Records) -> Settings:
         return Settings("", {})
     raw = _open(file, record)(1 << 20).read()
     text = raw.decode("utf-16" if raw[:2] == b"\xff\xfe" else "cp1252", "replace")
-    parser = configparser.RawConfigParser(strict=False, interpolation=None, allow_no_value=True, comment_prefixes=(";",))
+    parser = configparser.RawConfigParser(
+        strict=False, interpolation=None, allow_no_value=True, comment_prefixes=(";",)
+    )
     parser.optionxform = str  # type: ignore[assignment,method-assign]
     try:
         parser.read_string(text)
     except configparser.Error:
         return Settings("", {})
-    sections = {name.lower(): {key.lower(): value or "" for key, value in parser.items(name)} for name in parser.sections()}
+    sections = {
+        name.lower(): {key.lower(): value or "" for key, value in parser.items(name)} for name in parser.sections()
+    }
     written = {name: {key: value or "" for key, value in parser.items(name)} for name in parser.sections()}
     return Settings(sections.get("startup", {}).get("packagename", ""), sections, written)
 
@@ -136,9 +157,11 @@ def wrapped(file: BinaryIO, records: answers.Records, name: str) -> BinaryIO | N
     return _open(file, record)(MAX_DATABASE) if record else None
 
 
-def predict(file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State) -> Prediction:
-    """Of one round a database: what the database does, and the copy of it that the launcher keeps. Of one with a compiled script: what its engine
-    does by itself, where an answer file is given. ``state`` is left as it is."""
+def predict(
+    file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State
+) -> Prediction:
+    """Of one round a database: what the database does, and the copy of it that the launcher keeps. Of one with a
+    compiled script: what its engine does by itself, where an answer file is given. ``state`` is left as it is."""
     known = settings(file, found.what)
     inner = wrapped(file, found.what, known.package) if known.package else None
     if inner is None:
@@ -161,14 +184,18 @@ def _kept_copy(known: Settings, inner: BinaryIO, surroundings: Surroundings, sta
     where = Evidence("row", f"setup.ini [{known.package}] CacheFolder")
     base = surroundings.environment["LOCALAPPDATA"] + "\\" + known.get(known.package, "cachefolder")
     folder = f"{base}\\{known.get('startup', 'packagecode')}"
-    made = [Effect("add", Folder(path), "predicted", where) for path in (base, folder) if state.get("folder", path) is None]
+    made = [
+        Effect("add", Folder(path), "predicted", where) for path in (base, folder) if state.get("folder", path) is None
+    ]
     return [*made, Effect("add", File(f"{folder}\\{known.package}", inner.seek(0, 2)), "predicted", where)]
 
 
 def _by_engine(file: BinaryIO, found: Found, known: Settings, surroundings: Surroundings, state: State) -> list[Effect]:
     """What an engine with a compiled script does by itself; nothing where its media cannot be read so far."""
     try:
-        media = answers_script.media_of(file, found.what, known.written, known.get("startup", "productguid"), known.get("startup", "engineversion"))
+        media = answers_script.media_of(
+            file, found.what, known.written, known.get("startup", "productguid"), known.get("startup", "engineversion")
+        )
         return answers_script.predict(media, surroundings, state)
     except (Unreadable, NotCovered, ValueError):
         return []
@@ -176,23 +203,35 @@ def _by_engine(file: BinaryIO, found: Found, known: Settings, surroundings: Surr
 
 def _unanswered(found: Found) -> BlindSpot:
     return BlindSpot(
-        "whether it does anything", "without an answer file it ends with exit code 0 and ResultCode -5, and has done nothing", found.evidence
+        "whether it does anything",
+        "without an answer file it ends with exit code 0 and ResultCode -5, and has done nothing",
+        found.evidence,
     )
 
 
 def _engine(image: Image, found: Found, known: Settings) -> Aspect:
-    """The engine's generation: by its settings, by the header of its cabinets, or by what the launcher says of itself."""
+    """The engine's generation: by its settings, by the header of its cabinets, or by what the launcher
+    says of itself.
+    """
     version = known.get("startup", "engineversion")
     if version:
-        return Aspect("engine", f"{version}, {found.generation}", "certain", Evidence("row", "setup.ini [Startup] EngineVersion"))
+        return Aspect(
+            "engine", f"{version}, {found.generation}", "certain", Evidence("row", "setup.ini [Startup] EngineVersion")
+        )
     build = image.words.get("Internal Build Number") or image.words.get("FileVersion") or "of an unknown version"
-    return Aspect("engine", f"build {build}, {found.generation}", "likely", Evidence("offset", "resource 16, Internal Build Number"))
+    return Aspect(
+        "engine",
+        f"build {build}, {found.generation}",
+        "likely",
+        Evidence("offset", "resource 16, Internal Build Number"),
+    )
 
 
 def _script_spot(found: Found) -> BlindSpot:
     return BlindSpot(
         "where its files go and what else it does",
-        "its script is compiled by the vendor's tool and not interpreted here: what is told is what the engine does by itself, with everything chosen "
+        "its script is compiled by the vendor's tool and not interpreted here: what is told is what the engine does "
+        "by itself, with everything chosen "
         "and the usual folder; try it with an answer file",
         found.evidence,
     )
@@ -203,13 +242,23 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
     if known.package:
         return _round_a_database(file, image, found, name, known)
     where = found.evidence
-    answer = Switch('/f1"<file>"', "the answer file, by its whole path; without it one named setup.iss beside the program is used", "certain", where)
+    answer = Switch(
+        '/f1"<file>"',
+        "the answer file, by its whole path; without it one named setup.iss beside the program is used",
+        "certain",
+        where,
+    )
     quiet = (
         Switch("/s", "silent: every dialog is answered from the answer file", "certain", where),
         answer,
         Switch("/sms", "waits until the engine has ended", "likely", where),
     )
-    log = Switch('/f2"<file>"', "its log, whose ResultCode tells how it ended (the exit code is 0 all the same)", "certain", where)
+    log = Switch(
+        '/f2"<file>"',
+        "its log, whose ResultCode tells how it ended (the exit code is 0 all the same)",
+        "certain",
+        where,
+    )
     line = CommandLine(f'"{name}" /s /sms /f1"C:\\answers.iss" /f2"C:\\answers.log"', "likely", where, (*quiet, log))
     record = Switch('/r /f1"<file>"', "shows its dialogs once and records the answers", "certain", where)
     from yendo.installers.msi import describe
@@ -227,11 +276,18 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
         effects=tuple(effects),
         identity=identity,
         silent=Silent(line, _removal(effects, known, answer), None),
-        switches=(*quiet, log, record, Switch("/uninst", "removes; with /s and an answer file of its own", "likely", where)),
+        switches=(
+            *quiet,
+            log,
+            record,
+            Switch("/uninst", "removes; with /s and an answer file of its own", "likely", where),
+        ),
         behaviour=(
             _engine(image, found, known),
             Aspect("waits", "only with /sms", "likely", where),
-            Aspect("log", "setup.log beside the answer file, or where /f2 says; ResultCode 0 is done", "certain", where),
+            Aspect(
+                "log", "setup.log beside the answer file, or where /f2 says; ResultCode 0 is done", "certain", where
+            ),
             Aspect("exit codes", "0 whether it worked or not: look at ResultCode in its log", "certain", where),
             Aspect("folder", "as the answer file says (szDir)", "certain", where),
         ),
@@ -243,11 +299,20 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
 
 def _removal(effects: Sequence[Effect], known: Settings, answer: Switch) -> CommandLine | None:
     """The engine's copy of the launcher with the words of its uninstall entry, made silent. Source of those: runs."""
-    kept = next((effect for effect in effects if isinstance(effect.thing, File) and effect.thing.identity.endswith("}\\setup.exe")), None)
+    kept = next(
+        (
+            effect
+            for effect in effects
+            if isinstance(effect.thing, File) and effect.thing.identity.endswith("}\\setup.exe")
+        ),
+        None,
+    )
     language = known.get("languages", "default")
     if kept is None or kept.evidence is None or not language.lower().startswith("0x"):
         return None
-    where = Evidence("rule", "the copy that the engine keeps", "an answer file of its own is needed; yendo try --record makes one")
+    where = Evidence(
+        "rule", "the copy that the engine keeps", "an answer file of its own is needed; yendo try --record makes one"
+    )
     switches = (
         Switch(f"-l{int(language, 16):#x}", "the language", "likely", where),
         Switch("-removeonly", "removes, and offers nothing else", "likely", where),
@@ -264,9 +329,15 @@ def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, kno
     from yendo.installers.msi import commandline, describe
 
     where = Evidence("row", "setup.ini [Startup] PackageName", f"it wraps {known.package}")
-    through = Switch('/v"<arguments>"', "hands the arguments to the Windows Installer; no space after /v", "certain", where)
+    through = Switch(
+        '/v"<arguments>"', "hands the arguments to the Windows Installer; no space after /v", "certain", where
+    )
     quiet = (Switch("/s", "silent: no window of its own", "certain", where), through)
-    switches = (*quiet, Switch("/x", "removes", "certain", where), Switch("/l<number>", "the language, as a number", "certain", where))
+    switches = (
+        *quiet,
+        Switch("/x", "removes", "certain", where),
+        Switch("/l<number>", "the language, as a number", "certain", where),
+    )
     line = CommandLine(f'"{name}" /s /v"/qn /norestart"', "likely", where, quiet)
     inner = wrapped(file, found.what, known.package)
     aspects = [
@@ -277,23 +348,50 @@ def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, kno
         Aspect("exit codes", "those of the Windows Installer", "likely", where),
     ]
     if known.get("startup", "cmdline"):
-        aspects.append(Aspect("adds to every call", known.get("startup", "cmdline"), "certain", Evidence("row", "setup.ini [Startup] CmdLine")))
+        aspects.append(
+            Aspect(
+                "adds to every call",
+                known.get("startup", "cmdline"),
+                "certain",
+                Evidence("row", "setup.ini [Startup] CmdLine"),
+            )
+        )
     notes = []
     if message := known.get("info", "evalmsg"):
         notes.append(BlindSpot("a message that it may show", message, Evidence("row", "setup.ini [Info] EvalMsg")))
-    identity = Identity(name=known.get("startup", "product") or None, version=known.get("startup", "productversion") or None)
+    identity = Identity(
+        name=known.get("startup", "product") or None, version=known.get("startup", "productversion") or None
+    )
     if inner is None:
-        return Told(identity=identity, silent=Silent(line), switches=switches, behaviour=tuple(aspects), candidates=(line,), blind_spots=tuple(notes))
+        return Told(
+            identity=identity,
+            silent=Silent(line),
+            switches=switches,
+            behaviour=tuple(aspects),
+            candidates=(line,),
+            blind_spots=tuple(notes),
+        )
     try:
         with host_os.nameless(inner) as path:
             account = describe.account(path)
     except YendoError as error:
         notes.append(BlindSpot(f"the database {known.package} inside", f"it cannot be read: {error}", where))
-        return Told(identity=identity, silent=Silent(line), switches=switches, behaviour=tuple(aspects), candidates=(line,), blind_spots=tuple(notes))
+        return Told(
+            identity=identity,
+            silent=Silent(line),
+            switches=switches,
+            behaviour=tuple(aspects),
+            candidates=(line,),
+            blind_spots=tuple(notes),
+        )
     around = windows()
     kept = _kept_copy(known, inner, around, describe.baseline(around))
     code = account.identity.product_code
-    uninstall = CommandLine(commandline.uninstall(code), "certain", Evidence("row", f"{known.package} Property[ProductCode]")) if code else None
+    uninstall = (
+        CommandLine(commandline.uninstall(code), "certain", Evidence("row", f"{known.package} Property[ProductCode]"))
+        if code
+        else None
+    )
     return Told(
         identity=account.identity,
         silent=Silent(line, uninstall, account.silent.repair),
@@ -305,7 +403,10 @@ def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, kno
         effects=(*account.effects, *kept),
         blind_spots=(*notes, *account.blind_spots),
         candidates=(line, CommandLine(f'"{name}" /s /v"/qn"', "to be tried", where, quiet)),
-        why={key: Evidence(value.source, f"{known.package} {value.where}", value.note) for key, value in account.why.items()},
+        why={
+            key: Evidence(value.source, f"{known.package} {value.where}", value.note)
+            for key, value in account.why.items()
+        },
         needs=account.needs,
     )
 
@@ -314,7 +415,10 @@ def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, kno
 
 
 class AnswerFile(msgspec.Struct, frozen=True):
-    """An answer file: its dialogs in order, each with its answers. ``version`` is the engine's (v7.00), ``product`` its code of the product."""
+    """An answer file: its dialogs in order, each with its answers.
+
+    ``version`` is the engine's (v7.00), ``product`` its code of the product.
+    """
 
     version: str
     dialogs: tuple[tuple[str, dict[str, str]], ...]
@@ -332,15 +436,28 @@ def read_answers(text: str) -> AnswerFile:
         parser.read_string(text.lstrip("\ufeff"))
     except configparser.Error as error:
         raise Unreadable(f"not an answer file: {str(error).splitlines()[0]}") from error
-    head = next((dict(parser.items(name)) for name in parser.sections() if name.lower().endswith("silent]") or name.lower().endswith("silent")), None)
+    head = next(
+        (
+            dict(parser.items(name))
+            for name in parser.sections()
+            if name.lower().endswith("silent]") or name.lower().endswith("silent")
+        ),
+        None,
+    )
     if head is None:
         raise Unreadable("not an answer file: it has no section that names its version")
     sections = {name: {key: value or "" for key, value in parser.items(name)} for name in parser.sections()}
     title = next((name for name in sections if name.endswith("-DlgOrder") or name == "Dialogs"), "")
     order = sections.get(title, {})
     count = int(order.get("Count", "0")) if order.get("Count", "0").isdigit() else 0
-    dialogs = [(order[f"Dlg{number}"], sections.get(order[f"Dlg{number}"], {})) for number in range(count) if f"Dlg{number}" in order]
-    return AnswerFile(head.get("Version", ""), tuple(dialogs), sections.get("Application", {}), title.removesuffix("-DlgOrder"))
+    dialogs = [
+        (order[f"Dlg{number}"], sections.get(order[f"Dlg{number}"], {}))
+        for number in range(count)
+        if f"Dlg{number}" in order
+    ]
+    return AnswerFile(
+        head.get("Version", ""), tuple(dialogs), sections.get("Application", {}), title.removesuffix("-DlgOrder")
+    )
 
 
 def check_answers(file: AnswerFile) -> list[str]:

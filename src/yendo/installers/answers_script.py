@@ -1,7 +1,8 @@
-"""What an engine with a compiled script does by itself: its media copied, itself installed and registered, its line in the list of programs.
+"""What an engine with a compiled script does by itself: its media copied, itself installed and registered, its line in
+the list of programs.
 
-The script is not interpreted. The header of the cabinets says which files go where, the engine's own cabinet holds the registrar scripts that
-it carries out, and the rest is the same for every product of an engine of this generation.
+The script is not interpreted. The header of the cabinets says which files go where, the engine's own cabinet holds the
+registrar scripts that it carries out, and the rest is the same for every product of an engine of this generation.
 """
 
 from __future__ import annotations
@@ -31,7 +32,9 @@ _SHARED = r"Software\Microsoft\Windows\CurrentVersion\SharedDLLs"
 
 
 class Media(msgspec.Struct, frozen=True):
-    """What is at hand of a setup: its header, its records' sizes by lower-case name, its settings, and a way to a record's bytes."""
+    """What is at hand of a setup: its header, its records' sizes by lower-case name, its settings, and a way to a
+    record's bytes.
+    """
 
     header: bytes
     sizes: Mapping[str, int]
@@ -42,7 +45,10 @@ class Media(msgspec.Struct, frozen=True):
 
 
 def predict(media: Media, surroundings: Surroundings, state: State) -> list[Effect]:
-    """The effects of a silent run with answers that keep the usual folder and install everything. Raises Unreadable, NotCovered."""
+    """The effects of a silent run with answers that keep the usual folder and install everything.
+
+    Raises Unreadable, NotCovered.
+    """
     if not media.guid or not media.engine.count("."):
         raise NotCovered("its settings name neither a product nor the engine's version")
     medium = answers.medium(media.header)
@@ -66,7 +72,14 @@ def predict(media: Media, surroundings: Surroundings, state: State) -> list[Effe
     work.add(*_settings(media, places["DISK1TARGET"]))
     code = "{" + media.guid + "}"
     where = "header of the cabinets: product"
-    work.add((UninstallEntry(code, view="32", name=medium.name, version=medium.version, publisher=medium.company, hidden=False), where))
+    work.add(
+        (
+            UninstallEntry(
+                code, view="32", name=medium.name, version=medium.version, publisher=medium.company, hidden=False
+            ),
+            where,
+        )
+    )
     work.add((RegistryKey("HKLM", rf"Software\{medium.company}\{medium.name}\{medium.version}", "32"), where))
     return work.effects
 
@@ -127,11 +140,18 @@ def _engine(media: Media) -> dict[str, bytes]:
     data = media.read(ENGINE, MAX_ENGINE)
     if data is None:
         return {}
-    return {name.rpartition("\\")[2].lower(): content for name, content in cab.extract(io.BytesIO(data), limit=MAX_ENGINE)}
+    return {
+        name.rpartition("\\")[2].lower(): content for name, content in cab.extract(io.BytesIO(data), limit=MAX_ENGINE)
+    }
 
 
 def _file(
-    group: answers.Group, held: answers.Held, folder: str, engine: Mapping[str, bytes], media: Media, surroundings: Surroundings
+    group: answers.Group,
+    held: answers.Held,
+    folder: str,
+    engine: Mapping[str, bytes],
+    media: Media,
+    surroundings: Surroundings,
 ) -> Iterator[tuple[Thing, str]]:
     name = held.path.rpartition("\\")[2]
     key = name.lower()
@@ -148,8 +168,15 @@ def _file(
 
 
 def _registered(name: str, data: bytes, folder: str) -> Iterator[tuple[Thing, str]]:
-    """What a registrar script registers. Interfaces of a type library are registered for programs of both widths, proxies for one."""
-    found = [one for one in registrar.parse(data.decode("cp1252", "replace"), {"MODULEPATH": folder}) if one.root == "HKCR" and one.name is not None]
+    """What a registrar script registers.
+
+    Interfaces of a type library are registered for programs of both widths, proxies for one.
+    """
+    found = [
+        one
+        for one in registrar.parse(data.decode("cp1252", "replace"), {"MODULEPATH": folder})
+        if one.root == "HKCR" and one.name is not None
+    ]
     marshalled = {one.key.rpartition("\\")[0].lower() for one in found if one.key.lower().endswith("\\typelib")}
     for one in found:
         head, _, rest = one.key.partition("\\")
@@ -159,7 +186,10 @@ def _registered(name: str, data: bytes, folder: str) -> Iterator[tuple[Thing, st
         # the library's own flags are written over those of the script
         value = None if library and one.key.upper().endswith("\\FLAGS") else one.data
         for view in ("64", "32") if both else ("64",) if library else ("32",):
-            yield RegistryValue("HKLM", f"Software\\Classes\\{one.key}", one.name or "", one.type, value, view), f"{ENGINE} {name}: {one.key}"  # type: ignore[arg-type]
+            yield (
+                RegistryValue("HKLM", f"Software\\Classes\\{one.key}", one.name or "", one.type, value, view),
+                f"{ENGINE} {name}: {one.key}",
+            )  # type: ignore[arg-type]
 
 
 def _settings(media: Media, folder: str) -> Iterator[tuple[Thing, str]]:
@@ -174,7 +204,9 @@ def _settings(media: Media, folder: str) -> Iterator[tuple[Thing, str]]:
             yield IniValue(path, section, key, value), f"added by the engine: [{section}] {key}"
 
 
-def media_of(file: BinaryIO, records: answers.Records, sections: Mapping[str, Mapping[str, str]], guid: str, engine: str) -> Media:
+def media_of(
+    file: BinaryIO, records: answers.Records, sections: Mapping[str, Mapping[str, str]], guid: str, engine: str
+) -> Media:
     """The media of a setup's records. Raises Unreadable where its cabinets have no header."""
     by_name = {record.name.lower(): record for record in records.records}
 

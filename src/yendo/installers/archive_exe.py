@@ -31,15 +31,31 @@ class Cabinet(msgspec.Struct, frozen=True):
 def find(file: BinaryIO, image: Image) -> Found | None:
     held = image.resource(RT_RCDATA, "CABINET")
     if held and image.resource(RT_RCDATA, "RUNPROGRAM"):
-        names = ("TITLE", "RUNPROGRAM", "POSTRUNPROGRAM", "ADMQCMD", "USRQCMD", "REBOOT", "UPROMPT", "LICENSE", "FINISHMSG", "EXTRACTOPT")
+        names = (
+            "TITLE",
+            "RUNPROGRAM",
+            "POSTRUNPROGRAM",
+            "ADMQCMD",
+            "USRQCMD",
+            "REBOOT",
+            "UPROMPT",
+            "LICENSE",
+            "FINISHMSG",
+            "EXTRACTOPT",
+        )
         texts = {}
         for name in names:
             if entry := image.resource(RT_RCDATA, name):
                 raw = image.read(entry, 4096)
                 binary = name in ("REBOOT", "EXTRACTOPT") and len(raw) == 4
-                texts[name] = str(struct.unpack("<I", raw)[0]) if binary else raw.partition(b"\0")[0].decode("cp1252", "replace")
+                texts[name] = (
+                    str(struct.unpack("<I", raw)[0]) if binary else raw.partition(b"\0")[0].decode("cp1252", "replace")
+                )
         return Found(
-            FAMILY, offset(held.offset, "a cabinet among its resources, and one that says what to run"), Cabinet(held, texts), "cabinet in resources"
+            FAMILY,
+            offset(held.offset, "a cabinet among its resources, and one that says what to run"),
+            Cabinet(held, texts),
+            "cabinet in resources",
         )
     begin, end = image.appended
     if end - begin < 32:
@@ -48,7 +64,12 @@ def find(file: BinaryIO, image: Image) -> Found | None:
     if found is None:
         return None
     said = ", with a configuration in front of it" if found.configuration else ""
-    return Found(FAMILY, offset(found.offset, f"a {found.kind} archive behind the program{said}"), found, f"{found.kind} behind the program")
+    return Found(
+        FAMILY,
+        offset(found.offset, f"a {found.kind} archive behind the program{said}"),
+        found,
+        f"{found.kind} behind the program",
+    )
 
 
 def _archive(file: BinaryIO, found: Found) -> tuple[BinaryIO, archives.Kind, int | None]:
@@ -64,14 +85,17 @@ def of_archive(file: BinaryIO, kind: archives.Kind) -> list[Part]:
     """The files of an archive as parts."""
 
     listed = archives.members(file, kind)
-    together = sum(member.size for member in listed) <= KEPT and kind != "zip"  # packed as one: unpacked once, not once a file
+    together = (
+        sum(member.size for member in listed) <= KEPT and kind != "zip"
+    )  # packed as one: unpacked once, not once a file
     kept: dict[str, bytes] = {}
 
     def opener(name: str):  # type: ignore[no-untyped-def]
         def open_it(limit: int) -> BinaryIO:
             if together and not kept:
                 kept.update(
-                    (member, b"".join(pieces)) for member, pieces in archives.contents(file, kind, {entry.name for entry in listed}, 2 * KEPT)
+                    (member, b"".join(pieces))
+                    for member, pieces in archives.contents(file, kind, {entry.name for entry in listed}, 2 * KEPT)
                 )
             if name in kept:
                 return io.BytesIO(kept[name][:limit])
@@ -81,7 +105,10 @@ def of_archive(file: BinaryIO, kind: archives.Kind) -> list[Part]:
 
         return open_it
 
-    return [Part(member.name, member.size, None, member.packed, opener(member.name), "a link" if member.is_link else "") for member in listed]
+    return [
+        Part(member.name, member.size, None, member.packed, opener(member.name), "a link" if member.is_link else "")
+        for member in listed
+    ]
 
 
 def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
@@ -105,17 +132,26 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
         if runs:
             aspects.append(Aspect("runs", f"{runs} {arguments}".strip(), "certain", where))
         if settings.get("BeginPrompt"):
-            spots.append(BlindSpot("a question before it unpacks", f"{settings['BeginPrompt']!r}; -y answers it", where))
-        switches.append(Switch("-y", "answers the extractor's own question; what it runs still decides for itself", "likely", where))
+            spots.append(
+                BlindSpot("a question before it unpacks", f"{settings['BeginPrompt']!r}; -y answers it", where)
+            )
+        switches.append(
+            Switch("-y", "answers the extractor's own question; what it runs still decides for itself", "likely", where)
+        )
         lines.append(CommandLine(f'"{name}" -y', "to be tried", where))
     elif what.kind == "rar":
         where = offset(what.offset, "stubs of this kind take -s, and -d for the folder")
-        switches += [Switch("-s", "unpacks without a window", "likely", where), Switch("-d<folder>", "unpacks into that folder", "likely", where)]
+        switches += [
+            Switch("-s", "unpacks without a window", "likely", where),
+            Switch("-d<folder>", "unpacks into that folder", "likely", where),
+        ]
         lines.append(CommandLine(f'"{name}" -s', "to be tried", where))
     from yendo.installers import plain_exe
 
     lines += plain_exe.candidates(name, plain_exe.texts(file, image))
-    what_runs = f"it unpacks and runs {runs}" if runs else "what it does after it has unpacked is in the program, not in data"
+    what_runs = (
+        f"it unpacks and runs {runs}" if runs else "what it does after it has unpacked is in the program, not in data"
+    )
     spots.append(BlindSpot("what is done with the files", what_runs, found.evidence))
     return Told(
         silent=Silent(lines[0] if what.configuration or what.kind == "rar" else None),

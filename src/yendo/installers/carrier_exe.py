@@ -37,7 +37,12 @@ _FACTS = (
 )
 # Source: the values of the manifest's exit code types, as numbers and as words.
 _MEANINGS = {"1": "done", "2": "failed", "3": "done, restart needed", "4": "restarts at once"}
-_MEANINGS |= {"success": "done", "error": "failed", "scheduleReboot": "done, restart needed", "forceReboot": "restarts at once"}
+_MEANINGS |= {
+    "success": "done",
+    "error": "failed",
+    "scheduleReboot": "done, restart needed",
+    "forceReboot": "restarts at once",
+}
 
 
 def find(file: BinaryIO, image: Image) -> Found | None:
@@ -46,7 +51,12 @@ def find(file: BinaryIO, image: Image) -> Found | None:
         return None
     section = image.section(carrier.SECTION)
     where = section.offset if section else 0
-    return Found(FAMILY, offset(where, f"section {carrier.SECTION} begins with {carrier.MARK:#x}"), found, f"manifest version {found.version}")
+    return Found(
+        FAMILY,
+        offset(where, f"section {carrier.SECTION} begins with {carrier.MARK:#x}"),
+        found,
+        f"manifest version {found.version}",
+    )
 
 
 def manifest(file: BinaryIO, found: Found) -> Any:
@@ -81,7 +91,9 @@ def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
     """The files of every container, under the names that the manifest gives them."""
     try:
         names = {
-            element.get("SourcePath"): element.get("FilePath") for element in _all(manifest(file, found), "Payload") if element.get("SourcePath")
+            element.get("SourcePath"): element.get("FilePath")
+            for element in _all(manifest(file, found), "Payload")
+            if element.get("SourcePath")
         }
     except YendoError:
         names = {}
@@ -90,7 +102,9 @@ def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
         archive: Any = Slice(file, container.offset, container.size)
         for entry in cab.index(archive).files:
             note = f"in the container at offset {container.offset}"
-            listed.append(Part(names.get(entry.name) or entry.name, entry.size, None, None, _opener(archive, entry.name), note))
+            listed.append(
+                Part(names.get(entry.name) or entry.name, entry.size, None, None, _opener(archive, entry.name), note)
+            )
     return listed
 
 
@@ -115,11 +129,14 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
     machine = (registration.get("PerMachine", "no") if registration is not None else "no") == "yes"
     identity = Identity(
         name=entry.get("DisplayName") if entry is not None else None,
-        version=(entry.get("DisplayVersion") if entry is not None else None) or (registration.get("Version") if registration is not None else None),
+        version=(entry.get("DisplayVersion") if entry is not None else None)
+        or (registration.get("Version") if registration is not None else None),
         publisher=entry.get("Publisher") if entry is not None else None,
         scope="machine" if machine else "user",
         product_code=(registration.get("Id") if registration is not None else None) or found.what.id,
-        upgrade_code=next((element.get("Id") for element in _all(root, "RelatedBundle") if element.get("Action") == "Upgrade"), None),
+        upgrade_code=next(
+            (element.get("Id") for element in _all(root, "RelatedBundle") if element.get("Action") == "Upgrade"), None
+        ),
         architecture="x64" if root.get("Win64") == "yes" else None,
     )
     switches = _switches(found)
@@ -128,16 +145,18 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
     effects: list[Effect] = []
     uninstall = None
     if identity.product_code and entry is not None:
-        cache = (
-            rf"C:\ProgramData\Package Cache\{identity.product_code}\{registration.get('ExecutableName', name) if registration is not None else name}"
+        cache = rf"C:\ProgramData\Package Cache\{identity.product_code}\{registration.get('ExecutableName', name) if registration is not None else name}"  # noqa: E501
+        uninstall = CommandLine(
+            f'"{cache}" /uninstall /quiet /norestart', "likely", _where(registration), (switches[2], *switches[:2])
         )
-        uninstall = CommandLine(f'"{cache}" /uninstall /quiet /norestart', "likely", _where(registration), (switches[2], *switches[:2]))
         effects.append(
             Effect(
                 "add",
                 UninstallEntry(
-                    identity.product_code, "HKLM" if machine else "HKCU", "32" if machine and image.bits == 32 else "64",
-                    identity.name, identity.version, identity.publisher, f'"{cache}"  /uninstall', f'"{cache}" /uninstall /quiet',
+                    identity.product_code, "HKLM" if machine else "HKCU",
+                    "32" if machine and image.bits == 32 else "64",
+                    identity.name, identity.version, identity.publisher, f'"{cache}"  /uninstall', f'"{cache}" '
+                                                                                                   '/uninstall /quiet',
                 ),
                 "predicted",
                 _where(entry),
@@ -145,7 +164,11 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
         )  # fmt: skip
     return Told(
         identity=identity,
-        silent=Silent(quiet, uninstall, CommandLine(f'"{name}" /repair /quiet /norestart', "likely", where, (switches[3], *switches[:2]))),
+        silent=Silent(
+            quiet,
+            uninstall,
+            CommandLine(f'"{name}" /repair /quiet /norestart', "likely", where, (switches[3], *switches[:2])),
+        ),
         switches=switches,
         behaviour=tuple(_behaviour(root, packages, where)),
         conditions=tuple(_conditions(root)),
@@ -153,12 +176,20 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
         effects=tuple(effects),
         blind_spots=(
             *(
-                BlindSpot(f"package {element.get('Id')}", f"{_kind(element)}; read what is inside to know its effects", _where(element))
+                BlindSpot(
+                    f"package {element.get('Id')}",
+                    f"{_kind(element)}; read what is inside to know its effects",
+                    _where(element),
+                )
                 for element in packages
             ),
             BlindSpot("the window's own part", "a bootstrapper may bring its own that takes other switches", where),
         ),
-        candidates=(quiet, CommandLine(f'"{name}" /silent /norestart', "to be tried", where), CommandLine(f'"{name}" -q', "to be tried", where)),
+        candidates=(
+            quiet,
+            CommandLine(f'"{name}" /silent /norestart', "to be tried", where),
+            CommandLine(f'"{name}" -q', "to be tried", where),
+        ),
         listing=tuple(_listing(root, packages)),
     )
 
@@ -191,7 +222,9 @@ def _behaviour(root: Any, packages: list[Any], where: Evidence) -> list[Aspect]:
     if order:
         found.append(Aspect("order", order, "certain", Evidence("row", "manifest Chain")))
     for element in _all(root, "RelatedBundle"):
-        found.append(Aspect("kin", f"{element.get('Action', '?').lower()} {element.get('Id')}", "certain", _where(element)))
+        found.append(
+            Aspect("kin", f"{element.get('Action', '?').lower()} {element.get('Id')}", "certain", _where(element))
+        )
     return found
 
 
@@ -207,9 +240,15 @@ def _conditions(root: Any) -> list[Condition]:
 def _variables(root: Any) -> list[Property]:
     """The variables that the command line may set; what is hidden stays so."""
     return [
-        Property(element.get("Id", ""), None if element.get("Hidden") == "yes" else element.get("Value"), ("overridable on the command line",))
+        Property(
+            element.get("Id", ""),
+            None if element.get("Hidden") == "yes" else element.get("Value"),
+            ("overridable on the command line",),
+        )
         for element in _all(root, "Variable")
-        if any(_plain(key).rpartition(":")[2] == "Overridable" and value == "yes" for key, value in element.attrib.items())
+        if any(
+            _plain(key).rpartition(":")[2] == "Overridable" and value == "yes" for key, value in element.attrib.items()
+        )
     ]
 
 
@@ -217,10 +256,21 @@ def _listing(root: Any, packages: list[Any]) -> list[str]:
     """Each package with what decides about it, one line a fact."""
     lines = []
     for number, element in enumerate(packages, 1):
-        lines.append(f"{number}. {element.get('Id')}: {_kind(element)}{' ' + element.get('Version') if element.get('Version') else ''}")
+        lines.append(
+            f"{number}. {element.get('Id')}: "
+            f"{_kind(element)}{' ' + element.get('Version') if element.get('Version') else ''}"
+        )
         lines += [f"   {words}: {element.get(key)}" for words, key in _FACTS if element.get(key)]
-        lines += [f"   exit code {code.get('Code', 'any other')}: {_meaning(code)}" for code in element if _plain(code.tag) == "ExitCode"]
-        lines += [f"   property {entry.get('Id')} = {entry.get('Value')}" for entry in element if _plain(entry.tag) == "MsiProperty"]
+        lines += [
+            f"   exit code {code.get('Code', 'any other')}: {_meaning(code)}"
+            for code in element
+            if _plain(code.tag) == "ExitCode"
+        ]
+        lines += [
+            f"   property {entry.get('Id')} = {entry.get('Value')}"
+            for entry in element
+            if _plain(entry.tag) == "MsiProperty"
+        ]
     return lines
 
 

@@ -43,7 +43,9 @@ class Row(msgspec.Struct, frozen=True):
 
 
 class Summary(msgspec.Struct, frozen=True):
-    """``duplicates`` are groups of paths with the same bytes; ``older`` pairs an older file with the newest of its line."""
+    """``duplicates`` are groups of paths with the same bytes; ``older`` pairs an older file with the newest of its
+    line.
+    """
 
     families: dict[str, int]
     unsigned: tuple[str, ...]
@@ -54,7 +56,9 @@ class Summary(msgspec.Struct, frozen=True):
 
 def files(share: Path) -> list[Path]:
     """The files of a share that look like installers, by their endings. Raises Usage where there is none."""
-    found = sorted(path for path in share.rglob("*") if path.suffix.lower() in ENDINGS and path.is_file() and not path.is_symlink())
+    found = sorted(
+        path for path in share.rglob("*") if path.suffix.lower() in ENDINGS and path.is_file() and not path.is_symlink()
+    )
     if not found:
         raise Usage(f"{share} holds no file that ends like an installer ({', '.join(ENDINGS)})")
     if len(found) > MAX_FILES:
@@ -106,7 +110,12 @@ def _job(given: tuple[str, str]) -> Row:
     except RecursionError:
         return Row(_shown(path, share), path.stat().st_size, "", trouble="nested too deeply")
     except Exception as error:  # one file must not stop a share; that it is ours and not the file's is said
-        return Row(_shown(path, share), path.stat().st_size, "", trouble=f"a defect in Yendo ({type(error).__name__}: {error}), please send the file in")
+        return Row(
+            _shown(path, share),
+            path.stat().st_size,
+            "",
+            trouble=f"a defect in Yendo ({type(error).__name__}: {error}), please send the file in",
+        )
 
 
 def _shown(path: Path, share: Path) -> str:
@@ -164,7 +173,9 @@ def _older(found: list[Row]) -> Iterator[tuple[str, str]]:
     for entry in found:
         order = _order(entry.version) if entry.version else None
         if order is not None and entry.name:
-            lines[entry.upgrade_code or (entry.name, entry.publisher, entry.family), entry.architecture].append((order, entry.path))
+            lines[entry.upgrade_code or (entry.name, entry.publisher, entry.family), entry.architecture].append(
+                (order, entry.path)
+            )
     for members in lines.values():
         newest = max(members)
         yield from ((path, newest[1]) for order, path in sorted(members) if order < newest[0])

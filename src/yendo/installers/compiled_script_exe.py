@@ -38,25 +38,37 @@ def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
     script = script_of(file, found)
     packed = "packed together with others, not unpacked by this version"
     return [
-        Part(entry["path"], None, None, None, lambda limit: io.BytesIO(), packed) for entry in (script.records or {}).get("file", ()) if entry["path"]
+        Part(entry["path"], None, None, None, lambda limit: io.BytesIO(), packed)
+        for entry in (script.records or {}).get("file", ())
+        if entry["path"]
     ]
 
 
 class Places:
-    """The constants in braces, as far as they do not hang on a run. Source: the documented constants of such scripts."""
+    """The constants in braces, as far as they do not hang on a run.
+
+    Source: the documented constants of such scripts.
+    """
 
     def __init__(self, script: form.Script, around: Surroundings, folder: str = "", *, wide: bool = False) -> None:
         self.texts, self.around, self.wide = script.header.texts, around, wide
         folders = around.folders
         self.known = {
             "win": folders["WindowsFolder"], "sd": "C:", "tmp": around.environment["TEMP"],
-            "pf": folders["ProgramFiles64Folder" if wide else "ProgramFilesFolder"], "pf32": folders["ProgramFilesFolder"], "pf64": folders["ProgramFiles64Folder"],
-            "cf": folders["CommonFiles64Folder" if wide else "CommonFilesFolder"], "sys": folders["System64Folder" if wide else "SystemFolder"],
-            "commonappdata": folders["CommonAppDataFolder"], "userappdata": folders["AppDataFolder"], "localappdata": folders["LocalAppDataFolder"],
-            "userdocs": folders["PersonalFolder"], "fonts": folders["FontsFolder"], "userdesktop": folders["DesktopFolder"],
-            "commondesktop": around.environment["PUBLIC"] + r"\Desktop", "commondocs": around.environment["PUBLIC"] + r"\Documents",
-            "commonprograms": f"{folders['CommonAppDataFolder']}\\{MENU['ProgramMenuFolder']}", "userprograms": folders["ProgramMenuFolder"],
-            "commonstartup": f"{folders['CommonAppDataFolder']}\\{MENU['StartupFolder']}", "computername": around.computer, "username": around.user,
+            "pf": folders["ProgramFiles64Folder" if wide else "ProgramFilesFolder"],
+            "pf32": folders["ProgramFilesFolder"], "pf64": folders["ProgramFiles64Folder"],
+            "cf": folders["CommonFiles64Folder" if wide else "CommonFilesFolder"],
+            "sys": folders["System64Folder" if wide else "SystemFolder"],
+            "commonappdata": folders["CommonAppDataFolder"], "userappdata": folders["AppDataFolder"],
+            "localappdata": folders["LocalAppDataFolder"],
+            "userdocs": folders["PersonalFolder"], "fonts": folders["FontsFolder"],
+            "userdesktop": folders["DesktopFolder"],
+            "commondesktop": around.environment["PUBLIC"] + r"\Desktop",
+            "commondocs": around.environment["PUBLIC"] + r"\Documents",
+            "commonprograms": f"{folders['CommonAppDataFolder']}\\{MENU['ProgramMenuFolder']}",
+            "userprograms": folders["ProgramMenuFolder"],
+            "commonstartup": f"{folders['CommonAppDataFolder']}\\{MENU['StartupFolder']}",
+            "computername": around.computer, "username": around.user,
         }  # fmt: skip
         for automatic, one in (
             ("autopf", "pf"),
@@ -66,7 +78,13 @@ class Places:
             ("autoappdata", "commonappdata"),
         ):
             self.known[automatic] = self.known[one]
-        for automatic, one in (("commonpf", "pf"), ("commonpf32", "pf32"), ("commonpf64", "pf64"), ("commoncf", "cf"), ("syswow64", "sys")):
+        for automatic, one in (
+            ("commonpf", "pf"),
+            ("commonpf32", "pf32"),
+            ("commonpf64", "pf64"),
+            ("commoncf", "cf"),
+            ("syswow64", "sys"),
+        ):
             self.known[automatic] = self.known[one]
         self.known["app"] = folder or self.text(self.texts.get("folder", ""))
         self.known["group"] = self.known["commonprograms"] + "\\" + self.text(self.texts.get("group", ""))
@@ -91,7 +109,9 @@ def is_unknown(text: str) -> bool:
     return bool(re.search(r"\{[a-z][^{}]*\}", text))
 
 
-def predict(file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State) -> Prediction:
+def predict(
+    file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State
+) -> Prediction:
     """What a silent run does, from the records. ``state`` is left as it is."""
     return _predict(script_of(file, found), surroundings, state.copy())
 
@@ -125,7 +145,9 @@ def _predict(script: form.Script, around: Surroundings, state: State, folder: st
             if entry["check"] or entry["parts"] or entry["jobs"] or entry["languages"]:
                 spots.append(
                     BlindSpot(
-                        path, f"only where {' and '.join(filter(None, (entry['check'], entry['parts'], entry['jobs'], entry['languages'])))}", where
+                        path,
+                        f"only where {' and '.join(filter(None, (entry['check'], entry['parts'], entry['jobs'], entry['languages'])))}",  # noqa: E501
+                        where,
                     )
                 )
             below(parent(path), where)
@@ -136,11 +158,22 @@ def _predict(script: form.Script, around: Surroundings, state: State, folder: st
                 spots.append(BlindSpot(path, f"only with the job {entry['jobs']}", where))
                 continue
             below(parent(path), where)
-            put(Shortcut(path, places.text(entry["target"]), places.text(entry["arguments"]), places.text(entry["working_folder"]) or None), where)
+            put(
+                Shortcut(
+                    path,
+                    places.text(entry["target"]),
+                    places.text(entry["arguments"]),
+                    places.text(entry["working_folder"]) or None,
+                ),
+                where,
+            )
         for number, entry in enumerate(script.records["registry"]):
             _registry(entry, places, row("registry", number), put, spots)
         for number, entry in enumerate(script.records["ini"]):
-            put(IniValue(places.text(entry["path"]), entry["section"], entry["key"], places.text(entry["value"])), row("ini", number))
+            put(
+                IniValue(places.text(entry["path"]), entry["section"], entry["key"], places.text(entry["value"])),
+                row("ini", number),
+            )
         for number, entry in enumerate(script.records["run"]):
             spots.append(
                 BlindSpot(
@@ -152,7 +185,11 @@ def _predict(script: form.Script, around: Surroundings, state: State, folder: st
     else:
         spots.append(BlindSpot("its files, registry and programs", script.reason, here))
     if texts.get("code", "0 bytes") != "0 bytes":
-        spots.append(BlindSpot("the script's own functions", f"{texts['code']} of compiled code that is not interpreted here", here))
+        spots.append(
+            BlindSpot(
+                "the script's own functions", f"{texts['code']} of compiled code that is not interpreted here", here
+            )
+        )
     if texts.get("uninstallable", "yes").lower() in ("", "yes", "1", "true"):
         below(app, here)
         put(File(f"{app}\\unins000.exe"), here)
@@ -160,7 +197,8 @@ def _predict(script: form.Script, around: Surroundings, state: State, folder: st
         title = places.text(texts.get("uninstall_name") or texts.get("full_name", ""))
         put(
             UninstallEntry(
-                identifier(script), "HKLM", "64" if places.wide else "32", title, texts.get("version") or None, texts.get("publisher") or None,
+                identifier(script), "HKLM", "64" if places.wide else "32", title, texts.get("version") or None,
+                texts.get("publisher") or None,
                 f'"{app}\\unins000.exe"', f'"{app}\\unins000.exe" /SILENT',
             ),
             here,
@@ -175,7 +213,14 @@ def _registry(entry: dict[str, Any], places: Places, where: Evidence, put: Any, 
         return
     if hive == "HKCR":
         hive, key = "HKLM", f"Software\\Classes\\{key}"
-    view: View = "32" if hive == "HKLM" and key.lower().startswith("software\\") and not places.wide and "\\classes\\" not in key.lower() else "64"
+    view: View = (
+        "32"
+        if hive == "HKLM"
+        and key.lower().startswith("software\\")
+        and not places.wide
+        and "\\classes\\" not in key.lower()
+        else "64"
+    )
     data: Any = places.text(entry["value"])
     if kind in ("dword", "qword"):
         hexadecimal = re.fullmatch(r"(?:0x|\$)([0-9a-fA-F]{1,16})", data)
@@ -184,7 +229,17 @@ def _registry(entry: dict[str, Any], places: Places, where: Evidence, put: Any, 
         data = None
     if entry["check"] or entry["jobs"]:
         spots.append(BlindSpot(f"{hive}\\{key}", f"only where {entry['check'] or entry['jobs']}", where))
-    put(RegistryValue(hive, key, places.text(entry["name"]), kind, None if isinstance(data, str) and is_unknown(data) else data, view), where)
+    put(
+        RegistryValue(
+            hive,
+            key,
+            places.text(entry["name"]),
+            kind,
+            None if isinstance(data, str) and is_unknown(data) else data,
+            view,
+        ),
+        where,
+    )
 
 
 def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
@@ -217,7 +272,12 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
         Aspect("waits", "until its work is done; its uninstaller goes on in a copy of itself", "likely", where),
         Aspect("log", "/LOG=<file>", "certain", where),
         Aspect("folder", f"/DIR=<folder>; by default {app}", "certain", where),
-        Aspect("exit codes", "0 done, 1 cannot start, 2 or 5 cancelled, 3 or 4 failed, 7 cannot begin, 8 needs a restart first", "certain", where),
+        Aspect(
+            "exit codes",
+            "0 done, 1 cannot start, 2 or 5 cancelled, 3 or 4 failed, 7 cannot begin, 8 needs a restart first",
+            "certain",
+            where,
+        ),
     ]
     aspects += [
         Aspect(title, f"{switch}; {found_names}", "certain", where)
@@ -239,14 +299,20 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
             language=", ".join(entry["name"] for entry in records.get("language", ())) or None,
         ),
         silent=Silent(install, remove, None),
-        switches=(*usual, Switch("/DIR=<folder>", "the folder", "certain", where), Switch("/LOG=<file>", "writes a log", "certain", where)),
+        switches=(
+            *usual,
+            Switch("/DIR=<folder>", "the folder", "certain", where),
+            Switch("/LOG=<file>", "writes a log", "certain", where),
+        ),
         behaviour=tuple(aspects),
         effects=prediction.effects,
         blind_spots=prediction.blind_spots,
         candidates=(install,),
         processes=programs(prediction.effects, (f"{app}\\unins000.exe",)),
         why={f"identity.{field}": Evidence("row", f"header {field}") for field in ("name", "version", "publisher")},
-        listing=tuple(_line(kind, number, entry) for kind, entries in records.items() for number, entry in enumerate(entries)),
+        listing=tuple(
+            _line(kind, number, entry) for kind, entries in records.items() for number, entry in enumerate(entries)
+        ),
     )
 
 

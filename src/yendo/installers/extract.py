@@ -78,7 +78,10 @@ class _Taking:
 
 
 def extract(installer: Path, target: Path) -> Taken:
-    """Writes everything inside an installer below a folder that is new or empty. Raises Usage, Unreadable, NotCovered."""
+    """Writes everything inside an installer below a folder that is new or empty.
+
+    Raises Usage, Unreadable, NotCovered.
+    """
     if target.exists() and (not target.is_dir() or any(target.iterdir())):
         raise Usage(f"{target} is not empty; name a folder that does not exist yet")
     with installer.open("rb") as file:

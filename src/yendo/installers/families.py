@@ -28,7 +28,10 @@ class Found(msgspec.Struct, frozen=True):
 
 
 class Told(msgspec.Struct, frozen=True):
-    """What a family's module knows beyond the headers. ``identity`` holds only what differs from the version resource."""
+    """What a family's module knows beyond the headers.
+
+    ``identity`` holds only what differs from the version resource.
+    """
 
     identity: Identity = Identity()
     silent: Silent = Silent()
@@ -73,7 +76,10 @@ def modules() -> tuple[Family, ...]:
 
 
 def recognise(file: BinaryIO, image: Image) -> tuple[Family, Found]:
-    """The family's module and what it found; ``plain-exe`` where no other does. Raises Unreadable where a mark makes no sense."""
+    """The family's module and what it found; ``plain-exe`` where no other does.
+
+    Raises Unreadable where a mark makes no sense.
+    """
     for module in modules():
         if found := module.find(file, image):
             return module, found
@@ -86,7 +92,18 @@ def offset(where: int, note: str = "") -> Evidence:
 
 
 def programs(effects: Iterable[Effect], but: Iterable[str] = ()) -> tuple[str, ...]:
-    """The programs among what is placed: what a person may have open. ``but`` are paths that do not count (uninstallers)."""
+    """The programs among what is placed: what a person may have open.
+
+    ``but`` are paths that do not count (uninstallers).
+    """
     left_out = {path.lower() for path in but}
     found = {effect.thing.path for effect in effects if effect.change != "remove" and isinstance(effect.thing, File)}
-    return tuple(sorted({path.rpartition("\\")[2] for path in found if path.lower().endswith(".exe") and path.lower() not in left_out}))
+    return tuple(
+        sorted(
+            {
+                path.rpartition("\\")[2]
+                for path in found
+                if path.lower().endswith(".exe") and path.lower() not in left_out
+            }
+        )
+    )

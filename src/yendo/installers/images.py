@@ -56,7 +56,9 @@ class Image:
         self.path, self._iso = path, pycdlib.PyCdlib()
         try:
             self._iso.open(str(path))
-        except Exception as error:  # the library raises its own errors, and those of the modules beneath, for damaged images
+        except (
+            Exception
+        ) as error:  # the library raises its own errors, and those of the modules beneath, for damaged images
             raise Unreadable(f"{path}: a disc image that cannot be read: {error}") from error
         self._kind = (
             "udf_path"
@@ -164,7 +166,8 @@ def _length(child: Any) -> int:
 
 @contextlib.contextmanager
 def opened(path: Path, inside: str | None = None) -> Iterator[tuple[Path, str]]:
-    """An installer as a file, and where it came from: itself, or ``inside`` an image, taken out with what it needs beside it.
+    """An installer as a file, and where it came from: itself, or ``inside`` an image, taken out with what it needs
+    beside it.
 
     Raises Usage where it is not clear which one is meant, Unreadable.
     """
@@ -195,14 +198,24 @@ def opened(path: Path, inside: str | None = None) -> Iterator[tuple[Path, str]]:
 
 def _meant(image: Image, inside: str | None) -> str:
     if inside:
-        exact = [entry.path for entry in image.entries() if entry.path.lower() == inside.replace("\\", "/").lstrip("/").lower()]
+        exact = [
+            entry.path
+            for entry in image.entries()
+            if entry.path.lower() == inside.replace("\\", "/").lstrip("/").lower()
+        ]
         if exact:
             return exact[0]
     found = image.installers()  # looks into every one of them
     if inside:
-        raise Usage(f"{image.path.name} has no file {inside}; its installers: {', '.join(entry.path for entry in found) or 'none'}")
+        raise Usage(
+            f"{image.path.name} has no file {inside}; its installers: "
+            f"{', '.join(entry.path for entry in found) or 'none'}"
+        )
     if len(found) != 1:
-        raise Usage(f"{image.path.name} holds {len(found)} installers; say which by --inside: {', '.join(entry.path for entry in found)}")
+        raise Usage(
+            f"{image.path.name} holds {len(found)} installers; say which by --inside: "
+            f"{', '.join(entry.path for entry in found)}"
+        )
     return found[0].path
 
 
@@ -217,4 +230,8 @@ def _needed(image: Image, name: str, top: Path) -> list[str]:
         return []
     media = account.payload.media if account.payload else ()
     folder = (top / name).parent
-    return [(folder / medium.path).relative_to(top).as_posix() for medium in media if medium.kind != "embedded" and medium.path]
+    return [
+        (folder / medium.path).relative_to(top).as_posix()
+        for medium in media
+        if medium.kind != "embedded" and medium.path
+    ]

@@ -21,11 +21,15 @@ MAX_DEPTH = 5
 MAX_LOOKED_INTO = 64 << 20  # bytes that one packed part may unpack to, to be looked into
 MAX_TOTAL = 192 << 20
 MAX_SHOWN = 50_000
-RATIO, FREE = 1000, 64 << 20  # what unpacks to more than RATIO times its packed size, past FREE bytes, is taken for a bomb
+RATIO, FREE = (
+    1000,
+    64 << 20,
+)  # what unpacks to more than RATIO times its packed size, past FREE bytes, is taken for a bomb
 
 
 class Part(msgspec.Struct, frozen=True):
-    """A file inside another. ``size`` unpacked and ``packed`` in bytes, None where unknown; ``offset`` in the file that holds it.
+    """A file inside another. ``size`` unpacked and ``packed`` in bytes, None where unknown; ``offset`` in the file that
+    holds it.
 
     ``open`` gives its contents as a file, of at most so many bytes.
     """

@@ -16,7 +16,8 @@ FAMILY = "plain-exe"
 MAX_SEARCHED = 32 << 20
 _SWITCH = re.compile(rb"(?<![\w/.:<-])(?:/|--?)[A-Za-z][A-Za-z0-9_-]{1,24}(?![\w/.\\-])")
 _WIDE_SWITCH = re.compile(rb"(?<![\w/.:<-]\0)(?:/\0|(?:-\0){1,2})[A-Za-z]\0(?:[A-Za-z0-9_-]\0){1,24}(?![\w/.\\-]\0)")
-# What unattended calls are commonly named, best first. Source: conventions of setup programs and of the Windows Installer.
+# What unattended calls are commonly named, best first. Source: conventions of setup programs and of the Windows
+# Installer.
 _QUIET = (
     "verysilent",
     "silent",
@@ -37,7 +38,9 @@ _QUIET = (
 )
 _NOISY = re.compile(r"^(?:/|--?)(?:help|version|debug|verbose|usage|about|unsilent|nosilent|not-quiet)$", re.I)
 COMMON = ("/S", "/quiet", "/silent", "/s", "/q", "-s", "-q", "/qn", "--silent", "--quiet", "/verysilent")
-_INTERPRETERS = {bytes.fromhex("41553321454130"): "a script for an automation interpreter (kept packed, not decoded here)"}
+_INTERPRETERS = {
+    bytes.fromhex("41553321454130"): "a script for an automation interpreter (kept packed, not decoded here)"
+}
 
 
 def find(file: BinaryIO, image: Image) -> Found:
@@ -45,8 +48,14 @@ def find(file: BinaryIO, image: Image) -> Found:
     head = at(file, begin, 64)
     for mark, what in _INTERPRETERS.items():
         if (place := head.find(mark)) >= 0:
-            return Found(FAMILY, offset(begin + place, f"{what} lies behind the program"), generation="carries a script")
-    behind = f"{end - begin} bytes lie behind the program, of no known form" if end > begin else "nothing lies behind the program"
+            return Found(
+                FAMILY, offset(begin + place, f"{what} lies behind the program"), generation="carries a script"
+            )
+    behind = (
+        f"{end - begin} bytes lie behind the program, of no known form"
+        if end > begin
+        else "nothing lies behind the program"
+    )
     return Found(FAMILY, offset(begin, f"no family's mark; {behind}"))
 
 
@@ -86,10 +95,15 @@ def rank(switch: str) -> tuple[int, int]:
 def candidates(name: str, found: dict[str, int]) -> tuple[CommandLine, ...]:
     """Command lines to try, likeliest first: switches in the program's own text, then common ones."""
     own = sorted((switch for switch in found if not _NOISY.match(switch) and rank(switch)[0] < 2), key=rank)
-    lines = [CommandLine(f'"{name}" {switch}', "to be tried", offset(found[switch], f"the program holds the text {switch}")) for switch in own[:8]]
+    lines = [
+        CommandLine(f'"{name}" {switch}', "to be tried", offset(found[switch], f"the program holds the text {switch}"))
+        for switch in own[:8]
+    ]
     common = Evidence("rule", "conventions of setup programs", "a switch that many setup programs take")
     taken = {switch.lower() for switch in own[:8]}
-    lines += [CommandLine(f'"{name}" {switch}', "to be tried", common) for switch in COMMON if switch.lower() not in taken]
+    lines += [
+        CommandLine(f'"{name}" {switch}', "to be tried", common) for switch in COMMON if switch.lower() not in taken
+    ]
     return tuple(lines)
 
 
@@ -102,13 +116,20 @@ def _worded(switch: str) -> bool:
     """Whether a text reads like a word, and not like chance."""
     word = switch.lstrip("/-")
     return rank(switch)[0] < 2 or (
-        re.fullmatch(r"[A-Za-z][a-z-]{2,}|[A-Z-]{4,}", word) is not None and re.search(r"[aeiouyAEIOUY]", word) is not None
+        re.fullmatch(r"[A-Za-z][a-z-]{2,}|[A-Z-]{4,}", word) is not None
+        and re.search(r"[aeiouyAEIOUY]", word) is not None
     )
 
 
 def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
     known = {} if packed(image) else {switch: place for switch, place in texts(file, image).items() if _worded(switch)}
-    spots = [BlindSpot("everything it does", "the program is of no family that can be read; run `yendo try` to know", found.evidence)]
+    spots = [
+        BlindSpot(
+            "everything it does",
+            "the program is of no family that can be read; run `yendo try` to know",
+            found.evidence,
+        )
+    ]
     if packed(image):
         why = f"section {image.sections[0].name} is empty in the file: the program unpacks itself when it runs"
         spots.append(BlindSpot("texts in the program that look like switches", why, found.evidence))

@@ -21,7 +21,8 @@ from yendo.installers import archive_exe, families, signatures
 from yendo.installers.families import Prediction, Told
 from yendo.installers.parts import Looker, Part
 
-# Libraries that Windows 10 does not bring, and what does. Source: the names that the runtimes' own setup programs place.
+# Libraries that Windows 10 does not bring, and what does. Source: the names that the runtimes' own setup programs
+# place.
 _RUNTIMES = (
     (r"(?:msvcp|vcruntime|concrt|vccorlib)14\d?(?:_\d)?", "the Visual C++ runtime of 2015 or later"),
     (r"msvc[rp]1[0-2]0|mfc1[0-2]0u?", "a Visual C++ runtime of 2010 to 2013"),
@@ -87,7 +88,16 @@ class Reading:
     def predict(self, program: str, arguments: str, surroundings: Surroundings, state: State) -> Prediction:
         """What a silent run does to a machine, where the family can be read; else a blind spot."""
         if not hasattr(self.module, "predict"):
-            return Prediction((), (BlindSpot("everything it does", f"programs of family {self.family} must be run to know", self.found.evidence),))
+            return Prediction(
+                (),
+                (
+                    BlindSpot(
+                        "everything it does",
+                        f"programs of family {self.family} must be run to know",
+                        self.found.evidence,
+                    ),
+                ),
+            )
         return self.module.predict(self.file, self.image, self.found, program, arguments, surroundings, state)  # type: ignore[no-any-return]
 
 
@@ -95,7 +105,9 @@ def facts(image: Image) -> form.ProgramFacts:
     """What the headers and resources say."""
     manifest = image.manifest
     level = re.search(r"""requestedExecutionLevel[^>]{0,200}?\blevel\s*=\s*["'](\w+)""", manifest)
-    awareness = re.search(r"<(?:\w+:)?dpiAwareness[^>]*>([^<]{1,80})<", manifest) or re.search(r"<(?:\w+:)?dpiAware[^>]*>([^<]{1,40})<", manifest)
+    awareness = re.search(r"<(?:\w+:)?dpiAwareness[^>]*>([^<]{1,80})<", manifest) or re.search(
+        r"<(?:\w+:)?dpiAware[^>]*>([^<]{1,40})<", manifest
+    )
     return form.ProgramFacts(
         stub=image.architecture,
         bits=image.bits,
@@ -144,7 +156,9 @@ def _account(path: Path, reading: Reading, told: Told, verify: bool) -> form.Acc
         needs=(*told.needs, *needs(image, words)),
         processes=told.processes,
         properties=told.properties,
-        payload=form.Payload(len(files), sum(content.size or content.packed or 0 for content in files), (), ()) if files else None,
+        payload=form.Payload(len(files), sum(content.size or content.packed or 0 for content in files), (), ())
+        if files
+        else None,
         effects=told.effects,
         blind_spots=(*told.blind_spots, *reading.trouble, *_hostile(contents)),
         why={"family": found.evidence, **why, **told.why},
@@ -165,8 +179,15 @@ def leaves(contents: tuple[form.Content, ...]) -> list[form.Content]:
 
 
 def _hostile(contents: tuple[form.Content, ...]) -> list[BlindSpot]:
-    noted = [content for content in leaves(contents) if content.note.startswith(("hostile", "not unpacked", "cannot be read", "not looked"))]
-    return [BlindSpot(f"{content.name[:120]} inside", content.note, families.offset(content.offset or 0)) for content in noted[:20]]
+    noted = [
+        content
+        for content in leaves(contents)
+        if content.note.startswith(("hostile", "not unpacked", "cannot be read", "not looked"))
+    ]
+    return [
+        BlindSpot(f"{content.name[:120]} inside", content.note, families.offset(content.offset or 0))
+        for content in noted[:20]
+    ]
 
 
 def needs(image: Image, words: form.ProgramFacts) -> tuple[str, ...]:
@@ -183,9 +204,17 @@ def _elevation(words: form.ProgramFacts) -> list[form.Aspect]:
         "asInvoker": "does not ask",
     }
     where = Evidence("offset", f"resource {RT_MANIFEST}, requestedExecutionLevel")
-    found = [form.Aspect("elevation", meanings.get(words.elevation, words.elevation), "certain", where)] if words.elevation else []
+    found = (
+        [form.Aspect("elevation", meanings.get(words.elevation, words.elevation), "certain", where)]
+        if words.elevation
+        else []
+    )
     if words.scales:
-        scaled = "does not scale with the screen" if words.scales.lower() in ("false", "unaware") else f"scales with the screen ({words.scales})"
+        scaled = (
+            "does not scale with the screen"
+            if words.scales.lower() in ("false", "unaware")
+            else f"scales with the screen ({words.scales})"
+        )
         found.append(form.Aspect("screen", scaled, "certain", Evidence("offset", f"resource {RT_MANIFEST}, dpiAware")))
     return found
 

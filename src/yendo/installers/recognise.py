@@ -15,7 +15,12 @@ _MSI_KINDS = {"transform": "msi-transform", "patch": "msi-patch"}
 
 
 COMPOUND = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
-_OTHERS = ((b"MSCF", "cabinet"), (b"xar!", "flat-pkg"), (b"7z\xbc\xaf\x27\x1c", "7z archive"), (b"Rar!\x1a\x07", "rar archive"))
+_OTHERS = (
+    (b"MSCF", "cabinet"),
+    (b"xar!", "flat-pkg"),
+    (b"7z\xbc\xaf\x27\x1c", "7z archive"),
+    (b"Rar!\x1a\x07", "rar archive"),
+)
 
 
 def read(path: Path, *, verify: bool = False) -> Account:
@@ -31,7 +36,8 @@ def read(path: Path, *, verify: bool = False) -> Account:
 
         return programs.account(path, verify=verify)
     raise NotCovered(
-        f"{path.name} is of family {family}, which this version recognises and does not read; it reads installer databases and setup programs"
+        f"{path.name} is of family {family}, which this version recognises and does not read; it reads installer "
+        "databases and setup programs"
     )
 
 
@@ -66,11 +72,16 @@ def family_of(file: BinaryIO, name: str) -> str:
     for magic, family in _OTHERS:
         if head.startswith(magic):
             return family
-    raise Unreadable(f"{name}: no installer of a known family starts with {head[:4].hex(' ') or 'nothing: the file is empty'}")
+    raise Unreadable(
+        f"{name}: no installer of a known family starts with {head[:4].hex(' ') or 'nothing: the file is empty'}"
+    )
 
 
 def compound_family(file: BinaryIO) -> str:
-    """Database, transform or patch, by the class of the container. Source: the class identifiers that such files carry."""
+    """Database, transform or patch, by the class of the container.
+
+    Source: the class identifiers that such files carry.
+    """
     import uuid
 
     file.seek(0)

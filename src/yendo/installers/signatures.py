@@ -16,7 +16,12 @@ from yendo.formats.slices import at
 from yendo.installers.account import Signature
 
 MAX_MESSAGE = 4 << 20
-_ALGORITHMS = {"2.16.840.1.101.3.4.2.1": "sha256", "1.3.14.3.2.26": "sha1", "2.16.840.1.101.3.4.2.2": "sha384", "2.16.840.1.101.3.4.2.3": "sha512"}
+_ALGORITHMS = {
+    "2.16.840.1.101.3.4.2.1": "sha256",
+    "1.3.14.3.2.26": "sha1",
+    "2.16.840.1.101.3.4.2.2": "sha384",
+    "2.16.840.1.101.3.4.2.3": "sha512",
+}
 
 
 class Unclear(ValueError):
@@ -45,7 +50,9 @@ def parse(raw: bytes) -> Message:
         certificates = [choice.chosen for choice in signed["certificates"]]
         own = next(certificate for certificate in certificates if certificate.serial_number == serial)
         algorithm, expected = _expected(signed)
-        return Message(_name(own.subject), _name(own.issuer), _chain(own, certificates), _timestamp(info), algorithm, expected)
+        return Message(
+            _name(own.subject), _name(own.issuer), _chain(own, certificates), _timestamp(info), algorithm, expected
+        )
     except (ValueError, KeyError, TypeError, IndexError, StopIteration, AttributeError) as error:
         raise Unclear(f"the signature cannot be read: {error}") from error
 
@@ -82,7 +89,11 @@ def _timestamp(info: Any) -> str | None:
                 from asn1crypto import cms, tsp
 
                 token = cms.ContentInfo.load(value.dump())["content"]["encap_content_info"]["content"]
-                return str(tsp.TSTInfo.load(token.contents if not hasattr(token, "parsed") else token.parsed.dump())["gen_time"].native.isoformat())
+                return str(
+                    tsp.TSTInfo.load(token.contents if not hasattr(token, "parsed") else token.parsed.dump())[
+                        "gen_time"
+                    ].native.isoformat()
+                )
     return None
 
 
@@ -93,7 +104,9 @@ def _expected(signed: Any) -> tuple[str, bytes]:
     content = signed["encap_content_info"]["content"]
     encoded = content.dump()
     kind, _, _, _, inside, _ = parser.parse(encoded)
-    outer = core.Sequence.load(inside if kind == 2 else encoded)  # PKCS#7 puts a context tag round it, and no octet string
+    outer = core.Sequence.load(
+        inside if kind == 2 else encoded
+    )  # PKCS#7 puts a context tag round it, and no octet string
     digest_info = core.Sequence.load(outer[1].dump())
     algorithm = core.Sequence.load(digest_info[0].dump())[0].native
     return _ALGORITHMS.get(algorithm, algorithm), digest_info[1].native
@@ -107,7 +120,10 @@ def of_program(file: BinaryIO, image: Image, *, verify: bool = False) -> Signatu
         return Signature(False, note="its certificates lie beyond the end of the file" if stated[1] else "")
     length, _, kind = struct.unpack("<IHH", at(file, offset, 8).ljust(8, b"\0"))
     if kind != 2 or not 8 < length <= min(size, MAX_MESSAGE):
-        return Signature(True, note=f"the certificates at offset {offset} are of a form that is not read (type {kind}, {length} bytes)")
+        return Signature(
+            True,
+            note=f"the certificates at offset {offset} are of a form that is not read (type {kind}, {length} bytes)",
+        )
     try:
         message = parse(at(file, offset + 8, length - 8))
     except Unclear as error:

@@ -16,10 +16,17 @@ class RunnerOnly:
 
     @property
     def facts(self) -> Facts:
-        return Facts(windows=self.surroundings.windows, architecture=self.surroundings.architecture, computer=self.surroundings.computer)
+        return Facts(
+            windows=self.surroundings.windows,
+            architecture=self.surroundings.architecture,
+            computer=self.surroundings.computer,
+        )
 
     def _refuse(self, *_: Any) -> NoReturn:
-        raise NotCovered("this step needs the package's own runner, and this machine has no PowerShell; `yendo doctor` says how to add one")
+        raise NotCovered(
+            "this step needs the package's own runner, and this machine has no PowerShell; `yendo doctor` says how "
+            "to add one"
+        )
 
     folders_below = get_value = set_value = has_key = make_key = drop_key = keys_below = values_of = _refuse
     user_hives = service_state = related = put_shortcut = show = answer = make_hold = _refuse

@@ -25,7 +25,9 @@ class Look(msgspec.Struct, frozen=True):
 
 
 class Ran(msgspec.Struct, frozen=True):
-    """A command that ended: its full exit code (None when it was stopped for time), output, seconds, what was seen of it over its time."""
+    """A command that ended: its full exit code (None when it was stopped for time), output, seconds, what was seen of
+    it over its time.
+    """
 
     exit_code: int | None
     output: str
@@ -61,7 +63,10 @@ class Session(Protocol):
         """A file's bytes, or None where there is none."""
 
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
-        """Writes a file whose folder exists. Of a private one others cannot read anything, where the machine knows such rights."""
+        """Writes a file whose folder exists.
+
+        Of a private one others cannot read anything, where the machine knows such rights.
+        """
 
     def digest(self, path: str) -> str | None:
         """The SHA-256 of a file, or None where there is none; it is never held in memory whole."""

@@ -22,7 +22,13 @@ def encode(manifest: Manifest) -> bytes:
     from cyclonedx.output.json import JsonV1Dot6
 
     supplier = OrganizationalEntity(name=manifest.publisher) if manifest.publisher else None
-    root = Component(name=manifest.name, version=manifest.version, type=ComponentType.APPLICATION, bom_ref=manifest.id, supplier=supplier)
+    root = Component(
+        name=manifest.name,
+        version=manifest.version,
+        type=ComponentType.APPLICATION,
+        bom_ref=manifest.id,
+        supplier=supplier,
+    )
     files = {f"{manifest.id}/{file.path}": file for file in manifest.files if file.path.startswith(CONTENT)}
     digests = "|".join(f"{file.path}={file.sha256}" for file in manifest.files)
     bom = Bom(serial_number=uuid.uuid5(_NAMESPACE, digests))
@@ -30,8 +36,11 @@ def encode(manifest: Manifest) -> bytes:
     document = json.loads(JsonV1Dot6(bom).output_as_string())
     document.get("metadata", {}).pop("timestamp", None)
     document["components"] = [
-        {"bom-ref": ref, "hashes": [{"alg": "SHA-256", "content": file.sha256}], "name": file.path, "type": "file"} for ref, file in sorted(files.items())
+        {"bom-ref": ref, "hashes": [{"alg": "SHA-256", "content": file.sha256}], "name": file.path, "type": "file"}
+        for ref, file in sorted(files.items())
     ]
     needed = {"dependsOn": sorted(files)} if files else {}
-    document["dependencies"] = [{"ref": ref, **(needed if ref == manifest.id else {})} for ref in sorted([manifest.id, *files])]
+    document["dependencies"] = [
+        {"ref": ref, **(needed if ref == manifest.id else {})} for ref in sorted([manifest.id, *files])
+    ]
     return (json.dumps(document, indent=2, sort_keys=True) + "\n").encode()

@@ -140,7 +140,10 @@ def name_of(plan: Plan) -> str:
         "architecture": package.architecture,
     }
     text = re.sub(r"\{([a-z]+)\}", lambda match: named[match[1]], package.folder)
-    return "".join(character if character.isalnum() or character in ".-_" else "-" for character in text).strip(".") or package.id
+    return (
+        "".join(character if character.isalnum() or character in ".-_" else "-" for character in text).strip(".")
+        or package.id
+    )
 
 
 def build(workspace: Path, plan: Plan, *, output: Path | None = None, archive: bool = False) -> Built:
@@ -200,7 +203,10 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
 
 
 def handover(plan: Plan, manifest: form.Manifest) -> str:
-    """The text for whoever receives the package, from the office's template where it has one. Raises TemplateProblem, HouseError."""
+    """The text for whoever receives the package, from the office's template where it has one.
+
+    Raises TemplateProblem, HouseError.
+    """
     furnished = plan.furnished
     own = furnished.house.templates.handover if furnished else None
     return templates.render(
@@ -244,7 +250,11 @@ def _scripts(plan: Plan) -> list[str]:
 def content_digest(manifest: form.Manifest) -> str:
     """What a machine gets, as one hash: steps and files, without the revision and the rules."""
     bare = msgspec.structs.replace(
-        manifest, revision=0, detect=(), tool="", files=tuple(file for file in manifest.files if file.path.startswith(form.CONTENT))
+        manifest,
+        revision=0,
+        detect=(),
+        tool="",
+        files=tuple(file for file in manifest.files if file.path.startswith(form.CONTENT)),
     )
     return hashlib.sha256(form.encode(bare)).hexdigest()
 

@@ -48,7 +48,9 @@ class Carried(msgspec.Struct, frozen=True):
 
 
 class Journal(msgspec.Struct):
-    """An unfinished run: its verb, the content it belongs to, the steps that have begun, those that have ended and how."""
+    """An unfinished run: its verb, the content it belongs to, the steps that have begun, those that
+    have ended and how.
+    """
 
     verb: str
     run: str
@@ -89,9 +91,13 @@ def read_journal(data: bytes | None) -> Journal | None:
 
 
 class _Carrier:
-    def __init__(self, manifest: form.Manifest, package: Path, session: Session, folder: str, sleep: Callable[[float], object]) -> None:
+    def __init__(
+        self, manifest: form.Manifest, package: Path, session: Session, folder: str, sleep: Callable[[float], object]
+    ) -> None:
         self.manifest, self.package, self.session, self.sleep = manifest, package, session, sleep
-        self.host = Host(session, manifest.id, package, folder, hidden=manifest.secrets, logs=manifest.logs, home=manifest.home)
+        self.host = Host(
+            session, manifest.id, package, folder, hidden=manifest.secrets, logs=manifest.logs, home=manifest.home
+        )
         self.host.sleep, self.host.carry_other = sleep, self.other
         self.tell = self.host.tell
         self.kept = self.host.expand(rf"{manifest.home}\packages\{manifest.id}")
@@ -186,7 +192,9 @@ class _Carrier:
         return {name: value for name, value in values.items() if not list(texts_of(manifest.settings, {name: value}))}
 
     def whole(self, verb: str) -> bool:
-        """Brings what a verb needs of the package into the home, where nobody can change it, and looks whether it is whole."""
+        """Brings what a verb needs of the package into the home, where nobody can change it, and looks whether it is
+        whole.
+        """
         uses = self.uses
         for file in self.manifest.files:
             if not file.path.startswith(form.CONTENT) or verb[0] not in uses[file.path]:
@@ -217,8 +225,12 @@ class _Carrier:
             self.tell(events.MoreLeftBehind(more - MOST_LEFT))
 
     def leave(self) -> None:
-        """Once a verb is over, of the package in the home stays what repair and uninstall need, or everything, or nothing."""
-        installed = self.session.read(self.host.expand(rf"{self.manifest.home}\installed\{self.manifest.id}.txt")) is not None
+        """Once a verb is over, of the package in the home stays what repair and uninstall need, or everything, or
+        nothing.
+        """
+        installed = (
+            self.session.read(self.host.expand(rf"{self.manifest.home}\installed\{self.manifest.id}.txt")) is not None
+        )
         if self.manifest.keep == "nothing" or not (installed or self.host.recorded()):
             self.session.take_away(self.kept)
 
@@ -454,7 +466,9 @@ class _Carrier:
     def finish(self, verb: str, final: int) -> int:
         if verb == "install" and final == 0 and self.manifest.detect:
             verdicts = self.host.rules(self.manifest.detect)
-            missing = [(rule, fact) for rule, (holds, fact) in zip(self.manifest.detect, verdicts, strict=True) if not holds]
+            missing = [
+                (rule, fact) for rule, (holds, fact) in zip(self.manifest.detect, verdicts, strict=True) if not holds
+            ]
             if missing:
                 for rule, fact in missing:
                     self.tell(events.NotDetected(rule.title, fact))
@@ -484,12 +498,21 @@ class _Carrier:
                 self.session.remove(rf"{self.host.room}\facts\{verb}-{number}.json")
         self.session.remove_folder(rf"{self.host.room}\facts")
         self.session.remove_folder(rf"{self.host.room}\logs")
-        for folder in (self.host.room, *(self.host.expand(self.manifest.home + name) for name in (r"\state", r"\installed", ""))):
+        for folder in (
+            self.host.room,
+            *(self.host.expand(self.manifest.home + name) for name in (r"\state", r"\installed", "")),
+        ):
             self.session.remove_folder(folder)
 
 
 def carry(
-    manifest: form.Manifest, package: Path, session: Session, verb: str, *, folder: str, sleep: Callable[[float], object] = time.sleep
+    manifest: form.Manifest,
+    package: Path,
+    session: Session,
+    verb: str,
+    *,
+    folder: str,
+    sleep: Callable[[float], object] = time.sleep,
 ) -> Carried:
     """Carries out one verb. ``package`` is the built package here, ``folder`` where it lies on the machine."""
     carrier = _Carrier(manifest, package, session, folder, sleep)
@@ -497,7 +520,10 @@ def carry(
     host = carrier.host
     lines = events.texts(host.events)
     now = session.facts.time.strftime("%Y-%m-%dT%H:%M:%SZ")
-    told = [events.written(event, time=now, verb=verb, step=step) for event, step in zip(host.events, host.steps_of, strict=True)]
+    told = [
+        events.written(event, time=now, verb=verb, step=step)
+        for event, step in zip(host.events, host.steps_of, strict=True)
+    ]
     for ending, new in (("log", "".join(f"{line}\r\n" for line in lines).encode()), ("jsonl", b"".join(told))):
         name = rf"{host.logs}\{verb}.{ending}"
         session.write(name, (session.read(name) or b"") + new)

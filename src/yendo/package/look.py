@@ -12,14 +12,18 @@ FOLDER = r"C:\Windows\Temp"
 
 
 def facts_of(machine: Machine) -> dict[str, str]:
-    """Each fact in words, by its name; one that the machine does not tell is left out. Raises NotCovered without a PowerShell on a real one."""
+    """Each fact in words, by its name; one that the machine does not tell is left out.
+
+    Raises NotCovered without a PowerShell on a real one.
+    """
     with machine.fresh() as session:
         if machine.place == "simulation":
             found = {name: value_of(name, session.facts) for name in FACTS}
             return {name: in_words(value) for name, value in found.items() if value is not None}
         if not machine.has_powershell:
             raise NotCovered(
-                "the facts of a real machine are asked by the runner, and this one has no PowerShell; `yendo doctor` says how to add one"
+                "the facts of a real machine are asked by the runner, and this one has no PowerShell; `yendo doctor` "
+                "says how to add one"
             )
         nothing = form.Manifest(
             id="facts",
@@ -37,7 +41,9 @@ def facts_of(machine: Machine) -> dict[str, str]:
             files=(),
         )
         session.write(rf"{FOLDER}\facts.ps1", scripts.runner(nothing))
-        ran = session.run(rf'powershell -NoProfile -ExecutionPolicy Bypass -File "{FOLDER}\facts.ps1" facts', timeout=120)
+        ran = session.run(
+            rf'powershell -NoProfile -ExecutionPolicy Bypass -File "{FOLDER}\facts.ps1" facts', timeout=120
+        )
         if ran.exit_code != 0:
             raise NotCovered(f"the machine does not answer: {ran.output[-300:].strip() or ran.exit_code}")
         pairs = [line.partition(": ") for line in ran.output.splitlines() if ": " in line]

@@ -32,7 +32,17 @@ CONTENT = ("media/", "extras/", "transforms/", "made/")  # what the steps use, s
 # The runner's own exit codes; every other one is the installer's.
 LATER = 1618
 NOT_APPLICABLE, DAMAGED, WRONG_USE, NO_LOG, RUNNING, POSTPONED = 20, 21, 24, 25, 26, 27
-RESTRICTED, NEED_MISSING, NOT_DETECTED, REFUSED, UNSETTLED, EXPOSED, NEEDED, UNSAFE, UNSIGNED = 28, 29, 30, 31, 32, 33, 34, 35, 36
+RESTRICTED, NEED_MISSING, NOT_DETECTED, REFUSED, UNSETTLED, EXPOSED, NEEDED, UNSAFE, UNSIGNED = (
+    28,
+    29,
+    30,
+    31,
+    32,
+    33,
+    34,
+    35,
+    36,
+)
 
 
 class ExitCode(msgspec.Struct, frozen=True):
@@ -45,8 +55,13 @@ class ExitCode(msgspec.Struct, frozen=True):
 EXIT_CODES: dict[int, ExitCode] = {
     0: ExitCode("done", "success"),
     3010: ExitCode("done, a restart is needed", "success with restart"),
-    1641: ExitCode("done or in the middle, a restart has been started; what is left goes on after it", "success with restart"),
-    LATER: ExitCode("not now: another installation was running the whole time, or a condition that can change does not hold", "retry later"),
+    1641: ExitCode(
+        "done or in the middle, a restart has been started; what is left goes on after it", "success with restart"
+    ),
+    LATER: ExitCode(
+        "not now: another installation was running the whole time, or a condition that can change does not hold",
+        "retry later",
+    ),
     NOT_APPLICABLE: ExitCode("not applicable on this machine (run conditions)", "not applicable"),
     DAMAGED: ExitCode("the package is damaged: a file is missing or has changed", "failure"),
     TIMED_OUT: ExitCode("a step took longer than its time limit and did nothing any more", "failure"),
@@ -55,15 +70,28 @@ EXIT_CODES: dict[int, ExitCode] = {
     NO_LOG: ExitCode("the log cannot be written, so nothing was begun", "failure"),
     RUNNING: ExitCode("this package is at work on this machine already", "in progress"),
     POSTPONED: ExitCode("the person has postponed it", "retry later"),
-    RESTRICTED: ExitCode("PowerShell runs in a restricted language mode here; the script has to be signed and trusted", "failure"),
-    NEED_MISSING: ExitCode("a prerequisite is missing and this package does not bring it, or nobody is there to agree to it", "failure"),
+    RESTRICTED: ExitCode(
+        "PowerShell runs in a restricted language mode here; the script has to be signed and trusted", "failure"
+    ),
+    NEED_MISSING: ExitCode(
+        "a prerequisite is missing and this package does not bring it, or nobody is there to agree to it", "failure"
+    ),
     NOT_DETECTED: ExitCode("every step ended well, and the package is still not detected", "failure"),
     REFUSED: ExitCode("the person did not agree to a prerequisite", "failure"),
     UNSETTLED: ExitCode("a setting is unknown, missing, or not as its plan allows; nothing was begun", "failure"),
-    EXPOSED: ExitCode("the file with the values can be read or changed by others, or a secret was given on a command line", "failure"),
+    EXPOSED: ExitCode(
+        "the file with the values can be read or changed by others, or a secret was given on a command line", "failure"
+    ),
     NEEDED: ExitCode("another package needs this one, so it was not removed", "failure"),
-    UNSIGNED: ExitCode("this machine takes signed packages only, and this one is not signed by one of its signers, or has changed since", "failure"),
-    UNSAFE: ExitCode("what it keeps on the machine could be written by others and cannot be made safe, so nothing was begun", "failure"),
+    UNSIGNED: ExitCode(
+        "this machine takes signed packages only, and this one is not signed by one of its signers, or has changed "
+        "since",
+        "failure",
+    ),
+    UNSAFE: ExitCode(
+        "what it keeps on the machine could be written by others and cannot be made safe, so nothing was begun",
+        "failure",
+    ),
 }
 
 
@@ -88,7 +116,10 @@ class InTheWay(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class Needed(msgspec.Struct, frozen=True, omit_defaults=True):
-    """A prerequisite, resolved. ``folder`` of the package that is brought along, ``""`` where it is expected from outside."""
+    """A prerequisite, resolved.
+
+    ``folder`` of the package that is brought along, ``""`` where it is expected from outside.
+    """
 
     package: str = ""
     version: str = ""
@@ -99,7 +130,9 @@ class Needed(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class FromHouse(msgspec.Struct, frozen=True):
-    """What the plan has from its house: the file's name, the office, and each value given with its line in that file."""
+    """What the plan has from its house: the file's name, the office, and each value given with its line
+    in that file.
+    """
 
     file: str
     name: str
@@ -107,7 +140,8 @@ class FromHouse(msgspec.Struct, frozen=True):
 
 
 class Manifest(msgspec.Struct, frozen=True, kw_only=True):
-    """``keep``: all, scripts or nothing. ``in_the_way`` by verb. ``chosen`` are the values that its places were filled with.
+    """``keep``: all, scripts or nothing. ``in_the_way`` by verb. ``chosen`` are the values that its places were filled
+    with.
 
     ``home``: the folder where packages keep what they need later.
     """
@@ -156,8 +190,14 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
 
 def used(manifest: Manifest, verb: str) -> list[str]:
     """The settings that a verb cannot do without: install, uninstall, repair or detect."""
-    parts = [manifest.detect] if verb == "detect" else [manifest.actions(verb), manifest.when if verb != "uninstall" else ()]
-    names = places.names_in([*parts, manifest.needs if verb == "install" else (), manifest.detect if verb == "install" else ()])
+    parts = (
+        [manifest.detect]
+        if verb == "detect"
+        else [manifest.actions(verb), manifest.when if verb != "uninstall" else ()]
+    )
+    names = places.names_in(
+        [*parts, manifest.needs if verb == "install" else (), manifest.detect if verb == "install" else ()]
+    )
     return sorted(names)
 
 
@@ -166,17 +206,27 @@ def sites_of(manifest: Manifest) -> tuple[str, ...]:
     return tuple(manifest.sites) or ("",)
 
 
-def with_values(manifest: Manifest, environment: Mapping[str, str], *layers: Mapping[str, places.Value], verb: str | None = None) -> Manifest:
-    """The manifest as it is with values; a later layer is stronger. ``verb`` asks only for what that needs. Raises SettingError."""
+def with_values(
+    manifest: Manifest, environment: Mapping[str, str], *layers: Mapping[str, places.Value], verb: str | None = None
+) -> Manifest:
+    """The manifest as it is with values; a later layer is stronger.
+
+    ``verb`` asks only for what that needs. Raises SettingError.
+    """
     if not manifest.settings:
         return manifest
     values = places.settle(manifest.settings, *layers, needed=used(manifest, verb) if verb else None)
-    folders = {name: expand(value, environment) for name, value in values.items() if manifest.settings[name].type == "folder"}
+    folders = {
+        name: expand(value, environment) for name, value in values.items() if manifest.settings[name].type == "folder"
+    }
     return settled(manifest, values | folders)
 
 
 def settled(manifest: Manifest, values: Mapping[str, str]) -> Manifest:
-    """The manifest with every place filled; ``values`` as ``settle`` gives them, folders expanded. Secrets join what no log may show."""
+    """The manifest with every place filled; ``values`` as ``settle`` gives them, folders expanded.
+
+    Secrets join what no log may show.
+    """
     if not manifest.settings:
         return manifest
     known = manifest.settings
@@ -184,12 +234,19 @@ def settled(manifest: Manifest, values: Mapping[str, str]) -> Manifest:
     full: Manifest = msgspec.convert(places.fill(body, lambda text: places.fill_text(text, known, values)), Manifest)
     hidden = {value for name, value in values.items() if known[name].secret and value}
     chosen = {name: value for name, value in values.items() if not known[name].secret}
-    return msgspec.structs.replace(full, settings=known, sites=manifest.sites, chosen=chosen, secrets=tuple(sorted({*manifest.secrets, *hidden})))
+    return msgspec.structs.replace(
+        full, settings=known, sites=manifest.sites, chosen=chosen, secrets=tuple(sorted({*manifest.secrets, *hidden}))
+    )
 
 
 def needed_first(need: Needed) -> Action:
     """What brings a prerequisite: the package in a folder of this one."""
-    return Action("include", f"install the prerequisite {need.package}", data={"folder": need.folder, "verb": "install"}, codes={"0": "done"})
+    return Action(
+        "include",
+        f"install the prerequisite {need.package}",
+        data={"folder": need.folder, "verb": "install"},
+        codes={"0": "done"},
+    )
 
 
 def encode(manifest: Manifest) -> bytes:
@@ -234,7 +291,9 @@ def msi_command(plan: Plan, verb: str, number: int) -> str:
 
 
 def steps_of(workspace: Path, plan: Plan, verb: str) -> tuple[Step, ...]:
-    """The steps of a verb, between those of the house; those of an uninstall that nobody wrote follow from the install."""
+    """The steps of a verb, between those of the house; those of an uninstall that nobody wrote follow
+    from the install.
+    """
     written = plan.steps(verb)
     before, after = plan.standing(verb)
     own = written if written or verb != "uninstall" else derived(workspace, plan)
@@ -261,7 +320,11 @@ def derived(workspace: Path, plan: Plan) -> tuple[Step, ...]:
                 found.append(TakeBackStep())
         else:
             found += kind_of(step).undo(step)
-    once = [step for number, step in enumerate(found) if not isinstance(step, TakeBackStep) or TakeBackStep() not in found[:number]]
+    once = [
+        step
+        for number, step in enumerate(found)
+        if not isinstance(step, TakeBackStep) or TakeBackStep() not in found[:number]
+    ]
     return tuple(once)
 
 
@@ -271,17 +334,23 @@ def product_of(workspace: Path, step: MsiStep) -> str | None:
 
 
 def _way(way: Way) -> InTheWay:
-    return InTheWay(way.names, seconds(way.wait), way.ask, way.postpone, seconds(way.postpone_for), way.in_use, way.text)
+    return InTheWay(
+        way.names, seconds(way.wait), way.ask, way.postpone, seconds(way.postpone_for), way.in_use, way.text
+    )
 
 
 def _secret(plan: Plan) -> tuple[str, ...]:
     steps = [step for verb in VERBS for step in plan.steps(verb) if isinstance(step, MsiStep)]
     pairs = [(name, str(value)) for step in steps for name, value in step.properties.items()]
-    return tuple(sorted({value for name, value in pairs if value and secrets.is_secret(name) and not places.PLACE.search(value)}))
+    return tuple(
+        sorted({value for name, value in pairs if value and secrets.is_secret(name) and not places.PLACE.search(value)})
+    )
 
 
 def keeps(plan: Plan) -> str:
-    """What stays on the machine: all of it where it goes on after a restart or can be repaired, else what an uninstall needs."""
+    """What stays on the machine: all of it where it goes on after a restart or can be repaired, else what an uninstall
+    needs.
+    """
     if plan.keep:
         return plan.keep
     restarts = any("restart" in kind_of(step).needs for step in plan.install)
@@ -299,11 +368,16 @@ def _need(workspace: Path, need: Any) -> Needed:
     return Needed(need.package or "", need.version or "", folder, rules, need.consent, need.remove)
 
 
-def resolve(workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_of: dict[Path, str], tool: str) -> Manifest:
+def resolve(
+    workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_of: dict[Path, str], tool: str
+) -> Manifest:
     """The manifest of a plan whose files are known. Raises Usage."""
     package = plan.package
     actions = {
-        verb: tuple(action(workspace, plan, verb, number, digest_of) for number in range(1, len(steps_of(workspace, plan, verb)) + 1))
+        verb: tuple(
+            action(workspace, plan, verb, number, digest_of)
+            for number in range(1, len(steps_of(workspace, plan, verb)) + 1)
+        )
         for verb in VERBS
     }
     return Manifest(
@@ -325,14 +399,19 @@ def resolve(workspace: Path, plan: Plan, files: tuple[PackedFile, ...], digest_o
         secrets=_secret(plan),
         logs=rf"{plan.log.folder}\{package.id}",
         home=plan.log.state,
-        house=FromHouse(plan.furnished.file.name, plan.furnished.house.name, plan.furnished.given) if plan.furnished else None,
+        house=FromHouse(plan.furnished.file.name, plan.furnished.house.name, plan.furnished.given)
+        if plan.furnished
+        else None,
         install=actions["install"],
         uninstall=actions["uninstall"],
         repair=actions["repair"],
         detect=plan.detect,
         files=files,
         settings=plan.settings,
-        sites={site: {name: plan.settings[name].text_of(value, said=True) for name, value in values.items()} for site, values in plan.site.items()},
+        sites={
+            site: {name: plan.settings[name].text_of(value, said=True) for name, value in values.items()}
+            for site, values in plan.site.items()
+        },
         tool=tool,
         properties={
             step.media: {name: str(value) for name, value in delivered(step).properties.items()}

@@ -25,11 +25,14 @@ setlocal DisableDelayedExpansion\r
 set "shell=%SystemRoot%\\System32\\WindowsPowerShell\\v1.0\\powershell.exe"\r
 if exist "%SystemRoot%\\Sysnative\\WindowsPowerShell\\v1.0\\powershell.exe" set "shell=%SystemRoot%\\Sysnative\\WindowsPowerShell\\v1.0\\powershell.exe"\r
 "%shell%" -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "%~dp0apply.ps1" %*\r
-"""
+"""  # noqa: E501
 
 
 def doorway(manifest: form.Manifest) -> str:
-    """``apply.cmd``. A policy of the machine goes before what it says; without one it says itself that only signed scripts run."""
+    """``apply.cmd``.
+
+    A policy of the machine goes before what it says; without one it says itself that only signed scripts run.
+    """
     return DOORWAY.replace("Bypass", "AllSigned") if manifest.only_signed else DOORWAY
 
 
@@ -44,7 +47,13 @@ def literal(value: Any) -> str:
     if isinstance(value, str):
         pieces = re.split(r"([\x00-\x1f])", value)
         if len(pieces) > 1:  # the shell has no such text in single quotes, so it is put together
-            return "(" + " + ".join(literal(piece) if at % 2 == 0 else f"[char]{ord(piece)}" for at, piece in enumerate(pieces)) + ")"
+            return (
+                "("
+                + " + ".join(
+                    literal(piece) if at % 2 == 0 else f"[char]{ord(piece)}" for at, piece in enumerate(pieces)
+                )
+                + ")"
+            )
         # every kind of single quotation mark ends a text for the shell, so each is doubled
         return "'" + "".join(character * 2 if character in "'‘’‚‛" else character for character in value) + "'"
     if isinstance(value, Mapping):
@@ -71,7 +80,11 @@ def _settings(manifest: form.Manifest) -> dict[str, Any]:
         }
         for name, one in manifest.settings.items()
     }
-    return {"settings": rows, "sites": manifest.sites, "used": {verb: form.used(manifest, verb) for verb in (*VERBS, "detect")}}
+    return {
+        "settings": rows,
+        "sites": manifest.sites,
+        "used": {verb: form.used(manifest, verb) for verb in (*VERBS, "detect")},
+    }
 
 
 def _template(name: str) -> str:
@@ -143,8 +156,10 @@ def _step(action: Action) -> dict[str, Any]:
 
 
 CHOICE = {
-    "en": "OK closes it now and begins. Cancel puts it off; that is possible {left} times more, until {last}. Without an answer it begins in {wait} minutes.",
-    "de": "OK schließt es jetzt und beginnt. Abbrechen verschiebt es, noch {left}-mal, bis {last}. Ohne Antwort beginnt es in {wait} Minuten.",
+    "en": "OK closes it now and begins. Cancel puts it off; that is possible {left} times more, until {last}. "
+    "Without an answer it begins in {wait} minutes.",
+    "de": "OK schließt es jetzt und beginnt. Abbrechen verschiebt es, noch {left}-mal, bis {last}. Ohne Antwort "
+    "beginnt es in {wait} Minuten.",
 }
 
 
@@ -153,18 +168,27 @@ def kept_files(manifest: form.Manifest) -> list[str]:
     if manifest.keep == "nothing":
         return []
     names = [file.path for file in manifest.files]
-    later = " ".join(action.command for verb in ("uninstall", "repair") for action in manifest.actions(verb)).replace("\\", "/")
+    later = " ".join(action.command for verb in ("uninstall", "repair") for action in manifest.actions(verb)).replace(
+        "\\", "/"
+    )
     return [name for name in names if manifest.keep == "all" or not name.startswith("media/") or name in later]
 
 
 def uses(manifest: form.Manifest) -> dict[str, str]:
-    """What each file of the package is needed for, a letter each: questions before anything begins (``a``), and the verbs.
+    """What each file of the package is needed for, a letter each: questions before anything begins (``a``), and the
+    verbs.
 
     An install has all of it. Else a file counts as named where its own path or that of a folder it lies in is; of the
     vendor's media all count where one does, since an installer may need what lies beside it.
     """
-    asked = [manifest.when, [need.holds for need in manifest.needs], [(action.when, action.unless) for action in manifest.install]]
-    named = {"a": _named(asked)} | {verb[0]: _named([manifest.actions(verb), manifest.detect]) for verb in ("uninstall", "repair")}
+    asked = [
+        manifest.when,
+        [need.holds for need in manifest.needs],
+        [(action.when, action.unless) for action in manifest.install],
+    ]
+    named = {"a": _named(asked)} | {
+        verb[0]: _named([manifest.actions(verb), manifest.detect]) for verb in ("uninstall", "repair")
+    }
     found = {}
     for file in manifest.files:
         parts = file.path.lower().split("/")
@@ -227,7 +251,10 @@ def runner(manifest: form.Manifest) -> bytes:
             }
             for need in manifest.needs
         ],
-        "in_the_way": {verb: {name: getattr(way, name) for name in way.__struct_fields__} for verb, way in manifest.in_the_way.items()},
+        "in_the_way": {
+            verb: {name: getattr(way, name) for name in way.__struct_fields__}
+            for verb, way in manifest.in_the_way.items()
+        },
         "choice": CHOICE,
         "first_language": list(dict.fromkeys(name for way in manifest.in_the_way.values() for name in way.text)),
         "secrets": list(manifest.secrets),
@@ -242,22 +269,35 @@ def runner(manifest: form.Manifest) -> bytes:
             for file in manifest.files
             if file.path.startswith(form.CONTENT)
         ],
-        "kept": sorted({name.replace("/", "\\") for name in kept_files(manifest)} | (_OWN if manifest.keep != "nothing" else set())),
+        "kept": sorted(
+            {name.replace("/", "\\") for name in kept_files(manifest)} | (_OWN if manifest.keep != "nothing" else set())
+        ),
         "doorway": doorway(manifest).splitlines(),
         **{verb: [_step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")},
     }
     lines = [f"    {literal(key)} = {literal(value)}" for key, value in data.items()]
     # before an installation whose run could be undone, the runner itself asks whether the product is there
-    asked = ["msi-product"] if any(action.temporary_reverse for verb in VERBS for action in manifest.actions(verb)) else []
+    asked = (
+        ["msi-product"] if any(action.temporary_reverse for verb in VERBS for action in manifest.actions(verb)) else []
+    )
     kinds = sorted({action.kind for verb in VERBS for action in manifest.actions(verb)})
-    switch = "\n".join(f"        '{name}' {{ return Step-{''.join(part.capitalize() for part in name.split('-'))} $Step }}" for name in kinds)
-    text = _template("apply.ps1").replace("#KINDS#", "\n".join(fragment(name) for name in kinds)).replace("#SWITCH#", switch)
+    switch = "\n".join(
+        f"        '{name}' {{ return Step-{''.join(part.capitalize() for part in name.split('-'))} $Step }}"
+        for name in kinds
+    )
+    text = (
+        _template("apply.ps1")
+        .replace("#KINDS#", "\n".join(fragment(name) for name in kinds))
+        .replace("#SWITCH#", switch)
+    )
     text = text.replace("#RULES#", judging(data, asked)).replace(
         "#SETTINGS#\n", _part("settings") + "\n" + _part("delivery") if manifest.settings else ""
     )
     # a line that calls what this package does not have is left out
     wanted = [name for name, there in (("settings", manifest.settings), ("msi", "msi" in kinds)) if there]
-    text = "".join(line for line in text.splitlines(keepends=True) if not (only := _ONLY.search(line)) or only[1] in wanted)
+    text = "".join(
+        line for line in text.splitlines(keepends=True) if not (only := _ONLY.search(line)) or only[1] in wanted
+    )
     text = _ONLY.sub("", text)
     for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
         if hasattr(form, mark):
@@ -269,7 +309,9 @@ def runner(manifest: form.Manifest) -> bytes:
 
 
 def _sentences(text: str) -> str:
-    """The table of the events that a script tells: for each its sentence, and the names of its values in their order."""
+    """The table of the events that a script tells: for each its sentence, and the names of its values
+    in their order.
+    """
     rows = []
     for name in sorted(set(re.findall(r"\bTell ([a-z-]+)", text))):
         kind = events.table()[name]
@@ -303,10 +345,17 @@ def judging(data: Any, more: Iterable[str] = ()) -> str:
     """The functions that judge the rules in data, and those of ``more`` kinds."""
     kinds = sorted({*_kinds(data), *more})
     # a list judges each of its things as the rule for one does
-    kinds = sorted({*kinds, *(of for kind, of in (("file-list", "file"), ("registry-list", "registry")) if kind in kinds)})
-    parts = [files("yendo.package").joinpath("rules.ps1").read_text("utf-8"), *dict.fromkeys(fragment_of_rule(kind) for kind in kinds)]
+    kinds = sorted(
+        {*kinds, *(of for kind, of in (("file-list", "file"), ("registry-list", "registry")) if kind in kinds)}
+    )
+    parts = [
+        files("yendo.package").joinpath("rules.ps1").read_text("utf-8"),
+        *dict.fromkeys(fragment_of_rule(kind) for kind in kinds),
+    ]
     cases = "".join(f"        '{kind}' {{ return {function_of(kind)} $Rule }}\n" for kind in kinds)
-    chosen = f"    switch ($Rule['kind']) {{\n{cases}    }}\n" if cases else "    return @($false, 'there is no rule')\n"
+    chosen = (
+        f"    switch ($Rule['kind']) {{\n{cases}    }}\n" if cases else "    return @($false, 'there is no rule')\n"
+    )
     return "\n".join([*parts, f"function Test-Rule($Rule) {{\n{chosen}}}\n"])
 
 
@@ -327,7 +376,8 @@ def detection(manifest: form.Manifest, form_of_answer: str = "present") -> bytes
     """``detect.ps1`` of a package.
 
     Management systems take one of two answers: ``present`` prints a line and leaves with 0 where the package is there,
-    and prints nothing and leaves with 1 where it is not; ``code`` prints what it found in both cases and leaves with 0 or 1.
+    and prints nothing and leaves with 1 where it is not; ``code`` prints what it found in both cases and leaves with 0
+    or 1.
     """
     return _script(_detection(manifest, form_of_answer))
 
@@ -336,7 +386,9 @@ def _detection(manifest: form.Manifest, form_of_answer: str) -> str:
     data = [_rule(rule) for rule in manifest.detect]
     rules = ",\n".join("    " + literal(rule) for rule in data)
     name = f"{manifest.name} {manifest.version}, revision {manifest.revision}"
-    head = f"[string]$Name = {literal(name)}\n[bool]$Always = {literal(form_of_answer == 'code')}\n$Rules = @(\n{rules}\n)"
+    head = (
+        f"[string]$Name = {literal(name)}\n[bool]$Always = {literal(form_of_answer == 'code')}\n$Rules = @(\n{rules}\n)"
+    )
     used = form.used(manifest, "detect")
     asks = {name: one for name, one in manifest.settings.items() if name in used}
     if asks:

@@ -1,8 +1,9 @@
 """Signing a built package and judging its signature.
 
-The two scripts get a signature block as Windows takes it; a listing of every file's hash gets a detached message beside it, so that the
-whole package stands behind one signature. Source: RFC 5652 (messages), RFC 3161 (time stamps), "Windows Authenticode Portable
-Executable Signature Format" (the indirect data), and for scripts: the digest is over the text in UTF-16 without its mark and its block.
+The two scripts get a signature block as Windows takes it; a listing of every file's hash gets a detached message beside
+it, so that the whole package stands behind one signature. Source: RFC 5652 (messages), RFC 3161 (time stamps), "Windows
+Authenticode Portable Executable Signature Format" (the indirect data), and for scripts: the digest is over the text in
+UTF-16 without its mark and its block.
 """
 
 from __future__ import annotations
@@ -30,7 +31,9 @@ from yendo.package.scripts import SIGNED
 LISTING, MESSAGE = "files.sha256", "files.sha256.p7s"
 SCRIPTS = ("apply.ps1", "detect.ps1")
 INDIRECT, SIP_INFO, STAMP = "1.3.6.1.4.1.311.2.1.4", "1.3.6.1.4.1.311.2.1.30", "1.3.6.1.4.1.311.3.3.1"
-_SCRIPT_READER = bytes.fromhex("1fcc3b60594b084eb724d2c6297ef351")  # the part of PowerShell that reads script signatures
+_SCRIPT_READER = bytes.fromhex(
+    "1fcc3b60594b084eb724d2c6297ef351"
+)  # the part of PowerShell that reads script signatures
 _END = "# SIG # End signature block"
 MAX_ANSWER = 1 << 20
 
@@ -40,7 +43,11 @@ class _Digest(core.Sequence):  # type: ignore[misc]
 
 
 class _SipInfo(core.Sequence):  # type: ignore[misc]
-    _fields = [("version", core.Integer), ("reader", core.OctetString), *((f"reserved_{number}", core.Integer) for number in range(5))]
+    _fields = [
+        ("version", core.Integer),
+        ("reader", core.OctetString),
+        *((f"reserved_{number}", core.Integer) for number in range(5)),
+    ]
 
 
 class _Data(core.Sequence):  # type: ignore[misc]
@@ -65,10 +72,11 @@ class Identity(msgspec.Struct, frozen=True):
 
 
 class Verified(msgspec.Struct, frozen=True):
-    """What became of judging a signature; ``problems`` is empty where it holds. ``seen`` is a third party's time, in UTC.
+    """What became of judging a signature; ``problems`` is empty where it holds. ``seen`` is a third party's time, in
+    UTC.
 
-    ``thumbprint`` is the SHA-256 of the signer's certificate in capitals: the name alone is nobody's own. ``vouched``: whether it is
-    one of those that were stated as the office's.
+    ``thumbprint`` is the SHA-256 of the signer's certificate in capitals: the name alone is nobody's own. ``vouched``:
+    whether it is one of those that were stated as the office's.
     """
 
     signer: str
@@ -80,7 +88,10 @@ class Verified(msgspec.Struct, frozen=True):
 
 
 def identity(path: Path, passphrase: bytes | None = None) -> Identity:
-    """Reads key and certificates from a .p12 or .pfx, or from one PEM file. Raises Usage, NotCovered without the library."""
+    """Reads key and certificates from a .p12 or .pfx, or from one PEM file.
+
+    Raises Usage, NotCovered without the library.
+    """
     try:
         from cryptography import x509
         from cryptography.hazmat.primitives.serialization import load_pem_private_key, pkcs12
@@ -95,7 +106,10 @@ def identity(path: Path, passphrase: bytes | None = None) -> Identity:
             return Identity(found.key, (found.cert.certificate, *(more.certificate for more in found.additional_certs)))
         return Identity(load_pem_private_key(data, passphrase), tuple(x509.load_pem_x509_certificates(data)))
     except (OSError, ValueError, TypeError) as error:
-        raise Usage(f"{path}: {error}; a PEM file with key and certificates or a .p12 is wanted, its passphrase in YENDO_PASSPHRASE") from error
+        raise Usage(
+            f"{path}: {error}; a PEM file with key and certificates or a .p12 is wanted, its passphrase in "
+            "YENDO_PASSPHRASE"
+        ) from error
 
 
 def _loaded(certificate: Any) -> Any:
@@ -115,8 +129,13 @@ def _signature(who: Identity, data: bytes) -> tuple[str, bytes]:
     raise Usage("the key is neither RSA nor of an elliptic curve")
 
 
-def message(who: Identity, content: bytes, *, kind: str = "data", indirect: _Indirect | None = None, stamp: str | None = None) -> bytes:
-    """A signed message over ``content``: detached, or with the indirect data of a script inside. Raises Usage, Unreadable."""
+def message(
+    who: Identity, content: bytes, *, kind: str = "data", indirect: _Indirect | None = None, stamp: str | None = None
+) -> bytes:
+    """A signed message over ``content``: detached, or with the indirect data of a script inside.
+
+    Raises Usage, Unreadable.
+    """
     inside: dict[str, Any] = {"content_type": kind}
     attributes = cms.CMSAttributes(
         [
@@ -129,7 +148,9 @@ def message(who: Identity, content: bytes, *, kind: str = "data", indirect: _Ind
     algorithm, value = _signature(who, attributes.dump())
     signer: dict[str, Any] = {
         "version": "v1",
-        "sid": cms.SignerIdentifier({"issuer_and_serial_number": {"issuer": own.issuer, "serial_number": own.serial_number}}),
+        "sid": cms.SignerIdentifier(
+            {"issuer_and_serial_number": {"issuer": own.issuer, "serial_number": own.serial_number}}
+        ),
         "digest_algorithm": {"algorithm": "sha256"},
         "signed_attrs": attributes,
         "signature_algorithm": {"algorithm": algorithm},
@@ -157,7 +178,10 @@ def stamped(url: str, value: bytes) -> Any:
     wanted = tsp.TimeStampReq(
         {
             "version": "v1",
-            "message_imprint": {"hash_algorithm": {"algorithm": "sha256"}, "hashed_message": hashlib.sha256(value).digest()},
+            "message_imprint": {
+                "hash_algorithm": {"algorithm": "sha256"},
+                "hashed_message": hashlib.sha256(value).digest(),
+            },
             "nonce": int.from_bytes(os.urandom(8), "big"),
             "cert_req": True,
         }
@@ -208,7 +232,10 @@ def signed_script(data: bytes, who: Identity, stamp: str | None) -> bytes:
     """A script with its signature block."""
     info = _SipInfo({"version": 0x10000, "reader": _SCRIPT_READER, **{f"reserved_{number}": 0 for number in range(5)}})
     content = _Indirect(
-        {"data": {"type": SIP_INFO, "value": info}, "message_digest": {"algorithm": {"algorithm": "sha256"}, "digest": script_digest(data)}}
+        {
+            "data": {"type": SIP_INFO, "value": info},
+            "message_digest": {"algorithm": {"algorithm": "sha256"}, "digest": script_digest(data)},
+        }
     )
     raw = message(who, content.contents, kind="indirect_data", indirect=content, stamp=stamp)
     encoded = base64.b64encode(raw).decode()
@@ -222,7 +249,8 @@ def _block(data: bytes) -> bytes | None:
     return base64.b64decode("".join(line[2:] for line in match[1].split("\r\n"))) if match else None
 
 
-# --- packages -----------------------------------------------------------------------------------------------------------
+# --- packages
+# -----------------------------------------------------------------------------------------------------------
 
 
 def _files(package: Path) -> list[Path]:
@@ -231,7 +259,9 @@ def _files(package: Path) -> list[Path]:
 
 def listing(package: Path) -> bytes:
     """Every file of a package with its hash, a line each."""
-    return "".join(f"{digest.of_file(path)}  {path.relative_to(package).as_posix()}\n" for path in _files(package)).encode()
+    return "".join(
+        f"{digest.of_file(path)}  {path.relative_to(package).as_posix()}\n" for path in _files(package)
+    ).encode()
 
 
 def sign(package: Path, who: Identity, stamp: str | None = None) -> Verified:
@@ -262,7 +292,10 @@ def sign(package: Path, who: Identity, stamp: str | None = None) -> Verified:
 
 
 def signers(given: Iterable[str]) -> frozenset[str]:
-    """Stated signers as thumbprints (SHA-256, in capitals): each given as one, or as the file of a certificate. Raises Usage."""
+    """Stated signers as thumbprints (SHA-256, in capitals): each given as one, or as the file of a certificate.
+
+    Raises Usage.
+    """
     from cryptography import x509
     from cryptography.hazmat.primitives.serialization import Encoding
 
@@ -277,7 +310,11 @@ def signers(given: Iterable[str]) -> frozenset[str]:
             raise Usage(f"{one} is neither the SHA-256 thumbprint of a certificate (64 digits) nor the file of one")
         data = path.read_bytes()
         try:
-            known = x509.load_pem_x509_certificates(data) if b"-----BEGIN" in data else [x509.load_der_x509_certificate(data)]
+            known = (
+                x509.load_pem_x509_certificates(data)
+                if b"-----BEGIN" in data
+                else [x509.load_der_x509_certificate(data)]
+            )
         except ValueError as error:
             raise Usage(f"{one} is no certificate: {error}") from error
         found.add(hashlib.sha256(known[0].public_bytes(Encoding.DER)).hexdigest().upper())
@@ -285,7 +322,8 @@ def signers(given: Iterable[str]) -> frozenset[str]:
 
 
 def verify(package: Path, trusted: frozenset[str] = frozenset()) -> Verified:
-    """Judges the signature of a package: message, listing, every file, both scripts, and the signer against the stated ones.
+    """Judges the signature of a package: message, listing, every file, both scripts, and the signer against the stated
+    ones.
 
     Raises Usage where it is not signed.
     """
@@ -299,7 +337,11 @@ def verify(package: Path, trusted: frozenset[str] = frozenset()) -> Verified:
     there = {path.relative_to(package).as_posix(): path for path in _files(package)}
     problems += [f"{name} is missing" for name in sorted(wanted.keys() - there.keys())]
     problems += [f"{name} is not in the listing" for name in sorted(there.keys() - wanted.keys())]
-    problems += [f"{name} has changed since" for name in sorted(wanted.keys() & there.keys()) if digest.of_file(there[name]) != wanted[name]]
+    problems += [
+        f"{name} has changed since"
+        for name in sorted(wanted.keys() & there.keys())
+        if digest.of_file(there[name]) != wanted[name]
+    ]
     for name in SCRIPTS:
         data = (package / name).read_bytes() if (package / name).is_file() else b""
         try:
@@ -338,7 +380,9 @@ def _judged(raw: bytes, content: bytes, what: str) -> Verified:
         serial = info["sid"].chosen["serial_number"].native
         certificates = [x509.load_der_x509_certificate(choice.chosen.dump()) for choice in signed["certificates"]]
         own = next(certificate for certificate in certificates if certificate.serial_number == serial)
-        stated = next(item["values"][0].native for item in info["signed_attrs"] if item["type"].native == "message_digest")
+        stated = next(
+            item["values"][0].native for item in info["signed_attrs"] if item["type"].native == "message_digest"
+        )
         value, attributes = info["signature"].native, b"\x31" + info["signed_attrs"].dump()[1:]
         token = next((item["values"][0] for item in info["unsigned_attrs"] or () if item["type"].dotted == STAMP), None)
         stamp = _stamp_info(cms.ContentInfo.load(token.dump())) if token is not None else None
@@ -362,5 +406,8 @@ def _judged(raw: bytes, content: bytes, what: str) -> Verified:
             problems.append(f"{what}: the time stamp is of another signature")
         elif not own.not_valid_before_utc <= stamp["gen_time"].native <= own.not_valid_after_utc:
             problems.append(f"{what}: the certificate was not valid when it was signed")
-    names = tuple(certificate.subject.rfc4514_string() for certificate in (own, *(other for other in certificates if other is not own)))
+    names = tuple(
+        certificate.subject.rfc4514_string()
+        for certificate in (own, *(other for other in certificates if other is not own))
+    )
     return Verified(names[0], names, seen, tuple(problems), own.fingerprint(hashes.SHA256()).hex().upper())

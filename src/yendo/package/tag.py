@@ -36,6 +36,10 @@ def encode(manifest: Manifest) -> bytes:
     payload = ET.SubElement(root, f"{{{_SPACE}}}Payload")
     for file in manifest.files:
         if file.path.startswith(CONTENT):
-            ET.SubElement(payload, f"{{{_SPACE}}}File", {"name": file.path, "size": str(file.size), f"{{{_SHA256}}}hash": file.sha256})
+            ET.SubElement(
+                payload,
+                f"{{{_SPACE}}}File",
+                {"name": file.path, "size": str(file.size), f"{{{_SHA256}}}hash": file.sha256},
+            )
     ET.indent(root)
     return bytes(ET.tostring(root, "utf-8", xml_declaration=True)) + b"\n"

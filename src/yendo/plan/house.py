@@ -1,7 +1,7 @@
 """The house file: what an office says once for all its plans.
 
-``house.toml`` is found upwards from the workspace, or named by the plan. A plan's own words win; what it does not say, the
-house says, and every such value is known with its line. Nothing in it is executed when it is read.
+``house.toml`` is found upwards from the workspace, or named by the plan. A plan's own words win; what it does not say,
+the house says, and every such value is known with its line. Nothing in it is executed when it is read.
 """
 
 from __future__ import annotations
@@ -47,10 +47,11 @@ class HouseLine(int):
 
 
 class Must(Written, frozen=True, rename={"not_": "not"}, kw_only=True):
-    """What has to hold of a plan. ``of`` is a place: ``package.contact``, ``install.*.timeout``; all its values are asked.
+    """What has to hold of a plan. ``of`` is a place: ``package.contact``, ``install.*.timeout``; all its values are
+    asked.
 
-    ``matches`` is a regular expression for the whole value; ``at_least`` and ``at_most`` are numbers, times or amounts of disk.
-    A value that is not there satisfies everything but ``present = true``.
+    ``matches`` is a regular expression for the whole value; ``at_least`` and ``at_most`` are numbers, times or amounts
+    of disk. A value that is not there satisfies everything but ``present = true``.
     """
 
     of: str | None = None
@@ -69,7 +70,13 @@ class Must(Written, frozen=True, rename={"not_": "not"}, kw_only=True):
                 re.compile(self.matches)
             except re.error as error:
                 raise ValueError(f"matches is no regular expression: {error}") from error
-        asks = self.present is not None or self.matches is not None or self.one_of or self.at_least is not None or self.at_most is not None
+        asks = (
+            self.present is not None
+            or self.matches is not None
+            or self.one_of
+            or self.at_least is not None
+            or self.at_most is not None
+        )
         if bool(asks) != bool(self.of):
             raise ValueError("of goes with present, matches, one_of, at_least or at_most, and those with it")
 
@@ -94,11 +101,15 @@ class Naming(Written, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         unknown = set(re.findall(r"\{([^{}]*)\}", self.id)) - {"publisher", "name"}
         if unknown or "{name}" not in self.id:
-            raise ValueError(f"id holds {{name}}, and may hold {{publisher}}{f'; not {{{unknown.pop()}}}' if unknown else ''}")
+            raise ValueError(
+                f"id holds {{name}}, and may hold {{publisher}}{f'; not {{{unknown.pop()}}}' if unknown else ''}"
+            )
 
 
 class Templates(Written, frozen=True, kw_only=True):
-    """The office's own jinja2 templates, beside the house file: for a new plan, for notes, and for the text that is handed over."""
+    """The office's own jinja2 templates, beside the house file: for a new plan, for notes, and for the text that is
+    handed over.
+    """
 
     plan: str | None = None
     notes: str | None = None
@@ -117,14 +128,19 @@ class Standing(Written, frozen=True, kw_only=True):
 
 
 class House(Written, frozen=True, kw_only=True):
-    """An office. ``plan`` says what plans of its workspaces do not say themselves; ``store`` is its media store, a folder."""
+    """An office.
+
+    ``plan`` says what plans of its workspaces do not say themselves; ``store`` is its media store, a folder.
+    """
 
     name: Text
     logo: str | None = None
     store: str | None = None
     naming: Naming = Naming()
     templates: Templates = Templates()
-    signers: tuple[Annotated[str, Meta(pattern=r"^[0-9A-Fa-f: ]{64,127}$")], ...] = ()  # certificates that may sign, by SHA-256 thumbprint
+    signers: tuple[
+        Annotated[str, Meta(pattern=r"^[0-9A-Fa-f: ]{64,127}$")], ...
+    ] = ()  # certificates that may sign, by SHA-256 thumbprint
     severity: dict[str, Severity] = {}
     rule: tuple[OwnRule, ...] = ()
     before: Standing = Standing()
@@ -140,7 +156,9 @@ class House(Written, frozen=True, kw_only=True):
 
 
 class Furnished(msgspec.Struct, frozen=True):
-    """What a plan has from its house: the file, the office, and each value and standing step given, ``place -> line``; never part of ``plan.toml``."""
+    """What a plan has from its house: the file, the office, and each value and standing step given, ``place -> line``;
+    never part of ``plan.toml``.
+    """
 
     file: FilePath
     house: House
@@ -174,8 +192,15 @@ def find(folder: FilePath) -> FilePath | None:
     for above in (folder.resolve(), *folder.resolve().parents):
         path = above / NAME
         if path.is_file():
-            if hasattr(os, "geteuid") and path.stat().st_uid not in (0, os.geteuid(), folder.resolve().stat().st_uid if folder.exists() else 0):
-                raise HouseError(f'{path} belongs to somebody else, so it is not taken by itself; name it in the plan: house = "{path}"')
+            if hasattr(os, "geteuid") and path.stat().st_uid not in (
+                0,
+                os.geteuid(),
+                folder.resolve().stat().st_uid if folder.exists() else 0,
+            ):
+                raise HouseError(
+                    f"{path} belongs to somebody else, so it is not taken by itself; name it in the plan: house = "
+                    f'"{path}"'
+                )
             return path
     return None
 
@@ -213,11 +238,17 @@ def _wrong(raw: Any, found: dict[places.Path, int]) -> Iterator[Problem]:
         return
     for key, value in raw.items():
         if key not in MAY_SAY:
-            yield Problem(places.nearest(found, ("plan", key)), f"[plan.{key}]: a house says nothing about {key}; it may about {', '.join(MAY_SAY)}")
+            yield Problem(
+                places.nearest(found, ("plan", key)),
+                f"[plan.{key}]: a house says nothing about {key}; it may about {', '.join(MAY_SAY)}",
+            )
         elif key == "package":
             for name in [name for name in value if name not in MAY_SAY_OF_PACKAGE]:
                 line = places.nearest(found, ("plan", key, name))
-                yield Problem(line, f"[plan.package]: {name} belongs to one program; a house may say {', '.join(MAY_SAY_OF_PACKAGE)}")
+                yield Problem(
+                    line,
+                    f"[plan.package]: {name} belongs to one program; a house may say {', '.join(MAY_SAY_OF_PACKAGE)}",
+                )
     yield from unknown({key: value for key, value in raw.items() if key in MAY_SAY}, model.Plan, ("plan",), found)
 
 
@@ -230,10 +261,15 @@ def _standing(house: House, path: FilePath, found: dict[places.Path, int]) -> It
             brings = True
         if brings:
             line = places.nearest(found, (where, verb, at))
-            yield Problem(line, f"[[{where}.{verb}]] {at + 1}: a standing step cannot bring files; a package of its own can ([[need]])")
+            yield Problem(
+                line,
+                f"[[{where}.{verb}]] {at + 1}: a standing step cannot bring files; a package of its own can ([[need]])",
+            )
 
 
-def furnish(raw: dict[str, Any], house: House, lines: Mapping[places.Path, int], own: dict[places.Path, int], file: str) -> dict[str, int]:
+def furnish(
+    raw: dict[str, Any], house: House, lines: Mapping[places.Path, int], own: dict[places.Path, int], file: str
+) -> dict[str, int]:
     """Adds what the plan does not say; returns each place that was filled, with the line of the house file."""
     given: dict[str, int] = {}
 

@@ -49,7 +49,9 @@ def unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, int
 def _keys(struct: Any) -> tuple[dict[str, Any], set[str]]:
     """The keys of a table with their types, and all that it knows."""
     tag = struct.__struct_config__.tag_field
-    fields = {field.encode_name: field.type for field in msgspec.structs.fields(struct) if field.name not in model.NOT_WRITTEN}
+    fields = {
+        field.encode_name: field.type for field in msgspec.structs.fields(struct) if field.name not in model.NOT_WRITTEN
+    }
     return fields, set(fields) | ({tag} if tag else set())
 
 

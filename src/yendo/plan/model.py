@@ -19,7 +19,10 @@ from yendo.terms.when import Condition
 
 
 class Package(Written, frozen=True, kw_only=True):
-    """What the package is. ``revision`` counts the packager's own changes to one vendor version; ``folder`` is the name of the built package."""
+    """What the package is.
+
+    ``revision`` counts the packager's own changes to one vendor version; ``folder`` is the name of the built package.
+    """
 
     id: Identifier
     name: Text
@@ -37,7 +40,13 @@ class Package(Written, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         for name in ("name", "version", "publisher", "language", "contact"):
             check_line(name, getattr(self, name))
-        unknown = set(re.findall(r"\{([^{}]*)\}", self.folder)) - {"id", "version", "revision", "publisher", "architecture"}
+        unknown = set(re.findall(r"\{([^{}]*)\}", self.folder)) - {
+            "id",
+            "version",
+            "revision",
+            "publisher",
+            "architecture",
+        }
         if unknown or not {"{id}", "{version}", "{revision}"} <= set(re.findall(r"\{[^{}]*\}", self.folder)):
             raise ValueError("folder holds {id}, {version} and {revision}, and may hold {publisher} and {architecture}")
 
@@ -84,7 +93,10 @@ class Way(Written, frozen=True, kw_only=True):
 
 
 class InTheWay(Way, frozen=True, kw_only=True):
-    """The same for an install, and where they differ for the other verbs. ``progress`` shows the person how far it is."""
+    """The same for an install, and where they differ for the other verbs.
+
+    ``progress`` shows the person how far it is.
+    """
 
     progress: bool = False
     uninstall: Way | None = None
@@ -98,10 +110,10 @@ class InTheWay(Way, frozen=True, kw_only=True):
 class Need(Written, frozen=True, rename={"source": "from"}, kw_only=True):
     """What must be there before the first step: another package, or a fact.
 
-    ``package`` is its id, ``version`` a range; ``from`` is the built package in a folder below ``extras/``, which is installed
-    where it is missing, with ``consent`` (texts by language) only if the person agrees. Without ``from`` it is expected
-    from outside. ``holds`` are rules that tell whether it is there; a package that lies in ``from`` brings its own.
-    With ``remove`` the last one that needs it takes it away with itself.
+    ``package`` is its id, ``version`` a range; ``from`` is the built package in a folder below ``extras/``, which is
+    installed where it is missing, with ``consent`` (texts by language) only if the person agrees. Without ``from`` it
+    is expected from outside. ``holds`` are rules that tell whether it is there; a package that lies in ``from`` brings
+    its own. With ``remove`` the last one that needs it takes it away with itself.
     """
 
     package: Identifier | None = None
@@ -124,10 +136,10 @@ class Need(Written, frozen=True, rename={"source": "from"}, kw_only=True):
 class Proving(Written, frozen=True, kw_only=True):
     """How the package is proved, and how far its program may change by itself.
 
-    ``updates_itself``: the program may update itself, and a newer version then counts as installed. ``others`` are the vendor's
-    other installers below the workspace (older, newer, other products), which detection has to tell apart and upgrades start from.
-    ``accept`` are things that may be left behind, as the proof names them, with ``*`` for what changes. ``machines`` and
-    ``scenarios`` are proved where the command does not say otherwise.
+    ``updates_itself``: the program may update itself, and a newer version then counts as installed. ``others`` are the
+    vendor's other installers below the workspace (older, newer, other products), which detection has to tell apart and
+    upgrades start from. ``accept`` are things that may be left behind, as the proof names them, with ``*`` for what
+    changes. ``machines`` and ``scenarios`` are proved where the command does not say otherwise.
     """
 
     updates_itself: bool = False
@@ -138,7 +150,8 @@ class Proving(Written, frozen=True, kw_only=True):
 
 
 class Log(Written, frozen=True, kw_only=True):
-    """Where the runner and the installers it starts write their logs; ``state``: where what is needed later is kept on a machine.
+    """Where the runner and the installers it starts write their logs; ``state``: where what is needed later is kept on
+    a machine.
 
     All packages of an office have the same ``state``: there they find one another.
     """
@@ -148,13 +161,14 @@ class Log(Written, frozen=True, kw_only=True):
 
 
 class Plan(Written, frozen=True, kw_only=True):
-    """A whole plan. ``detect``: all rules must hold. Without ``uninstall`` it follows from the install's steps, in reverse.
+    """A whole plan. ``detect``: all rules must hold. Without ``uninstall`` it follows from the install's steps, in
+    reverse.
 
-    ``keep``: what stays on the machine for repair and uninstall when the package's folder has gone. ``exclusive``: how long a
-    second start waits for the first before it leaves. ``only_signed``: for machines on which only signed scripts run; the package has
-    to be signed, by one of their trusted publishers. ``settings`` are chosen when the package is delivered, and stand as
-    ``{setting.NAME}`` in texts; ``site`` are named sets of their values. ``house`` names the office's file; unless it does, the
-    nearest ``house.toml`` above is taken, and with an empty name none.
+    ``keep``: what stays on the machine for repair and uninstall when the package's folder has gone. ``exclusive``: how
+    long a second start waits for the first before it leaves. ``only_signed``: for machines on which only signed scripts
+    run; the package has to be signed, by one of their trusted publishers. ``settings`` are chosen when the package is
+    delivered, and stand as ``{setting.NAME}`` in texts; ``site`` are named sets of their values. ``house`` names the
+    office's file; unless it does, the nearest ``house.toml`` above is taken, and with an empty name none.
     """
 
     package: Package
@@ -206,5 +220,8 @@ def schema(kind: type = Plan, title: str = "Yendo plan") -> dict[str, object]:
 def _described(node: Any) -> Any:
     """The same whatever Python says it: 3.13 takes the indentation out of docstrings, those before it do not."""
     if isinstance(node, dict):
-        return {key: inspect.cleandoc(value) if key == "description" and isinstance(value, str) else _described(value) for key, value in node.items()}
+        return {
+            key: inspect.cleandoc(value) if key == "description" and isinstance(value, str) else _described(value)
+            for key, value in node.items()
+        }
     return [_described(one) for one in node] if isinstance(node, list) else node

@@ -16,7 +16,9 @@ USUAL = "usual"
 
 
 class Origin(msgspec.Struct, frozen=True):
-    """One value: its place as a person writes it, the value as text, where it is from, and the evidence that a draft had for it."""
+    """One value: its place as a person writes it, the value as text, where it is from, and the evidence that a draft
+    had for it.
+    """
 
     place: str
     value: str
@@ -27,21 +29,44 @@ class Origin(msgspec.Struct, frozen=True):
 def origins(plan: Plan, lines: Mapping[places.Path, int], why: Mapping[str, Any] = {}) -> list[Origin]:
     """Every value of a plan. ``why`` are the reasons of a draft, by their names in an account: ``identity.version``."""
     data = msgspec.to_builtins(msgspec.structs.replace(plan, furnished=None))
-    usual = {field.encode_name: field.default for field in msgspec.structs.fields(Plan) if field.default is not msgspec.NODEFAULT}
+    usual = {
+        field.encode_name: field.default
+        for field in msgspec.structs.fields(Plan)
+        if field.default is not msgspec.NODEFAULT
+    }
     for name, default in usual.items():
         if name not in data and isinstance(default, str):
             data[name] = default
     found = []
     for path, value in _leaves(data, ()):
         line = lines.get(
-            path, next((lines[path[:end]] for end in range(len(path) - 1, 1, -1) if path[:end] in lines and isinstance(value, list)), None)
+            path,
+            next(
+                (
+                    lines[path[:end]]
+                    for end in range(len(path) - 1, 1, -1)
+                    if path[:end] in lines and isinstance(value, list)
+                ),
+                None,
+            ),
         )
-        source = USUAL if line is None else f"{line.file}:{int(line)}" if isinstance(line, HouseLine) else f"plan.toml:{line}"
+        source = (
+            USUAL
+            if line is None
+            else f"{line.file}:{int(line)}"
+            if isinstance(line, HouseLine)
+            else f"plan.toml:{line}"
+        )
         place = ".".join(str(part + 1) if isinstance(part, int) else part for part in path)
         reason = why.get(f"identity.{path[-1]}", {}) if path[0] == "package" else {}
         hidden = secrets.is_secret(str(path[-1])) and isinstance(value, str)
         found.append(
-            Origin(place, "****" if hidden and value else _said(value), source, str(reason.get("where", "")) if isinstance(reason, dict) else "")
+            Origin(
+                place,
+                "****" if hidden and value else _said(value),
+                source,
+                str(reason.get("where", "")) if isinstance(reason, dict) else "",
+            )
         )
     return found + list(_standing(plan))
 
@@ -51,7 +76,9 @@ def _standing(plan: Plan) -> Iterator[Origin]:
     furnished = plan.furnished
     for where, verb, at, step in furnished.house.standing() if furnished else ():
         place = f"{where}.{verb}.{at + 1}"
-        yield Origin(place, str(step.__struct_config__.tag), f"{furnished.file.name}:{furnished.given[place]}", step.note)
+        yield Origin(
+            place, str(step.__struct_config__.tag), f"{furnished.file.name}:{furnished.given[place]}", step.note
+        )
 
 
 def _leaves(data: Any, path: places.Path) -> Iterator[tuple[places.Path, Any]]:

@@ -34,14 +34,21 @@ def read(path: FilePath) -> tuple[model.Plan, dict[places.Path, int]]:
             raise PlanError(str(path), [Problem(1, f"larger than {MAX_PLAN} bytes, so not a plan")])
         text = path.read_text("utf-8")
     except FileNotFoundError as error:
-        raise PlanError(str(path), [Problem(1, "there is no plan here; start one with `yendo draft FOLDER INSTALLER`")]) from error
+        raise PlanError(
+            str(path), [Problem(1, "there is no plan here; start one with `yendo draft FOLDER INSTALLER`")]
+        ) from error
     except (OSError, UnicodeDecodeError) as error:
         raise PlanError(str(path), [Problem(1, f"cannot be read as UTF-8 text: {error}")]) from error
     return read_text(text, str(path), path.parent)
 
 
-def read_text(text: str, name: str = "plan.toml", folder: FilePath | None = None) -> tuple[model.Plan, dict[places.Path, int]]:
-    """The same for text that is at hand. ``folder`` is where the house is looked for; without it there is none. Raises PlanError, HouseError."""
+def read_text(
+    text: str, name: str = "plan.toml", folder: FilePath | None = None
+) -> tuple[model.Plan, dict[places.Path, int]]:
+    """The same for text that is at hand.
+
+    ``folder`` is where the house is looked for; without it there is none. Raises PlanError, HouseError.
+    """
     try:
         raw = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
@@ -62,7 +69,9 @@ def read_text(text: str, name: str = "plan.toml", folder: FilePath | None = None
     raise PlanError(name, problems)
 
 
-def _furnished(raw: dict[str, Any], found: dict[places.Path, int], name: str, folder: FilePath | None) -> house.Furnished | None:
+def _furnished(
+    raw: dict[str, Any], found: dict[places.Path, int], name: str, folder: FilePath | None
+) -> house.Furnished | None:
     """Takes over from the house what the plan does not say."""
     named = raw.get("house")
     if folder is None or named == "":
@@ -85,7 +94,10 @@ def _wrong_sites(plan: model.Plan, found: dict[places.Path, int]) -> Iterator[Pr
             if name in plan.settings and plan.settings[name].secret
         ]
         for name, problem in wrong + secret:
-            yield Problem(places.nearest(found, ("site", site, name)), f"[site.{site}]: {problem if name in problem else f'{name}: {problem}'}")
+            yield Problem(
+                places.nearest(found, ("site", site, name)),
+                f"[site.{site}]: {problem if name in problem else f'{name}: {problem}'}",
+            )
 
 
 def _unsettled(raw: Any, plan: model.Plan, path: places.Path, found: dict[places.Path, int]) -> Iterator[Problem]:
@@ -97,7 +109,9 @@ def _unsettled(raw: Any, plan: model.Plan, path: places.Path, found: dict[places
                     try:
                         plan.settings[key].text_of(wanted)
                     except ValueError as error:
-                        yield Problem(places.nearest(found, (*path, key)), f"{where(path)}: {key} can never be so: {error}")
+                        yield Problem(
+                            places.nearest(found, (*path, key)), f"{where(path)}: {key} can never be so: {error}"
+                        )
             names = settings.names_in(key) | ({key} if path and path[-1] == "setting" else set())
             yield from _no_such(names, plan, (*path, key), found)
             yield from _unsettled(value, plan, (*path, key), found)

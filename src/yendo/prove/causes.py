@@ -1,8 +1,8 @@
 """Why something failed: a base of causes, each with what betrays it, and the search for the likeliest.
 
 A cause is betrayed by an exit code, by a line of a log or of what the runner said, by the action of the installer that
-failed, or by an examination of the package's own files (``examine``). What is specific counts more than what is general:
-an examination that found something before a line, a line before an action, an action before a code.
+failed, or by an examination of the package's own files (``examine``). What is specific counts more than what is
+general: an examination that found something before a line, a line before an action, an action before a code.
 """
 
 from __future__ import annotations
@@ -21,10 +21,11 @@ EXAMINED, LINE, ACTION, CODE, VAGUE = 8, 5, 3, 2, 1
 
 
 class Cause(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """``words`` say what is the matter, ``advice`` what to try. ``lines`` and ``actions`` are expressions, without regard to case.
+    """``words`` say what is the matter, ``advice`` what to try. ``lines`` and ``actions`` are expressions, without
+    regard to case.
 
-    ``vague`` codes are those that many causes share, as 1603. ``events`` are the runner's own, by name, each with an expression
-    that its sentence matches (empty: any); ``lines`` are for what vendors and the system say.
+    ``vague`` codes are those that many causes share, as 1603. ``events`` are the runner's own, by name, each with an
+    expression that its sentence matches (empty: any); ``lines`` are for what vendors and the system say.
     """
 
     id: str
@@ -48,8 +49,9 @@ class Found(msgspec.Struct, frozen=True):
 class Failure(msgspec.Struct, frozen=True):
     """What is known of a run that failed.
 
-    ``code`` None is a run that was stopped; ``said`` are the lines that were printed, ``log`` the installer's, ``action`` the one that
-    failed in it; ``examined`` pairs a cause's id with what an examination found; ``events`` are what the runner told.
+    ``code`` None is a run that was stopped; ``said`` are the lines that were printed, ``log`` the installer's,
+    ``action`` the one that failed in it; ``examined`` pairs a cause's id with what an examination found; ``events`` are
+    what the runner told.
     """
 
     code: int | None
@@ -110,7 +112,14 @@ def diagnose(failure: Failure) -> list[Found]:
 
 def _told(told: Sequence[Event], wanted: Mapping[str, str]) -> str:
     """The sentence of the last event that a cause names."""
-    return next((event.text for event in reversed(told) if event.name() in wanted and re.search(wanted[event.name()], event.text, re.I)), "")
+    return next(
+        (
+            event.text
+            for event in reversed(told)
+            if event.name() in wanted and re.search(wanted[event.name()], event.text, re.I)
+        ),
+        "",
+    )
 
 
 def _first(lines: Iterable[str], expressions: Sequence[str]) -> str:

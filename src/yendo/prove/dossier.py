@@ -52,11 +52,17 @@ def current(package: Path) -> list[Proof]:
     for file in manifest.files:
         path = package / file.path
         if not path.is_file() or digest.of_file(path) != file.sha256:
-            raise Usage(f"{file.path} is not what the manifest says: the proof belongs to other bytes; build again, and prove that")
+            raise Usage(
+                f"{file.path} is not what the manifest says: the proof belongs to other bytes; build again, and "
+                "prove that"
+            )
     there = kept(package)
     fitting = [proof for proof in there if proof.digest == digest_of(package)]
     if there and not fitting:
-        raise Usage(f"the package has changed since its proof of {there[-1].started}: the proof belongs to those bytes; prove it again")
+        raise Usage(
+            f"the package has changed since its proof of {there[-1].started}: the proof belongs to those bytes; "
+            "prove it again"
+        )
     if not fitting:
         raise Usage("there is no proof of this package yet: yendo prove --scenario all")
     return fitting
@@ -71,17 +77,30 @@ def page(
     updates: bool = False,
     furnished: Furnished | None = None,
 ) -> str:
-    """The page as HTML, with the office's name and logo where it has a house. Raises Usage as ``current`` does, HouseError, and where a library is missing."""
+    """The page as HTML, with the office's name and logo where it has a house.
+
+    Raises Usage as ``current`` does, HouseError, and where a library is missing.
+    """
     proofs = current(package)
-    environment = jinja2.Environment(autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True)
+    environment = jinja2.Environment(
+        autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True
+    )
     environment.filters["size"] = _size
     template = environment.from_string(files("yendo.prove").joinpath("dossier.html.jinja").read_text("utf-8"))
-    office = {"office": furnished.house.name if furnished else "", "logo": furnished.logo_address() if furnished else ""}
+    office = {
+        "office": furnished.house.name if furnished else "",
+        "logo": furnished.logo_address() if furnished else "",
+    }
     return template.render(**_contents(package, proofs, workspace, findings, others, updates), **office)
 
 
 def _contents(
-    package: Path, proofs: Sequence[Proof], workspace: Path | None, findings: Sequence[Finding], others: Sequence[Path], updates: bool
+    package: Path,
+    proofs: Sequence[Proof],
+    workspace: Path | None,
+    findings: Sequence[Finding],
+    others: Sequence[Path],
+    updates: bool,
 ) -> dict[str, Any]:
     manifest = form.read(package)
     sites = form.sites_of(manifest)
@@ -89,16 +108,25 @@ def _contents(
     effects, blind = found[sites[0]]
     names, rows = _matrix(proofs)
     strength, curve, missing, told, idle = _strength(package, others, updates)
-    blind = list(dict.fromkeys([*blind, *(spot for proof in proofs for spot in (proof.comparison.blind_spots if proof.comparison else ()))]))
+    blind = list(
+        dict.fromkeys(
+            [*blind, *(spot for proof in proofs for spot in (proof.comparison.blind_spots if proof.comparison else ()))]
+        )
+    )
     return {
         "manifest": manifest,
         "digest": digest_of(package),
         "files": manifest.files,
         "total": sum(file.size for file in manifest.files),
-        "verbs": {verb: [_masked(action, manifest.secrets) for action in manifest.actions(verb)] for verb in VERBS if manifest.actions(verb)},
+        "verbs": {
+            verb: [_masked(action, manifest.secrets) for action in manifest.actions(verb)]
+            for verb in VERBS
+            if manifest.actions(verb)
+        },
         "conditions": [node.in_words for node in manifest.when],
         "needs": [
-            f"{need.package or 'a fact'} {need.version}".strip() + (", brought along" if need.folder else ", expected to be there")
+            f"{need.package or 'a fact'} {need.version}".strip()
+            + (", brought along" if need.folder else ", expected to be there")
             for need in manifest.needs
         ],
         "in_the_way": {verb: ", ".join(way.programs) for verb, way in manifest.in_the_way.items() if way.programs},
@@ -122,7 +150,11 @@ def _contents(
         "questions": [
             *_questions(workspace, findings, proofs, blind, strength),
             *(
-                ("open", f"another value of the setting {name} changes nothing that a simulated machine can see; is it lost on the way?")
+                (
+                    "open",
+                    f"another value of the setting {name} changes nothing that a simulated machine can see; is it "
+                    "lost on the way?",
+                )
                 for name in idle
             ),
         ],
@@ -141,7 +173,11 @@ def _contents(
 def _settled(manifest: form.Manifest, site: str) -> form.Manifest:
     """As at a site; what is secret, or has no value at all, stays as its place."""
     known = manifest.settings
-    stand_in = {name: f"({name})" for name, one in known.items() if one.secret or (one.default is None and name not in manifest.sites.get(site, {}))}
+    stand_in = {
+        name: f"({name})"
+        for name, one in known.items()
+        if one.secret or (one.default is None and name not in manifest.sites.get(site, {}))
+    }
     texts = {name: value for name, value in stand_in.items() if known[name].type in ("text", "folder")}
     try:
         return form.with_values(manifest, windows("system").environment, manifest.sites.get(site, {}), texts)
@@ -153,14 +189,20 @@ def _settings(manifest: form.Manifest) -> list[tuple[str, str, list[str]]]:
     """Each setting: its name, what it means, and its value at every site."""
     rows = []
     for name, one in manifest.settings.items():
-        usual = "secret" if one.secret else "to be given" if one.default is None else one.text_of(one.default, said=True)
-        rows.append((name, one.meaning, [manifest.sites.get(site, {}).get(name, usual) for site in form.sites_of(manifest)]))
+        usual = (
+            "secret" if one.secret else "to be given" if one.default is None else one.text_of(one.default, said=True)
+        )
+        rows.append(
+            (name, one.meaning, [manifest.sites.get(site, {}).get(name, usual) for site in form.sites_of(manifest)])
+        )
     return rows
 
 
 def _between(found: Mapping[str, Sequence[Effect]]) -> list[tuple[str, list[str]]]:
     """What differs between the sites: each thing, and how it is at each of them."""
-    things = {site: {(effect.kind, effect.thing.identity): effect for effect in effects} for site, effects in found.items()}
+    things = {
+        site: {(effect.kind, effect.thing.identity): effect for effect in effects} for site, effects in found.items()
+    }
     rows = []
     for key in dict.fromkeys(key for inner in things.values() for key in inner):
         here = [inner.get(key) for inner in things.values()]
@@ -219,8 +261,15 @@ def _matrix(proofs: Sequence[Proof]) -> tuple[list[str], list[dict[str, Any]]]:
             else "not executed"
         )
         plain, _, site = proof.scenario.partition("@")
-        title = SCENARIOS[plain].title + (f", {site}" if site else "") if plain in SCENARIOS else proof.scenario_note.partition(":")[0]
-        rows.setdefault(proof.scenario, {"id": proof.scenario, "title": title, "cells": {}})["cells"][proof.machine] = (outcome, number)
+        title = (
+            SCENARIOS[plain].title + (f", {site}" if site else "")
+            if plain in SCENARIOS
+            else proof.scenario_note.partition(":")[0]
+        )
+        rows.setdefault(proof.scenario, {"id": proof.scenario, "title": title, "cells": {}})["cells"][proof.machine] = (
+            outcome,
+            number,
+        )
     order = {name: number for number, name in enumerate(SCENARIOS)}
     return names, sorted(rows.values(), key=lambda row: (order.get(row["id"].partition("@")[0], len(order)), row["id"]))
 
@@ -239,7 +288,13 @@ def _strength(
         for count in dict.fromkeys(min(count, len(best)) for count in REPORTED)
         if count
     ]
-    return measure(made.manifest.detect, made.ground, made.environment), points, made.missing, "", ground.idle_settings(made, package)
+    return (
+        measure(made.manifest.detect, made.ground, made.environment),
+        points,
+        made.missing,
+        "",
+        ground.idle_settings(made, package),
+    )
 
 
 def _chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:
@@ -262,7 +317,13 @@ def _chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:
         left.set_xlim(0, 100)
         left.set_xlabel("% caught by the plan's rules")
         if curve:
-            right.plot([count for count, _ in curve], [100 * score for _, score in curve], color="#2a6f97", marker="o", label="derived rules")
+            right.plot(
+                [count for count, _ in curve],
+                [100 * score for _, score in curve],
+                color="#2a6f97",
+                marker="o",
+                label="derived rules",
+            )
         right.axhline(100 * strength.score, color="#bc4749", linestyle="--", label=f"the plan's {strength.rules}")
         right.set_ylim(0, 104)
         right.set_xlabel("rules")
@@ -290,7 +351,9 @@ def _tree(effects: Sequence[Effect]) -> Branch:
         if effect.kind == "folder":
             at.branches.setdefault(last.lower(), Branch(last, [], {}))
         else:
-            version = f"version {effect.thing.version}" if isinstance(effect.thing, File) and effect.thing.version else ""
+            version = (
+                f"version {effect.thing.version}" if isinstance(effect.thing, File) and effect.thing.version else ""
+            )
             at.leaves.append(
                 {
                     "name": last,
@@ -320,7 +383,11 @@ def _signature(package: Path) -> list[str]:
 
 
 def _questions(
-    workspace: Path | None, findings: Sequence[Finding], proofs: Sequence[Proof], blind: Sequence[str], strength: Strength | None
+    workspace: Path | None,
+    findings: Sequence[Finding],
+    proofs: Sequence[Proof],
+    blind: Sequence[str],
+    strength: Strength | None,
 ) -> list[tuple[str, str]]:
     """What is still open, the gravest first: ``(how grave, what)``."""
     found: list[tuple[str, str]] = []
@@ -343,13 +410,17 @@ def _questions(
         found.append(
             (
                 "open",
-                f"detection lets {strength.broken - strength.caught} of {strength.broken} broken states pass; yendo detect derive proposes rules",
+                f"detection lets {strength.broken - strength.caught} of {strength.broken} broken states pass; yendo "
+                "detect derive proposes rules",
             )
         )
     found += [("open", f"nobody can know from the file alone: {spot}") for spot in blind]
     plan = workspace / "plan.toml" if workspace else None
     if plan and plan.is_file():
-        found += [("open", match[1].strip()) for match in re.finditer(r"#\s*(?:DECIDE|CONFLICT):\s*(.+)", plan.read_text("utf-8"))]
+        found += [
+            ("open", match[1].strip())
+            for match in re.finditer(r"#\s*(?:DECIDE|CONFLICT):\s*(.+)", plan.read_text("utf-8"))
+        ]
     return list(dict.fromkeys(found))
 
 

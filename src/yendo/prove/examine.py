@@ -29,7 +29,12 @@ def failed_step(told: Sequence[events.Event]) -> int | None:
 
 
 def examine(
-    manifest: form.Manifest, package: Path, session: Session, verb: str, told: Sequence[events.Event], action: str | None
+    manifest: form.Manifest,
+    package: Path,
+    session: Session,
+    verb: str,
+    told: Sequence[events.Event],
+    action: str | None,
 ) -> list[tuple[str, str]]:
     """Pairs of a cause's id and what was found; nothing where an examination finds nothing."""
     number = failed_step(told)
@@ -40,7 +45,9 @@ def examine(
     try:
         if step.kind == "msi":
             return _database(step, package, session, action)
-        if step.kind == "service" and (match := re.search(r"(?i)\bsc(?:\.exe)? (?:start|stop|config|delete) \"?([^\s\"]+)", step.command)):
+        if step.kind == "service" and (
+            match := re.search(r"(?i)\bsc(?:\.exe)? (?:start|stop|config|delete) \"?([^\s\"]+)", step.command)
+        ):
             there = session.state().get("service", match[1])
             return [] if there else [("no-service", f"there is no service {match[1]}")]
         if step.kind == "script":
@@ -76,7 +83,12 @@ def _database(step: Action, package: Path, session: Session, action: str | None)
             STANDARD["LaunchConditions"](interpreter)
         except Exception as failure:  # the interpreter's own, with the condition's message
             holds_not = next(
-                (entry.text("Condition") for entry in database["LaunchCondition"] if not _holds(interpreter, entry.text("Condition"))), ""
+                (
+                    entry.text("Condition")
+                    for entry in database["LaunchCondition"]
+                    if not _holds(interpreter, entry.text("Condition"))
+                ),
+                "",
             )
             found.append(("launch-condition", f"{holds_not}: {getattr(failure, 'message', failure)}"))
         if action in (None, "InstallFiles"):
@@ -116,9 +128,16 @@ def _program(step: Action, package: Path, session: Session) -> list[tuple[str, s
     with path.open("rb") as file:
         image = Image(file, path.name)
     if image.architecture not in ("x64", "x86"):
-        return [("architecture", f"{path.name} is for {image.architecture}, this machine is {session.surroundings.architecture}")]
+        return [
+            (
+                "architecture",
+                f"{path.name} is for {image.architecture}, this machine is {session.surroundings.architecture}",
+            )
+        ]
     beside = {entry.name.lower() for entry in path.parent.iterdir()}
     state = session.state()
     system = "syswow64" if image.bits == 32 else "system32"
-    lacking = missing_libraries(path.read_bytes(), beside, lambda name: state.get("file", rf"C:\windows\{system}\{name}") is not None)
+    lacking = missing_libraries(
+        path.read_bytes(), beside, lambda name: state.get("file", rf"C:\windows\{system}\{name}") is not None
+    )
     return [("missing-library", f"{path.name} imports {', '.join(lacking)}, which is not there")] if lacking else []

@@ -50,5 +50,9 @@ def explain(data: bytes, keep: int = 6) -> Explanation:
     if found is None:
         return Explanation(None, tuple(lines[-keep:]))
     at, action = found
-    before = [entry for entry in lines[max(0, at - 12) : at] if not entry.startswith(("Action start", "Action ended", "Property("))]
+    before = [
+        entry
+        for entry in lines[max(0, at - 12) : at]
+        if not entry.startswith(("Action start", "Action ended", "Property("))
+    ]
     return Explanation(action, (*before[1 - keep :], lines[at]))

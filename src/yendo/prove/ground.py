@@ -29,7 +29,9 @@ OTHER = r"C:\Hand over\another version"
 
 
 class Made(msgspec.Struct, frozen=True):
-    """States for a package as at a site, its manifest with that site's values, the environment to judge rules in, and what could not be made, in words."""
+    """States for a package as at a site, its manifest with that site's values, the environment to judge rules in, and
+    what could not be made, in words.
+    """
 
     ground: Ground
     environment: Mapping[str, str]
@@ -39,13 +41,20 @@ class Made(msgspec.Struct, frozen=True):
 
 
 def silent(installer: Path) -> tuple[str, Identity]:
-    """The command line that installs a vendor's other installer silently, and who it is. Raises Unreadable, NotCovered."""
+    """The command line that installs a vendor's other installer silently, and who it is.
+
+    Raises Unreadable, NotCovered.
+    """
     account = recognise.read(installer)
     if account.family == "msi":
         return f'msiexec /i "{OTHER}\\{installer.name}" /qn /norestart', account.identity
     if account.silent.install is None:
-        raise NotCovered(f"{installer.name}: no silent command line is known from the file alone; `yendo try` finds one")
-    return account.silent.install.command.replace(f'"{installer.name}"', f'"{OTHER}\\{installer.name}"', 1), account.identity
+        raise NotCovered(
+            f"{installer.name}: no silent command line is known from the file alone; `yendo try` finds one"
+        )
+    return account.silent.install.command.replace(
+        f'"{installer.name}"', f'"{OTHER}\\{installer.name}"', 1
+    ), account.identity
 
 
 def place(session: SimulatedSession, installer: Path) -> int | None:
@@ -72,8 +81,16 @@ def is_newer(identity: Identity, manifest: form.Manifest) -> bool:
         return False
 
 
-def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, account: Account = "system", site: str | None = None) -> Made:
-    """Carries the package out, wholly and up to each of its steps, removes it, and installs every other installer alone.
+def make(
+    package: Path,
+    others: Sequence[Path] = (),
+    *,
+    updates: bool = False,
+    account: Account = "system",
+    site: str | None = None,
+) -> Made:
+    """Carries the package out, wholly and up to each of its steps, removes it, and installs every other installer
+    alone.
 
     Raises NotCovered where the simulated machine cannot carry the package out.
     """
@@ -87,7 +104,9 @@ def make(package: Path, others: Sequence[Path] = (), *, updates: bool = False, a
         stage.bring(session)
         found = stage.verb(session, "install")
         if found.exit_code not in (*ACCEPTED, form.NOT_DETECTED):
-            raise NotCovered(f"the simulated machine does not install it: exit code {found.exit_code}; {'; '.join(found.lines[-2:])}")
+            raise NotCovered(
+                f"the simulated machine does not install it: exit code {found.exit_code}; {'; '.join(found.lines[-2:])}"
+            )
         after = session.state()
         effects = [_known(effect, after) for effect in _by_step(stage.without_own(difference(before, after), session))]
         removed = None
@@ -134,7 +153,11 @@ def everywhere(made: Made, package: Path, account: Account = "system") -> Made:
     """
     machine, also, missing = SimulatedMachine(), list(made.ground.also), list(made.missing)
     known = made.manifest.settings
-    other = {name: _otherwise(one, made.manifest.chosen.get(name, "")) for name, one in known.items() if not one.secret and one.type != "folder"}
+    other = {
+        name: _otherwise(one, made.manifest.chosen.get(name, ""))
+        for name, one in known.items()
+        if not one.secret and one.type != "folder"
+    }
     ways: list[tuple[str, str, Mapping[str, Value]]] = [
         (f"as at {site}", site, {}) for site in form.sites_of(form.read(package)) if site != made.site
     ]
@@ -147,11 +170,15 @@ def everywhere(made: Made, package: Path, account: Account = "system") -> Made:
                 also.append((f"this version, {name}", session.state()))
             else:
                 missing.append(f"this version, {name}: ends with {code} on the simulated machine")
-    return msgspec.structs.replace(made, ground=msgspec.structs.replace(made.ground, also=tuple(also)), missing=tuple(missing))
+    return msgspec.structs.replace(
+        made, ground=msgspec.structs.replace(made.ground, also=tuple(also)), missing=tuple(missing)
+    )
 
 
 def idle_settings(made: Made, package: Path, account: Account = "system") -> list[str]:
-    """The settings of which another value leaves the simulated machine as it is: used by nothing that can be seen, or lost on the way."""
+    """The settings of which another value leaves the simulated machine as it is: used by nothing that can be seen, or
+    lost on the way.
+    """
     machine, found = SimulatedMachine(), []
     for name, one in made.manifest.settings.items():
         if one.secret:
@@ -178,7 +205,14 @@ def with_places(rule: Rule, made: Made) -> Rule:
             folders |= {text.lower(): f"{{setting.{name}}}" for text in (chosen, portable(chosen, made.environment))}
 
     def placed(text: str) -> str:
-        head = next((head for head in sorted(folders, key=len, reverse=True) if text.lower() == head or text.lower().startswith(head + "\\")), None)
+        head = next(
+            (
+                head
+                for head in sorted(folders, key=len, reverse=True)
+                if text.lower() == head or text.lower().startswith(head + "\\")
+            ),
+            None,
+        )
         return text if head is None else folders[head] + text[len(head) :]
 
     return msgspec.convert(fill(msgspec.to_builtins(rule), placed), type(rule)) if folders else rule
@@ -216,4 +250,8 @@ def _by_step(effects: list[Effect]) -> list[Effect]:
 def _known(effect: Effect, after: State) -> Effect:
     """An effect with everything that is known of its thing in the end."""
     there = after.get(effect.kind, effect.thing.identity)
-    return msgspec.structs.replace(effect, thing=there) if isinstance(there, File | Product) and effect.change != "remove" else effect
+    return (
+        msgspec.structs.replace(effect, thing=there)
+        if isinstance(there, File | Product) and effect.change != "remove"
+        else effect
+    )

@@ -33,12 +33,18 @@ def _suite(proof: Proof) -> ET.Element:
     )
     for phase in proof.phases:
         case = ET.SubElement(
-            suite, "testcase", {"classname": f"{proof.package}.{proof.machine}.{proof.scenario}", "name": phase.title, "time": f"{phase.seconds:.3f}"}
+            suite,
+            "testcase",
+            {
+                "classname": f"{proof.package}.{proof.machine}.{proof.scenario}",
+                "name": phase.title,
+                "time": f"{phase.seconds:.3f}",
+            },
         )
         if phase.outcome == "failed":
-            ET.SubElement(case, "failure", {"message": f"expected {phase.expected}; found {phase.found}"}).text = _clean(
-                "\n".join(filter(None, (phase.cause, phase.advice, *phase.details)))
-            )
+            ET.SubElement(
+                case, "failure", {"message": f"expected {phase.expected}; found {phase.found}"}
+            ).text = _clean("\n".join(filter(None, (phase.cause, phase.advice, *phase.details))))
         elif phase.outcome == "not executed":
             ET.SubElement(case, "skipped", {"message": _clean(phase.found)})
         ET.SubElement(case, "system-out").text = _clean(f"executed: {phase.place}; {phase.by}".rstrip("; "))

@@ -9,10 +9,13 @@ from yendo.formats.pe import Image
 
 # Source: the libraries that Windows documents as its own and that programs commonly import.
 _SYSTEM = frozenset(
-    "advapi32 bcrypt cabinet cfgmgr32 combase comctl32 comdlg32 credui crypt32 cryptui d3d9 d3d11 dbghelp dnsapi dwmapi dwrite dxgi gdi32 gdiplus "
-    "glu32 hid imagehlp imm32 iphlpapi kernel32 kernelbase mf mfplat mpr msi msimg32 msvcrt mswsock ncrypt netapi32 ntdll odbc32 ole32 oleacc "
-    "oleaut32 opengl32 powrprof propsys psapi rpcrt4 secur32 setupapi shcore shell32 shlwapi urlmon user32 userenv usp10 uxtheme version "
-    "wbemuuid winhttp wininet winmm winspool.drv wintrust wldap32 ws2_32 wsock32 wtsapi32 xmllite mscoree ucrtbase".split()
+    "advapi32 bcrypt cabinet cfgmgr32 combase comctl32 comdlg32 credui crypt32 cryptui d3d9 d3d11 dbghelp dnsapi "
+    "dwmapi dwrite dxgi gdi32 gdiplus "
+    "glu32 hid imagehlp imm32 iphlpapi kernel32 kernelbase mf mfplat mpr msi msimg32 msvcrt mswsock ncrypt netapi32 "
+    "ntdll odbc32 ole32 oleacc "
+    "oleaut32 opengl32 powrprof propsys psapi rpcrt4 secur32 setupapi shcore shell32 shlwapi urlmon user32 userenv "
+    "usp10 uxtheme version "
+    "wbemuuid winhttp wininet winmm winspool.drv wintrust wldap32 ws2_32 wsock32 wtsapi32 xmllite mscoree ucrtbase".split()  # noqa: E501
 )
 
 
@@ -23,5 +26,8 @@ def missing_libraries(data: bytes, beside: set[str], known: Callable[[str], bool
     return tuple(
         name
         for name in wanted
-        if name not in beside and name.removesuffix(".dll") not in _SYSTEM and not name.startswith(("api-ms-", "ext-ms-")) and not known(name)
+        if name not in beside
+        and name.removesuffix(".dll") not in _SYSTEM
+        and not name.startswith(("api-ms-", "ext-ms-"))
+        and not known(name)
     )

@@ -1,4 +1,7 @@
-"""What runners keep for themselves: logs, records, what is needed for repair and uninstall. It is no effect of a package."""
+"""What runners keep for themselves: logs, records, what is needed for repair and uninstall.
+
+It is no effect of a package.
+"""
 
 from __future__ import annotations
 
@@ -16,7 +19,9 @@ MAX_DEPTH = 8
 def folders(manifest: form.Manifest, package: Path, depth: int = 0) -> set[str]:
     """The folders that the runners of a package, and of those inside it, keep things in."""
     found = {manifest.home, manifest.logs}
-    inner = [need.folder for need in manifest.needs] + [action.data.get("folder", "") for action in manifest.install if action.kind == "include"]
+    inner = [need.folder for need in manifest.needs] + [
+        action.data.get("folder", "") for action in manifest.install if action.kind == "include"
+    ]
     for folder in inner:
         if folder and depth < MAX_DEPTH and (package / folder / "manifest.json").is_file():
             found |= folders(form.read(package / folder), package / folder, depth + 1)

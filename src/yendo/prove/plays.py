@@ -31,7 +31,9 @@ NOT_ON_LAYER = "only a simulated machine can be put into this state"
 
 
 def _installed(stage: Stage, session: Session, title: str = "install") -> State | None:
-    """Brings and installs the package, with a phase of this title; None where that failed, with a phase that says why."""
+    """Brings and installs the package, with a phase of this title; None where that failed, with a phase
+    that says why.
+    """
     stage.bring(session)
     carried = stage.verb(session, "install")
     if carried.exit_code in ACCEPTED:
@@ -39,7 +41,16 @@ def _installed(stage: Stage, session: Session, title: str = "install") -> State 
             stage.phase("install", title, True, "exit code accepted", f"exit code {carried.exit_code}", by=stage.by)
         return session.state()
     details, cause = stage.failed_run(session, "install", carried)
-    stage.phase("install", "install", False, "exit code 0, 3010 or 1641", f"exit code {carried.exit_code}", by=stage.by, details=details, cause=cause)
+    stage.phase(
+        "install",
+        "install",
+        False,
+        "exit code 0, 3010 or 1641",
+        f"exit code {carried.exit_code}",
+        by=stage.by,
+        details=details,
+        cause=cause,
+    )
     return None
 
 
@@ -51,12 +62,20 @@ def _programs(stage: Stage, session: Session, before: State, after: State) -> li
     """Programs that the package brought and that shortcuts point to, without those that remove it again."""
     effects = stage.without_own(difference(before, after), session)
     removers = " ".join(
-        (thing.uninstall or "") + (thing.quiet_uninstall or "") for thing in after.of("uninstall-entry") if isinstance(thing, UninstallEntry)
+        (thing.uninstall or "") + (thing.quiet_uninstall or "")
+        for thing in after.of("uninstall-entry")
+        if isinstance(thing, UninstallEntry)
     ).lower()
     found: list[str | None] = [
-        thing.path for effect in effects if effect.change != "remove" and isinstance(thing := effect.thing, File) and thing.identity.endswith(".exe")
+        thing.path
+        for effect in effects
+        if effect.change != "remove" and isinstance(thing := effect.thing, File) and thing.identity.endswith(".exe")
     ]
-    found += [thing.target for effect in effects if isinstance(thing := effect.thing, Shortcut) and (thing.target or "").lower().endswith(".exe")]
+    found += [
+        thing.target
+        for effect in effects
+        if isinstance(thing := effect.thing, Shortcut) and (thing.target or "").lower().endswith(".exe")
+    ]
     return [
         path
         for path in dict.fromkeys(found)
@@ -66,8 +85,17 @@ def _programs(stage: Stage, session: Session, before: State, after: State) -> li
 
 def _gone(stage: Stage, session: Session, before: State) -> None:
     carried = stage.verb(session, "uninstall")
-    stage.phase("uninstall", "uninstall", carried.exit_code in ACCEPTED, "exit code 0, 3010 or 1641", f"exit code {carried.exit_code}", by=stage.by)
-    stage.detection(session, session.state(), "gone", "not detected after the uninstall", False, stage.script_says(session))
+    stage.phase(
+        "uninstall",
+        "uninstall",
+        carried.exit_code in ACCEPTED,
+        "exit code 0, 3010 or 1641",
+        f"exit code {carried.exit_code}",
+        by=stage.by,
+    )
+    stage.detection(
+        session, session.state(), "gone", "not detected after the uninstall", False, stage.script_says(session)
+    )
 
 
 # --- the scenarios ---------------------------------------------------------------------------------------
@@ -83,7 +111,9 @@ def odd_path(stage: Stage) -> None:
 
 
 def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
-    """On a machine that has another version: an older one gives way and people's data stays; a newer one is left alone."""
+    """On a machine that has another version: an older one gives way and people's data stays; a newer
+    one is left alone.
+    """
 
     def play(stage: Stage) -> None:
         command, identity = ground.silent(installer)
@@ -92,7 +122,11 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
             session.bring(installer.parent, ground.OTHER)
             ran = session.run(command, timeout=3600, folder=ground.OTHER)
             if not stage.phase(
-                "other", f"{installer.name} installed first", ran.exit_code in ACCEPTED, "exit code accepted", f"exit code {ran.exit_code}"
+                "other",
+                f"{installer.name} installed first",
+                ran.exit_code in ACCEPTED,
+                "exit code accepted",
+                f"exit code {ran.exit_code}",
             ):
                 return
             there = session.state()
@@ -101,21 +135,35 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
                 _left_alone(stage, session, there, own, identity.version or "")
                 return
             folder = next(
-                (parent(effect.thing.path) for effect in own if isinstance(effect.thing, File) and "\\installer\\" not in effect.thing.identity), None
+                (
+                    parent(effect.thing.path)
+                    for effect in own
+                    if isinstance(effect.thing, File) and "\\installer\\" not in effect.thing.identity
+                ),
+                None,
             )
             kept = rf"{folder}\own-data.txt" if folder else None
             if kept:
                 session.write(kept, b"a person's own")
             stage.bring(session)
             if stage.script_says(session)[0] is not True:
-                stage.detection(session, session.state(), "older", f"{identity.version} alone is not detected", False, stage.script_says(session))
+                stage.detection(
+                    session,
+                    session.state(),
+                    "older",
+                    f"{identity.version} alone is not detected",
+                    False,
+                    stage.script_says(session),
+                )
             after = _installed(stage, session, f"installed over {identity.version}")
             if after is None:
                 return
             stage.detection(session, after, "detected", "detected after the upgrade", True, stage.script_says(session))
             code = (identity.product_code or "").lower()
             old = after.get("product", code) if code else None
-            mine = {str(action.data.get("product", "")).lower() for action in stage.manifest.install if action.kind == "msi"}
+            mine = {
+                str(action.data.get("product", "")).lower() for action in stage.manifest.install if action.kind == "msi"
+            }
             if code and code not in mine:
                 stage.phase(
                     "gave-way",
@@ -137,7 +185,9 @@ def _left_alone(stage: Stage, session: Session, there: State, own: list[Effect],
     stage.bring(session)
     carried = stage.verb(session, "install")
     now = session.state()
-    changed = [effect for effect in difference(there, now) if any(effect.thing.identity == mine.thing.identity for mine in own)]
+    changed = [
+        effect for effect in difference(there, now) if any(effect.thing.identity == mine.thing.identity for mine in own)
+    ]
     products = [effect.thing for effect in own if isinstance(effect.thing, Product)]
     still = all(now.get("product", thing.code) for thing in products)
     good = still and not changed
@@ -146,9 +196,12 @@ def _left_alone(stage: Stage, session: Session, there: State, own: list[Effect],
         f"{version} is left alone",
         good,
         "refused, or nothing to do; nothing of it changed",
-        f"exit code {carried.exit_code}, {len(changed)} of its things changed" + ("" if still else ", it is no longer on record"),
+        f"exit code {carried.exit_code}, {len(changed)} of its things changed"
+        + ("" if still else ", it is no longer on record"),
         details=tuple(str(effect) for effect in changed[:8]) + carried.lines[-2:],
-        cause=("", "") if good else ("the package replaces what is newer", "say in unless, or in [when], that a newer version is enough"),
+        cause=("", "")
+        if good
+        else ("the package replaces what is newer", "say in unless, or in [when], that a newer version is enough"),
     )
     stage.phase("install", "the run ended", True, "an exit code", f"exit code {carried.exit_code}", by=stage.by)
 
@@ -179,10 +232,14 @@ def program_open(stage: Stage) -> None:
             running += names
         else:
             for name in names:
-                session.run(f'cmd /c copy C:\\windows\\notepad.exe "C:\\{name}.exe" & start "" "C:\\{name}.exe"', timeout=30)
+                session.run(
+                    f'cmd /c copy C:\\windows\\notepad.exe "C:\\{name}.exe" & start "" "C:\\{name}.exe"', timeout=30
+                )
         opened = [name for name in names if session.is_running(name)]
         if not opened:
-            stage.phase("open", "a program open", None, "a program that runs", f"{', '.join(names)} could not be started here")
+            stage.phase(
+                "open", "a program open", None, "a program that runs", f"{', '.join(names)} could not be started here"
+            )
             return
         after = _installed(stage, session, "")
         if after is None:
@@ -213,7 +270,10 @@ def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[
             carried = stage.verb(session, "install")
             if refused or carried.exit_code in (form.LATER, form.NOT_APPLICABLE, form.NEED_MISSING, form.POSTPONED):
                 changed = _unchanged(stage, session, before)
-                good = carried.exit_code in (form.LATER, form.NOT_APPLICABLE, form.NEED_MISSING, form.POSTPONED) and not changed
+                good = (
+                    carried.exit_code in (form.LATER, form.NOT_APPLICABLE, form.NEED_MISSING, form.POSTPONED)
+                    and not changed
+                )
                 stage.phase(
                     "install",
                     "refused cleanly",
@@ -227,7 +287,14 @@ def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[
             good = carried.exit_code in ACCEPTED
             details, cause = ((), ("", "")) if good else stage.failed_run(session, "install", carried)
             stage.phase(
-                "install", "installed", good, "exit code accepted", f"exit code {carried.exit_code}", by=stage.by, details=details, cause=cause
+                "install",
+                "installed",
+                good,
+                "exit code accepted",
+                f"exit code {carried.exit_code}",
+                by=stage.by,
+                details=details,
+                cause=cause,
             )
             if good:
                 stage.detection(session, session.state(), "detected", "detected after the install", True, None)
@@ -252,10 +319,18 @@ def interrupted(stage: Stage) -> None:
         elif stage.machine.has_powershell:
             cut = _cut_real(stage, session)
         else:
-            stage.phase("cut", "cut off in the middle", None, "the package's own runner", "not executed on this machine")
+            stage.phase(
+                "cut", "cut off in the middle", None, "the package's own runner", "not executed on this machine"
+            )
             return
         if not cut:
-            stage.phase("cut", "cut off in the middle", None, "a run that was unfinished", "the run was over before it could be cut off")
+            stage.phase(
+                "cut",
+                "cut off in the middle",
+                None,
+                "a run that was unfinished",
+                "the run was over before it could be cut off",
+            )
             return
         carried = stage.verb(session, "install")
         differing = stage.without_own(difference(goal, session.state()), session)
@@ -291,7 +366,9 @@ def _cut_simulated(stage: Stage, session: Any) -> bool:
 
 
 def _cut_real(stage: Stage, session: Any) -> bool:
-    runner = threading.Thread(target=lambda: session.run(f'cmd /s /c ""{stage.folder}\\apply.cmd" install{stage.options}"', timeout=600))
+    runner = threading.Thread(
+        target=lambda: session.run(f'cmd /s /c ""{stage.folder}\\apply.cmd" install{stage.options}"', timeout=600)
+    )
     runner.start()
     until = time.monotonic() + 120
     while runner.is_alive() and time.monotonic() < until and not stage.unfinished(session):
@@ -344,14 +421,26 @@ def repair(stage: Stage) -> None:
         files = [
             effect.thing
             for effect in stage.without_own(difference(before, after), session)
-            if isinstance(effect.thing, File) and effect.change == "add" and "\\installer\\" not in effect.thing.identity
+            if isinstance(effect.thing, File)
+            and effect.change == "add"
+            and "\\installer\\" not in effect.thing.identity
         ]
         if not files:
             stage.phase("damage", "a file to damage", None, "a file that the install placed", "there is none")
             return
-        main = max(files, key=lambda file: (file.identity.endswith(".exe"), file.version is not None, file.size or 0, file.identity))
+        main = max(
+            files,
+            key=lambda file: (file.identity.endswith(".exe"), file.version is not None, file.size or 0, file.identity),
+        )
         session.remove(main.path)
-        stage.detection(session, session.state(), "damaged", f"not detected without {ntpath.basename(main.path)}", False, stage.script_says(session))
+        stage.detection(
+            session,
+            session.state(),
+            "damaged",
+            f"not detected without {ntpath.basename(main.path)}",
+            False,
+            stage.script_says(session),
+        )
         carried = stage.verb(session, "repair")
         back = session.state().get("file", main.path)
         good = carried.exit_code in ACCEPTED and back is not None
@@ -409,7 +498,9 @@ _CANNOT = {
 
 
 def starts(stage: Stage) -> None:
-    """Every installed program and every target of a shortcut: started and watched for a few seconds, or read where it cannot run."""
+    """Every installed program and every target of a shortcut: started and watched for a few seconds, or read where it
+    cannot run.
+    """
     with stage.machine.fresh(stage.account) as session:
         before = session.state()
         after = _installed(stage, session)
@@ -424,7 +515,9 @@ def starts(stage: Stage) -> None:
             words = f"version {version or 'not stated'}"
             name = ntpath.basename(path)
             if thing is None:
-                stage.phase("starts", f"{name} starts", False, "a program", f"{path} is not there; a shortcut points to it")
+                stage.phase(
+                    "starts", f"{name} starts", False, "a program", f"{path} is not there; a shortcut points to it"
+                )
                 continue
             data = session.read(path)
             beside = {
@@ -434,7 +527,11 @@ def starts(stage: Stage) -> None:
             }
             try:
                 lacking = (
-                    missing_libraries(data, beside, lambda library: after.get("file", rf"C:\windows\system32\{library}") is not None) if data else ()
+                    missing_libraries(
+                        data, beside, lambda library: after.get("file", rf"C:\windows\system32\{library}") is not None
+                    )
+                    if data
+                    else ()
                 )
             except Unreadable as error:
                 lacking = (f"its headers cannot be read: {error}",)
@@ -455,7 +552,11 @@ def starts(stage: Stage) -> None:
             code = None if ran.exit_code is None else ran.exit_code & 0xFFFFFFFF
             good = code is None or code not in _CANNOT
             told = (
-                "ran until it was ended" if code is None else f"ended with {code} after {time.monotonic() - begun:.1f} s" if good else _CANNOT[code]
+                "ran until it was ended"
+                if code is None
+                else f"ended with {code} after {time.monotonic() - begun:.1f} s"
+                if good
+                else _CANNOT[code]
             )
             stage.phase(
                 "starts",

@@ -93,7 +93,9 @@ def _msi(
             using = Layers(path, tuple(transforms), tuple(patches))
         with using.opened() as database:
             known = {code: memory for code, (memory, _) in memories.items()}
-            outcome = engine.run(database, surroundings, state, given, memories=known, contents=payload(database, using.source))
+            outcome = engine.run(
+                database, surroundings, state, given, memories=known, contents=payload(database, using.source)
+            )
     except MissingMedia as error:
         return [], [f"{action.title}: fails, a file of the installer is missing: {error}"]
     except layers.Refused as refused:
@@ -103,11 +105,17 @@ def _msi(
     return list(outcome.effects), [f"{spot.what}: {spot.why}" for spot in outcome.blind_spots]
 
 
-def _exe(action: Action, package: Path, home: str, surroundings: Surroundings, state: State, real: bool) -> tuple[list[Effect], list[str]]:
+def _exe(
+    action: Action, package: Path, home: str, surroundings: Surroundings, state: State, real: bool
+) -> tuple[list[Effect], list[str]]:
     """Of a setup program: what a trial saw it do, else what can be read."""
     for recording in recordings(package) if action.observed else ():
         if recording.command == action.command:
-            label = f"expected is what a run of {recording.date[:10]} on {recording.machine} did" if real else recording.label
+            label = (
+                f"expected is what a run of {recording.date[:10]} on {recording.machine} did"
+                if real
+                else recording.label
+            )
             return replay(recording, state, surroundings.environment), [f"{action.title}: {label}"]
     match = re.match(r'"\{package\}\\([^"]+)"\s*(.*)$', action.command)
     path = package / match[1].replace("\\", "/") if match else None
@@ -122,10 +130,14 @@ def _exe(action: Action, package: Path, home: str, surroundings: Surroundings, s
 
 def _host(manifest: Manifest, package: Path, surroundings: Surroundings, state: State, real: bool) -> Host:
     """A simulated machine with this state; of a real one, facts are known only as far as they are seen from outside."""
-    folder = expand(rf"{manifest.home}\packages\{manifest.id}", surroundings.environment)  # where the runner carries its package out
+    folder = expand(
+        rf"{manifest.home}\packages\{manifest.id}", surroundings.environment
+    )  # where the runner carries its package out
     session = SimulatedSession(surroundings, state)
     if real:
-        session.facts = Facts(windows=surroundings.windows, architecture=surroundings.architecture, computer=surroundings.computer)
+        session.facts = Facts(
+            windows=surroundings.windows, architecture=surroundings.architecture, computer=surroundings.computer
+        )
     session.bring(package, folder)
     host = Host(session, manifest.id, package, folder, logs=manifest.logs, home=manifest.home)
     host.sleep = lambda _: None
@@ -134,7 +146,9 @@ def _host(manifest: Manifest, package: Path, surroundings: Surroundings, state: 
         whole = read(package / inner)
         layers = whole.sites.get(given.get("site", ""), {}), given.get("settings", {})
         settled = form.with_values(whole, surroundings.environment, *layers, verb=verb)
-        return carry.carry(settled, package / inner, session, verb, folder=rf"{folder}\{inner}", sleep=host.sleep).exit_code
+        return carry.carry(
+            settled, package / inner, session, verb, folder=rf"{folder}\{inner}", sleep=host.sleep
+        ).exit_code
 
     host.carry_other = other
     return host

@@ -24,7 +24,12 @@ _IMITATED = ": imitated by a redirected profile and hive, since the layer has no
 
 
 def prove(
-    package: Path, machine: Machine, *, scenario: str | Scenario = "desk", progress: Progress = lambda title: None, accept: Sequence[str] = ()
+    package: Path,
+    machine: Machine,
+    *,
+    scenario: str | Scenario = "desk",
+    progress: Progress = lambda title: None,
+    accept: Sequence[str] = (),
 ) -> Proof:
     """Proves a built package in one scenario on a machine. ``progress`` hears each phase's title.
 
@@ -52,7 +57,8 @@ def prove(
                 "the package's own runner",
                 None,
                 "apply.ps1 executed",
-                "not executed on this machine" + ("; `yendo doctor` says how to add a PowerShell" if machine.name == "wine" else ""),
+                "not executed on this machine"
+                + ("; `yendo doctor` says how to add a PowerShell" if machine.name == "wine" else ""),
             )
     manifest = stage.manifest
     note = scenario.note or scenario.title
@@ -146,7 +152,9 @@ def matrix(
     (None) and end, from several threads but one at a time. A cell that a defect ends says so, and the others go on.
     """
     digest = digest_of(package)
-    earlier = {(proof.machine, proof.scenario): proof for proof in kept(package) if proof.digest == digest} if go_on else {}
+    earlier = (
+        {(proof.machine, proof.scenario): proof for proof in kept(package) if proof.digest == digest} if go_on else {}
+    )
     form.read(package)  # the library that decodes builds its types once, and must not do so in two threads
     lock = threading.Lock()
     todo = [(machine, scenario) for scenario in scenarios for machine in machines]
@@ -171,7 +179,8 @@ def matrix(
 
     with ThreadPoolExecutor(max_workers=max(1, jobs)) as pool:
         try:
-            # the longest first, so that no worker is left alone with one in the end; the cells come in the order of the matrix
+            # the longest first, so that no worker is left alone with one in the end; the cells come in the order of the
+            # matrix
             order = sorted(range(len(todo)), key=lambda at: (todo[at][0].place == "simulation", -todo[at][1].verbs))
             running = {at: pool.submit(play, todo[at]) for at in order}
             return [running[at].result() for at in range(len(todo))]

@@ -16,7 +16,8 @@ from yendo.terms.when import Node
 
 
 class Scenario(msgspec.Struct, frozen=True):
-    """``calls_for`` tells why a package does not need it, in words; nothing where it does. ``site``: with the values of that one.
+    """``calls_for`` tells why a package does not need it, in words; nothing where it does. ``site``: with the values of
+    that one.
 
     ``verbs``: about how many installs, repairs and removals it takes, by which the longest are begun first.
     """
@@ -51,7 +52,11 @@ def _facts_asked(nodes: tuple[Node, ...]) -> Iterator[str]:
 
 def _asks(fact: str) -> Callable[[form.Manifest], str]:
     def reason(manifest: form.Manifest) -> str:
-        return "" if any(name.partition(" ")[0] == fact for name in _facts_asked(manifest.when)) else f"the plan asks for no {fact} in [when]"
+        return (
+            ""
+            if any(name.partition(" ")[0] == fact for name in _facts_asked(manifest.when))
+            else f"the plan asks for no {fact} in [when]"
+        )
 
     return reason
 
@@ -61,7 +66,11 @@ def _needs_outside(manifest: form.Manifest) -> str:
 
 
 def _closes(manifest: form.Manifest) -> str:
-    return "" if manifest.in_the_way.get("install", form.InTheWay()).programs else "the plan names no program that must be closed"
+    return (
+        ""
+        if manifest.in_the_way.get("install", form.InTheWay()).programs
+        else "the plan names no program that must be closed"
+    )
 
 
 def _keeps(manifest: form.Manifest) -> str:
@@ -88,8 +97,18 @@ SCENARIOS: dict[str, Scenario] = {
             note="the system account: its own profile, no user's hive, no mapped drive, no session",
         ),
         Scenario("odd-path", "from a path with spaces and other letters", "user", plays.odd_path),
-        Scenario("nobody", "nobody is logged on", "system", plays.with_facts(lambda facts: msgspec.structs.replace(facts, people=0), refused=False)),
-        Scenario("no-network", "no network", "system", plays.with_facts(lambda facts: msgspec.structs.replace(facts, network="none"), refused=False)),
+        Scenario(
+            "nobody",
+            "nobody is logged on",
+            "system",
+            plays.with_facts(lambda facts: msgspec.structs.replace(facts, people=0), refused=False),
+        ),
+        Scenario(
+            "no-network",
+            "no network",
+            "system",
+            plays.with_facts(lambda facts: msgspec.structs.replace(facts, network="none"), refused=False),
+        ),
         Scenario(
             "no-disk",
             "the disk is full",
@@ -110,19 +129,26 @@ QUICK = ("system", "twice")
 
 
 def with_others(others: tuple[Path, ...], package: Path) -> dict[str, Scenario]:
-    """All scenarios, and one for each of the vendor's other installers: an older version, a newer one, or another product."""
+    """All scenarios, and one for each of the vendor's other installers: an older version, a newer one, or another
+    product.
+    """
     manifest, lines = form.read(package), ground.lines_of(package)
     found = dict(SCENARIOS)
     for installer in others:
         try:
             _, identity = ground.silent(installer)
         except YendoError as error:
-            found[f"other:{installer.name}"] = Scenario(f"other:{installer.name}", f"{installer.name} is there", "system", _not_silent(str(error)))
+            found[f"other:{installer.name}"] = Scenario(
+                f"other:{installer.name}", f"{installer.name} is there", "system", _not_silent(str(error))
+            )
             continue
         if lines and identity.upgrade_code and identity.upgrade_code.upper() not in lines:
             name = f"beside:{installer.stem}"
             found[name] = Scenario(
-                name, f"{identity.name or installer.stem} is there, another product", "system", plays.upgrade(installer, newer=True)
+                name,
+                f"{identity.name or installer.stem} is there, another product",
+                "system",
+                plays.upgrade(installer, newer=True),
             )
             continue
         newer = ground.is_newer(identity, manifest)

@@ -32,17 +32,31 @@ RUNNER_LIMIT = 3600.0
 MOST_RESTARTS = 5
 MOST_LINES = 2000  # of a log that is kept with a proof
 
-_TOO_EARLY = ("the rules hold too early: something on a fresh machine satisfies them", "yendo detect derive proposes rules that tell the two apart")
+_TOO_EARLY = (
+    "the rules hold too early: something on a fresh machine satisfies them",
+    "yendo detect derive proposes rules that tell the two apart",
+)
 _NEVER = ("a rule asks for something that the install does not leave", "see which rule says no below")
 _CAUSES = {
-    "damaged": ("no rule asks for what was damaged", "yendo detect strength tells what else is not caught, yendo detect derive proposes rules"),
-    "gone": ("the rules are satisfied by what the uninstall leaves behind", "see which rules say yes below, or remove what they ask for"),
-    "older": ("the rules hold for an older version already", "ask for the version; yendo detect derive tells them apart"),
+    "damaged": (
+        "no rule asks for what was damaged",
+        "yendo detect strength tells what else is not caught, yendo detect derive proposes rules",
+    ),
+    "gone": (
+        "the rules are satisfied by what the uninstall leaves behind",
+        "see which rules say yes below, or remove what they ask for",
+    ),
+    "older": (
+        "the rules hold for an older version already",
+        "ask for the version; yendo detect derive tells them apart",
+    ),
 }
 
 
 def made_up(manifest: form.Manifest) -> dict[str, str]:
-    """A value for every secret of a package: the same for the same bytes, so that a proof can be repeated, and found nowhere by chance."""
+    """A value for every secret of a package: the same for the same bytes, so that a proof can be repeated, and found
+    nowhere by chance.
+    """
     seed = f"{manifest.id} {manifest.version} {manifest.revision}"
     names = [name for name, setting in manifest.settings.items() if setting.secret]
     return {name: "secret-" + hashlib.sha256(f"{seed} {name}".encode()).hexdigest()[:20] for name in names}
@@ -65,7 +79,13 @@ class Stage:
         site: str | None = None,
         values: Mapping[str, Value] = {},
     ) -> None:
-        self.package, self.machine, self.account, self.progress, self.accept = package, machine, account, progress, accept
+        self.package, self.machine, self.account, self.progress, self.accept = (
+            package,
+            machine,
+            account,
+            progress,
+            accept,
+        )
         manifest = form.read(package)
         self.site = form.sites_of(manifest)[0] if site is None else site
         self.made_up = made_up(manifest)
@@ -80,15 +100,23 @@ class Stage:
 
     @property
     def by(self) -> str:
-        return "the package's own runner" if self.machine.has_powershell else "Yendo, by the same steps; the runner was not executed"
+        return (
+            "the package's own runner"
+            if self.machine.has_powershell
+            else "Yendo, by the same steps; the runner was not executed"
+        )
 
     def settled(self, manifest: form.Manifest, values: Mapping[str, Value] = {}) -> form.Manifest:
-        """With the values of the site, and ``values`` over them; secrets are made up, so that their way can be followed. Raises SettingError."""
+        """With the values of the site, and ``values`` over them; secrets are made up, so that their way can be
+        followed. Raises SettingError.
+        """
         environment = self.machine.surroundings(self.account).environment if manifest.settings else {}
         try:
             return form.with_values(manifest, environment, manifest.sites.get(self.site, {}), values, self.made_up)
         except SettingError as error:
-            raise Usage(f"{error}; to prove it, give a default or a value in a [site.NAME] of the plan, and build again") from error
+            raise Usage(
+                f"{error}; to prove it, give a default or a value in a [site.NAME] of the plan, and build again"
+            ) from error
 
     def bring(self, session: Session) -> None:
         """The package to the machine, and beside it the file with what is secret."""
@@ -142,7 +170,9 @@ class Stage:
             else:  # what starts the runner at the machine's start has done it
                 told = events.read(self.written(session, verb))
                 again = carry.Carried(_code(told), told, events.texts(told))
-            carried = msgspec.structs.replace(again, events=(*carried.events, *again.events), lines=(*carried.lines, *again.lines))
+            carried = msgspec.structs.replace(
+                again, events=(*carried.events, *again.events), lines=(*carried.lines, *again.lines)
+            )
         return carried
 
     def written(self, session: Session, verb: str) -> bytes:
@@ -151,13 +181,17 @@ class Stage:
 
     def unfinished(self, session: Session) -> bool:
         journal = carry.read_journal(
-            session.read(expand(rf"{self.manifest.home}\state\{self.manifest.id}\journal.txt", session.surroundings.environment))
+            session.read(
+                expand(rf"{self.manifest.home}\state\{self.manifest.id}\journal.txt", session.surroundings.environment)
+            )
         )
         return journal is not None and not journal.over
 
     def started(self, session: Session, verb: str) -> carry.Carried:
         carried = self._started(session, verb)
-        self.log += [f"{verb}: {line}" for line in (*carried.lines, f"exit code {carried.exit_code}")][: MOST_LINES - len(self.log)]
+        self.log += [f"{verb}: {line}" for line in (*carried.lines, f"exit code {carried.exit_code}")][
+            : MOST_LINES - len(self.log)
+        ]
         return carried
 
     def _started(self, session: Session, verb: str) -> carry.Carried:
@@ -170,7 +204,9 @@ class Stage:
             told = after[len(before) :] if after != before and after.startswith(before) else after
             self.command_seconds += ran.seconds
             code = TIMED_OUT if ran.exit_code is None else ran.exit_code
-            return carry.Carried(code, events.read(told), tuple(line for line in ran.output.splitlines() if line.strip()))
+            return carry.Carried(
+                code, events.read(told), tuple(line for line in ran.output.splitlines() if line.strip())
+            )
         carried = carry.carry(
             self.manifest,
             self.package,
@@ -186,13 +222,25 @@ class Stage:
         """What the package's own detection script says; None where it cannot be executed."""
         if not self.machine.has_powershell:
             return None, ""
-        ran = session.run(f'powershell -NoProfile -ExecutionPolicy Bypass -File "{self.folder}\\detect.ps1" -Facts', timeout=120)
+        ran = session.run(
+            f'powershell -NoProfile -ExecutionPolicy Bypass -File "{self.folder}\\detect.ps1" -Facts', timeout=120
+        )
         self.command_seconds += ran.seconds
         return (None if ran.exit_code not in (0, 1) else ran.exit_code == 0), ran.output.strip()
 
-    def detection(self, session: Session, state: State, identifier: str, title: str, wanted: bool, script: tuple[bool | None, str] | None) -> bool:
+    def detection(
+        self,
+        session: Session,
+        state: State,
+        identifier: str,
+        title: str,
+        wanted: bool,
+        script: tuple[bool | None, str] | None,
+    ) -> bool:
         holds, verdicts = detected(self.manifest.detect, sight_of(session, state))
-        facts = tuple(f"{verdict.rule.title}: {'yes' if verdict.holds else 'no'}, {verdict.fact}" for verdict in verdicts)
+        facts = tuple(
+            f"{verdict.rule.title}: {'yes' if verdict.holds else 'no'}, {verdict.fact}" for verdict in verdicts
+        )
         said, output = script or (None, "")  # None: the script is not at hand any more
         words = {True: "detected", False: "not detected"}
         if not self.manifest.detect:
@@ -200,7 +248,14 @@ class Stage:
         found = words[holds]
         if script is not None and self.machine.has_powershell and said is not holds:
             facts += (f"the package's own script says {words.get(said, 'nothing')}: {output[-300:]}",)  # type: ignore[arg-type]
-            return self.phase(identifier, title, False, f"{words[wanted]}, by rules and script alike", f"{found} by the rules", details=facts)
+            return self.phase(
+                identifier,
+                title,
+                False,
+                f"{words[wanted]}, by rules and script alike",
+                f"{found} by the rules",
+                details=facts,
+            )
         good = holds == wanted
         cause = ("", "") if good else _CAUSES.get(identifier, _TOO_EARLY) if holds else _NEVER
         return self.phase(
@@ -214,7 +269,9 @@ class Stage:
             by="rules and the package's own script" if said is not None else "rules; the script was not executed",
         )
 
-    def failed_run(self, session: Session, verb: str, carried: carry.Carried) -> tuple[tuple[str, ...], tuple[str, str]]:
+    def failed_run(
+        self, session: Session, verb: str, carried: carry.Carried
+    ) -> tuple[tuple[str, ...], tuple[str, str]]:
         """Details and cause of a verb that ended badly."""
         environment = session.surroundings.environment
         log: tuple[str, ...] = ()
@@ -226,13 +283,18 @@ class Stage:
                 told = explain.explain(data)
                 log, failed_action = log + told.lines, told.action or failed_action
         examined = examine.examine(self.manifest, self.package, session, verb, carried.events, failed_action)
-        found = causes.diagnose(causes.Failure(carried.exit_code, carried.lines, log, failed_action, tuple(examined), carried.events))
+        found = causes.diagnose(
+            causes.Failure(carried.exit_code, carried.lines, log, failed_action, tuple(examined), carried.events)
+        )
         details = ((found[0].evidence,) if found else ()) + carried.lines[-4:]
         details += ((f"action that failed: {failed_action}",) if failed_action else ()) + log
         if not found:
             return details, (f"exit code {carried.exit_code} has no meaning that Yendo knows", "see the lines below")
         also = [other.cause.words for other in found[1:3] if other.weight >= causes.ACTION]
-        return tuple(dict.fromkeys(details)), (found[0].cause.words, found[0].cause.advice + (f" (or: {'; '.join(also)})" if also else ""))
+        return tuple(dict.fromkeys(details)), (
+            found[0].cause.words,
+            found[0].cause.advice + (f" (or: {'; '.join(also)})" if also else ""),
+        )
 
     # --- the phases ----------------------------------------------------------------------------------
 
@@ -241,7 +303,9 @@ class Stage:
         with self.machine.fresh(self.account) as session:
             self.bring(session)
             before = self.machine.baseline(self.account)
-            if not self.detection(session, before, "fresh", "fresh machine, not detected", False, self.script_says(session)):
+            if not self.detection(
+                session, before, "fresh", "fresh machine, not detected", False, self.script_says(session)
+            ):
                 return
             after = self.install(session, before)
             if after is None:
@@ -265,12 +329,24 @@ class Stage:
         carried = self.verb(session, "install")
         good = carried.exit_code in ACCEPTED
         details, cause = ((), ("", "")) if good else self.failed_run(session, "install", carried)
-        found = f"exit code {carried.exit_code}" + (f" ({form.EXIT_CODES[carried.exit_code].meaning})" if carried.exit_code in (3010, 1641) else "")
+        found = f"exit code {carried.exit_code}" + (
+            f" ({form.EXIT_CODES[carried.exit_code].meaning})" if carried.exit_code in (3010, 1641) else ""
+        )
         if not self.phase(
-            "install", "install", good, "exit code 0, 3010 or 1641", found, by=self.by, seconds=time.monotonic() - begun, details=details, cause=cause
+            "install",
+            "install",
+            good,
+            "exit code 0, 3010 or 1641",
+            found,
+            by=self.by,
+            seconds=time.monotonic() - begun,
+            details=details,
+            cause=cause,
         ):
             if carried.exit_code == form.NOT_DETECTED:
-                self.detection(session, session.state(), "detected", "detected after the install", True, self.script_says(session))
+                self.detection(
+                    session, session.state(), "detected", "detected after the install", True, self.script_says(session)
+                )
             return None
         script = self.script_says(session)
         state = session.state()
@@ -283,19 +359,33 @@ class Stage:
         if not self.made_up:
             return
         environment = session.surroundings.environment
-        folders = [expand(self.manifest.logs, environment), expand(rf"{self.manifest.home}\state\{self.manifest.id}", environment)]
+        folders = [
+            expand(self.manifest.logs, environment),
+            expand(rf"{self.manifest.home}\state\{self.manifest.id}", environment),
+        ]
         found = []
         for path in [path for folder in folders for path in session.files_below(folder)]:
             data = session.read(path) or b""
-            found += [f"{name}: in {path}" for name, value in self.made_up.items() if value.encode() in data or value.encode("utf-16-le") in data]
-        found += [f"{name}: said by the runner" for name, value in self.made_up.items() if any(value in line for line in self.log)]
+            found += [
+                f"{name}: in {path}"
+                for name, value in self.made_up.items()
+                if value.encode() in data or value.encode("utf-16-le") in data
+            ]
+        found += [
+            f"{name}: said by the runner"
+            for name, value in self.made_up.items()
+            if any(value in line for line in self.log)
+        ]
         self.phase(
             "secrets",
             "no secret in logs or in what the runner keeps",
             not found,
             f"{len(self.made_up)} made-up secrets, found nowhere",
             "; ".join(found) or "found nowhere",
-            cause=("a step writes it there", "hand it over in a property of an msi step, or in a file that a step takes away again")
+            cause=(
+                "a step writes it there",
+                "hand it over in a property of an msi step, or in a file that a step takes away again",
+            )
             if found
             else ("", ""),
         )
@@ -303,7 +393,9 @@ class Stage:
     def compare(self, session: Session, before: State, after: State) -> None:
         observed = self.without_own(difference(before, after), session)
         if any(action.kind == "exe" for action in self.manifest.install):
-            observed = [effect for effect in observed if not is_temporary(effect.thing, session.surroundings.environment)]
+            observed = [
+                effect for effect in observed if not is_temporary(effect.thing, session.surroundings.environment)
+            ]
         predicted, blind = self.predicted(session, before)
         differences: dict[str, int] = {}
         if self.machine.name == "wine":
@@ -311,19 +403,35 @@ class Stage:
             if session.surroundings.per_user_menu:
                 count = sum(_in_menu(effect, session) for effect in predicted)
                 if count:
-                    differences["the layer puts menus and desktop below the user's profile even for an installation for everyone"] = count
+                    differences[
+                        "the layer puts menus and desktop below the user's profile even for an installation for "
+                        "everyone"
+                    ] = count
         observed = without_contents(observed, predicted)
         found = agreement(predicted, observed)
         evidence = self.machine.place != "simulation"
         self.comparison = Comparison(
-            evidence, len(found.matched), found.missed, found.false, found.recall, found.precision, differences, tuple(blind)
+            evidence,
+            len(found.matched),
+            found.missed,
+            found.false,
+            found.recall,
+            found.precision,
+            differences,
+            tuple(blind),
         )
         total, words = (
             len(found.matched) + len(found.missed),
             f"{len(found.matched)} of {len(found.matched) + len(found.missed)} observed effects predicted",
         )
         if not evidence:
-            self.phase("effects", "effects as predicted", None, "an observation of its own", f"{words}: no evidence, one interpreter made both")
+            self.phase(
+                "effects",
+                "effects as predicted",
+                None,
+                "an observation of its own",
+                f"{words}: no evidence, one interpreter made both",
+            )
             return
         good = found.precision >= 0.98 and (found.recall >= 0.98 or bool(blind)) if total else not predicted
         if found.missed:
@@ -331,7 +439,11 @@ class Stage:
         details = tuple(f"not predicted: {effect}" for effect in found.missed[:10]) + tuple(
             f"predicted, not seen: {effect}" for effect in found.false[:10]
         )
-        cause = ("", "") if good else ("the installer does not do what its tables say", "; ".join(blind[:3]) or "see the effects below")
+        cause = (
+            ("", "")
+            if good
+            else ("the installer does not do what its tables say", "; ".join(blind[:3]) or "see the effects below")
+        )
         self.phase(
             "effects",
             "effects as predicted",
@@ -343,13 +455,17 @@ class Stage:
         )
 
     def predicted(self, session: Session, before: State) -> tuple[list[Effect], list[str]]:
-        """What the install should do to a fresh machine: the same for every scenario of these bytes, so it is worked out once."""
+        """What the install should do to a fresh machine: the same for every scenario of these bytes, so it is worked
+        out once.
+        """
         real = self.machine.place != "simulation"
         key = ((self.package / "manifest.json").read_bytes(), self.machine.name, self.account, self.site)
         if key not in _PREDICTED:
             if len(_PREDICTED) > 16:
                 _PREDICTED.clear()
-            _PREDICTED[key] = predict.install_effects(self.manifest, self.package, session.surroundings, before.copy(), real=real)
+            _PREDICTED[key] = predict.install_effects(
+                self.manifest, self.package, session.surroundings, before.copy(), real=real
+            )
         effects, blind = _PREDICTED[key]
         return list(effects), list(blind)
 
@@ -359,7 +475,9 @@ class Stage:
         state = session.state()
         changed = self.without_own(difference(first, state), session)
         good = carried.exit_code in ACCEPTED and not changed
-        details, cause = ((), ("", "")) if carried.exit_code in ACCEPTED else self.failed_run(session, "install", carried)
+        details, cause = (
+            ((), ("", "")) if carried.exit_code in ACCEPTED else self.failed_run(session, "install", carried)
+        )
         details += tuple(str(effect) for effect in changed[:10])
         self.phase(
             "again",
@@ -396,13 +514,19 @@ class Stage:
         left = difference(before, state)
         ours = self.without_own(left, session)
         own = {id(effect) for effect in ours}
-        self.leftovers = [Leftover(_named(effect), "the runner's log, kept on purpose", "runner") for effect in left if id(effect) not in own]
+        self.leftovers = [
+            Leftover(_named(effect), "the runner's log, kept on purpose", "runner")
+            for effect in left
+            if id(effect) not in own
+        ]
         for effect in ours:
             if any(pattern(wanted).fullmatch(_named(effect)) for wanted in self.accept):
                 self.leftovers.append(Leftover(_named(effect), "accepted in the plan", "accepted"))
                 continue
             if is_temporary(effect.thing, session.surroundings.environment):
-                self.leftovers.append(Leftover(_named(effect), "a temporary file that the setup program leaves", "temporary"))
+                self.leftovers.append(
+                    Leftover(_named(effect), "a temporary file that the setup program leaves", "temporary")
+                )
                 continue
             empty = kind_of(effect.thing) == "folder" and state.is_empty(effect.thing.identity)
             if empty and self.machine.name == "wine":
@@ -417,15 +541,21 @@ class Stage:
             "nothing left behind",
             not serious,
             "the machine as it was, but for the logs",
-            f"{len(serious)} left behind" + (f", {len(shown) - len(serious)} by the layer or temporary" if len(shown) > len(serious) else ""),
+            f"{len(serious)} left behind"
+            + (f", {len(shown) - len(serious)} by the layer or temporary" if len(shown) > len(serious) else ""),
             details=tuple(f"{leftover.what}: {leftover.reason}" for leftover in shown[:12]),
             cause=("", "")
             if not serious
-            else ("the uninstall does not undo all that the install did", "add steps to [[uninstall]], or accept it in the notes"),
+            else (
+                "the uninstall does not undo all that the install did",
+                "add steps to [[uninstall]], or accept it in the notes",
+            ),
         )
 
     def without_own(self, effects: list[Effect], session: Session) -> list[Effect]:
-        """Without what runners keep: logs, records, what is needed for repair and uninstall; also of packages inside this one."""
+        """Without what runners keep: logs, records, what is needed for repair and uninstall; also of packages inside
+        this one.
+        """
         return own.without(effects, self.own, session.surroundings.environment)
 
 
@@ -451,5 +581,11 @@ def _in_menu(effect: Effect, session: Session) -> bool:
 
 def without_contents(observed: list[Effect], predicted: list[Effect]) -> list[Effect]:
     """Entries of an ini file that was predicted as a whole are its contents, not effects of their own."""
-    whole = {effect.thing.identity for effect in predicted if isinstance(effect.thing, File) and effect.thing.size is not None}
-    return [effect for effect in observed if not (isinstance(effect.thing, IniValue) and effect.thing.path.lower() in whole)]
+    whole = {
+        effect.thing.identity
+        for effect in predicted
+        if isinstance(effect.thing, File) and effect.thing.size is not None
+    }
+    return [
+        effect for effect in observed if not (isinstance(effect.thing, IniValue) and effect.thing.path.lower() in whole)
+    ]

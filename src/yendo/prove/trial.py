@@ -32,7 +32,19 @@ from yendo.installers.account import Account as Read
 from yendo.installers.account import CommandLine
 from yendo.machines.wine.machine import WineMachine, WineSession
 from yendo.machines.wine.watch import Watched, Window
-from yendo.prove.verdicts import COMPLETE, FOLDER, REMOVAL, engine_log, fleeting, pending, placed, removals, returned_early, tree, verdict_of
+from yendo.prove.verdicts import (
+    COMPLETE,
+    FOLDER,
+    REMOVAL,
+    engine_log,
+    fleeting,
+    pending,
+    placed,
+    removals,
+    returned_early,
+    tree,
+    verdict_of,
+)
 
 SCHEMA = "yendo.trial/1"
 EVIDENCE = "evidence.json"
@@ -51,7 +63,10 @@ class Shown(msgspec.Struct, frozen=True):
 
 
 class Run(msgspec.Struct, frozen=True, kw_only=True):
-    """One run and its verdict. ``returned_early`` are the seconds that others outlived the first process, ``outlived`` who."""
+    """One run and its verdict.
+
+    ``returned_early`` are the seconds that others outlived the first process, ``outlived`` who.
+    """
 
     purpose: str
     command: str
@@ -99,16 +114,23 @@ def prepared(installer: Path, machine: WineMachine) -> Read:
     """Reads the installer and refuses what cannot run on this machine, before a run is wasted. Raises NotCovered."""
     account = recognise.read(installer)
     if not account.family.endswith("-exe") or account.program is None:
-        raise NotCovered(f"{installer.name} is of family {account.family}: its silent switch is known, there is nothing to try")
+        raise NotCovered(
+            f"{installer.name} is of family {account.family}: its silent switch is known, there is nothing to try"
+        )
     program = account.program
     if program.stub not in ("x86", "x64"):
-        raise NotCovered(f"{installer.name} is a program for {program.stub}; this machine runs programs for x64 and x86")
+        raise NotCovered(
+            f"{installer.name} is a program for {program.stub}; this machine runs programs for x64 and x86"
+        )
     if program.bits == 32 and "32" not in machine.widths:
         raise NotCovered(
-            f"{installer.name} is a 32-bit program, and {machine.layer.version} here runs only 64-bit ones: add the layer's 32-bit half (apt-get install wine32)"
+            f"{installer.name} is a 32-bit program, and {machine.layer.version} here runs only 64-bit ones: add the "
+            "layer's 32-bit half (apt-get install wine32)"
         )
     if missing := _missing_libraries(installer, machine):
-        raise NotCovered(f"{installer.name} needs {', '.join(missing)}, which a fresh machine has not; install that first")
+        raise NotCovered(
+            f"{installer.name} needs {', '.join(missing)}, which a fresh machine has not; install that first"
+        )
     return account
 
 
@@ -120,7 +142,9 @@ def _missing_libraries(installer: Path, machine: WineMachine) -> list[str]:
         image = Image(file, installer.name)
         needed = runtimes(image)
     system = machine.template / "prefix/drive_c/windows" / ("syswow64" if image.bits == 32 else "system32")
-    have = {entry.name.lower() for entry in system.iterdir()} | {entry.name.lower() for entry in installer.parent.iterdir()}
+    have = {entry.name.lower() for entry in system.iterdir()} | {
+        entry.name.lower() for entry in installer.parent.iterdir()
+    }
     return [what for what in needed if (match := re.search(r"\(([^()]+)\)$", what)) and match[1] not in have]
 
 
@@ -138,7 +162,14 @@ class Trying:
         most: int = MOST_RUNS,
         progress: Progress = lambda text: None,
     ) -> None:
-        self.installer, self.machine, self.keep, self.timeout, self.most, self.progress = installer, machine, keep, timeout, most, progress
+        self.installer, self.machine, self.keep, self.timeout, self.most, self.progress = (
+            installer,
+            machine,
+            keep,
+            timeout,
+            most,
+            progress,
+        )
         self.read = prepared(installer, machine)
         self.as_account: Account = account
         keep.mkdir(parents=True, exist_ok=True)
@@ -148,7 +179,9 @@ class Trying:
         if known and (known.sha256, known.machine, known.account) == (sha256, machine.label, account):
             self.trial = known
         else:
-            self.trial = Trial(installer=installer.name, sha256=sha256, family=self.read.family, machine=machine.label, account=account)
+            self.trial = Trial(
+                installer=installer.name, sha256=sha256, family=self.read.family, machine=machine.label, account=account
+            )
 
     def _known(self) -> Trial | None:
         path = self.keep / EVIDENCE
@@ -179,7 +212,10 @@ class Trying:
     @contextlib.contextmanager
     def machine_with(self, extra: Iterable[Path] = ()) -> Iterator[tuple[WineSession, State]]:
         """A fresh machine with the installer, and nothing else, in a folder; and its state."""
-        with tempfile.TemporaryDirectory(prefix="yendo-trial-") as folder, self.machine.fresh(self.as_account) as session:
+        with (
+            tempfile.TemporaryDirectory(prefix="yendo-trial-") as folder,
+            self.machine.fresh(self.as_account) as session,
+        ):
             for path in (self.installer, *extra):
                 shutil.copyfile(path, Path(folder) / path.name)
             session.bring(Path(folder), FOLDER, counts=True)
@@ -194,18 +230,24 @@ class Trying:
     ) -> tuple[Run, list[Effect], State]:
         self.fresh_runs += 1
         self.progress(line.command)
-        watched = session.watch(placed(line.command, self.installer.name), timeout=self.timeout, press=press, folder=FOLDER)
+        watched = session.watch(
+            placed(line.command, self.installer.name), timeout=self.timeout, press=press, folder=FOLDER
+        )
         state = session.state()
         effects = difference(before, state)
         run = self._judged(session, purpose, line, watched, effects)
         self.save(runs=(*self.trial.runs, run))
         return run, effects, state
 
-    def _judged(self, session: WineSession, purpose: str, line: CommandLine, watched: Watched, effects: list[Effect]) -> Run:
+    def _judged(
+        self, session: WineSession, purpose: str, line: CommandLine, watched: Watched, effects: list[Effect]
+    ) -> Run:
         lasting = [effect for effect in effects if not fleeting(effect, session)]
         shown = [window for window in watched.windows if window.counts]
         restart = watched.exit_code in (3010, 1641) or pending(effects, session)
-        restart = restart or any(process.name.lower() in ("wineboot.exe", "shutdown.exe") for process in watched.processes)
+        restart = restart or any(
+            process.name.lower() in ("wineboot.exe", "shutdown.exe") for process in watched.processes
+        )
         early, outlived = returned_early(watched)
         told = engine_log(session) if self.read.family == answers_exe.FAMILY else None
         verdict, remarks = verdict_of(watched, shown, lasting, told)
@@ -215,10 +257,13 @@ class Trying:
             remarks.append("asked for a restart")
         number = len(self.trial.runs) + 1
         return Run(
-            purpose=purpose, command=line.command, reason=str(line.evidence), verdict=verdict, remarks=tuple(remarks), exit_code=watched.exit_code,
+            purpose=purpose, command=line.command, reason=str(line.evidence), verdict=verdict, remarks=tuple(remarks),
+            exit_code=watched.exit_code,
             seconds=round(watched.seconds, 2), returned_early=round(early, 2), outlived=outlived, restart=restart,
-            windows=tuple(self._kept(number, at, window) for at, window in enumerate(shown[:20], 1)), processes=tree(watched),
-            effects=counts(lasting), network_off=watched.network_off, date=datetime.now(UTC).isoformat(timespec="seconds"),
+            windows=tuple(self._kept(number, at, window) for at, window in enumerate(shown[:20], 1)),
+            processes=tree(watched),
+            effects=counts(lasting), network_off=watched.network_off,
+            date=datetime.now(UTC).isoformat(timespec="seconds"),
         )  # fmt: skip
 
     def _kept(self, number: int, at: int, window: Window) -> Shown:
@@ -227,7 +272,12 @@ class Trying:
             name = f"run-{number}-window-{at}.png"
             atomic.write(self.keep / name, window.picture)
         return Shown(
-            window.program, window.title, window.texts[:40], round(window.shown, 2), None if window.gone is None else round(window.gone, 2), name
+            window.program,
+            window.title,
+            window.texts[:40],
+            round(window.shown, 2),
+            None if window.gone is None else round(window.gone, 2),
+            name,
         )
 
     # --- the whole -----------------------------------------------------------------------------------
@@ -236,7 +286,9 @@ class Trying:
         """Tries until one installs silently and completely, then the uninstaller in the same way."""
         from yendo.evidence import Evidence
 
-        given = [CommandLine(command, "to be tried", Evidence("person", "given on the command line")) for command in commands]
+        given = [
+            CommandLine(command, "to be tried", Evidence("person", "given on the command line")) for command in commands
+        ]
         lines = given or list(self.read.candidates or ([self.read.silent.install] if self.read.silent.install else []))
         if not lines:
             lines = list(plain_exe.candidates(self.installer.name, {}))
@@ -268,7 +320,8 @@ class Trying:
         environment = session.surroundings.environment
         kept = [effect for effect in effects if not fleeting(effect, session)]
         recording = Recording(
-            media=self.trial.sha256, command=command, exit_code=run.exit_code or 0, seconds=run.seconds, restart=run.restart,
+            media=self.trial.sha256, command=command, exit_code=run.exit_code or 0, seconds=run.seconds,
+            restart=run.restart,
             machine=self.trial.machine, date=run.date, account=self.as_account, effects=portable(kept, environment),
         )  # fmt: skip
         body = msgspec.json.format(msgspec.json.encode(recording), indent=1)
@@ -301,7 +354,11 @@ class Trying:
                 self.progress(f"{line.command}, to remove it again")
                 session.watch(placed(line.command, self.installer.name), timeout=self.timeout, folder=FOLDER)
                 installed = session.state()
-                lines = [entry for entry in removals(self.read, line, difference(before, installed), session) if entry.command not in tried]
+                lines = [
+                    entry
+                    for entry in removals(self.read, line, difference(before, installed), session)
+                    if entry.command not in tried
+                ]
                 lines = [entry for entry in lines if self.earlier("uninstall", entry.command) is None]
                 if not lines:
                     return
@@ -312,15 +369,22 @@ class Trying:
                 tried.add(lines[0].command)
                 run, effects, after = self.observe(session, "uninstall", lines[0], installed)
                 left = [effect for effect in difference(before, after) if not fleeting(effect, session)]
-                gone = not any(isinstance(effect.thing, UninstallEntry) for effect in left) and len(left) < len(difference(before, installed))
+                gone = not any(isinstance(effect.thing, UninstallEntry) for effect in left) and len(left) < len(
+                    difference(before, installed)
+                )
                 if run.verdict == COMPLETE and gone:
                     self._record("uninstall", lines[0].command, run, effects, session)
-                    self.save(uninstall=lines[0].command, left_behind=tuple(f"{effect.kind} {label(effect.thing)}" for effect in left[:50]))
+                    self.save(
+                        uninstall=lines[0].command,
+                        left_behind=tuple(f"{effect.kind} {label(effect.thing)}" for effect in left[:50]),
+                    )
                     return
                 if run.verdict == COMPLETE:
                     runs = (
                         *self.trial.runs[:-1],
-                        msgspec.structs.replace(run, verdict="removed only a part", remarks=(*run.remarks, f"{len(left)} things are left")),
+                        msgspec.structs.replace(
+                            run, verdict="removed only a part", remarks=(*run.remarks, f"{len(left)} things are left")
+                        ),
                     )
                     self.save(runs=runs)
 
@@ -335,12 +399,19 @@ class Trying:
             self.save(recorded_removal=REMOVAL)
 
     def record_answers(self) -> Path:
-        """Runs a setup that is driven by answers once, agrees to every dialog, and keeps the answers it records. Raises NotCovered."""
+        """Runs a setup that is driven by answers once, agrees to every dialog, and keeps the answers it records.
+
+        Raises NotCovered.
+        """
         from yendo.evidence import Evidence
 
         if self.read.family != answers_exe.FAMILY:
             raise NotCovered(f"{self.installer.name} is of family {self.read.family}, which records no answers")
-        line = CommandLine(f'"{self.installer.name}" /r /f1"{FOLDER}\\answers.iss"', "to be tried", Evidence("person", "recording was asked for"))
+        line = CommandLine(
+            f'"{self.installer.name}" /r /f1"{FOLDER}\\answers.iss"',
+            "to be tried",
+            Evidence("person", "recording was asked for"),
+        )
         with self.machine_with() as (session, before):
             self.observe(session, "recording", line, before, press=True)
             data = session.read(rf"{FOLDER}\answers.iss") or session.read(r"C:\Windows\setup.iss")
@@ -351,7 +422,9 @@ class Trying:
         answers = answers_exe.read_answers(data.decode("cp1252", "replace"))
         if wrong := answers_exe.check_answers(answers):
             raise YendoError(f"{path}: {'; '.join(wrong)}")
-        atomic.write(path, answers_exe.write_answers(answers).encode("cp1252", "replace"))  # in order, whatever order it was recorded in
+        atomic.write(
+            path, answers_exe.write_answers(answers).encode("cp1252", "replace")
+        )  # in order, whatever order it was recorded in
         self.save(recorded_answers=path.name)
         return path
 

@@ -38,11 +38,20 @@ def placed(command: str, installer: str) -> str:
 
 
 def fleeting(effect: Effect, session: WineSession) -> bool:
-    """What a run leaves among temporary files, and logs and answers beside the installer: no part of what it installs."""
+    """What a run leaves among temporary files, and logs and answers beside the installer: no part of
+    what it installs.
+    """
     identity = effect.thing.identity
-    if effect.kind in ("file", "ini") and identity.startswith(FOLDER.lower()) and re.search(r"\.(log|iss)(\||$)", identity):
+    if (
+        effect.kind in ("file", "ini")
+        and identity.startswith(FOLDER.lower())
+        and re.search(r"\.(log|iss)(\||$)", identity)
+    ):
         return True
-    return is_temporary(effect.thing, session.surroundings.environment) or identity == session.surroundings.environment["TEMP"].lower()
+    return (
+        is_temporary(effect.thing, session.surroundings.environment)
+        or identity == session.surroundings.environment["TEMP"].lower()
+    )
 
 
 def pending(effects: list[Effect], session: WineSession) -> bool:
@@ -83,7 +92,13 @@ def tree(watched: Watched) -> tuple[str, ...]:
 def engine_log(session: WineSession) -> int | None:
     """The result that an engine with answers writes to its log, wherever that is."""
     drive = session.copy.root / "drive_c"
-    for place in ("Hand over/removal.log", "Hand over/answers.log", "answers.log", "Hand over/setup.log", "windows/setup.log"):
+    for place in (
+        "Hand over/removal.log",
+        "Hand over/answers.log",
+        "answers.log",
+        "Hand over/setup.log",
+        "windows/setup.log",
+    ):
         with contextlib.suppress(OSError):
             return answers_exe.result_of((drive / place).read_text("cp1252", "replace"))
     for path in sorted((drive / "users").rglob("setup.log"))[:20]:
@@ -95,19 +110,27 @@ def engine_log(session: WineSession) -> int | None:
 
 def verdict_of(watched: Watched, shown: list[Window], lasting: list[Effect], told: int | None) -> tuple[str, list[str]]:
     """The verdict in a word or two, and what else there is to say."""
-    titles = ", ".join(dict.fromkeys(repr(window.title) if window.title else f"one of {window.program}" for window in shown))
+    titles = ", ".join(
+        dict.fromkeys(repr(window.title) if window.title else f"one of {window.program}" for window in shown)
+    )
     if watched.error:
-        return NO_START, [f"system error {watched.error}" + (" (the file is no program for this machine)" if watched.error in (193, 216) else "")]
+        return NO_START, [
+            f"system error {watched.error}"
+            + (" (the file is no program for this machine)" if watched.error in (193, 216) else "")
+        ]
     if watched.stopped == "waits":
         return WAITS, [f"the window {titles} stands still"]
     if watched.stopped:
-        return ENDLESS, [f"stopped: {'more than its limit of disk' if watched.stopped == 'disk' else f'not ended after {watched.seconds:.0f} s'}"]
+        return ENDLESS, [
+            f"stopped: {'more than its limit of disk' if watched.stopped == 'disk' else f'not ended after {watched.seconds:.0f} s'}"  # noqa: E501
+        ]
     if shown:
         return SHOWED, [titles]
     things = [effect for effect in lasting if effect.kind not in ("folder", "registry-key")]
     if told:
         return NOTHING if not things else FAILED, [
-            f"exit code {watched.exit_code}, but its log says ResultCode {told}: {answers_exe.RESULTS.get(told, 'unknown')}"
+            f"exit code {watched.exit_code}, but its log says ResultCode {told}: "
+            f"{answers_exe.RESULTS.get(told, 'unknown')}"
         ]
     if watched.exit_code not in DONE:
         code = watched.exit_code or 0
@@ -142,18 +165,28 @@ def _quiet(command: str, switches: list[str], where: Evidence, session: WineSess
     """Quiet forms of an uninstall command: with the installer's own switches, those in its text, and common ones."""
     if match := re.match(r"(?i)\s*msiexec(?:\.exe)?\s+/[ix]\s*(\{[^}]+\})", command):
         return [CommandLine(f"msiexec /x {match[1]} /qn /norestart", "certain", where)]
-    if match := re.search(r',LaunchSetup\s+"([^"]+)"\s*"?(.*)$', command):  # an engine with answers, started through its library
+    if match := re.search(
+        r',LaunchSetup\s+"([^"]+)"\s*"?(.*)$', command
+    ):  # an engine with answers, started through its library
         log = rf"{FOLDER}\removal.log"
         line = f'"{match[1]}" {match[2].strip()} /s /sms /f1"{FOLDER}\\{REMOVAL}" /f2"{log}"'
         return [CommandLine(re.sub(" +", " ", line), "to be tried", where)]
     match = re.match(r'\s*(?:"([^"]+)"|(.+?\.exe))(.*)$', command, re.I)
     program, rest = ((match[1] or match[2]).strip(), match[3].strip()) if match else (command.strip(), "")
-    lines = [CommandLine(" ".join(filter(None, (f'"{program}"', rest, *switches))), "to be tried", where)] if switches else []
+    lines = (
+        [CommandLine(" ".join(filter(None, (f'"{program}"', rest, *switches))), "to be tried", where)]
+        if switches
+        else []
+    )
     known: dict[str, int] = {}
     with contextlib.suppress(ValueError, OSError, YendoError), session.host(program).open("rb") as file:
         known = plain_exe.texts(file, Image(file))
     for candidate in plain_exe.candidates("x", known):
         lines.append(
-            CommandLine(" ".join(filter(None, (f'"{program}"', rest, candidate.command.partition(" ")[2]))), "to be tried", candidate.evidence)
+            CommandLine(
+                " ".join(filter(None, (f'"{program}"', rest, candidate.command.partition(" ")[2]))),
+                "to be tried",
+                candidate.evidence,
+            )
         )
     return lines

@@ -45,7 +45,9 @@ def _derived(work: Work, folder: Path, plan: Plan) -> list[Rule] | None:
     try:
         with tempfile.TemporaryDirectory(prefix="yendo-derive-") as target:
             package = build.build(folder, plan, output=Path(target)).folder
-            made = ground.make(package, [other for other in others if other.is_file()], updates=plan.proof.updates_itself)
+            made = ground.make(
+                package, [other for other in others if other.is_file()], updates=plan.proof.updates_itself
+            )
             made = ground.everywhere(made, package)
             return [ground.with_places(one.rule, made) for one in derive(made.ground, made.environment).rules]
     except YendoError:
@@ -58,7 +60,9 @@ def again(work: Work, own: list[dict[str, Any]], from_derive: bool, names: Mappi
     rules: list[dict[str, Any]] = drafted
     holder = tomlkit.document()
     holder["detect"] = writing.array(*(writing.table(rule) for rule in own))
-    work.merge.moved += merge.renamed(holder["detect"], {old: new for old, new in names.items() if old != new}, "detect")
+    work.merge.moved += merge.renamed(
+        holder["detect"], {old: new for old, new in names.items() if old != new}, "detect"
+    )
     moved_own = [merge.plain(rule) for rule in holder["detect"]]  # type: ignore[union-attr]
     _set_rules(work, [*rules, *moved_own])
     how = f"drafted anew, {counted(len(rules), 'rule')}"
@@ -69,7 +73,9 @@ def again(work: Work, own: list[dict[str, Any]], from_derive: bool, names: Mappi
             rules = [msgspec.to_builtins(rule) for rule in derived]
             how = f"derived anew, {counted(len(rules), 'rule')}"
         else:
-            work.open.append("yendo detect derive --write: detection had been derived, and could not be derived again here")
+            work.open.append(
+                "yendo detect derive --write: detection had been derived, and could not be derived again here"
+            )
     held = _held(work, moved_own) if moved_own else {}
     stay = []
     for rule, was in zip(moved_own, own, strict=True):
@@ -136,5 +142,10 @@ def _alike(settled: Any, rule: Any, made: Any) -> bool:
     """Whether a rule of a manifest is this one with its places filled."""
     if not made.manifest.settings:
         return bool(settled == rule)
-    known, values = made.manifest.settings, {name: made.manifest.chosen.get(name, "") for name in made.manifest.settings}
-    return bool(msgspec.to_builtins(settled) == fill(msgspec.to_builtins(rule), lambda text: fill_text(text, known, values)))
+    known, values = (
+        made.manifest.settings,
+        {name: made.manifest.chosen.get(name, "") for name in made.manifest.settings},
+    )
+    return bool(
+        msgspec.to_builtins(settled) == fill(msgspec.to_builtins(rule), lambda text: fill_text(text, known, values))
+    )

@@ -1,7 +1,8 @@
-"""Three plans made one: what was drafted from the old installer, what a person made of it, what is drafted from the new one.
+"""Three plans made one: what was drafted from the old installer, what a person made of it, what is drafted from the new
+one.
 
-A value that nobody touched follows the new draft. One that a person changed stays; where the draft changed it too, that is a
-conflict: the person's stays, and both reasons are told. Nothing of a person's is lost without being listed.
+A value that nobody touched follows the new draft. One that a person changed stays; where the draft changed it too, that
+is a conflict: the person's stays, and both reasons are told. Nothing of a person's is lost without being listed.
 """
 
 from __future__ import annotations
@@ -81,7 +82,10 @@ def said(value: Any) -> str:
     if value is _ABSENT or value is None:
         return "nothing"
     if isinstance(value, list) and value and all(isinstance(one, dict) for one in value):
-        return ", ".join(str(next((one[key] for key in ("package", "name", "kind", "file") if key in one), "one more")) for one in value)
+        return ", ".join(
+            str(next((one[key] for key in ("package", "name", "kind", "file") if key in one), "one more"))
+            for one in value
+        )
     return (
         tomlkit.item(value).as_string()
         if not isinstance(value, dict | list)
@@ -100,7 +104,9 @@ class Merge:
         self.kept: list[Kept] = []
         self.conflicts: list[Conflict] = []
 
-    def document(self, mine: tomlkit.TOMLDocument, base: Mapping[str, Any], new: Mapping[str, Any], skip: Sequence[str]) -> None:
+    def document(
+        self, mine: tomlkit.TOMLDocument, base: Mapping[str, Any], new: Mapping[str, Any], skip: Sequence[str]
+    ) -> None:
         """Merges into ``mine``. ``skip`` are tables that others look after."""
         for key in dict.fromkeys([*base, *new, *mine]):
             if key in skip:
@@ -119,7 +125,11 @@ class Merge:
         if isinstance(there, Mapping) and base is _ABSENT and new is _ABSENT:
             self.kept.append(Kept(place, ", ".join(there)))
             return
-        if isinstance(there, Mapping) and (base is _ABSENT or isinstance(base, Mapping)) and (new is _ABSENT or isinstance(new, Mapping)):
+        if (
+            isinstance(there, Mapping)
+            and (base is _ABSENT or isinstance(base, Mapping))
+            and (new is _ABSENT or isinstance(new, Mapping))
+        ):
             before, after = ({} if side is _ABSENT else side for side in (base, new))
             for inner in dict.fromkeys([*before, *after, *there]):
                 self._entry(there, inner, before.get(inner, _ABSENT), after.get(inner, _ABSENT), f"{place}.{inner}")
@@ -127,7 +137,9 @@ class Merge:
                 del mine[key]
             return
         if there is _ABSENT and isinstance(base, Mapping) and isinstance(new, Mapping) and (base or new):
-            self.kept.append(Kept(place, "taken out"))  # who takes a whole table out does not want its new entries either
+            self.kept.append(
+                Kept(place, "taken out")
+            )  # who takes a whole table out does not want its new entries either
             return
         self._value(mine, key, base, new, place)
 
@@ -142,11 +154,17 @@ class Merge:
             if there != new:
                 self.kept.append(Kept(place, "taken out" if there is _ABSENT else said(there)))
             return
-        if all(isinstance(side, list) and not any(isinstance(item, dict) for item in side) for side in (there, base, new)):
-            together = [item for item in there if item in new or item not in base] + [item for item in new if item not in base and item not in there]
+        if all(
+            isinstance(side, list) and not any(isinstance(item, dict) for item in side) for side in (there, base, new)
+        ):
+            together = [item for item in there if item in new or item not in base] + [
+                item for item in new if item not in base and item not in there
+            ]
             self._put(mine, key, together)
             self.moved.append(Moved(place, there, together))
-            self.kept.append(Kept(place, ", ".join(str(item) for item in there if item not in base) or "some of it taken out"))
+            self.kept.append(
+                Kept(place, ", ".join(str(item) for item in there if item not in base) or "some of it taken out")
+            )
             return
         old, fresh = self.words
         self.conflicts.append(
@@ -178,7 +196,12 @@ class Merge:
     # --- arrays of tables -------------------------------------------------------------------------------
 
     def _array(
-        self, mine: tomlkit.TOMLDocument, key: str, base: Sequence[Any], new: Sequence[Any], role_of: Callable[[Any, Ids], str | None]
+        self,
+        mine: tomlkit.TOMLDocument,
+        key: str,
+        base: Sequence[Any],
+        new: Sequence[Any],
+        role_of: Callable[[Any, Ids], str | None],
     ) -> None:
         there: list[Any] = list(mine.get(key, []))
         before = {role: item for item in base if (role := role_of(item, self.old))}
@@ -199,7 +222,13 @@ class Merge:
                 for inner in dict.fromkeys([*before[role], *after[role], *there[at]]):
                     if inner == "change":
                         continue  # wishes are no values: each is tried on the new installer
-                    self._entry(there[at], inner, before[role].get(inner, _ABSENT), after[role].get(inner, _ABSENT), f"{place}.{inner}")
+                    self._entry(
+                        there[at],
+                        inner,
+                        before[role].get(inner, _ABSENT),
+                        after[role].get(inner, _ABSENT),
+                        f"{place}.{inner}",
+                    )
             elif role in before:
                 if at is not None:
                     self._left_out(place, there[at], before[role])
@@ -208,7 +237,12 @@ class Merge:
                 behind.append((role, after[role]))
         for at, item in enumerate(there):
             if at not in mine_of.values():
-                self.kept.append(Kept(f"{key} {at + 1}", str(plain(item).get("kind", plain(item).get("file", plain(item).get("package", ""))))))
+                self.kept.append(
+                    Kept(
+                        f"{key} {at + 1}",
+                        str(plain(item).get("kind", plain(item).get("file", plain(item).get("package", "")))),
+                    )
+                )
         if not gone and not behind:
             return
         last = max((place for role, place in mine_of.items() if role in after), default=-1)
@@ -227,12 +261,16 @@ class Merge:
         if text == base:
             self.moved.append(Moved(place, text.get("patch") or text.get("file") or text.get("kind"), None))
             return
-        edited = [name for name in dict.fromkeys([*text, *base]) if text.get(name) != base.get(name) and name != "origin"]
+        edited = [
+            name for name in dict.fromkeys([*text, *base]) if text.get(name) != base.get(name) and name != "origin"
+        ]
         if not edited:  # where an old file came from is of no interest for what takes its place
             self.moved.append(Moved(place, text.get("file"), None))
             return
         why = f"you changed {', '.join(edited)}"
-        self.conflicts.append(Conflict(place, "it is there", why, "it is not", f"{fresh} has no use for it", "taken out", as_toml(item)))
+        self.conflicts.append(
+            Conflict(place, "it is there", why, "it is not", f"{fresh} has no use for it", "taken out", as_toml(item))
+        )
 
 
 def _table(item: Mapping[str, Any]) -> Table:
@@ -265,7 +303,13 @@ def renamed(item: Any, names: Mapping[str, str], place: str = "") -> list[Moved]
     found: list[Moved] = []
     pairs = list(item.items()) if isinstance(item, Mapping) else list(enumerate(item))
     for key, value in pairs:
-        where = f"{place}.{key}" if isinstance(key, str) and place else f"{place} {key + 1}" if isinstance(key, int) else str(key)
+        where = (
+            f"{place}.{key}"
+            if isinstance(key, str) and place
+            else f"{place} {key + 1}"
+            if isinstance(key, int)
+            else str(key)
+        )
         if isinstance(value, str):
             new = str(value)
             for old, other in names.items():

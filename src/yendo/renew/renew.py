@@ -63,7 +63,9 @@ def current_installer(workspace: Path, plan: Plan, new: Account) -> tuple[str, A
         if name and path.is_file() and name not in found:
             found[name] = recognise.read(path)
     if not found:
-        raise Usage(f"{workspace} has no step that runs an installer, so there is nothing to renew; is its media there?")
+        raise Usage(
+            f"{workspace} has no step that runs an installer, so there is nothing to renew; is its media there?"
+        )
     for alike in (
         lambda account: new.identity.upgrade_code and account.identity.upgrade_code == new.identity.upgrade_code,
         lambda account: account.identity.name and account.identity.name == new.identity.name,
@@ -81,13 +83,22 @@ def _refusals(old: Account, new: Account) -> list[_Refuse]:
     one, two = old.identity, new.identity
     if (one.publisher or "").casefold() != (two.publisher or "").casefold():
         found.append(
-            _Refuse("other-vendor", f"{new.file.name} is of {two.publisher or 'nobody that it names'}, the package's installer of {one.publisher}")
+            _Refuse(
+                "other-vendor",
+                f"{new.file.name} is of {two.publisher or 'nobody that it names'}, the package's installer of "
+                f"{one.publisher}",
+            )
         )
-    elif one.upgrade_code != two.upgrade_code if one.upgrade_code and two.upgrade_code else (one.name or "") != (two.name or ""):
+    elif (
+        one.upgrade_code != two.upgrade_code
+        if one.upgrade_code and two.upgrade_code
+        else (one.name or "") != (two.name or "")
+    ):
         found.append(
             _Refuse(
                 "other-product",
-                f"{new.file.name} is {two.name}, another product than {one.name}, by its {'upgrade code' if one.upgrade_code else 'name'}",
+                f"{new.file.name} is {two.name}, another product than {one.name}, by its "
+                f"{'upgrade code' if one.upgrade_code else 'name'}",
             )
         )
     try:
@@ -114,8 +125,8 @@ def renew(
 ) -> Renewal:
     """Carries a workspace over to another installer of its program; ``overlays`` are its transforms and patches.
 
-    With ``dry`` nothing is written. ``origin`` is known of an installer that lay in an image. ``store`` is where old media go with
-    ``old="store"``. Raises Usage for what should be done on
+    With ``dry`` nothing is written. ``origin`` is known of an installer that lay in an image. ``store`` is where old
+    media go with ``old="store"``. Raises Usage for what should be done on
     purpose only, Unreadable, NotCovered, PlanError.
     """
     if not installer.is_file():
@@ -138,7 +149,17 @@ def renew(
 class _Renewing(Work):
     """The way from the old plan to the new one."""
 
-    def __init__(self, copy: Path, workspace: Path, plan: Plan, name: str, installer: Path, overlays: Sequence[Path], origin: str, old: Old) -> None:
+    def __init__(
+        self,
+        copy: Path,
+        workspace: Path,
+        plan: Plan,
+        name: str,
+        installer: Path,
+        overlays: Sequence[Path],
+        origin: str,
+        old: Old,
+    ) -> None:
         super().__init__(copy, workspace, plan, name, installer, overlays, origin)
         self.old = old
 
@@ -253,18 +274,29 @@ class _Renewing(Work):
         word = re.compile(rf"(?<![\d.]){re.escape(self.words[0])}(?![\d]|\.\d)")
         lines = [(number, line.strip()) for number, line in enumerate(text.splitlines(), 1)]
         return [
-            (number, line) for number, line in lines if word.search(line.partition(" # ")[0]) and not line.startswith("#") and EARLIER not in line
+            (number, line)
+            for number, line in lines
+            if word.search(line.partition(" # ")[0]) and not line.startswith("#") and EARLIER not in line
         ]
 
     def take_over(self, store: Any) -> None:
-        """Puts the new files, then the plan, into the workspace, and sees to the old media. The plan is the last to change."""
+        """Puts the new files, then the plan, into the workspace, and sees to the old media.
+
+        The plan is the last to change.
+        """
         text = self._text()
         read_text(text, str(self.workspace / "plan.toml"), self.workspace)  # what cannot be read is not written
         for name in self.now.media:
-            draft.copy_media(self.copy / "media" / name, self.workspace / "media" / name) if name not in self.was.media else None
+            draft.copy_media(
+                self.copy / "media" / name, self.workspace / "media" / name
+            ) if name not in self.was.media else None
         old_dir = self.workspace / EARLIER / self.shelf_mark
         replaced = [name for name in self.was.media if name in self.now.media]
-        gone = [name for name in self.was.media if name not in self.now.media and f'"{name}"' not in text.replace(f"{EARLIER}/", "")]
+        gone = [
+            name
+            for name in self.was.media
+            if name not in self.now.media and f'"{name}"' not in text.replace(f"{EARLIER}/", "")
+        ]
         for name in (*gone, *replaced):
             self._keep(name, old_dir, store)
         for name in replaced:
@@ -273,8 +305,12 @@ class _Renewing(Work):
             target = self.workspace / path.relative_to(self.copy)
             if path.is_file() and not (target.is_file() and target.read_bytes() == path.read_bytes()):
                 draft.copy_media(path, target)
-        base = self.office.plan(self.workspace, writing.spaced(tomlkit.dumps(self.now.document)), self.now.account, self.now.decisions).encode()
-        evidence = draft.evidence_of(self.now.account, base) | {"renewed_from": {"version": self.words[0], "installer": self.name}}
+        base = self.office.plan(
+            self.workspace, writing.spaced(tomlkit.dumps(self.now.document)), self.now.account, self.now.decisions
+        ).encode()
+        evidence = draft.evidence_of(self.now.account, base) | {
+            "renewed_from": {"version": self.words[0], "installer": self.name}
+        }
         draft.write_evidence(self.workspace, evidence)
         atomic.write(self.workspace / "plan.toml", text.encode())
         for name in gone:
@@ -286,4 +322,7 @@ class _Renewing(Work):
         elif self.old == "store":
             if store is None:
                 raise Usage("no media store is known; name one by --store or in the house file")
-            store.add(self.workspace / "media" / name, origin=f"{self.plan.package.name} {self.words[0]}, from a workspace that was renewed")
+            store.add(
+                self.workspace / "media" / name,
+                origin=f"{self.plan.package.name} {self.words[0]}, from a workspace that was renewed",
+            )

@@ -1,4 +1,6 @@
-"""What a person asked of the old installer, tried on the new one: changes, transforms, properties, features, recordings."""
+"""What a person asked of the old installer, tried on the new one: changes, transforms, properties, features,
+recordings.
+"""
 
 from __future__ import annotations
 
@@ -69,9 +71,15 @@ def _wish(work: Work, wish: Any, old: Database, new: Database) -> str | None:
     except YendoError:
         return None  # it never had a target: check says so
     label = _named(merge.plain(wish))
-    both = [one for one in combining.move(made, old, new).conflicts if "the vendor changed" in one.message or "itself now" in one.message]
+    both = [
+        one
+        for one in combining.move(made, old, new).conflicts
+        if "the vendor changed" in one.message or "itself now" in one.message
+    ]
     for one in both:
-        work.merge.conflicts.append(Conflict(label, _wanted(change), "you asked for it", one.message, str(one.evidence), one.outcome))
+        work.merge.conflicts.append(
+            Conflict(label, _wanted(change), "you asked for it", one.message, str(one.evidence), one.outcome)
+        )
         wish.add(tomlkit.comment(f"{MARK}: {one.message}"))
     if not both:
         work.merge.kept.append(Kept(label, _wanted(change)))
@@ -101,7 +109,14 @@ def _move(work: Work, step: Any, name: str) -> None:
         moved = combining.move(transform.read(path, old), old, new)
         for one in moved.conflicts:
             work.merge.conflicts.append(
-                Conflict(name, str(one.evidence), "the transform changes it", one.message, f"read from {work.words[1]}", one.outcome)
+                Conflict(
+                    name,
+                    str(one.evidence),
+                    "the transform changes it",
+                    one.message,
+                    f"read from {work.words[1]}",
+                    one.outcome,
+                )
             )
         if not len(moved.transform):
             _transform_out(work, step, name, "nothing that it changes is there any more")
@@ -109,12 +124,16 @@ def _move(work: Work, step: Any, name: str) -> None:
         path.unlink()  # it may be shared with the workspace
         with atomic.writing(path) as target:
             transform.write(moved.transform, target)
-    work.merge.moved.append(Moved(name, f"{moved.total} changes to {work.words[0]}", f"{moved.kept} changes to {work.words[1]}"))
+    work.merge.moved.append(
+        Moved(name, f"{moved.total} changes to {work.words[0]}", f"{moved.kept} changes to {work.words[1]}")
+    )
 
 
 def _transform_out(work: Work, step: Any, name: str, reason: str) -> None:
     _without(step, "transforms", name)
-    work.merge.conflicts.append(Conflict(name, "it is applied", "you named it", "it is not", reason, "taken out", f'transforms = ["{name}"]'))
+    work.merge.conflicts.append(
+        Conflict(name, "it is applied", "you named it", "it is not", reason, "taken out", f'transforms = ["{name}"]')
+    )
 
 
 def _without(step: Any, key: str, name: str) -> None:
@@ -140,20 +159,28 @@ def properties(work: Work) -> None:
             # a three-way conflict about it is the same one, told better here
             work.merge.conflicts[:] = [one for one in work.merge.conflicts if one.place != place]
             work.merge.kept[:] = [one for one in work.merge.kept if one.place != place]
-            work.merge.conflicts.append(Conflict(place, text, "you give it", "nothing takes it", why, "taken out", f"[install.properties]\n{text}"))
+            work.merge.conflicts.append(
+                Conflict(
+                    place, text, "you give it", "nothing takes it", why, "taken out", f"[install.properties]\n{text}"
+                )
+            )
             del given[key]
 
 
 def _default_moved(work: Work, key: str, given: Any) -> None:
     """A decision taken while the vendor's default was another one: it stays, and is to be looked at again."""
     place = f"install, the installer.properties.{key}"
-    before, after = (next((one.default for one in side.account.properties if one.name == key), None) for side in (work.was, work.now))
+    before, after = (
+        next((one.default for one in side.account.properties if one.name == key), None) for side in (work.was, work.now)
+    )
     yours = merge.plain(given[key])
     if before == after or yours == after or any(one.place == place for one in work.merge.conflicts):
         return
     old, fresh = work.words
     why = f"you decided it; by default it was {merge.said(before)} in {old}"
-    work.merge.conflicts.append(Conflict(place, merge.said(yours), why, merge.said(after), f"the default of {fresh}", "yours stays"))
+    work.merge.conflicts.append(
+        Conflict(place, merge.said(yours), why, merge.said(after), f"the default of {fresh}", "yours stays")
+    )
     given[key].comment(f"{merge.MARK}: {fresh} says {merge.said(after)}, {old} said {merge.said(before)}")
 
 
@@ -161,7 +188,9 @@ def features(work: Work) -> None:
     payload = work.now.account.payload
     known = {one.id for one in payload.features} if payload else set()
     for step in work.steps() if work.both_msi else []:
-        for name in [name for name in merge.plain(step.get("features", [])) if name not in known and "{setting." not in name]:
+        for name in [
+            name for name in merge.plain(step.get("features", [])) if name not in known and "{setting." not in name
+        ]:
             _without(step, "features", name)
             work.merge.conflicts.append(
                 Conflict(
@@ -178,13 +207,16 @@ def features(work: Work) -> None:
 
 def observed(work: Work) -> None:
     """What a trial of the old setup recorded says nothing of the new one."""
-    steps = [step for verb in ("install", "uninstall", "repair") for step in work.mine.get(verb, []) if "observed" in step]
+    steps = [
+        step for verb in ("install", "uninstall", "repair") for step in work.mine.get(verb, []) if "observed" in step
+    ]
     for step in steps:
         del step["observed"]
     work.merge.kept[:] = [one for one in work.merge.kept if not one.place.endswith(".observed")]
     if steps:
         work.open.append(
-            f"yendo try {work.installer} --into {work.workspace}: command lines, detection and recordings came from a trial of the old setup"
+            f"yendo try {work.installer} --into {work.workspace}: command lines, detection and recordings came from "
+            "a trial of the old setup"
         )
 
 
@@ -193,5 +225,9 @@ def _named(wish: Mapping[str, Any]) -> str:
 
 
 def _wanted(change: Any) -> str:
-    fields = {name: value for name, value in msgspec.to_builtins(change).items() if name not in ("kind", "note", "name", "to", "key")}
+    fields = {
+        name: value
+        for name, value in msgspec.to_builtins(change).items()
+        if name not in ("kind", "note", "name", "to", "key")
+    }
     return ", ".join(f"{name} = {merge.said(value)}" for name, value in fields.items())

@@ -27,7 +27,13 @@ class Difference(msgspec.Struct, frozen=True):
 
 def told(old: Account, new: Account) -> list[Difference]:
     """Everything that differs between two accounts, the gravest kinds first."""
-    return [*_identity(old, new), *_signature(old, new), *_conditions(old, new), *_things(old.effects, new.effects), *_inside(old, new)]
+    return [
+        *_identity(old, new),
+        *_signature(old, new),
+        *_conditions(old, new),
+        *_things(old.effects, new.effects),
+        *_inside(old, new),
+    ]
 
 
 def _identity(old: Account, new: Account) -> Iterator[Difference]:
@@ -45,7 +51,12 @@ def _identity(old: Account, new: Account) -> Iterator[Difference]:
             yield Difference(f"{words} is another: {after or 'unknown'}, was {before or 'unknown'}", True)
     if old.identity.product_code:
         same = old.identity.product_code == new.identity.product_code
-        yield Difference("the product code is the same, so the new one does not go over the old by itself" if same else "a new product code", same)
+        yield Difference(
+            "the product code is the same, so the new one does not go over the old by itself"
+            if same
+            else "a new product code",
+            same,
+        )
     if old.family != new.family:
         yield Difference(f"its installer is of another family: {new.family}, was {old.family}", True)
 
@@ -57,7 +68,12 @@ def _signature(old: Account, new: Account) -> Iterator[Difference]:
     if after.signed and before.signed:
         yield Difference(f"signed by {after.signer}, not by {before.signer} any more", True)
     else:
-        yield Difference(f"signed by {after.signer} now" if after.signed else f"not signed any more; {before.signer} had signed the old one", True)
+        yield Difference(
+            f"signed by {after.signer} now"
+            if after.signed
+            else f"not signed any more; {before.signer} had signed the old one",
+            True,
+        )
 
 
 def _conditions(old: Account, new: Account) -> Iterator[Difference]:
@@ -78,7 +94,8 @@ def _conditions(old: Account, new: Account) -> Iterator[Difference]:
 def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference]:
     """What is there afterwards, held against one another."""
     before, after = (
-        {(kind_of(effect.thing), effect.thing.identity): effect.thing for effect in side if effect.change != "remove"} for side in (old, new)
+        {(kind_of(effect.thing), effect.thing.identity): effect.thing for effect in side if effect.change != "remove"}
+        for side in (old, new)
     )
     kinds = dict.fromkeys(kind for kind, _ in [*after, *before])
     for kind in sorted(kinds, key=lambda kind: (kind not in _NAMED, kind != "file", kind)):
@@ -89,7 +106,11 @@ def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference
         noun = NOUNS.get(kind, kind)
         come = [thing for key, thing in after.items() if key[0] == kind and key not in before]
         gone = [thing for key, thing in before.items() if key[0] == kind and key not in after]
-        other = [(before[key], thing) for key, thing in after.items() if key[0] == kind and key in before and before[key] != thing]
+        other = [
+            (before[key], thing)
+            for key, thing in after.items()
+            if key[0] == kind and key in before and before[key] != thing
+        ]
         if kind in _NAMED:
             for thing in come:
                 yield Difference(f"adds a {noun}: {label(thing)}", True)
@@ -122,13 +143,19 @@ def _inside(old: Account, new: Account) -> Iterator[Difference]:
         if name not in before and one.in_silence:
             yield Difference(f"new property {name}{f', {one.default} by default' if one.default else ''}")
         elif name in before and one.default != before[name].default:
-            yield Difference(f"{name} is {one.default or 'unset'} by default, was {before[name].default or 'unset'}", one.in_silence)
+            yield Difference(
+                f"{name} is {one.default or 'unset'} by default, was {before[name].default or 'unset'}", one.in_silence
+            )
     features = [{one.id: one for one in side.payload.features} if side.payload else {} for side in (old, new)]
     for name, feature in features[1].items():
         if name not in features[0]:
-            yield Difference(f"new feature {name}, {'installed' if feature.by_default else 'not installed'} by default", True)
+            yield Difference(
+                f"new feature {name}, {'installed' if feature.by_default else 'not installed'} by default", True
+            )
         elif feature.by_default != features[0][name].by_default:
-            yield Difference(f"feature {name} is {'installed' if feature.by_default else 'not installed'} by default now", True)
+            yield Difference(
+                f"feature {name} is {'installed' if feature.by_default else 'not installed'} by default now", True
+            )
     for name in features[0]:
         if name not in features[1]:
             yield Difference(f"feature {name} is gone", True)
@@ -153,12 +180,18 @@ def successor(name: str, old: Account, new: Account) -> str | None:
     fresh = {key: one for key, one in after.items() if key not in before}
     if name not in before:
         return None
-    same = [key for key, one in fresh.items() if one.used_in == before[name].used_in and one.default == before[name].default]
+    same = [
+        key for key, one in fresh.items() if one.used_in == before[name].used_in and one.default == before[name].default
+    ]
     return same[0] if same else next(iter(difflib.get_close_matches(name, fresh, 1, 0.75)), None)
 
 
 def of_meeting(kind: str, text: str, lost: Sequence[str], over: str) -> Difference:
     """How the new version goes over the old one."""
     if lost:
-        return Difference(f"over {over}: {kind}, {text}; the removal takes {counted(len(lost), 'file')} of the new one along: {some_of(lost)}", True)
+        return Difference(
+            f"over {over}: {kind}, {text}; the removal takes {counted(len(lost), 'file')} of the new one along: "
+            f"{some_of(lost)}",
+            True,
+        )
     return Difference(f"over {over}: {kind}, {text}", kind != "upgrade")

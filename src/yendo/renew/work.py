@@ -23,11 +23,16 @@ EARLIER = "earlier"
 
 
 def copied(workspace: Path, target: Path) -> Path:
-    """The workspace without what was built; files are shared with it where the disk allows, since nobody writes into them."""
+    """The workspace without what was built; files are shared with it where the disk allows, since nobody writes into
+    them.
+    """
 
     without = ("package", ".yendo", EARLIER)
     shutil.copytree(
-        workspace, target, ignore=lambda at, names: [name for name in names if Path(at) == workspace and name in without], copy_function=_link
+        workspace,
+        target,
+        ignore=lambda at, names: [name for name in names if Path(at) == workspace and name in without],
+        copy_function=_link,
     )
     return target
 
@@ -43,9 +48,13 @@ def _link(source: str, target: str) -> str:
 class Work:
     """One renewal in a copy of the workspace."""
 
-    def __init__(self, copy: Path, workspace: Path, plan: Plan, name: str, installer: Path, overlays: Sequence[Path], origin: str) -> None:
+    def __init__(
+        self, copy: Path, workspace: Path, plan: Plan, name: str, installer: Path, overlays: Sequence[Path], origin: str
+    ) -> None:
         self.copy, self.workspace, self.plan, self.name, self.installer = copy, workspace, plan, name, installer
-        shutil.copytree(copy / "media", copy.parent / "before", copy_function=_link)  # a new file may have an old one's name
+        shutil.copytree(
+            copy / "media", copy.parent / "before", copy_function=_link
+        )  # a new file may have an old one's name
         self.before = copy.parent / "before" / name
         self.open: list[str] = []
         self.office = Office(workspace, workspace / plan.house if plan.house else None)
@@ -53,7 +62,9 @@ class Work:
             self.office.named = None  # the plan names it already
         patches = [step.patch for step in plan.install if getattr(step, "patch", None)]
         self.was = draft.propose(
-            copy / "media" / name, [copy / "media" / patch for patch in patches if (copy / "media" / patch).is_file()], self.office
+            copy / "media" / name,
+            [copy / "media" / patch for patch in patches if (copy / "media" / patch).is_file()],
+            self.office,
         )
         self.now = draft.propose(installer, overlays, self.office, origin)
         self.mine = tomlkit.parse((copy / "plan.toml").read_text("utf-8"))
@@ -100,10 +111,18 @@ class Work:
         lines = text.split("\n")
         there = [at for at, line in enumerate(lines) if line.startswith("# the installer itself asks: ")]
         if there:  # as the draft writes them, in one place
-            lines = [*lines[: there[0]], *asks, *(line for at, line in enumerate(lines[there[0] :], there[0]) if at not in there)]
+            lines = [
+                *lines[: there[0]],
+                *asks,
+                *(line for at, line in enumerate(lines[there[0] :], there[0]) if at not in there),
+            ]
         # and what stands without a decision, below the step's properties
         stands = [at for at, line in enumerate(lines) if line.startswith("# ") and f" {draft.DEFAULT} " in line]
         if stands:
             fresh = [f"# {line}" for line in draft.default_lines(self.now.account, {}) if f" {draft.DEFAULT} " in line]
-            lines = [*lines[: stands[0]], *fresh, *(line for at, line in enumerate(lines[stands[0] :], stands[0]) if at not in stands)]
+            lines = [
+                *lines[: stands[0]],
+                *fresh,
+                *(line for at, line in enumerate(lines[stands[0] :], stands[0]) if at not in stands),
+            ]
         return "\n".join(lines)

@@ -1,4 +1,6 @@
-"""What a package takes for itself on a machine, written down when it is built, so that a shelf need not predict anything."""
+"""What a package takes for itself on a machine, written down when it is built, so that a shelf need not predict
+anything.
+"""
 
 from __future__ import annotations
 
@@ -23,7 +25,9 @@ SHARED_VARIABLES = ("path", "pathext", "classpath", "psmodulepath")  # everybody
 
 
 def of_effects(effects: list[Effect]) -> list[Claim]:
-    """The claims of an install: what belongs to one package alone, so neither folders nor what carries a code of its own."""
+    """The claims of an install: what belongs to one package alone, so neither folders nor what carries a code of its
+    own.
+    """
     found = []
     for effect in effects:
         thing = effect.thing
@@ -40,7 +44,8 @@ def of_effects(effects: list[Effect]) -> list[Claim]:
 
 
 def of_package(package: Path, before: int = 0, after: int = 0) -> tuple[list[Claim], str]:
-    """What a built package claims, and why that is not all, in words. Files that a step copies are taken from its list, not read.
+    """What a built package claims, and why that is not all, in words. Files that a step copies are taken from its list,
+    not read.
 
     So many steps ``before`` and ``after`` are the house's, and in every package of its.
     """
@@ -57,7 +62,9 @@ def of_package(package: Path, before: int = 0, after: int = 0) -> tuple[list[Cla
     ]
     try:
         settled = _usual(manifest)
-        rest = msgspec.structs.replace(settled, install=tuple(action for action in settled.install if action.kind != "copy"), needs=())
+        rest = msgspec.structs.replace(
+            settled, install=tuple(action for action in settled.install if action.kind != "copy"), needs=()
+        )
         effects, _ = predict.install_effects(rest, package, surroundings, SimulatedMachine().baseline("system"))
     except YendoError as error:
         return claims, str(error)
@@ -68,7 +75,9 @@ def _usual(manifest: form.Manifest) -> form.Manifest:
     """With the first site's values; what has none gets a stand-in."""
     site = manifest.sites.get(form.sites_of(manifest)[0], {})
     stand_in = {
-        name: f"({name})" for name, one in manifest.settings.items() if one.default is None and name not in site and one.type in ("text", "folder")
+        name: f"({name})"
+        for name, one in manifest.settings.items()
+        if one.default is None and name not in site and one.type in ("text", "folder")
     }
     return form.with_values(manifest, windows("system").environment, site, stand_in)
 

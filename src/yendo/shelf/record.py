@@ -24,7 +24,9 @@ class Claim(msgspec.Struct, frozen=True, array_like=True):
 
 
 class Input(msgspec.Struct, frozen=True, array_like=True):
-    """A file that went into a build, below the workspace: size in bytes, time of its last change in nanoseconds, its hash."""
+    """A file that went into a build, below the workspace: size in bytes, time of its last change in nanoseconds, its
+    hash.
+    """
 
     path: str
     size: int
@@ -32,14 +34,21 @@ class Input(msgspec.Struct, frozen=True, array_like=True):
     sha256: str
 
     def is_still(self, workspace: str) -> bool:
-        """Whether it is as it was; its content is asked only where its time is another. Raises OSError where it is gone."""
+        """Whether it is as it was; its content is asked only where its time is another.
+
+        Raises OSError where it is gone.
+        """
         path = f"{workspace}/{self.path}"
         found = os.stat(path)  # noqa: PTH116 (it is called thousands of times)
-        return found.st_size == self.size and (found.st_mtime_ns == self.changed or digest.of_file(Path(path)) == self.sha256)
+        return found.st_size == self.size and (
+            found.st_mtime_ns == self.changed or digest.of_file(Path(path)) == self.sha256
+        )
 
 
 class Claims(msgspec.Struct, frozen=True, omit_defaults=True):
-    """``plan`` and ``house`` are hashes of the files that the package was built from; ``digest`` that of its manifest."""
+    """``plan`` and ``house`` are hashes of the files that the package was built from; ``digest`` that
+    of its manifest.
+    """
 
     id: str
     digest: str

@@ -28,8 +28,8 @@ _FORM = "4"  # of what is kept between two listings
 
 
 class Row(msgspec.Struct, frozen=True):
-    """One workspace. ``state`` is one of STATES; ``why`` says what is wrong or missing before the next; ``digest`` that of the bytes that
-    were built, ``proofs`` the scenarios that passed on them."""
+    """One workspace. ``state`` is one of STATES; ``why`` says what is wrong or missing before the next; ``digest`` that
+    of the bytes that were built, ``proofs`` the scenarios that passed on them."""
 
     path: str
     id: str
@@ -46,7 +46,10 @@ class Row(msgspec.Struct, frozen=True):
 
 
 class Conflict(msgspec.Struct, frozen=True):
-    """Two packages that want the same for themselves. ``what`` is file, registry, service, prerequisite, ...; ``things`` some of them."""
+    """Two packages that want the same for themselves.
+
+    ``what`` is file, registry, service, prerequisite, ...; ``things`` some of them.
+    """
 
     one: str
     other: str
@@ -91,13 +94,19 @@ def workspaces(folder: Path) -> list[Path]:
         if any(entry.name == "plan.toml" for entry in entries):
             found.append(Path(at))
         elif depth < MAX_DEPTH:
-            stack += [(entry.path, depth + 1) for entry in entries if entry.name not in _PASSED and entry.is_dir(follow_symlinks=False)]
+            stack += [
+                (entry.path, depth + 1)
+                for entry in entries
+                if entry.name not in _PASSED and entry.is_dir(follow_symlinks=False)
+            ]
     return sorted(found)
 
 
 def listing(folder: Path, cache: Path | None = None) -> Shelf:
     """The shelf of a folder. ``cache`` is where what is needed for the next listing is kept."""
-    kept_file = cache / "shelf" / f"{hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:32]}.json" if cache else None
+    kept_file = (
+        cache / "shelf" / f"{hashlib.sha256(str(folder.resolve()).encode()).hexdigest()[:32]}.json" if cache else None
+    )
     kept = _kept(kept_file)
     places = workspaces(folder)
     names = {place: place.relative_to(folder).as_posix() for place in places}
@@ -109,8 +118,12 @@ def listing(folder: Path, cache: Path | None = None) -> Shelf:
         name = names[place]
         old = kept.rows.get(name) if kept is not None and kept.seen.get(name) == seen[name] else None
         rows[name] = old or row(place, name)
-    claims = {name: found for place in places if rows[name := names[place]].digest and (found := form.read(place)) is not None}
-    uncounted = [name for name, one in rows.items() if one.state != "unreadable" and (name not in claims or claims[name].blind)]
+    claims = {
+        name: found for place in places if rows[name := names[place]].digest and (found := form.read(place)) is not None
+    }
+    uncounted = [
+        name for name, one in rows.items() if one.state != "unreadable" and (name not in claims or claims[name].blind)
+    ]
     shelf = Shelf(str(folder), tuple(rows.values()), tuple(conflicts(rows, claims)), tuple(uncounted))
     if kept_file is not None:
         kept_file.parent.mkdir(parents=True, exist_ok=True)
@@ -124,10 +137,17 @@ def _kept(file: Path | None) -> _Kept | None:
 
 
 def _looks(place: Path) -> str:
-    """Sizes and times of everything that a row depends on: the plan, what is kept of it, its packages, media and extras, the house."""
+    """Sizes and times of everything that a row depends on: the plan, what is kept of it, its packages, media and
+    extras, the house.
+    """
     lines = []
     base = str(place)
-    for at in (f"{base}/plan.toml", f"{base}/.yendo/built.json", f"{base}/.yendo/checked.json", f"{base}/.yendo/claims.json"):
+    for at in (
+        f"{base}/plan.toml",
+        f"{base}/.yendo/built.json",
+        f"{base}/.yendo/checked.json",
+        f"{base}/.yendo/claims.json",
+    ):
         lines.append(_stamp(at))
     for inner in ("media", "extras", "package"):
         stack = [f"{base}/{inner}"]
@@ -203,12 +223,20 @@ def row(place: Path, name: str) -> Row:
     else:
         try:
             head = tomllib.loads(text.decode("utf-8"))["package"]
-            said = _Manifest(str(head["id"]), str(head["name"]), str(head["version"]), int(head.get("revision", 1)), str(head.get("publisher", "")))
+            said = _Manifest(
+                str(head["id"]),
+                str(head["name"]),
+                str(head["version"]),
+                int(head.get("revision", 1)),
+                str(head.get("publisher", "")),
+            )
         except (UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, TypeError, ValueError) as error:
             return Row(name, "", place.name, "", 0, "", "unreadable", f"plan.toml: {error}"[:200], False, "", (), ())
     state, why, stale, passed, failed = _state(place, plan, known, package, manifest)
     built = known.digest if known is not None and manifest is not None else ""
-    return Row(name, said.id, said.name, said.version, said.revision, said.publisher, state, why, stale, built, passed, failed)
+    return Row(
+        name, said.id, said.name, said.version, said.revision, said.publisher, state, why, stale, built, passed, failed
+    )
 
 
 def _package(place: Path, known: Claims | None) -> tuple[Path | None, _Manifest | None]:
@@ -216,7 +244,9 @@ def _package(place: Path, known: Claims | None) -> tuple[Path | None, _Manifest 
     if known is None:
         return None, None
     try:
-        folders = [entry.path for entry in os.scandir(place / "package") if entry.is_dir() and not entry.name.startswith(".")]
+        folders = [
+            entry.path for entry in os.scandir(place / "package") if entry.is_dir() and not entry.name.startswith(".")
+        ]
     except OSError:
         return None, None
     for folder in sorted(folders):
@@ -256,7 +286,13 @@ def _state(
     if failed:
         return "built", f"failed: {', '.join(failed[:3])}", False, passed, failed
     if passed:
-        return "proved", "" if any(not one.endswith("on simulated") for one in passed) else "on a simulated machine only", False, passed, ()
+        return (
+            "proved",
+            "" if any(not one.endswith("on simulated") for one in passed) else "on a simulated machine only",
+            False,
+            passed,
+            (),
+        )
     return "built", "proved were other bytes" if other else "not proved", bool(other), (), ()
 
 
@@ -310,7 +346,9 @@ def conflicts(rows: dict[str, Row], claims: dict[str, Claims]) -> Iterator[Confl
     for identifier, names in sorted(by_id.items()):
         for at, name in enumerate(names):
             for other in names[at + 1 :]:
-                yield Conflict(name, other, "id", 1, (identifier,), "both have this id, so a machine can tell only one of them")
+                yield Conflict(
+                    name, other, "id", 1, (identifier,), "both have this id, so a machine can tell only one of them"
+                )
     yield from _same_things(rows, claims)
     yield from _needs(rows, claims, by_id)
 
@@ -331,7 +369,11 @@ def _same_things(rows: dict[str, Row], claims: dict[str, Claims]) -> Iterator[Co
         if kind == "file" and not differing:
             text = "the same content, but whoever is removed first takes it away"
         else:
-            text = f"{len(differing)} of them with other content" if differing else "both alike, but whoever is removed first takes it away"
+            text = (
+                f"{len(differing)} of them with other content"
+                if differing
+                else "both alike, but whoever is removed first takes it away"
+            )
         shown = [claim.label for claim in differing or [claim for claim, _ in things]]
         yield Conflict(name, other, kind, len(things), tuple(shown[:MAX_SHOWN]), text)
 
@@ -346,11 +388,20 @@ def _needs(rows: dict[str, Row], claims: dict[str, Claims], by_id: dict[str, lis
             for other, theirs in found[at + 1 :]:
                 both = ",".join(part for part in (version, theirs) if part)
                 if both and not VersionRange.parse(both).possible:
-                    yield Conflict(name, other, "prerequisite", 1, (package,), f"no version of {package} is {version} and {theirs}")
+                    yield Conflict(
+                        name, other, "prerequisite", 1, (package,), f"no version of {package} is {version} and {theirs}"
+                    )
             for provider in by_id.get(package, []):
                 try:
                     fits = not version or VersionRange.parse(version).fits(rows[provider].version)
                 except ValueError:
                     continue
                 if not fits:
-                    yield Conflict(name, provider, "prerequisite", 1, (package,), f"{version} is needed, {rows[provider].version} is here")
+                    yield Conflict(
+                        name,
+                        provider,
+                        "prerequisite",
+                        1,
+                        (package,),
+                        f"{version} is needed, {rows[provider].version} is here",
+                    )

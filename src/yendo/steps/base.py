@@ -35,8 +35,8 @@ class Step(Written, tag_field="kind", frozen=True, kw_only=True):
     ``timeout``: how long it may take; one that is still busy then gets as long again. ``retries`` with ``retry_wait``
     between them, doubled each time. ``on_failure``: stop, undo what this run has done and stop, or go on.
     ``probe``: rules that hold once the step has taken; one that does not take has failed. ``once``: it is not
-    done again where its probe holds, after a power cut or in a later run. ``run_as``: the account that runs the package, or the person
-    who is logged on. ``folder``: where its program starts. ``window``: it is meant to show one.
+    done again where its probe holds, after a power cut or in a later run. ``run_as``: the account that runs the
+    package, or the person who is logged on. ``folder``: where its program starts. ``window``: it is meant to show one.
     """
 
     when: Condition | None = None
@@ -92,8 +92,8 @@ class Action(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class At(msgspec.Struct, frozen=True):
-    """Where a step stands: its workspace, verb and number (from 1), the steps of that verb, the hashes of extras and of media, the settings, and the
-    steps of the install."""
+    """Where a step stands: its workspace, verb and number (from 1), the steps of that verb, the hashes of extras and of
+    media, the settings, and the steps of the install."""
 
     base: Path
     verb: str
@@ -162,9 +162,14 @@ class Kind:
         )
 
     def sources(self, step: Any, base: Path) -> list[Path]:
-        """The files below ``extras/`` that the step brings: whatever a key of it names there, whole folders too. Raises Usage."""
+        """The files below ``extras/`` that the step brings: whatever a key of it names there, whole folders too.
+
+        Raises Usage.
+        """
         named = [getattr(step, name) for name in step.__struct_fields__]
-        return sorted({path for name in named if isinstance(name, str) and in_extras(name) for path in brought(base, name)})
+        return sorted(
+            {path for name in named if isinstance(name, str) and in_extras(name) for path in brought(base, name)}
+        )
 
     def made(self, step: Any, at: At) -> dict[str, bytes]:
         """The files that are made for the step at build time, by their names in the package. Raises Usage."""

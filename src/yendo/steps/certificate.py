@@ -44,8 +44,8 @@ def certificate(path: Path) -> bytes:
 
 
 def stored(der: bytes) -> str:
-    """A certificate as its store keeps it, hexadecimal: properties with number, 1, length, data. Source: CERT_SHA1_HASH_PROP_ID,
-    CERT_CERT_PROP_ID; the tests let the real store read it."""
+    """A certificate as its store keeps it, hexadecimal: properties with number, 1, length, data. Source:
+    CERT_SHA1_HASH_PROP_ID, CERT_CERT_PROP_ID; the tests let the real store read it."""
     parts = ((_HASH, hashlib.sha1(der).digest()), (_CERTIFICATE, der))
     return b"".join(struct.pack("<III", number, 1, len(data)) + data for number, data in parts).hex()
 

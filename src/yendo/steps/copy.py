@@ -22,8 +22,8 @@ class CopyStep(Step, tag="copy", frozen=True, rename={"source": "from"}, kw_only
     """Places a file, or the contents of a folder, from ``extras/`` on the machine.
 
     ``existing``: replace a file that is there, or keep it. ``mirror``: afterwards the folder ``to`` holds nothing else;
-    what it held besides is kept aside and put back by the uninstall. ``fill``: the files are texts (UTF-8, or UTF-16 with
-    a byte order mark) in which ``{setting.NAME}`` stands for a value chosen at delivery.
+    what it held besides is kept aside and put back by the uninstall. ``fill``: the files are texts (UTF-8, or UTF-16
+    with a byte order mark) in which ``{setting.NAME}`` stands for a value chosen at delivery.
     """
 
     source: Text
@@ -79,14 +79,19 @@ class CopyKind(Kind):
     executed = ("API layer", "simulation")
 
     def resolve(self, step: CopyStep, at: At) -> Action:
-        items = [{"source": in_package(at.base, path), "to": target, "sha256": at.digest(path)} for path, target in extras(at.base, step)]
+        items = [
+            {"source": in_package(at.base, path), "to": target, "sha256": at.digest(path)}
+            for path, target in extras(at.base, step)
+        ]
         mirror = step.to.rstrip("\\/").replace("/", "\\") if step.mirror else ""
         data: dict[str, Any] = {"items": items, "keep": step.existing == "keep", "mirror": mirror}
         if step.fill:
             names = places_of(self.sources(step, at.base))
             unknown = [name for name in names if name not in at.settings]
             if unknown:
-                raise Usage(f"copy: {step.source} has a place for the setting {unknown[0]!r}, which the plan does not have")
+                raise Usage(
+                    f"copy: {step.source} has a place for the setting {unknown[0]!r}, which the plan does not have"
+                )
             data["fill"] = {name: f"{{setting.{name}}}" for name in names}
         return Action("copy", f"place {step.source}", data=data)
 

@@ -18,7 +18,10 @@ _PARENTS = ("%programdata%\\", "%programfiles%\\", "%programfiles(x86)%\\")
 
 
 class DeleteStep(Step, tag="delete", frozen=True, kw_only=True):
-    """Deletes a file, or a folder with all that is in it. With ``keep`` the files are kept aside, and put back by the uninstall."""
+    """Deletes a file, or a folder with all that is in it.
+
+    With ``keep`` the files are kept aside, and put back by the uninstall.
+    """
 
     path: Text
     keep: bool = True
@@ -30,7 +33,11 @@ class DeleteKind(Kind):
     executed = ("API layer", "simulation")
 
     def resolve(self, step: DeleteStep, at: At) -> Action:
-        return Action("delete", f"delete {step.path}", data={"path": step.path.rstrip("\\/").replace("/", "\\"), "keep": step.keep})
+        return Action(
+            "delete",
+            f"delete {step.path}",
+            data={"path": step.path.rstrip("\\/").replace("/", "\\"), "keep": step.keep},
+        )
 
     def perform(self, action: Action, host: Host) -> Result:
         path, keep = host.expand(action.data["path"]), action.data["keep"]

@@ -25,9 +25,10 @@ FAILED = 23
 class EditStep(Step, tag="edit", frozen=True, kw_only=True):
     """Changes values in a file that is there, and looks afterwards whether they took. Done twice, it changes nothing.
 
-    ``set`` maps places to values: ``section/key`` in ini files, ``/member/0/member`` in json, ``/top/element/@attribute``
-    or ``/top/element`` in xml (by ``[@name='x']`` among several); in text files, a line to the pattern of lines that
-    it replaces ("": add it where it is missing). ``remove`` takes keys out of an ini file. ``make`` begins an empty file.
+    ``set`` maps places to values: ``section/key`` in ini files, ``/member/0/member`` in json,
+    ``/top/element/@attribute`` or ``/top/element`` in xml (by ``[@name='x']`` among several); in text files, a line to
+    the pattern of lines that it replaces ("": add it where it is missing). ``remove`` takes keys out of an ini file.
+    ``make`` begins an empty file.
     """
 
     file: Text
@@ -48,7 +49,10 @@ class EditStep(Step, tag="edit", frozen=True, kw_only=True):
             if self.format == "json" and not place.startswith("/"):
                 raise ValueError(f"{place!r}: a place in a json file begins with a slash")
             if self.format == "xml" and not _XML.fullmatch(place):
-                raise ValueError(f"{place!r}: a place in an xml file is /top/element, /top/element/@attribute or /top/element[@name='x']")
+                raise ValueError(
+                    f"{place!r}: a place in an xml file is /top/element, /top/element/@attribute or "
+                    "/top/element[@name='x']"
+                )
         if self.format == "text":
             for pattern in self.set.values():
                 re.compile(str(pattern))
@@ -69,7 +73,10 @@ def plain(value: str | int | bool) -> str:
 
 
 def xml(text: str, place: str, value: str) -> str:
-    """An xml text with one attribute or element's text set. Raises ValueError where the element is not there, or there twice."""
+    """An xml text with one attribute or element's text set.
+
+    Raises ValueError where the element is not there, or there twice.
+    """
     try:
         ElementTree.fromstring(re.sub(r"^\s*<\?xml[^>]*\?>", "", text))
     except (ElementTree.ParseError, ValueError) as error:
@@ -81,7 +88,9 @@ def xml(text: str, place: str, value: str) -> str:
     opening, ending = spans[0]
     head = text[opening[0] : opening[1]]
     if attribute:
-        new, count = re.subn(rf"(\s{re.escape(attribute)}\s*=\s*)(\"[^\"]*\"|'[^']*')", lambda match: match[1] + _quoted(value), head)
+        new, count = re.subn(
+            rf"(\s{re.escape(attribute)}\s*=\s*)(\"[^\"]*\"|'[^']*')", lambda match: match[1] + _quoted(value), head
+        )
         if not count:
             new = re.sub(r"\s*(/?>)$", lambda match: f" {attribute}={_quoted(value)}{match[1]}", head)
         return text[: opening[0]] + new + text[opening[1] :]
@@ -99,7 +108,10 @@ def _quoted(value: str) -> str:
     return text if text.startswith('"') else '"' + text[1:-1] + '"'
 
 
-_TAG = re.compile(r"<!--.*?-->|<!\[CDATA\[.*?\]\]>|<\?.*?\?>|<!DOCTYPE[^>\[]*>|<(/?)([^\s/>]+)((?:[^>\"']|\"[^\"]*\"|'[^']*')*?)(/?)>", re.S)
+_TAG = re.compile(
+    r"<!--.*?-->|<!\[CDATA\[.*?\]\]>|<\?.*?\?>|<!DOCTYPE[^>\[]*>|<(/?)([^\s/>]+)((?:[^>\"']|\"[^\"]*\"|'[^']*')*?)(/?)>",
+    re.S,
+)
 
 
 def _elements(text: str, path: list[str]) -> list[tuple[tuple[int, int], int]]:
@@ -129,7 +141,9 @@ def _fits(step: str, name: str, attributes: str) -> bool:
     if match is None or match[1] != name:
         return False
     return (
-        match[2] is None or re.search(rf"\s{re.escape(match[2])}\s*=\s*(\"{re.escape(match[3])}\"|'{re.escape(match[3])}')", attributes) is not None
+        match[2] is None
+        or re.search(rf"\s{re.escape(match[2])}\s*=\s*(\"{re.escape(match[3])}\"|'{re.escape(match[3])}')", attributes)
+        is not None
     )
 
 
@@ -160,7 +174,13 @@ class EditKind(Kind):
     def resolve(self, step: EditStep, at: At) -> Action:
         as_written = (lambda value: in_json(json.dumps(value, ensure_ascii=False))) if step.format == "json" else plain
         pairs = [[place, as_written(value)] for place, value in step.set.items()]
-        data = {"file": step.file.replace("/", "\\"), "format": step.format, "set": pairs, "remove": list(step.remove), "make": step.make}
+        data = {
+            "file": step.file.replace("/", "\\"),
+            "format": step.format,
+            "set": pairs,
+            "remove": list(step.remove),
+            "make": step.make,
+        }
         return Action("edit", f"edit {step.file}", data=data)
 
     def perform(self, action: Action, host: Host) -> Result:

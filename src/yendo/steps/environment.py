@@ -12,7 +12,10 @@ from yendo.terms.amounts import Text
 if TYPE_CHECKING:
     from yendo.steps.host import Host
 
-PLACES = {"machine": ("HKLM", r"System\CurrentControlSet\Control\Session Manager\Environment"), "user": ("HKCU", "Environment")}
+PLACES = {
+    "machine": ("HKLM", r"System\CurrentControlSet\Control\Session Manager\Environment"),
+    "user": ("HKCU", "Environment"),
+}
 
 
 class EnvironmentStep(Step, tag="environment", frozen=True, kw_only=True):

@@ -60,24 +60,37 @@ def named_extras(base: Path, arguments: str) -> list[Path]:
 
 
 def recording(at: At, command: str) -> bytes:
-    """The recording of a step as it goes into the package. Raises Usage where it is missing or of another command line."""
+    """The recording of a step as it goes into the package.
+
+    Raises Usage where it is missing or of another command line.
+    """
     step: ExeStep | MsiStep = at.step
     path = below(at.base, step.observed or "", "trial")
     try:
         found = msgspec.json.decode(path.read_bytes(), type=Recording)
     except (OSError, msgspec.MsgspecError, UnicodeDecodeError) as error:
-        raise Usage(f"{step.observed} is no recording of a trial ({error}); make one with `yendo try --into`") from error
+        raise Usage(
+            f"{step.observed} is no recording of a trial ({error}); make one with `yendo try --into`"
+        ) from error
     if step.media and found.media != at.media.get(step.media, found.media):
-        raise Usage(f"{step.observed} was recorded with another file than {step.media}; try again with `yendo try --into`")
+        raise Usage(
+            f"{step.observed} was recorded with another file than {step.media}; try again with `yendo try --into`"
+        )
     same = found.command == command if isinstance(step, ExeStep) else (step.product or "?") in found.command
     if not same:
-        raise Usage(f"{step.observed} was recorded with {found.command}, the step runs {command}; try again with `yendo try --into`")
+        raise Usage(
+            f"{step.observed} was recorded with {found.command}, the step runs {command}; try again with `yendo try "
+            "--into`"
+        )
     found = msgspec.structs.replace(found, command=command)
     return msgspec.json.format(msgspec.json.encode(found, order="deterministic"), indent=1) + b"\n"
 
 
 def run_or_assume(action: Action, host: Host) -> Result:
-    """Runs a program; where the machine cannot, takes what the step's probe says for done. Raises NotCovered without one."""
+    """Runs a program; where the machine cannot, takes what the step's probe says for done.
+
+    Raises NotCovered without one.
+    """
     try:
         return host.run(action)
     except NotCovered:

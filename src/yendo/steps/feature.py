@@ -15,8 +15,8 @@ if TYPE_CHECKING:
 class FeatureStep(Step, tag="feature", frozen=True, kw_only=True):
     """Switches a part of the operating system on or off by its name, or adds it from a cabinet below ``extras/``.
 
-    ``source`` is a folder with the system's files, where the machine does not have them; then none are fetched. One below
-    ``extras/`` comes along, whole; else it is a place that every machine reaches.
+    ``source`` is a folder with the system's files, where the machine does not have them; then none are fetched. One
+    below ``extras/`` comes along, whole; else it is a place that every machine reaches.
     """
 
     name: str = ""
@@ -58,7 +58,11 @@ class FeatureKind(Kind):
 
     def mistakes(self, step: FeatureStep, at: At) -> Iterator[tuple[str, str, str]]:
         if step.change == "on" and step.name and not step.source:
-            yield "name", f"{step.name} may be fetched over the network", "say with source where its files are, if machines are offline"
+            yield (
+                "name",
+                f"{step.name} may be fetched over the network",
+                "say with source where its files are, if machines are offline",
+            )
 
     def perform(self, action: Action, host: Host) -> Result:
         return run_or_assume(action, host)

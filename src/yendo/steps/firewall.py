@@ -41,7 +41,11 @@ class FirewallKind(Kind):
     def resolve(self, step: FirewallStep, at: At) -> Action:
         words = [f"name={quoted(step.name)}", f"dir={step.direction}", f"action={step.decision}"]
         words += [f"program={quoted(step.program)}"] if step.program else []
-        words += [f"protocol={step.protocol}", f"{'localport' if step.direction == 'in' else 'remoteport'}={step.ports}"] if step.ports else []
+        words += (
+            [f"protocol={step.protocol}", f"{'localport' if step.direction == 'in' else 'remoteport'}={step.ports}"]
+            if step.ports
+            else []
+        )
         return Action(
             "firewall",
             f"firewall rule {step.name}",

@@ -48,15 +48,31 @@ class Host:
     """One machine, for one package. ``package`` is the built package here, ``folder`` where it lies on the machine."""
 
     def __init__(
-        self, session: Session, identifier: str, package: Path, folder: str, *, hidden: tuple[str, ...] = (), logs: str = "", home: str = HOME
+        self,
+        session: Session,
+        identifier: str,
+        package: Path,
+        folder: str,
+        *,
+        hidden: tuple[str, ...] = (),
+        logs: str = "",
+        home: str = HOME,
     ) -> None:
-        self.session, self.identifier, self.package, self.folder, self.hidden = session, identifier, package, folder, hidden
+        self.session, self.identifier, self.package, self.folder, self.hidden = (
+            session,
+            identifier,
+            package,
+            folder,
+            hidden,
+        )
         self.environment = session.surroundings.environment
         self.logs = self.expand(logs)
         self.home = home
         self.room = self.expand(rf"{home}\state\{identifier}")
         self.ledger_file = rf"{self.room}\record.txt"
-        self.vendor_logs = rf"{self.room}\logs"  # of the vendor's programs, until they are published beside the runner's own
+        self.vendor_logs = (
+            rf"{self.room}\logs"  # of the vendor's programs, until they are published beside the runner's own
+        )
         self.events: list[events.Event] = []
         self.step, self.steps_of = 0, list[int]()  # the step at work, from 1, and that of each event
         self._record: list[str] | None = None  # the record as it is on the machine; nobody else writes it meanwhile
@@ -64,7 +80,9 @@ class Host:
         self._torn = False
         self.seconds = 0.0
         self.sleep: Callable[[float], object] = time.sleep
-        self.carry_other: Callable[[str, str, Mapping[str, Any]], int] | None = None  # a verb of the package in a folder of this one, with values
+        self.carry_other: Callable[[str, str, Mapping[str, Any]], int] | None = (
+            None  # a verb of the package in a folder of this one, with values
+        )
         self.restart_asked = False  # by a step of this run, since the last start of the machine
 
     def expand(self, text: str) -> str:
@@ -172,7 +190,9 @@ class Host:
         there = self.session.read(link.path)
         if there != data:
             self.folders(parent(link.path))
-            self.remember("F", hashlib.sha256(data).hexdigest(), NOTHING if there is None else self.keep(there), link.path)
+            self.remember(
+                "F", hashlib.sha256(data).hexdigest(), NOTHING if there is None else self.keep(there), link.path
+            )
             self.session.put_shortcut(link)
 
     def drop(self, path: str, *, keep: bool = True) -> bool:
@@ -228,8 +248,12 @@ class Host:
     def _run(self, action: Action) -> Result:
         from yendo.steps.base import Result
 
-        hidden = action.data.get("hidden", {}).get("secret", "")  # without the package's own runner there is no way beside the command line
-        line = self.expand(f"{action.command} {hidden}".strip().replace("{package}", self.folder).replace("{logs}", self.vendor_logs))
+        hidden = action.data.get("hidden", {}).get(
+            "secret", ""
+        )  # without the package's own runner there is no way beside the command line
+        line = self.expand(
+            f"{action.command} {hidden}".strip().replace("{package}", self.folder).replace("{logs}", self.vendor_logs)
+        )
         if action.reverse:
             self.remember("U", action.reverse)
         folder = self.expand(action.folder.replace("{package}", self.folder)) if action.folder else self.folder
@@ -275,7 +299,10 @@ class Host:
         return meaning
 
     def call(self, line: str, timeout: float = 600) -> tuple[int, str]:
-        """A short command of a system program: its exit code, which the caller understands, and its output. Raises TimeoutError."""
+        """A short command of a system program: its exit code, which the caller understands, and its output.
+
+        Raises TimeoutError.
+        """
         self.tell(events.CommandBegan(line))
         ran = self.session.run(line, timeout=timeout, folder=self.folder)
         self.seconds += ran.seconds
@@ -332,7 +359,9 @@ class Host:
                 case "U" | "R":
                     if (kind == "U" or run_only) and rest[0] not in called:
                         called.add(rest[0])
-                        command = self.expand(rest[0].replace("{package}", self.folder).replace("{logs}", self.vendor_logs))
+                        command = self.expand(
+                            rest[0].replace("{package}", self.folder).replace("{logs}", self.vendor_logs)
+                        )
                         self.tell(events.CommandTakenBack(self.call(command)[0]))
 
     def _removed(self, done: bool, what: str) -> None:
@@ -372,10 +401,14 @@ class Host:
         self.tell(events.Changed("removed" if old == NOTHING else "put back", label))
 
     def assume(self, action: Action) -> Result:
-        """What a program does that this machine cannot carry out, as far as the step's probe says it. Raises NotCovered without one."""
+        """What a program does that this machine cannot carry out, as far as the step's probe says it.
+
+        Raises NotCovered without one.
+        """
         if not action.probe:
             raise NotCovered(
-                f"{action.title}: a simulated machine cannot carry it out; say with `probe` what it achieves, or prove on a real one (--machine wine)"
+                f"{action.title}: a simulated machine cannot carry it out; say with `probe` what it achieves, or "
+                "prove on a real one (--machine wine)"
             )
         if action.reverse:
             self.remember("U", action.reverse)

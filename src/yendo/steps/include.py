@@ -20,7 +20,8 @@ NOT_APPLICABLE = 20
 
 
 class IncludeStep(Step, tag="include", frozen=True, rename={"source": "package"}, kw_only=True):
-    """Carries out a built package that lies in a folder below ``extras/``, by its own runner, with the verb of this list.
+    """Carries out a built package that lies in a folder below ``extras/``, by its own runner, with the verb of this
+    list.
 
     ``settings`` are values for settings of that package, beside those of its ``site``; a secret cannot be handed on, as
     everybody sees a command line.
@@ -65,7 +66,9 @@ class IncludeKind(Kind):
     def sources(self, step: IncludeStep, base: Path) -> list[Path]:
         folder = below(base, step.source, "extras")
         if not (folder / "manifest.json").is_file():
-            raise Usage(f"{step.source} is no built package: it has no manifest.json; build it, and put its folder there")
+            raise Usage(
+                f"{step.source} is no built package: it has no manifest.json; build it, and put its folder there"
+            )
         return brought(base, step.source)
 
     def perform(self, action: Action, host: Host) -> Result:
@@ -84,7 +87,11 @@ class IncludeKind(Kind):
             yield "package", str(error), "put a built package's folder below extras/"
         secret = sorted(names_in(step.settings) & {name for name, setting in at.settings.items() if setting.secret})
         if secret:
-            yield "settings", f"{secret[0]} is secret, and would stand on a command line", "let the inner package take it from its own values.txt"
+            yield (
+                "settings",
+                f"{secret[0]} is secret, and would stand on a command line",
+                "let the inner package take it from its own values.txt",
+            )
 
 
 KIND: Any = IncludeKind()

@@ -82,7 +82,10 @@ def find(text: str, path: list[str]) -> tuple[int, int] | tuple[int, int, int]:
 
 
 def set_value(text: str, path: list[str], value: str) -> str:
-    """The text with the value at ``path`` replaced, or added with the objects it lies in; ``value`` is JSON. Raises ValueError."""
+    """The text with the value at ``path`` replaced, or added with the objects it lies in; ``value`` is JSON.
+
+    Raises ValueError.
+    """
     where = find(text, path)
     if len(where) == 2:
         return text[: where[0]] + value + text[where[1] :]

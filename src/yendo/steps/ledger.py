@@ -1,4 +1,5 @@
-"""The record of what a package has done to a machine: one line a change, written before the change, undone from the end.
+"""The record of what a package has done to a machine: one line a change, written before the change, undone from the
+end.
 
 A line is a letter and fields between tabs; in a field, ``%`` and control characters stand as ``%25``, ``%09``, ....
 

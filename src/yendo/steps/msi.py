@@ -53,7 +53,10 @@ class MsiStep(Step, tag="msi", frozen=True, kw_only=True):
         super().__post_init__()
         given = [name for name in ("media", "product", "patch", "command") if getattr(self, name)]
         if len(given) != 1:
-            raise ValueError("an msi step has exactly one of media, product, patch and command" + (f", not {' and '.join(given)}" if given else ""))
+            raise ValueError(
+                "an msi step has exactly one of media, product, patch and command"
+                + (f", not {' and '.join(given)}" if given else "")
+            )
         if (self.transforms or self.change) and not self.media:
             raise ValueError("transforms and changes belong to a step that installs media")
         if self.advertise and not self.media:
@@ -66,8 +69,14 @@ def _check_places(change: Change) -> None:
     """Raises ValueError where a setting cannot stand: a transform is made before its value is known."""
     names = names_in(change)
     if isinstance(change, PropertyChange) and names and not commandline.PUBLIC_NAME.fullmatch(change.name):
-        raise ValueError(f"property {change.name} is private, so no value can be given at delivery; only names in capitals can")
-    rest = msgspec.structs.replace(change, value="") if isinstance(change, (PropertyChange, RegistryChange, EnvironmentChange)) else change
+        raise ValueError(
+            f"property {change.name} is private, so no value can be given at delivery; only names in capitals can"
+        )
+    rest = (
+        msgspec.structs.replace(change, value="")
+        if isinstance(change, (PropertyChange, RegistryChange, EnvironmentChange))
+        else change
+    )
     if names_in(rest):
         raise ValueError("a setting can stand in the value of a property, registry or environment change only")
 
@@ -76,7 +85,8 @@ def delivered(step: MsiStep) -> MsiStep:
     """The step as far as its transform can be made before delivery.
 
     A property that is set to a setting goes onto the command line; what else a change writes refers to a property of
-    its own, ``SETTING_NAME``, which the command line gives. Source: the Value columns of Registry and Environment are Formatted.
+    its own, ``SETTING_NAME``, which the command line gives. Source: the Value columns of Registry and Environment are
+    Formatted.
     """
     properties, change = dict(step.properties), []
     for one in step.change:
@@ -93,7 +103,9 @@ def delivered(step: MsiStep) -> MsiStep:
 
 
 def secret_properties(step: MsiStep, settings: Mapping[str, Setting]) -> list[str]:
-    """The properties of an installation whose values are secret settings; those of a command line of one's own are not looked at."""
+    """The properties of an installation whose values are secret settings; those of a command line of one's own are not
+    looked at.
+    """
     if step.command or not step.media:
         return []
     secret = {name for name, setting in settings.items() if setting.secret}
@@ -120,7 +132,11 @@ def transforms_of(at: At) -> list[str]:
     """
     step = at.step
     if isinstance(step, MsiStep) and step.patch:
-        earlier = [number for number, other in enumerate(at.steps[: at.number - 1], 1) if isinstance(other, MsiStep) and other.media]
+        earlier = [
+            number
+            for number, other in enumerate(at.steps[: at.number - 1], 1)
+            if isinstance(other, MsiStep) and other.media
+        ]
         return transforms_of(At(at.base, at.verb, earlier[-1], at.steps)) if earlier else []
     if not isinstance(step, MsiStep):
         return []
@@ -129,24 +145,34 @@ def transforms_of(at: At) -> list[str]:
 
 
 def told_again(at: At) -> dict[str, str]:
-    """The properties with settings that a patch or a repair has to be told again, lest it puts the installer's own values back.
+    """The properties with settings that a patch or a repair has to be told again, lest it puts the installer's own
+    values back.
 
-    A transform is on record with the Windows Installer and comes back by itself; what stood on a command line is not. Secrets are left out: a
-    patch and a repair have no way round a visible command line.
+    A transform is on record with the Windows Installer and comes back by itself; what stood on a command line is not.
+    Secrets are left out: a patch and a repair have no way round a visible command line.
     """
     step, base = at.step, None
     if step.patch:
-        base = next((one for one in reversed(at.steps[: at.number - 1]) if isinstance(one, MsiStep) and one.media), None)
+        base = next(
+            (one for one in reversed(at.steps[: at.number - 1]) if isinstance(one, MsiStep) and one.media), None
+        )
     elif at.verb == "repair":
         installs = [one for one in at.install if isinstance(one, MsiStep) and one.media]
         same = (
-            one for one in installs if one.media == step.media or (step.product and product_code(at.base / "media" / str(one.media)) == step.product)
+            one
+            for one in installs
+            if one.media == step.media
+            or (step.product and product_code(at.base / "media" / str(one.media)) == step.product)
         )
         base = next(same, None)
     if base is None:
         return {}
     secret = {name for name, setting in at.settings.items() if setting.secret}
-    return {name: str(value) for name, value in delivered(base).properties.items() if names_in(value) and not names_in(value) & secret}
+    return {
+        name: str(value)
+        for name, value in delivered(base).properties.items()
+        if names_in(value) and not names_in(value) & secret
+    }
 
 
 def command(at: At, log: str | None = None) -> str:
@@ -160,7 +186,12 @@ def command(at: At, log: str | None = None) -> str:
     suppress, applied = step.restart == "suppress", transforms_of(at)
     if step.patch:
         return commandline.patch(
-            packaged(f"media/{step.patch}"), properties=given, transforms=applied, log=where, suppress_restart=suppress, arguments=step.arguments
+            packaged(f"media/{step.patch}"),
+            properties=given,
+            transforms=applied,
+            log=where,
+            suppress_restart=suppress,
+            arguments=step.arguments,
         )
     target = packaged(f"media/{step.media}") if step.media else step.product or ""
     if at.verb == "install" and step.media:
@@ -193,7 +224,8 @@ class Twice(msgspec.Struct, frozen=True):
 
 
 def said_twice(step: MsiStep, workspace: Path) -> list[Twice]:
-    """The properties that a step sets both for its command line and by a change or a transform. Raises Usage, Unreadable, Refused.
+    """The properties that a step sets both for its command line and by a change or a transform. Raises Usage,
+    Unreadable, Refused.
 
     Source: the Windows Installer takes the command line's value over that of a transform's Property table.
     """
@@ -209,7 +241,11 @@ def said_twice(step: MsiStep, workspace: Path) -> list[Twice]:
             for transform, name in zip(transforms.given(workspace, step), step.transforms, strict=True):
                 before, at = fitting.facts(at), layers.apply_transforms(at, [transform])
                 after = fitting.facts(at)
-                found += [Twice(key, given[key], name, after[key]) for key in given if key in after and after[key] != before.get(key)]
+                found += [
+                    Twice(key, given[key], name, after[key])
+                    for key in given
+                    if key in after and after[key] != before.get(key)
+                ]
     return found
 
 
@@ -222,7 +258,9 @@ class MsiKind(Kind):
         log = f"{at.verb}-{at.number}-msi.log"
         return Action(
             "msi",
-            f"apply {step.patch}" if step.patch else f"{at.verb} {step.media or step.product or 'by a command of the plan'}",
+            f"apply {step.patch}"
+            if step.patch
+            else f"{at.verb} {step.media or step.product or 'by a command of the plan'}",
             command(at, log),
             codes=MSI_CODES | (MSI_GONE if at.verb == "uninstall" else {}),
             log=log if not step.command else "",
@@ -266,10 +304,17 @@ class MsiKind(Kind):
         try:
             for one in said_twice(step, at.base):
                 by = "a change of the same step" if one.by == "change" else one.by
-                raise Usage(f"property {one.name} is {one.given!r} on the command line of {step.media} and {one.value!r} by {by}; say it once")
+                raise Usage(
+                    f"property {one.name} is {one.given!r} on the command line of {step.media} and {one.value!r} by "
+                    f"{by}; say it once"
+                )
         except layers.Refused as refused:
             raise Usage(refused.message) from refused
-        found = {written_transform(at.verb, at.number): transforms.made(at.base, delivered(step))} if delivered(step).change else {}
+        found = (
+            {written_transform(at.verb, at.number): transforms.made(at.base, delivered(step))}
+            if delivered(step).change
+            else {}
+        )
         if step.observed:
             found[recording_name(at.verb, at.number)] = recording(at, self.action(at).command)
         return found

@@ -14,7 +14,10 @@ if TYPE_CHECKING:
 
 
 class MsixStep(Step, tag="msix", frozen=True, kw_only=True):
-    """Provides a modern app package to every user of the machine, those to come too. ``needs`` are packages that it depends on."""
+    """Provides a modern app package to every user of the machine, those to come too.
+
+    ``needs`` are packages that it depends on.
+    """
 
     media: Text
     needs: tuple[Text, ...] = ()
@@ -31,7 +34,8 @@ class MsixKind(Kind):
         return Action(
             "msix",
             f"provide {step.media}",
-            f'dism.exe /online /quiet /norestart /add-provisionedappxpackage /packagepath:"{packaged("media/" + step.media)}"{needs} /skiplicense',
+            "dism.exe /online /quiet /norestart /add-provisionedappxpackage "
+            f'/packagepath:"{packaged("media/" + step.media)}"{needs} /skiplicense',
             codes={"0": "done", "3010": "restart"},
             reverse=f"dism.exe /online /quiet /norestart /remove-provisionedappxpackage /packagename:{name}",
         )

@@ -17,10 +17,25 @@ if TYPE_CHECKING:
 
 
 class RecordStep(Step, tag="record", frozen=True, kw_only=True):
-    """Evaluates facts and rules and writes them into the log and, as JSON, into the runner's folder: how the machine was at that moment."""
+    """Evaluates facts and rules and writes them into the log and, as JSON, into the runner's folder: how the machine
+    was at that moment.
+    """
 
     facts: tuple[
-        Literal["windows", "edition", "architecture", "language", "memory", "power", "network", "domain", "people", "shell", "dotnet"], ...
+        Literal[
+            "windows",
+            "edition",
+            "architecture",
+            "language",
+            "memory",
+            "power",
+            "network",
+            "domain",
+            "people",
+            "shell",
+            "dotnet",
+        ],
+        ...,
     ] = ()
     rules: tuple[Rule, ...] = ()
 
@@ -37,7 +52,11 @@ class RecordKind(Kind):
 
     def resolve(self, step: RecordStep, at: At) -> Action:
         rules = [{"title": rule.title, "rule": rule} for rule in step.rules]
-        return Action("record", "write facts down", data={"facts": list(step.facts), "rules": rules, "file": f"{at.verb}-{at.number}.json"})
+        return Action(
+            "record",
+            "write facts down",
+            data={"facts": list(step.facts), "rules": rules, "file": f"{at.verb}-{at.number}.json"},
+        )
 
     def perform(self, action: Action, host: Host) -> Result:
         found: dict[str, str] = {}

@@ -24,9 +24,9 @@ _HIVES = {"HKEY_LOCAL_MACHINE": "HKLM", "HKEY_CURRENT_USER": "HKCU", "HKEY_CLASS
 class RegistryStep(Step, tag="registry", frozen=True, rename={"source": "import"}, kw_only=True):
     """Sets and deletes registry values, or imports a .reg file from ``extras/``.
 
-    ``values`` maps names to texts, numbers or lists; ``types`` says expand, binary (hexadecimal) or qword where the value
-    does not. ``delete`` names values to take away, ``delete_key`` the whole key. A key below HKCU is set for the account
-    that runs the package, or with ``each_user`` for everybody who has a profile and for those who log on later.
+    ``values`` maps names to texts, numbers or lists; ``types`` says expand, binary (hexadecimal) or qword where the
+    value does not. ``delete`` names values to take away, ``delete_key`` the whole key. A key below HKCU is set for the
+    account that runs the package, or with ``each_user`` for everybody who has a profile and for those who log on later.
     """
 
     key: Annotated[str, Meta(pattern=r"^(HKLM|HKCU|HKEY_LOCAL_MACHINE|HKEY_CURRENT_USER)\\.+")] | None = None
@@ -60,7 +60,15 @@ def split(key: str) -> tuple[str, str]:
 def value(data: str | int | tuple[str, ...], kind: str | None) -> tuple[str, Data]:
     """A value of a plan as type and data. Raises ValueError."""
     if kind is None:
-        kind = "sz" if isinstance(data, str) else "multi" if isinstance(data, tuple) else "dword" if 0 <= data < 1 << 32 else "qword"
+        kind = (
+            "sz"
+            if isinstance(data, str)
+            else "multi"
+            if isinstance(data, tuple)
+            else "dword"
+            if 0 <= data < 1 << 32
+            else "qword"
+        )
     if kind == "binary" and not re.fullmatch(r"(?:[0-9a-fA-F]{2})*", str(data)):
         raise ValueError(f"{data!r} is not hexadecimal")
     return kind, str(data).lower() if kind == "binary" else data
@@ -86,7 +94,14 @@ def imported(text: str) -> list[dict[str, Any]]:
         narrow = re.match(r"(?i)(software\\)(?:wow6432node)\\(.*)", key)
         if narrow:
             key, view = narrow[1] + narrow[2], "32"
-        item: dict[str, Any] = {"hive": hive, "view": view, "key": key, "values": [], "delete": [], "delete_key": bool(match[1])}
+        item: dict[str, Any] = {
+            "hive": hive,
+            "view": view,
+            "key": key,
+            "values": [],
+            "delete": [],
+            "delete_key": bool(match[1]),
+        }
         for line in block.split("\n")[1:]:
             gone = re.match(r'(?:"((?:[^"\\]|\\.)*)"|@)=-\s*$', line)
             if gone:
@@ -114,8 +129,19 @@ class RegistryKind(Kind):
             return Action("registry", f"import {step.source}", data={"items": items, "each": step.each_user})
         hive, key = split(step.key or "")
         values = [[name, *value(data, step.types.get(name))] for name, data in step.values.items()]
-        item = {"hive": hive, "view": step.view, "key": key, "values": values, "delete": list(step.delete), "delete_key": step.delete_key}
-        return Action("registry", f"set {step.key}" if values else f"delete from {step.key}", data={"items": [item], "each": step.each_user})
+        item = {
+            "hive": hive,
+            "view": step.view,
+            "key": key,
+            "values": values,
+            "delete": list(step.delete),
+            "delete_key": step.delete_key,
+        }
+        return Action(
+            "registry",
+            f"set {step.key}" if values else f"delete from {step.key}",
+            data={"items": [item], "each": step.each_user},
+        )
 
     def sources(self, step: RegistryStep, base: Path) -> list[Path]:
         return [below(base, step.source, "extras")] if step.source else []
@@ -149,7 +175,11 @@ class RegistryKind(Kind):
         if step.source and not step.each_user:
             try:
                 if any(item["hive"] == "HKCU" for item in self.resolve(step, at).data["items"]):
-                    yield "import", "it sets values of HKCU, which are the system account's own", "each_user = true sets them for everybody"
+                    yield (
+                        "import",
+                        "it sets values of HKCU, which are the system account's own",
+                        "each_user = true sets them for everybody",
+                    )
             except Usage as error:
                 yield "import", str(error), "export it again, as .reg version 5"
 

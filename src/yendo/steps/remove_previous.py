@@ -24,8 +24,9 @@ if TYPE_CHECKING:
 class RemovePreviousStep(Step, tag="remove-previous", frozen=True, kw_only=True):
     """Finds what was installed before and removes it quietly; where nothing is found, nothing is done.
 
-    By ``product`` code, by ``upgrade_code``, or by ``name`` in the list of installed programs (``*`` stands for any text);
-    ``version`` limits which. An entry without a quiet uninstall of its own is removed by its usual one with ``arguments``.
+    By ``product`` code, by ``upgrade_code``, or by ``name`` in the list of installed programs (``*`` stands for any
+    text); ``version`` limits which. An entry without a quiet uninstall of its own is removed by its usual one with
+    ``arguments``.
     """
 
     product: Code | None = None
@@ -59,7 +60,9 @@ class RemovePreviousKind(Kind):
             "arguments": step.arguments,
         }
         return Action(
-            "remove-previous", f"remove earlier {step.name or step.product or step.upgrade_code}", data={**data, "codes": {**MSI_CODES, **MSI_GONE}}
+            "remove-previous",
+            f"remove earlier {step.name or step.product or step.upgrade_code}",
+            data={**data, "codes": {**MSI_CODES, **MSI_GONE}},
         )
 
     def perform(self, action: Action, host: Host) -> Result:
@@ -112,7 +115,9 @@ def _matching(data: dict[str, Any], host: Host) -> Iterator[UninstallEntry]:
             continue
         if data["upgrade_code"] and thing.key.upper() not in related:
             continue
-        if data["name"] and not fnmatchcase((thing.name or "").lower(), data["name"].lower().replace("[", "[[]").replace("?", "[?]")):
+        if data["name"] and not fnmatchcase(
+            (thing.name or "").lower(), data["name"].lower().replace("[", "[[]").replace("?", "[?]")
+        ):
             continue
         if data["publisher"] and (thing.publisher or "").lower() != data["publisher"].lower():
             continue

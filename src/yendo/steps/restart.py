@@ -15,8 +15,9 @@ if TYPE_CHECKING:
 class RestartStep(Step, tag="restart", frozen=True, kw_only=True):
     """Restarts the machine; the steps behind it go on after the start.
 
-    What starts the runner again is a task at the machine's start, as the system account; it takes itself away. ``where``:
-    always, or only where a step before it asked for a restart. ``notice`` is how long a person has to save, with ``text``.
+    What starts the runner again is a task at the machine's start, as the system account; it takes itself away.
+    ``where``: always, or only where a step before it asked for a restart. ``notice`` is how long a person has to save,
+    with ``text``.
     """
 
     where: Literal["always", "asked"] = "asked"
@@ -36,7 +37,11 @@ class RestartKind(Kind):
 
     def resolve(self, step: RestartStep, at: At) -> Action:
         data = {"where": step.where, "notice": int(seconds(step.notice)), "text": step.text}
-        return Action("restart", "restart the machine" + (" where a step asked for it" if step.where == "asked" else ""), data=data)
+        return Action(
+            "restart",
+            "restart the machine" + (" where a step asked for it" if step.where == "asked" else ""),
+            data=data,
+        )
 
     def perform(self, action: Action, host: Host) -> Result:
         if action.data["where"] == "asked" and not host.restart_asked:

@@ -19,8 +19,8 @@ if TYPE_CHECKING:
 class ScriptStep(Step, tag="script", frozen=True, rename={"source": "run"}, kw_only=True):
     """Runs a script from ``extras/``: PowerShell (.ps1), a batch file (.cmd, .bat) or Windows Script Host (.vbs, .js).
 
-    ``brings = "folder"`` takes everything that lies in its folder along. What it achieves is said by ``probe``: that is what
-    a simulated machine takes for done, and what is looked at afterwards on every machine.
+    ``brings = "folder"`` takes everything that lies in its folder along. What it achieves is said by ``probe``: that is
+    what a simulated machine takes for done, and what is looked at afterwards on every machine.
     """
 
     source: Text

@@ -68,7 +68,9 @@ class ServiceKind(Kind):
             host.tell(events.ServiceChanged(name, "there already" if there else "not there"))
             return NOT_NEEDED
         if change == "set":
-            host.set_value("HKLM", "64", rf"System\CurrentControlSet\Services\{name}", "Start", ("dword", action.data["start"]))
+            host.set_value(
+                "HKLM", "64", rf"System\CurrentControlSet\Services\{name}", "Start", ("dword", action.data["start"])
+            )
         elif change == "create":
             host.remember("U", action.reverse)
         elif change == "delete":
@@ -92,7 +94,11 @@ class ServiceKind(Kind):
 
     def mistakes(self, step: ServiceStep, at: At) -> Iterator[tuple[str, str, str]]:
         if step.program and " " in step.program.split(".exe")[0] and not step.program.startswith('"'):
-            yield "program", "a space before .exe is not inside quotes", "the service would start another program than is meant"
+            yield (
+                "program",
+                "a space before .exe is not inside quotes",
+                "the service would start another program than is meant",
+            )
 
 
 KIND: Any = ServiceKind()

@@ -36,10 +36,14 @@ class ShortcutKind(Kind):
         path = step.path if step.path[1:2] == ":" or step.path.startswith("%") else rf"{MENU}\{step.path}"
         path = path if path.lower().endswith(".lnk") else path + ".lnk"
         data = {"path": path, "target": step.target, "arguments": step.arguments, "start_in": step.start_in}
-        return Action("shortcut", f"make shortcut {step.path}", data={**data, "description": step.description, "icon": step.icon})
+        return Action(
+            "shortcut", f"make shortcut {step.path}", data={**data, "description": step.description, "icon": step.icon}
+        )
 
     def perform(self, action: Action, host: Host) -> Result:
-        path, target, arguments, start_in = (host.expand(action.data[field]) for field in ("path", "target", "arguments", "start_in"))
+        path, target, arguments, start_in = (
+            host.expand(action.data[field]) for field in ("path", "target", "arguments", "start_in")
+        )
         link = Shortcut(path, target, arguments, start_in, action.data["description"])
         host.put_shortcut(link)
         host.tell(events.Changed("made", link.path))
@@ -47,7 +51,11 @@ class ShortcutKind(Kind):
 
     def mistakes(self, step: ShortcutStep, at: At) -> Iterator[tuple[str, str, str]]:
         if "%userprofile%" in step.path.lower() or "%appdata%" in step.path.lower():
-            yield "path", "it is made for the account that runs the package, which is the system account", "name it below everybody's start menu"
+            yield (
+                "path",
+                "it is made for the account that runs the package, which is the system account",
+                "name it below everybody's start menu",
+            )
 
 
 KIND: Any = ShortcutKind()

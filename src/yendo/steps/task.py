@@ -18,8 +18,8 @@ if TYPE_CHECKING:
 class TaskStep(Step, tag="task", frozen=True, kw_only=True):
     """Makes a scheduled task, or deletes one.
 
-    ``begins``: at every start of the machine, when somebody logs on, or at a time of day (``daily 03:30``). It runs as the
-    system account, or with ``as_person`` as whoever is logged on.
+    ``begins``: at every start of the machine, when somebody logs on, or at a time of day (``daily 03:30``). It runs as
+    the system account, or with ``as_person`` as whoever is logged on.
     """
 
     name: Text
@@ -42,7 +42,8 @@ def task_xml(step: TaskStep) -> bytes:
     """The task as the scheduler takes it. Source: the Task Scheduler's schema, version 1.2."""
     daily = step.begins.partition(" ")[2]
     trigger = {"start": "<BootTrigger/>", "logon": "<LogonTrigger/>"}.get(
-        step.begins, f"<CalendarTrigger><StartBoundary>2026-01-01T{daily}:00</StartBoundary>{_EVERY_DAY}</CalendarTrigger>"
+        step.begins,
+        f"<CalendarTrigger><StartBoundary>2026-01-01T{daily}:00</StartBoundary>{_EVERY_DAY}</CalendarTrigger>",
     )
     person = (
         "<GroupId>S-1-5-32-545</GroupId><RunLevel>LeastPrivilege</RunLevel>"
@@ -51,7 +52,8 @@ def task_xml(step: TaskStep) -> bytes:
     )
     arguments = f"<Arguments>{escape(step.arguments)}</Arguments>" if step.arguments else ""
     text = (
-        '<?xml version="1.0" encoding="UTF-16"?>\r\n<Task version="1.2" xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task">'
+        '<?xml version="1.0" encoding="UTF-16"?>\r\n<Task version="1.2" '
+        'xmlns="http://schemas.microsoft.com/windows/2004/02/mit/task">'
         f'<Triggers>{trigger}</Triggers><Principals><Principal id="who">{person}</Principal></Principals>'
         "<Settings><DisallowStartIfOnBatteries>false</DisallowStartIfOnBatteries><StopIfGoingOnBatteries>false</StopIfGoingOnBatteries></Settings>"
         f'<Actions Context="who"><Exec><Command>{escape(step.program)}</Command>{arguments}</Exec></Actions></Task>\r\n'
@@ -67,10 +69,18 @@ class TaskKind(Kind):
     def resolve(self, step: TaskStep, at: At) -> Action:
         name = quoted(step.name)
         if step.change == "delete":
-            return Action("task", f"delete task {step.name}", f"schtasks.exe /delete /tn {name} /f", codes={"0": "done", "1": "not needed"})
+            return Action(
+                "task",
+                f"delete task {step.name}",
+                f"schtasks.exe /delete /tn {name} /f",
+                codes={"0": "done", "1": "not needed"},
+            )
         file = packaged(f"made/{at.verb}-{at.number}-task.xml")
         return Action(
-            "task", f"make task {step.name}", f'schtasks.exe /create /tn {name} /xml "{file}" /f', reverse=f"schtasks.exe /delete /tn {name} /f"
+            "task",
+            f"make task {step.name}",
+            f'schtasks.exe /create /tn {name} /xml "{file}" /f',
+            reverse=f"schtasks.exe /delete /tn {name} /f",
         )
 
     def made(self, step: TaskStep, at: At) -> dict[str, bytes]:

@@ -17,7 +17,8 @@ if TYPE_CHECKING:
 class TellStep(Step, tag="tell", frozen=True, kw_only=True):
     """Shows a message to the person who is logged on, and goes on; where nobody is, it is passed over.
 
-    ``text`` maps languages to texts: ``{ en = "...", de = "..." }``; the machine's own language is taken, else the first.
+    ``text`` maps languages to texts: ``{ en = "...", de = "..." }``; the machine's own language is taken, else the
+    first.
     """
 
     text: Annotated[dict[str, Text], Meta(min_length=1)]

@@ -1,4 +1,6 @@
-"""Texts of configuration files, changed in place: everything that is not meant stays as it is, to the last character."""
+"""Texts of configuration files, changed in place: everything that is not meant stays as it is, to
+the last character.
+"""
 
 from __future__ import annotations
 

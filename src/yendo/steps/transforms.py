@@ -1,4 +1,6 @@
-"""The transforms of a package: those that lie below ``extras/`` or ``media/``, and the one made from a step's changes."""
+"""The transforms of a package: those that lie below ``extras/`` or ``media/``, and the one made
+from a step's changes.
+"""
 
 from __future__ import annotations
 
@@ -25,7 +27,10 @@ def given(workspace: Path, step: MsiStep) -> list[Path | str]:
 
 @contextmanager
 def base_of(workspace: Path, step: MsiStep) -> Iterator[Database]:
-    """What the changes of a step are made to: its installer with the transforms that the step names. Raises Usage, Unreadable, Refused."""
+    """What the changes of a step are made to: its installer with the transforms that the step names.
+
+    Raises Usage, Unreadable, Refused.
+    """
     with Database(below(workspace, f"media/{step.media}", "media")) as database:
         named = given(workspace, step)
         yield layers.apply_transforms(database, named) if named else database

@@ -17,7 +17,9 @@ if TYPE_CHECKING:
 
 
 class WaitStep(Step, tag="wait", frozen=True, rename={"time_": "time"}, kw_only=True):
-    """Waits for a time, or until a condition holds: at most as long as the step may take (10 min), else it has failed."""
+    """Waits for a time, or until a condition holds: at most as long as the step may take (10 min), else
+    it has failed.
+    """
 
     time_: str | None = None
     until: Condition | None = None
@@ -38,7 +40,9 @@ class WaitKind(Kind):
     def resolve(self, step: WaitStep, at: At) -> Action:
         if step.time_:
             return Action("wait", f"wait {step.time_}", data={"time": seconds(step.time_)})
-        return Action("wait", "wait until a condition holds", timeout=600, data={"time": 0, "until": list(resolve(step.until))})
+        return Action(
+            "wait", "wait until a condition holds", timeout=600, data={"time": 0, "until": list(resolve(step.until))}
+        )
 
     def perform(self, action: Action, host: Host) -> Result:
         if "until" not in action.data:

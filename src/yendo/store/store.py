@@ -1,8 +1,9 @@
 """Vendor files kept once, in a folder of one's own or one that several people share.
 
-``objects/ab/abcd…`` is a file by its SHA-256, ``notes/abcd…/*.json`` what is known of it: each note is a file of its own, so that two
-who add the same file at once never write over one another. A file is first written beside the others and then takes its name in
-one step; what a killed process leaves is only ever in ``coming/``, and goes with the next purge.
+``objects/ab/abcd…`` is a file by its SHA-256, ``notes/abcd…/*.json`` what is known of it: each note is a file of its
+own, so that two who add the same file at once never write over one another. A file is first written beside the others
+and then takes its name in one step; what a killed process leaves is only ever in ``coming/``, and goes with the next
+purge.
 """
 
 from __future__ import annotations
@@ -128,15 +129,24 @@ class Store:
 
     def find(self, word: str) -> Item:
         """The one file that a name, or the beginning of a hash, means. Raises Usage."""
-        found = [item for item in self.items() if item.sha256.startswith(word.lower()) or word in [note.name for note in item.notes]]
+        found = [
+            item
+            for item in self.items()
+            if item.sha256.startswith(word.lower()) or word in [note.name for note in item.notes]
+        ]
         if len(found) == 1:
             return found[0]
         raise Usage(
-            f"the store has no file {word!r}" if not found else f"{word!r} means {len(found)} files: {', '.join(item.sha256[:12] for item in found)}"
+            f"the store has no file {word!r}"
+            if not found
+            else f"{word!r} means {len(found)} files: {', '.join(item.sha256[:12] for item in found)}"
         )
 
     def take(self, sha256: str, target: Path) -> None:
-        """A copy of a file where it is wanted, whole or not at all. Raises Usage where it is not there, Unreadable where it is damaged."""
+        """A copy of a file where it is wanted, whole or not at all.
+
+        Raises Usage where it is not there, Unreadable where it is damaged.
+        """
         source = self.path(sha256)
         if not source.is_file():
             raise Usage(f"the store in {self.folder} has no file {sha256[:12]}…")
@@ -160,7 +170,11 @@ class Store:
     def unused(self, wanted: Iterable[str], *, now: float | None = None) -> list[Item]:
         """What no plan names, and was not added or asked for within the last hour."""
         named, now = set(wanted), time.time() if now is None else now
-        return [item for item in self.items() if item.sha256 not in named and self.path(item.sha256).stat().st_mtime < now - GRACE]
+        return [
+            item
+            for item in self.items()
+            if item.sha256 not in named and self.path(item.sha256).stat().st_mtime < now - GRACE
+        ]
 
     def purge(self, items: Iterable[Item], wanted: Iterable[str] = ()) -> int:
         """Takes files out, and what cut-off copies have left; returns the bytes that this frees."""
@@ -191,7 +205,10 @@ class Store:
 
 
 def wanted_by(folders: Iterable[Path]) -> Mapping[str, list[str]]:
-    """Every file that a plan below these folders names: its hash, and the plans. A plan that cannot be read stops it. Raises Usage."""
+    """Every file that a plan below these folders names: its hash, and the plans.
+
+    A plan that cannot be read stops it. Raises Usage.
+    """
     import tomllib
 
     found: dict[str, list[str]] = {}

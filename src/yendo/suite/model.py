@@ -20,8 +20,8 @@ NAME = "suite.toml"
 
 
 class Suite(Written, frozen=True, kw_only=True):
-    """What it is as a whole. ``packages``: one for all, or one each with their order. ``languages`` chooses among products that have one;
-    with ``updates_only`` a product goes only where it is already."""
+    """What it is as a whole. ``packages``: one for all, or one each with their order. ``languages`` chooses among
+    products that have one; with ``updates_only`` a product goes only where it is already."""
 
     id: Identifier
     name: Text
@@ -64,7 +64,14 @@ def read(path: Path) -> tuple[SuitePlan, dict[places.Path, int]]:
         raw = tomllib.loads(text)
     except FileNotFoundError as error:
         raise PlanError(
-            str(path), [Problem(1, "there is no suite here; write one: [suite] with id, name and version, and a [[product]] for each workspace")]
+            str(path),
+            [
+                Problem(
+                    1,
+                    "there is no suite here; write one: [suite] with id, name and version, and a [[product]] for "
+                    "each workspace",
+                )
+            ],
         ) from error
     except (OSError, UnicodeDecodeError) as error:
         raise PlanError(str(path), [Problem(1, f"cannot be read as UTF-8 text: {error}")]) from error

@@ -57,8 +57,8 @@ class ByHand(msgspec.Struct, frozen=True):
 
 
 class Resolved(msgspec.Struct, frozen=True):
-    """A suite worked out: its members in order, what they share (id, range, the workspace's folder that brings it), who is left out and why,
-    and what is for a person."""
+    """A suite worked out: its members in order, what they share (id, range, the workspace's folder that brings it), who
+    is left out and why, and what is for a person."""
 
     suite: Suite
     members: tuple[Member, ...]
@@ -71,7 +71,10 @@ class Resolved(msgspec.Struct, frozen=True):
 
 
 def resolve(folder: Path, suite: SuitePlan, lines: dict[Place, int]) -> Resolved:
-    """Works a suite out. Raises PlanError, with the line: a product that is not there, one twice, a circle, ranges that exclude each other."""
+    """Works a suite out.
+
+    Raises PlanError, with the line: a product that is not there, one twice, a circle, ranges that exclude each other.
+    """
     path = str(folder / NAME)
     every = list(_read(folder, suite, lines, path))
     members: list[Member] = []
@@ -84,9 +87,11 @@ def resolve(folder: Path, suite: SuitePlan, lines: dict[Place, int]) -> Resolved
         if not member.product.choose:
             left_out.append((member.name, "not chosen"))
         elif languages and own and own not in languages and own.partition("-")[0] not in languages:
-            left_out.append((member.name, f"its language {package.language} is not among {', '.join(suite.suite.languages)}"))
+            left_out.append(
+                (member.name, f"its language {package.language} is not among {', '.join(suite.suite.languages)}")
+            )
         elif member.id in [one.id for one in members]:
-            text = f"[[product]] {at + 1}: {member.id} is in the suite twice; choose one of them by language or choose = false"
+            text = f"[[product]] {at + 1}: {member.id} is in the suite twice; choose one of them by language or choose = false"  # noqa: E501
             raise PlanError(path, [Problem(nearest(lines, ("product", at)), text)])
         elif problem := next(unattended(member.workspace, member.plan, member.product), None):
             by_hand[member.id] = ByHand(member.name, *problem)
@@ -99,12 +104,18 @@ def resolve(folder: Path, suite: SuitePlan, lines: dict[Place, int]) -> Resolved
             raise PlanError(path, [Problem(nearest(lines, ("product", at, "after")), text)])
     ordered = _ordered(members, every, path, lines)
     waiting = [
-        ByHand(member.name, f"it is to come after {by_hand[name].product}, which a person sees to", f"see to {by_hand[name].product} first")
+        ByHand(
+            member.name,
+            f"it is to come after {by_hand[name].product}, which a person sees to",
+            f"see to {by_hand[name].product} first",
+        )
         for member in ordered
         for name in member.product.after
         if name in by_hand
     ]
-    return Resolved(suite.suite, tuple(ordered), tuple(_shared(ordered, path)), tuple(left_out), (*by_hand.values(), *waiting))
+    return Resolved(
+        suite.suite, tuple(ordered), tuple(_shared(ordered, path)), tuple(left_out), (*by_hand.values(), *waiting)
+    )
 
 
 def _read(folder: Path, suite: SuitePlan, lines: dict[Place, int], path: str) -> Iterator[Member]:
@@ -120,25 +131,45 @@ def unattended(workspace: Path, plan: Plan, product: Product) -> Iterator[tuple[
     """Why a product cannot go with nobody at the keyboard, and what to do about it."""
     for need in plan.need:
         if need.consent:
-            yield f"a person has to agree to {need.package or 'a prerequisite'}", "install it by its own package, with somebody logged on"
+            yield (
+                f"a person has to agree to {need.package or 'a prerequisite'}",
+                "install it by its own package, with somebody logged on",
+            )
     for verb in VERBS:
         for at, step in enumerate(plan.steps(verb), 1):
             if step.window:
-                yield f"{verb} step {at} shows a window on purpose", "install it by its own package, with somebody at the machine"
+                yield (
+                    f"{verb} step {at} shows a window on purpose",
+                    "install it by its own package, with somebody at the machine",
+                )
             if isinstance(step, ExeStep) and step.media and not step.arguments:
-                yield f"no silent command line is known for {step.media}", f"yendo try {workspace / 'media' / step.media} --into {workspace}"
+                yield (
+                    f"no silent command line is known for {step.media}",
+                    f"yendo try {workspace / 'media' / step.media} --into {workspace}",
+                )
     if any("restart" in kind_of(step).needs for step in plan.install):
         yield "it restarts the machine in its middle", 'deliver it by its own package, or write packages = "each"'
     secret = [name for name, one in plan.settings.items() if one.secret]
     if secret:
-        yield f"the secret {secret[0]} cannot be handed on by a suite", "deliver it by its own package, with a values.txt beside it"
+        yield (
+            f"the secret {secret[0]} cannot be handed on by a suite",
+            "deliver it by its own package, with a values.txt beside it",
+        )
     try:
         layers = plan.site.get(product.site or "", {}), product.settings
         settle(plan.settings, *layers)
     except SettingError as error:
-        yield error.problems[0], f"give it in [[product]] settings, or choose a site: {', '.join(plan.site) or 'there is none'}"
+        yield (
+            error.problems[0],
+            f"give it in [[product]] settings, or choose a site: {', '.join(plan.site) or 'there is none'}",
+        )
     still = _OPEN.search((workspace / "plan.toml").read_text("utf-8"))
-    if still and "who answers" not in still[1] and "where the file came from" not in still[1] and "oldest Windows" not in still[1]:
+    if (
+        still
+        and "who answers" not in still[1]
+        and "where the file came from" not in still[1]
+        and "oldest Windows" not in still[1]
+    ):
         yield f"something is still open in its plan: {still[1].strip()}", f"decide it in {workspace / 'plan.toml'}"
 
 
@@ -157,7 +188,14 @@ def _ordered(members: Sequence[Member], every: Sequence[Member], path: str, line
             return
         if member.id in chain:
             circle = " after ".join([*chain[chain.index(member.id) :], member.id])
-            raise PlanError(path, [Problem(nearest(lines, ("product", every.index(member))), f"the suite goes round in a circle: {circle}")])
+            raise PlanError(
+                path,
+                [
+                    Problem(
+                        nearest(lines, ("product", every.index(member))), f"the suite goes round in a circle: {circle}"
+                    )
+                ],
+            )
         chain.append(member.id)
         for name in _needed(member):
             if name in by_id:
@@ -227,7 +265,10 @@ def make(folder: Path, found: Resolved) -> Path:
 
 
 def each(folder: Path, found: Resolved) -> list[Path]:
-    """Every member's package for itself, below ``package/``, and the order in ``order.json``. Raises what building raises."""
+    """Every member's package for itself, below ``package/``, and the order in ``order.json``.
+
+    Raises what building raises.
+    """
     target = folder / "package"
     packages = [build.build(member.workspace, member.plan, output=target).folder for member in found.members]
     order = [
@@ -252,7 +293,9 @@ def each(folder: Path, found: Resolved) -> list[Path]:
 
 
 def _given(product: Product) -> str:
-    values = "; ".join(f"{name}={str(value).lower() if isinstance(value, bool) else value}" for name, value in product.settings.items())
+    values = "; ".join(
+        f"{name}={str(value).lower() if isinstance(value, bool) else value}" for name, value in product.settings.items()
+    )
     return (f" -Site {product.site}" if product.site else "") + (f' -Set "{values}"' if values else "")
 
 
@@ -263,7 +306,9 @@ def _part(member: Member, target: Path) -> None:
 
 
 def there_already(member: Member) -> dict[str, Any]:
-    """The rule that a machine has a product in an earlier version: in the list of programs, or by a package of this id."""
+    """The rule that a machine has a product in an earlier version: in the list of programs, or by a
+    package of this id.
+    """
     package = member.plan.package
     entry = next((rule for rule in member.plan.detect if isinstance(rule, UninstallEntryRule) and rule.name), None)
     rule: dict[str, Any] = {"kind": "uninstall-entry", "name": entry.name if entry else package.name}
@@ -272,14 +317,19 @@ def there_already(member: Member) -> dict[str, Any]:
         rule["version"] = f"<{package.version}"
     except ValueError:
         pass
-    return {"kind": "any", "of": [rule, {"kind": "file", "path": rf"{member.plan.log.state}\installed\{member.id}.txt"}]}
+    return {
+        "kind": "any",
+        "of": [rule, {"kind": "file", "path": rf"{member.plan.log.state}\installed\{member.id}.txt"}],
+    }
 
 
 def document(found: Resolved, place: Path) -> tomlkit.TOMLDocument:
     """The suite's plan."""
     suite, plan = found.suite, tomlkit.document()
     plan.add(tomlkit.comment(f"Made from {NAME} by yendo suite; what is changed here is lost with the next making"))
-    body: dict[str, Any] = {"package": {"id": suite.id, "name": suite.name, "version": suite.version, "revision": suite.revision}}
+    body: dict[str, Any] = {
+        "package": {"id": suite.id, "name": suite.name, "version": suite.version, "revision": suite.revision}
+    }
     for key in ("publisher", "contact"):
         if getattr(suite, key):
             body["package"][key] = getattr(suite, key)
@@ -307,7 +357,12 @@ def document(found: Resolved, place: Path) -> tomlkit.TOMLDocument:
         asked = msgspec.to_builtins(member.product.when) if member.product.when else {}
         if member in only:
             asked = {**asked, "holds": [*asked.get("holds", []), there_already(member)]}
-            detect.append({"kind": "any", "of": [{"kind": "none", "of": [there_already(member)["of"][0]]}, {"kind": "all", "of": rules}]})
+            detect.append(
+                {
+                    "kind": "any",
+                    "of": [{"kind": "none", "of": [there_already(member)["of"][0]]}, {"kind": "all", "of": rules}],
+                }
+            )
         elif not asked:
             detect += rules
         if asked:
@@ -317,11 +372,16 @@ def document(found: Resolved, place: Path) -> tomlkit.TOMLDocument:
     if len(only) == len(found.members):
         body["uninstall"] = [{"kind": "take-back"}]  # an update that is withdrawn takes no program away
         others = [
-            os.path.relpath(other, place) for member in only for name in member.plan.proof.others if (other := member.workspace / name).is_file()
+            os.path.relpath(other, place)
+            for member in only
+            for name in member.plan.proof.others
+            if (other := member.workspace / name).is_file()
         ]
         if others:
             body["proof"] = {"others": others}
-    body["detect"] = detect or [{"kind": "file", "path": rf"{found.members[0].plan.log.state}\installed\{suite.id}.txt"}]
+    body["detect"] = detect or [
+        {"kind": "file", "path": rf"{found.members[0].plan.log.state}\installed\{suite.id}.txt"}
+    ]
     for key, value in body.items():
         plan.add(key, _item(value))
     return plan
@@ -331,8 +391,10 @@ def _manifest(member: Member) -> form.Manifest:
     """Of a member, as much of its manifest as its rules need."""
     package, plan = member.plan.package, member.plan
     return form.Manifest(
-        id=package.id, name=package.name, version=package.version, revision=package.revision, publisher=package.publisher,
-        architecture=package.architecture, scope=package.scope, logs="", install=(), uninstall=(), repair=(), detect=plan.detect, files=(),
+        id=package.id, name=package.name, version=package.version, revision=package.revision,
+        publisher=package.publisher,
+        architecture=package.architecture, scope=package.scope, logs="", install=(), uninstall=(), repair=(),
+        detect=plan.detect, files=(),
         settings=plan.settings,
     )  # fmt: skip
 

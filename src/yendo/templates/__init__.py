@@ -1,4 +1,5 @@
-"""Texts made from templates: a new plan, notes, and what is handed over. An office can replace each by a jinja2 template of its own.
+"""Texts made from templates: a new plan, notes, and what is handed over. An office can replace each by a jinja2
+template of its own.
 
 Templates are rendered in a sandbox: they see the values that they are given and nothing else.
 """
@@ -40,7 +41,11 @@ def render(name: str, own: Path | None = None, **values: Any) -> str:
     folder = own.parent if own else Path(str(files("yendo.templates")))
     environment = ImmutableSandboxedEnvironment(
         finalize=_one_line if path_of(name, own).name.removesuffix(".jinja").endswith(".md") else None,
-        loader=jinja2.FileSystemLoader(folder), undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True, keep_trailing_newline=True
+        loader=jinja2.FileSystemLoader(folder),
+        undefined=jinja2.StrictUndefined,
+        trim_blocks=True,
+        lstrip_blocks=True,
+        keep_trailing_newline=True,
     )
     environment.filters["size"] = size_in_words
     path = path_of(name, own)

@@ -14,7 +14,10 @@ class _Change(Written, tag_field="kind", frozen=True, kw_only=True):
 
 
 class DropChange(_Change, tag="drop", frozen=True, kw_only=True):
-    """Leaves something out. ``name`` is the key of its row or what people call it: a shortcut's name, ``HKLM\\key\\value``, ..."""
+    """Leaves something out.
+
+    ``name`` is the key of its row or what people call it: a shortcut's name, ``HKLM\\key\\value``, ...
+    """
 
     what: Literal["shortcut", "registry", "file", "service", "environment", "ini", "action", "component"]
     name: Text
@@ -60,7 +63,9 @@ class EnvironmentChange(_Change, tag="environment", frozen=True, kw_only=True):
 
 
 class FileChange(_Change, tag="file", frozen=True, rename={"source": "from"}, kw_only=True):
-    """Installs a file from ``extras/``; ``to`` begins with a folder of the database: ``[INSTALLDIR]charts\\local.lst``."""
+    """Installs a file from ``extras/``; ``to`` begins with a folder of the database:
+    ``[INSTALLDIR]charts\\local.lst``.
+    """
 
     source: Text
     to: Annotated[str, Meta(pattern=r"^\[[A-Za-z_][A-Za-z0-9_.]*\][^\[\]]+$")]

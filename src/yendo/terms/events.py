@@ -1,4 +1,5 @@
-"""What happens while a package is carried out, as data: one type for each thing that can happen, with the sentence for it.
+"""What happens while a package is carried out, as data: one type for each thing that can happen, with the sentence for
+it.
 
 The runner on the machine and Yendo's own interpreter tell the same events; the sentences of both are made here, last.
 The runner writes each as a line of JSON, with ``v``, the version of this table.
@@ -407,7 +408,18 @@ class NoQuietUninstall(Event, frozen=True):
 # --- changes ----------------------------------------------------------------------------------------
 
 Change = Literal[
-    "placed", "kept", "already there", "taken away", "made", "edited", "already so", "set", "deleted", "removed", "put back", "not there"
+    "placed",
+    "kept",
+    "already there",
+    "taken away",
+    "made",
+    "edited",
+    "already so",
+    "set",
+    "deleted",
+    "removed",
+    "put back",
+    "not there",
 ]
 
 

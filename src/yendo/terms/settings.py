@@ -1,7 +1,7 @@
 """Settings: values that are chosen when a package is delivered, and the places in a plan where they stand in.
 
-``{setting.NAME}`` stands for a value in any text of a step, a condition or a rule. The runner (``settings.ps1``) fills the same
-places by the same rules; tests hold the two together.
+``{setting.NAME}`` stands for a value in any text of a step, a condition or a rule. The runner (``settings.ps1``) fills
+the same places by the same rules; tests hold the two together.
 """
 
 from __future__ import annotations
@@ -37,8 +37,9 @@ class SettingError(YendoError):
 class Setting(Written, frozen=True, kw_only=True):
     """A value that is chosen when the package is delivered. Without ``default`` it has to be given.
 
-    ``choices`` takes several of ``allowed``, with commas between them; ``folder`` may hold ``%NAME%``. ``least`` and ``most`` belong
-    to a number. ``words`` are what stands for yes and no. A ``secret`` is taken from a file with tight rights only, and kept nowhere.
+    ``choices`` takes several of ``allowed``, with commas between them; ``folder`` may hold ``%NAME%``. ``least`` and
+    ``most`` belong to a number. ``words`` are what stands for yes and no. A ``secret`` is taken from a file with tight
+    rights only, and kept nowhere.
     """
 
     meaning: Text
@@ -63,7 +64,10 @@ class Setting(Written, frozen=True, kw_only=True):
             self.text_of(self.default)
 
     def text_of(self, value: Value, *, said: bool = False) -> str:
-        """A value as it fills a place, or as a person says it (yes or no). Raises ValueError, in words that follow the setting's name."""
+        """A value as it fills a place, or as a person says it (yes or no).
+
+        Raises ValueError, in words that follow the setting's name.
+        """
         text = str(value).strip()
         match self.type:
             case "yes-no":
@@ -99,11 +103,15 @@ class Setting(Written, frozen=True, kw_only=True):
         """What a value may be."""
         if self.allowed:
             return f"{'some of ' if self.type == 'choices' else ''}{', '.join(self.allowed)}"
-        return {"yes-no": "yes, no", "number": f"a whole number{self._range}", "folder": "a folder"}.get(self.type, "a text")
+        return {"yes-no": "yes, no", "number": f"a whole number{self._range}", "folder": "a folder"}.get(
+            self.type, "a text"
+        )
 
     @property
     def _range(self) -> str:
-        return (f" from {self.least}" if self.least is not None else "") + (f" up to {self.most}" if self.most is not None else "")
+        return (f" from {self.least}" if self.least is not None else "") + (
+            f" up to {self.most}" if self.most is not None else ""
+        )
 
 
 Settings = Mapping[str, Setting]
@@ -114,7 +122,11 @@ def texts_of(settings: Settings, given: Mapping[str, Value]) -> Iterator[tuple[s
     for name, value in given.items():
         if name not in settings:
             near = difflib.get_close_matches(name, settings, 1)
-            yield name, f"no setting is called '{name}'; " + (f"did you mean '{near[0]}'?" if near else f"there are: {', '.join(settings) or 'none'}")
+            yield (
+                name,
+                f"no setting is called '{name}'; "
+                + (f"did you mean '{near[0]}'?" if near else f"there are: {', '.join(settings) or 'none'}"),
+            )
             continue
         try:
             settings[name].text_of(value)
@@ -188,6 +200,8 @@ def fill(data: Any, text: Callable[[str], str]) -> Any:
 
 
 def in_json(text: str) -> str:
-    """The places of a JSON text, so that what fills them is JSON: a whole text becomes a number or true where the setting is one."""
+    """The places of a JSON text, so that what fills them is JSON: a whole text becomes a number or true where the
+    setting is one.
+    """
     whole = re.sub(r'"\{setting\.([a-z][a-z0-9_]*)\}"', r"{setting-value.\1}", text)
     return re.sub(r"\{setting\.([a-z][a-z0-9_]*)\}", r"{setting-json.\1}", whole)

@@ -31,7 +31,8 @@ class Condition(Written, frozen=True, kw_only=True, rename={"not_": "not"}):
     drive than the system's. ``quiet`` wants no presentation or full-screen program. ``group`` is a name that the file
     ``inventory`` (lines ``COMPUTER,GROUP``) gives to this computer. ``hours`` may go over midnight: ``20:00-06:00``.
     ``script`` is a PowerShell file below ``extras/`` that ends with 0 (holds), 2 (not now) or anything else.
-    ``holds`` are rules like those of detection. ``setting`` maps a setting to the value, or the values, that it must have.
+    ``holds`` are rules like those of detection. ``setting`` maps a setting to the value, or the values, that it must
+    have.
     """
 
     os: str | None = None
@@ -94,8 +95,8 @@ def disk_of(text: str) -> tuple[str, str]:
 class Node(msgspec.Struct, frozen=True, omit_defaults=True):
     """One question: a fact, how it is compared with ``want``, and whether it can change by itself. Or a group of nodes.
 
-    ``test`` is one of range, one-of, begins, least, is, rule, group, setting, hours, days, after, before, script, all, any,
-    not. The first thing that a setting's node wants is the place of its value.
+    ``test`` is one of range, one-of, begins, least, is, rule, group, setting, hours, days, after, before, script, all,
+    any, not. The first thing that a setting's node wants is the place of its value.
     """
 
     test: str
@@ -189,16 +190,36 @@ Rules = Callable[[Rule], tuple[bool, str]]
 """Judges a rule: whether it holds, and the fact that made it so."""
 
 
-def judge(nodes: tuple[Node, ...], facts: Facts, rules: Rules, *, inventories: Mapping[str, str] = {}, scripts: Mapping[str, int] = {}) -> Judged:
-    """All questions together. ``inventories`` are the texts of inventory files, ``scripts`` the exit codes of scripts."""
+def judge(
+    nodes: tuple[Node, ...],
+    facts: Facts,
+    rules: Rules,
+    *,
+    inventories: Mapping[str, str] = {},
+    scripts: Mapping[str, int] = {},
+) -> Judged:
+    """All questions together.
+
+    ``inventories`` are the texts of inventory files, ``scripts`` the exit codes of scripts.
+    """
     answers = [_answer(node, facts, rules, inventories, scripts) for node in nodes]
     wrong = [answer for answer in answers if not answer.holds]
     if wrong:
-        return Judged(False, all(answer.passing for answer in wrong), tuple(reason for answer in wrong for reason in answer.reasons))
-    return Judged(True, any(answer.passing for answer in answers), tuple(reason for answer in answers for reason in answer.reasons))
+        return Judged(
+            False,
+            all(answer.passing for answer in wrong),
+            tuple(reason for answer in wrong for reason in answer.reasons),
+        )
+    return Judged(
+        True,
+        any(answer.passing for answer in answers),
+        tuple(reason for answer in answers for reason in answer.reasons),
+    )
 
 
-def _answer(node: Node, facts: Facts, rules: Rules, inventories: Mapping[str, str], scripts: Mapping[str, int]) -> Judged:
+def _answer(
+    node: Node, facts: Facts, rules: Rules, inventories: Mapping[str, str], scripts: Mapping[str, int]
+) -> Judged:
     match node.test:
         case "all":
             return judge(node.nodes, facts, rules, inventories=inventories, scripts=scripts)
@@ -210,7 +231,11 @@ def _answer(node: Node, facts: Facts, rules: Rules, inventories: Mapping[str, st
             held = [answer for answer in answers if answer.holds]
             if held:
                 return Judged(True, all(answer.passing for answer in held), held[0].reasons)
-            return Judged(False, any(answer.passing for answer in answers), tuple(reason for answer in answers for reason in answer.reasons))
+            return Judged(
+                False,
+                any(answer.passing for answer in answers),
+                tuple(reason for answer in answers for reason in answer.reasons),
+            )
         case "rule":
             assert node.rule is not None
             holds, fact = rules(node.rule)
@@ -219,8 +244,15 @@ def _answer(node: Node, facts: Facts, rules: Rules, inventories: Mapping[str, st
             text = inventories.get(node.fact)
             if text is None:
                 return Judged(False, True, (f"the inventory {node.fact} cannot be read",))
-            lines = {tuple(part.strip().strip('"').lower() for part in re.split(r"[,;\t]", line)[:2]) for line in text.splitlines()}
-            return Judged((facts.computer.lower(), str(node.want).lower()) in lines, False, (f"{facts.computer} and group {node.want}",))
+            lines = {
+                tuple(part.strip().strip('"').lower() for part in re.split(r"[,;\t]", line)[:2])
+                for line in text.splitlines()
+            }
+            return Judged(
+                (facts.computer.lower(), str(node.want).lower()) in lines,
+                False,
+                (f"{facts.computer} and group {node.want}",),
+            )
         case "setting":
             value, *wanted = node.want  # of several choices, one is enough
             holds = bool({part.lower() for part in value.split("\n")} & {item.lower() for item in wanted})

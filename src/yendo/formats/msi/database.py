@@ -83,7 +83,9 @@ class Column(msgspec.Struct, frozen=True):
             "v": STRING | VALID,
             "i": VALID | (0x400 if width == 2 else 0),
         }[letter.lower()]
-        return cls(name.rstrip("!"), base | width | (NULLABLE if letter.isupper() else 0) | (KEY if name.endswith("!") else 0))
+        return cls(
+            name.rstrip("!"), base | width | (NULLABLE if letter.isupper() else 0) | (KEY if name.endswith("!") else 0)
+        )
 
 
 class Row(Sequence[Cell]):
@@ -165,7 +167,12 @@ class Table:
 
     def find(self, *key: Cell) -> Row | None:
         """The row with this primary key, or None."""
-        if len(self._keys) == 1 == len(key) and self._scans < MAX_SCANS and len(self) > MAX_SCANS and "_by_key" not in self.__dict__:
+        if (
+            len(self._keys) == 1 == len(key)
+            and self._scans < MAX_SCANS
+            and len(self) > MAX_SCANS
+            and "_by_key" not in self.__dict__
+        ):
             self._scans += 1  # for a few questions a look along the column is cheaper than an index of all rows
             try:
                 at = len(self) - 1 - self._stored.column(self._keys[0])[::-1].index(key[0])
@@ -199,7 +206,9 @@ class _Stored:
 
     def __init__(self, data: bytes, columns: list[Column], width: int, texts: Sequence[Cell], table: str) -> None:
         self._data, self._columns, self._texts, self._table = data, columns, texts, table
-        self._sizes = [width if column.is_string else 2 if column.is_stream or column.width != 4 else 4 for column in columns]
+        self._sizes = [
+            width if column.is_string else 2 if column.is_stream or column.width != 4 else 4 for column in columns
+        ]
         self.count, rest = divmod(len(data), sum(self._sizes)) if columns else (0, 0)
         if rest:
             raise Unreadable(f"table {table}: {len(data)} bytes are no whole number of {sum(self._sizes)}-byte rows")
@@ -224,7 +233,9 @@ class _Stored:
             try:
                 return list(map(self._texts.__getitem__, numbers))
             except IndexError:
-                raise Unreadable(f"table {self._table}, column {column.name}: string {max(numbers)} of {len(self._texts) - 1}") from None
+                raise Unreadable(
+                    f"table {self._table}, column {column.name}: string {max(numbers)} of {len(self._texts) - 1}"
+                ) from None
         if column.is_stream:
             return [1 if number else None for number in numbers]
         zero = 0x8000 if size == 2 else 0x80000000
@@ -237,10 +248,15 @@ def _expect(table: Table) -> None:
     for at, column in enumerate(table.columns):
         known = wanted.get(column.name)
         if known and (column.is_string, column.is_stream) != (known.is_string, known.is_stream):
-            raise Unreadable(f"table {table.name}, column {column.name} is of kind {column.idt}; it is {known.idt} in every installer")
+            raise Unreadable(
+                f"table {table.name}, column {column.name} is of kind {column.idt}; it is {known.idt} in every "
+                "installer"
+            )
         if known and known.is_key and known.is_string and not known.is_nullable and None in table._stored.column(at):
             raise Unreadable(f"table {table.name} has a row without its key {column.name}")
-    if len(table) and (missing := [name for name, column in wanted.items() if column.is_key and name not in table._index]):
+    if len(table) and (
+        missing := [name for name, column in wanted.items() if column.is_key and name not in table._index]
+    ):
         raise Unreadable(f"table {table.name} lacks its key column {missing[0]}")
 
 
@@ -272,11 +288,15 @@ class Database:
                 (self._tables if is_table else self.streams)[name] = entry
         if "_StringPool" not in self._tables or "_StringData" not in self._tables:
             raise Unreadable("a compound file, but not an installer database (it has no string pool)")
-        self.strings, self.code_page, self.reference_width = strings.read_pool(self._tables["_StringPool"].read(), self._tables["_StringData"].read())
+        self.strings, self.code_page, self.reference_width = strings.read_pool(
+            self._tables["_StringPool"].read(), self._tables["_StringData"].read()
+        )
         self._texts: list[Cell] = [None, *self.strings[1:]]
         declared = [cells[0] for cells in self._table("_Tables", _TABLES).cells]
         self.schema: dict[str, list[Column]] = {str(name): [] for name in declared if name}
-        for table, number, title, kind in sorted(self._table("_Columns", _COLUMNS).cells, key=lambda cells: (str(cells[0]), int(cells[1] or 0))):
+        for table, number, title, kind in sorted(
+            self._table("_Columns", _COLUMNS).cells, key=lambda cells: (str(cells[0]), int(cells[1] or 0))
+        ):
             if str(table) in self.schema:
                 columns = self.schema[str(table)]
                 if number != len(columns) + 1 or len(columns) >= MAX_COLUMNS:
@@ -286,7 +306,9 @@ class Database:
 
     def _table(self, name: str, columns: list[Column]) -> Table:
         entry = self._tables.get(name) if columns else None
-        table = Table(name, columns, _Stored(entry.read() if entry else b"", columns, self.reference_width, self._texts, name))
+        table = Table(
+            name, columns, _Stored(entry.read() if entry else b"", columns, self.reference_width, self._texts, name)
+        )
         if name in SCHEMA:
             _expect(table)
         return table

@@ -17,7 +17,10 @@ class DoesNotFit(ValueError):
 
 
 class Edits:
-    """Inserts, updates and deletes on ``base``, and its rows as they are with them. ``tables`` are the changes of a transform."""
+    """Inserts, updates and deletes on ``base``, and its rows as they are with them.
+
+    ``tables`` are the changes of a transform.
+    """
 
     def __init__(self, base: Database) -> None:
         self.base = base
@@ -36,18 +39,26 @@ class Edits:
         there = self.base[table].find(*key)
         if there is None or change is None or key not in change.updated:
             return there
-        return Row(tuple(change.updated[key].get(column.name, there.get(column.name)) for column in change.columns), index)
+        return Row(
+            tuple(change.updated[key].get(column.name, there.get(column.name)) for column in change.columns), index
+        )
 
     def rows(self, table: str, **wanted: Cell) -> list[Row]:
         """The rows with these cells, as they are with the edits so far."""
         base, change = self.base[table], self.tables.get(table)
         touched = dict.fromkeys([*change.updated, *change.deleted, *change.inserted]) if change else {}
         target = tuple(wanted.values())
-        hits = [cells for cells, values in zip(base.cells, base.pick(*wanted), strict=True) if values == target] if wanted else base.cells
+        hits = (
+            [cells for cells, values in zip(base.cells, base.pick(*wanted), strict=True) if values == target]
+            if wanted
+            else base.cells
+        )
         index = {column.name: at for at, column in enumerate(base.columns)}
         found = [Row(cells, index) for cells in hits if not touched or base.key_of(cells) not in touched]
         edited = [self.row(table, *key) for key in touched]
-        return found + [row for row in edited if row is not None and all(row.get(name) == cell for name, cell in wanted.items())]
+        return found + [
+            row for row in edited if row is not None and all(row.get(name) == cell for name, cell in wanted.items())
+        ]
 
     def key_of(self, table: str, row: Row) -> Key:
         """The key of a row of a table."""
@@ -73,7 +84,10 @@ class Edits:
                 "use characters of that code page",
             ) from None
         if column.width and len(cell) > column.width:
-            raise DoesNotFit(f"{table}.{column.name}: {cell[:40]!r} has {len(cell)} characters, the column takes {column.width}", "shorten it")
+            raise DoesNotFit(
+                f"{table}.{column.name}: {cell[:40]!r} has {len(cell)} characters, the column takes {column.width}",
+                "shorten it",
+            )
 
     def insert(self, table: str, **given: Cell) -> None:
         """Adds a row. Raises DoesNotFit."""
@@ -87,7 +101,11 @@ class Edits:
         if self.base[table].find(*key) is None:
             change.inserted[key] = cells
         else:  # the base has the row, so a transform can only change it
-            self.update(table, key, **{column.name: cell for column, cell in zip(change.columns, cells, strict=True) if not column.is_key})
+            self.update(
+                table,
+                key,
+                **{column.name: cell for column, cell in zip(change.columns, cells, strict=True) if not column.is_key},
+            )
 
     def update(self, table: str, key: Key, **given: Cell) -> None:
         """Changes cells of a row; what is as it was is no change. Raises DoesNotFit."""

@@ -21,7 +21,13 @@ from yendo.formats.msi.writer import DatabaseWriter
 
 # The bits of a transform's summary that let an application go on over each kind of misfit.
 # Source: "Character Count Summary property", the lower half of a transform's.
-Misfit = Literal["row exists already", "row to delete is missing", "table exists already", "table is missing", "row to change is missing"]
+Misfit = Literal[
+    "row exists already",
+    "row to delete is missing",
+    "table exists already",
+    "table is missing",
+    "row to change is missing",
+]
 SUPPRESSED_BY: dict[Misfit, int] = {
     "row exists already": 0x01,
     "row to delete is missing": 0x02,
@@ -39,7 +45,11 @@ class Problem(msgspec.Struct, frozen=True):
     key: Key = ()
 
     def __str__(self) -> str:
-        where = f"{self.table}[{','.join('' if part is None else str(part) for part in self.key)}]" if self.key else self.table
+        where = (
+            f"{self.table}[{','.join('' if part is None else str(part) for part in self.key)}]"
+            if self.key
+            else self.table
+        )
         return f"{where}: {self.kind}"
 
 
@@ -118,7 +128,11 @@ class Overlay(Database):
         before = self[name]
         missing = len(columns) - len(before.columns) if before.columns else 0
         index = {column.name: at for at, column in enumerate(columns)}
-        rows = {key: (*cells, *[None] * missing) for key, cells in before._by_key.items()} if missing else dict(before._by_key)
+        rows = (
+            {key: (*cells, *[None] * missing) for key, cells in before._by_key.items()}
+            if missing
+            else dict(before._by_key)
+        )
         for key in change.deleted:
             if rows.pop(key, None) is None:
                 self.problems.append(Problem("row to delete is missing", name, key))
@@ -187,7 +201,9 @@ def difference(base: Database, other: Database, *, to_apply: bool = True) -> Tra
         old = base.schema[name]
         if len(columns) < len(old) or not all(map(_alike, old, columns)):
             if to_apply:
-                raise Unreadable(f"table {name} has other columns in the second database; a transform can only add some at the end")
+                raise Unreadable(
+                    f"table {name} has other columns in the second database; a transform can only add some at the end"
+                )
             change = _rows(_projected(base[name], columns), other[name], TableChange(columns))
             if change:
                 tables[name] = change
@@ -228,7 +244,10 @@ def _rows(old: Table, new: Table, change: TableChange) -> TableChange:
 
 
 def _streams(base: Database, other: Database, tables: dict[str, TableChange]) -> dict[str, Stream]:
-    """Streams to bring along. A cabinet of the same name and other content gets a new name, for the base's would be taken."""
+    """Streams to bring along.
+
+    A cabinet of the same name and other content gets a new name, for the base's would be taken.
+    """
     found: dict[str, Stream] = {}
     for name, entry in other.streams.items():
         if name.startswith("\x05"):
@@ -239,7 +258,9 @@ def _streams(base: Database, other: Database, tables: dict[str, TableChange]) ->
         table, _, _ = name.partition(".")
         if there is None or table in other.schema:
             found[name] = entry
-            if table in other.schema and there is not None:  # the row says nothing of a changed stream, so it is said here
+            if (
+                table in other.schema and there is not None
+            ):  # the row says nothing of a changed stream, so it is said here
                 _touch(name, other[table], tables)
             continue
         media = tables.setdefault("Media", TableChange(list(other.schema["Media"])))
@@ -249,7 +270,8 @@ def _streams(base: Database, other: Database, tables: dict[str, TableChange]) ->
             if key in media.inserted:
                 cells = media.inserted[key]
                 media.inserted[key] = tuple(
-                    f"#{fresh}" if column.name == "Cabinet" else cell for column, cell in zip(media.columns, cells, strict=True)
+                    f"#{fresh}" if column.name == "Cabinet" else cell
+                    for column, cell in zip(media.columns, cells, strict=True)
                 )
             else:
                 media.updated.setdefault(key, {})["Cabinet"] = f"#{fresh}"
@@ -264,7 +286,9 @@ def _touch(name: str, table: Table, tables: dict[str, TableChange]) -> None:
         if f"{table.name}.{'.'.join(str(part) for part in key)}" == name:
             change = tables.setdefault(table.name, TableChange(list(table.columns)))
             if key not in change.inserted:
-                change.updated.setdefault(key, {}).update({column.name: 1 for column in table.columns if column.is_stream})
+                change.updated.setdefault(key, {}).update(
+                    {column.name: 1 for column in table.columns if column.is_stream}
+                )
 
 
 # --- copying ---------------------------------------------------------------------------------------------
@@ -299,6 +323,8 @@ def write(database: Database, target: BinaryIO, *, revision: str | None = None) 
             signed = True
         elif not name.startswith("\x05SummaryInformation"):
             writer.stream(name, source_of(stream))
-    writer.storages = {entry.name: _copied(database.container, entry) for entry in database.container.entries() if entry.is_storage}
+    writer.storages = {
+        entry.name: _copied(database.container, entry) for entry in database.container.entries() if entry.is_storage
+    }
     writer.write(target)
     return signed

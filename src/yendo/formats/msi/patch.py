@@ -28,7 +28,10 @@ MAX_TRANSFORMS = 512
 
 
 class Family(msgspec.Struct, frozen=True):
-    """A patch's place among others. ``product`` is "" for every target; ``supersedes`` all earlier ones of the family."""
+    """A patch's place among others.
+
+    ``product`` is "" for every target; ``supersedes`` all earlier ones of the family.
+    """
 
     name: str
     product: str
@@ -65,7 +68,12 @@ class Patch(Database):
     @cached_property
     def families(self) -> tuple[Family, ...]:
         return tuple(
-            Family(row.text("PatchFamily"), row.text("ProductCode").upper(), row.text("Sequence"), bool(row.number("Attributes") & 1))
+            Family(
+                row.text("PatchFamily"),
+                row.text("ProductCode").upper(),
+                row.text("Sequence"),
+                bool(row.number("Attributes") & 1),
+            )
             for row in self["MsiPatchSequence"]
         )
 
@@ -105,7 +113,10 @@ def write(
     replaces: Iterable[str] = (),
     title: str = "Patch",
 ) -> None:
-    """Writes a patch. ``transforms`` by name, in order, each followed by its own with "#". The same input gives the same bytes."""
+    """Writes a patch.
+
+    ``transforms`` by name, in order, each followed by its own with "#". The same input gives the same bytes.
+    """
     summary = Summary(
         title=title,
         subject=metadata.get("DisplayName"),
@@ -116,8 +127,12 @@ def write(
         words=5,
     )
     writer = DatabaseWriter(summary=summary, kind="patch")
-    writer.table("MsiPatchMetadata", columns("MsiPatchMetadata"), [(None, name, value) for name, value in metadata.items()])
-    rows = [(family.name, family.product or None, family.sequence, 1 if family.supersedes else 0) for family in families]
+    writer.table(
+        "MsiPatchMetadata", columns("MsiPatchMetadata"), [(None, name, value) for name, value in metadata.items()]
+    )
+    rows = [
+        (family.name, family.product or None, family.sequence, 1 if family.supersedes else 0) for family in families
+    ]
     if rows:
         writer.table("MsiPatchSequence", columns("MsiPatchSequence"), rows)
     for name, data in cabinets.items():

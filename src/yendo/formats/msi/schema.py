@@ -16,11 +16,14 @@ SCHEMA: dict[str, str] = {
     "Directory": "Directory! s72, Directory_Parent S72, DefaultDir l255",
     "DuplicateFile": "FileKey! s72, Component_ s72, File_ s72, DestName L255, DestFolder S72",
     "Environment": "Environment! s72, Name l255, Value L255, Component_ s72",
-    "Feature": "Feature! s38, Feature_Parent S38, Title L64, Description L255, Display I2, Level i2, Directory_ S72, Attributes i2",
+    "Feature": "Feature! s38, Feature_Parent S38, Title L64, Description L255, Display I2, Level i2, Directory_ S72, "
+    "Attributes i2",
     "FeatureComponents": "Feature_! s38, Component_! s72",
-    "File": "File! s72, Component_ s72, FileName l255, FileSize i4, Version S72, Language S20, Attributes I2, Sequence i4",
+    "File": "File! s72, Component_ s72, FileName l255, FileSize i4, Version S72, Language S20, Attributes I2, "
+    "Sequence i4",
     "Icon": "Name! s72, Data v0",
-    "IniFile": "IniFile! s72, FileName l255, DirProperty S72, Section l96, Key l128, Value l255, Action i2, Component_ s72",
+    "IniFile": "IniFile! s72, FileName l255, DirProperty S72, Section l96, Key l128, Value l255, Action i2, "
+    "Component_ s72",
     "InstallExecuteSequence": "Action! s72, Condition S255, Sequence I2",
     "InstallUISequence": "Action! s72, Condition S255, Sequence I2",
     "LaunchCondition": "Condition! s255, Description l255",
@@ -35,19 +38,24 @@ SCHEMA: dict[str, str] = {
     "ServiceInstall": "ServiceInstall! s72, Name s255, DisplayName L255, ServiceType i4, StartType i4, ErrorControl i4,"
     " LoadOrderGroup S255, Dependencies S255, StartName S255, Password S255, Arguments S255,"
     " Component_ s72, Description L255",
-    "Shortcut": "Shortcut! s72, Directory_ s72, Name l128, Component_ s72, Target s72, Arguments S255, Description L255,"
+    "Shortcut": "Shortcut! s72, Directory_ s72, Name l128, Component_ s72, Target s72, Arguments S255, Description "
+    "L255,"
     " Hotkey I2, Icon_ S72, IconIndex I2, ShowCmd I2, WkDir S72",
-    "AppId": "AppId! s38, RemoteServerName S255, LocalService S255, ServiceParameters S255, DllSurrogate S255, ActivateAtStorage I2, RunAsInteractiveUser I2",
+    "AppId": "AppId! s38, RemoteServerName S255, LocalService S255, ServiceParameters S255, DllSurrogate S255, "
+    "ActivateAtStorage I2, RunAsInteractiveUser I2",
     "BindImage": "File_! s72, Path S255",
     "CheckBox": "Property! s72, Value S64",
-    "Class": "CLSID! s38, Context! s32, Component_! s72, ProgId_Default S255, Description L255, AppId_ S38, FileTypeMask S255, Icon_ S72, IconIndex I2,"
+    "Class": "CLSID! s38, Context! s32, Component_! s72, ProgId_Default S255, Description L255, AppId_ S38, "
+    "FileTypeMask S255, Icon_ S72, IconIndex I2,"
     " DefInprocHandler S32, Argument S255, Feature_ s38, Attributes I2",
     "ComboBox": "Property! s72, Order! i2, Value s64, Text L64",
     "CompLocator": "Signature_! s72, ComponentId s38, Type I2",
-    "Control": "Dialog_! s72, Control! s50, Type s20, X i2, Y i2, Width i2, Height i2, Attributes I4, Property S50, Text L0, Control_Next S50, Help L50",
+    "Control": "Dialog_! s72, Control! s50, Type s20, X i2, Y i2, Width i2, Height i2, Attributes I4, Property S50, "
+    "Text L0, Control_Next S50, Help L50",
     "ControlCondition": "Dialog_! s72, Control_! s50, Action! s50, Condition! s255",
     "ControlEvent": "Dialog_! s72, Control_! s50, Event! s50, Argument! s255, Condition! S255, Ordering I2",
-    "Dialog": "Dialog! s72, HCentering i2, VCentering i2, Width i2, Height i2, Attributes I4, Title L128, Control_First s50, Control_Default S50, Control_Cancel S50",
+    "Dialog": "Dialog! s72, HCentering i2, VCentering i2, Width i2, Height i2, Attributes I4, Title L128, "
+    "Control_First s50, Control_Default S50, Control_Cancel S50",
     "DrLocator": "Signature_! s72, Parent! S72, Path! S255, Depth I2",
     "EventMapping": "Dialog_! s72, Control_! s50, Event! s50, Attribute s50",
     "Extension": "Extension! s255, Component_! s72, ProgId_ S255, MIME_ S64, Feature_ s38",
@@ -57,14 +65,16 @@ SCHEMA: dict[str, str] = {
     "ListBox": "Property! s72, Order! i2, Value s64, Text L64",
     "LockPermissions": "LockObject! s72, Table! s32, Domain! S255, User! s255, Permission I4",
     "MIME": "ContentType! s64, Extension_ s255, CLSID S38",
-    "MoveFile": "FileKey! s72, Component_ s72, SourceName L255, DestName L255, SourceFolder S72, DestFolder s72, Options i2",
+    "MoveFile": "FileKey! s72, Component_ s72, SourceName L255, DestName L255, SourceFolder S72, DestFolder s72, "
+    "Options i2",
     "MsiAssembly": "Component_! s72, Feature_ s38, File_Manifest S72, File_Application S72, Attributes I2",
     "MsiAssemblyName": "Component_! s72, Name! s255, Value s255",
     "MsiLockPermissionsEx": "MsiLockPermissionsEx! s72, LockObject s72, Table s32, SDDLText s0, Condition S255",
     "MsiPatchMetadata": "Company! S72, Property! s72, Value l0",
     "MsiPatchSequence": "PatchFamily! s72, ProductCode! S38, Sequence s72, Attributes I4",
     "MsiServiceConfig": "MsiServiceConfig! s72, Name s255, Event i4, ConfigType i4, Argument S0, Component_ s72",
-    "MsiServiceConfigFailureActions": "MsiServiceConfigFailureActions! s72, Name s255, Event i4, ResetPeriod I4, RebootMessage L255, Command L255, Actions S0,"
+    "MsiServiceConfigFailureActions": "MsiServiceConfigFailureActions! s72, Name s255, Event i4, ResetPeriod I4, "
+    "RebootMessage L255, Command L255, Actions S0,"
     " DelayActions S0, Component_ s72",
     "MsiShortcutProperty": "MsiShortcutProperty! s72, Shortcut_ s72, PropertyKey s0, PropVariantValue s0",
     "ODBCAttribute": "Driver_! s72, Attribute! s40, Value L255",
@@ -76,14 +86,19 @@ SCHEMA: dict[str, str] = {
     "ProgId": "ProgId! s255, ProgId_Parent S255, Class_ S38, Description L255, Icon_ S72, IconIndex I2",
     "PublishComponent": "ComponentId! s38, Qualifier! s255, Component_! s72, AppData L255, Feature_ s38",
     "RadioButton": "Property! s72, Order! i2, Value s64, X i2, Y i2, Width i2, Height i2, Text L64, Help L50",
-    "RemoveIniFile": "RemoveIniFile! s72, FileName l255, DirProperty S72, Section l96, Key l128, Value L255, Action i2, Component_ s72",
+    "RemoveIniFile": "RemoveIniFile! s72, FileName l255, DirProperty S72, Section l96, Key l128, Value L255, Action "
+    "i2, Component_ s72",
     "SelfReg": "File_! s72, Cost I2",
-    "Signature": "Signature! s72, FileName s255, MinVersion S20, MaxVersion S20, MinSize I4, MaxSize I4, MinDate I4, MaxDate I4, Languages S255",
-    "TypeLib": "LibID! s38, Language! i2, Component_! s72, Version I4, Description L128, Directory_ S72, Feature_ s38, Cost I4",
+    "Signature": "Signature! s72, FileName s255, MinVersion S20, MaxVersion S20, MinSize I4, MaxSize I4, MinDate I4, "
+    "MaxDate I4, Languages S255",
+    "TypeLib": "LibID! s38, Language! i2, Component_! s72, Version I4, Description L128, Directory_ S72, Feature_ "
+    "s38, Cost I4",
     "UIText": "Key! s72, Text L255",
     "Verb": "Extension_! s255, Verb! s32, Sequence I2, Command L255, Argument L255",
-    "_Validation": "Table! s32, Column! s32, Nullable s4, MinValue I4, MaxValue I4, KeyTable S255, KeyColumn I2, Category S32, Set S255, Description S255",
-    "Upgrade": "UpgradeCode! s38, VersionMin! S20, VersionMax! S20, Language! S255, Attributes! i4, Remove S255, ActionProperty s72",
+    "_Validation": "Table! s32, Column! s32, Nullable s4, MinValue I4, MaxValue I4, KeyTable S255, KeyColumn I2, "
+    "Category S32, Set S255, Description S255",
+    "Upgrade": "UpgradeCode! s38, VersionMin! S20, VersionMax! S20, Language! S255, Attributes! i4, Remove S255, "
+    "ActionProperty s72",
 }
 
 

@@ -119,7 +119,10 @@ def read(source: Path | BinaryIO, base: Database) -> Transform:
     """Reads a transform's file. ``base`` tells the columns. Raises Unreadable."""
     with cfb.CompoundFile(source) as container:
         found = read_storage(container, None, base)
-        found.streams = {name: Held(stream.read()) if stream.size < 1 << 26 else _Later(source, name) for name, stream in found.streams.items()}
+        found.streams = {
+            name: Held(stream.read()) if stream.size < 1 << 26 else _Later(source, name)
+            for name, stream in found.streams.items()
+        }
         return found
 
 
@@ -166,7 +169,9 @@ def read_storage(container: cfb.CompoundFile, storage: cfb.Entry | None, base: D
     for name in sorted(schema.keys() | tables.keys()):
         change = schema.get(name)
         if change is None:
-            columns = base.schema.get(name) or [Column.parse(text) for text in (standard_columns(name) if name in SCHEMA else [])]
+            columns = base.schema.get(name) or [
+                Column.parse(text) for text in (standard_columns(name) if name in SCHEMA else [])
+            ]
             if not columns:
                 undecoded[name] = "neither this database nor the transform says which columns it has"
                 continue
@@ -190,11 +195,15 @@ def _schema(reader: _Reader, raw_tables: bytes, raw_columns: bytes, base: Databa
         found[str(name)] = TableChange(list(base.schema.get(str(name), [])), dropped=True)
     for (name,) in tables.inserted:
         found[str(name)] = TableChange([], created=True)
-    for table, number, title, kind in sorted(columns.inserted.values(), key=lambda cells: (str(cells[0]), int(cells[1] or 0))):
+    for table, number, title, kind in sorted(
+        columns.inserted.values(), key=lambda cells: (str(cells[0]), int(cells[1] or 0))
+    ):
         change = found.setdefault(str(table), TableChange(list(base.schema.get(str(table), []))))
         if not isinstance(number, int) or number != len(change.columns) + 1 or number > MAX_COLUMNS:
             if change.created or not base.schema.get(str(table)):
-                raise Unreadable(f"_Columns of the transform: table {table} gets a column {number} after {len(change.columns)}")
+                raise Unreadable(
+                    f"_Columns of the transform: table {table} gets a column {number} after {len(change.columns)}"
+                )
             continue  # the base has it already
         change.columns.append(Column(str(title or ""), int(kind or 0) & 0xFFFF))
         change.added += 0 if change.created else 1
@@ -273,7 +282,9 @@ def storage_of(transform: Transform) -> cfb.Storage:
     for name, change in sorted(transform.tables.items()):
         if change.dropped:
             encoded["_Tables"].append((0, [(_TABLES[0], name)]))
-            encoded["_Columns"] += [(0, [(_COLUMNS[0], name), (_COLUMNS[1], at)]) for at in range(1, len(change.columns) + 1)]
+            encoded["_Columns"] += [
+                (0, [(_COLUMNS[0], name), (_COLUMNS[1], at)]) for at in range(1, len(change.columns) + 1)
+            ]
             continue
         if change.created:
             encoded["_Tables"].append((0x0101, [(_TABLES[0], name)]))
@@ -293,7 +304,8 @@ def storage_of(transform: Transform) -> cfb.Storage:
     for name, records in encoded.items():
         if records:
             data = b"".join(
-                struct.pack("<H", mask) + b"".join(_encode(column, cell, width, numbers) for column, cell in cells_) for mask, cells_ in records
+                struct.pack("<H", mask) + b"".join(_encode(column, cell, width, numbers) for column, cell in cells_)
+                for mask, cells_ in records
             )
             streams[names.encode(name, table=True)] = data
     texts, data = pool.encode()
@@ -311,7 +323,9 @@ def write(transform: Transform, target: BinaryIO) -> None:
 def _records(table: str, change: TableChange) -> list[tuple[int, list[tuple[Column, Cell]]]]:
     columns = change.columns
     keys = [column for column in columns if column.is_key]
-    records: list[tuple[int, list[tuple[Column, Cell]]]] = [(0, list(zip(keys, key, strict=True))) for key in sorted(change.deleted, key=str)]
+    records: list[tuple[int, list[tuple[Column, Cell]]]] = [
+        (0, list(zip(keys, key, strict=True))) for key in sorted(change.deleted, key=str)
+    ]
     for key, changed in sorted(change.updated.items(), key=str):
         mask, cells, waiting = 0, [], list(key)
         for number, column in enumerate(columns):
@@ -319,7 +333,10 @@ def _records(table: str, change: TableChange) -> list[tuple[int, list[tuple[Colu
                 cells.append((column, waiting.pop(0)))
             elif column.name in changed:
                 if number >= MAX_UPDATABLE:
-                    raise ValueError(f"{table}.{column.name} is column {number + 1}; a transform can change the first {MAX_UPDATABLE} of a row only")
+                    raise ValueError(
+                        f"{table}.{column.name} is column {number + 1}; a transform can change the first "
+                        f"{MAX_UPDATABLE} of a row only"
+                    )
                 mask |= 1 << number
                 cells.append((column, changed[column.name]))
         if mask:

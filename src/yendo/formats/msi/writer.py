@@ -34,7 +34,9 @@ class DatabaseWriter:
         self.storages: dict[str, cfb.Storage] = {}  # by their names as they stand in the directory
         self.summary, self.kind = summary or Summary(code_page=code_page or 1252), kind
 
-    def table(self, name: str, columns: Iterable[Column | str], rows: Iterable[Iterable[Cell]] = (), *, as_it_is: bool = False) -> None:
+    def table(
+        self, name: str, columns: Iterable[Column | str], rows: Iterable[Iterable[Cell]] = (), *, as_it_is: bool = False
+    ) -> None:
         """Adds a table. Columns as ``Column`` or as ``"Name! s72"``; rows as cells in that order.
 
         Raises ValueError on a row of the wrong length or with a cell of the wrong type, naming it;

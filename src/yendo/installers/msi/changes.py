@@ -46,7 +46,7 @@ def _cell(cells: Cells, name: str) -> str:
 
 def _registry(cells: Cells) -> str:
     root = cells.get("Root")
-    return f"{_ROOTS.get(root, '?') if isinstance(root, int) else '?'}\\{_cell(cells, 'Key')}\\{_cell(cells, 'Name') or '(unnamed)'}"
+    return f"{_ROOTS.get(root, '?') if isinstance(root, int) else '?'}\\{_cell(cells, 'Key')}\\{_cell(cells, 'Name') or '(unnamed)'}"  # noqa: E501
 
 
 # How a row of a table is called, beside its key.
@@ -55,12 +55,21 @@ _NAMES: dict[str, tuple[str, Callable[[Cells], str]]] = {
     "Component": ("component", lambda cells: _cell(cells, "Component")),
     "CreateFolder": ("folder to create", lambda cells: _cell(cells, "Directory_")),
     "CustomAction": ("custom action", lambda cells: _cell(cells, "Action")),
-    "Directory": ("directory", lambda cells: f"{_cell(cells, 'Directory')} ({long_name(_cell(cells, 'DefaultDir').partition(':')[0])})"),
+    "Directory": (
+        "directory",
+        lambda cells: f"{_cell(cells, 'Directory')} ({long_name(_cell(cells, 'DefaultDir').partition(':')[0])})",
+    ),
     "Environment": ("environment variable", lambda cells: _cell(cells, "Name").lstrip("=+-!*")),
     "Feature": ("feature", lambda cells: _cell(cells, "Feature")),
-    "FeatureComponents": ("component of a feature", lambda cells: f"{_cell(cells, 'Component_')} in {_cell(cells, 'Feature_')}"),
+    "FeatureComponents": (
+        "component of a feature",
+        lambda cells: f"{_cell(cells, 'Component_')} in {_cell(cells, 'Feature_')}",
+    ),
     "File": ("file", lambda cells: long_name(_cell(cells, "FileName")) or _cell(cells, "File")),
-    "IniFile": ("ini value", lambda cells: f"{long_name(_cell(cells, 'FileName'))} [{_cell(cells, 'Section')}] {_cell(cells, 'Key')}"),
+    "IniFile": (
+        "ini value",
+        lambda cells: f"{long_name(_cell(cells, 'FileName'))} [{_cell(cells, 'Section')}] {_cell(cells, 'Key')}",
+    ),
     "InstallExecuteSequence": ("step of the silent sequence", lambda cells: _cell(cells, "Action")),
     "InstallUISequence": ("step of the dialog sequence", lambda cells: _cell(cells, "Action")),
     "LaunchCondition": ("launch condition", lambda cells: _cell(cells, "Condition")),
@@ -71,10 +80,20 @@ _NAMES: dict[str, tuple[str, Callable[[Cells], str]]] = {
     "ServiceControl": ("control of service", lambda cells: _cell(cells, "Name")),
     "ServiceInstall": ("service", lambda cells: _cell(cells, "Name")),
     "Shortcut": ("shortcut", lambda cells: f"{long_name(_cell(cells, 'Name'))} in {_cell(cells, 'Directory_')}"),
-    "Upgrade": ("upgrade rule", lambda cells: f"{_cell(cells, 'VersionMin') or 'any'} to {_cell(cells, 'VersionMax') or 'any'}"),
+    "Upgrade": (
+        "upgrade rule",
+        lambda cells: f"{_cell(cells, 'VersionMin') or 'any'} to {_cell(cells, 'VersionMax') or 'any'}",
+    ),
 }
 # The cell that says most of a new row.
-_VALUES = {"Property": "Value", "Registry": "Value", "Environment": "Value", "IniFile": "Value", "Shortcut": "Target", "CustomAction": "Target"}
+_VALUES = {
+    "Property": "Value",
+    "Registry": "Value",
+    "Environment": "Value",
+    "IniFile": "Value",
+    "Shortcut": "Target",
+    "CustomAction": "Target",
+}
 
 
 def _shown(table: str, key: Key, column: str, value: Cell) -> str:
@@ -128,14 +147,24 @@ class _Told:
     def all(self) -> Iterator[Change]:
         for table, change in self.transform.tables.items():
             if change.dropped:
-                yield Change("drops", f"the table {table} with {len(self.base[table])} rows", Evidence("row", table), "everything in it is gone")
+                yield Change(
+                    "drops",
+                    f"the table {table} with {len(self.base[table])} rows",
+                    Evidence("row", table),
+                    "everything in it is gone",
+                )
                 continue
             if change.added:
                 names = ", ".join(column.name for column in change.columns[-change.added :])
                 yield Change("adds", f"columns to {table}: {names}", Evidence("row", table))
             yield from self._table(table, change)
         for name, why in self.transform.undecoded.items():
-            yield Change("changes", f"the table {name} in a way that cannot be read: {why}", Evidence("row", name), "nobody knows what it does")
+            yield Change(
+                "changes",
+                f"the table {name} in a way that cannot be read: {why}",
+                Evidence("row", name),
+                "nobody knows what it does",
+            )
 
     def _table(self, table: str, change: TableChange) -> Iterator[Change]:
         inserted = [
@@ -156,9 +185,21 @@ class _Told:
             yield from risky[:MANY]
             if len(risky) > MANY:
                 rest = risky[MANY:]
-                yield Change(rest[0].kind, f"{len(rest)} more rows of {table}, such as {rest[0].text}", rest[0].evidence, rest[0].risk, len(rest))
+                yield Change(
+                    rest[0].kind,
+                    f"{len(rest)} more rows of {table}, such as {rest[0].text}",
+                    rest[0].evidence,
+                    rest[0].risk,
+                    len(rest),
+                )
             if len(plain) > MANY:
-                yield Change(plain[0].kind, f"{len(plain)} rows of {table}, such as {plain[0].text}", plain[0].evidence, None, len(plain))
+                yield Change(
+                    plain[0].kind,
+                    f"{len(plain)} rows of {table}, such as {plain[0].text}",
+                    plain[0].evidence,
+                    None,
+                    len(plain),
+                )
             else:
                 yield from plain
 
@@ -169,19 +210,29 @@ class _Told:
         elif kind == "changes":
             parts = []
             for column in touched:
-                words = _level(self.limit, old.get(column), new.get(column)) if (table, column) == ("Feature", "Level") else None
+                words = (
+                    _level(self.limit, old.get(column), new.get(column))
+                    if (table, column) == ("Feature", "Level")
+                    else None
+                )
                 said = f"{_shown(table, key, column, old.get(column))} -> {_shown(table, key, column, new.get(column))}"
-                parts.append(f"{words} (level {said})" if words else said if column == _VALUES.get(table) else f"{column} {said}")
+                parts.append(
+                    f"{words} (level {said})" if words else said if column == _VALUES.get(table) else f"{column} {said}"
+                )
             text += (": " if not parts or not parts[0].startswith("is ") else " ") + ", ".join(parts)
         risk = next(filter(None, (judge(self, kind, table, key, old, new, touched) for judge in _RISKS)), None)
-        own = (table == "Component" and kind == "adds") or (bool(touched) and all((table, name) in _NUMBERING for name in touched))
+        own = (table == "Component" and kind == "adds") or (
+            bool(touched) and all((table, name) in _NUMBERING for name in touched)
+        )
         return Change(kind, text, row(table, *key), risk, goes_along=not risk and (own or table in _GO_ALONG))
 
 
 Risk = Callable[[_Told, str, str, Key, Cells, Cells, tuple[str, ...]], str | None]
 
 
-def _identity(told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]) -> str | None:
+def _identity(
+    told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]
+) -> str | None:
     if table != "Property":
         return None
     name = str(key[0])
@@ -195,7 +246,9 @@ def _identity(told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cel
     }.get(name)
 
 
-def _components(told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]) -> str | None:
+def _components(
+    told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]
+) -> str | None:
     if table == "Component":
         if kind == "drops":
             return "a component is gone: what older versions installed with it stays for ever"
@@ -226,7 +279,9 @@ def _code(told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, 
     return None
 
 
-def _guards(told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]) -> str | None:
+def _guards(
+    told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]
+) -> str | None:
     if table == "LaunchCondition" and kind != "adds":
         return "it installs where the vendor refuses"
     if table == "Upgrade":
@@ -234,7 +289,9 @@ def _guards(told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells
     return None
 
 
-def _media(told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]) -> str | None:
+def _media(
+    told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]
+) -> str | None:
     if table == "Media" and kind != "drops":
         cabinet = str(new.get("Cabinet") or "")
         if cabinet.startswith("#") and told.after.stream(cabinet[1:]) is None:

@@ -14,7 +14,9 @@ from yendo.installers.msi.fitting import summary_for
 
 
 class Conflict(msgspec.Struct, frozen=True):
-    """Two changes that cannot both be, or a change whose ground has moved: where, in words, and what was done about it."""
+    """Two changes that cannot both be, or a change whose ground has moved: where, in words, and what
+    was done about it.
+    """
 
     evidence: Evidence
     message: str
@@ -55,7 +57,11 @@ def merge(base: Database, first: Transform, second: Transform) -> Combined:
     streams = dict(first.streams)
     for name, stream in second.streams.items():
         if name in streams and not same_bytes(streams[name], stream):
-            conflicts.append(Conflict(Evidence("row", name), f"both bring a stream {name}, with other contents", "the second is taken"))
+            conflicts.append(
+                Conflict(
+                    Evidence("row", name), f"both bring a stream {name}, with other contents", "the second is taken"
+                )
+            )
         streams[name] = stream
     found = Transform(tables, streams, code_page=second.code_page or first.code_page)
     found.summary = summary_for(base, Overlay(base, [found]))
@@ -79,7 +85,9 @@ def _merged(base: Database, name: str, one: TableChange, two: TableChange, confl
     if two.dropped or one.dropped:
         out.dropped = True
         if two.dropped != one.dropped:
-            conflicts.append(Conflict(Evidence("row", name), f"one drops the table {name}, the other changes it", "it is dropped"))
+            conflicts.append(
+                Conflict(Evidence("row", name), f"one drops the table {name}, the other changes it", "it is dropped")
+            )
         return out
     known = {column.name for column in out.columns}
     more = [column for column in two.columns if column.name not in known]
@@ -91,7 +99,13 @@ def _merged(base: Database, name: str, one: TableChange, two: TableChange, confl
         ours, theirs = _said(one, key), _said(two, key)
         if ours is not None and not _agree(ours, theirs):
             what = label(name, _cells(base, name, key) or (theirs if isinstance(theirs, dict) else {}), key)
-            conflicts.append(Conflict(row(name, *key), f"both change the {what}: {_words(ours)}, and {_words(theirs)}", "the second is taken"))
+            conflicts.append(
+                Conflict(
+                    row(name, *key),
+                    f"both change the {what}: {_words(ours)}, and {_words(theirs)}",
+                    "the second is taken",
+                )
+            )
         _put(out, key, theirs)
     return out
 
@@ -142,13 +156,17 @@ def move(transform: Transform, old: Database, new: Database) -> Combined:
     disks = _new_disks(transform, new)
     for name, change in transform.tables.items():
         if name not in new and not change.created:
-            conflicts.append(Conflict(Evidence("row", name), f"the new version has no table {name}", f"{_rows(change)} left out"))
+            conflicts.append(
+                Conflict(Evidence("row", name), f"the new version has no table {name}", f"{_rows(change)} left out")
+            )
             continue
         if change.dropped:
             tables[name] = _copy(change)
             continue
         tables[name] = _moved(name, change, old, new, disks, conflicts)
-    found = Transform({name: change for name, change in tables.items() if change}, dict(transform.streams), code_page=new.code_page)
+    found = Transform(
+        {name: change for name, change in tables.items() if change}, dict(transform.streams), code_page=new.code_page
+    )
     found.summary = summary_for(new, Overlay(new, [found]))
     return Combined(found, tuple(conflicts), len(transform))
 
@@ -169,7 +187,9 @@ def _new_disks(transform: Transform, new: Database) -> dict[Cell, int]:
     return found
 
 
-def _moved(name: str, change: TableChange, old: Database, new: Database, disks: dict[Cell, int], conflicts: list[Conflict]) -> TableChange:
+def _moved(
+    name: str, change: TableChange, old: Database, new: Database, disks: dict[Cell, int], conflicts: list[Conflict]
+) -> TableChange:
     there = new.schema.get(name)
     columns = list(there) if there else list(change.columns)
     known = {column.name for column in columns}
@@ -187,20 +207,36 @@ def _moved(name: str, change: TableChange, old: Database, new: Database, disks: 
             out.inserted[at] = row_
         elif any(mine.get(column) != cell for column, cell in given.items()):
             conflicts.append(
-                Conflict(row(name, *at), f"the new version has the {label(name, mine, at)} itself now, and another one", "the vendor's stays")
+                Conflict(
+                    row(name, *at),
+                    f"the new version has the {label(name, mine, at)} itself now, and another one",
+                    "the vendor's stays",
+                )
             )
         else:
-            conflicts.append(Conflict(row(name, *at), f"the new version has the {label(name, mine, at)} itself now", "nothing is to be added"))
+            conflicts.append(
+                Conflict(
+                    row(name, *at),
+                    f"the new version has the {label(name, mine, at)} itself now",
+                    "nothing is to be added",
+                )
+            )
     for key, changed in change.updated.items():
         before, now = _cells(old, name, key), _cells(new, name, key)
         if not now:
-            conflicts.append(Conflict(row(name, *key), f"the {label(name, before, key)} is gone from the new version", "the change is left out"))
+            conflicts.append(
+                Conflict(
+                    row(name, *key),
+                    f"the {label(name, before, key)} is gone from the new version",
+                    "the change is left out",
+                )
+            )
             continue
         for column, cell in changed.items():
             if now.get(column) == cell:
                 continue
             if before and before.get(column) != now.get(column):
-                said = f"the vendor changed {column} of the {label(name, now, key)} too: {before.get(column)} -> {now.get(column)}"
+                said = f"the vendor changed {column} of the {label(name, now, key)} too: {before.get(column)} -> {now.get(column)}"  # noqa: E501
                 conflicts.append(Conflict(row(name, *key), said, f"yours is kept: {cell}"))
             out.updated.setdefault(key, {})[column] = cell
     for key in change.deleted:
@@ -208,6 +244,10 @@ def _moved(name: str, change: TableChange, old: Database, new: Database, disks: 
             out.deleted.append(key)
         else:
             conflicts.append(
-                Conflict(row(name, *key), f"the {label(name, _cells(old, name, key), key)} is gone from the new version", "nothing is to be dropped")
+                Conflict(
+                    row(name, *key),
+                    f"the {label(name, _cells(old, name, key), key)} is gone from the new version",
+                    "nothing is to be dropped",
+                )
             )
     return out

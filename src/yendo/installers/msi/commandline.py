@@ -17,7 +17,8 @@ PUBLIC_NAME = re.compile(r"[A-Z_][A-Z0-9_.]*")
 
 
 def assign(name: str, value: str) -> str:
-    """``NAME=value``: empty and spaced values in quotes, quotes inside doubled; so is what another text will stand in for.
+    """``NAME=value``: empty and spaced values in quotes, quotes inside doubled; so is what another text will stand in
+    for.
 
     The Windows Installer reads quotes its own way: a backslash before the closing quote is plain.
     """
@@ -56,8 +57,17 @@ def patch(
     suppress_restart: bool = True,
     arguments: str = "",
 ) -> str:
-    """The command line that applies a patch to the product it is for: everything that it changes again, and the new database kept."""
-    words = ["msiexec", "/p", f'"{file}"', *_common(log, suppress_restart, arguments), "REINSTALL=ALL", "REINSTALLMODE=omus"]
+    """The command line that applies a patch to the product it is for: everything that it changes again, and the new
+    database kept.
+    """
+    words = [
+        "msiexec",
+        "/p",
+        f'"{file}"',
+        *_common(log, suppress_restart, arguments),
+        "REINSTALL=ALL",
+        "REINSTALLMODE=omus",
+    ]
     words += [assign(name, str(value)) for name, value in properties.items()]
     if applied := ";".join(transforms):
         words.append(assign("TRANSFORMS", applied))
@@ -66,7 +76,14 @@ def patch(
 
 def uninstall(product: str, *, log: str | None = None, suppress_restart: bool = True, arguments: str = "") -> str:
     """The command line of a silent removal, by product code or package."""
-    return " ".join(["msiexec", "/x", product if PRODUCT_CODE.fullmatch(product) else f'"{product}"', *_common(log, suppress_restart, arguments)])
+    return " ".join(
+        [
+            "msiexec",
+            "/x",
+            product if PRODUCT_CODE.fullmatch(product) else f'"{product}"',
+            *_common(log, suppress_restart, arguments),
+        ]
+    )
 
 
 def repair(product: str, *, log: str | None = None, suppress_restart: bool = True, arguments: str = "") -> str:
@@ -182,7 +199,9 @@ def parse(line: str) -> MsiCommand:
             quiet = quiet or _SHOWS[lowered]
         elif match := re.fullmatch(r"/(i|package|x|uninstall|p|update)(.*)", lowered):
             kind = match[1]
-            action = {"i": "install", "package": "install", "x": "uninstall", "uninstall": "uninstall"}.get(kind, "patch")
+            action = {"i": "install", "package": "install", "x": "uninstall", "uninstall": "uninstall"}.get(
+                kind, "patch"
+            )
             inline = word[1 + len(kind) :]
             package = _bare(inline) if inline else following(word)
         elif match := re.fullmatch(r"/f([pecmsoduav]*)(.*)", lowered):

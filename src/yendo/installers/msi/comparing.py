@@ -29,14 +29,20 @@ class Compared(msgspec.Struct, frozen=True):
     @property
     def rows(self) -> dict[str, tuple[int, int, int]]:
         """Rows added, dropped and changed, by table."""
-        return {name: (len(change.inserted), len(change.deleted), len(change.updated)) for name, change in self.transform.tables.items()}
+        return {
+            name: (len(change.inserted), len(change.deleted), len(change.updated))
+            for name, change in self.transform.tables.items()
+        }
 
 
 def compare(one: Database, other: Database) -> Compared:
     """Rows under the columns of the second database, and effects on a fresh machine."""
     found = difference(one, other, to_apply=False)
     around = windows()
-    outcomes = [engine.run(database, around, describe.baseline(around), remember=False, contents=_contents(database)) for database in (one, other)]
+    outcomes = [
+        engine.run(database, around, describe.baseline(around), remember=False, contents=_contents(database))
+        for database in (one, other)
+    ]
     blind = [tuple(dict.fromkeys(spot.what for spot in outcome.blind_spots)) for outcome in outcomes]
     return Compared(found, compare_outcomes("", False, outcomes[0], outcomes[1]), blind[0], blind[1])
 
@@ -76,7 +82,9 @@ def features(database: Database, outcome: engine.Outcome) -> list[Branch]:
     components: dict[str, set[str]] = defaultdict(set)
     for feature, component in database["FeatureComponents"].pick("Feature_", "Component_"):
         components[feature].add(component)
-    conditions = {row.text("Feature_"): f"level {row.number('Level')} if {row.text('Condition')}" for row in database["Condition"]}
+    conditions = {
+        row.text("Feature_"): f"level {row.number('Level')} if {row.text('Condition')}" for row in database["Condition"]
+    }
     children: dict[str, list[str]] = defaultdict(list)
     rows = {row.text("Feature"): row for row in database["Feature"]}
     for name, row in sorted(rows.items(), key=lambda pair: (pair[1].number("Display") or 1 << 15, pair[0])):
@@ -137,9 +145,13 @@ def streams(database: Database) -> list[StreamFacts]:
             files = sum(1 for _ in database["File"])
             what = f"cabinet, for {files} files" if len(cabinets) == 1 else "cabinet"
         elif name.startswith("\x05"):
-            what = {"\x05SummaryInformation": "summary information"}.get(name, "signature" if "Signature" in name else "property set")
+            what = {"\x05SummaryInformation": "summary information"}.get(
+                name, "signature" if "Signature" in name else "property set"
+            )
         elif table in database:
-            actions = [row.text("Action") for row in database["CustomAction"].where(Source=key)] if table == "Binary" else []
+            actions = (
+                [row.text("Action") for row in database["CustomAction"].where(Source=key)] if table == "Binary" else []
+            )
             what = f"row {key} of {table}" + (f", used by {', '.join(actions[:3])}" if actions else "")
         else:
             what = "named by no row"
@@ -149,6 +161,17 @@ def streams(database: Database) -> list[StreamFacts]:
 
 def safe_name(name: str) -> str:
     """A stream's name as a file's: no separator, drive or control character, never hidden, never a device."""
-    plain = "".join(character if character.isalnum() or character in "._- " else "_" for character in long_name(name)).strip(" .") or "stream"
-    device = plain.split(".")[0].upper() in {"CON", "PRN", "AUX", "NUL", *(f"{kind}{number}" for kind in ("COM", "LPT") for number in range(10))}
+    plain = (
+        "".join(
+            character if character.isalnum() or character in "._- " else "_" for character in long_name(name)
+        ).strip(" .")
+        or "stream"
+    )
+    device = plain.split(".")[0].upper() in {
+        "CON",
+        "PRN",
+        "AUX",
+        "NUL",
+        *(f"{kind}{number}" for kind in ("COM", "LPT") for number in range(10)),
+    }
     return ("_" + plain if device else plain)[:120]

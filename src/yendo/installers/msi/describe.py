@@ -55,7 +55,15 @@ def baseline(surroundings: Surroundings) -> State:
     state = State()
     for path in (*surroundings.folders.values(), *for_everyone(surroundings).values(), r"C:\Windows\Installer"):
         state.add_folders(path)
-    state.add(RegistryValue("HKLM", r"Software\Microsoft\Windows NT\CurrentVersion", "CurrentBuild", "sz", surroundings.windows.split(".")[2]))
+    state.add(
+        RegistryValue(
+            "HKLM",
+            r"Software\Microsoft\Windows NT\CurrentVersion",
+            "CurrentBuild",
+            "sz",
+            surroundings.windows.split(".")[2],
+        )
+    )
     return state
 
 
@@ -84,16 +92,26 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
         refused = outcome.refusal or f"exit code {outcome.exit_code}"
     whole = digest.of_file(path) if verify else None
     media_found = tuple(media.media(database, path))
-    blind = [*_custom_actions(database), *(spot for spot in outcome.blind_spots if not spot.what.startswith("custom action"))]
+    blind = [
+        *_custom_actions(database),
+        *(spot for spot in outcome.blind_spots if not spot.what.startswith("custom action")),
+    ]
     blind += [
-        BlindSpot(f"{medium.name} is missing", f"the {medium.kind} file the database names is not beside it", row("Media", medium.name))
+        BlindSpot(
+            f"{medium.name} is missing",
+            f"the {medium.kind} file the database names is not beside it",
+            row("Media", medium.name),
+        )
         for medium in media_found
         if not medium.present
     ]
     return form.Account(
         file=form.FileFacts(path.name, path.stat().st_size, whole),
         family="msi",
-        says_of_itself=" / ".join(text for text in (summary.title, summary.subject, summary.author, summary.application) if text) or None,
+        says_of_itself=" / ".join(
+            text for text in (summary.title, summary.subject, summary.author, summary.application) if text
+        )
+        or None,
         identity=identity,
         signature=signature.of(database, verify=verify),
         silent=_silent(path.name, identity),
@@ -113,7 +131,9 @@ def _identity(database: Database, values: dict[str, str]) -> tuple[form.Identity
     summary = database.summary
     everyone = values.get("ALLUSERS", "")
     scope = {"1": "machine", "2": "machine or user", "": "user"}.get(everyone, "user")
-    languages = [language_name(part.strip()) for part in (summary.template or "").partition(";")[2].split(",") if part.strip()]
+    languages = [
+        language_name(part.strip()) for part in (summary.template or "").partition(";")[2].split(",") if part.strip()
+    ]
     own = language_name(values.get("ProductLanguage"))
     identity = form.Identity(
         values.get("ProductName"),
@@ -135,7 +155,9 @@ def _identity(database: Database, values: dict[str, str]) -> tuple[form.Identity
         "upgrade_code": "UpgradeCode",
     }
     why = {f"identity.{field}": row("Property", name) for field, name in names.items() if name in values}
-    why["identity.architecture"] = Evidence("row", "summary information, template", summary.template or "empty, which means 32-bit")
+    why["identity.architecture"] = Evidence(
+        "row", "summary information, template", summary.template or "empty, which means 32-bit"
+    )
     why["identity.scope"] = (
         row("Property", "ALLUSERS", note="no such row: for the user who runs it")
         if not everyone
@@ -146,7 +168,9 @@ def _identity(database: Database, values: dict[str, str]) -> tuple[form.Identity
 
 
 def _silent(name: str, identity: form.Identity) -> form.Silent:
-    documented = rule("Windows Installer, command line options", "/qn shows nothing, /norestart never restarts by itself")
+    documented = rule(
+        "Windows Installer, command line options", "/qn shows nothing, /norestart never restarts by itself"
+    )
     if not identity.product_code:
         return form.Silent(form.CommandLine(commandline.install(name), "certain", documented))
     by_code = Evidence("row", "Property[ProductCode]", documented.note)
@@ -182,7 +206,9 @@ def _searched(database: Database) -> dict[str, str]:
             hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(at.number("Root"), "")
             key, name = at.text("Key"), at.text("Name")
             build = key.lower() == _WINDOWS_KEY and name.lower() in ("currentbuild", "currentbuildnumber")
-            found[entry.text("Property")] = "the build of Windows" if build else f"the registry value {hive}\\{key}\\{name}"
+            found[entry.text("Property")] = (
+                "the build of Windows" if build else f"the registry value {hive}\\{key}\\{name}"
+            )
     return found
 
 
@@ -199,7 +225,11 @@ def _needs(database: Database) -> tuple[str, ...]:
 def _programs(database: Database) -> tuple[str, ...]:
     """Programs that a person may have open; a service is stopped by the installer itself."""
     served = {entry.text("Component_") for entry in database["ServiceInstall"]}
-    names = {long_name(name) for name, component in database["File"].pick("FileName", "Component_") if component not in served}
+    names = {
+        long_name(name)
+        for name, component in database["File"].pick("FileName", "Component_")
+        if component not in served
+    }
     return tuple(sorted(name for name in names if name.lower().endswith(".exe")))
 
 
@@ -249,7 +279,11 @@ def property_facts(database: Database) -> tuple[form.Property, ...]:
     set_by_searches = {entry.text("ActionProperty") for entry in database["Upgrade"]}
     system = windows().folders.keys() | set_by_searches | OF_THE_INSTALLER
     known = {name for name in values if commandline.PUBLIC_NAME.fullmatch(name)}
-    folders = {entry.text("Directory") for entry in database["Directory"] if commandline.PUBLIC_NAME.fullmatch(entry.text("Directory"))}
+    folders = {
+        entry.text("Directory")
+        for entry in database["Directory"]
+        if commandline.PUBLIC_NAME.fullmatch(entry.text("Directory"))
+    }
     chosen = {entry.text("Directory_") for entry in database["Feature"] if entry.text("Directory_")}
     names = (known | used.keys() | (folders & chosen)) - system
     found = []
@@ -271,7 +305,9 @@ def _payload(database: Database, found: tuple[media.Medium, ...], outcome: engin
         )
         for entry in database["Feature"]
     )
-    return form.Payload(len(database["File"]), sum(entry.number("FileSize") for entry in database["File"]), found, features)
+    return form.Payload(
+        len(database["File"]), sum(entry.number("FileSize") for entry in database["File"]), found, features
+    )
 
 
 class CustomAction(msgspec.Struct, frozen=True):
@@ -304,11 +340,17 @@ def custom_actions(database: Database) -> list[CustomAction]:
         kind, name = entry.number("Type") & 0xFFFF, entry.text("Action")
         base, step = kind & 0x3F, steps.get(name)
         what = engine.CUSTOM_KINDS.get(base, f"unknown type {base}")
-        when = engine.when_of(kind) if step is not None and step.number("Sequence") > 0 else "not in the silent sequence"
+        when = (
+            engine.when_of(kind) if step is not None and step.number("Sequence") > 0 else "not in the silent sequence"
+        )
         script = _source_of(database, base, entry) if base in _SCRIPTS else ""
-        target = "" if base in (37, 38) else _SECRET.sub(lambda match: match[1] + match[2] + secrets.MASK, entry.text("Target"))
+        target = (
+            ""
+            if base in (37, 38)
+            else _SECRET.sub(lambda match: match[1] + match[2] + secrets.MASK, entry.text("Target"))
+        )
         if base in (51, 35):
-            target = f"{entry.text('Source')} = {secrets.MASK if secrets.is_secret(entry.text('Source')) else entry.text('Target')}"
+            target = f"{entry.text('Source')} = {secrets.MASK if secrets.is_secret(entry.text('Source')) else entry.text('Target')}"  # noqa: E501
         origin = "" if base in (51, 35, 19, 37, 38) else entry.text("Source")
         condition = step.text("Condition") if step is not None else ""
         found.append(CustomAction(name, kind, what, when, condition, origin, target, script, base in engine.EVALUATED))
@@ -317,7 +359,10 @@ def custom_actions(database: Database) -> list[CustomAction]:
 
 
 def _source_of(database: Database, base: int, entry: Row) -> str:
-    """The text of a script: in the row, in a stream, or in a property. Empty where a file that is installed holds it."""
+    """The text of a script: in the row, in a stream, or in a property.
+
+    Empty where a file that is installed holds it.
+    """
     if base in (37, 38):
         return entry.text("Target")
     if base in (53, 54):
@@ -327,7 +372,13 @@ def _source_of(database: Database, base: int, entry: Row) -> str:
     if stream is None or stream.size > MAX_SCRIPT:
         return ""
     data = stream.read()
-    codec = "utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig" if data[:3] == b"\xef\xbb\xbf" else codec_of(database.code_page)
+    codec = (
+        "utf-16"
+        if data[:2] in (b"\xff\xfe", b"\xfe\xff")
+        else "utf-8-sig"
+        if data[:3] == b"\xef\xbb\xbf"
+        else codec_of(database.code_page)
+    )
     return data.decode(codec, "replace")
 
 
@@ -335,7 +386,9 @@ def _custom_actions(database: Database) -> list[BlindSpot]:
     """Every custom action that only a run can know, with its kind and its time."""
     return [
         BlindSpot(
-            f"custom action {action.name}: {action.what}", f"{action.when}; only running it shows what it does", row("CustomAction", action.name)
+            f"custom action {action.name}: {action.what}",
+            f"{action.when}; only running it shows what it does",
+            row("CustomAction", action.name),
         )
         for action in custom_actions(database)
         if not action.evaluated

@@ -32,7 +32,13 @@ _INPUTS = {
     "SelectionTree": "choose features",
     "VolumeSelectCombo": "choose a drive",
 }
-_PRESSED = {"AddLocal": "ADDLOCAL", "Remove": "REMOVE", "AddSource": "ADDSOURCE", "Reinstall": "REINSTALL", "SetInstallLevel": "INSTALLLEVEL"}
+_PRESSED = {
+    "AddLocal": "ADDLOCAL",
+    "Remove": "REMOVE",
+    "AddSource": "ADDSOURCE",
+    "Reinstall": "REINSTALL",
+    "SetInstallLevel": "INSTALLLEVEL",
+}
 _LICENCE = ("accept", "agree", "licen", "eula")
 INDIRECT = 8  # the attribute of a control whose property names the one that is set
 
@@ -110,7 +116,11 @@ def _title(database: Database, dialog: str, values: dict[str, str]) -> str:
 
 
 def _of(
-    database: Database, dialog: str, values: dict[str, str], known: dict[str, tuple[Choice, ...]], used: dict[str, list[str]]
+    database: Database,
+    dialog: str,
+    values: dict[str, str],
+    known: dict[str, tuple[Choice, ...]],
+    used: dict[str, list[str]],
 ) -> Iterator[Decision]:
     title = _title(database, dialog, values)
     controls = list(database["Control"].where(Dialog_=dialog))
@@ -121,11 +131,26 @@ def _of(
         if kind == "SelectionTree":
             features = ", ".join(entry.text("Feature") for entry in database["Feature"])
             remark = f"features: {features}"
-            yield Decision(dialog, title, "choose features", label, "ADDLOCAL", None, (), "ADDLOCAL=VALUE", True, False, remark, where)
+            yield Decision(
+                dialog,
+                title,
+                "choose features",
+                label,
+                "ADDLOCAL",
+                None,
+                (),
+                "ADDLOCAL=VALUE",
+                True,
+                False,
+                remark,
+                where,
+            )
         elif kind in _INPUTS and name:
             if control.number("Attributes") & INDIRECT:
                 name = values.get(name, name)
-            yield _decision(dialog, title, _INPUTS[kind], label, name, values, known.get(name, ()), used, where, database)
+            yield _decision(
+                dialog, title, _INPUTS[kind], label, name, values, known.get(name, ()), used, where, database
+            )
         elif kind == "PushButton":
             yield from _button(database, dialog, title, control, values, known, used)
 
@@ -158,10 +183,14 @@ def _button(
         label = clean_text(control.text("Text")) or control.text("Control")
         if name in _PRESSED:
             switch = f"{_PRESSED[name]}={argument}"
-            yield Decision(dialog, title, "press", label, _PRESSED[name], None, (), switch, True, False, _when(event), where)
+            yield Decision(
+                dialog, title, "press", label, _PRESSED[name], None, (), switch, True, False, _when(event), where
+            )
         elif name.startswith("[") and name.endswith("]"):
             target = name[1:-1]
-            decision = _decision(dialog, title, "press", label, target, values, known.get(target, ()), used, where, database)
+            decision = _decision(
+                dialog, title, "press", label, target, values, known.get(target, ()), used, where, database
+            )
             plain = argument if argument != "{}" else ""
             said = assign(target, plain) if decision.switch and "[" not in plain else decision.switch
             yield msgspec.structs.replace(decision, switch=said, remark=decision.remark or _when(event))
@@ -192,16 +221,24 @@ def _decision(
     switch, remark = f"{name}=VALUE", ""
     if not PUBLIC_NAME.fullmatch(name):
         switch = ""
-        remark = "its property is private, so no command line reaches it: a transform can set it" if matters else "its property is private"
+        remark = (
+            "its property is private, so no command line reaches it: a transform can set it"
+            if matters
+            else "its property is private"
+        )
     elif not matters:
         remark = "only the dialogs look at it"
     if len(known) == 1 and what == "tick" and switch:
         switch = assign(name, known[0].value)
-    return Decision(dialog, title, what, label, name, values.get(name), known, switch or None, matters, licence, remark, where)
+    return Decision(
+        dialog, title, what, label, name, values.get(name), known, switch or None, matters, licence, remark, where
+    )
 
 
 def only_in_dialogs(database: Database) -> list[OnlyInDialogs]:
-    """Steps of the dialog sequence that set something and that the silent sequence lacks: a silent installation goes without."""
+    """Steps of the dialog sequence that set something and that the silent sequence lacks: a silent installation goes
+    without.
+    """
     silent = {entry.text("Action") for entry in database["InstallExecuteSequence"] if entry.number("Sequence") > 0}
     dialogs = {entry.text("Dialog") for entry in database["Dialog"]}
     found = []
@@ -212,11 +249,26 @@ def only_in_dialogs(database: Database) -> list[OnlyInDialogs]:
             continue
         if custom is None:
             if name in ("AppSearch", "FindRelatedProducts", "LaunchConditions", "CCPSearch"):
-                found.append(OnlyInDialogs(name, "what it finds", "a silent installation does not look", row("InstallUISequence", name)))
+                found.append(
+                    OnlyInDialogs(
+                        name, "what it finds", "a silent installation does not look", row("InstallUISequence", name)
+                    )
+                )
             continue
         kind = custom.number("Type") & 0x3F
         if kind in (51, 35):
-            found.append(OnlyInDialogs(name, f"{custom.text('Source')} = {custom.text('Target')}", "set it yourself", row("CustomAction", name)))
+            found.append(
+                OnlyInDialogs(
+                    name,
+                    f"{custom.text('Source')} = {custom.text('Target')}",
+                    "set it yourself",
+                    row("CustomAction", name),
+                )
+            )
         elif kind != 19:
-            found.append(OnlyInDialogs(name, "", "runs code before the dialogs, which may set anything", row("CustomAction", name)))
+            found.append(
+                OnlyInDialogs(
+                    name, "", "runs code before the dialogs, which may set anything", row("CustomAction", name)
+                )
+            )
     return found

@@ -141,7 +141,16 @@ def run(
         session.note(f"Product: {session.prop('ProductName')} -- {failure.message}")
         session.note("Action ended: INSTALL. Return value 3.")
         return Outcome(
-            failure.code, (), tuple(session.blind), tuple(session.log), None, (), None, session.features, tuple(session.steps), session.properties
+            failure.code,
+            (),
+            tuple(session.blind),
+            tuple(session.log),
+            None,
+            (),
+            None,
+            session.features,
+            tuple(session.steps),
+            session.properties,
         )
     session.note("Action ended: INSTALL. Return value 1.")
     if not trial:
@@ -165,7 +174,9 @@ def run(
 
 
 def _net(effects: list[Effect]) -> tuple[Effect, ...]:
-    """One effect a thing: what was put and then changed was put as it is in the end; what came and went did not happen."""
+    """One effect a thing: what was put and then changed was put as it is in the end; what came and went
+    did not happen.
+    """
     net: dict[tuple[str, str], Effect] = {}
     for effect in effects:
         key = key_of(effect.thing)
@@ -185,7 +196,11 @@ def _net(effects: list[Effect]) -> tuple[Effect, ...]:
 
 def _sequence(session: Session) -> None:
     database = session.database
-    if database.summary.template is not None and session.platform == "x64" and session.surroundings.architecture != "x64":
+    if (
+        database.summary.template is not None
+        and session.platform == "x64"
+        and session.surroundings.architecture != "x64"
+    ):
         raise Failure(1633, "this package is for 64-bit systems")
     rows = [entry for entry in database["InstallExecuteSequence"] if entry.number("Sequence") > 0]
     if not rows:
@@ -194,7 +209,9 @@ def _sequence(session: Session) -> None:
         raise Failure(1603, f"InstallExecuteSequence has {len(rows)} rows")
     for table, what in NOT_INTERPRETED.items():
         if len(database[table]):
-            session.blind_spot(what, f"{len(database[table])} rows of {table} are not interpreted", Evidence("row", table))
+            session.blind_spot(
+                what, f"{len(database[table])} rows of {table} are not interpreted", Evidence("row", table)
+            )
     for entry in sorted(rows, key=lambda entry: entry.number("Sequence")):
         name, condition = entry.text("Action"), entry.text("Condition")
         number, custom = entry.number("Sequence"), database["CustomAction"].find(name)
@@ -230,7 +247,9 @@ def _act(session: Session, name: str) -> None:
     elif custom := session.database["CustomAction"].find(name):
         _custom(session, name, custom)
     else:
-        session.blind_spot(f"action {name}", "neither a standard action nor a row of CustomAction", row("InstallExecuteSequence", name))
+        session.blind_spot(
+            f"action {name}", "neither a standard action nor a row of CustomAction", row("InstallExecuteSequence", name)
+        )
 
 
 def _custom(session: Session, name: str, entry: Row) -> None:
@@ -245,7 +264,11 @@ def _custom(session: Session, name: str, entry: Row) -> None:
             raise Failure(1603, session.format(entry.text("Target")) or f"custom action {name} stops the installation")
         case _:
             what = CUSTOM_KINDS.get(base, f"custom action of unknown type {base}")
-            session.blind_spot(f"custom action {name}: {what}", f"runs {when_of(kind)}; what it does is known only by running it", where)
+            session.blind_spot(
+                f"custom action {name}: {what}",
+                f"runs {when_of(kind)}; what it does is known only by running it",
+                where,
+            )
 
 
 def _unregister(session: Session) -> None:
@@ -258,7 +281,9 @@ def _remember(session: Session) -> Memory | None:
         return None
     language = session.prop("ProductLanguage")
     here = [name for name, state in session.components.items() if state == LOCAL or name in session.kept]
-    identifiers = {name: (code or "").upper() for name, code in session.database["Component"].pick("Component", "ComponentId")}
+    identifiers = {
+        name: (code or "").upper() for name, code in session.database["Component"].pick("Component", "ComponentId")
+    }
     return Memory(
         session.product_code,
         session.prop("ProductName"),
@@ -282,13 +307,17 @@ def remove_other(session: Session, memory: Memory) -> None:
     database = session.open_package(memory)
     if database is None or depth > MAX_NESTING:
         session.blind_spot(
-            f"removal of {memory.name} {memory.version}", "its package is not at hand, so what goes is not known", row("Upgrade", memory.upgrade_code)
+            f"removal of {memory.name} {memory.version}",
+            "its package is not at hand, so what goes is not known",
+            row("Upgrade", memory.upgrade_code),
         )
         session.drop("product", memory.code, row("Upgrade", memory.upgrade_code))
         session.removed_products.append(memory.code)
         return
     there = {memory.code: memory, **session.others}
-    if session.published and (own := _remember(session)):  # removed late: what both have in common is counted for the new one
+    if session.published and (
+        own := _remember(session)
+    ):  # removed late: what both have in common is counted for the new one
         there[own.code] = own
     with database:
         outcome = run(
@@ -310,7 +339,9 @@ def remove_other(session: Session, memory: Memory) -> None:
     session.created -= {effect.thing.identity for effect in outcome.effects if effect.change == "remove"}
 
 
-def predict(database: Database, surroundings: Surroundings, baseline: State, given: Mapping[str, str] | None = None) -> Outcome:
+def predict(
+    database: Database, surroundings: Surroundings, baseline: State, given: Mapping[str, str] | None = None
+) -> Outcome:
     """What installing on a fresh machine does. Raises Unreadable when the database cannot be carried out at all."""
     outcome = run(database, surroundings, baseline, given, remember=False)
     if not outcome.done and not outcome.log:

@@ -63,7 +63,7 @@ class Fit(msgspec.Struct, frozen=True):
             return "does not fit: " + "; ".join(self.refused)
         lost = len(self.problems) + len(self.undecoded)
         if lost:
-            return f"{'applies in part' if lost < self.changes else 'does not fit'}: {lost} of {self.changes} changes {'has' if lost == 1 else 'have'} no target"
+            return f"{'applies in part' if lost < self.changes else 'does not fit'}: {lost} of {self.changes} changes {'has' if lost == 1 else 'have'} no target"  # noqa: E501
         return f"fits: {self.changes} of {self.changes} changes have their target"
 
 
@@ -105,7 +105,10 @@ def validation(base: Database, target: MadeFor) -> list[str]:
     if flags & PRODUCT and mine.get("ProductCode", "").upper() != target.product:
         reasons.append(f"it is for the product {target.product}, this is {mine.get('ProductCode', 'none').upper()}")
     if flags & UPGRADE_CODE and mine.get("UpgradeCode", "").upper() != target.upgrade_code:
-        reasons.append(f"it is for the product line {target.upgrade_code or 'without a code'}, this is {mine.get('UpgradeCode', 'none').upper()}")
+        reasons.append(
+            f"it is for the product line {target.upgrade_code or 'without a code'}, this is "
+            f"{mine.get('UpgradeCode', 'none').upper()}"
+        )
     if flags & PLATFORM and platform_of(base.summary.template) != target.platform:
         reasons.append(f"it is for {target.platform}, this is for {platform_of(base.summary.template)}")
     if flags & LANGUAGE and target.languages and mine.get("ProductLanguage", "") not in target.languages.split(","):
@@ -114,7 +117,13 @@ def validation(base: Database, target: MadeFor) -> list[str]:
     if precision and target.version:
         here, there = _fields(mine.get("ProductVersion", ""), precision), _fields(target.version, precision)
         for flag, sign in _SIGNS.items():
-            good = {"<": here < there, "<=": here <= there, "==": here == there, ">=": here >= there, ">": here > there}[sign]
+            good = {
+                "<": here < there,
+                "<=": here <= there,
+                "==": here == there,
+                ">=": here >= there,
+                ">": here > there,
+            }[sign]
             if flags & flag and not good:
                 wanted = ".".join(target.version.split(".")[:precision])
                 reasons.append(f"it wants version {sign} {wanted}, this is {mine.get('ProductVersion', 'without one')}")
@@ -133,16 +142,27 @@ def fit(base: Database, transform: Transform) -> Fit:
         mine = facts(base)
         if not target.validates:
             doubts.append("it asks for no validation, so it goes onto any installer unseen")
-        if not refused and (mine.get("ProductCode", "").upper(), mine.get("ProductVersion")) != (target.product, target.version):
-            doubts.append(f"it was made for version {target.version or 'unknown'} ({target.product}), this is {mine.get('ProductVersion')}")
+        if not refused and (mine.get("ProductCode", "").upper(), mine.get("ProductVersion")) != (
+            target.product,
+            target.version,
+        ):
+            doubts.append(
+                f"it was made for version {target.version or 'unknown'} ({target.product}), this is "
+                f"{mine.get('ProductVersion')}"
+            )
     problems = tuple(Overlay(base, [transform]).problems)
     return Fit(max(len(transform), len(problems)), tuple(refused), problems, tuple(doubts), transform.undecoded)
 
 
-def summary_for(base: Database, new: Database | None = None, *, version_flags: int = PRODUCT | UPGRADE_CODE | PLATFORM | UPDATE | EQUAL) -> Summary:
+def summary_for(
+    base: Database,
+    new: Database | None = None,
+    *,
+    version_flags: int = PRODUCT | UPGRADE_CODE | PLATFORM | UPDATE | EQUAL,
+) -> Summary:
     """The summary of a transform from ``base`` to ``new``: for this product, line, platform and exact version."""
     before, after = facts(base), facts(new or base)
-    revision = f"{before.get('ProductCode', '')}{before.get('ProductVersion', '')};{after.get('ProductCode', '')}{after.get('ProductVersion', '')}"
+    revision = f"{before.get('ProductCode', '')}{before.get('ProductVersion', '')};{after.get('ProductCode', '')}{after.get('ProductVersion', '')}"  # noqa: E501
     if before.get("UpgradeCode"):
         revision += f";{before['UpgradeCode']}"
     else:

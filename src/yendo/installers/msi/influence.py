@@ -69,7 +69,9 @@ class PropertyInfluence(msgspec.Struct, frozen=True):
 
 
 class FeatureInfluence(msgspec.Struct, frozen=True):
-    """A feature: whether it is installed by default, the command line words that turn it round, and what that changes."""
+    """A feature: whether it is installed by default, the command line words that turn it round, and
+    what that changes.
+    """
 
     name: str
     title: str
@@ -140,7 +142,9 @@ def _compared(text: str) -> Iterator[tuple[str, str]]:
 class Influences:
     """Works out influences on one database; the parts that all trials share are made once."""
 
-    def __init__(self, database: Database, given: Mapping[str, str] | None = None, surroundings: Surroundings | None = None) -> None:
+    def __init__(
+        self, database: Database, given: Mapping[str, str] | None = None, surroundings: Surroundings | None = None
+    ) -> None:
         self.database, self.given = database, dict(given or {})
         self.surroundings = surroundings or windows()
         self.baseline = describe.baseline(self.surroundings)
@@ -172,7 +176,9 @@ class Influences:
             values = values or [(A_FOLDER if folder else _other(entry.default), True)]
             own = trimmed if folder else self._trimmed(trimmed.database, rows, {entry.name})
             trials = tuple(self._try(own, entry.name, value, made_up, whole=folder) for value, made_up in values)
-            out.append(PropertyInfluence(entry.name, entry.default, entry.used_in, self.choices.get(entry.name, ()), trials))
+            out.append(
+                PropertyInfluence(entry.name, entry.default, entry.used_in, self.choices.get(entry.name, ()), trials)
+            )
         return out
 
     @property
@@ -202,9 +208,15 @@ class Influences:
         switched = {row.text("Feature_") for row in database["Condition"] if _depends(row.text("Condition"), changing)}
         parents = dict(database["Feature"].pick("Feature", "Feature_Parent"))
         switched = {name for name in parents if switched & set(_with_ancestors(name, parents))} if switched else set()
-        components = {component for component, feature in database["FeatureComponents"].pick("Component_", "Feature_") if feature in switched}
+        components = {
+            component
+            for component, feature in database["FeatureComponents"].pick("Component_", "Feature_")
+            if feature in switched
+        }
         components |= {
-            name for name, condition in database["Component"].pick("Component", "Condition") if condition and _depends(condition, changing)
+            name
+            for name, condition in database["Component"].pick("Component", "Condition")
+            if condition and _depends(condition, changing)
         }
         return self._slice(database, rows, components, changing)
 
@@ -233,7 +245,9 @@ class Influences:
         for table, some in kept.items():
             overlay.replace(table, some)
         overlay.replace("Component", [cells for cells in database["Component"].cells if cells[0] in whole])
-        overlay.replace("FeatureComponents", [cells for cells in database["FeatureComponents"].cells if cells[1] in whole])
+        overlay.replace(
+            "FeatureComponents", [cells for cells in database["FeatureComponents"].cells if cells[1] in whole]
+        )
         state = self._without(kept)
         outcome = self._run(overlay, self.given, state)
         return _Slice(overlay, state, outcome)
@@ -250,7 +264,12 @@ class Influences:
     @cached_property
     def _done_by_others(self) -> list[Effect]:
         """What rows did that belong to no component; each run does it again."""
-        return [effect for where, some in self._done_by.items() if where.partition("[")[0] not in self._rows.tables for effect in some]
+        return [
+            effect
+            for where, some in self._done_by.items()
+            if where.partition("[")[0] not in self._rows.tables
+            for effect in some
+        ]
 
     def _without(self, kept: Mapping[str, list[tuple[Cell, ...]]]) -> State:
         """The machine after the whole run, without what these rows did, and what no component's row did."""
@@ -266,7 +285,9 @@ class Influences:
             kind, identity = key_of(effect.thing)
             if kind != "folder":
                 state.remove(kind, identity)
-        for effect in sorted((effect for effect in gone if effect.kind == "folder"), key=lambda effect: -len(effect.thing.identity)):
+        for effect in sorted(
+            (effect for effect in gone if effect.kind == "folder"), key=lambda effect: -len(effect.thing.identity)
+        ):
             if state.is_empty(effect.thing.identity):
                 state.remove("folder", effect.thing.identity)
         return state
@@ -282,12 +303,23 @@ class Influences:
         for feature, component in database["FeatureComponents"].pick("Feature_", "Component_"):
             of[feature].add(component)
         local = [name for name, state in self.whole.features.items() if state == LOCAL]
-        conditional = {name for name, text in database["Component"].pick("Component", "Condition") if text and re.search(r"[&!$?]\w", text)}
+        conditional = {
+            name
+            for name, text in database["Component"].pick("Component", "Condition")
+            if text and re.search(r"[&!$?]\w", text)
+        }
         out = []
         for name, row in rows.items():
-            below = {other for other in rows if name in _with_ancestors(other, parents)}  # some follow the one above them
+            below = {
+                other for other in rows if name in _with_ancestors(other, parents)
+            }  # some follow the one above them
             touched = below if name in local else below | set(_with_ancestors(name, parents))
-            piece = self._slice(database, self._rows, {component for feature in touched for component in of[feature]} | conditional, set())
+            piece = self._slice(
+                database,
+                self._rows,
+                {component for feature in touched for component in of[feature]} | conditional,
+                set(),
+            )
             words = f"REMOVE={name}" if name in local else f"ADDLOCAL={','.join([*local, name])}"
             key, _, value = words.partition("=")
             outcome = self._run(piece.database, {**self.given, key: value}, piece.state)
@@ -338,7 +370,9 @@ def _by_component(database: Database) -> _Rows:
 
 
 def _depends(condition: str, names: set[str]) -> bool:
-    """Whether a condition could turn out otherwise when these properties change; states of features and components may follow them."""
+    """Whether a condition could turn out otherwise when these properties change; states of features and components may
+    follow them.
+    """
     return bool(names & set(_WORD.findall(condition))) or any(mark in condition for mark in "&!$?")
 
 
@@ -358,7 +392,9 @@ def compare_outcomes(value: str, made_up: bool, without: engine.Outcome, with_it
     after = {key_of(effect.thing): effect for effect in with_it.effects if effect.change != "remove"}
     come = [effect for key, effect in after.items() if key not in before]
     gone = [effect for key, effect in before.items() if key not in after]
-    changed = tuple(effect.thing for key, effect in after.items() if key in before and before[key].thing != effect.thing)
+    changed = tuple(
+        effect.thing for key, effect in after.items() if key in before and before[key].thing != effect.thing
+    )
     moved = tuple(_moved(gone, come))
     pairs = {key_of(thing) for pair in moved for thing in pair}
     ran = [{step.action for step in run.steps if step.ran and step.kind == "custom"} for run in (without, with_it)]
@@ -375,7 +411,11 @@ def compare_outcomes(value: str, made_up: bool, without: engine.Outcome, with_it
 
 def _moved(gone: list[Effect], come: list[Effect]) -> Iterator[tuple[Thing, Thing]]:
     """Files and shortcuts of one row that are somewhere else; folders follow what is in them."""
-    where = {(effect.kind, effect.evidence.where): effect.thing for effect in come if effect.evidence and effect.kind in ("file", "shortcut")}
+    where = {
+        (effect.kind, effect.evidence.where): effect.thing
+        for effect in come
+        if effect.evidence and effect.kind in ("file", "shortcut")
+    }
     folders = {effect.thing.identity: effect.thing for effect in come if effect.kind == "folder"}
     left = {effect.thing.identity: effect.thing for effect in gone if effect.kind == "folder"}
     for effect in gone:

@@ -28,14 +28,32 @@ from yendo.formats.msi.transform import Held, Key, TableChange, Transform
 from yendo.installers.msi.changes import noun
 from yendo.installers.msi.fitting import facts, summary_for
 from yendo.installers.msi.session import long_name, platform_of
-from yendo.terms.changes import Change, DropChange, EnvironmentChange, FeatureChange, FileChange, PropertyChange, RegistryChange, ServiceChange
+from yendo.terms.changes import (
+    Change,
+    DropChange,
+    EnvironmentChange,
+    FeatureChange,
+    FileChange,
+    PropertyChange,
+    RegistryChange,
+    ServiceChange,
+)
 
 # Added files are numbered behind everything, and so is their medium: a patch numbers its own from where the
 # vendor's files end, and of two media that could hold a file the first is taken.
 FIRST_NUMBER, FIRST_DISK = 30_000, 29_000
 MAX_ADDED = 256 << 20  # bytes of added files; more belongs beside the installer, in a copy step
 _NAMESPACE = uuid.UUID("6d1f6f0c-9a0e-4d0b-8a55-3f3f9f2f6a43")
-_ROOTS = {"HKCR": 0, "HKEY_CLASSES_ROOT": 0, "HKCU": 1, "HKEY_CURRENT_USER": 1, "HKLM": 2, "HKEY_LOCAL_MACHINE": 2, "HKU": 3, "HKEY_USERS": 3}
+_ROOTS = {
+    "HKCR": 0,
+    "HKEY_CLASSES_ROOT": 0,
+    "HKCU": 1,
+    "HKEY_CURRENT_USER": 1,
+    "HKLM": 2,
+    "HKEY_LOCAL_MACHINE": 2,
+    "HKU": 3,
+    "HKEY_USERS": 3,
+}
 _STARTS = {"auto": 2, "demand": 3, "disabled": 4}
 _DROPPED = {
     "shortcut": "Shortcut",
@@ -70,7 +88,9 @@ class IntentError(YendoError):
     """Some changes have no target or break a rule; nothing was written."""
 
     def __init__(self, misfits: Sequence[Misfit]) -> None:
-        super().__init__("\n".join(f"change {misfit.position + 1}: {misfit.message}; {misfit.remedy}" for misfit in misfits))
+        super().__init__(
+            "\n".join(f"change {misfit.position + 1}: {misfit.message}; {misfit.remedy}" for misfit in misfits)
+        )
         self.misfits = tuple(misfits)
 
 
@@ -122,19 +142,26 @@ class _Editor(Edits):
             raise DoesNotFit(f"{len(found)} rows of {table} are called {name!r}", f"name one by its key: {keys}")
         near = [_as_written(word, names[word], called) for word in difflib.get_close_matches(folded, names, 3)]
         raise DoesNotFit(
-            f"the installer has no {noun(table)} {name!r}", f"did you mean {' or '.join(near)}?" if near else f"see `yendo msi rows FILE {table}`"
+            f"the installer has no {noun(table)} {name!r}",
+            f"did you mean {' or '.join(near)}?" if near else f"see `yendo msi rows FILE {table}`",
         )
 
     def _uses(self, component: str) -> int:
         """How many things a component has."""
         count = 0
-        for table in {*self.base.tables, *self.tables} - {"FeatureComponents", "Component", "ServiceControl", "MsiAssemblyName"}:
+        for table in {*self.base.tables, *self.tables} - {
+            "FeatureComponents",
+            "Component",
+            "ServiceControl",
+            "MsiAssemblyName",
+        }:
             if any(column.name == "Component_" for column in self.base.schema.get(table, [])):
                 count += [owner for (owner,) in self.base[table].pick("Component_")].count(component)
             change = self.tables.get(table)
             if change:
                 count -= sum(
-                    row is not None and row.get("Component_") == component for row in (self.base[table].find(*key) for key in change.deleted)
+                    row is not None and row.get("Component_") == component
+                    for row in (self.base[table].find(*key) for key in change.deleted)
                 )
                 count += sum(
                     cells[at] == component
@@ -151,7 +178,9 @@ class _Editor(Edits):
         if owner is None or owner.text("KeyPath") != key[0] or table not in ("File", "Registry", "ODBCDataSource"):
             self.delete(table, key)
             return
-        if self._uses(component) == 1:  # the component stands for this thing alone: it is left out as a whole, and keeps its identity
+        if (
+            self._uses(component) == 1
+        ):  # the component stands for this thing alone: it is left out as a whole, and keeps its identity
             self.update("Component", (component,), Condition="0")
             return
         self.delete(table, key)
@@ -181,7 +210,8 @@ class _Editor(Edits):
         key, row = self.find(table, change.name, _CALLED[table])
         if table == "InstallExecuteSequence" and self.base["CustomAction"].find(key[0]) is None:
             raise DoesNotFit(
-                f"{key[0]} is a standard action; without it the installer no longer does what its tables say", "drop the rows it acts on instead"
+                f"{key[0]} is a standard action; without it the installer no longer does what its tables say",
+                "drop the rows it acts on instead",
             )
         if table == "Component":  # everything in it stays out, and its identity is kept
             self.update("Component", key, Condition="0")
@@ -192,7 +222,11 @@ class _Editor(Edits):
             for control in list(self.rows("ServiceControl", Name=row.text("Name"))):
                 self.delete("ServiceControl", (control["ServiceControl"],))
         self.let_go(table, key, row)
-        if table == "File" and self.row("MsiFileHash", key[0]) is not None and key in self.tables.get("File", TableChange([])).deleted:
+        if (
+            table == "File"
+            and self.row("MsiFileHash", key[0]) is not None
+            and key in self.tables.get("File", TableChange([])).deleted
+        ):
             self.delete("MsiFileHash", key)
 
     def _nothing_needs(self, file: str, component: str) -> None:
@@ -200,16 +234,25 @@ class _Editor(Edits):
         whole = self._uses(component) == 1
         for row in self.rows("ServiceInstall", Component_=component):
             raise DoesNotFit(
-                f"the service {row.text('Name')} runs {file}", 'drop the service as well, before it: { kind = "drop", what = "service", ... }'
+                f"the service {row.text('Name')} runs {file}",
+                'drop the service as well, before it: { kind = "drop", what = "service", ... }',
             )
         for row in self.rows("Shortcut"):
             if f"[#{file}]" in row.text("Target") or f"[!{file}]" in row.text("Target"):
                 if whole and row.text("Component_") == component:
                     continue
-                raise DoesNotFit(f"the shortcut {long_name(row.text('Name'))} points to {file}", "drop the shortcut as well, before it")
+                raise DoesNotFit(
+                    f"the shortcut {long_name(row.text('Name'))} points to {file}",
+                    "drop the shortcut as well, before it",
+                )
         for row in self.rows("CustomAction", Source=file):
-            if row.number("Type") & 0x3F in (17, 18, 21, 22) and self.row("InstallExecuteSequence", row.text("Action")) is not None:
-                raise DoesNotFit(f"the custom action {row.text('Action')} runs {file}", "drop the action as well, before it")
+            if (
+                row.number("Type") & 0x3F in (17, 18, 21, 22)
+                and self.row("InstallExecuteSequence", row.text("Action")) is not None
+            ):
+                raise DoesNotFit(
+                    f"the custom action {row.text('Action')} runs {file}", "drop the action as well, before it"
+                )
 
     def feature(self, change: FeatureChange) -> None:
         key, row = self.find("Feature", change.name, lambda row: [row.text("Title")])
@@ -234,7 +277,10 @@ class _Editor(Edits):
         there = self.row("Property", change.name)
         if change.value is None or change.value == "":
             if there is None:
-                raise DoesNotFit(f"the installer has no property {change.name}", f"see `yendo msi properties FILE`; near: {self._near(change.name)}")
+                raise DoesNotFit(
+                    f"the installer has no property {change.name}",
+                    f"see `yendo msi properties FILE`; near: {self._near(change.name)}",
+                )
             self.delete("Property", (change.name,))
         elif there is None:
             self.insert("Property", Property=change.name, Value=str(change.value))
@@ -242,13 +288,18 @@ class _Editor(Edits):
             self.update("Property", (change.name,), Value=str(change.value))
 
     def _near(self, name: str) -> str:
-        return ", ".join(difflib.get_close_matches(name, [row.text("Property") for row in self.base["Property"]], 3)) or "none"
+        return (
+            ", ".join(difflib.get_close_matches(name, [row.text("Property") for row in self.base["Property"]], 3))
+            or "none"
+        )
 
     def registry(self, change: RegistryChange) -> None:
         hive, _, key = change.key.partition("\\")
         root = _ROOTS.get(hive.upper())
         if root is None or not key:
-            raise DoesNotFit(f"the key {change.key!r} begins with none of HKLM, HKCU, HKCR, HKU", "write HKLM\\Software\\...")
+            raise DoesNotFit(
+                f"the key {change.key!r} begins with none of HKLM, HKCU, HKCR, HKU", "write HKLM\\Software\\..."
+            )
         value = _registry_text(change)
         for row in self.rows("Registry"):
             same = row.get("Root") == root and row.text("Key").strip("\\").lower() == key.strip("\\").lower()
@@ -257,7 +308,9 @@ class _Editor(Edits):
                 return
         name = _tag(f"{hive}\\{key}!{change.name}")
         component = self._component(name, change.feature, key_path=name, attributes=4)
-        self.insert("Registry", Registry=name, Root=root, Key=key, Name=change.name or None, Value=value, Component_=component)
+        self.insert(
+            "Registry", Registry=name, Root=root, Key=key, Name=change.name or None, Value=value, Component_=component
+        )
         self._runs("WriteRegistryValues", "RemoveRegistryValues")
 
     def service(self, change: ServiceChange) -> None:
@@ -303,7 +356,16 @@ class _Editor(Edits):
             component = self._component(name, change.feature, key_path=name, attributes=0, directory=directory)
             short = _short(parts[-1], name)
             file_name = parts[-1] if short == parts[-1] else f"{short}|{parts[-1]}"
-            self.insert("File", File=name, Component_=component, FileName=file_name, FileSize=len(data), Version=version, Attributes=512, Sequence=0)
+            self.insert(
+                "File",
+                File=name,
+                Component_=component,
+                FileName=file_name,
+                FileSize=len(data),
+                Version=version,
+                Attributes=512,
+                Sequence=0,
+            )
             self._runs("InstallFiles", "RemoveFiles")
         else:
             name = there
@@ -321,14 +383,18 @@ class _Editor(Edits):
             raise DoesNotFit(f"{path.name} is not there", "put it below extras/")
         size = path.stat().st_size + sum(len(data) for _, data in self.added)
         if size > MAX_ADDED:
-            raise DoesNotFit(f"the added files have {size} bytes, a transform carries up to {MAX_ADDED}", "place large files by a copy step")
+            raise DoesNotFit(
+                f"the added files have {size} bytes, a transform carries up to {MAX_ADDED}",
+                "place large files by a copy step",
+            )
         return path.read_bytes()
 
     def _directory(self, folder: str, parts: list[str]) -> str:
         if self.row("Directory", folder) is None:
             near = difflib.get_close_matches(folder, [row.text("Directory") for row in self.rows("Directory")], 3)
             raise DoesNotFit(
-                f"the installer has no folder {folder}", f"did you mean {' or '.join(near)}?" if near else "see `yendo msi rows FILE Directory`"
+                f"the installer has no folder {folder}",
+                f"did you mean {' or '.join(near)}?" if near else "see `yendo msi rows FILE Directory`",
             )
         for part in parts:
             found = next(
@@ -342,7 +408,12 @@ class _Editor(Edits):
             if found is None:
                 found = _tag(f"folder {folder} {part.lower()}")
                 short = _short(part, found)
-                self.insert("Directory", Directory=found, Directory_Parent=folder, DefaultDir=part if short == part else f"{short}|{part}")
+                self.insert(
+                    "Directory",
+                    Directory=found,
+                    Directory_Parent=folder,
+                    DefaultDir=part if short == part else f"{short}|{part}",
+                )
             folder = found
         return folder
 
@@ -357,12 +428,19 @@ class _Editor(Edits):
                 return str(file)
         added = [self.row("File", *key) for key in self.tables["File"].inserted] if "File" in self.tables else []
         return next(
-            (row.text("File") for row in added if row and row.text("Component_") in here and long_name(row.text("FileName")).lower() == folded), None
+            (
+                row.text("File")
+                for row in added
+                if row and row.text("Component_") in here and long_name(row.text("FileName")).lower() == folded
+            ),
+            None,
         )
 
     # --- what an addition needs beside its row -----------------------------------------------------
 
-    def _component(self, name: str, feature: str | None, *, key_path: str | None, attributes: int, directory: str | None = None) -> str:
+    def _component(
+        self, name: str, feature: str | None, *, key_path: str | None, attributes: int, directory: str | None = None
+    ) -> str:
         features = self.rows("Feature")
         if feature:
             owner: Cell = self.find("Feature", feature, lambda row: [row.text("Title")])[0][0]
@@ -371,16 +449,29 @@ class _Editor(Edits):
             level = int(said.text("Value")) if said is not None and said.text("Value").isdigit() else 1
             usual = [row for row in features if not row["Feature_Parent"] and 0 < row.number("Level") <= level]
             if not usual:
-                raise DoesNotFit("no feature is installed by default, so an addition would never come", 'say which one brings it: feature = "..."')
+                raise DoesNotFit(
+                    "no feature is installed by default, so an addition would never come",
+                    'say which one brings it: feature = "..."',
+                )
             owner = usual[0]["Feature"]
         if directory is None:
-            components = {component for feature_, component in self.base["FeatureComponents"].pick("Feature_", "Component_") if feature_ == owner}
-            folders = (folder for name_, folder in self.base["Component"].pick("Component", "Directory_") if name_ in components)
+            components = {
+                component
+                for feature_, component in self.base["FeatureComponents"].pick("Feature_", "Component_")
+                if feature_ == owner
+            }
+            folders = (
+                folder
+                for name_, folder in self.base["Component"].pick("Component", "Directory_")
+                if name_ in components
+            )
             directory = next(folders, "TARGETDIR")
         identity = f"{facts(self.base).get('UpgradeCode', facts(self.base).get('ProductCode', ''))} {name}"
         code = "{" + str(uuid.uuid5(_NAMESPACE, identity)).upper() + "}"
         attributes |= 256 if self.wide else 0
-        self.insert("Component", Component=name, ComponentId=code, Directory_=directory, Attributes=attributes, KeyPath=key_path)
+        self.insert(
+            "Component", Component=name, ComponentId=code, Directory_=directory, Attributes=attributes, KeyPath=key_path
+        )
         self.insert("FeatureComponents", Feature_=owner, Component_=name)
         return name
 
@@ -397,17 +488,27 @@ class _Editor(Edits):
         rows = list(self.base["Media"])
         numbers = [number for (number,) in self.base["File"].pick("Sequence") if isinstance(number, int)]
         first = max([row.number("LastSequence") for row in rows] + numbers + [0])
-        limit = 0x7FFFFFFF if any(c.name == "Sequence" and c.width == 4 for c in self.change("File").columns) else 0x7FFF
+        limit = (
+            0x7FFFFFFF if any(c.name == "Sequence" and c.width == 4 for c in self.change("File").columns) else 0x7FFF
+        )
         if first + len(self.added) > limit:
             raise DoesNotFit(
-                f"the installer's files are numbered up to {first} already, and its column ends at {limit}", "place the files by a copy step"
+                f"the installer's files are numbered up to {first} already, and its column ends at {limit}",
+                "place the files by a copy step",
             )
-        cabinet = next(name for name in (f"added{number}.cab" for number in range(1, 1000)) if self.base.stream(name) is None)
+        cabinet = next(
+            name for name in (f"added{number}.cab" for number in range(1, 1000)) if self.base.stream(name) is None
+        )
         if max(first, FIRST_NUMBER) + len(self.added) <= limit:
             first = max(first, FIRST_NUMBER)
         for at, (name, _) in enumerate(self.added, first + 1):
             flags = self.row("File", name)
-            self.update("File", (name,), Sequence=at, Attributes=((flags.number("Attributes") if flags else 512) & ~0x2000) | 0x4000)
+            self.update(
+                "File",
+                (name,),
+                Sequence=at,
+                Attributes=((flags.number("Attributes") if flags else 512) & ~0x2000) | 0x4000,
+            )
         disk = max([row.number("DiskId") for row in rows] + [FIRST_DISK - 1]) + 1
         self.insert("Media", DiskId=disk, LastSequence=first + len(self.added), Cabinet=f"#{cabinet}")
         self.cabinet = (cabinet, cab.build(self.added))
@@ -457,9 +558,15 @@ def _registry_text(change: RegistryChange) -> str:
         if kind == "binary":
             return "#x" + bytes.fromhex(str(value)).hex()
     except ValueError:
-        raise DoesNotFit(f"{value!r} is no {kind}", "write a number for dword, pairs of hex digits for binary") from None
+        raise DoesNotFit(
+            f"{value!r} is no {kind}", "write a number for dword, pairs of hex digits for binary"
+        ) from None
     if kind == "multi":
-        return "[~]".join(value) if isinstance(value, tuple) and len(value) > 1 else f"[~]{value[0] if isinstance(value, tuple) else value}[~]"
+        return (
+            "[~]".join(value)
+            if isinstance(value, tuple) and len(value) > 1
+            else f"[~]{value[0] if isinstance(value, tuple) else value}[~]"
+        )
     if isinstance(value, tuple):
         raise DoesNotFit(f"a list is no {kind}", 'write type = "multi"')
     if kind == "expand":

@@ -47,13 +47,20 @@ def apply_transforms(base: Database, sources: Iterable[Path | str], *, strict: b
         target = made_for(transform.summary)
         reasons = validation(at, target) if target and strict else []
         if reasons:
-            raise Refused(TRANSFORM_REFUSED, f"the transform {source if isinstance(source, str) else source.name} does not fit: {'; '.join(reasons)}")
+            raise Refused(
+                TRANSFORM_REFUSED,
+                f"the transform {source if isinstance(source, str) else source.name} does not fit: "
+                f"{'; '.join(reasons)}",
+            )
         layers.append(transform)
         after = Overlay(base, layers)
         flags = transform.summary.characters or 0
         lost = [problem for problem in Overlay(at, [transform]).problems if not flags & SUPPRESSED_BY[problem.kind]]
         if lost and strict:
-            raise Refused(TRANSFORM_REFUSED, f"the transform {source if isinstance(source, str) else source.name} has no target for {lost[0]}")
+            raise Refused(
+                TRANSFORM_REFUSED,
+                f"the transform {source if isinstance(source, str) else source.name} has no target for {lost[0]}",
+            )
         at = after
     return Overlay(base, layers)
 
@@ -69,7 +76,9 @@ def layered(package: Path, transforms: Sequence[Path | str] = (), patches: Seque
             patch = stack.enter_context(Patch(path))
             found = patched(base, patch)
             if found is None:
-                raise Refused(PATCH_REFUSED, f"the patch {path.name} does not fit: {'; '.join(fit_patch(base, patch).reasons)}")
+                raise Refused(
+                    PATCH_REFUSED, f"the patch {path.name} does not fit: {'; '.join(fit_patch(base, patch).reasons)}"
+                )
             base = found
         yield base
 

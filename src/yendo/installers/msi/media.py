@@ -36,7 +36,15 @@ def media(database: Database, source: Path) -> list[Medium]:
             found.append(Medium(name[1:], "embedded", stream is not None, stream.size if stream else None))
         elif name:
             path = beside(source, name)
-            found.append(Medium(name, "external", path is not None, path.stat().st_size if path else None, path.name if path else None))
+            found.append(
+                Medium(
+                    name,
+                    "external",
+                    path is not None,
+                    path.stat().st_size if path else None,
+                    path.name if path else None,
+                )
+            )
     for key in _loose_keys(database):
         path, entry = loose(database, source, key), database["File"].find(key)
         there = path is not None and path.is_file()

@@ -102,28 +102,53 @@ def _install(release: Release, around: Surroundings) -> _Start:
 def _meet(there: Release, new: Release, starts: dict[Path, _Start], around: Surroundings) -> Meeting:
     start = starts[there.path]
     if start.memory is None:
-        return Meeting(there, new, "refused", f"{there.version} itself does not install on a fresh machine", start.outcome.exit_code)
+        return Meeting(
+            there,
+            new,
+            "refused",
+            f"{there.version} itself does not install on a fresh machine",
+            start.outcome.exit_code,
+        )
     if there.product_code == new.product_code and new.product_code:
         return _same_product(there, new, start, around)
     state = start.state.copy()
     with Database(new.path) as database:
         outcome = engine.run(
-            database, around, state, {}, memories={start.memory.code: start.memory}, open_package=lambda memory: Database(there.path)
+            database,
+            around,
+            state,
+            {},
+            memories={start.memory.code: start.memory},
+            open_package=lambda memory: Database(there.path),
         )
         if not outcome.done:
             return Meeting(
-                there, new, "refused", f"refused with {outcome.exit_code}" + (f": {outcome.refusal}" if outcome.refusal else ""), outcome.exit_code
+                there,
+                new,
+                "refused",
+                f"refused with {outcome.exit_code}" + (f": {outcome.refusal}" if outcome.refusal else ""),
+                outcome.exit_code,
             )
         left = sum(isinstance(thing, Product) for thing in state)
         if start.memory.code in outcome.removed:
             order = _order(database)
             lost = _lost(state, starts[new.path].state)
             older = _number(new.version) < _number(there.version)
-            return Meeting(there, new, "downgrade" if older else "upgrade", f"{there.version} is removed {order}", outcome.exit_code, "", lost)
+            return Meeting(
+                there,
+                new,
+                "downgrade" if older else "upgrade",
+                f"{there.version} is removed {order}",
+                outcome.exit_code,
+                "",
+                lost,
+            )
         if left > 1:
             shared = len([thing for thing in starts[new.path].state.of("file") if start.state.has(thing)])
             why = "no rule of its own finds the older one" if there.upgrade_code == new.upgrade_code else "another line"
-            text = f"both are installed ({why})" + (f", {shared} file{' is' if shared == 1 else 's are'} the same" if shared else "")
+            text = f"both are installed ({why})" + (
+                f", {shared} file{' is' if shared == 1 else 's are'} the same" if shared else ""
+            )
             return Meeting(there, new, "side by side", text, outcome.exit_code)
     return Meeting(there, new, "upgrade", "it takes the other's place", outcome.exit_code)
 
@@ -139,14 +164,33 @@ def _same_product(there: Release, new: Release, start: _Start, around: Surroundi
         outcome = engine.run(database, around, state, given, memories={start.memory.code: start.memory})
     if not outcome.done:
         return Meeting(
-            there, new, "refused", f"refused with {outcome.exit_code}" + (f": {outcome.refusal}" if outcome.refusal else ""), outcome.exit_code
+            there,
+            new,
+            "refused",
+            f"refused with {outcome.exit_code}" + (f": {outcome.refusal}" if outcome.refusal else ""),
+            outcome.exit_code,
         )
-    kept = [thing.path.rpartition("\\")[2] for thing in state.of("file") if isinstance(thing, File) and _newer_than(thing, new, start.state, outcome)]
+    kept = [
+        thing.path.rpartition("\\")[2]
+        for thing in state.of("file")
+        if isinstance(thing, File) and _newer_than(thing, new, start.state, outcome)
+    ]
     if older:
-        text = "refused with 1638; reinstalling it would leave newer files behind" if kept else "refused with 1638 without REINSTALL"
+        text = (
+            "refused with 1638; reinstalling it would leave newer files behind"
+            if kept
+            else "refused with 1638 without REINSTALL"
+        )
         return Meeting(there, new, "downgrade", text, 1638, "REINSTALL=ALL REINSTALLMODE=vamus")
     if there.version == new.version:
-        return Meeting(there, new, "minor update", "the same version in another package; refused with 1638 without REINSTALL", 1638, _MINOR)
+        return Meeting(
+            there,
+            new,
+            "minor update",
+            "the same version in another package; refused with 1638 without REINSTALL",
+            1638,
+            _MINOR,
+        )
     return Meeting(there, new, "minor update", "refused with 1638 without REINSTALL", 1638, _MINOR)
 
 

@@ -108,17 +108,33 @@ def _on(found: PatchAccount, patch: Patch, base: Database, source: Path) -> Patc
     effects: tuple[Effect, ...] = ()
     if first.memory:
         outcome = engine.run(
-            after, around, state, {"REINSTALL": "ALL", "REINSTALLMODE": "omus"}, memories={first.memory.code: first.memory}, contents=has
+            after,
+            around,
+            state,
+            {"REINSTALL": "ALL", "REINSTALLMODE": "omus"},
+            memories={first.memory.code: first.memory},
+            contents=has,
         )
         effects = outcome.effects
         if not outcome.done:
             risks.append(f"applying it fails with {outcome.exit_code}")
     told = [  # that a patch raises the version, and its upgrade rules with it, is what it is for
-        msgspec.structs.replace(change, risk=None) if change.evidence.where.startswith(("Property[", "Upgrade[")) else change
+        msgspec.structs.replace(change, risk=None)
+        if change.evidence.where.startswith(("Property[", "Upgrade["))
+        else change
         for change in changes.in_words(base, difference(base, after))
     ]
     if found.removable is not True:
-        risks.append("it cannot be taken back alone" if found.removable is False else "it does not say that it can be taken back alone")
+        risks.append(
+            "it cannot be taken back alone"
+            if found.removable is False
+            else "it does not say that it can be taken back alone"
+        )
     return msgspec.structs.replace(
-        found, fits=True, kind=fitting.kind_of_update(base, patch), changes=tuple(told), effects=effects, risks=tuple(risks)
+        found,
+        fits=True,
+        kind=fitting.kind_of_update(base, patch),
+        changes=tuple(told),
+        effects=effects,
+        risks=tuple(risks),
     )

@@ -44,7 +44,10 @@ _TEXT_TABLE = {"#": "File", "!": "File", "$": "Component"}
 
 
 def outgoing(database: Database, table: str) -> dict[str, tuple[str, ...]]:
-    """The foreign keys of a table: column -> the tables whose key it may hold. Those that ``_Validation`` names come first."""
+    """The foreign keys of a table: column -> the tables whose key it may hold.
+
+    Those that ``_Validation`` names come first.
+    """
     found: dict[str, tuple[str, ...]] = {}
     for column in database.schema.get(table, []):
         if column.is_stream or not column.is_string or column.name == "Control_":  # that names half of a key
@@ -88,7 +91,9 @@ def refers_to(database: Database, table: str, key: Key) -> list[Link]:
     for column, tables in outgoing(database, table).items():
         for other in tables:
             if row[column] is not None:
-                found += [Link(other, database[other].key_of(hit), column) for hit in _by_first(database[other], row[column])]
+                found += [
+                    Link(other, database[other].key_of(hit), column) for hit in _by_first(database[other], row[column])
+                ]
     for column_ in database[table].columns:
         if column_.is_string:
             for mark, name in _IN_TEXT.findall(row.text(column_.name)):
@@ -151,7 +156,9 @@ _TERM = re.compile(r"\s*([A-Za-z_][\w.]*?)\s*(!=|<=|>=|=|<|>|!~|~|\?|!\?)\s*(.*)
 
 
 class Term(msgspec.Struct, frozen=True):
-    """One condition of a query: ``Component_=Program``, ``FileSize>1000``, ``FileName~manual``, ``Condition?`` (is empty)."""
+    """One condition of a query: ``Component_=Program``, ``FileSize>1000``, ``FileName~manual``, ``Condition?`` (is
+    empty).
+    """
 
     column: str
     operator: str
@@ -162,7 +169,10 @@ class Term(msgspec.Struct, frozen=True):
         """Raises Usage with the forms there are."""
         match = _TERM.fullmatch(text)
         if not match or (match[2] in ("?", "!?") and match[3]):
-            raise Usage(f"{text!r} is no condition; write COLUMN=VALUE, != < > <= >= ~ (contains) !~ or COLUMN? (is empty), COLUMN!?")
+            raise Usage(
+                f"{text!r} is no condition; write COLUMN=VALUE, != < > <= >= ~ (contains) !~ or COLUMN? (is empty), "
+                "COLUMN!?"
+            )
         return cls(match[1], match[2], match[3])
 
     def holds(self, cell: Cell) -> bool:
@@ -199,7 +209,10 @@ def _joined(database: Database, table: str, other: str) -> tuple[str, str]:
             keys = [entry.name for entry in database[table].columns if entry.is_key]
             return keys[0], column
     shared = [
-        (one, two) for one, tables in outgoing(database, table).items() for two, more in outgoing(database, other).items() if set(tables) & set(more)
+        (one, two)
+        for one, tables in outgoing(database, table).items()
+        for two, more in outgoing(database, other).items()
+        if set(tables) & set(more)
     ]
     if not shared:
         raise Usage(f"nothing joins {table} and {other}: neither refers to the other, nor both to a third")
@@ -207,7 +220,13 @@ def _joined(database: Database, table: str, other: str) -> tuple[str, str]:
 
 
 def select(
-    database: Database, table: str, terms: Sequence[Term] = (), *, also: Sequence[str] = (), columns: Sequence[str] = (), order: str | None = None
+    database: Database,
+    table: str,
+    terms: Sequence[Term] = (),
+    *,
+    also: Sequence[str] = (),
+    columns: Sequence[str] = (),
+    order: str | None = None,
 ) -> Result:
     """The rows of ``table`` for which every term holds, with the columns of the tables in ``also`` beside them.
 
@@ -245,6 +264,10 @@ def select(
     if order:
         by = at(order.lstrip("-"))
         numbers = all(isinstance(cells[by], (int, type(None))) for cells in kept)
-        kept.sort(key=lambda cells: (cells[by] or 0) if numbers else str(cells[by] or ""), reverse=order.startswith("-"))  # type: ignore[arg-type,return-value]
+        kept.sort(
+            key=lambda cells: (cells[by] or 0) if numbers else str(cells[by] or ""), reverse=order.startswith("-")
+        )  # type: ignore[arg-type,return-value]
     shown = [at(column) for column in columns] or list(range(len(names)))
-    return Result(tuple(names[where] for where in shown), tuple(tuple(cells[where] for where in shown) for cells in kept))
+    return Result(
+        tuple(names[where] for where in shown), tuple(tuple(cells[where] for where in shown) for cells in kept)
+    )

@@ -179,7 +179,9 @@ class Session:
         values |= table
         if self.installed:
             values["Installed"] = "00:00:00"
-            values |= {name: path + "\\" for name, path in self.installed.folders.items() if name in self.custom_folders}
+            values |= {
+                name: path + "\\" for name, path in self.installed.folders.items() if name in self.custom_folders
+            }
             if self.installed.per_machine:
                 values["ALLUSERS"] = "1"
         values |= self.given
@@ -260,9 +262,10 @@ class Session:
             return text or ""
         text = re.sub(r"\[\\([!-~])\]", lambda match: chr(_SET_ASIDE + ord(match[1])), text)  # comes back at the end
         out = self._brackets(re.sub(r"\{([^{}]*)\}", self._group, text))[0]
-        return "".join(chr(ord(character) - _SET_ASIDE) if _SET_ASIDE < ord(character) < _SET_ASIDE + 128 else character for character in out)[
-            :MAX_TEXT
-        ]
+        return "".join(
+            chr(ord(character) - _SET_ASIDE) if _SET_ASIDE < ord(character) < _SET_ASIDE + 128 else character
+            for character in out
+        )[:MAX_TEXT]
 
     def _group(self, match: re.Match[str]) -> str:
         inner = match[1]
@@ -357,12 +360,19 @@ class Session:
         return {row.text("Component"): row for row in self.database["Component"]}
 
     def select(self, features: dict[str, int] | None = None) -> None:
-        """Decides the state of every feature and component (what costing does). ``features`` are states decided elsewhere."""
+        """Decides the state of every feature and component (what costing does).
+
+        ``features`` are states decided elsewhere.
+        """
         self.features = self._select_features() if features is None else features
         self.components.clear()
         self.kept.clear()
         local = {name for name, state in self.features.items() if state == LOCAL}
-        wanted = {component for component, feature in self.database["FeatureComponents"].pick("Component_", "Feature_") if feature in local}
+        wanted = {
+            component
+            for component, feature in self.database["FeatureComponents"].pick("Component_", "Feature_")
+            if feature in local
+        }
         plain = not self.installed
         for name, attributes, condition in self.database["Component"].pick("Component", "Attributes", "Condition"):
             if plain and not condition and not (attributes or 0) & 128:  # nearly all of them
@@ -396,7 +406,9 @@ class Session:
         add, remove = listed("ADDLOCAL") | listed("ADDSOURCE") | listed("ADDDEFAULT"), listed("REMOVE")
         usable = {name for name in rows if levels[name] > 0}
         if self.installed:
-            chosen = {name for name, state in self.installed.features.items() if state == LOCAL and name in rows} | (add & usable)
+            chosen = {name for name, state in self.installed.features.items() if state == LOCAL and name in rows} | (
+                add & usable
+            )
         elif add:
             chosen = add & usable
         else:
@@ -407,12 +419,23 @@ class Session:
         for name, entry in rows.items():  # attribute 2: goes where its parent goes
             if entry.number("Attributes") & 2 and parents[name] in chosen and levels[name] > 0:
                 chosen.add(name)
-        chosen = {name for name in chosen if levels[name] > 0 and not any(levels[above] == 0 for above in _line(name, parents))}
-        chosen = {name for name in chosen if name not in remove and not any(up in remove for up in _line(name, parents))}
+        chosen = {
+            name
+            for name in chosen
+            if levels[name] > 0 and not any(levels[above] == 0 for above in _line(name, parents))
+        }
+        chosen = {
+            name for name in chosen if name not in remove and not any(up in remove for up in _line(name, parents))
+        }
         states = {name: LOCAL if name in chosen else ABSENT for name in rows}
         listed_too = {"ALL"} & {part.strip().upper() for part in self.prop("ADDLOCAL").split(",")} or add
         for name, entry in rows.items():  # attribute 4: comes when it is first used, unless somebody asks for it
-            if states[name] == LOCAL and entry.number("Attributes") & 0x17 == 4 and not self.installed and not listed_too:
+            if (
+                states[name] == LOCAL
+                and entry.number("Attributes") & 0x17 == 4
+                and not self.installed
+                and not listed_too
+            ):
                 states[name] = ADVERTISED
                 what = f"feature {name} is only advertised"
                 self.blind_spot(what, "its things come when it is first used", row("Feature", name))

@@ -27,7 +27,10 @@ _SHORT = re.compile(r'[^\s\\?|><:/*"+,;=\[\].]{1,8}(\.[^\s\\?|><:/*"+,;=\[\].]{0
 # Source: "Column Data Types". Text that may hold references is not held to the form it resolves to.
 _FORMS: dict[str, tuple[Callable[[str], bool], str]] = {
     "guid": (lambda text: bool(_GUID.fullmatch(text)), "is no identifier {XXXXXXXX-...} in upper case"),
-    "identifier": (lambda text: bool(_IDENTIFIER.fullmatch(text)), "is no identifier: letters, digits, underscores and dots only"),
+    "identifier": (
+        lambda text: bool(_IDENTIFIER.fullmatch(text)),
+        "is no identifier: letters, digits, underscores and dots only",
+    ),
     "property": (lambda text: bool(_PROPERTY.fullmatch(text)), "is no property's name"),
     "version": (lambda text: bool(_VERSION.fullmatch(text)) or bool(_IDENTIFIER.fullmatch(text)), "is no version"),
     "uppercase": (lambda text: text == text.upper(), "is not in upper case"),
@@ -75,11 +78,17 @@ def _cells(database: Database) -> Iterator[Finding]:
     for table in database.tables:
         if table.startswith("_"):
             continue
-        standard = {column.name: column for column in map(Column.parse, standard_columns(table))} if table in SCHEMA else {}
+        standard = (
+            {column.name: column for column in map(Column.parse, standard_columns(table))} if table in SCHEMA else {}
+        )
         for at, column in enumerate(database[table].columns):
             if said and (table, column.name) not in said and table in SCHEMA:
                 yield Finding(
-                    "not-described", "warning", Evidence("row", f"_Validation[{table}, {column.name}]"), column.name, "the column is not described"
+                    "not-described",
+                    "warning",
+                    Evidence("row", f"_Validation[{table}, {column.name}]"),
+                    column.name,
+                    "the column is not described",
                 )
             judge = _judge_of(column, said.get((table, column.name)), standard.get(column.name))
             for cells in database[table].cells:
@@ -87,11 +96,15 @@ def _cells(database: Database) -> Iterator[Finding]:
                     yield Finding(rule, severity, _where(database, table, cells), column.name, message)
 
 
-def _judge_of(column: Column, described: Row | None, standard: Column | None) -> Callable[[Cell], Iterator[tuple[str, str, str]]]:
+def _judge_of(
+    column: Column, described: Row | None, standard: Column | None
+) -> Callable[[Cell], Iterator[tuple[str, str, str]]]:
     nullable = described.text("Nullable").upper() == "Y" if described is not None else column.is_nullable
     low, high = (described.get("MinValue"), described.get("MaxValue")) if described is not None else (None, None)
     category = described.text("Category").lower() if described is not None else ""
-    allowed = {part.strip() for part in described.text("Set").split(";") if part.strip()} if described is not None else set()
+    allowed = (
+        {part.strip() for part in described.text("Set").split(";") if part.strip()} if described is not None else set()
+    )
     form = _FORMS.get(category)
 
     def judge(cell: Cell) -> Iterator[tuple[str, str, str]]:
@@ -130,7 +143,9 @@ def _keys(database: Database) -> Iterator[Finding]:
             for key in twice:
                 yield Finding("key-twice", "error", row(table, *key), "", "the key is there more than once")
         for column, targets in outgoing(database, table).items():
-            if (table, column) in _LOOSE or ((table, column) not in said and (table, column) not in _HARD and not column.endswith("_")):
+            if (table, column) in _LOOSE or (
+                (table, column) not in said and (table, column) not in _HARD and not column.endswith("_")
+            ):
                 continue
             there = {key[0] for target in targets for key in database[target]._by_key}
             at = [entry.name for entry in rows.columns].index(column)
@@ -145,7 +160,12 @@ def _keys(database: Database) -> Iterator[Finding]:
                     )
 
 
-_LOOSE = {("CustomAction", "Source"), ("InstallExecuteSequence", "Action"), ("InstallUISequence", "Action"), ("Shortcut", "Target")}
+_LOOSE = {
+    ("CustomAction", "Source"),
+    ("InstallExecuteSequence", "Action"),
+    ("InstallUISequence", "Action"),
+    ("Shortcut", "Target"),
+}
 _LOOSE |= {
     ("RemoveFile", "DirProperty"),
     ("IniFile", "DirProperty"),
@@ -163,7 +183,10 @@ _HARD = {("Component", "KeyPath"), ("Directory", "Directory_Parent"), ("Feature"
 
 
 def component_rules(database: Database) -> Iterator[Finding]:
-    """What holds components together. Source: "Organizing Applications into Components" and "Changing the Component Code"."""
+    """What holds components together.
+
+    Source: "Organizing Applications into Components" and "Changing the Component Code".
+    """
     features: dict[str, list[str]] = defaultdict(list)
     for feature, component in database["FeatureComponents"].pick("Feature_", "Component_"):
         features[component].append(feature)
@@ -179,9 +202,21 @@ def component_rules(database: Database) -> Iterator[Finding]:
         if entry.text("ComponentId"):
             by_code[entry.text("ComponentId").upper()].append(entry)
             if not _GUID.fullmatch(entry.text("ComponentId")):
-                yield Finding("form", "error", where, "ComponentId", f"{entry.text('ComponentId')!r} is no identifier in upper case")
+                yield Finding(
+                    "form",
+                    "error",
+                    where,
+                    "ComponentId",
+                    f"{entry.text('ComponentId')!r} is no identifier in upper case",
+                )
         elif files.get(name):
-            yield Finding("no-identifier", "warning", where, "ComponentId", "has no identifier: it is never counted and never removed")
+            yield Finding(
+                "no-identifier",
+                "warning",
+                where,
+                "ComponentId",
+                "has no identifier: it is never counted and never removed",
+            )
         flags = entry.number("Attributes")
         if key and flags & 4 and registry.get(key) != name:
             yield Finding("key-path", "error", where, "KeyPath", f"{key} is no registry value of this component")
@@ -191,12 +226,22 @@ def component_rules(database: Database) -> Iterator[Finding]:
         if len(programs) > 1:
             some = ", ".join(sorted(programs)[:3])
             yield Finding(
-                "many-programs", "warning", where, "", f"holds {len(programs)} programs or libraries ({some}); repair looks at the key path alone"
+                "many-programs",
+                "warning",
+                where,
+                "",
+                f"holds {len(programs)} programs or libraries ({some}); repair looks at the key path alone",
             )
     for code, owners in by_code.items():
         if len(owners) > 1 and not all(owner.text("Condition") for owner in owners):
             names = ", ".join(owner.text("Component") for owner in owners)
-            yield Finding("identifier-twice", "error", row("Component", owners[1].text("Component")), "ComponentId", f"{code} stands for {names}")
+            yield Finding(
+                "identifier-twice",
+                "error",
+                row("Component", owners[1].text("Component")),
+                "ComponentId",
+                f"{code} stands for {names}",
+            )
     yield from _same_place(database)
 
 
@@ -215,7 +260,11 @@ def _same_place(database: Database) -> Iterator[Finding]:
         other = seen.setdefault(place, (key, component))
         if other[1] != component and not (conditions.get(component) and conditions.get(other[1])):
             yield Finding(
-                "same-place", "error", row("File", key), "FileName", f"installs {long_name(named)} where {other[0]} of component {other[1]} does"
+                "same-place",
+                "error",
+                row("File", key),
+                "FileName",
+                f"installs {long_name(named)} where {other[0]} of component {other[1]} does",
             )
 
 
@@ -224,8 +273,19 @@ def _sequences(database: Database) -> Iterator[Finding]:
         dialogs = {entry.text("Dialog") for entry in database["Dialog"]}
         for entry in database[table]:
             name = entry.text("Action")
-            if name not in STANDARD and name not in WITHOUT_EFFECT and name not in dialogs and database["CustomAction"].find(name) is None:
-                yield Finding("no-such-action", "warning", row(table, name), "Action", "is neither a standard action nor a custom one")
+            if (
+                name not in STANDARD
+                and name not in WITHOUT_EFFECT
+                and name not in dialogs
+                and database["CustomAction"].find(name) is None
+            ):
+                yield Finding(
+                    "no-such-action",
+                    "warning",
+                    row(table, name),
+                    "Action",
+                    "is neither a standard action nor a custom one",
+                )
 
 
 def _media(database: Database) -> Iterator[Finding]:
@@ -233,11 +293,19 @@ def _media(database: Database) -> Iterator[Finding]:
     top = max((number for number, _ in last), default=0)
     for key, number in database["File"].pick("File", "Sequence"):
         if isinstance(number, int) and number > top:
-            yield Finding("no-medium", "error", row("File", key), "Sequence", f"is number {number}; the last medium ends at {top}")
+            yield Finding(
+                "no-medium", "error", row("File", key), "Sequence", f"is number {number}; the last medium ends at {top}"
+            )
     for _, entry in last:
         cabinet = entry.text("Cabinet")
         if cabinet.startswith("#") and database.stream(cabinet[1:]) is None:
-            yield Finding("no-such-cabinet", "error", row("Media", entry["DiskId"]), "Cabinet", f"{cabinet[1:]} is not in the database")
+            yield Finding(
+                "no-such-cabinet",
+                "error",
+                row("Media", entry["DiskId"]),
+                "Cabinet",
+                f"{cabinet[1:]} is not in the database",
+            )
 
 
 def broken_by(base: Database, after: Database) -> list[Finding]:

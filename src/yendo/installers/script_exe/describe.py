@@ -22,7 +22,15 @@ from yendo.installers.script_exe.run import Outcome, Run
 from yendo.installers.script_exe.texts import Texts
 
 FAMILY = "script-exe"
-_ANSWERS = {1: "OK", 2: "Cancel", 3: "Abort", 4: "Retry", 5: "Ignore", 6: "Yes", 7: "No"}  # Source: the values that MessageBox returns
+_ANSWERS = {
+    1: "OK",
+    2: "Cancel",
+    3: "Abort",
+    4: "Retry",
+    5: "Ignore",
+    6: "Yes",
+    7: "No",
+}  # Source: the values that MessageBox returns
 _PLACE, _UNINSTALLER, _MESSAGE = 20, 62, 22
 
 
@@ -78,11 +86,21 @@ def _part(script: ScriptExe, name: str, place: int, *, uninstaller: bool = False
     return Part(name.lstrip("\\"), size, begin, packed, open_it, note, size is not None)
 
 
-def _run(script: ScriptExe, surroundings: Surroundings, state: State, program: str, arguments: str, bits: int, folder: str = "") -> Outcome:
+def _run(
+    script: ScriptExe,
+    surroundings: Surroundings,
+    state: State,
+    program: str,
+    arguments: str,
+    bits: int,
+    folder: str = "",
+) -> Outcome:
     return Run(script, surroundings, state, program=program, arguments=arguments, bits=bits, folder=folder).whole()
 
 
-def predict(file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State) -> Prediction:
+def predict(
+    file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State
+) -> Prediction:
     """What a silent run does. ``state`` is left as it is."""
     folder = re.search(r"(?:^|\s)/D=(.*)$", arguments)
     script = script_of(file, image, found)
@@ -125,7 +143,9 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
     install = CommandLine(f'"{name}" /S', "likely" if boxes else "certain", header, (quiet,))
     uninstall = _uninstall(script, outcome, entry)
     told = _identity(script, texts, thing if isinstance(thing, UninstallEntry) else None, outcome.architectures)
-    read = tuple(Switch(text, "the script compares its command line with this", "likely", header) for text in outcome.switches)
+    read = tuple(
+        Switch(text, "the script compares its command line with this", "likely", header) for text in outcome.switches
+    )
     return Told(
         identity=told,
         silent=Silent(install, uninstall, None),
@@ -145,7 +165,9 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
     )
 
 
-def _identity(script: ScriptExe, texts: Texts, entry: UninstallEntry | None, architectures: tuple[str, ...]) -> Identity:
+def _identity(
+    script: ScriptExe, texts: Texts, entry: UninstallEntry | None, architectures: tuple[str, ...]
+) -> Identity:
     language = str(texts.language.number) if texts.language else None
     from yendo.installers.msi.describe import language_name
 
@@ -164,7 +186,11 @@ def _identity(script: ScriptExe, texts: Texts, entry: UninstallEntry | None, arc
 def _uninstall(script: ScriptExe, outcome: Outcome, entry: Effect | None) -> CommandLine | None:
     """The quiet form of what removes it: of the entry it writes, or of the uninstaller it writes."""
     thing = entry.thing if entry else None
-    where = entry.evidence if entry and entry.evidence else Evidence("offset", "the instruction that writes the uninstaller")
+    where = (
+        entry.evidence
+        if entry and entry.evidence
+        else Evidence("offset", "the instruction that writes the uninstaller")
+    )
     if isinstance(thing, UninstallEntry) and thing.quiet_uninstall:
         return CommandLine(thing.quiet_uninstall, "likely", where)
     path = outcome.uninstallers[0][0] if outcome.uninstallers else ""
@@ -178,7 +204,9 @@ def _uninstall(script: ScriptExe, outcome: Outcome, entry: Effect | None) -> Com
 
 
 def _copies(script: ScriptExe, outcome: Outcome) -> tuple[str, ...]:
-    """The name by which an uninstaller goes on as a copy of itself, so that it can delete itself: a text of its own header."""
+    """The name by which an uninstaller goes on as a copy of itself, so that it can delete itself: a text of its own
+    header.
+    """
     try:
         inner = script.data(script.follower(outcome.uninstallers[0][1]))
         removes = ScriptExe(io.BytesIO(inner), 0, len(inner))
@@ -190,32 +218,55 @@ def _copies(script: ScriptExe, outcome: Outcome) -> tuple[str, ...]:
 
 def _behaviour(script: ScriptExe, texts: Texts, outcome: Outcome, header: Evidence) -> list[Aspect]:
     early = next((entry for entry in outcome.started if not entry.waits), None)
-    restarts = {"no": "no", "asked for": "asks for one, and does not start it when silent", "started": "at once, without asking"}
+    restarts = {
+        "no": "no",
+        "asked for": "asks for one, and does not start it when silent",
+        "started": "at once, without asking",
+    }
     codes = f"; a silent run ends with {outcome.exit_code}" if outcome.exit_code else ""
     where = _at(early.instruction) if early else header
     found = [
-        Aspect("waits", f"no: {early.command} goes on by itself" if early else "until its work is done", "certain", where),
+        Aspect(
+            "waits", f"no: {early.command} goes on by itself" if early else "until its work is done", "certain", where
+        ),
         Aspect("restarts", restarts[outcome.restarts], "certain", header),
         Aspect("log", "none of its own", "certain", header),
         Aspect("folder", f"/D=<folder>; by default {outcome.folder}", "certain", header),
         Aspect("exit codes", f"0 done, 1 stopped by a person, 2 stopped by the script{codes}", "certain", header),
     ]
     if len(script.languages) > 1:
-        found.append(Aspect("language", f"{len(script.languages)} languages; the user's own is chosen", "certain", header))
+        found.append(
+            Aspect("language", f"{len(script.languages)} languages; the user's own is chosen", "certain", header)
+        )
     if len(script.sections) > 1:
         chosen = sum(bool(section.flags & 1) for section in script.sections)
         found.append(
-            Aspect("parts", f"{chosen} of {len(script.sections)} sections by default; no switch of the stub chooses others", "certain", header)
+            Aspect(
+                "parts",
+                f"{chosen} of {len(script.sections)} sections by default; no switch of the stub chooses others",
+                "certain",
+                header,
+            )
         )
     for number, text, answer in messages(script, texts)[:12]:
-        silent = f"when silent it answers {_ANSWERS.get(answer, answer)}" if answer else "no silent answer: where a silent run reaches it, it waits"
+        silent = (
+            f"when silent it answers {_ANSWERS.get(answer, answer)}"
+            if answer
+            else "no silent answer: where a silent run reaches it, it waits"
+        )
         found.append(Aspect("message box", f"{text[:100]!r}: {silent}", "certain", _at(number)))
     for entry in outcome.started:
-        found.append(Aspect("runs", entry.command + ("" if entry.waits else " (without waiting)"), "certain", _at(entry.instruction)))
+        found.append(
+            Aspect(
+                "runs", entry.command + ("" if entry.waits else " (without waiting)"), "certain", _at(entry.instruction)
+            )
+        )
     return found
 
 
-def removal(file: BinaryIO, image: Image, found: Found, program: str, surroundings: Surroundings, state: State) -> Prediction | None:
+def removal(
+    file: BinaryIO, image: Image, found: Found, program: str, surroundings: Surroundings, state: State
+) -> Prediction | None:
     """What the uninstaller that it writes does, read from its own script inside; None where there is none."""
     script = script_of(file, image, found)
     after = state.copy()

@@ -112,7 +112,9 @@ def listing(script: ScriptExe, texts: Texts) -> list[str]:
             elif letter == "v":
                 words.append(variable_name(value) if value >= 0 else "-")
             elif letter == "j":
-                words.append(f"->{value - 1}" if value > 0 else "next" if value == 0 else f"->{variable_name(-value - 1)}")
+                words.append(
+                    f"->{value - 1}" if value > 0 else "next" if value == 0 else f"->{variable_name(-value - 1)}"
+                )
             elif letter == "n":
                 words.append(str(value) if -10000 < value < 10000 else f"{value & 0xFFFFFFFF:#x}")
         lines.append(f"{instruction.number:5} {operation.name:16} {', '.join(words)}")

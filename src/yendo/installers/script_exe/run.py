@@ -24,17 +24,28 @@ from yendo.installers.script_exe.texts import Shell, Texts, Variable, Worded
 MAX_STEPS, MAX_CALLS, MAX_TEXT, MAX_STACK = 400_000, 200, 8192, 4096
 OPEN, CLOSE = "\ue000", "\ue001"  # round the name of something unknown inside a text
 CMDLINE, INSTDIR, OUTDIR, EXEDIR, LANGUAGE, TEMP, PLUGINSDIR, EXEPATH, EXEFILE = range(20, 29)
-AUTOCLOSE, EVERYONE, ERRORS, ABORTED, RESTART, _, _, _, SILENT, _, _, CODE, OTHER_VIEW, DETAILS = range(14)  # the flags, by number
+AUTOCLOSE, EVERYONE, ERRORS, ABORTED, RESTART, _, _, _, SILENT, _, _, CODE, OTHER_VIEW, DETAILS = range(
+    14
+)  # the flags, by number
 
 # Shell folders by number, as folder names of the surroundings. Source: the CSIDL constants of shlobj.h.
 _SHELL = {
-    0x02: "ProgramMenuFolder", 0x05: "PersonalFolder", 0x06: "FavoritesFolder", 0x07: "StartupFolder", 0x08: "RecentFolder",
+    0x02: "ProgramMenuFolder", 0x05: "PersonalFolder", 0x06: "FavoritesFolder", 0x07: "StartupFolder",
+    0x08: "RecentFolder",
     0x09: "SendToFolder", 0x0B: "StartMenuFolder", 0x10: "DesktopFolder", 0x13: "NetHoodFolder", 0x14: "FontsFolder",
-    0x15: "TemplateFolder", 0x1A: "AppDataFolder", 0x1B: "PrintHoodFolder", 0x1C: "LocalAppDataFolder", 0x23: "CommonAppDataFolder",
-    0x24: "WindowsFolder", 0x25: "SystemFolder", 0x26: "ProgramFilesFolder", 0x27: "MyPicturesFolder", 0x2B: "CommonFilesFolder",
+    0x15: "TemplateFolder", 0x1A: "AppDataFolder", 0x1B: "PrintHoodFolder", 0x1C: "LocalAppDataFolder",
+    0x23: "CommonAppDataFolder",
+    0x24: "WindowsFolder", 0x25: "SystemFolder", 0x26: "ProgramFilesFolder", 0x27: "MyPicturesFolder",
+    0x2B: "CommonFilesFolder",
     0x30: "AdminToolsFolder",
 }  # fmt: skip
-_SHELL_EVERYONE = {0x16: "StartMenuFolder", 0x17: "ProgramMenuFolder", 0x18: "StartupFolder", 0x2D: "TemplateFolder", 0x2F: "AdminToolsFolder"}
+_SHELL_EVERYONE = {
+    0x16: "StartMenuFolder",
+    0x17: "ProgramMenuFolder",
+    0x18: "StartupFolder",
+    0x2D: "TemplateFolder",
+    0x2F: "AdminToolsFolder",
+}
 _SYSTEM = ("software\\microsoft\\", "software\\classes\\", "system\\")
 _OF_CLASSES_REDIRECTED = ("clsid", "interface", "directshow", "media type", "mediafoundation")
 
@@ -87,7 +98,15 @@ class Run:
     """One run of a script. ``state`` is changed."""
 
     def __init__(
-        self, script: ScriptExe, surroundings: Surroundings, state: State, *, program: str, arguments: str = "/S", folder: str = "", bits: int = 32
+        self,
+        script: ScriptExe,
+        surroundings: Surroundings,
+        state: State,
+        *,
+        program: str,
+        arguments: str = "/S",
+        folder: str = "",
+        bits: int = 32,
     ) -> None:
         self.script, self.surroundings, self.state, self.bits = script, surroundings, state, bits
         self.before = state.copy()
@@ -193,7 +212,9 @@ class Run:
         return self.absolute(self.text(operand))
 
     def absolute(self, path: str) -> str:
-        """A path as the machine has it: relative ones below the output folder, the 32-bit system folder in its place."""
+        """A path as the machine has it: relative ones below the output folder, the 32-bit system folder in
+        its place.
+        """
         path = self.clean(path)
         if not re.match(r"[A-Za-z]:|\\\\", path) and not path.startswith(OPEN):
             path = f"{self.variables.get(OUTDIR, '')}\\{path}"
@@ -257,9 +278,13 @@ class Run:
     def locate(self, root: int, key: str) -> tuple[str, View, str]:
         """Hive, view and key of a root number and a path below it. Source: the predefined keys of winreg.h."""
         root &= 0xFFFFFFFF
-        hive = {0x80000000: "HKLM", 0x80000001: "HKCU", 0x80000002: "HKLM", 0x80000003: "HKU", 0: "HKLM" if self.flags[EVERYONE] else "HKCU"}.get(
-            root, "HKLM"
-        )
+        hive = {
+            0x80000000: "HKLM",
+            0x80000001: "HKCU",
+            0x80000002: "HKLM",
+            0x80000003: "HKU",
+            0: "HKLM" if self.flags[EVERYONE] else "HKCU",
+        }.get(root, "HKLM")
         key = key.strip("\\")
         if root == 0x80000000:
             key = f"Software\\Classes\\{key}"
@@ -267,7 +292,9 @@ class Run:
         view: View = "64"
         if hive == "HKLM" and lowered.split("\\")[0] == "software":
             narrow = (self.bits == 32 and not self.flags[OTHER_VIEW] & 0x100) or bool(self.flags[OTHER_VIEW] & 0x200)
-            classes = lowered.startswith("software\\classes") and lowered[17:].split("\\")[0] not in _OF_CLASSES_REDIRECTED
+            classes = (
+                lowered.startswith("software\\classes") and lowered[17:].split("\\")[0] not in _OF_CLASSES_REDIRECTED
+            )
             view = "32" if narrow and not classes else "64"
         return hive, view, key
 
@@ -290,7 +317,11 @@ class Run:
         there = self.state.get("registry", f"{hive}/{view}\\{key}!{name}")
         if isinstance(there, RegistryValue):
             return there.type or "sz", there.data
-        entry = self.state.get("uninstall-entry", f"{hive}/{view}\\{key.rpartition(chr(92))[2]}") if "\\uninstall\\" in key.lower() else None
+        entry = (
+            self.state.get("uninstall-entry", f"{hive}/{view}\\{key.rpartition(chr(92))[2]}")
+            if "\\uninstall\\" in key.lower()
+            else None
+        )
         field = {
             "uninstallstring": "uninstall",
             "displayname": "name",
@@ -303,7 +334,11 @@ class Run:
             return "sz", found
         if key.lower() == r"software\microsoft\windows nt\currentversion":
             build = self.surroundings.windows.split(".")[-1]
-            return {"currentversion": ("sz", "6.3"), "currentbuild": ("sz", build), "productname": ("sz", "Windows 10 Pro")}.get(name.lower())
+            return {
+                "currentversion": ("sz", "6.3"),
+                "currentbuild": ("sz", build),
+                "productname": ("sz", "Windows 10 Pro"),
+            }.get(name.lower())
         return None
 
     def _registry_effects(self) -> None:
@@ -314,15 +349,26 @@ class Run:
                 self.spot(f"registry {key.hive}\\{key.key}", "its place hangs on something that only a run knows")
                 continue
             self.here = self.script.instructions[key.by] if 0 <= key.by < len(self.script.instructions) else None
-            old = [thing for thing in self.state if isinstance(thing, RegistryValue) and (thing.hive, thing.view, thing.key.lower()) == place]
+            old = [
+                thing
+                for thing in self.state
+                if isinstance(thing, RegistryValue) and (thing.hive, thing.view, thing.key.lower()) == place
+            ]
             head = lowered + "\\"
-            below = any(other[:2] == (hive, view) and other[2].startswith(head) and not kept.gone for other, kept in self.keys.items())
+            below = any(
+                other[:2] == (hive, view) and other[2].startswith(head) and not kept.gone
+                for other, kept in self.keys.items()
+            )
             values = {} if key.gone else {thing.name: (thing.type or "sz", thing.data) for thing in old}
             lower = {name.lower(): name for name in values}
             for low, (name, kind, data) in key.values.items():
                 values[lower.get(low, name)] = (kind, data)
             values = {name: value for name, value in values.items() if value[0] != "gone"}
-            found = [] if key.gone and not values else list(things_of_key(key.hive, key.key, key.view, values, has_children=below))
+            found = (
+                []
+                if key.gone and not values
+                else list(things_of_key(key.hive, key.key, key.view, values, has_children=below))
+            )
             keep = {key_of(thing) for thing in found}
             for thing in (*old, *self._derived(key)):
                 if key_of(thing) not in keep and self.state.remove(*key_of(thing)) is not None:
@@ -332,7 +378,11 @@ class Run:
 
     def _left_empty(self) -> None:
         """The keys above deleted ones that then hold nothing; those of the system always hold something else."""
-        held = {(thing.hive, thing.view, f"{thing.key}\\".lower()) for thing in self.state if isinstance(thing, RegistryValue | RegistryKey)}
+        held = {
+            (thing.hive, thing.view, f"{thing.key}\\".lower())
+            for thing in self.state
+            if isinstance(thing, RegistryValue | RegistryKey)
+        }
         for (hive, view, lowered), key in list(self.keys.items()):
             above, _, _ = key.key.rpartition("\\")
             head = above.lower() + "\\"
@@ -344,9 +394,17 @@ class Run:
     def _derived(self, key: Key) -> list[Thing]:
         """What the machine has in place of the key's values: an uninstall entry, a service."""
         last = key.key.rpartition("\\")[2]
-        names = (("uninstall-entry", f"{key.hive}/{key.view}\\{last}"), ("service", last), ("registry-key", f"{key.hive}/{key.view}\\{key.key}"))
+        names = (
+            ("uninstall-entry", f"{key.hive}/{key.view}\\{last}"),
+            ("service", last),
+            ("registry-key", f"{key.hive}/{key.view}\\{key.key}"),
+        )
         suits = {"uninstall-entry": "\\uninstall\\", "service": "\\services\\", "registry-key": ""}
-        return [thing for kind, name in names if suits[kind] in key.key.lower() and (thing := self.state.get(kind, name)) is not None]
+        return [
+            thing
+            for kind, name in names
+            if suits[kind] in key.key.lower() and (thing := self.state.get(kind, name)) is not None
+        ]
 
     # --- control --------------------------------------------------------------------------------------
 
@@ -381,7 +439,9 @@ class Run:
                 continue
             does = DOES.get(instruction.operation)
             if does is None:
-                self.spot(f"instruction {at}: operation {instruction.operation}", "this version does not know what it does")
+                self.spot(
+                    f"instruction {at}: operation {instruction.operation}", "this version does not know what it does"
+                )
             following = does(self, *instruction.operands) if does else None
             at = at + 1 if following is None else following
 
@@ -408,7 +468,11 @@ class Run:
         self._registry_effects()
         self._left_empty()
         if scratch := self.variables.get(PLUGINSDIR):
-            for kind, identity in [key for key in self.state.items() if key[0] in ("file", "folder", "ini") and key[1].startswith(scratch.lower())]:
+            for kind, identity in [
+                key
+                for key in self.state.items()
+                if key[0] in ("file", "folder", "ini") and key[1].startswith(scratch.lower())
+            ]:
                 self.state.remove(kind, identity)
         if self.flags[RESTART] and self.restarts == "no":
             self.restarts = "asked for"
@@ -451,7 +515,9 @@ def shown(text: str) -> str:
 
 def _known_only(thing: Thing) -> Thing:
     """A thing without the fields whose text is not known."""
-    texts = {name: getattr(thing, name) for name in thing.__struct_fields__ if name not in ("path", "key", "name", "hive")}
+    texts = {
+        name: getattr(thing, name) for name in thing.__struct_fields__ if name not in ("path", "key", "name", "hive")
+    }
     unknown = {name: None for name, text in texts.items() if isinstance(text, str) and OPEN in text}
     return msgspec.structs.replace(thing, **unknown) if unknown else thing
 

@@ -40,7 +40,9 @@ def variable_name(number: int) -> str:
 
 
 class Texts:
-    """Strings by the numbers that operands hold: positive ones are places in the table, negative ones words of a language."""
+    """Strings by the numbers that operands hold: positive ones are places in the table, negative ones words of a
+    language.
+    """
 
     def __init__(self, script: ScriptExe) -> None:
         self.script = script
@@ -97,7 +99,16 @@ class Texts:
 
     def _wide(self, place: int) -> list[Part]:
         data = self.script.strings
-        marks = {4: "skip", 3: "variable", 2: "shell", 1: "worded", 0xE000: "skip", 0xE001: "variable", 0xE002: "shell", 0xE003: "worded"}
+        marks = {
+            4: "skip",
+            3: "variable",
+            2: "shell",
+            1: "worded",
+            0xE000: "skip",
+            0xE001: "variable",
+            0xE002: "shell",
+            0xE003: "worded",
+        }
         parts: list[Part] = []
         text: list[int] = []
         at = 2 * place
@@ -135,7 +146,11 @@ class Texts:
                 case Shell(mine, everyone):
                     out += "$<folder>" if mine & 0x80 else f"$<folder {mine}/{everyone}>"
                 case Worded(number):
-                    out += self.shown(-number - 1) if number < 4096 and (self.language is None or number < len(self.language.strings)) else ""
+                    out += (
+                        self.shown(-number - 1)
+                        if number < 4096 and (self.language is None or number < len(self.language.strings))
+                        else ""
+                    )
                 case _:
                     out += part
         return out

@@ -35,7 +35,17 @@ from yendo.machines.simulated import programs, stock
 from yendo.machines.simulated.registry import Registry
 from yendo.terms.rules import ProcessRule, Rule, Sight
 
-_FILES = ("msiexec.exe", "cmd.exe", "reg.exe", "sc.exe", "schtasks.exe", "netsh.exe", "pnputil.exe", "dism.exe", "shutdown.exe")
+_FILES = (
+    "msiexec.exe",
+    "cmd.exe",
+    "reg.exe",
+    "sc.exe",
+    "schtasks.exe",
+    "netsh.exe",
+    "pnputil.exe",
+    "dism.exe",
+    "shutdown.exe",
+)
 
 
 def fresh_state(surroundings: Surroundings) -> State:
@@ -43,7 +53,9 @@ def fresh_state(surroundings: Surroundings) -> State:
     state = describe.baseline(surroundings)
     for path in (surroundings.environment["TEMP"], r"C:\Windows\Temp"):
         state.add_folders(path)
-    things: list[Thing] = [File(rf"C:\Windows\System32\{name}", 65536, None, surroundings.windows + ".1") for name in _FILES]
+    things: list[Thing] = [
+        File(rf"C:\Windows\System32\{name}", 65536, None, surroundings.windows + ".1") for name in _FILES
+    ]
     things += [Environment(name, surroundings.environment[name]) for name in ("Path", "TEMP", "TMP")]
     for thing in things:
         state.add(thing)
@@ -163,7 +175,9 @@ class SimulatedSession:
             self._contents[path.lower()] = whole + data
             return
         held += data
-        self._state.add(File(path, len(held)))  # its hash would have to be taken anew for every line; nobody asks for it
+        self._state.add(
+            File(path, len(held))
+        )  # its hash would have to be taken anew for every line; nobody asks for it
 
     def remove(self, path: str) -> bool:
         self._contents.pop(path.lower(), None)
@@ -189,19 +203,27 @@ class SimulatedSession:
         self.running = [program for program in self.running if not program.lower().startswith(name.lower())]
 
     def close_program(self, name: str) -> bool:
-        there = [program for program in self.running if program.lower() == name.lower() and program not in self.stubborn]
+        there = [
+            program for program in self.running if program.lower() == name.lower() and program not in self.stubborn
+        ]
         self.running = [program for program in self.running if program not in there]
         return bool(there)
 
     def files_below(self, path: str) -> list[str]:
         head = path.lower().rstrip("\\") + "\\"
         return sorted(
-            thing.path for thing in self._state.of("file", "shortcut") if isinstance(thing, File | Shortcut) and thing.identity.startswith(head)
+            thing.path
+            for thing in self._state.of("file", "shortcut")
+            if isinstance(thing, File | Shortcut) and thing.identity.startswith(head)
         )
 
     def folders_below(self, path: str) -> list[str]:
         head = path.lower().rstrip("\\") + "\\"
-        return sorted(thing.path for thing in self._state.of("folder") if isinstance(thing, Folder) and thing.identity.startswith(head))
+        return sorted(
+            thing.path
+            for thing in self._state.of("folder")
+            if isinstance(thing, Folder) and thing.identity.startswith(head)
+        )
 
     # --- the registry, services, shortcuts, the person -------------------------------------------------
 
@@ -260,7 +282,9 @@ class SimulatedSession:
             else:
                 rule.fulfil(Sight(self._state, self.surroundings.environment))
         if reverse:
-            self._assumed.setdefault(expand(reverse, self.surroundings.environment).lower(), []).extend(difference(before, self._state))
+            self._assumed.setdefault(expand(reverse, self.surroundings.environment).lower(), []).extend(
+                difference(before, self._state)
+            )
 
     def restart(self) -> None:
         """Starts the machine anew: nothing runs any more, and pending work is done."""
@@ -341,7 +365,9 @@ class SimulatedSession:
     def _program(self, line: str, recording: Recording | None, part: str = "") -> Ran:
         found = programs.find(line, recording, self._whole, self._uninstallers)
         if found is None:
-            raise NotCovered(f"the simulated machine has no program {part!r}; prove this on a real machine (--machine wine)")
+            raise NotCovered(
+                f"the simulated machine has no program {part!r}; prove this on a real machine (--machine wine)"
+            )
         done, ran = found.carry_out(self.surroundings, self._state)
         self._done += done
         self._uninstallers |= found.uninstallers
@@ -373,10 +399,18 @@ class SimulatedSession:
             return self._ended(1620, [str(error)], log)
         except MissingMedia as error:
             return self._ended(
-                1603, ["Action start: InstallFiles.", f"Source file not found: {error}", "Action ended: InstallFiles. Return value 3."], log
+                1603,
+                [
+                    "Action start: InstallFiles.",
+                    f"Source file not found: {error}",
+                    "Action ended: InstallFiles. Return value 3.",
+                ],
+                log,
             )
 
-    def _patch(self, command: commandline.MsiCommand, given: dict[str, str], folder: str | None, log: str | None) -> Ran:
+    def _patch(
+        self, command: commandline.MsiCommand, given: dict[str, str], folder: str | None, log: str | None
+    ) -> Ran:
         """Applies a patch to every product here that it is for."""
         path = self._lookup(self._absolute(command.package, folder))
         if not isinstance(path, Path):
@@ -399,20 +433,34 @@ class SimulatedSession:
                 return ran
         return ran
 
-    def _carry_out(self, action: str, found: Layers, given: dict[str, str], package: str, log: str | None, *, by_code: bool) -> Ran:
+    def _carry_out(
+        self, action: str, found: Layers, given: dict[str, str], package: str, log: str | None, *, by_code: bool
+    ) -> Ran:
         with found.opened() as database:
             code = fitting.facts(database).get("ProductCode", "").upper()
             known = self._memories.get(code)
             if action == "uninstall" and known is None:
                 return self._ended(1605, ["This product is not installed."], log)
-            if known and action == "install" and not by_code and known.package_code != (database.summary.revision or ""):
+            if (
+                known
+                and action == "install"
+                and not by_code
+                and known.package_code != (database.summary.revision or "")
+            ):
                 if "V" not in given.get("REINSTALLMODE", "").upper():
                     return self._ended(1638, ["Another version of this product is installed already."], log)
             elif known and action == "install" and not {"REMOVE", "ADDLOCAL", "REINSTALL"} & given.keys():
                 return self._ended(0, ["Already installed; nothing to do."], log)
             contents = {} if given.get("REMOVE") else payload(database, found.source)
             outcome = engine.run(
-                database, self.surroundings, self._state, given, memories=self._memories, package=package, open_package=self._open, contents=contents
+                database,
+                self.surroundings,
+                self._state,
+                given,
+                memories=self._memories,
+                package=package,
+                open_package=self._open,
+                contents=contents,
             )
         if outcome.done:
             self._done += outcome.effects
@@ -426,7 +474,9 @@ class SimulatedSession:
             self._fill(contents, outcome)
         return self._ended(outcome.exit_code, list(outcome.log), log)
 
-    def _find(self, command: commandline.MsiCommand, given: dict[str, str], folder: str | None) -> tuple[Memory | None, Layers | None, str]:
+    def _find(
+        self, command: commandline.MsiCommand, given: dict[str, str], folder: str | None
+    ) -> tuple[Memory | None, Layers | None, str]:
         if command.is_code:
             memory = self._memories.get(command.package.upper())
             return memory, self._packages.get(memory.code) if memory else None, memory.package if memory else ""

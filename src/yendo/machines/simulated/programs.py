@@ -50,10 +50,17 @@ class Found(msgspec.Struct):
             )
         apply(prediction.effects, state)
         for effect in prediction.effects:
-            if effect.kind == "file" and effect.thing.identity.endswith(".exe") and effect.evidence and effect.change == "add":
+            if (
+                effect.kind == "file"
+                and effect.thing.identity.endswith(".exe")
+                and effect.evidence
+                and effect.change == "add"
+            ):
                 self.uninstallers[effect.thing.identity] = (self.installer, self.program)
         code = prediction.exit_code or 0
-        return list(prediction.effects), Ran(3010 if prediction.restarts and not code else code, "predicted from the installer itself", 0.0)
+        return list(prediction.effects), Ran(
+            3010 if prediction.restarts and not code else code, "predicted from the installer itself", 0.0
+        )
 
 
 def recordings(package: Path) -> list[Recording]:
@@ -75,10 +82,23 @@ def _fits(recording: Recording, line: str, folder: str) -> bool:
 
 def recorded(line: str, brought: list[tuple[str, Path]]) -> Recording | None:
     """The recording of a command line among those of the packages that were brought."""
-    return next((recording for folder, package in brought for recording in recordings(package) if _fits(recording, line, folder)), None)
+    return next(
+        (
+            recording
+            for folder, package in brought
+            for recording in recordings(package)
+            if _fits(recording, line, folder)
+        ),
+        None,
+    )
 
 
-def find(line: str, recording: Recording | None, lookup: Callable[[str], bytes | Path | None], left: dict[str, tuple[Path, str]]) -> Found | None:
+def find(
+    line: str,
+    recording: Recording | None,
+    lookup: Callable[[str], bytes | Path | None],
+    left: dict[str, tuple[Path, str]],
+) -> Found | None:
     """How a command line can be carried out, or None. ``left`` are uninstallers of programs that were read."""
     match = _LINE.match(line)
     program, arguments = (match[1], match[2].strip()) if match else ("", line)

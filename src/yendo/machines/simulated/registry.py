@@ -1,4 +1,6 @@
-"""The simulated machine's registry: keys and values over a state that knows some keys as services, variables or entries of a list."""
+"""The simulated machine's registry: keys and values over a state that knows some keys as services, variables or entries
+of a list.
+"""
 
 from __future__ import annotations
 
@@ -7,7 +9,10 @@ from yendo.effects.keys import things_of_key
 from yendo.effects.things import Environment, RegistryKey, Service, Thing, UninstallEntry, kind_of, parent
 from yendo.machines.protocol import Value
 
-_ENVIRONMENT = {("hklm", r"system\currentcontrolset\control\session manager\environment"): "machine", ("hkcu", "environment"): "user"}
+_ENVIRONMENT = {
+    ("hklm", r"system\currentcontrolset\control\session manager\environment"): "machine",
+    ("hkcu", "environment"): "user",
+}
 _SERVICES = "system\\currentcontrolset\\services\\"
 _UNINSTALL = "software\\microsoft\\windows\\currentversion\\uninstall\\"
 _STARTS = {"boot": 0, "system": 1, "auto": 2, "demand": 3, "disabled": 4}
@@ -34,7 +39,9 @@ class Registry:
 
     def __init__(self, state: State) -> None:
         self.state = state
-        self._special: dict[tuple[str, str, str], dict[str, tuple[str, Value]]] = {}  # keys that stand for another thing
+        self._special: dict[
+            tuple[str, str, str], dict[str, tuple[str, Value]]
+        ] = {}  # keys that stand for another thing
         self._made: dict[tuple[str, str, str], str] = {}
 
     @staticmethod
@@ -111,7 +118,11 @@ class Registry:
         hive, view, key = self._at(hive, view, key)
         if self._is_special(hive, key):
             return [label for label, _ in self._values(hive, view, key).values()]
-        return sorted(thing.name for thing in self.state.of("registry") if isinstance(thing, RegistryValue) and self._same(thing, hive, view, key))
+        return sorted(
+            thing.name
+            for thing in self.state.of("registry")
+            if isinstance(thing, RegistryValue) and self._same(thing, hive, view, key)
+        )
 
     @staticmethod
     def _same(thing: RegistryValue, hive: str, view: str, key: str) -> bool:
@@ -137,12 +148,18 @@ class Registry:
             if isinstance(thing, Service):
                 paths.append(("HKLM", "64", r"System\CurrentControlSet\Services" + "\\" + thing.name))
             elif isinstance(thing, UninstallEntry):
-                paths.append((thing.hive, thing.view, r"Software\Microsoft\Windows\CurrentVersion\Uninstall" + "\\" + thing.key))
+                paths.append(
+                    (thing.hive, thing.view, r"Software\Microsoft\Windows\CurrentVersion\Uninstall" + "\\" + thing.key)
+                )
         return paths
 
     def has(self, hive: str, view: str, key: str) -> bool:
         hive, view, key = self._at(hive, view, key)
-        return (key.lower() in _KNOWN and hive != "HKU") or bool(self.below(hive, view, key)) or (hive == "HKU" and "\\" not in key)
+        return (
+            (key.lower() in _KNOWN and hive != "HKU")
+            or bool(self.below(hive, view, key))
+            or (hive == "HKU" and "\\" not in key)
+        )
 
     def make(self, hive: str, view: str, key: str) -> None:
         hive, view, key = self._at(hive, view, key)

@@ -1,4 +1,6 @@
-"""Programs that every Windows has, as far as steps call them: what they change on a simulated machine, and the code they leave with."""
+"""Programs that every Windows has, as far as steps call them: what they change on a simulated machine, and the code
+they leave with.
+"""
 
 from __future__ import annotations
 
@@ -12,7 +14,10 @@ from yendo.formats.app_package import Identity
 from yendo.machines.protocol import Ran
 
 _WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|(\S+)')
-_NOT_FOUND, _NO_SOURCE = 2, 0x800F081F  # Source: the servicing program's codes: no such file; the source files could not be found
+_NOT_FOUND, _NO_SOURCE = (
+    2,
+    0x800F081F,
+)  # Source: the servicing program's codes: no such file; the source files could not be found
 # Source: the Win32 error codes that the service control program leaves with.
 _UNKNOWN, _EXISTS, _RUNNING, _STOPPED, _DISABLED = 1060, 1073, 1056, 1062, 1058
 
@@ -41,7 +46,11 @@ def run(line: str, state: State, files: Files) -> Ran | None:
     parts = words(line)
     name = re.sub(r"(?i)\.exe$", "", parts[0].rpartition("\\")[2].lower()) if parts else ""
     program = _PROGRAMS.get(name)
-    return Ran(program(parts[1:], state, files), "Published name: oem1.inf\n" if name == "pnputil" else "", 0.0) if program else None
+    return (
+        Ran(program(parts[1:], state, files), "Published name: oem1.inf\n" if name == "pnputil" else "", 0.0)
+        if program
+        else None
+    )
 
 
 def _option(parts: list[str], name: str) -> str:
@@ -67,7 +76,9 @@ def _sc(parts: list[str], state: State, files: Files) -> int:
         if service:
             return _EXISTS
         start, account = _after(parts, "start=") or "demand", _after(parts, "obj=") or "LocalSystem"
-        state.add(Service(name, _after(parts, "displayname=") or name, _after(parts, "binpath="), start, account, (), False))
+        state.add(
+            Service(name, _after(parts, "displayname=") or name, _after(parts, "binpath="), start, account, (), False)
+        )
         return 0
     if service is None:
         return _UNKNOWN
@@ -139,7 +150,9 @@ def _dism(parts: list[str], state: State, files: Files) -> int:
             return _NOT_FOUND
         _part(state, "app", found.name, found.version, there=True)
     elif "/remove-provisionedappxpackage" in lowered:
-        return _part(state, "app", _option(parts, "packagename").partition("_")[0], None, there=False, missing=_NOT_FOUND)
+        return _part(
+            state, "app", _option(parts, "packagename").partition("_")[0], None, there=False, missing=_NOT_FOUND
+        )
     return 0
 
 

@@ -28,7 +28,12 @@ class PrivateCopy:
         self._free = shutil.disk_usage(work).free
         self.overlaid = self._overlay()
         if not self.overlaid:
-            done = subprocess.run(["cp", "-a", "--reflink=auto", f"{template}/.", str(self.root)], capture_output=True, text=True, check=False)
+            done = subprocess.run(
+                ["cp", "-a", "--reflink=auto", f"{template}/.", str(self.root)],
+                capture_output=True,
+                text=True,
+                check=False,
+            )
             if done.returncode:
                 raise NoMachine(f"no private copy of the machine could be made: {done.stderr.strip()[:200]}")
 
@@ -84,7 +89,10 @@ class PrivateCopy:
                 path, old = here / name, lower / name
                 if path.is_symlink():
                     continue
-                if name not in there or (path.stat().st_size, path.stat().st_mtime_ns) != (old.stat().st_size, old.stat().st_mtime_ns):
+                if name not in there or (path.stat().st_size, path.stat().st_mtime_ns) != (
+                    old.stat().st_size,
+                    old.stat().st_mtime_ns,
+                ):
                     yield path, "file"
             for name in there - set(folders) - set(files):
                 yield from self._gone((lower / name).relative_to(self.template))

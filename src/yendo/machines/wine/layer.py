@@ -22,7 +22,10 @@ from yendo.errors import NoMachine, NotCovered
 from yendo.machines.protocol import Look, Ran
 
 # Where Debian keeps the loader of 64-bit programs, and the server
-_INSIDE = (("/usr/lib/wine/wine64", "/usr/bin/wine64", "/usr/bin/wine"), ("/usr/bin/wineserver", "/usr/lib/wine/wineserver64", "/usr/lib/wine/wineserver"))
+_INSIDE = (
+    ("/usr/lib/wine/wine64", "/usr/bin/wine64", "/usr/bin/wine"),
+    ("/usr/bin/wineserver", "/usr/lib/wine/wineserver64", "/usr/lib/wine/wineserver"),
+)
 HOW_TO_GET = "apt-get install wine (and wine32 for 32-bit programs), or put another wine first on PATH"
 
 
@@ -55,7 +58,10 @@ def find() -> Layer:
         wine = plain  # two layers on PATH: the first wins
     if not wine:
         raise NoMachine(f"no wine on PATH: {HOW_TO_GET}")
-    server = server or next((str(path) for path in (Path("/usr/lib/wine/wineserver"), Path("/usr/lib/wine/wineserver64")) if path.exists()), None)
+    server = server or next(
+        (str(path) for path in (Path("/usr/lib/wine/wineserver"), Path("/usr/lib/wine/wineserver64")) if path.exists()),
+        None,
+    )
     if not server:
         raise NoMachine(f"wine is here, its server is not: {HOW_TO_GET}")
     try:
@@ -81,10 +87,19 @@ class Prefix:
     where the prefix is isolated, with these variables; without it they run like any program of this system.
     """
 
-    def __init__(self, layer: Layer, root: Path, home: Path, environment: dict[str, str] | None = None, enter: Enter | None = None) -> None:
+    def __init__(
+        self,
+        layer: Layer,
+        root: Path,
+        home: Path,
+        environment: dict[str, str] | None = None,
+        enter: Enter | None = None,
+    ) -> None:
         self._numbers = itertools.count()
         self.layer, self.root, self.home, self._enter = layer, root, home, enter
-        kept = {name: os.environ[name] for name in ("PATH", "DISPLAY", "LANG", "LC_ALL", "XAUTHORITY") if name in os.environ}
+        kept = {
+            name: os.environ[name] for name in ("PATH", "DISPLAY", "LANG", "LC_ALL", "XAUTHORITY") if name in os.environ
+        }
         if not any("utf" in kept.get(name, "").lower() for name in ("LC_ALL", "LANG")):
             kept["LC_ALL"] = "C.UTF-8"  # in any other the layer cannot tell names beyond ASCII on the disk
         self.environment = {
@@ -131,10 +146,13 @@ class Prefix:
             **host_os.new_group(),
         )
 
-    def start(self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL, looks: list[Look] | None = None) -> int | None:
+    def start(
+        self, *arguments: str, timeout: float, output: Any = subprocess.DEVNULL, looks: list[Look] | None = None
+    ) -> int | None:
         """Runs a program of the layer to its end; None when it took too long and everything was ended.
 
-        With ``looks`` it is looked at when its time is over, and gets as long again while it is busy; what was seen is put there.
+        With ``looks`` it is looked at when its time is over, and gets as long again while it is busy; what was seen is
+        put there.
         """
         process = self.launch(*arguments, output=output)
         try:
@@ -155,7 +173,9 @@ class Prefix:
             host_os.end_group(process)
 
     def _work(self) -> dict[int, tuple[float, int]]:
-        """Processor seconds and bytes read and written of each process in this prefix, but those of the layer itself."""
+        """Processor seconds and bytes read and written of each process in this prefix, but those of the
+        layer itself.
+        """
         return {
             process: (host_os.cpu_seconds(process), host_os.bytes_moved(process))
             for process, name in self.processes()
@@ -170,12 +190,18 @@ class Prefix:
         enter = f'cd /d "{folder}"\r\n' if folder else ""
         text = f"@echo off\r\n{enter}{escaped}\r\necho yendo-rc=%errorlevel%\r\n"
         try:
-            batch.write_bytes(text.encode("cp437"))  # the layer's shell reads batch files in this code page, whatever `chcp` says
+            batch.write_bytes(
+                text.encode("cp437")
+            )  # the layer's shell reads batch files in this code page, whatever `chcp` says
         except UnicodeEncodeError as error:
-            raise NotCovered(f"the layer's command shell cannot be given {error.object[error.start : error.end]!r} in a command line") from error
+            raise NotCovered(
+                f"the layer's command shell cannot be given {error.object[error.start : error.end]!r} in a command line"
+            ) from error
         return "Z:" + str(batch).replace("/", "\\"), said
 
-    def command(self, line: str, *, work: Path, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
+    def command(
+        self, line: str, *, work: Path, timeout: float, folder: str | None = None, patient: bool = False
+    ) -> Ran:
         """Runs a Windows command line through a batch file, which alone gives the full exit code."""
         batch, said = self.batch(line, work, folder)
         begun = time.monotonic()
@@ -218,7 +244,15 @@ class Prefix:
 
     def _server(self, option: str, timeout: float) -> None:
         silent = subprocess.DEVNULL
-        subprocess.run(self._line(1, option), env=self.environment, stdin=silent, stdout=silent, stderr=silent, timeout=timeout, check=False)
+        subprocess.run(
+            self._line(1, option),
+            env=self.environment,
+            stdin=silent,
+            stdout=silent,
+            stderr=silent,
+            timeout=timeout,
+            check=False,
+        )
 
     def stop(self) -> None:
         """Ends everything in this prefix at once, and never raises."""
@@ -226,11 +260,24 @@ class Prefix:
             self.flush()
 
 
-_OF_THE_LAYER = ("wineserver", "services", "explorer", "winedevice", "plugplay", "rpcss", "svchost", "conhost", "wine64-pre", "wine-pre")
+_OF_THE_LAYER = (
+    "wineserver",
+    "services",
+    "explorer",
+    "winedevice",
+    "plugplay",
+    "rpcss",
+    "svchost",
+    "conhost",
+    "wine64-pre",
+    "wine-pre",
+)
 
 
 def _look(before: dict[int, tuple[float, int]], now: dict[int, tuple[float, int]]) -> Look:
-    """Whether anything was done between two moments; what has begun or ended counts as work, as it does for the runner."""
+    """Whether anything was done between two moments; what has begun or ended counts as work, as it does
+    for the runner.
+    """
     processor = sum(now[process][0] - before[process][0] for process in now.keys() & before.keys())
     moved = sum(now[process][1] - before[process][1] for process in now.keys() & before.keys())
     activity = f"{round(processor * 1000)} ms of processor time, {moved} bytes read and written, {len(now)} processes"

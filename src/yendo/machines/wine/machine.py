@@ -85,7 +85,10 @@ class WineMachine:
         self.layer = layers.find()
         self.cache, self.powershell, self.unconfined = cache, powershell, unconfined
         if not unconfined and (reason := sandbox.lacking()):
-            raise NoMachine(f"a stranger's installer is not run here, since nothing can be isolated ({reason}); --unconfined runs it all the same")
+            raise NoMachine(
+                f"a stranger's installer is not run here, since nothing can be isolated ({reason}); --unconfined "
+                "runs it all the same"
+            )
         self._sessions: list[WineSession] = []
         self._baselines: dict[Account, tuple[State, observe.Blocks]] = {}
 
@@ -131,7 +134,10 @@ class WineMachine:
         for name in ("home", "asked", "prefix"):
             (work / name).mkdir()
         try:
-            with layers.screen() as display, self._isolated([work / "prefix", work / "home"], work / "asked", display) as box:
+            with (
+                layers.screen() as display,
+                self._isolated([work / "prefix", work / "home"], work / "asked", display) as box,
+            ):
                 # without the two libraries the first boot offers to download them, and waits for an answer
                 extra = {"WINEDLLOVERRIDES": "mscoree=;mshtml=", **({"DISPLAY": display} if display else {})}
                 wine = layers.Prefix(self.layer, work / "prefix", work / "home", extra, box.entering if box else None)
@@ -140,7 +146,9 @@ class WineMachine:
                 finally:
                     wine.stop()
             observe.save(work / "baseline.msgpack", work / "prefix")
-            (work / "ready.json").write_text(json.dumps({"layer": self.layer.version, "widths": ["64", "32"] if narrow else ["64"]}), "utf-8")
+            (work / "ready.json").write_text(
+                json.dumps({"layer": self.layer.version, "widths": ["64", "32"] if narrow else ["64"]}), "utf-8"
+            )
             work.rename(folder)
         except BaseException:
             shutil.rmtree(work, ignore_errors=True)
@@ -204,7 +212,9 @@ class WineMachine:
     # --- the machine protocol ------------------------------------------------------------------
 
     def surroundings(self, account: Account = "user") -> Surroundings:
-        users = [path.name for path in (self.template / "prefix/drive_c/users").iterdir() if path.name.lower() != "public"]
+        users = [
+            path.name for path in (self.template / "prefix/drive_c/users").iterdir() if path.name.lower() != "public"
+        ]
         user = users[0] if users else "root"
         usual = around.windows("user")
         profile = r"C:\users" + "\\" + user if account == "user" else _SYSTEM_PROFILE
@@ -212,7 +222,15 @@ class WineMachine:
         folders = {name: path.replace(old, profile) for name, path in usual.folders.items()}
         environment = {name: value.replace(old, profile) for name, value in usual.environment.items()}
         folders["TempFolder"] = environment["TEMP"]
-        return Surroundings("10.0.19045", "x64", account, user if account == "user" else "SYSTEM", folders, environment, per_user_menu=True)
+        return Surroundings(
+            "10.0.19045",
+            "x64",
+            account,
+            user if account == "user" else "SYSTEM",
+            folders,
+            environment,
+            per_user_menu=True,
+        )
 
     def baseline(self, account: Account = "user") -> State:
         return self._known(account)[0].copy()
@@ -231,7 +249,9 @@ class WineMachine:
         return self._baselines[account]
 
     def interrupt(self) -> None:
-        """Ends what runs on every machine of this kind that another thread has in use; its next command raises NoMachine."""
+        """Ends what runs on every machine of this kind that another thread has in use; its next command raises
+        NoMachine.
+        """
         for session in list(self._sessions):
             session.prefix.interrupted = True
             session.prefix.stop()
@@ -294,7 +314,13 @@ class WineSession(RunnerOnly):
     """One private copy, from fresh to thrown away."""
 
     def __init__(
-        self, machine: WineMachine, copy: PrivateCopy, work: Path, account: Account, display: str | None, box: sandbox.Sandbox | None
+        self,
+        machine: WineMachine,
+        copy: PrivateCopy,
+        work: Path,
+        account: Account,
+        display: str | None,
+        box: sandbox.Sandbox | None,
     ) -> None:
         self.box = box
         self.machine, self.copy, self.work, self.account, self.display = machine, copy, work, account, display
@@ -356,7 +382,10 @@ class WineSession(RunnerOnly):
 
     def end_programs(self, name: str) -> None:
         """Ends programs of this machine at once, as a power cut would, by the beginning of their name."""
-        host_os.end((process for process, known in self.prefix.processes() if known.lower().startswith(name.lower())), at_once=True)
+        host_os.end(
+            (process for process, known in self.prefix.processes() if known.lower().startswith(name.lower())),
+            at_once=True,
+        )
 
     def read(self, path: str) -> bytes | None:
         try:
@@ -397,7 +426,9 @@ class WineSession(RunnerOnly):
 
     def files_below(self, path: str) -> list[str]:
         top = self.host(path)
-        inner = [entry.relative_to(top).as_posix() for entry in top.rglob("*") if entry.is_file()] if top.is_dir() else []
+        inner = (
+            [entry.relative_to(top).as_posix() for entry in top.rglob("*") if entry.is_file()] if top.is_dir() else []
+        )
         return sorted(path.rstrip("\\") + "\\" + name.replace("/", "\\") for name in inner)
 
     def make_folder(self, path: str) -> bool:
@@ -435,7 +466,10 @@ class WineSession(RunnerOnly):
         return self.prefix.command(command, work=self.asked, timeout=timeout, folder=folder, patient=patient)
 
     def watch(self, command: str, *, timeout: float, press: bool = False, folder: str | None = None) -> Watched:
-        """Runs a command line and follows all its processes and windows. ``press`` agrees to every dialog. Raises NoMachine."""
+        """Runs a command line and follows all its processes and windows.
+
+        ``press`` agrees to every dialog. Raises NoMachine.
+        """
         return watch(self, command, timeout=timeout, press=press, folder=folder)
 
     @property
@@ -468,9 +502,18 @@ class WineSession(RunnerOnly):
             if before == after:
                 continue
             hive, path = key
-            was = {key_of(thing): thing for thing in observe.registry_things(hive, path, before, has_children=True)} if before is not None else {}
+            was = (
+                {key_of(thing): thing for thing in observe.registry_things(hive, path, before, has_children=True)}
+                if before is not None
+                else {}
+            )
             now = (
-                {key_of(thing): thing for thing in observe.registry_things(hive, path, after, has_children=key in parents or before is not None)}
+                {
+                    key_of(thing): thing
+                    for thing in observe.registry_things(
+                        hive, path, after, has_children=key in parents or before is not None
+                    )
+                }
                 if after is not None
                 else {}
             )
@@ -510,7 +553,10 @@ class WineSession(RunnerOnly):
         )
 
 
-_LINE = re.compile(r"software\\(?:microsoft\\windows\\currentversion\\installer|classes\\installer)\\upgradecodes\\([0-9a-f]{32})", re.I)
+_LINE = re.compile(
+    r"software\\(?:microsoft\\windows\\currentversion\\installer|classes\\installer)\\upgradecodes\\([0-9a-f]{32})",
+    re.I,
+)
 
 
 def _line_of(thing: RegistryValue) -> dict[str, str]:

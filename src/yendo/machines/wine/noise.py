@@ -37,7 +37,10 @@ def _patterns() -> dict[str, tuple[re.Pattern[str], list[Entry]]]:
     found: dict[str, list[Entry]] = {}
     for entry in entries():
         found.setdefault(entry.kind, []).append(entry)
-    return {kind: (re.compile("|".join("(" + _expression(entry.identity) + ")" for entry in some), re.S), some) for kind, some in found.items()}
+    return {
+        kind: (re.compile("|".join("(" + _expression(entry.identity) + ")" for entry in some), re.S), some)
+        for kind, some in found.items()
+    }
 
 
 def _expression(identity: str) -> str:

@@ -50,7 +50,12 @@ def locate(hive: str, path: str) -> tuple[str, str, View]:
         parts[1] = "CurrentControlSet"
     view: View = "64"
     for at in (1, 2):
-        if lowered[0] == "software" and lowered[at : at + 1] == ["wow6432node"] and hive == "HKLM" and (at == 1 or lowered[1] == "classes"):
+        if (
+            lowered[0] == "software"
+            and lowered[at : at + 1] == ["wow6432node"]
+            and hive == "HKLM"
+            and (at == 1 or lowered[1] == "classes")
+        ):
             del parts[at]
             view = "32"
             break
@@ -76,7 +81,13 @@ def file_things(drive: Path, path: Path) -> Iterator[Thing]:
     if where.lower().endswith(".lnk"):
         with contextlib.suppress(Unreadable):
             link = lnk.read(path.read_bytes())
-            yield Shortcut(where, link.target or None, link.arguments, link.working_folder.rstrip("\\") or None, link.description or None)
+            yield Shortcut(
+                where,
+                link.target or None,
+                link.arguments,
+                link.working_folder.rstrip("\\") or None,
+                link.description or None,
+            )
             return
     sha256 = digest.of_file(path) if size <= MAX_HASHED else None
     version = architecture = signer = None
@@ -127,7 +138,9 @@ def save(target: Path, prefix: Path) -> None:
 
 def load(source: Path) -> tuple[list[Thing], Blocks]:
     """What ``save`` kept."""
-    things, blocks = msgspec.msgpack.decode(source.read_bytes(), type=tuple[list[Thing], list[tuple[tuple[str, str], str]]])
+    things, blocks = msgspec.msgpack.decode(
+        source.read_bytes(), type=tuple[list[Thing], list[tuple[tuple[str, str], str]]]
+    )
     return things, dict(blocks)
 
 

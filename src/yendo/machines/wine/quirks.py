@@ -39,7 +39,11 @@ def _service_quotes(effect: Effect) -> tuple[Effect, ...] | None:
 
 
 def _list_of_the_machine(effect: Effect) -> tuple[Effect, ...] | None:
-    return (_with(effect, hive="HKLM"),) if isinstance(effect.thing, UninstallEntry) and effect.thing.hive == "HKCU" else None
+    return (
+        (_with(effect, hive="HKLM"),)
+        if isinstance(effect.thing, UninstallEntry) and effect.thing.hive == "HKCU"
+        else None
+    )
 
 
 def _service_settings(effect: Effect) -> tuple[Effect, ...] | None:
@@ -75,13 +79,24 @@ def _odbc(effect: Effect) -> tuple[Effect, ...] | None:
 def _published(effect: Effect) -> tuple[Effect, ...] | None:
     thing = effect.thing
     if isinstance(thing, RegistryValue) and thing.hive == "HKLM" and _from(effect, "PublishComponent"):
-        return (_with(effect, hive="HKCU", key=thing.key.replace(r"Software\Classes\Installer", r"Software\Microsoft\Installer")),)
+        return (
+            _with(
+                effect,
+                hive="HKCU",
+                key=thing.key.replace(r"Software\Classes\Installer", r"Software\Microsoft\Installer"),
+            ),
+        )
     return None
 
 
 def _type_library(effect: Effect) -> tuple[Effect, ...] | None:
     thing = effect.thing
-    if isinstance(thing, RegistryValue) and isinstance(thing.data, str) and _from(effect, "TypeLib") and thing.data[1:3] == ":\\":
+    if (
+        isinstance(thing, RegistryValue)
+        and isinstance(thing.data, str)
+        and _from(effect, "TypeLib")
+        and thing.data[1:3] == ":\\"
+    ):
         return (_with(effect, data=f"\\\\?\\{thing.data}"),)
     return None
 
@@ -91,15 +106,33 @@ def _parts(effect: Effect) -> tuple[Effect, ...] | None:
 
 
 QUIRKS = (
-    Quirk("one-list", "the layer lists a product of one user in the machine's list of programs, not in that user's", _list_of_the_machine),
-    Quirk("service-quotes", "the layer registers a service's program without the quotes that Windows puts round a path with spaces", _service_quotes),
-    Quirk("service-settings", "the layer carries out no MsiConfigureServices: recovery and delayed start are not set", _service_settings),
+    Quirk(
+        "one-list",
+        "the layer lists a product of one user in the machine's list of programs, not in that user's",
+        _list_of_the_machine,
+    ),
+    Quirk(
+        "service-quotes",
+        "the layer registers a service's program without the quotes that Windows puts round a path with spaces",
+        _service_quotes,
+    ),
+    Quirk(
+        "service-settings",
+        "the layer carries out no MsiConfigureServices: recovery and delayed start are not set",
+        _service_settings,
+    ),
     Quirk("rights", "the layer sets no access rights", _rights),
     Quirk("fonts", "the layer registers a font by its whole path, and in a second place", _fonts),
     Quirk("isolated", "the layer makes no private copies of isolated components", _isolated),
-    Quirk("odbc-attributes", "the layer writes FileUsage=1 for every database driver in place of its attributes", _odbc),
+    Quirk(
+        "odbc-attributes", "the layer writes FileUsage=1 for every database driver in place of its attributes", _odbc
+    ),
     Quirk("type-library", "the layer registers a type library by its path in the long form", _type_library),
-    Quirk("parts", "the layer's own programs for tasks, firewall, drivers, features and apps end well and do nothing", _parts),
+    Quirk(
+        "parts",
+        "the layer's own programs for tasks, firewall, drivers, features and apps end well and do nothing",
+        _parts,
+    ),
     Quirk("published", "the layer publishes components for the user even for an installation for everyone", _published),
 )
 
@@ -107,7 +140,9 @@ QUIRKS = (
 LACKING = frozenset(quirk.reason for quirk in QUIRKS if quirk.id not in ("one-list", "service-quotes", "type-library"))
 
 # What Windows ends with, what the layer ends with, and why.
-EXIT_CODES = {(1642, 1605): "the layer has one code for a patch whose product is missing and for a product that is missing"}
+EXIT_CODES = {
+    (1642, 1605): "the layer has one code for a patch whose product is missing and for a product that is missing"
+}
 
 
 def adapt(effects: Iterable[Effect]) -> tuple[list[Effect], dict[str, int]]:

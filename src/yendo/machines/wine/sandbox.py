@@ -28,7 +28,18 @@ HOW_TO_GET = "apt-get install bubblewrap (and util-linux, which Debian always ha
 _PARTS = ("bwrap", "nsenter", "setpriv", "prlimit", "env")
 _SPACES = ("--user", "--mount", "--pid", "--net", "--ipc")
 # What programs need of a system's settings: fonts, the list of libraries, names. Nothing that is a secret of the host.
-_SETTINGS = ("alternatives", "fonts", "ld.so.cache", "ld.so.conf", "ld.so.conf.d", "localtime", "nsswitch.conf", "machine-id", "glvnd", "vulkan")
+_SETTINGS = (
+    "alternatives",
+    "fonts",
+    "ld.so.cache",
+    "ld.so.conf",
+    "ld.so.conf.d",
+    "localtime",
+    "nsswitch.conf",
+    "machine-id",
+    "glvnd",
+    "vulkan",
+)
 _SYSTEM = ("/usr", "/bin", "/sbin", "/lib", "/lib32", "/lib64", "/libx32")
 
 
@@ -53,7 +64,19 @@ def lacking() -> str:
     missing = [name for name in _PARTS if not shutil.which(name)]
     if missing:
         return f"{', '.join(missing)} not found: {HOW_TO_GET}"
-    tried = ["bwrap", "--unshare-user", "--unshare-pid", "--unshare-net", "--unshare-ipc", "--ro-bind", "/", "/", "--proc", "/proc", "true"]
+    tried = [
+        "bwrap",
+        "--unshare-user",
+        "--unshare-pid",
+        "--unshare-net",
+        "--unshare-ipc",
+        "--ro-bind",
+        "/",
+        "/",
+        "--proc",
+        "/proc",
+        "true",
+    ]
     try:
         done = subprocess.run(tried, capture_output=True, text=True, timeout=20, check=False)
     except (OSError, subprocess.TimeoutExpired) as error:
@@ -64,19 +87,30 @@ def lacking() -> str:
 def held() -> str:
     """What a run is kept from, and from what not, in one line."""
     limits = f"{LIMITS.memory >> 30} GB of memory, {LIMITS.processes} processes, {LIMITS.disk >> 30} GB of disk"
-    return f"a run has files, processes, network and rights of its own, at most {limits}; not kept from: defects of the kernel, the clock"
+    return f"a run has files, processes, network and rights of its own, at most {limits}; not kept from: defects of the kernel, the clock"  # noqa: E501
 
 
 class Sandbox:
-    """One set of namespaces, from its start to the end of everything in it. Raises NoMachine where it cannot be made."""
+    """One set of namespaces, from its start to the end of everything in it.
 
-    def __init__(self, layer: Layer, writable: Sequence[Path], readable: Sequence[Path], display: str | None, limits: Limits = LIMITS) -> None:
+    Raises NoMachine where it cannot be made.
+    """
+
+    def __init__(
+        self,
+        layer: Layer,
+        writable: Sequence[Path],
+        readable: Sequence[Path],
+        display: str | None,
+        limits: Limits = LIMITS,
+    ) -> None:
         self.layer, self.limits = layer, limits
         self.broken = ""  # why everything was ended
         # after bwrap has set everything up, and not before, its program says so
         self._process = subprocess.Popen(
             [*self._made(writable, readable, display), "/bin/sh", "-c", "echo ready; exec sleep infinity"],
-            stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, pass_fds=[self._told], **host_os.new_group(),
+            stdin=subprocess.DEVNULL, stdout=subprocess.PIPE, stderr=subprocess.PIPE, pass_fds=[self._told],
+            **host_os.new_group(),
         )  # fmt: skip
         os.close(self._told)
         assert self._process.stdout is not None and self._process.stderr is not None
@@ -95,7 +129,17 @@ class Sandbox:
     def _made(self, writable: Sequence[Path], readable: Sequence[Path], display: str | None) -> list[str]:
         self._info, self._told = os.pipe()
         os.set_inheritable(self._told, True)
-        line = ["bwrap", "--unshare-user", "--uid", str(os.getuid()), "--gid", str(os.getgid()), "--unshare-pid", "--unshare-net", "--unshare-ipc"]
+        line = [
+            "bwrap",
+            "--unshare-user",
+            "--uid",
+            str(os.getuid()),
+            "--gid",
+            str(os.getgid()),
+            "--unshare-pid",
+            "--unshare-net",
+            "--unshare-ipc",
+        ]
         line += ["--die-with-parent", "--new-session", "--clearenv", "--info-fd", str(self._told)]
         if self.layer.root:
             line += ["--ro-bind", str(self.layer.root), "/"]
@@ -104,13 +148,32 @@ class Sandbox:
                     line += ["--ro-bind", "/dev/null", f"/etc/{name}"]
         else:
             for name in _SYSTEM:
-                line += ["--symlink", str(Path(name).readlink()), name] if Path(name).is_symlink() else ["--ro-bind-try", name, name]
+                line += (
+                    ["--symlink", str(Path(name).readlink()), name]
+                    if Path(name).is_symlink()
+                    else ["--ro-bind-try", name, name]
+                )
             for name in _SETTINGS:
                 line += ["--ro-bind-try", f"/etc/{name}", f"/etc/{name}"]
             home = Path(self.layer.wine).resolve().parents[1]
             if not any(str(home) == top or str(home).startswith(top + "/") for top in _SYSTEM):
                 line += ["--ro-bind", str(home), str(home)]
-        line += ["--dev", "/dev", "--proc", "/proc", "--tmpfs", "/tmp", "--tmpfs", "/run", "--tmpfs", "/var/tmp", "--tmpfs", "/root", "--tmpfs", "/home"]
+        line += [
+            "--dev",
+            "/dev",
+            "--proc",
+            "/proc",
+            "--tmpfs",
+            "/tmp",
+            "--tmpfs",
+            "/run",
+            "--tmpfs",
+            "/var/tmp",
+            "--tmpfs",
+            "/root",
+            "--tmpfs",
+            "/home",
+        ]
         if display:
             socket = f"/tmp/.X11-unix/X{display.partition(':')[2].partition('.')[0]}"
             line += ["--ro-bind", socket, socket]
@@ -121,13 +184,32 @@ class Sandbox:
         return [*line, "--"]
 
     def entering(self, environment: dict[str, str]) -> list[str]:
-        """The command that starts another one in here, with these variables and no others. Raises NoMachine once it was ended."""
+        """The command that starts another one in here, with these variables and no others.
+
+        Raises NoMachine once it was ended.
+        """
         if self.broken or self._process.poll() is not None:
             raise NoMachine(self.broken or "the machine of this run has ended")
-        limits = ["prlimit", f"--nofile={host_os.open_files(self.limits.files)}", f"--fsize={self.limits.file}", "--core=0"]
+        limits = [
+            "prlimit",
+            f"--nofile={host_os.open_files(self.limits.files)}",
+            f"--fsize={self.limits.file}",
+            "--core=0",
+        ]
         rights = ["setpriv", "--bounding-set=-all", "--inh-caps=-all", "--no-new-privs"]
         variables = [f"{name}={value}" for name, value in environment.items()]
-        return ["nsenter", f"--target={self.init}", *_SPACES, "--preserve-credentials", "--wd=/", *limits, *rights, "env", "-i", *variables]
+        return [
+            "nsenter",
+            f"--target={self.init}",
+            *_SPACES,
+            "--preserve-credentials",
+            "--wd=/",
+            *limits,
+            *rights,
+            "env",
+            "-i",
+            *variables,
+        ]
 
     def _watch(self) -> None:
         while not self._over.wait(0.5):

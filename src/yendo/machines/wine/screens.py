@@ -15,7 +15,9 @@ GROUND = 0x2E5E6E
 
 
 class Appeared(msgspec.Struct, frozen=True):
-    """A window that the screen showed, however briefly; ``program`` is its class, which the layer sets to the program's name."""
+    """A window that the screen showed, however briefly; ``program`` is its class, which the layer sets to the program's
+    name.
+    """
 
     window: int
     program: str
@@ -42,7 +44,9 @@ class Screen:
     def __enter__(self) -> Self:
         return self
 
-    def __exit__(self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None) -> None:
+    def __exit__(
+        self, kind: type[BaseException] | None, error: BaseException | None, trace: TracebackType | None
+    ) -> None:
         self.connection.disconnect()
 
     def appeared(self) -> list[Appeared]:
@@ -50,7 +54,9 @@ class Screen:
         found = []
         while (event := self.connection.poll_for_event()) is not None:
             if isinstance(event, self._x.xproto.MapNotifyEvent):
-                found.append(Appeared(event.window, self._text(event.window, 67), self._text(event.window, 39)))  # WM_CLASS, WM_NAME
+                found.append(
+                    Appeared(event.window, self._text(event.window, 67), self._text(event.window, 39))
+                )  # WM_CLASS, WM_NAME
         return found
 
     def _text(self, window: int, atom: int) -> str:
@@ -61,15 +67,24 @@ class Screen:
         return bytes(reply.value.buf()).partition(b"\0")[0].decode("utf-8", "replace") if reply.value_len else ""
 
     def picture(self, left: int, top: int, width: int, height: int) -> bytes | None:
-        """A part of the screen as PNG, cut to the screen; None where nothing of it is left, or nothing is drawn there."""
+        """A part of the screen as PNG, cut to the screen; None where nothing of it is left, or nothing is
+        drawn there.
+        """
         from PIL import Image
 
         full_width, full_height = self.root.width_in_pixels, self.root.height_in_pixels
-        left, top, right, bottom = max(left, 0), max(top, 0), min(left + width, full_width), min(top + height, full_height)
+        left, top, right, bottom = (
+            max(left, 0),
+            max(top, 0),
+            min(left + width, full_width),
+            min(top + height, full_height),
+        )
         if right <= left or bottom <= top:
             return None
         form = self._x.xproto.ImageFormat.ZPixmap
-        reply = self.connection.core.GetImage(form, self.root.root, left, top, right - left, bottom - top, 0xFFFFFFFF).reply()
+        reply = self.connection.core.GetImage(
+            form, self.root.root, left, top, right - left, bottom - top, 0xFFFFFFFF
+        ).reply()
         image = Image.frombytes("RGB", (right - left, bottom - top), bytes(reply.data.buf()), "raw", "BGRX")
         if image.getcolors(1) == [((right - left) * (bottom - top), (GROUND >> 16, GROUND >> 8 & 0xFF, GROUND & 0xFF))]:
             return None

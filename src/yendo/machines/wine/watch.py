@@ -27,7 +27,10 @@ SCREEN = (1280, 800)
 
 
 class Window(msgspec.Struct, frozen=True):
-    """A window that was shown. ``texts`` are those of its controls; times in seconds from the start; ``picture`` is PNG."""
+    """A window that was shown.
+
+    ``texts`` are those of its controls; times in seconds from the start; ``picture`` is PNG.
+    """
 
     program: str
     title: str
@@ -41,13 +44,17 @@ class Window(msgspec.Struct, frozen=True):
 
     @property
     def counts(self) -> bool:
-        """Whether a person would see it: a few pixels at least, some of them on the screen, and something drawn or said."""
+        """Whether a person would see it: a few pixels at least, some of them on the screen, and something drawn or
+        said.
+        """
         if not (self.title or self.texts or self.picture):
             return False
         if not self.place:
             return True
         left, top, width, height = self.place
-        return width > 4 and height > 4 and left + width > 0 and top + height > 0 and left < SCREEN[0] and top < SCREEN[1]
+        return (
+            width > 4 and height > 4 and left + width > 0 and top + height > 0 and left < SCREEN[0] and top < SCREEN[1]
+        )
 
 
 class Process(msgspec.Struct, frozen=True):
@@ -107,7 +114,9 @@ class _Watch:
             case "P":
                 number = int(parts[2])
                 known = self.processes.get(number)
-                self.processes[number] = Process(number, int(parts[3]), _text(parts[4]), known.begun if known else at, None)
+                self.processes[number] = Process(
+                    number, int(parts[3]), _text(parts[4]), known.begun if known else at, None
+                )
             case "D":
                 gone = self.processes.pop(int(parts[2]), None)
                 if gone:
@@ -130,7 +139,9 @@ class _Watch:
     def _window(self, parts: list[str], at: float) -> None:
         number, owner = int(parts[2]), int(parts[3])
         known = self.processes.get(owner)
-        held = self.windows.setdefault(number, {"shown": at, "program": known.name if known else "", "picture": None, "texts": {}, "due": 0.0})
+        held = self.windows.setdefault(
+            number, {"shown": at, "program": known.name if known else "", "picture": None, "texts": {}, "due": 0.0}
+        )
         held["place"] = tuple(int(part) for part in parts[4:8])
         held["kind"], held["title"] = _text(parts[8]), _text(parts[9])
         texts = held["texts"]
@@ -188,7 +199,11 @@ class _Watch:
         known = {(window.program.lower(), window.title) for window in self.over}
         programs = {window.program.lower() for window in self.over}
         for program, title, at in self.brief:
-            if program.lower() in names and (program.lower(), title) not in known and (title or program.lower() not in programs):
+            if (
+                program.lower() in names
+                and (program.lower(), title) not in known
+                and (title or program.lower() not in programs)
+            ):
                 known.add((program.lower(), title))
                 self.over.append(Window(program, title, "", (), at, at))
         return tuple(sorted(self.over, key=lambda window: window.shown))
@@ -201,7 +216,9 @@ def _text(coded: str) -> str:
         return ""
 
 
-def watch(session: WineSession, command: str, *, timeout: float, press: bool = False, folder: str | None = None) -> Watched:
+def watch(
+    session: WineSession, command: str, *, timeout: float, press: bool = False, folder: str | None = None
+) -> Watched:
     """Runs a Windows command line to the end of its last process, or stops it. Raises NoMachine without a screen."""
     display = session.prefix.environment.get("DISPLAY")
     if not session.display or not display:
@@ -257,8 +274,13 @@ def _follow(session: WineSession, state: _Watch, process: subprocess.Popen[bytes
                 return "time"
             if time.monotonic() - looked > 1:
                 names = {process.name[:15].lower() for process in state.processes.values()}
-                spent = sum(host_os.cpu_seconds(number) for number, name in session.prefix.processes() if name.lower() in names)
-                if abs(spent - ticks) > IDLE_SECONDS * max(1.0, time.monotonic() - looked if looked else 1.0) or not state.windows:
+                spent = sum(
+                    host_os.cpu_seconds(number) for number, name in session.prefix.processes() if name.lower() in names
+                )
+                if (
+                    abs(spent - ticks) > IDLE_SECONDS * max(1.0, time.monotonic() - looked if looked else 1.0)
+                    or not state.windows
+                ):
                     worked = time.monotonic()
                 ticks, looked = spent, time.monotonic()
                 if session.copy.used() > MAX_DISK:

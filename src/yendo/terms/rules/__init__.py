@@ -1,7 +1,8 @@
-"""Rules on the state of a machine: what detection, probes and conditions are made of. One module a family, found by itself.
+"""Rules on the state of a machine: what detection, probes and conditions are made of. One module a family, found by
+itself.
 
-Each kind is described once: how it is judged, what its part of the scripts needs (beside it, as ``.ps1``), what makes it
-hold on a simulated machine, and how it is said in OVAL.
+Each kind is described once: how it is judged, what its part of the scripts needs (beside it, as ``.ps1``), what makes
+it hold on a simulated machine, and how it is said in OVAL.
 """
 
 from __future__ import annotations
@@ -50,7 +51,11 @@ groups.AnyRule = Rule  # type: ignore[misc]
 
 def function_of(kind: str) -> str:
     """The shell's function that judges a kind."""
-    return "Test-Group" if issubclass(KINDS[kind], Group) else "Test-" + "".join(part.capitalize() for part in kind.split("-"))
+    return (
+        "Test-Group"
+        if issubclass(KINDS[kind], Group)
+        else "Test-" + "".join(part.capitalize() for part in kind.split("-"))
+    )
 
 
 @cache

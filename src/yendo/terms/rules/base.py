@@ -121,7 +121,13 @@ def bounds(text: str | None) -> list[dict[str, str]]:
     return [{"sign": sign, "version": str(bound)} for sign, bound in VersionRange.parse(text).bounds] if text else []
 
 
-_SIGNS = {">=": "greater than or equal", "<=": "less than or equal", ">": "greater than", "<": "less than", "==": "equals"}
+_SIGNS = {
+    ">=": "greater than or equal",
+    "<=": "less than or equal",
+    ">": "greater than",
+    "<": "less than",
+    "==": "equals",
+}
 
 
 def version_states(name: str, text: str | None) -> tuple[tuple[Field, ...], ...]:
@@ -151,7 +157,10 @@ def numbers(text: str) -> list[tuple[str, int]]:
 
 
 def number_fits(number: int, text: str) -> bool:
-    return all({">=": number >= at, "<=": number <= at, ">": number > at, "<": number < at, "==": number == at}[sign] for sign, at in numbers(text))
+    return all(
+        {">=": number >= at, "<=": number <= at, ">": number > at, "<": number < at, "==": number == at}[sign]
+        for sign, at in numbers(text)
+    )
 
 
 def within(wanted: str | None) -> str | None:
@@ -166,13 +175,17 @@ def within(wanted: str | None) -> str | None:
 
 def pattern(text: str) -> re.Pattern[str]:
     """A name with ``*`` and ``?`` as an expression, without regard to case."""
-    return re.compile("".join(".*" if part == "*" else "." if part == "?" else re.escape(part) for part in re.split(r"([*?])", text)), re.I | re.S)
+    return re.compile(
+        "".join(".*" if part == "*" else "." if part == "?" else re.escape(part) for part in re.split(r"([*?])", text)),
+        re.I | re.S,
+    )
 
 
 def exact_pattern(text: str) -> str:
     """The same as an expression in the dialect that PCRE and .NET share."""
     plain = "".join(
-        ".*" if part == "*" else "." if part == "?" else re.sub(r"([\\^$.|?*+()\[\]{}])", r"\\\1", part) for part in re.split(r"([*?])", text)
+        ".*" if part == "*" else "." if part == "?" else re.sub(r"([\\^$.|?*+()\[\]{}])", r"\\\1", part)
+        for part in re.split(r"([*?])", text)
     )
     return f"^{plain}$"
 

@@ -39,4 +39,6 @@ class EnvironmentRule(BaseRule, tag="environment", frozen=True, kw_only=True):
             Field("key", _KEY, "case insensitive equals"),
             Field("name", self.name, "case insensitive equals"),
         )
-        return OvalTest("registry", where, ((Field("value", self.equals),),) if self.equals is not None else (), view="64_bit")
+        return OvalTest(
+            "registry", where, ((Field("value", self.equals),),) if self.equals is not None else (), view="64_bit"
+        )

@@ -19,8 +19,9 @@ _UNSURE = {"architecture": "is no program", "signed_by": "is not signed", "chang
 class FileRule(BaseRule, tag="file", frozen=True, kw_only=True):
     """A file exists, and its version, size, hash, date, signer or architecture is as said.
 
-    ``least`` is the fewest bytes it may have. ``changed`` is a range of days (UTC), as ``>=2026-03-01``. ``signed_by`` is the name (O or CN) in the certificate
-    that its signature carries; that the signature is valid is the proof's business. ``architecture`` is that of a program.
+    ``least`` is the fewest bytes it may have. ``changed`` is a range of days (UTC), as ``>=2026-03-01``. ``signed_by``
+    is the name (O or CN) in the certificate that its signature carries; that the signature is valid is the proof's
+    business. ``architecture`` is that of a program.
     """
 
     path: Text
@@ -89,14 +90,28 @@ class FileRule(BaseRule, tag="file", frozen=True, kw_only=True):
     def fulfil(self, sight: Sight) -> None:
         path = sight.expand(self.path)
         sight.state.add_folders(parent(path))
-        day = next((day for sign, day in days(self.changed) if sign in (">=", "<=", "==")), None) if self.changed else None
+        day = (
+            next((day for sign, day in days(self.changed) if sign in (">=", "<=", "==")), None)
+            if self.changed
+            else None
+        )
         sight.state.add(
-            File(path, self.least if self.size is None else self.size, self.sha256, within(self.version), self.architecture, self.signed_by, day)
+            File(
+                path,
+                self.least if self.size is None else self.size,
+                self.sha256,
+                within(self.version),
+                self.architecture,
+                self.signed_by,
+                day,
+            )
         )
 
     def oval(self) -> Criteria | OvalTest:
         if self.signed_by or self.architecture:
-            raise NotCovered(f"OVAL 5.11 cannot ask for a file's {'signer' if self.signed_by else 'architecture'}: “{self.title}”")
+            raise NotCovered(
+                f"OVAL 5.11 cannot ask for a file's {'signer' if self.signed_by else 'architecture'}: “{self.title}”"
+            )
         where = Field("filepath", self.path, "case insensitive equals")
         states = version_states("version", self.version)
         if self.size is not None:
@@ -119,7 +134,13 @@ class FileRule(BaseRule, tag="file", frozen=True, kw_only=True):
         if states or not self.sha256:
             tests.append(OvalTest("file", (where,), states, view="64_bit"))
         if self.sha256:
-            tests.append(OvalTest("filehash58", (where, Field("hash_type", "SHA-256")), ((Field("hash", self.sha256, "case insensitive equals"),),)))
+            tests.append(
+                OvalTest(
+                    "filehash58",
+                    (where, Field("hash_type", "SHA-256")),
+                    ((Field("hash", self.sha256, "case insensitive equals"),),),
+                )
+            )
         return tests[0] if len(tests) == 1 else Criteria("AND", tuple(tests))
 
 
@@ -136,4 +157,7 @@ def days(text: str) -> list[tuple[str, str]]:
 
 
 def _in_days(day: str, text: str) -> bool:
-    return all({">=": day >= at, "<=": day <= at, ">": day > at, "<": day < at, "==": day == at}[sign] for sign, at in days(text))
+    return all(
+        {">=": day >= at, "<=": day <= at, ">": day > at, "<": day < at, "==": day == at}[sign]
+        for sign, at in days(text)
+    )

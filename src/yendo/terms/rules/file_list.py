@@ -21,8 +21,8 @@ MAX_FILES = 2000
 
 
 class FileListRule(BaseRule, tag="file-list", frozen=True, kw_only=True):
-    """Every file of a list lies below a folder, each with its size (a number), at least a size (``4096+``), a version range, its hash
-    (SHA-256), or anything (``*``).
+    """Every file of a list lies below a folder, each with its size (a number), at least a size (``4096+``), a version
+    range, its hash (SHA-256), or anything (``*``).
     """
 
     folder: Text
@@ -49,7 +49,9 @@ class FileListRule(BaseRule, tag="file-list", frozen=True, kw_only=True):
             elif match := _LEAST.fullmatch(want):
                 found.append(FileRule(path=path, least=int(match[1])))
             else:
-                found.append(FileRule(path=path, sha256=want) if _DIGEST.fullmatch(want) else FileRule(path=path, version=want))
+                found.append(
+                    FileRule(path=path, sha256=want) if _DIGEST.fullmatch(want) else FileRule(path=path, version=want)
+                )
         return tuple(found)
 
     @property
@@ -75,7 +77,8 @@ class FileListRule(BaseRule, tag="file-list", frozen=True, kw_only=True):
 
 
 def for_file(file: File, others: Sequence[File | None] = ()) -> int | str:
-    """What a list asks of a file, so that it holds for every one of ``others`` too: the same file where an update counts as well.
+    """What a list asks of a file, so that it holds for every one of ``others`` too: the same file where an update
+    counts as well.
 
     Raises NotCovered where nothing is known.
     """

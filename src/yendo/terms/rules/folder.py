@@ -29,4 +29,6 @@ class FolderRule(BaseRule, tag="folder", frozen=True, kw_only=True):
         sight.state.add_folders(sight.expand(self.path))
 
     def oval(self) -> Criteria | OvalTest:
-        return OvalTest("file", (Field("path", self.path, "case insensitive equals"), Field("filename", None)), view="64_bit")
+        return OvalTest(
+            "file", (Field("path", self.path, "case insensitive equals"), Field("filename", None)), view="64_bit"
+        )

@@ -51,7 +51,9 @@ class Group(BaseRule, frozen=True, kw_only=True):
     def judge(self, sight: Sight) -> tuple[bool, str]:
         found = [rule.judge(sight) for rule in self.of]
         count = sum(holds for holds, _ in found)
-        return self.least <= count <= self.most, f"{count} of {len(found)} hold: " + "; ".join(fact for _, fact in found)
+        return self.least <= count <= self.most, f"{count} of {len(found)} hold: " + "; ".join(
+            fact for _, fact in found
+        )
 
 
 def _depth(rule: BaseRule) -> int:

@@ -36,13 +36,17 @@ class MsiProductRule(BaseRule, tag="msi-product", frozen=True, kw_only=True):
             found = [
                 thing
                 for thing in sight.state.of("product")
-                if isinstance(thing, Product) and (thing.upgrade_code or "").lower() == (self.upgrade_code or "").lower()
+                if isinstance(thing, Product)
+                and (thing.upgrade_code or "").lower() == (self.upgrade_code or "").lower()
             ]
         there = [thing for thing in found if isinstance(thing, Product)]
         for product in there:
             if fits(product.version, self.version):
                 return True, f"version {product.version} is on record"
-        return False, f"version {there[0].version} is on record" if there else "the Windows Installer has no such product"
+        return (
+            False,
+            f"version {there[0].version} is on record" if there else "the Windows Installer has no such product",
+        )
 
     def data(self) -> dict[str, Any]:
         return {
@@ -64,7 +68,7 @@ class MsiProductRule(BaseRule, tag="msi-product", frozen=True, kw_only=True):
                     Field("hive", "HKEY_LOCAL_MACHINE"),
                     Field(
                         "key",
-                        rf"SOFTWARE\Microsoft\Windows\CurrentVersion\Installer\UpgradeCodes\{pack_code(self.upgrade_code or '')}",
+                        rf"SOFTWARE\Microsoft\Windows\CurrentVersion\Installer\UpgradeCodes\{pack_code(self.upgrade_code or '')}",  # noqa: E501
                         "case insensitive equals",
                     ),
                     Field("name", ".+", "pattern match"),
@@ -72,10 +76,18 @@ class MsiProductRule(BaseRule, tag="msi-product", frozen=True, kw_only=True):
                 view="64_bit",
             )
             key = Field(
-                "key", rf"(?i)^{_HOME}\\UserData\\[^\\]+\\Products\\%\\InstallProperties$", "pattern match", variable=line, of_variable="name"
+                "key",
+                rf"(?i)^{_HOME}\\UserData\\[^\\]+\\Products\\%\\InstallProperties$",
+                "pattern match",
+                variable=line,
+                of_variable="name",
             )
         else:
-            key = Field("key", rf"(?i)^{_HOME}\\UserData\\[^\\]+\\Products\\{pack_code(self.code)}\\InstallProperties$", "pattern match")
+            key = Field(
+                "key",
+                rf"(?i)^{_HOME}\\UserData\\[^\\]+\\Products\\{pack_code(self.code)}\\InstallProperties$",
+                "pattern match",
+            )
         return OvalTest(
             "registry",
             (Field("hive", "HKEY_LOCAL_MACHINE"), key, Field("name", "DisplayVersion")),

@@ -38,14 +38,17 @@ class TaskRule(BaseRule, tag="task", frozen=True, kw_only=True):
     def oval(self) -> Criteria | OvalTest:
         key = rf"SOFTWARE\Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache\Tree\{self.name}"
         return OvalTest(
-            "registry", (_LOCAL, Field("key", key, "case insensitive equals"), Field("name", "Id", "case insensitive equals")), view="64_bit"
+            "registry",
+            (_LOCAL, Field("key", key, "case insensitive equals"), Field("name", "Id", "case insensitive equals")),
+            view="64_bit",
         )
 
 
 class DriverRule(BaseRule, tag="driver", frozen=True, kw_only=True):
     """The driver store holds a driver, by the name of its ``.inf`` file.
 
-    Source: the store lists its packages below ``HKLM\\System\\DriverDatabase\\DriverPackages`` as ``NAME.inf_ARCHITECTURE_HASH``.
+    Source: the store lists its packages below ``HKLM\\System\\DriverDatabase\\DriverPackages`` as
+    ``NAME.inf_ARCHITECTURE_HASH``.
     """
 
     inf: Text
@@ -100,13 +103,18 @@ class FeatureRule(BaseRule, tag="feature", frozen=True, kw_only=True):
     def oval(self) -> Criteria | OvalTest:
         name = self.name.replace("'", "''")
         query = f"SELECT InstallState FROM Win32_OptionalFeature WHERE Name = '{name}'"
-        return OvalTest("wmi57", (Field("namespace", "root\\cimv2"), Field("wql", query)), ((Field("result", "installstate=1", datatype="record"),),))
+        return OvalTest(
+            "wmi57",
+            (Field("namespace", "root\\cimv2"), Field("wql", query)),
+            ((Field("result", "installstate=1", datatype="record"),),),
+        )
 
 
 class AppRule(BaseRule, tag="app", frozen=True, kw_only=True):
     """A modern app package is provided to everyone, by the name in its identity, in a version within the range.
 
-    Source: provided packages are keys below ``Appx\\AppxAllUserStore\\Applications``, named ``NAME_VERSION_ARCHITECTURE_..._PUBLISHER``.
+    Source: provided packages are keys below ``Appx\\AppxAllUserStore\\Applications``, named
+    ``NAME_VERSION_ARCHITECTURE_..._PUBLISHER``.
     """
 
     name: Text
@@ -133,5 +141,10 @@ class AppRule(BaseRule, tag="app", frozen=True, kw_only=True):
     def oval(self) -> Criteria | OvalTest:
         if self.version:
             raise NotCovered(f"OVAL 5.11 cannot compare a version within a key's name: “{self.title}”")
-        key = rf"(?i)^SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Appx\\AppxAllUserStore\\Applications\\{re.escape(self.name)}_[^\\]+$"
-        return OvalTest("registry", (_LOCAL, Field("key", key, "pattern match"), Field("name", None)), version_states("value", None), view="64_bit")
+        key = rf"(?i)^SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Appx\\AppxAllUserStore\\Applications\\{re.escape(self.name)}_[^\\]+$"  # noqa: E501
+        return OvalTest(
+            "registry",
+            (_LOCAL, Field("key", key, "pattern match"), Field("name", None)),
+            version_states("value", None),
+            view="64_bit",
+        )

@@ -36,5 +36,8 @@ class ProcessRule(BaseRule, tag="process", frozen=True, kw_only=True):
         name = re.escape(self.bare)
         return OvalTest(
             "process58",
-            (Field("command_line", rf'(?i)^"?([^"]*\\)?{name}(\.exe)?("|\s|$)', "pattern match"), Field("pid", "0", "greater than", "int")),
+            (
+                Field("command_line", rf'(?i)^"?([^"]*\\)?{name}(\.exe)?("|\s|$)', "pattern match"),
+                Field("pid", "0", "greater than", "int"),
+            ),
         )

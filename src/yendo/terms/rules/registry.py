@@ -90,7 +90,9 @@ class RegistryRule(BaseRule, tag="registry", frozen=True, kw_only=True):
             "compare": self.equals is not None,
             "equals": "" if self.equals is None else str(self.equals),
             "version": bounds(self.version),
-            "numbers": [{"sign": sign, "number": str(number)} for sign, number in numbers(self.number)] if self.number else [],
+            "numbers": [{"sign": sign, "number": str(number)} for sign, number in numbers(self.number)]
+            if self.number
+            else [],
         }
 
     def fulfil(self, sight: Sight) -> None:
@@ -99,18 +101,26 @@ class RegistryRule(BaseRule, tag="registry", frozen=True, kw_only=True):
         if self.number:
             sign, number = numbers(self.number)[0]
             data = number + {">": 1, "<": -1}.get(sign, 0)
-        sight.state.add(RegistryValue(hive, key, self.name, "dword" if isinstance(data, int) else "sz", data, self.view))
+        sight.state.add(
+            RegistryValue(hive, key, self.name, "dword" if isinstance(data, int) else "sz", data, self.view)
+        )
 
     def oval(self) -> Criteria | OvalTest:
         hive, key = self.parts
         states = version_states("value", self.version)
         if self.equals is not None:
-            states += ((Field("value", str(self.equals), datatype="int" if isinstance(self.equals, int) else "string"),),)
+            states += (
+                (Field("value", str(self.equals), datatype="int" if isinstance(self.equals, int) else "string"),),
+            )
         if self.number:
             states += number_states("value", self.number)
         return OvalTest(
             "registry",
-            (Field("hive", LONG[hive]), Field("key", key, "case insensitive equals"), Field("name", self.name, "case insensitive equals")),
+            (
+                Field("hive", LONG[hive]),
+                Field("key", key, "case insensitive equals"),
+                Field("name", self.name, "case insensitive equals"),
+            ),
             states,
             view=f"{self.view}_bit",
         )
@@ -121,7 +131,9 @@ def _whole(data: object) -> int | None:
     if isinstance(data, int):
         return data
     text = str(data or "")
-    return int(text) if text.removeprefix("-").isascii() and text.removeprefix("-").isdigit() and len(text) < 16 else None
+    return (
+        int(text) if text.removeprefix("-").isascii() and text.removeprefix("-").isdigit() and len(text) < 16 else None
+    )
 
 
 class RegistryKeyRule(BaseRule, tag="registry-key", frozen=True, kw_only=True):
@@ -141,7 +153,10 @@ class RegistryKeyRule(BaseRule, tag="registry-key", frozen=True, kw_only=True):
     def judge(self, sight: Sight) -> tuple[bool, str]:
         hive, key = parts_of(self.key)
         head = RegistryKey(hive, key, self.view).identity
-        if any(value_of(sight.state, hive, self.view, key, name) is not None for name in ("ImagePath", "DisplayName", "UninstallString")):
+        if any(
+            value_of(sight.state, hive, self.view, key, name) is not None
+            for name in ("ImagePath", "DisplayName", "UninstallString")
+        ):
             return True, "is there"
         kinds = ("registry", "registry-key", "uninstall-entry")
         there = any(
@@ -162,5 +177,7 @@ class RegistryKeyRule(BaseRule, tag="registry-key", frozen=True, kw_only=True):
     def oval(self) -> Criteria | OvalTest:
         hive, key = parts_of(self.key)
         return OvalTest(
-            "registry", (Field("hive", LONG[hive]), Field("key", key, "case insensitive equals"), Field("name", None)), view=f"{self.view}_bit"
+            "registry",
+            (Field("hive", LONG[hive]), Field("key", key, "case insensitive equals"), Field("name", None)),
+            view=f"{self.view}_bit",
         )

@@ -28,7 +28,8 @@ class RegistryListRule(BaseRule, tag="registry-list", frozen=True, kw_only=True)
     def rules(self) -> tuple[RegistryRule, ...]:
         """The same as rules on single values."""
         return tuple(
-            RegistryRule(key=self.key, name=name, equals=None if want == "*" else want, view=self.view) for name, want in self.values.items()
+            RegistryRule(key=self.key, name=name, equals=None if want == "*" else want, view=self.view)
+            for name, want in self.values.items()
         )
 
     @property

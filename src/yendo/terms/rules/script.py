@@ -13,7 +13,10 @@ MAX_TEXT = 64 * 1024
 
 
 class ScriptRule(BaseRule, tag="script", frozen=True, kw_only=True):
-    """A PowerShell text whose last output is ``$true``. It must not call ``exit``; it is part of the detection script."""
+    """A PowerShell text whose last output is ``$true``.
+
+    It must not call ``exit``; it is part of the detection script.
+    """
 
     text: Text
 

@@ -20,7 +20,10 @@ class ServiceRule(BaseRule, tag="service", frozen=True, kw_only=True):
 
     @property
     def title(self) -> str:
-        parts = [f"starts {self.start}" if self.start else "", {True: "runs", False: "does not run", None: ""}[self.running]]
+        parts = [
+            f"starts {self.start}" if self.start else "",
+            {True: "runs", False: "does not run", None: ""}[self.running],
+        ]
         return f"service {self.name} " + (" and ".join(part for part in parts if part) or "exists")
 
     def judge(self, sight: Sight) -> tuple[bool, str]:
@@ -34,7 +37,11 @@ class ServiceRule(BaseRule, tag="service", frozen=True, kw_only=True):
         return True, f"service {self.name} is there"
 
     def data(self) -> dict[str, Any]:
-        return {"name": self.name, "start": self.start or "", "running": {True: "yes", False: "no", None: ""}[self.running]}
+        return {
+            "name": self.name,
+            "start": self.start or "",
+            "running": {True: "yes", False: "no", None: ""}[self.running],
+        }
 
     def fulfil(self, sight: Sight) -> None:
         sight.state.add(Service(self.name, self.name, None, self.start or "demand", None, None, bool(self.running)))

@@ -24,7 +24,9 @@ from yendo.terms.rules.base import (
 
 
 class UninstallEntryRule(BaseRule, tag="uninstall-entry", frozen=True, kw_only=True):
-    """The list of installed programs has an entry of this exact name, or like a pattern with ``*`` and ``?``, in a version within the range."""
+    """The list of installed programs has an entry of this exact name, or like a pattern with ``*`` and ``?``, in a
+    version within the range.
+    """
 
     name: Text | None = None
     pattern: Text | None = None
@@ -42,7 +44,9 @@ class UninstallEntryRule(BaseRule, tag="uninstall-entry", frozen=True, kw_only=T
     @property
     def title(self) -> str:
         named = f"installed program “{self.name}”" if self.name else f"installed program like “{self.pattern}”"
-        return named + (f" of {self.publisher}" if self.publisher else "") + (f" {self.version}" if self.version else "")
+        return (
+            named + (f" of {self.publisher}" if self.publisher else "") + (f" {self.version}" if self.version else "")
+        )
 
     def judge(self, sight: Sight) -> tuple[bool, str]:
         fact = "no such entry"
@@ -71,19 +75,35 @@ class UninstallEntryRule(BaseRule, tag="uninstall-entry", frozen=True, kw_only=T
 
     def fulfil(self, sight: Sight) -> None:
         name = self.name or (self.pattern or "").replace("*", "").replace("?", "x")
-        sight.state.add(UninstallEntry(name, name=name, version=within(self.version), publisher=self.publisher, view=self.view or "64"))
+        sight.state.add(
+            UninstallEntry(
+                name, name=name, version=within(self.version), publisher=self.publisher, view=self.view or "64"
+            )
+        )
 
     def oval(self) -> Criteria | OvalTest:
-        named = Field("value", self.name) if self.name else Field("value", "(?i)" + exact_pattern(self.pattern or ""), "pattern match")
+        named = (
+            Field("value", self.name)
+            if self.name
+            else Field("value", "(?i)" + exact_pattern(self.pattern or ""), "pattern match")
+        )
         found = []
         for hive in ("HKEY_LOCAL_MACHINE", "HKEY_CURRENT_USER"):
             for view in [self.view] if self.view else ["64", "32"]:
-                where = (Field("hive", hive), Field("key", r"(?i)^SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall\\[^\\]+$", "pattern match"))
+                where = (
+                    Field("hive", hive),
+                    Field(
+                        "key", r"(?i)^SOFTWARE\\Microsoft\\Windows\\CurrentVersion\\Uninstall\\[^\\]+$", "pattern match"
+                    ),
+                )
                 entry = OvalTest("registry", (*where, Field("name", "DisplayName")), view=f"{view}_bit", keep=(named,))
                 if self.publisher:
                     of_them = Field("key", None, variable=entry, of_variable="key")
                     entry = OvalTest(
-                        "registry", (where[0], of_them, Field("name", "Publisher")), view=f"{view}_bit", keep=(Field("value", self.publisher),)
+                        "registry",
+                        (where[0], of_them, Field("name", "Publisher")),
+                        view=f"{view}_bit",
+                        keep=(Field("value", self.publisher),),
                     )
                 if not self.version:
                     found.append(entry)
@@ -91,7 +111,10 @@ class UninstallEntryRule(BaseRule, tag="uninstall-entry", frozen=True, kw_only=T
                 of_them = Field("key", None, variable=entry, of_variable="key")
                 found.append(
                     OvalTest(
-                        "registry", (where[0], of_them, Field("name", "DisplayVersion")), version_states("value", self.version), view=f"{view}_bit"
+                        "registry",
+                        (where[0], of_them, Field("name", "DisplayVersion")),
+                        version_states("value", self.version),
+                        view=f"{view}_bit",
                     )
                 )
         return Criteria("OR", tuple(found))

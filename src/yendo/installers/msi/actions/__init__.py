@@ -8,4 +8,15 @@ of the action and of its table.
 from yendo.installers.msi.actions import classes, files, product, registry, search, shell, system
 from yendo.installers.msi.actions.table import NOT_INTERPRETED, STANDARD, WITHOUT_EFFECT
 
-__all__ = ["NOT_INTERPRETED", "STANDARD", "WITHOUT_EFFECT", "classes", "files", "product", "registry", "search", "shell", "system"]
+__all__ = [
+    "NOT_INTERPRETED",
+    "STANDARD",
+    "WITHOUT_EFFECT",
+    "classes",
+    "files",
+    "product",
+    "registry",
+    "search",
+    "shell",
+    "system",
+]

@@ -113,7 +113,11 @@ def _application(session: Session, code: str, name: str, component: str) -> None
     write, key = _Writer(session, component, row("AppId", code)), f"AppID\\{code}"
     if name:
         write.set(key, "", name)
-    for column, value in (("RemoteServerName", "RemoteServerName"), ("LocalService", "LocalService"), ("ServiceParameters", "ServiceParameters")):
+    for column, value in (
+        ("RemoteServerName", "RemoteServerName"),
+        ("LocalService", "LocalService"),
+        ("ServiceParameters", "ServiceParameters"),
+    ):
         if text := session.format(found.text(column)):
             write.set(key, value, text)
     if found.get("DllSurrogate") is not None:
@@ -170,7 +174,10 @@ def _program_ids(session: Session, *, coming: bool) -> Iterator[tuple[Row, str]]
 @standard("RegisterProgIdInfo")
 def register_program_ids(session: Session) -> None:
     for entry, component in _program_ids(session, coming=True):
-        key, above = entry.text("ProgId"), session.database["ProgId"].find(entry["ProgId_Parent"]) if entry["ProgId_Parent"] else None
+        key, above = (
+            entry.text("ProgId"),
+            session.database["ProgId"].find(entry["ProgId_Parent"]) if entry["ProgId_Parent"] else None,
+        )
         write = _Writer(session, component, row("ProgId", key))
         if entry.text("Description"):
             write.set(key, "", entry.text("Description"))
@@ -195,7 +202,10 @@ def register_extensions(session: Session) -> None:
         if not _registers(session, entry):
             continue
         component, program_id = entry.text("Component_"), entry.text("ProgId_")
-        write, key = _Writer(session, component, row("Extension", entry.text("Extension"), component)), f".{entry.text('Extension')}"
+        write, key = (
+            _Writer(session, component, row("Extension", entry.text("Extension"), component)),
+            f".{entry.text('Extension')}",
+        )
         if entry.text("MIME_"):
             write.set(key, "Content Type", entry.text("MIME_"))
         if program_id:
@@ -207,11 +217,16 @@ def register_extensions(session: Session) -> None:
 def _verbs(session: Session, extension: Row, program_id: str) -> None:
     component, feature = extension.text("Component_"), extension.text("Feature_")
     owner = session.database["Component"].find(component)
-    verbs = sorted(session.database["Verb"].where(Extension_=extension["Extension"]), key=lambda verb: verb.number("Sequence"))
+    verbs = sorted(
+        session.database["Verb"].where(Extension_=extension["Extension"]), key=lambda verb: verb.number("Sequence")
+    )
     first = next((verb for verb in verbs if verb.get("Sequence") is not None), None)
     for verb in verbs if program_id else []:
         name, argument = verb.text("Verb"), session.format(verb.text("Argument"))
-        write, key = _Writer(session, component, row("Verb", extension.text("Extension"), name)), f"{program_id}\\shell\\{name}"
+        write, key = (
+            _Writer(session, component, row("Verb", extension.text("Extension"), name)),
+            f"{program_id}\\shell\\{name}",
+        )
         command = f'"{session.key_path(component)}"' + (f" {argument}" if argument else "")
         write.set(f"{key}\\command", "", command)
         if owner is not None and owner.text("ComponentId") and session.product_code:
@@ -264,7 +279,9 @@ def register_type_libraries(session: Session) -> None:
         write = _Writer(session, component, row("TypeLib", entry.text("LibID"), entry["Language"], component))
         key, code = f"TypeLib\\{entry.text('LibID')}", entry.get("Version")
         if not isinstance(code, int):
-            session.blind_spot(f"type library {entry.text('LibID')}", "its version stands in the library itself", write.evidence)
+            session.blind_spot(
+                f"type library {entry.text('LibID')}", "its version stands in the library itself", write.evidence
+            )
             continue
         version = f"{code >> 8:x}.{code & 0xFF:x}"
         write.set(f"{key}\\{version}", "", entry.text("Description") or None, None)
@@ -280,4 +297,6 @@ def unregister_type_libraries(session: Session) -> None:
     for entry in session.database["TypeLib"]:
         component = entry.text("Component_")
         if session.removes(component):
-            _Writer(session, component, row("TypeLib", entry.text("LibID"), entry["Language"], component)).drop(f"TypeLib\\{entry.text('LibID')}")
+            _Writer(session, component, row("TypeLib", entry.text("LibID"), entry["Language"], component)).drop(
+                f"TypeLib\\{entry.text('LibID')}"
+            )

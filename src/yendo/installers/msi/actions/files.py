@@ -21,14 +21,21 @@ def _version(text: str) -> Version | None:
 def create_folders(session: Session) -> None:
     for entry in session.database["CreateFolder"]:
         if session.installs(entry.text("Component_")):
-            session.put_folder(session.directory(entry.text("Directory_")), row("CreateFolder", entry.text("Directory_"), entry.text("Component_")))
+            session.put_folder(
+                session.directory(entry.text("Directory_")),
+                row("CreateFolder", entry.text("Directory_"), entry.text("Component_")),
+            )
 
 
 @standard("RemoveFolders")
 def remove_folders(session: Session) -> None:
     for entry in session.database["CreateFolder"]:
         if session.removes(entry.text("Component_")):
-            drop_empty(session, session.directory(entry.text("Directory_")), row("CreateFolder", entry.text("Directory_"), entry.text("Component_")))
+            drop_empty(
+                session,
+                session.directory(entry.text("Directory_")),
+                row("CreateFolder", entry.text("Directory_"), entry.text("Component_")),
+            )
 
 
 def drop_empty(session: Session, path: str, evidence: Evidence) -> None:
@@ -70,14 +77,25 @@ def install_files(session: Session) -> None:
 
 def _without_assemblies(session: Session) -> dict[str, int]:
     """The states of components, without those whose files go to the machine's store of shared assemblies."""
-    shared = {entry.text("Component_"): entry for entry in session.database["MsiAssembly"] if not entry.text("File_Application")}
+    shared = {
+        entry.text("Component_"): entry
+        for entry in session.database["MsiAssembly"]
+        if not entry.text("File_Application")
+    }
     for component in shared:
         if session.installs(component):
-            parts = {entry.text("Name").lower(): entry.text("Value") for entry in session.database["MsiAssemblyName"].where(Component_=component)}
+            parts = {
+                entry.text("Name").lower(): entry.text("Value")
+                for entry in session.database["MsiAssemblyName"].where(Component_=component)
+            }
             name = f"{parts.get('name', component)} {parts.get('version', '')}".strip()
             why = "its files go to the machine's store of assemblies, in folders that the store itself names"
             session.blind_spot(f"shared assembly {name}", why, row("MsiAssembly", component))
-    return {name: state for name, state in session.components.items() if name not in shared} if shared else session.components
+    return (
+        {name: state for name, state in session.components.items() if name not in shared}
+        if shared
+        else session.components
+    )
 
 
 def _replaces(mode: str, there: File, mine: Version | None, size: int, sha256: str | None) -> bool:
@@ -137,7 +155,9 @@ def _matching(session: Session, folder: str, pattern: str) -> list[str]:
     return [
         thing.identity
         for thing in list(session.state.of("file"))
-        if thing.identity.startswith(head) and "\\" not in thing.identity[len(head) :] and fnmatchcase(thing.identity[len(head) :], wanted)
+        if thing.identity.startswith(head)
+        and "\\" not in thing.identity[len(head) :]
+        and fnmatchcase(thing.identity[len(head) :], wanted)
     ]
 
 
@@ -146,7 +166,10 @@ def duplicate_files(session: Session) -> None:
     for entry in session.database["DuplicateFile"]:
         source = session.file_path(entry.text("File_"))
         if source and session.installs(entry.text("Component_")):
-            path, where = (_duplicate(session, entry.text("DestFolder"), entry.text("DestName"), source), row("DuplicateFile", entry.text("FileKey")))
+            path, where = (
+                _duplicate(session, entry.text("DestFolder"), entry.text("DestName"), source),
+                row("DuplicateFile", entry.text("FileKey")),
+            )
             there = session.state.get("file", source)
             if path and isinstance(there, File):
                 session.put_folder(parent(path), where)
@@ -178,7 +201,10 @@ def move_files(session: Session) -> None:
         if not session.installs(entry.text("Component_")):
             continue
         where = row("MoveFile", entry.text("FileKey"))
-        source, target = session.prop(entry.text("SourceFolder")).rstrip("\\"), session.prop(entry.text("DestFolder")).rstrip("\\")
+        source, target = (
+            session.prop(entry.text("SourceFolder")).rstrip("\\"),
+            session.prop(entry.text("DestFolder")).rstrip("\\"),
+        )
         name, new_name = long_name(entry.text("SourceName")), long_name(entry.text("DestName"))
         if not source or not target:
             continue
@@ -190,7 +216,10 @@ def move_files(session: Session) -> None:
                 continue
             own = there.path.rpartition("\\")[2]
             session.put_folder(target, where)
-            session.put(File(f"{target}\\{own if wild or not new_name else new_name}", there.size, there.sha256, there.version), where)
+            session.put(
+                File(f"{target}\\{own if wild or not new_name else new_name}", there.size, there.sha256, there.version),
+                where,
+            )
             if entry.number("Options") & 1:
                 session.drop("file", there.path, where)
 
@@ -216,7 +245,10 @@ def place_isolated(session: Session) -> None:
             path = session.file_path(key) if component == shared else None
             there = session.state.get("file", path) if path else None
             if isinstance(there, File):
-                session.put(File(f"{folder}\\{there.path.rpartition(chr(92))[2]}", there.size, there.sha256, there.version), where)
+                session.put(
+                    File(f"{folder}\\{there.path.rpartition(chr(92))[2]}", there.size, there.sha256, there.version),
+                    where,
+                )
         session.put(File(f"{program}.LOCAL", 0), where)
 
 

@@ -21,7 +21,10 @@ def place(session: Session, root: int, key: str, component: str) -> tuple[str, s
     split = (
         hive == "HKLM"
         and lowered.startswith("software\\")
-        and (not lowered.startswith("software\\classes\\") or lowered.split("\\")[2:3] in (["clsid"], ["interface"], ["mediatype"], ["directshow"]))
+        and (
+            not lowered.startswith("software\\classes\\")
+            or lowered.split("\\")[2:3] in (["clsid"], ["interface"], ["mediatype"], ["directshow"])
+        )
     )
     return hive, key, session.view(component) if split else "64"
 
@@ -54,7 +57,9 @@ def write_registry_values(session: Session) -> None:
         where = row("Registry", entry.text("Registry"))
         hive, key, view = place(session, entry.number("Root"), session.format(entry.text("Key")), component)
         if name in ("+", "*") and value is None:
-            if not any(thing.identity.startswith(f"{hive}/{view}\\{key}".lower()) for thing in session.state.of("registry")):
+            if not any(
+                thing.identity.startswith(f"{hive}/{view}\\{key}".lower()) for thing in session.state.of("registry")
+            ):
                 session.put(RegistryKey(hive, key, view), where)
             continue
         kind, data = registry_data(session.format(value))
@@ -92,7 +97,9 @@ def remove_registry_values(session: Session) -> None:
         if entry.text("Name") == "-":
             drop_tree(session, hive, key, view, where)
         else:
-            session.drop("registry", RegistryValue(hive, key, session.format(entry.text("Name")), view=view).identity, where)
+            session.drop(
+                "registry", RegistryValue(hive, key, session.format(entry.text("Name")), view=view).identity, where
+            )
 
 
 def drop_tree(session: Session, hive: str, key: str, view: str, where: Evidence) -> None:

@@ -59,9 +59,13 @@ def find_related_products(session: Session) -> None:
 @standard("MigrateFeatureStates")
 def migrate_feature_states(session: Session) -> None:
     """Features of the same names get the states they have in the version that is upgraded from."""
-    if session.installed or any(session.prop(name) for name in ("ADDLOCAL", "REMOVE", "ADDSOURCE", "ADDDEFAULT", "ADVERTISE")):
+    if session.installed or any(
+        session.prop(name) for name in ("ADDLOCAL", "REMOVE", "ADDSOURCE", "ADDDEFAULT", "ADVERTISE")
+    ):
         return
-    migrating = {entry.text("ActionProperty") for entry in session.database["Upgrade"] if entry.number("Attributes") & 1}
+    migrating = {
+        entry.text("ActionProperty") for entry in session.database["Upgrade"] if entry.number("Attributes") & 1
+    }
     for code, name, detect in upgrade_matches(session):
         if detect or name not in migrating or code not in session.others:
             continue
@@ -101,7 +105,7 @@ def _search(session: Session, signature: str, where: Evidence, depth: int) -> st
 def _in_registry(session: Session, locator: Row, signature: str) -> str:
     kind = locator.number("Type", 1)
     hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(locator.number("Root"), "HKLM")
-    key = f"{hive}/{'64' if kind & 16 else '32'}\\{session.format(locator.text('Key'))}!{session.format(locator.text('Name'))}"
+    key = f"{hive}/{'64' if kind & 16 else '32'}\\{session.format(locator.text('Key'))}!{session.format(locator.text('Name'))}"  # noqa: E501
     value = session.state.get("registry", key)
     if not isinstance(value, RegistryValue) or value.data is None:
         return ""
@@ -128,7 +132,11 @@ def _in_ini(session: Session, locator: Row, signature: str) -> str:
     field = locator.number("Field")
     parts = there.value.split(",")
     value = there.value if field <= 0 else parts[field - 1] if field <= len(parts) else ""
-    return value if locator.number("Type") & 3 == 2 else _named(session, value, signature, is_file=bool(locator.number("Type") & 1))
+    return (
+        value
+        if locator.number("Type") & 3 == 2
+        else _named(session, value, signature, is_file=bool(locator.number("Type") & 1))
+    )
 
 
 def _in_folder(session: Session, locator: Row, signature: str, where: Evidence, depth: int) -> str:
@@ -155,7 +163,12 @@ def _named(session: Session, path: str, signature: str, *, is_file: bool, levels
     head = folder.lower() + "\\"
     for thing in session.state.of("file"):
         inside = thing.identity[len(head) :] if thing.identity.startswith(head) else ""
-        if isinstance(thing, File) and inside.rpartition("\\")[2] == name and inside.count("\\") <= levels and _as_described(thing, wanted):
+        if (
+            isinstance(thing, File)
+            and inside.rpartition("\\")[2] == name
+            and inside.count("\\") <= levels
+            and _as_described(thing, wanted)
+        ):
             return thing.path
     return ""
 

@@ -45,7 +45,10 @@ def _shortcut_path(session: Session, folder: str, name: str) -> str:
 def remove_shortcuts(session: Session) -> None:
     for entry in session.database["Shortcut"]:
         if session.removes(entry.text("Component_")):
-            path, where = _shortcut_path(session, entry.text("Directory_"), entry.text("Name")), row("Shortcut", entry.text("Shortcut"))
+            path, where = (
+                _shortcut_path(session, entry.text("Directory_"), entry.text("Name")),
+                row("Shortcut", entry.text("Shortcut")),
+            )
             session.drop("shortcut", path, where)
             drop_empty(session, parent(path), where)
 
@@ -132,9 +135,16 @@ def write_ini_values(session: Session) -> None:
 
 def _ini(session: Session, entry: object) -> IniValue:
     text = entry.text  # type: ignore[attr-defined]
-    folder = session.prop(text("DirProperty")).rstrip("\\") if text("DirProperty") else session.surroundings.folders["WindowsFolder"]
+    folder = (
+        session.prop(text("DirProperty")).rstrip("\\")
+        if text("DirProperty")
+        else session.surroundings.folders["WindowsFolder"]
+    )
     return IniValue(
-        f"{folder}\\{long_name(text('FileName'))}", session.format(text("Section")), session.format(text("Key")), session.format(text("Value"))
+        f"{folder}\\{long_name(text('FileName'))}",
+        session.format(text("Section")),
+        session.format(text("Key")),
+        session.format(text("Value")),
     )
 
 
@@ -164,7 +174,11 @@ def _remove_ini_rows(session: Session) -> None:
         there = session.state.get("ini", thing.identity)
         if not isinstance(there, IniValue):
             continue
-        left = [part for part in (there.value or "").split(",") if part and part != thing.value] if entry.number("Action") == 4 else []
+        left = (
+            [part for part in (there.value or "").split(",") if part and part != thing.value]
+            if entry.number("Action") == 4
+            else []
+        )
         if left:
             session.put(IniValue(thing.path, thing.section, thing.key, ",".join(left)), where)
         else:
@@ -201,4 +215,6 @@ def delete_services(session: Session) -> None:
     for entry in session.database["ServiceControl"]:
         event, component = entry.number("Event"), entry.text("Component_")
         if (event & 128 and session.removes(component)) or (event & 8 and session.installs(component)):
-            session.drop("service", session.format(entry.text("Name")), row("ServiceControl", entry.text("ServiceControl")))
+            session.drop(
+                "service", session.format(entry.text("Name")), row("ServiceControl", entry.text("ServiceControl"))
+            )

@@ -36,7 +36,11 @@ def unregister_fonts(session: Session) -> None:
     for entry in session.database["Font"]:
         file = session.database["File"].find(entry["File_"])
         if file is not None and session.removes(file.text("Component_")) and entry.text("FontTitle"):
-            session.drop("registry", RegistryValue("HKLM", _FONTS, entry.text("FontTitle")).identity, row("Font", entry.text("File_")))
+            session.drop(
+                "registry",
+                RegistryValue("HKLM", _FONTS, entry.text("FontTitle")).identity,
+                row("Font", entry.text("File_")),
+            )
 
 
 def _odbc(session: Session, table: str, list_name: str, key_column: str, *, coming: bool) -> None:
@@ -69,7 +73,11 @@ def install_odbc(session: Session) -> None:
     for entry in session.database["ODBCDataSource"]:
         if session.installs(entry.text("Component_")):
             what = f"data source {entry.text('Description')}"
-            session.blind_spot(what, f"the driver {entry.text('DriverDescription')} writes it", row("ODBCDataSource", entry.text("DataSource")))
+            session.blind_spot(
+                what,
+                f"the driver {entry.text('DriverDescription')} writes it",
+                row("ODBCDataSource", entry.text("DataSource")),
+            )
 
 
 @standard("RemoveODBC")
@@ -88,13 +96,29 @@ def publish_components(session: Session) -> None:
     for entry in session.database["PublishComponent"]:
         component = entry.text("Component_")
         owner = session.database["Component"].find(component)
-        if not session.installs(component) or owner is None or not owner.text("ComponentId") or not session.product_code:
+        if (
+            not session.installs(component)
+            or owner is None
+            or not owner.text("ComponentId")
+            or not session.product_code
+        ):
             continue
         hive = "HKLM" if session.per_machine else "HKCU"
-        base = r"Software\Classes\Installer\Components" if session.per_machine else r"Software\Microsoft\Installer\Components"
-        text = descriptor(session.product_code, entry.text("Feature_"), owner.text("ComponentId")) + session.format(entry.text("AppData"))
+        base = (
+            r"Software\Classes\Installer\Components"
+            if session.per_machine
+            else r"Software\Microsoft\Installer\Components"
+        )
+        text = descriptor(session.product_code, entry.text("Feature_"), owner.text("ComponentId")) + session.format(
+            entry.text("AppData")
+        )
         where = row("PublishComponent", entry.text("ComponentId"), entry.text("Qualifier"), component)
-        session.put(RegistryValue(hive, f"{base}\\{_packed(entry.text('ComponentId'))}", entry.text("Qualifier"), "multi", (text,)), where)
+        session.put(
+            RegistryValue(
+                hive, f"{base}\\{_packed(entry.text('ComponentId'))}", entry.text("Qualifier"), "multi", (text,)
+            ),
+            where,
+        )
 
 
 @standard("UnpublishComponents")
@@ -103,7 +127,11 @@ def unpublish_components(session: Session) -> None:
         if not session.removes(entry.text("Component_")):
             continue
         hive = "HKLM" if session.per_machine else "HKCU"
-        base = r"Software\Classes\Installer\Components" if session.per_machine else r"Software\Microsoft\Installer\Components"
+        base = (
+            r"Software\Classes\Installer\Components"
+            if session.per_machine
+            else r"Software\Microsoft\Installer\Components"
+        )
         where = row("PublishComponent", entry.text("ComponentId"), entry.text("Qualifier"), entry.text("Component_"))
         value = RegistryValue(hive, f"{base}\\{_packed(entry.text('ComponentId'))}", entry.text("Qualifier"))
         session.drop("registry", value.identity, where)
@@ -113,14 +141,20 @@ def _guarded(session: Session, table: str, key: str) -> str | None:
     """What an access rule is about, where this run installs it: a path, a registry key or a service."""
     entry = session.database[table].find(key)
     if table == "CreateFolder":
-        found = [row for row in session.database["CreateFolder"].where(Directory_=key) if session.installs(row.text("Component_"))]
+        found = [
+            row
+            for row in session.database["CreateFolder"].where(Directory_=key)
+            if session.installs(row.text("Component_"))
+        ]
         return session.directory(key) if found else None
     if entry is None or not session.installs(entry.text("Component_")):
         return None
     if table == "File":
         return session.file_path(key)
     if table == "Registry":
-        hive, path, _ = place(session, entry.number("Root"), session.format(entry.text("Key")), entry.text("Component_"))
+        hive, path, _ = place(
+            session, entry.number("Root"), session.format(entry.text("Key")), entry.text("Component_")
+        )
         return f"{hive}\\{path}"
     return f"service {session.format(entry.text('Name'))}" if table == "ServiceInstall" else None
 
@@ -130,7 +164,13 @@ def lock_permissions(session: Session) -> None:
     for entry in session.database["LockPermissions"]:
         if target := _guarded(session, entry.text("Table"), entry.text("LockObject")):
             who = "\\".join(filter(None, (session.format(entry.text("Domain")), session.format(entry.text("User")))))
-            where = row("LockPermissions", entry.text("LockObject"), entry.text("Table"), entry.text("Domain"), entry.text("User"))
+            where = row(
+                "LockPermissions",
+                entry.text("LockObject"),
+                entry.text("Table"),
+                entry.text("Domain"),
+                entry.text("User"),
+            )
             session.put(AccessRights(target, who, f"0x{entry.number('Permission') & 0xFFFFFFFF:08x}"), where)
 
 
@@ -161,7 +201,13 @@ def forget_rights(session: Session) -> None:
             session.drop("access-rights", thing.identity, Evidence("rule", "rights end with what they are on"))
 
 
-_SETTINGS = {3: "delayed start", 5: "service identifier", 6: "privileges", 7: "time to shut down", 4: "failure actions also without a crash"}
+_SETTINGS = {
+    3: "delayed start",
+    5: "service identifier",
+    6: "privileges",
+    7: "time to shut down",
+    4: "failure actions also without a crash",
+}
 _ACTIONS = {0: "nothing", 1: "restart the service", 2: "restart the machine", 3: "run the command"}
 
 
@@ -171,19 +217,34 @@ def configure_services(session: Session) -> None:
         kind = entry.number("ConfigType")
         words = f"{_SETTINGS.get(kind, f'setting {kind}')}: {session.format(entry.text('Argument')) or 'default'}"
         _configure(
-            session, entry.text("Name"), entry.number("Event"), entry.text("Component_"), words, "MsiServiceConfig", entry.text("MsiServiceConfig")
+            session,
+            entry.text("Name"),
+            entry.number("Event"),
+            entry.text("Component_"),
+            words,
+            "MsiServiceConfig",
+            entry.text("MsiServiceConfig"),
         )
     for entry in session.database["MsiServiceConfigFailureActions"]:
         kinds = [part for part in session.format(entry.text("Actions")).split("\0") if part]
         waits = [part for part in session.format(entry.text("DelayActions")).split("\0") if part]
         steps = [
-            _ACTIONS.get(int(kind), kind) + (f" after {int(waits[at]) / 1000:g} s" if at < len(waits) and waits[at].isdigit() else "")
+            _ACTIONS.get(int(kind), kind)
+            + (f" after {int(waits[at]) / 1000:g} s" if at < len(waits) and waits[at].isdigit() else "")
             for at, kind in enumerate(kinds)
             if kind.isdigit()
         ]
         words = f"on failure: {', '.join(steps) or 'nothing'}"
         table = "MsiServiceConfigFailureActions"
-        _configure(session, entry.text("Name"), entry.number("Event"), entry.text("Component_"), words, table, entry.text(table))
+        _configure(
+            session,
+            entry.text("Name"),
+            entry.number("Event"),
+            entry.text("Component_"),
+            words,
+            table,
+            entry.text(table),
+        )
 
 
 def _configure(session: Session, name: str, event: int, component: str, words: str, table: str, key: str) -> None:
@@ -198,16 +259,36 @@ def _configure(session: Session, name: str, event: int, component: str, words: s
 @standard("StartServices")
 def start_services(session: Session) -> None:
     for entry in session.database["ServiceControl"]:
-        _control(session, entry.number("Event"), 1, 16, entry.text("Component_"), entry.text("Name"), entry.text("ServiceControl"), running=True)
+        _control(
+            session,
+            entry.number("Event"),
+            1,
+            16,
+            entry.text("Component_"),
+            entry.text("Name"),
+            entry.text("ServiceControl"),
+            running=True,
+        )
 
 
 @standard("StopServices")
 def stop_services(session: Session) -> None:
     for entry in session.database["ServiceControl"]:
-        _control(session, entry.number("Event"), 2, 32, entry.text("Component_"), entry.text("Name"), entry.text("ServiceControl"), running=False)
+        _control(
+            session,
+            entry.number("Event"),
+            2,
+            32,
+            entry.text("Component_"),
+            entry.text("Name"),
+            entry.text("ServiceControl"),
+            running=False,
+        )
 
 
-def _control(session: Session, event: int, install: int, remove: int, component: str, name: str, key: str, *, running: bool) -> None:
+def _control(
+    session: Session, event: int, install: int, remove: int, component: str, name: str, key: str, *, running: bool
+) -> None:
     if not ((event & install and session.installs(component)) or (event & remove and session.removes(component))):
         return
     there = session.state.get("service", session.format(name))

@@ -24,7 +24,9 @@ def matching(run: Run, pattern: str) -> list[tuple[str, str]]:
     if not wild:
         path = run.absolute(pattern)
         return [
-            (kind, thing.path) for kind in ("file", "folder", "shortcut") if isinstance(thing := run.state.get(kind, path), File | Folder | Shortcut)
+            (kind, thing.path)
+            for kind in ("file", "folder", "shortcut")
+            if isinstance(thing := run.state.get(kind, path), File | Folder | Shortcut)
         ]
     want = re.compile(fnmatch.translate(last.lower().replace("[", "[[]").replace("*.*", "*")))
     lowered = head.lower()
@@ -32,7 +34,9 @@ def matching(run: Run, pattern: str) -> list[tuple[str, str]]:
         (kind, thing.path)
         for kind in ("file", "folder", "shortcut")
         for thing in run.state.of(kind)
-        if isinstance(thing, File | Folder | Shortcut) and parent(thing.identity) == lowered and want.fullmatch(thing.identity.rpartition("\\")[2])
+        if isinstance(thing, File | Folder | Shortcut)
+        and parent(thing.identity) == lowered
+        and want.fullmatch(thing.identity.rpartition("\\")[2])
     ]
     if not found and last in ("*.*", "*") and run.state.get("folder", head) is not None:
         return [("folder", head)]  # a folder always holds its own entry
@@ -56,7 +60,12 @@ def _place(run: Run, flags: int, name: int, data: int, low: int, high: int, *_: 
         return
     if how in (3, 4) and there is not None:
         run.spot(f"whether {target} is replaced", "its date decides; read as replaced")
-    if parent(target) and not run.is_unknown(target) and run.state.get("folder", parent(target)) is None and ":" in parent(target)[2:]:
+    if (
+        parent(target)
+        and not run.is_unknown(target)
+        and run.state.get("folder", parent(target)) is None
+        and ":" in parent(target)[2:]
+    ):
         run.failed()
         return
     size = sha256 = version = None
@@ -120,7 +129,9 @@ def _remove_folder(run: Run, path: int, how: int, *_: int) -> None:
         return
     if how & 3 == 3:
         for kind, identity in [
-            key for key in run.state.items() if key[0] in ("file", "folder", "shortcut", "ini") and key[1].startswith(lowered + "\\")
+            key
+            for key in run.state.items()
+            if key[0] in ("file", "folder", "shortcut", "ini") and key[1].startswith(lowered + "\\")
         ]:
             run.take(kind, identity)
     if run.state.is_empty(target):
@@ -143,7 +154,9 @@ def _copy(run: Run, source: int, target: int, *_: int) -> None:
         if isinstance(thing, File):
             within = len(found) > 1 or "*" in origin or run.state.get("folder", to) is not None
             run.make_folders(to if within else parent(to))
-            run.put(File(f"{to}\\{path.rpartition(chr(92))[2]}" if within else to, thing.size, thing.sha256, thing.version))
+            run.put(
+                File(f"{to}\\{path.rpartition(chr(92))[2]}" if within else to, thing.size, thing.sha256, thing.version)
+            )
     if not found:
         run.failed()
 
@@ -159,7 +172,11 @@ def _shortcut(run: Run, link: int, target: int, arguments: int, icon: int, packe
     if not path.lower().endswith(".lnk"):
         run.put(File(path))
         return
-    run.put(Shortcut(path, None if run.is_unknown(goal) else goal, run.text(arguments), working, run.text(description) or None))
+    run.put(
+        Shortcut(
+            path, None if run.is_unknown(goal) else goal, run.text(arguments), working, run.text(description) or None
+        )
+    )
 
 
 @does(48)
@@ -168,7 +185,11 @@ def _write_ini(run: Run, section: int, name: int, value: int, file: int, writes:
     path = run.path(file)
     texts = run.text(section), run.text(name) if name else "", run.text(value) if writes else ""
     if not name or not writes:
-        for identity in [key for kind, key in run.state.items() if kind == "ini" and key.startswith(f"{path}|{texts[0]}|{texts[1]}".lower())]:
+        for identity in [
+            key
+            for kind, key in run.state.items()
+            if kind == "ini" and key.startswith(f"{path}|{texts[0]}|{texts[1]}".lower())
+        ]:
             run.take("ini", identity)
         return
     if run.state.get("folder", parent(path)) is None and not run.is_unknown(path):

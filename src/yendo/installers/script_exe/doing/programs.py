@@ -33,7 +33,8 @@ def _restart(run: Run, *_: int) -> None:
     run.stop()
 
 
-# Libraries whose answer is known: what is taken from the stack and what is put there. Source: their published descriptions.
+# Libraries whose answer is known: what is taken from the stack and what is put there. Source: their published
+# descriptions.
 _ANSWERS: dict[tuple[str, str], tuple[int, tuple[str, ...]]] = {
     ("userinfo.dll", "getaccounttype"): (0, ("Admin",)),
     ("userinfo.dll", "getoriginalaccounttype"): (0, ("Admin",)),
@@ -53,7 +54,9 @@ def _library(run: Run, file: int, function: int, text: int, *_: int) -> None:
         run.spot(f"registers {path}", "what a library writes when it registers itself, only a run knows")
         return
     if library == "nsexec.dll":
-        command = next((entry for entry in reversed(run.stack) if not entry.lower().startswith(("/oem", "/timeout"))), "")
+        command = next(
+            (entry for entry in reversed(run.stack) if not entry.lower().startswith(("/oem", "/timeout"))), ""
+        )
         if run.stack:
             run.stack = run.stack[: len(run.stack) - run.stack[::-1].index(command) - 1]
         _start(run, command, True)

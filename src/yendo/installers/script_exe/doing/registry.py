@@ -26,7 +26,11 @@ def _write_registry(run: Run, root: int, key: int, name: int, value: int, kind: 
             data = (
                 raw.hex()
                 if typed == "binary"
-                else tuple(part for part in raw.decode("utf-16-le" if run.script.wide else "cp1252", "replace").split("\0") if part)
+                else tuple(
+                    part
+                    for part in raw.decode("utf-16-le" if run.script.wide else "cp1252", "replace").split("\0")
+                    if part
+                )
             )
         except YendoError as error:
             run.spot(f"the data of {title} in {place.key}", str(error))
@@ -56,7 +60,9 @@ def _delete_registry(run: Run, _: int, root: int, key: int, name: int, whole: in
     there = [
         thing.key
         for thing in run.state
-        if isinstance(thing, RegistryValue) and (thing.hive, thing.view) == (hive, view) and f"{thing.key}\\".lower().startswith(lowered + "\\")
+        if isinstance(thing, RegistryValue)
+        and (thing.hive, thing.view) == (hive, view)
+        and f"{thing.key}\\".lower().startswith(lowered + "\\")
     ]
     own = [place for place in run.keys if place[:2] == (hive, view) and (place[2] + "\\").startswith(lowered + "\\")]
     place = run.key(root, path, make=True)
