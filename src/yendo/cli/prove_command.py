@@ -368,6 +368,7 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
         show.grid(out, [(leftover.what, leftover.reason) for leftover in left[:20]], styles=(None, "dim"))
     where = " on the simulated machine" if proof.place == "simulation" else ""
     verdict = f"[green]Proved[/green]{where}" if proof.passed else f"[bold red]Not proved[/bold red]{where}"
+    failed = any(phase.outcome == "failed" for phase in proof.phases)
     share = 100 * (1 - proof.command_seconds / proof.seconds) if proof.seconds and proof.place != "simulation" else None
     out.print(
         f"\n{verdict} in {proof.seconds:.1f} s"
@@ -382,5 +383,7 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
         out.print("[dim]next:[/dim] yendo doctor, to have the package's own runner executed too")
     elif proof.passed:
         out.print(f"[dim]next:[/dim] yendo dossier {show.clean(package)}, and hand both over")
+    elif proof.unanswered and not failed:
+        out.print(f"[dim]open:[/dim] {show.clean(proof.unanswered)}")
     else:
         out.print("[dim]next:[/dim] mend the plan, then yendo check, build and prove again")

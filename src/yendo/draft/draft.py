@@ -13,7 +13,7 @@ import tomlkit
 
 from yendo import atomic, digest
 from yendo.detect import for_copies, for_effects
-from yendo.draft import setups, writing
+from yendo.draft import leftovers, setups, writing
 from yendo.draft.office import Office
 from yendo.effects import Effect, File
 from yendo.errors import Usage
@@ -31,7 +31,8 @@ _NEEDS_SAYING = {"x64": ["x64"], "arm64": ["arm64"]}  # a 32-bit installer runs 
 class Drafted(msgspec.Struct, frozen=True):
     """What was started: the plan, media that came along, files beside the installer that did not, open questions.
 
-    ``defaults`` are the values that stand where nobody decides, ``NAME: value``.
+    ``defaults`` are the values that stand where nobody decides, ``NAME: value``. ``to_try`` says that a run has to
+    answer what reading could not.
     """
 
     plan: Path
@@ -40,6 +41,7 @@ class Drafted(msgspec.Struct, frozen=True):
     missing: tuple[str, ...]
     decisions: tuple[str, ...]
     defaults: tuple[str, ...] = ()
+    to_try: bool = False
 
 
 def _digest(path: Path) -> tuple[str, int]:
@@ -183,9 +185,8 @@ def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: s
                 missing.append(medium.name)
     media |= {path.name: path for path in along.patches}
     decisions: list[str] = []
-    document = _plan(
-        account, installer.name, {name: _digest(path) for name, path in media.items()}, decisions, along, office, origin
-    )
+    digests = {name: _digest(path) for name, path in media.items()}
+    document = _plan(account, installer, digests, decisions, along, office, origin)
     office.leave_to_the_house(document, decisions)
     standing = tuple(f"{name}: {value}" for name, value, _ in _defaults(account, along))
     if folder:
@@ -215,8 +216,21 @@ def from_installer(
     strays = tuple(sorted(entry.name for entry in installer.parent.iterdir() if entry.name.lower() not in tops))
     _finish(folder, found.document, found.account, found.decisions, office)
     return Drafted(
-        folder / "plan.toml", tuple(found.media), strays, found.missing, tuple(found.decisions), found.defaults
+        folder / "plan.toml",
+        tuple(found.media),
+        strays,
+        found.missing,
+        tuple(found.decisions),
+        found.defaults,
+        _to_try(found.account, found.document),
     )
+
+
+def _to_try(account: Account, document: tomlkit.TOMLDocument) -> bool:
+    """Whether a run has to answer something of a setup program: how it is silent, how it goes, or what betrays it."""
+    lines = (account.silent.install, account.silent.uninstall)
+    guessed = account.silent.install is None or any(line and line.confidence != "certain" for line in lines)
+    return account.program is not None and (guessed or "uninstall" not in document or "detect" not in document)
 
 
 def _header(name: str) -> tomlkit.TOMLDocument:
@@ -261,14 +275,14 @@ def default_lines(account: Account, said: dict[str, tuple[str, str]]) -> list[st
 
 def _plan(
     account: Account,
-    installer: str,
+    path: Path,
     media: dict[str, tuple[str, int]],
     decisions: list[str],
     along: _Overlays,
     office: Office,
     origin: str,
 ) -> tomlkit.TOMLDocument:
-    identity = account.identity
+    identity, installer = account.identity, path.name
     name = writing.remark(identity.name or installer)
     document = _header(name)
     package = tomlkit.table()
@@ -280,7 +294,8 @@ def _plan(
     if identity.publisher:
         package.add("publisher", writing.remark(identity.publisher))
     package.add("architecture", identity.architecture if identity.architecture in ("x64", "x86", "arm64") else "any")
-    package["architecture"].comment(writing.remark(str(account.why.get("identity.architecture", ""))))
+    if why := account.why.get("identity.architecture"):
+        package["architecture"].comment(writing.remark(str(why)))
     if identity.language:
         package.add("language", identity.language)
     package.add("scope", "user" if identity.scope == "user" else "machine")
@@ -323,7 +338,7 @@ def _plan(
         document.add("in_the_way", way)
 
     if account.family != "msi":
-        return _setup(document, account, installer, decisions)
+        return _setup(document, account, path, decisions)
     install = tomlkit.table()
     install.add("kind", "msi")
     install.add("media", installer)
@@ -383,13 +398,23 @@ def _plan(
 
 
 def _setup(
-    document: tomlkit.TOMLDocument, account: Account, installer: str, decisions: list[str]
+    document: tomlkit.TOMLDocument, account: Account, installer: Path, decisions: list[str]
 ) -> tomlkit.TOMLDocument:
     """The rest of a plan whose installer is a setup program."""
-    install, removal = setups.steps(account, installer, DECIDE, decisions)
+    install, removal = setups.steps(account, installer.name, DECIDE, decisions)
     document.add("install", writing.array(install))
-    if removal is not None:
-        document.add("uninstall", writing.array(removal))
+    left = leftovers.of(installer, account.silent) or ()
+    away = [*([] if removal is None else [removal]), *left]
+    if removal is None and left:
+        remark = "it brings no uninstaller that reading knows; what reading saw it place is deleted"
+        if account.blind_spots:
+            remark = f"{DECIDE}: {remark}, and it may do more: yendo try tells"
+            decisions.append(f"uninstall: {remark.partition(': ')[2]}")
+        left[0]["kind"].comment(remark)
+    if away:
+        if removal is not None and left:
+            left[0]["kind"].comment("its own uninstall leaves this behind")
+        document.add("uninstall", writing.array(*away))
     else:
         document.add(
             tomlkit.comment(f"{DECIDE}: how it is removed is not known from reading; yendo try finds the uninstaller")

@@ -122,6 +122,25 @@ def for_everyone(surroundings: Surroundings) -> dict[str, str]:
     }
 
 
+_NAMED = (
+    "ProgramFiles(x86)", "ProgramFiles", "ProgramData",
+    "LOCALAPPDATA", "APPDATA", "USERPROFILE", "PUBLIC", "SystemRoot",
+)  # fmt: skip
+
+
+def contract(path: str, environment: Mapping[str, str]) -> str:
+    """A path with ``%NAME%`` for the longest folder of the machine's or the person's that it begins with."""
+    fitting = [
+        (len(environment[name]), name)
+        for name in _NAMED
+        if name in environment and (path.lower() + "\\").startswith(environment[name].lower() + "\\")
+    ]
+    if not fitting:
+        return path
+    length, name = max(fitting)
+    return f"%{name}%{path[length:]}"
+
+
 def expand(text: str, environment: Mapping[str, str]) -> str:
     """Replaces ``%NAME%`` without regard to case; a name that is not set stays as it is, as Windows has it."""
     if "%" not in text:

@@ -12,6 +12,7 @@ import msgspec
 
 from yendo import host_os
 from yendo.effects import Effect, File, Folder, State, UninstallEntry
+from yendo.effects.things import parent
 from yendo.errors import NotCovered, Unreadable, YendoError
 from yendo.evidence import BlindSpot, Evidence
 from yendo.facts.surroundings import Surroundings, windows
@@ -20,20 +21,21 @@ from yendo.formats.pe import Image
 from yendo.formats.slices import Slice
 from yendo.installers import answers_script
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
-from yendo.installers.families import Found, Prediction, Told, offset
+from yendo.installers.families import Found, InstalledDatabase, Prediction, Told, offset
+from yendo.installers.msi import commandline
 from yendo.installers.parts import MAX_LOOKED_INTO, Part, whole
 
 FAMILY = "answers-exe"
 MAX_DATABASE = 512 << 20
+_SYSTEM_FOLDER = "c:\\windows\\system32"
 # Source: the codes of the engine's silent mode, written to its log as ResultCode.
 RESULTS = {
     0: "done", -1: "general error", -2: "invalid mode", -3: "required data is not in the answer file",
     -4: "not enough memory",
     -5: "a file does not exist (the answer file, most often)", -6: "cannot write the answer file",
     -7: "cannot write its log", -8: "the path of the answer file is wrong",
-    -9: "not a valid list type", -10: "data of a wrong type", -11: "unknown error", -12: "dialogs come in another "
-                                                                                         "order than in the answer "
-                                                                                         "file",
+    -9: "not a valid list type", -10: "data of a wrong type", -11: "unknown error",
+    -12: "dialogs come in another order than in the answer file",
     -51: "cannot create a folder", -52: "cannot reach a file or folder", -53: "a wrong option was chosen",
 }  # fmt: skip
 
@@ -171,21 +173,54 @@ def predict(
     from yendo.formats.msi import Database
     from yendo.installers.msi import engine
 
+    copy = kept_copy(known, surroundings, image.bits)
+    package = f"{copy}\\{known.package}" if copy else rf"{surroundings.environment['TEMP']}\{known.package}"
     with host_os.nameless(inner) as path, Database(path) as database:
-        outcome = engine.predict(database, surroundings, state.copy())
-    kept = _kept_copy(known, inner, surroundings, state)
-    return Prediction((*outcome.effects, *kept), tuple(outcome.blind_spots), outcome.exit_code)
+        outcome = engine.run(database, surroundings, state.copy(), _handed_on(arguments), package=package)
+    effects = [*outcome.effects, *_kept(copy, known, inner, state)]
+    installed = (InstalledDatabase(outcome.memory, _content(inner)),) if outcome.done and outcome.memory else ()
+    return Prediction(tuple(effects), tuple(outcome.blind_spots), outcome.exit_code, databases=installed)
 
 
-def _kept_copy(known: Settings, inner: BinaryIO, surroundings: Surroundings, state: State) -> list[Effect]:
-    """The copy of the database that the launcher keeps below the user's profile, where its settings say so."""
+def _content(inner: BinaryIO) -> bytes:
+    inner.seek(0)
+    return inner.read()
+
+
+def _handed_on(arguments: str) -> dict[str, str]:
+    """The properties that the launcher hands on to the Windows Installer, behind ``/v``."""
+    match = re.search(r'(?i)(?:^|\s)/v(?:"((?:\\"|[^"])*)"|(\S+))', arguments)
+    if match is None:
+        return {}
+    text = match[1].replace('\\"', '"') if match[1] is not None else match[2]
+    try:
+        return dict(commandline.parse(f'msiexec /i "x.msi" {text}').properties)
+    except commandline.CommandError:
+        return {}
+
+
+def kept_copy(known: Settings, surroundings: Surroundings, bits: int) -> str:
+    """The folder below the user's profile where the launcher keeps a copy of the database; empty where it keeps none.
+
+    A 32-bit program is led past the 64-bit system folder, below which the system account has its profile.
+    """
     if not known.get(known.package, "cachefolder") or known.get(known.package, "cacheroot") != "28":
+        return ""
+    base = surroundings.environment["LOCALAPPDATA"] + "\\" + known.get(known.package, "cachefolder")
+    if bits == 32 and base.lower().startswith(_SYSTEM_FOLDER) and surroundings.architecture != "x86":
+        base = r"C:\Windows\SysWOW64" + base[len(_SYSTEM_FOLDER) :]
+    return f"{base}\\{known.get('startup', 'packagecode')}"
+
+
+def _kept(folder: str, known: Settings, inner: BinaryIO, state: State) -> list[Effect]:
+    """What keeping that copy does to a machine."""
+    if not folder:
         return []
     where = Evidence("row", f"setup.ini [{known.package}] CacheFolder")
-    base = surroundings.environment["LOCALAPPDATA"] + "\\" + known.get(known.package, "cachefolder")
-    folder = f"{base}\\{known.get('startup', 'packagecode')}"
     made = [
-        Effect("add", Folder(path), "predicted", where) for path in (base, folder) if state.get("folder", path) is None
+        Effect("add", Folder(path), "predicted", where)
+        for path in (parent(folder), folder)
+        if state.get("folder", path) is None
     ]
     return [*made, Effect("add", File(f"{folder}\\{known.package}", inner.seek(0, 2)), "predicted", where)]
 
@@ -385,7 +420,7 @@ def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, kno
             blind_spots=tuple(notes),
         )
     around = windows()
-    kept = _kept_copy(known, inner, around, describe.baseline(around))
+    kept = _kept(kept_copy(known, around, image.bits), known, inner, describe.baseline(around))
     code = account.identity.product_code
     uninstall = (
         CommandLine(commandline.uninstall(code), "certain", Evidence("row", f"{known.package} Property[ProductCode]"))

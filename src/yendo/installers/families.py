@@ -15,6 +15,7 @@ from yendo.effects import Effect, File
 from yendo.evidence import BlindSpot, Evidence
 from yendo.formats.pe import Image
 from yendo.installers.account import Aspect, CommandLine, Condition, Identity, Property, Silent, Switch
+from yendo.installers.msi.session import Memory
 from yendo.installers.parts import Part
 
 
@@ -48,6 +49,13 @@ class Told(msgspec.Struct, frozen=True):
     needs: tuple[str, ...] = ()
 
 
+class InstalledDatabase(msgspec.Struct, frozen=True):
+    """A database that a setup program installs out of itself: what the system knows of it then, and its bytes."""
+
+    memory: Memory
+    content: bytes
+
+
 class Prediction(msgspec.Struct, frozen=True):
     """What a silent run of it does to a machine, as far as it can be read."""
 
@@ -55,6 +63,7 @@ class Prediction(msgspec.Struct, frozen=True):
     blind_spots: tuple[BlindSpot, ...] = ()
     exit_code: int | None = None
     restarts: bool = False
+    databases: tuple[InstalledDatabase, ...] = ()
 
 
 class Family(Protocol):

@@ -307,8 +307,8 @@ function Start-Verb {
 function Set-Resume {
     [string]$line = '"' + [IO.Path]::Combine($Kept, 'apply.cmd') + '" ' + $Verb
     [string]$name = 'Yendo\' + $Plan['id']
-    try { [void](Invoke-Call ('schtasks.exe /create /tn "' + $name + '" /tr "cmd.exe /d /s /c \"\"' + [IO.Path]::Combine($Kept, 'apply.cmd') + '\" ' + $Verb + '\"" /sc onstart /ru SYSTEM /rl highest /f') $false) } catch { Tell resume-task-failed $_.Exception.Message }
-    if ([IO.File]::Exists([IO.Path]::Combine([Environment]::SystemDirectory, 'Tasks\' + $name))) { return }
+    try { [void](Invoke-Call ('schtasks.exe /create /tn "' + $name + '" /tr "cmd.exe /d /s /c \"\"' + [IO.Path]::Combine($Kept, 'apply.cmd') + '\" ' + $Verb + '\"" /sc onstart /ru SYSTEM /rl highest /f') $true) } catch { Tell resume-task-failed $_.Exception.Message }
+    if ([IO.File]::Exists([IO.Path]::Combine([Environment]::SystemDirectory, 'Tasks\' + $name))) { Tell resume-at-start $name; return }
     [Microsoft.Win32.RegistryKey]$once = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64').CreateSubKey('Software\Microsoft\Windows\CurrentVersion\RunOnce')
     $once.SetValue('Yendo ' + $Plan['id'], 'cmd.exe /d /s /c "' + $line + '"')
     Tell resume-at-logon
@@ -316,7 +316,7 @@ function Set-Resume {
 
 function Clear-Resume {
     [string]$name = 'Yendo\' + $Plan['id']
-    if ([IO.File]::Exists([IO.Path]::Combine([Environment]::SystemDirectory, 'Tasks\' + $name))) { [void](Invoke-Call ('schtasks.exe /delete /tn "' + $name + '" /f') $false) }
+    if ([IO.File]::Exists([IO.Path]::Combine([Environment]::SystemDirectory, 'Tasks\' + $name))) { [void](Invoke-Call ('schtasks.exe /delete /tn "' + $name + '" /f') $true) }
     [Microsoft.Win32.RegistryKey]$once = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64').OpenSubKey('Software\Microsoft\Windows\CurrentVersion\RunOnce', $true)
     if ($null -ne $once) { $once.DeleteValue('Yendo ' + $Plan['id'], $false) }
 }

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Mapping, Sequence
 from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
@@ -398,11 +398,13 @@ class _Carrier:
                         self.note("end", code)
                     return code
                 self.tell(events.GoingOn())
-                result = Result("not needed")
+                result = Result("not needed", result.code)
             self.note("done", number, result.meaning, result.code)
             if result.meaning == "restart now":
                 self.tell(events.Restarting())
-                self.session.run(f"shutdown.exe /r /t {action.data['notice']} /d p:4:2", timeout=60)
+                text = action.data["text"].replace('"', "'")
+                comment = f' /c "{text}"' if text else ""
+                self.host.call(f"shutdown.exe /r /t {action.data['notice']}{comment} /d p:4:2")
                 return 1641
             final = self.after(result.meaning, final)
         self.host.step = 0
@@ -503,6 +505,16 @@ class _Carrier:
             *(self.host.expand(self.manifest.home + name) for name in (r"\state", r"\installed", "")),
         ):
             self.session.remove_folder(folder)
+
+
+def code_of(told: Sequence[events.Event]) -> int:
+    """The exit code of a run that nobody waited for, by what it told last."""
+    for event in reversed(told):
+        if isinstance(event, events.NotDetected):
+            return form.NOT_DETECTED
+        if isinstance(event, events.RunEnded | events.StepEndedBadly):
+            return event.code
+    return hosts.STEP_FAILED
 
 
 def carry(

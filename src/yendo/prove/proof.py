@@ -13,6 +13,9 @@ SCHEMA = "yendo.proof/1"
 Outcome = Literal["passed", "failed", "not executed"]
 
 
+UNCOVERED = "covered"  # the phase of a scenario that a machine cannot carry out to its end
+
+
 class Phase(msgspec.Struct, frozen=True, omit_defaults=True):
     """One claim: what was expected, what was found, and where it was executed.
 
@@ -78,7 +81,14 @@ class Proof(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def passed(self) -> bool:
-        """Every phase that was executed passed, and at least the install was executed."""
-        return all(phase.outcome != "failed" for phase in self.phases) and any(
-            phase.id == "install" and phase.outcome == "passed" for phase in self.phases
+        """Every phase that was executed passed, the install among them, and nothing broke the scenario off."""
+        return (
+            not self.unanswered
+            and all(phase.outcome != "failed" for phase in self.phases)
+            and any(phase.id == "install" and phase.outcome == "passed" for phase in self.phases)
         )
+
+    @property
+    def unanswered(self) -> str:
+        """What this machine could not carry out, so that the scenario was broken off. Empty where it was not."""
+        return next((phase.found for phase in self.phases if phase.id == UNCOVERED), "")

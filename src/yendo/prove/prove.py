@@ -16,7 +16,7 @@ import yendo
 from yendo.errors import NotCovered
 from yendo.machines.protocol import Machine
 from yendo.package import manifest as form
-from yendo.prove.proof import Proof
+from yendo.prove.proof import UNCOVERED, Proof
 from yendo.prove.scenarios import SCENARIOS, Scenario
 from yendo.prove.stage import Progress, Stage
 
@@ -50,7 +50,7 @@ def prove(
         try:
             scenario.play(stage)
         except NotCovered as error:
-            stage.phase("covered", "carried out", None, "a machine that can carry out every step", str(error))
+            stage.phase(UNCOVERED, "carried out", None, "a machine that can carry out every step", str(error))
         if not machine.has_powershell:
             stage.phase(
                 "runner",

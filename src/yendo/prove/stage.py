@@ -22,7 +22,7 @@ from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.prove import causes, examine, explain, own, predict
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
-from yendo.steps.host import STEP_FAILED, TIMED_OUT
+from yendo.steps.host import TIMED_OUT
 from yendo.terms import events
 from yendo.terms.rules.base import pattern
 from yendo.terms.settings import SettingError, Value
@@ -169,7 +169,7 @@ class Stage:
                 again = self.started(session, verb)
             else:  # what starts the runner at the machine's start has done it
                 told = events.read(self.written(session, verb))
-                again = carry.Carried(_code(told), told, events.texts(told))
+                again = carry.Carried(carry.code_of(told), told, events.texts(told))
             carried = msgspec.structs.replace(
                 again, events=(*carried.events, *again.events), lines=(*carried.lines, *again.lines)
             )
@@ -562,16 +562,6 @@ class Stage:
 def _named(effect: Effect) -> str:
     """What is left, in words; that it is there says enough of what was added."""
     return f"{effect.kind} {label(effect.thing)}" + ("" if effect.change == "add" else f", {effect.change}d")
-
-
-def _code(told: Sequence[events.Event]) -> int:
-    """The exit code of a run that nobody waited for, by what it told last."""
-    for event in reversed(told):
-        if isinstance(event, events.NotDetected):
-            return form.NOT_DETECTED
-        if isinstance(event, events.RunEnded | events.StepEndedBadly):
-            return event.code
-    return STEP_FAILED
 
 
 def _in_menu(effect: Effect, session: Session) -> bool:

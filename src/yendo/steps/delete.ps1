@@ -1,11 +1,30 @@
 function Step-Delete($Step) {
     [string]$path = [Environment]::ExpandEnvironmentVariables($Step['path'])
-    if (Remove-Recorded $path $Step['keep']) { Tell changed 'deleted' $path; return @('done', 0) }
-    if (-not [IO.Directory]::Exists($path)) { Tell changed 'not there' $path; return @('not needed', 0) }
-    Assert-Plain $path
-    $tree = Get-Tree $path
-    foreach ($inner in $tree[0]) { [void](Remove-Recorded $inner $Step['keep']) }
-    Remove-Own $path
-    Tell changed 'deleted' $path
-    return @('done', 0)
+    [string]$meaning = Remove-Whole $path $Step['keep']
+    if ($Step['empty_parents']) { Remove-EmptyParents $path }
+    return @($meaning, 0)
+}
+
+function Remove-Whole([string]$Path, [bool]$Keep) {
+    if (Remove-Recorded $Path $Keep) { Tell changed 'deleted' $Path; return 'done' }
+    if (-not [IO.Directory]::Exists($Path)) { Tell changed 'not there' $Path; return 'not needed' }
+    Assert-Plain $Path
+    $tree = Get-Tree $Path
+    foreach ($inner in $tree[0]) { [void](Remove-Recorded $inner $Keep) }
+    Remove-Own $Path
+    Tell changed 'deleted' $Path
+    return 'done'
+}
+
+# The folders above, as far as they are empty and nothing points at them: no folder of the system's or of a person's.
+function Remove-EmptyParents([string]$Path) {
+    [string[]]$standing = @([Environment]::GetEnvironmentVariables().Values | ForEach-Object { ([string]$_).ToLowerInvariant().TrimEnd('\') })
+    [string]$above = [IO.Path]::GetDirectoryName($Path)
+    while (($above.Split('\').Length -gt 2) -and ($standing -notcontains $above.ToLowerInvariant()) -and [IO.Directory]::Exists($above)) {
+        if ([IO.Directory]::GetFileSystemEntries($above).Length -gt 0) { return }
+        Assert-Plain $above
+        [IO.Directory]::Delete($above)
+        Tell changed 'removed' $above
+        $above = [IO.Path]::GetDirectoryName($above)
+    }
 }

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Any
 
+from yendo.effects.things import parent
 from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.amounts import Text
@@ -20,11 +21,13 @@ _PARENTS = ("%programdata%\\", "%programfiles%\\", "%programfiles(x86)%\\")
 class DeleteStep(Step, tag="delete", frozen=True, kw_only=True):
     """Deletes a file, or a folder with all that is in it.
 
-    With ``keep`` the files are kept aside, and put back by the uninstall.
+    With ``keep`` the files are kept aside, and put back by the uninstall. With ``empty_parents`` the folders above go
+    too, as far as they are empty then and no folder of the system's or of a person's.
     """
 
     path: Text
     keep: bool = True
+    empty_parents: bool = False
 
 
 class DeleteKind(Kind):
@@ -36,11 +39,28 @@ class DeleteKind(Kind):
         return Action(
             "delete",
             f"delete {step.path}",
-            data={"path": step.path.rstrip("\\/").replace("/", "\\"), "keep": step.keep},
+            data={
+                "path": step.path.rstrip("\\/").replace("/", "\\"),
+                "keep": step.keep,
+                "empty_parents": step.empty_parents,
+            },
         )
 
     def perform(self, action: Action, host: Host) -> Result:
-        path, keep = host.expand(action.data["path"]), action.data["keep"]
+        path = host.expand(action.data["path"])
+        result = self._deleted(path, action.data["keep"], host)
+        if action.data["empty_parents"]:
+            self._parents(path, host)
+        return result
+
+    def _parents(self, path: str, host: Host) -> None:
+        standing = {value.lower().rstrip("\\") for value in host.environment.values()}
+        above = parent(path)
+        while above.count("\\") > 1 and above.lower() not in standing and host.session.remove_folder(above):
+            host.tell(events.Changed("removed", above))
+            above = parent(above)
+
+    def _deleted(self, path: str, keep: bool, host: Host) -> Result:
         if host.drop(path, keep=keep):
             host.tell(events.Changed("deleted", path))
             return DONE

@@ -196,12 +196,13 @@ class Host:
             self.session.put_shortcut(link)
 
     def drop(self, path: str, *, keep: bool = True) -> bool:
-        there = self.session.read(path)
-        if there is None:
-            return False
-        if keep:
+        there = self.session.read(path) if keep else None
+        if there is not None:
             self.remember("X", self.keep(there), path)
-        return self.session.remove(path)
+        gone = self.session.remove(path)
+        if gone and keep and there is None:
+            raise NotCovered(f"{path} cannot be kept aside here: a program placed it, and what is in it is not known")
+        return gone
 
     # --- the registry --------------------------------------------------------------------------------
 

@@ -25,8 +25,9 @@ class RegistryStep(Step, tag="registry", frozen=True, rename={"source": "import"
     """Sets and deletes registry values, or imports a .reg file from ``extras/``.
 
     ``values`` maps names to texts, numbers or lists; ``types`` says expand, binary (hexadecimal) or qword where the
-    value does not. ``delete`` names values to take away, ``delete_key`` the whole key. A key below HKCU is set for the
-    account that runs the package, or with ``each_user`` for everybody who has a profile and for those who log on later.
+    value does not. ``delete`` names values to take away, ``delete_key`` the whole key, ``empty_key`` the key where
+    it is empty then. A key below HKCU is set for the account that runs the package, or with ``each_user`` for
+    everybody who has a profile and for those who log on later.
     """
 
     key: Annotated[str, Meta(pattern=r"^(HKLM|HKCU|HKEY_LOCAL_MACHINE|HKEY_CURRENT_USER)\\.+")] | None = None
@@ -34,6 +35,7 @@ class RegistryStep(Step, tag="registry", frozen=True, rename={"source": "import"
     types: dict[str, Literal["sz", "expand", "multi", "dword", "qword", "binary"]] = {}
     delete: tuple[str, ...] = ()
     delete_key: bool = False
+    empty_key: bool = False
     source: str | None = None
     view: Literal["64", "32"] = "64"
     each_user: bool = False
@@ -42,7 +44,7 @@ class RegistryStep(Step, tag="registry", frozen=True, rename={"source": "import"
         super().__post_init__()
         if bool(self.key) == bool(self.source):
             raise ValueError("a registry step has exactly one of key and import")
-        if self.key and not (self.values or self.delete or self.delete_key):
+        if self.key and not (self.values or self.delete or self.delete_key or self.empty_key):
             raise ValueError("a registry step with a key sets values, deletes some, or deletes the key")
         if self.each_user and self.key and not split(self.key)[0] == "HKCU":
             raise ValueError("each_user belongs to a key below HKCU")
@@ -101,6 +103,7 @@ def imported(text: str) -> list[dict[str, Any]]:
             "values": [],
             "delete": [],
             "delete_key": bool(match[1]),
+            "empty_key": False,
         }
         for line in block.split("\n")[1:]:
             gone = re.match(r'(?:"((?:[^"\\]|\\.)*)"|@)=-\s*$', line)
@@ -136,6 +139,7 @@ class RegistryKind(Kind):
             "values": values,
             "delete": list(step.delete),
             "delete_key": step.delete_key,
+            "empty_key": step.empty_key,
         }
         return Action(
             "registry",
@@ -168,6 +172,8 @@ class RegistryKind(Kind):
                 data = int(data)  # a setting fills a place with text
             host.set_value(hive, view, key, name, (kind, tuple(data) if isinstance(data, list) else data))
             host.tell(events.Changed("set", f"{hive}\\{key}\\{name}"))
+        if item["empty_key"] and host.session.drop_key(hive, view, key):
+            host.tell(events.Changed("removed", f"{hive}\\{key}"))
 
     def mistakes(self, step: RegistryStep, at: At) -> Iterator[tuple[str, str, str]]:
         if step.key and re.match(r"(?i)(HKLM|HKEY_LOCAL_MACHINE)\\software\\wow6432node\\", step.key):

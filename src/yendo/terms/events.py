@@ -324,6 +324,12 @@ class ResumeTaskFailed(Event, frozen=True):
     by = "runner"
 
 
+class ResumeAtStart(Event, frozen=True):
+    task: str
+    sentence = "it goes on at the machine's start, by the task {task}"
+    by = "runner"
+
+
 class ResumeAtLogon(Event, frozen=True):
     sentence = "no task could be made; it goes on when a session starts"
     by = "runner"

@@ -10,6 +10,7 @@ import contextlib
 import hashlib
 import io
 import re
+import tempfile
 from collections.abc import Iterator
 from pathlib import Path
 
@@ -26,6 +27,7 @@ from yendo.formats import app_package, pe
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.patch import Patch
+from yendo.installers.families import InstalledDatabase
 from yendo.installers.msi import commandline, describe, engine, fitting, layers
 from yendo.installers.msi.layers import Layers
 from yendo.installers.msi.media import MissingMedia, payload
@@ -95,6 +97,7 @@ class SimulatedSession:
         self._packages: dict[str, Layers] = {}
         self._brought: dict[str, Path] = {}
         self._done: list[Effect] = []  # by the installer
+        self._cache: tempfile.TemporaryDirectory[str] | None = None  # databases from inside setup programs
         self._uninstallers: dict[str, tuple[Path, str]] = {}  # path on the machine -> its installer, and where that ran
         self.busy = 0
         self.running: list[str] = []  # programs that a person has open, by their names without .exe
@@ -371,7 +374,21 @@ class SimulatedSession:
         done, ran = found.carry_out(self.surroundings, self._state)
         self._done += done
         self._uninstallers |= found.uninstallers
+        for database in found.databases:
+            memory = database.memory
+            known = self._memories.get(memory.code)  # of an earlier run: the folders that it made stay the product's
+            created = memory.created | (known.created if known else frozenset())
+            self._memories[memory.code] = msgspec.structs.replace(memory, created=created)
+            self._packages[database.memory.code] = Layers(self._kept(database))
         return ran
+
+    def _kept(self, database: InstalledDatabase) -> Path:
+        """The system's own copy of a database that was inside a setup program; it goes with the session."""
+        if self._cache is None:
+            self._cache = tempfile.TemporaryDirectory(prefix="yendo-databases-")
+        path = Path(self._cache.name) / f"{database.memory.code}.msi"
+        path.write_bytes(database.content)
+        return path
 
     def _msiexec(self, command: commandline.MsiCommand, folder: str | None) -> Ran:
         log = self._absolute(command.log, folder) if command.log else None

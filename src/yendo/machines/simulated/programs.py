@@ -14,6 +14,7 @@ from yendo.effects.recording import Recording, replay
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.surroundings import Surroundings
 from yendo.installers import programs as reading
+from yendo.installers.families import InstalledDatabase
 from yendo.machines.protocol import Ran
 
 OBSERVED = "observed"  # the folder of a package with its recordings
@@ -29,6 +30,7 @@ class Found(msgspec.Struct):
     installer: Path | None = None
     removes: tuple[Path, str] | None = None
     uninstallers: dict[str, tuple[Path, str]] = {}
+    databases: tuple[InstalledDatabase, ...] = ()
 
     def carry_out(self, surroundings: Surroundings, state: State) -> tuple[list[Effect], Ran]:
         """Changes the state; raises NotCovered where the program cannot be read."""
@@ -36,19 +38,25 @@ class Found(msgspec.Struct):
             done = replay(self.recording, state, surroundings.environment)
             return done, Ran(self.recording.exit_code, self.recording.label, 0.0)
         if self.removes is not None:
-            effects = reading.removal(self.removes[0], self.removes[1], surroundings, state) or ()
+            effects = reading.removal(self.removes[0], self.removes[1], surroundings, state)
+            if effects is None:
+                raise NotCovered(
+                    f"what {self.program} removes is known only from a run: yendo try "
+                    f"{self.removes[0].name} --into the workspace records one, --machine wine proves it there"
+                )
             apply(effects, state)
             return list(effects), Ran(0, "predicted from the uninstaller's own script", 0.0)
         assert self.installer is not None
         with self.installer.open("rb") as file:
             program = reading.Reading(file, self.installer.name)
             prediction = program.predict(self.program, self.arguments, surroundings, state)
-        if not prediction.effects:
+        if not prediction.effects and prediction.exit_code is None:
             raise NotCovered(
                 f"{self.installer.name} is of family {program.family}: what it does is known only from a run. "
                 "Record one with `yendo try`, or prove this on a real machine (--machine wine)"
             )
         apply(prediction.effects, state)
+        self.databases = prediction.databases
         for effect in prediction.effects:
             if (
                 effect.kind == "file"

@@ -51,7 +51,19 @@ _USER_FOLDERS = (
     r"AppData\Roaming\Microsoft\Windows\Start Menu\Programs",
     r"AppData\Local\Temp",
 )
-_SYSTEM_FOLDERS = (*_USER_FOLDERS, "Temp")  # wine 8 keeps temporary files there
+# wine 8 keeps temporary files in Temp; a 32-bit program finds its profile in the other half, which Windows always has
+_SYSTEM_FOLDERS = (
+    *(rf"{_SYSTEM_PROFILE}\{name}" for name in (*_USER_FOLDERS, "Temp")),
+    *(
+        rf"C:\windows\syswow64\config\systemprofile\AppData\Local\{name}"
+        for name in (
+            "Temp",
+            r"Microsoft\Windows\History",
+            r"Microsoft\Windows\INetCache",
+            r"Microsoft\Windows\INetCookies",
+        )
+    ),
+)
 
 
 _SETTINGS = (
@@ -241,7 +253,7 @@ class WineMachine:
                 known, blocks = self._known("user")
                 state = known.copy()
                 for name in _SYSTEM_FOLDERS:
-                    state.add_folders(f"{_SYSTEM_PROFILE}\\{name}")
+                    state.add_folders(name)
             else:
                 things, blocks = observe.load(self.template / "baseline.msgpack")
                 state = State(things)
@@ -337,7 +349,7 @@ class WineSession(RunnerOnly):
         """Another profile and hive in place of the person's: the nearest the layer comes to the system account."""
         drive = self.copy.root / "drive_c"
         for name in _SYSTEM_FOLDERS:
-            (drive / (_SYSTEM_PROFILE[3:] + "\\" + name).replace("\\", "/")).mkdir(parents=True, exist_ok=True)
+            (drive / name[3:].replace("\\", "/")).mkdir(parents=True, exist_ok=True)
         hive = self.copy.root / "user.reg"
         text = hive.read_text("utf-8", "replace")
         user = self.machine.surroundings("user").user

@@ -1,6 +1,7 @@
 function Test-Registry($Rule) {
     [Microsoft.Win32.RegistryKey]$key = Get-Key $Rule['hive'] $Rule['view'] $Rule['key']
-    if ($null -eq $key) { return @($false, 'no such key') }
+    # as a rule that is judged on a state says it, which does not know keys without a value
+    if ($null -eq $key) { return @($false, 'no such value') }
     $value = $key.GetValue($Rule['name'], $null, 'DoNotExpandEnvironmentNames')
     if ($null -eq $value) { return @($false, 'no such value') }
     [string]$text = '' + $value

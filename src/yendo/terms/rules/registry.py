@@ -78,7 +78,7 @@ class RegistryRule(BaseRule, tag="registry", frozen=True, kw_only=True):
             return False, "no such value"
         same = self.equals is None or str(data) == str(self.equals)
         counted = not self.number or (_whole(data) is not None and number_fits(_whole(data) or 0, self.number))
-        return same and counted and fits(str(data), self.version), f"is {data!r}"
+        return same and counted and fits(str(data), self.version), f"is {_shown(data)}"
 
     def data(self) -> dict[str, Any]:
         hive, key = self.parts
@@ -124,6 +124,13 @@ class RegistryRule(BaseRule, tag="registry", frozen=True, kw_only=True):
             states,
             view=f"{self.view}_bit",
         )
+
+
+def _shown(data: object) -> str:
+    """A value as the scripts print it: lists and bytes with spaces between."""
+    if isinstance(data, bytes | tuple | list):
+        return " ".join(str(one) for one in data)
+    return str(data)
 
 
 def _whole(data: object) -> int | None:

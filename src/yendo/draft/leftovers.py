@@ -1,0 +1,108 @@
+"""What a setup program would leave behind, found out before anybody has to: it is carried out on the simulated machine
+and removed again, for a person and for the system account, and what stays becomes steps of the plan.
+"""
+
+from __future__ import annotations
+
+import ntpath
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+from tomlkit.items import Table
+
+from yendo.draft import setups, writing
+from yendo.effects import Effect, File, RegistryKey, RegistryValue, Shortcut, State, difference
+from yendo.effects.recording import is_temporary
+from yendo.effects.things import View
+from yendo.errors import YendoError
+from yendo.facts.surroundings import Account, contract
+from yendo.installers.account import Silent
+from yendo.machines.simulated.machine import SimulatedMachine
+
+ACCOUNTS: tuple[Account, ...] = ("user", "system")
+_DONE = (0, 3010, 1641)
+_KINDS = ("file", "shortcut", "folder", "registry", "registry-key")
+
+
+def of(installer: Path, silent: Silent) -> list[Table] | None:
+    """The same for what reading knows of its command lines."""
+    if silent.install is None:
+        return None
+    head = f'"{installer.name}"'
+    install = silent.install.command.replace(head, f'"{setups.TRIED_IN}{installer.name}"', 1)
+    return steps(installer, install, silent.uninstall.command if silent.uninstall else None)
+
+
+def steps(installer: Path, install: str, uninstall: str | None) -> list[Table] | None:
+    """Steps that delete what stays after ``uninstall``, or all that ``install`` placed where it is None.
+
+    Empty where nothing stays. None where that is not known: the setup cannot be carried out here, or it leaves what is
+    neither in files nor in the registry.
+    """
+    found: dict[tuple[str, ...], Table] = {}
+    for account in ACCOUNTS:
+        with SimulatedMachine().fresh(account) as session:
+            session.bring(installer.parent, setups.TRIED_IN.rstrip("\\"))
+            before = session.state()
+            try:
+                for line in filter(None, (install, uninstall)):
+                    if session.run(line, timeout=60).exit_code not in _DONE:
+                        return None
+            except YendoError:
+                return None
+            environment = session.surroundings.environment
+            left = [
+                effect for effect in difference(before, session.state()) if not is_temporary(effect.thing, environment)
+            ]
+        if any(effect.kind not in _KINDS or effect.change != "add" for effect in left):
+            return None
+        for path in _owned(left):
+            shown = contract(path, environment)
+            step = {"kind": "delete", "path": shown, "keep": False, "empty_parents": True}
+            found.setdefault((shown,), writing.table(step))
+        found |= _keys(left, before)
+    return list(found.values())
+
+
+def _owned(left: Sequence[Effect]) -> list[str]:
+    """The folders that hold nothing but what was left, and files elsewhere."""
+    files = [effect.thing.path for effect in left if isinstance(effect.thing, File | Shortcut)]
+    made = {effect.thing.identity for effect in left if effect.kind == "folder"}
+    groups: dict[str, list[str]] = {}
+    for path in files:
+        groups.setdefault(_top(ntpath.dirname(path), made), []).append(path)
+    loose = groups.pop("", [])
+    return [*(ntpath.commonpath(ntpath.dirname(path) for path in inside) for inside in groups.values()), *loose]
+
+
+def _keys(left: Sequence[Effect], before: State) -> dict[tuple[str, ...], Table]:
+    """A step for each key that holds something left, and for those above that are new; the inner ones first."""
+    names: dict[tuple[str, View, str], list[str]] = {}
+    for effect in left:
+        if isinstance(effect.thing, RegistryValue):
+            names.setdefault((effect.thing.hive, effect.thing.view, effect.thing.key), []).append(effect.thing.name)
+        elif isinstance(effect.thing, RegistryKey):
+            names.setdefault((effect.thing.hive, effect.thing.view, effect.thing.key), [])
+    known = [thing.identity for thing in before.of("registry", "registry-key")]
+    for hive, view, key in list(names):
+        above = ntpath.dirname(key)
+        while above.count("\\") >= 1:
+            head = RegistryKey(hive, above, view).identity
+            if any(identity.startswith((head + "\\", head + "!")) or identity == head for identity in known):
+                break
+            names.setdefault((hive, view, above), [])
+            above = ntpath.dirname(above)
+    found: dict[tuple[str, ...], Table] = {}
+    for (hive, view, key), inside in sorted(names.items(), key=lambda one: (-one[0][2].count("\\"), one[0])):
+        step: dict[str, object] = {"kind": "registry", "key": f"{hive}\\{key}"}
+        step |= ({"view": view} if view == "32" else {}) | ({"delete": sorted(inside)} if inside else {})
+        found[(hive, view, key)] = writing.table({**step, "empty_key": True})
+    return found
+
+
+def _top(folder: str, made: Iterable[str]) -> str:
+    """The topmost folder above that was not there before; empty where there is none."""
+    top = ""
+    while folder.lower() in made:
+        top, folder = folder.lower(), ntpath.dirname(folder)
+    return top

@@ -1,0 +1,72 @@
+"""From a real installer to a proved package, and nobody edits the plan in between.
+
+The samples are Debian's test files, made by other people's tools. What right looks like was written down before: three
+prove as they are drafted; two have a script that only a run can tell of, and end with the question that says so.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import missing
+
+from yendo.check import Workspace, check
+from yendo.draft import draft
+from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.package import build
+from yendo.plan import read
+from yendo.prove.proof import Proof
+from yendo.prove.prove import prove
+
+SAMPLES = Path("/usr/share/clamav-testfiles")
+PROVED = ("clam-nsis", "clam_ISmsi_ext", "clam_ISmsi_int")
+QUESTION = ("clam_IScab_ext", "clam_IScab_int")
+ACCOUNTS = ("desk", "system")
+
+
+def drafted(folder: Path, sample: str) -> Path:
+    """The built package of a sample, as it was drafted."""
+    if not SAMPLES.exists():
+        missing("clamav-testfiles", "apt-get install clamav-testfiles")
+    source = folder / "from"
+    source.mkdir()
+    installer = source / f"{sample}.exe"
+    installer.write_bytes((SAMPLES / installer.name).read_bytes())
+    draft.from_installer(folder / "w", installer)
+    errors = [finding for finding in check(Workspace(folder / "w")) if finding.severity == "error"]
+    assert errors == []
+    return build.build(folder / "w", read(folder / "w" / "plan.toml")[0]).folder
+
+
+def failed(proof: Proof) -> list[Any]:
+    return [(phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"]
+
+
+@pytest.mark.parametrize("sample", PROVED)
+def test_proved_as_drafted(tmp_path: Path, sample: str) -> None:
+    made = drafted(tmp_path, sample)
+    for scenario in ACCOUNTS:
+        proof = prove(made, SimulatedMachine(), scenario=scenario)
+        assert proof.passed, (scenario, failed(proof), proof.unanswered)
+        assert proof.leftovers == () or {one.whose for one in proof.leftovers} == {"runner"}
+
+
+@pytest.mark.parametrize("sample", QUESTION)
+def test_the_right_question(tmp_path: Path, sample: str) -> None:
+    """Nothing failed and nothing is claimed: what its own uninstaller removes is known only from a run."""
+    proof = prove(drafted(tmp_path, sample), SimulatedMachine())
+    assert not proof.passed and failed(proof) == []
+    assert f"yendo try {sample}.exe" in proof.unanswered
+
+
+@pytest.mark.wine
+@pytest.mark.parametrize("sample", PROVED)
+def test_the_layer_agrees(tmp_path: Path, shell_wine: Any, sample: str) -> None:
+    """By the package's own runner, as the account that management systems use: every effect as predicted, nothing left."""
+    if "32" not in shell_wine.widths:
+        missing("a layer for 32-bit programs", "apt-get install wine32")
+    proof = prove(drafted(tmp_path, sample), shell_wine, scenario="system")
+    assert proof.passed, failed(proof)
+    assert proof.comparison is not None and not proof.comparison.missed and not proof.comparison.false
