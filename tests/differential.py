@@ -6,9 +6,8 @@ cannot do is played by both in the same way, and named here:
 - a restart is the machine's start after exit code 1641 (the layer has nothing that starts a task then);
 - a program's exit code is that of a command shell that is told to leave with it; on the simulated machine the same line
   is answered by ``Scripted``;
-- a program over its time is an editor without a file (idle) or a loop that starts others (busy; the layer
-  does not know how much processor time another process had); ``Scripted`` answers what the layer
-  was seen to do;
+- a program over its time is an editor without a file (idle) or a loop that starts others (busy). The layer counts the
+  asker's processor time for every process, so that time is left out of the runner's question;
 - a cut is an end of the process in the function that writes the journal, once a line stands there: in a copy of the
   script with one line more, and on the simulated machine by an exception at that write.
 
@@ -244,6 +243,7 @@ def _unfinished(session: Any) -> bool:
 def real(made: Path, fault: Fault, session: Any) -> Course:
     """By the package's own runner, on the layer."""
     session.bring(made, FOLDER)
+    _patched(session, "$one.TotalProcessorTime.TotalMilliseconds", "0")
     seed(session)
     before, course = session.state(), Course([], [], {}, [])
     for verb in ("install", "uninstall"):
@@ -268,11 +268,18 @@ def _signed(code: int) -> int:
     return code - (1 << 32) if code >= 1 << 31 else code
 
 
+def _patched(session: Any, old: str, new: str) -> bytes:
+    """Puts a stand-in into the runner's script; returns the script as it was."""
+    path = rf"{FOLDER}\apply.ps1"
+    whole: bytes = session.read(path)
+    text = whole.decode("utf-8-sig")
+    assert old in text
+    session.write(path, b"\xef\xbb\xbf" + text.replace(old, new).encode())
+    return whole
+
+
 def _killed(session: Any, verb: str, line: str) -> None:
     """The runner, ended once a line stands in the journal; to its end where that line never comes."""
-    path = rf"{FOLDER}\apply.ps1"
-    whole = session.read(path)
-    text = whole.decode("utf-8-sig")
     wanted = line.replace("\t", "`t")
     ends = (
         "function Add-Line([string]$Path, [string]$Text) {\n    try { Add-Line-Whole $Path $Text } finally {\n"
@@ -280,11 +287,10 @@ def _killed(session: Any, verb: str, line: str) -> None:
         "            [Diagnostics.Process]::GetCurrentProcess().Kill(); [Threading.Thread]::Sleep(10000) }\n    }\n}\n"
     )
     head = "function Add-Line([string]$Path, [string]$Text) {"
-    assert head in text
-    patched = text.replace(head, ends.replace("\n", "\r\n") + "function Add-Line-Whole([string]$Path, [string]$Text) {")
-    session.write(path, b"\xef\xbb\xbf" + patched.encode())
+    rest = "function Add-Line-Whole([string]$Path, [string]$Text) {"
+    whole = _patched(session, head, ends.replace("\n", "\r\n") + rest)
     session.run(f'cmd /s /c ""{FOLDER}\\apply.cmd" {verb}"', timeout=300)
-    session.write(path, whole)
+    session.write(rf"{FOLDER}\apply.ps1", whole)
 
 
 def compared(one: Course, other: Course) -> list[str]:

@@ -14,6 +14,7 @@ COMMANDS = {
     "read": "say what an installer is and does, without running it",
     "try": "run a setup program on fresh machines until its silent command line is found",
     "draft": "start a package: a workspace with a plan",
+    "decide": "answer what a plan leaves open, one question at a time",
     "renew": "carry a package over to the vendor's next version",
     "check": "look a plan over as an experienced colleague would",
     "build": "make the package",

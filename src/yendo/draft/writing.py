@@ -16,7 +16,7 @@ from yendo.plan import Rule
 
 def literal(text: str) -> tomlkit.items.String:
     """A Windows path reads best without doubled backslashes."""
-    return tomlkit.string(text, literal="\\" in text and "'" not in text and "\n" not in text)
+    return tomlkit.string(text, literal="\\" in text and not re.search(r"['\x00-\x1f\x7f]", text))
 
 
 def remark(text: str) -> str:

@@ -1,0 +1,236 @@
+"""What a plan leaves open, as questions, and the answers written into it with its comments kept.
+
+A question is a line that a draft has marked. What stands where nobody decides (a vendor's default as a comment) is no
+question, and can be answered all the same.
+"""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+from pathlib import Path
+
+import msgspec
+import tomlkit
+import tomlkit.exceptions
+from tomlkit.items import AoT, Array, Bool, Comment, Integer, Item, Table
+
+from yendo import atomic
+from yendo.draft import writing
+from yendo.draft.draft import DECIDE
+from yendo.errors import Usage
+from yendo.plan.reading import PlanError, read_text
+
+Value = str | int | bool | list[str]
+
+# What an answer decides, by the end of its key.
+_HANGS = {
+    "package.contact": "printed in the hand-over: whom people call",
+    "package.version": "what detection and later versions are compared with",
+    "media.origin": "named in the dossier and the bill of materials: where to get the file again",
+    "when.os": "an older Windows is refused before anything is done",
+    "arguments": "with the wrong ones the installer waits for a person, or installs something else",
+    "to": "where the files lie on every machine",
+    "kind": "how the package is removed again",
+}
+_STANDS = re.compile(r"^([A-Za-z_][\w.]*) = (\"(?:[^\"\\]|\\.)*\"|'[^']*')\s+# stands: (.*)$")
+
+
+class Question(msgspec.Struct, frozen=True):
+    """Something open.
+
+    ``key`` is its place in the plan, with steps counted from 1 (``install.1.arguments``); empty where no value answers
+    it. ``default`` is what stands there now, None where nothing does; ``line`` counts from 1.
+    """
+
+    key: str
+    text: str
+    default: Value | None
+    line: int
+    hangs: str = ""
+    optional: bool = False
+
+
+def questions(path: Path) -> list[Question]:
+    """What is open in a plan, in its order; then what stands unless somebody decides. Raises Usage, PlanError."""
+    document, text = _document(path)
+    lines = text.splitlines()
+    found = []
+    for key, holder, name in _places(document):
+        item = _item(holder, name)
+        comment = item.trivia.comment
+        if f"# {DECIDE}" in comment:
+            found.append(Question(key, _said(comment), _plain(item), _line(lines, name, comment), _hangs(key)))
+    for comment in _standing(document):
+        found.append(Question("", _said(comment), None, _line(lines, "", comment)))
+    found.sort(key=lambda question: question.line)
+    return found + _optional(document, lines)
+
+
+def answer(path: Path, answers: Mapping[str, Value | None]) -> list[str]:
+    """Writes answers into a plan, None for what stands there now; returns the keys that were answered.
+
+    Raises Usage for a key that is no question, and for an answer that the plan cannot hold; nothing is written then.
+    """
+    document, _ = _document(path)
+    known = {question.key: question for question in questions(path) if question.key}
+    places = {key: (holder, name) for key, holder, name in _places(document)}
+    for key, value in answers.items():
+        if key not in known:
+            raise Usage(f"{key} is no open question of {path}; there are: {', '.join(known) or 'none'}")
+        question = known[key]
+        if question.optional:
+            continue
+        if value is None and question.default in ("", None, []):
+            raise Usage(f"{key} has no default; give an answer: --answer {key}=...")
+        holder, name = places[key]
+        _put(holder, name, question.default if value is None else _typed(value, _item(holder, name), key))
+    text = tomlkit.dumps(document)
+    for key, value in answers.items():  # a line stays a line, so the numbers hold
+        if known[key].optional and value is not None:
+            text = _with_property(text, known[key], str(value))
+    try:
+        read_text(text, str(path), path.parent)
+    except PlanError as error:
+        raise Usage("; ".join(problem.message for problem in error.problems)) from error
+    atomic.write(path, text.encode())
+    return list(answers)
+
+
+def _document(path: Path) -> tuple[tomlkit.TOMLDocument, str]:
+    try:
+        text = path.read_text("utf-8")
+        return tomlkit.parse(text), text
+    except FileNotFoundError as error:
+        raise Usage(f"{path} is not there; yendo draft starts a plan") from error
+    except (OSError, UnicodeDecodeError, tomlkit.exceptions.TOMLKitError) as error:
+        raise Usage(f"{path} cannot be read: {error}") from error
+
+
+def _places(document: tomlkit.TOMLDocument) -> list[tuple[str, Table, str]]:
+    """Every value of a plan: its key in words, the table that holds it, and its name there."""
+    found: list[tuple[str, Table, str]] = []
+
+    def walk(head: str, table: Table) -> None:
+        for name in table:
+            item = table.item(name)
+            if isinstance(item, Table):
+                walk(f"{head}{name}.", item)
+            elif not isinstance(item, AoT):
+                found.append((head + name, table, name))
+
+    for name in document:
+        item = document.item(name)
+        if isinstance(item, AoT):
+            single = len(item.body) == 1 and name == "media"
+            for number, table in enumerate(item.body, 1):
+                walk(f"{name}." if single else f"{name}.{number}.", table)
+        elif isinstance(item, Table):
+            walk(f"{name}.", item)
+    return found
+
+
+def _standing(document: tomlkit.TOMLDocument) -> list[str]:
+    """Marks on lines of their own: no value answers them."""
+    found: list[str] = []
+
+    def walk(table: tomlkit.TOMLDocument | Table) -> None:
+        body = table.body if isinstance(table, tomlkit.TOMLDocument) else table.value.body
+        for _, item in body:
+            if isinstance(item, Comment) and item.trivia.comment.startswith((f"# {DECIDE}", "# CONFLICT")):
+                found.append(item.trivia.comment)
+            elif isinstance(item, Table):
+                walk(item)
+            elif isinstance(item, AoT):
+                for inner in item.body:
+                    walk(inner)
+
+    walk(document)
+    return found
+
+
+def _optional(document: tomlkit.TOMLDocument, lines: list[str]) -> list[Question]:
+    """The vendor's defaults that stand as comments, each with its own words."""
+    found = []
+    for number, table in enumerate(_steps(document), 1):
+        for comment in _comments(table):
+            if match := _STANDS.match(comment):
+                value = tomlkit.parse(f"x = {match[2]}")["x"]
+                key = f"install.{number}.properties.{match[1]}"
+                line = _line(lines, "", "# " + comment)
+                found.append(Question(key, match[3], str(value), line, optional=True))
+    return found
+
+
+def _steps(document: tomlkit.TOMLDocument) -> list[Table]:
+    item = document.item("install") if "install" in document else None
+    return list(item.body) if isinstance(item, AoT) else []
+
+
+def _comments(table: Table) -> list[str]:
+    inner = table.item("properties") if "properties" in table else None
+    if not isinstance(inner, Table):
+        return []
+    return [item.trivia.comment[1:].strip() for _, item in inner.value.body if isinstance(item, Comment)]
+
+
+def _with_property(text: str, question: Question, value: str) -> str:
+    """The plan with a default that stands as a comment made a line of it, in its place."""
+    lines = text.splitlines(keepends=True)
+    name = question.key.rpartition(".")[2]
+    shown = writing.literal(value).as_string()
+    said = f"instead of {question.default}, {question.text}"
+    lines[question.line - 1] = f"{name} = {shown} # {writing.remark(said)}\n"
+    return "".join(lines)
+
+
+def _said(comment: str) -> str:
+    return re.sub(rf"^#\s*(?:{DECIDE}|CONFLICT):?\s*", "", comment).strip()
+
+
+def _line(lines: list[str], name: str, comment: str) -> int:
+    for number, line in enumerate(lines, 1):
+        if line.rstrip().endswith(comment.rstrip()) and line.lstrip().startswith(name or "#"):
+            return number
+    return 1
+
+
+def _hangs(key: str) -> str:
+    return next((words for end, words in _HANGS.items() if key == end or key.endswith("." + end)), "")
+
+
+def _plain(item: Item) -> Value | None:
+    found = item.unwrap() if hasattr(item, "unwrap") else None
+    return found if isinstance(found, str | int | bool | list) else None
+
+
+def _typed(value: Value, item: Item, key: str) -> Value:
+    """An answer as the kind of value that stands there. Raises Usage."""
+    if not isinstance(value, str):
+        return value
+    text = value.strip()
+    if isinstance(item, Array):
+        return [part.strip() for part in text.split(",") if part.strip()]
+    if isinstance(item, Bool):
+        if text.lower() not in ("true", "false", "yes", "no"):
+            raise Usage(f"{key} is yes or no, not {text}")
+        return text.lower() in ("true", "yes")
+    if isinstance(item, Integer):
+        if not re.fullmatch(r"-?\d{1,15}", text):
+            raise Usage(f"{key} is a number, not {text}")
+        return int(text)
+    return text
+
+
+def _put(holder: Table, name: str, value: Value | None) -> None:
+    """Sets a value; its comment stays, without the mark."""
+    said = _said(_item(holder, name).trivia.comment)
+    holder[name] = writing.value(value)
+    if said:
+        _item(holder, name).comment(said)
+
+
+def _item(holder: Table, name: str) -> Item:
+    found = holder.item(name)
+    assert isinstance(found, Item)  # a table that is out of order is no value
+    return found
