@@ -226,13 +226,20 @@ def _again(session: Any, course: Course, verb: str, run: Any) -> None:
         course.told.append(_squeezed(happened))
         if code != 1641 or not _unfinished(session):
             break
+        runs = _runs(session, verb)
         session.restart()
-        if not _unfinished(session):  # what the layer starts after a restart has gone on already
+        if _runs(session, verb) != runs:  # what the layer starts after a restart has gone on already
             happened = events.read(session.read(rf"{LOGS}\{verb}.jsonl"))
             begun = max(at for at, event in enumerate(happened) if isinstance(event, events.RunBegan))
             course.codes.append(carry.code_of(happened[begun:]))
             course.told.append(_squeezed(happened[begun:]))
-            break
+            if course.codes[-1] != 1641:
+                break
+
+
+def _runs(session: Any, verb: str) -> int:
+    told = events.read(session.read(rf"{LOGS}\{verb}.jsonl") or b"")
+    return sum(isinstance(event, events.RunBegan) for event in told)
 
 
 def _unfinished(session: Any) -> bool:

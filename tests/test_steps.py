@@ -86,7 +86,7 @@ def plain(lines: list[str]) -> list[str]:
     for line in lines:
         line = line.replace(r"C:\windows", r"C:\Windows").strip()
         if line and not re.search(
-            r"assumed, by|inner|Inner|exit code 0: done|TrustedPublisher(\\Certificates)?$|^done with|^step 1: (place|take)|windows is",
+            r"its own probe is taken for done|inner|Inner|exit code 0: done|TrustedPublisher(\\Certificates)?$|^done with|^step 1: (place|take)|windows is",
             line,
         ):
             kept.append(line)

@@ -14,6 +14,7 @@ from yendo.machines.wine import quirks
 from yendo.package.manifest import EXIT_CODES
 from yendo.plan import house
 from yendo.plan.model import schema
+from yendo.prove import sheet
 from yendo.steps import KINDS, Step
 from yendo.steps.base import MSI_CODES, MSI_GONE
 from yendo.suite import model as suites
@@ -201,7 +202,11 @@ def steps() -> str:
 def main() -> None:
     DOCS.mkdir(exist_ok=True)
     (DOCS / "plan.schema.json").write_text(json.dumps(schema(), indent=2) + "\n", "utf-8")
-    for name, title, kind in (("house", "Yendo house file", house.House), ("suite", "Yendo suite", suites.SuitePlan)):
+    for name, title, kind in (
+        ("house", "Yendo house file", house.House),
+        ("suite", "Yendo suite", suites.SuitePlan),
+        ("sheet", "Yendo hand-over sheet", sheet.Sheet),
+    ):
         (DOCS / f"{name}.schema.json").write_text(json.dumps(schema(kind, title), indent=2) + "\n", "utf-8")
     (DOCS / "steps.md").write_text(steps(), "utf-8")
     (DOCS / "reference.md").write_text(reference(), "utf-8")

@@ -179,12 +179,14 @@ def wrong_content(workspace: Workspace) -> Report:
 
 
 @rule(
-    "stale-detection", "error", "machines that have the earlier build report the new one as installed, and never get it"
+    "stale-detection", "error", "machines that have what was handed over report the new one as there, and never get it"
 )
 def stale_detection(workspace: Workspace) -> Report:
-    old, plan = workspace.built, workspace.plan
-    if old is None or list(msgspec.to_builtins(plan.detect)) != old.get("detect"):
+    old, plan = workspace.delivered, workspace.plan
+    if old is None or list(msgspec.to_builtins(plan.detect)) != list(old.detect):
         return
+    if plan.package.revision > old.revision and plan.package.version == old.version:
+        return  # whoever distributes it sees another revision, and installs it once more where it was assigned
     base = workspace.folder
     try:
         sources, made = build.own_files(base, plan)
@@ -205,17 +207,12 @@ def stale_detection(workspace: Workspace) -> Report:
         now = form.resolve(base, plan, tuple(sorted(files, key=lambda file: file.path)), digest_of, "")
     except (OSError, YendoError):
         return
-    if build.content_digest(now) != old.get("content"):
+    if build.content_digest(now) != old.content:
         yield (
             workspace.line("detect"),
-            "the content has changed since the last build, and the detection is still true for that one",
-            "detect something that changed (a file's hash, a version), or accept that only new machines get it",
-        )
-    elif plan.package.revision != old.get("revision"):
-        yield (
-            workspace.line("package", "revision"),
-            f"revision {plan.package.revision} is detected by the rules of revision {old.get('revision')}",
-            "nothing else has changed: keep the revision, or change what is detected",
+            f"the content has changed since revision {old.revision} was handed over on {old.at[:10]}, and the "
+            "detection is still true for that one",
+            "raise the revision, and detect something that changed (a file's hash, a version)",
         )
 
 

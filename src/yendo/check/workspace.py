@@ -21,6 +21,7 @@ from yendo.installers import recognise
 from yendo.installers.account import Account
 from yendo.installers.msi import describe, engine, fitting, intent, layers
 from yendo.installers.msi.session import Memory
+from yendo.package import delivered
 from yendo.package import manifest as form
 from yendo.plan import CopyStep, MsiStep, Plan, Step, read
 from yendo.plan.model import VERBS
@@ -167,10 +168,7 @@ class Workspace:
         return found if isinstance(found, dict) else None
 
     @cached_property
-    def built(self) -> dict[str, Any] | None:
-        """What the last build recorded, or None."""
-        try:
-            found = json.loads((self.folder / ".yendo" / "built.json").read_text("utf-8"))
-        except (OSError, ValueError):
-            return None
-        return found if isinstance(found, dict) else None
+    def delivered(self) -> delivered.Delivered | None:
+        """What was handed over last, or None."""
+        known = delivered.read(self.folder)
+        return known[-1] if known else None

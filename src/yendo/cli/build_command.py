@@ -8,6 +8,10 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yendo.check import Finding
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -18,6 +22,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "-o", "--output", type=Path, metavar="DIR", help="where the package goes (default: FOLDER/package)"
     )
     parser.add_argument("--archive", action="store_true", help="also as one .zip file")
+    parser.add_argument(
+        "--although",
+        action="append",
+        default=[],
+        metavar="RULE=WHY",
+        help="build over an error of this check rule, with the reason (written into the workspace's record)",
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -27,9 +38,13 @@ def run(options: argparse.Namespace) -> int:
     from yendo.shelf import claims
 
     plan, _ = read(options.folder / "plan.toml")
+    reasons = _reasons(options.although)
+    errors = _errors(options.folder, reasons)
+    if errors:
+        return _refused(options, errors)
     with show.working("building", quiet=options.quiet or options.json):
         built = build.build(options.folder, plan, output=options.output, archive=options.archive)
-        build.record(options.folder, built)
+        build.record(options.folder, built, although=reasons)
         claims.record(options.folder, plan, built)
     if options.json:
         show.emit(
@@ -59,3 +74,41 @@ def run(options: argparse.Namespace) -> int:
         )
         out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.folder)}")
     return 0
+
+
+def _reasons(texts: list[str]) -> dict[str, str]:
+    """Why which error is built over. Raises Usage."""
+    from yendo.errors import Usage
+
+    found = {}
+    for text in texts:
+        name, _, why = text.partition("=")
+        if not name.strip() or not why.strip():
+            raise Usage(f'--although {text}: write RULE=WHY, as --although no-uninstall="it is never removed"')
+        found[name.strip()] = why.strip()
+    return found
+
+
+def _errors(folder: Path, reasons: dict[str, str]) -> list[Finding]:
+    """What a check calls an error and nobody has answered for."""
+    from yendo.check import Workspace, check
+
+    return [one for one in check(Workspace(folder)) if one.severity == "error" and one.rule not in reasons]
+
+
+def _refused(options: argparse.Namespace, errors: list[Finding]) -> int:
+    from yendo.cli import show
+
+    if options.json:
+        show.emit({"schema": "yendo.build/1", "folder": None, "errors": errors})
+        return 1
+    out = show.console()
+    out.print(f"[bold red]Not built[/bold red]: {show.counted(len(errors), 'error')}")
+    show.grid(
+        out,
+        [(f"line {one.line}", one.message, one.remedy, one.rule) for one in errors[:10]],
+        styles=("dim", "red", None, "dim"),
+    )
+    folder = show.clean(options.folder)
+    out.print(f'\n[dim]next:[/dim] yendo check {folder} says why; where it is meant: --although {errors[0].rule}="..."')
+    return 1

@@ -22,6 +22,7 @@ COMMANDS = {
     "detect": "derive detection rules, and measure what they catch",
     "prove": "install, detect and remove the package on a fresh machine",
     "dossier": "write the page for the person who signs off",
+    "handover": "write the sheet for the person at the management system",
     "facts": "show what run conditions see on a machine",
     "suite": "several products as one, in order, with what they share brought once",
     "shelf": "list every workspace below a folder, and where packages get into one another's way",

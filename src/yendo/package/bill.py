@@ -28,6 +28,7 @@ def encode(manifest: Manifest) -> bytes:
         type=ComponentType.APPLICATION,
         bom_ref=manifest.id,
         supplier=supplier,
+        description=manifest.about.description or None,
     )
     files = {f"{manifest.id}/{file.path}": file for file in manifest.files if file.path.startswith(CONTENT)}
     digests = "|".join(f"{file.path}={file.sha256}" for file in manifest.files)

@@ -9,7 +9,7 @@ import queue
 import re
 import threading
 import zipfile
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from pathlib import Path
 
 import msgspec
@@ -237,6 +237,8 @@ def own_files(base: Path, plan: Plan) -> tuple[list[Path], dict[str, bytes]]:
     for need in plan.need:
         if need.source:
             found.update(brought(base, need.source))
+    if plan.package.icon:
+        found.add(below(base, plan.package.icon, "extras"))
     return sorted(found), made
 
 
@@ -254,13 +256,14 @@ def content_digest(manifest: form.Manifest) -> str:
         revision=0,
         detect=(),
         tool="",
+        about=form.About(),
         files=tuple(file for file in manifest.files if file.path.startswith(form.CONTENT)),
     )
     return hashlib.sha256(form.encode(bare)).hexdigest()
 
 
-def record(workspace: Path, built: Built) -> None:
-    """Remembers what was built, so that a later check can tell whether detection still fits."""
+def record(workspace: Path, built: Built, *, although: Mapping[str, str] = {}) -> None:
+    """Remembers what was built, and over which errors, each with the reason."""
     path = workspace / RECORD
     path.parent.mkdir(exist_ok=True)
     rules = msgspec.to_builtins(built.manifest.detect)
@@ -274,6 +277,7 @@ def record(workspace: Path, built: Built) -> None:
                     "content": content_digest(built.manifest),
                     "detect": rules,
                     "digest": built.digest,
+                    **({"although": dict(although)} if although else {}),
                 }
             ),
             indent=2,

@@ -512,6 +512,8 @@ def code_of(told: Sequence[events.Event]) -> int:
     for event in reversed(told):
         if isinstance(event, events.NotDetected):
             return form.NOT_DETECTED
+        if isinstance(event, events.NotNow):
+            return form.LATER
         if isinstance(event, events.RunEnded | events.StepEndedBadly):
             return event.code
     return hosts.STEP_FAILED

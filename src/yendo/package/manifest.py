@@ -12,7 +12,7 @@ from yendo.errors import Unreadable, Usage
 from yendo.facts import secrets
 from yendo.facts.surroundings import expand
 from yendo.plan import Plan
-from yendo.plan.model import VERBS, Way
+from yendo.plan.model import VERBS, Way, Wishes
 from yendo.steps import Action, At, Step, kind_of
 from yendo.steps.base import below
 from yendo.steps.host import HOME, STEP_FAILED, TIMED_OUT
@@ -139,6 +139,21 @@ class FromHouse(msgspec.Struct, frozen=True):
     given: dict[str, int] = {}
 
 
+class About(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What people are told of the package; no machine does anything else for it. ``icon`` is a file of the package."""
+
+    description: str = ""
+    notes: str = ""
+    owner: str = ""
+    date: str = ""
+    category: str = ""
+    keywords: tuple[str, ...] = ()
+    support: str = ""
+    icon: str = ""
+    language: str = ""
+    wishes: Wishes | None = None
+
+
 class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     """``keep``: all, scripts or nothing. ``in_the_way`` by verb. ``chosen`` are the values that its places were filled
     with.
@@ -176,6 +191,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     chosen: dict[str, str] = {}
     house: FromHouse | None = None
     contact: str = ""
+    about: About = About()
 
     def actions(self, verb: str) -> tuple[Action, ...]:
         return {"install": self.install, "uninstall": self.uninstall, "repair": self.repair}[verb]
@@ -185,7 +201,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
         """What the runner carries out, as a hash: an unfinished run of other content is not continued."""
         import hashlib
 
-        return hashlib.sha256(encode(msgspec.structs.replace(self, files=(), tool=""))).hexdigest()[:16]
+        return hashlib.sha256(encode(msgspec.structs.replace(self, files=(), tool="", about=About()))).hexdigest()[:16]
 
 
 def used(manifest: Manifest, verb: str) -> list[str]:
@@ -357,6 +373,22 @@ def keeps(plan: Plan) -> str:
     return "all" if plan.repair or restarts else "scripts"
 
 
+def _about(plan: Plan) -> About:
+    package = plan.package
+    return About(
+        description=package.description,
+        notes=package.notes,
+        owner=package.owner,
+        date=package.date,
+        category=package.category,
+        keywords=package.keywords,
+        support=package.support,
+        icon=package.icon.replace("\\", "/"),
+        language=package.language,
+        wishes=plan.wishes,
+    )
+
+
 def _need(workspace: Path, need: Any) -> Needed:
     rules = need.holds
     if need.source:
@@ -389,6 +421,7 @@ def resolve(
         architecture=package.architecture,
         scope=package.scope,
         contact=package.contact,
+        about=_about(plan),
         when=resolve_condition(plan.when),
         needs=tuple(_need(workspace, need) for need in plan.need),
         in_the_way={verb: _way(plan.in_the_way.of(verb)) for verb in VERBS},

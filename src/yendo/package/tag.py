@@ -33,6 +33,11 @@ def encode(manifest: Manifest) -> bytes:
     )
     ET.SubElement(root, f"{{{_SPACE}}}Entity", {"name": manifest.publisher or "unknown", "role": "softwareCreator"})
     ET.SubElement(root, f"{{{_SPACE}}}Entity", {"name": "Yendo", "role": "tagCreator"})
+    about = manifest.about
+    meta = {"description": about.description or about.notes, "summary": about.category, "persistentId": manifest.id}
+    ET.SubElement(root, f"{{{_SPACE}}}Meta", {name: value for name, value in meta.items() if value})
+    if about.support:
+        ET.SubElement(root, f"{{{_SPACE}}}Link", {"rel": "seeAlso", "href": about.support})
     payload = ET.SubElement(root, f"{{{_SPACE}}}Payload")
     for file in manifest.files:
         if file.path.startswith(CONTENT):

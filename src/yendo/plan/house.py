@@ -107,13 +107,14 @@ class Naming(Written, frozen=True, kw_only=True):
 
 
 class Templates(Written, frozen=True, kw_only=True):
-    """The office's own jinja2 templates, beside the house file: for a new plan, for notes, and for the text that is
-    handed over.
+    """The office's own jinja2 templates, beside the house file: for a new plan, for notes, for the text that is
+    handed over, and for the hand-over sheet.
     """
 
     plan: str | None = None
     notes: str | None = None
     handover: str | None = None
+    sheet: str | None = None
 
 
 class Standing(Written, frozen=True, kw_only=True):

@@ -22,6 +22,8 @@ class Package(Written, frozen=True, kw_only=True):
     """What the package is.
 
     ``revision`` counts the packager's own changes to one vendor version; ``folder`` is the name of the built package.
+    ``owner`` answers for the product in the office, ``contact`` for the package; ``date`` is the day of the package,
+    ``support`` the page where people get help, ``icon`` a picture below ``extras/``: else the installer's own is taken.
     """
 
     id: Identifier
@@ -35,10 +37,16 @@ class Package(Written, frozen=True, kw_only=True):
     description: str = ""
     contact: str = ""
     notes: str = ""
+    owner: str = ""
+    date: Annotated[str, Meta(pattern=r"^(\d{4}-\d{2}-\d{2})?$")] = ""
+    category: str = ""
+    keywords: tuple[Text, ...] = ()
+    support: Annotated[str, Meta(pattern=r"^(https?://[^\s\"<>]+)?$")] = ""
+    icon: str = ""
     folder: str = "{id}-{version}-r{revision}"
 
     def __post_init__(self) -> None:
-        for name in ("name", "version", "publisher", "language", "contact"):
+        for name in ("name", "version", "publisher", "language", "contact", "owner", "category", "support", "icon"):
             check_line(name, getattr(self, name))
         unknown = set(re.findall(r"\{([^{}]*)\}", self.folder)) - {
             "id",
@@ -160,6 +168,19 @@ class Log(Written, frozen=True, kw_only=True):
     state: Annotated[str, Meta(pattern=r"^(%[A-Za-z]+%|[A-Za-z]:)\\.+[^\\]$")] = HOME
 
 
+class Wishes(Written, frozen=True, kw_only=True):
+    """What the office wants done with the package, for whoever distributes it. Nothing here changes the package.
+
+    ``offer``: people take it when they want it, every machine gets it, or it is taken away. ``first`` names who gets it
+    before all others, ``by`` the day on which it has to be there; ``told`` is what people are told, by language.
+    """
+
+    offer: Literal["on request", "always", "taken away"] = "always"
+    first: str = ""
+    by: Annotated[str, Meta(pattern=r"^(\d{4}-\d{2}-\d{2})?$")] = ""
+    told: dict[str, str] = {}
+
+
 class Plan(Written, frozen=True, kw_only=True):
     """A whole plan. ``detect``: all rules must hold. Without ``uninstall`` it follows from the install's steps, in
     reverse.
@@ -180,6 +201,7 @@ class Plan(Written, frozen=True, kw_only=True):
     in_the_way: InTheWay = InTheWay()
     log: Log = Log()
     proof: Proving = Proving()
+    wishes: Wishes | None = None
     keep: Literal["all", "scripts", "nothing"] | None = None
     exclusive: str = "0 s"
     only_signed: bool = False

@@ -13,6 +13,7 @@ SCHEMA = "yendo.proof/1"
 Outcome = Literal["passed", "failed", "not executed"]
 
 
+ASSUMED = "assumed"  # the phase for steps that ran nowhere
 UNCOVERED = "covered"  # the phase of a scenario that a machine cannot carry out to its end
 
 
@@ -90,5 +91,5 @@ class Proof(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def unanswered(self) -> str:
-        """What this machine could not carry out, so that the scenario was broken off. Empty where it was not."""
-        return next((phase.found for phase in self.phases if phase.id == UNCOVERED), "")
+        """What this machine could not carry out, or took for done without running it. Empty where there is nothing."""
+        return next((phase.found for phase in self.phases if phase.id in (UNCOVERED, ASSUMED)), "")

@@ -16,7 +16,7 @@ import yendo
 from yendo.errors import NotCovered
 from yendo.machines.protocol import Machine
 from yendo.package import manifest as form
-from yendo.prove.proof import UNCOVERED, Proof
+from yendo.prove.proof import ASSUMED, UNCOVERED, Proof
 from yendo.prove.scenarios import SCENARIOS, Scenario
 from yendo.prove.stage import Progress, Stage
 
@@ -51,6 +51,15 @@ def prove(
             scenario.play(stage)
         except NotCovered as error:
             stage.phase(UNCOVERED, "carried out", None, "a machine that can carry out every step", str(error))
+        if stage.assumed:
+            stage.phase(
+                ASSUMED,
+                "every step executed",
+                None,
+                "a machine that runs them",
+                f"{'; '.join(stage.assumed)}: ran nowhere, what the probe asks for was taken for done; "
+                "prove it where it can run: --machine wine",
+            )
         if not machine.has_powershell:
             stage.phase(
                 "runner",

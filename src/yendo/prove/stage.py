@@ -97,6 +97,7 @@ class Stage:
         self.comparison: Comparison | None = None
         self.leftovers: list[Leftover] = []
         self.log: list[str] = []
+        self.assumed: dict[str, None] = {}  # steps that ran nowhere, their probes taken for done
 
     @property
     def by(self) -> str:
@@ -189,6 +190,7 @@ class Stage:
 
     def started(self, session: Session, verb: str) -> carry.Carried:
         carried = self._started(session, verb)
+        self.assumed |= {event.step: None for event in carried.events if isinstance(event, events.ProbeAssumed)}
         self.log += [f"{verb}: {line}" for line in (*carried.lines, f"exit code {carried.exit_code}")][
             : MOST_LINES - len(self.log)
         ]

@@ -414,7 +414,7 @@ class Host:
         if action.reverse:
             self.remember("U", action.reverse)
         self.session.make_hold(action.probe, action.reverse)
-        self.tell(events.ProbeAssumed())
+        self.tell(events.ProbeAssumed(action.title))
         return _done()
 
 

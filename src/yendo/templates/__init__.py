@@ -1,5 +1,6 @@
-"""Texts made from templates: a new plan, notes, and what is handed over. An office can replace each by a jinja2
-template of its own.
+"""Texts made from templates: a new plan, notes, what is handed over, the hand-over sheet.
+
+An office can replace each by a jinja2 template of its own.
 
 Templates are rendered in a sandbox: they see the values that they are given and nothing else.
 """
@@ -39,8 +40,10 @@ def _one_line(value: Any) -> Any:
 def render(name: str, own: Path | None = None, **values: Any) -> str:
     """A text from the template ``name``, or from the office's ``own`` in its place. Raises TemplateProblem."""
     folder = own.parent if own else Path(str(files("yendo.templates")))
+    made = path_of(name, own).name.removesuffix(".jinja")
     environment = ImmutableSandboxedEnvironment(
-        finalize=_one_line if path_of(name, own).name.removesuffix(".jinja").endswith(".md") else None,
+        finalize=_one_line if made.endswith(".md") else None,
+        autoescape=made.endswith((".html", ".htm", ".xml")),
         loader=jinja2.FileSystemLoader(folder),
         undefined=jinja2.StrictUndefined,
         trim_blocks=True,

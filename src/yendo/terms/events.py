@@ -336,7 +336,10 @@ class ResumeAtLogon(Event, frozen=True):
 
 
 class ProbeAssumed(Event, frozen=True):
-    sentence = "assumed, by the step's own probe"
+    """Nothing was executed: what the step's own probe asks for is taken for done."""
+
+    step: str
+    sentence = "{step}: not executed, its own probe is taken for done"
     by = "interpreter"
 
 

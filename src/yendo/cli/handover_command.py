@@ -1,0 +1,66 @@
+"""Write the hand-over sheet: all that is typed, uploaded or chosen at a management system. Say when it was handed over.
+
+yendo handover lantern
+yendo handover lantern -o lantern.html --data lantern.json
+yendo handover lantern --done
+"""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "package",
+        type=Path,
+        nargs="?",
+        default=Path(),
+        metavar="PACKAGE",
+        help="a built package, or a workspace (then the package of its plan)",
+    )
+    parser.add_argument("--output", "-o", type=Path, metavar="FILE", help="the page (default: beside the package)")
+    parser.add_argument("--data", type=Path, metavar="FILE", help="the same as JSON (docs/sheet.schema.json)")
+    parser.add_argument(
+        "--done", action="store_true", help="these bytes are handed over now: later checks hold new builds against them"
+    )
+
+
+def run(options: argparse.Namespace) -> int:
+    import msgspec
+
+    from yendo import atomic
+    from yendo.cli import show
+    from yendo.cli.prove_command import find, plan_of
+    from yendo.errors import Usage
+    from yendo.package import delivered
+    from yendo.prove import sheet
+
+    package = find(options.package)
+    plan, workspace = plan_of(options.package, package)
+    furnished = plan.furnished if plan else None
+    found = sheet.sheet(package, furnished)
+    target = options.output or package.parent / f"{package.name}.sheet.html"
+    atomic.write(target, sheet.page(found, furnished).encode())
+    if options.data:
+        atomic.write(options.data, msgspec.json.format(msgspec.json.encode(found), indent=2))
+    proved = any(proof.verdict == "proved" for proof in found.proofs)
+    if options.done:
+        if plan is None:
+            raise Usage(f"{package} belongs to no workspace here, so what was handed over cannot be remembered")
+        delivered.record(workspace, package)
+    if options.json:
+        show.emit({"schema": "yendo.handover/1", "file": str(target), "proved": proved, "done": options.done})
+    elif not options.quiet:
+        out = show.console()
+        out.print(f"{show.clean(target)}" + (f"; {show.clean(options.data)}" if options.data else ""))
+        if options.done:
+            out.print(f"{show.clean(found.name)} {show.clean(found.version)}, revision {found.revision}: handed over")
+        if not proved:
+            out.print(
+                f"[yellow]These bytes were not proved.[/yellow] [dim]next:[/dim] yendo prove {show.clean(package)}"
+            )
+        elif not options.done:
+            out.print("[dim]next:[/dim] hand the folder and the sheet over, then yendo handover --done")
+    return 0
