@@ -155,6 +155,7 @@ def run(options: argparse.Namespace) -> int:
     from yendo.errors import Usage
     from yendo.prove import junit
     from yendo.prove.prove import prove
+    from yendo.shelf.record import stale_package
 
     if options.jobs < 1:
         raise Usage("--jobs is at least 1")
@@ -166,15 +167,22 @@ def run(options: argparse.Namespace) -> int:
     if len(some) * len(where) > 1:
         return many(options, package, where, some, accept)
     machine = where[0]
+    _, workspace = plan_of(options.package, package)
+    stale = stale_package(workspace, package)
     with show.working(f"proving on {machine.label}", quiet=options.quiet or options.json) as progress:
         proof = prove(package, machine, scenario=some[0], progress=progress, accept=accept)
     body, record = keep(proof, package)
     if options.junit:
         atomic.write(options.junit, junit.encode([proof]))
     if options.json:
-        show.emit(body)
+        show.emit({**body, "stale": stale})
     elif not options.quiet:
         report(show.console(), proof, package, record)
+        if stale:
+            folder = show.clean(workspace)
+            show.console().print(
+                f"[yellow]{show.clean(stale)}[/yellow], and this proves what was built then: yendo build {folder}"
+            )
     return 0 if proof.passed else 1
 
 

@@ -203,7 +203,9 @@ def _codes(manifest: form.Manifest) -> tuple[Code, ...]:
             code = signed(int(text))
             if meaning == "failed" and code not in own:
                 own[code] = Code(code, f"{action.title} failed, as its vendor says it", "failure")
-    return tuple(sorted(own.values(), key=lambda one: one.code))
+    return tuple(
+        sorted(own.values(), key=lambda one: (one.outcome == "failure", "success" not in one.outcome, one.code))
+    )
 
 
 def _settings(manifest: form.Manifest) -> tuple[Choice, ...]:

@@ -80,3 +80,33 @@ def checked(workspace: Path, findings: Any) -> None:
     errors = sum(finding.severity == "error" for finding in findings)
     plan = digest.of_file(workspace / "plan.toml")
     atomic.write(path, msgspec.json.encode({"plan": plan, "errors": errors}) + b"\n")
+
+
+def stale(place: Path, plan: str, known: Claims) -> str:
+    """Why what was built is not what would be built now; nothing where it is."""
+    if plan != known.plan:
+        return "the plan has changed since the build"
+    for one in known.inputs:
+        try:
+            if not one.is_still(str(place)):
+                return f"{one.path} has changed since the build"
+        except OSError:
+            return f"{one.path} is gone since the build"
+    if known.house:
+        from yendo.plan import house
+
+        above = house.find(place)
+        if above is not None and digest.of_file(above) != known.house:
+            return "the house file has changed since the build"
+    return ""
+
+
+def stale_package(workspace: Path, package: Path) -> str:
+    """Why a package is not what its workspace would build now; nothing where it is, or where nobody can tell."""
+    known = load(workspace / FILE, Claims)
+    try:
+        plan = digest.of_file(workspace / "plan.toml")
+        built = digest.of_file(package / "manifest.json")
+    except OSError:
+        return ""
+    return stale(workspace, plan, known) if known is not None and known.digest == built else ""

@@ -15,10 +15,10 @@ from typing import Any
 
 import msgspec
 
-from yendo import atomic, digest
+from yendo import atomic
 from yendo.facts.versions import VersionRange
 from yendo.shelf import record as form
-from yendo.shelf.record import Claim, Claims
+from yendo.shelf.record import Claim, Claims, stale
 
 SCHEMA = "yendo.shelf/1"
 STATES = ("unreadable", "drafted", "checked", "built", "proved")
@@ -279,10 +279,10 @@ def _state(
         return state, why or "not built", False, (), ()
     if package is None:
         return state, "the package that was built is gone or was changed", True, (), ()
-    stale = _stale(place, plan, known)
+    old = stale(place, plan, known)
     passed, failed, other = _proofs(package, known.digest)
-    if stale:
-        return state, stale, True, passed, failed
+    if old:
+        return state, old, True, passed, failed
     if failed:
         return "built", f"failed: {', '.join(failed[:3])}", False, passed, failed
     if passed:
@@ -294,25 +294,6 @@ def _state(
             (),
         )
     return "built", "proved were other bytes" if other else "not proved", bool(other), (), ()
-
-
-def _stale(place: Path, plan: str, known: Claims) -> str:
-    """Why what was built is not what would be built now; nothing where it is."""
-    if plan != known.plan:
-        return "the plan has changed since the build"
-    for one in known.inputs:
-        try:
-            if not one.is_still(str(place)):
-                return f"{one.path} has changed since the build"
-        except OSError:
-            return f"{one.path} is gone since the build"
-    if known.house:
-        from yendo.plan import house
-
-        above = house.find(place)
-        if above is not None and digest.of_file(above) != known.house:
-            return "the house file has changed since the build"
-    return ""
 
 
 def _proofs(package: Path, built: str) -> tuple[tuple[str, ...], tuple[str, ...], int]:
