@@ -23,7 +23,7 @@ from yendo.installers.msi import describe, engine, fitting, intent, layers
 from yendo.installers.msi.session import Memory
 from yendo.package import delivered
 from yendo.package import manifest as form
-from yendo.plan import CopyStep, MsiStep, Plan, Step, read
+from yendo.plan import CopyStep, MsiStep, Plan, Step, mark, read
 from yendo.plan.model import VERBS
 from yendo.plan.places import Path as Place
 from yendo.plan.places import nearest
@@ -83,7 +83,8 @@ class Workspace:
 
     def at(self, verb: str, position: int) -> At:
         """Where a step of the plan stands among all that the package carries out; ``position`` from 0."""
-        return form.at(self.folder, self.plan, verb, len(self.plan.standing(verb)[0]) + position + 1)
+        before = len(mark.steps(self.plan, verb)[0]) + len(self.plan.standing(verb)[0])
+        return form.at(self.folder, self.plan, verb, before + position + 1)
 
     def account_of(self, step: Step) -> Account | None:
         return self.accounts.get(step.media) if isinstance(step, MsiStep) and step.media else None

@@ -11,7 +11,7 @@ import msgspec
 from yendo.errors import Unreadable, Usage
 from yendo.facts import secrets
 from yendo.facts.surroundings import expand
-from yendo.plan import Plan
+from yendo.plan import Plan, mark
 from yendo.plan.model import VERBS, Way, Wishes
 from yendo.steps import Action, At, Step, kind_of
 from yendo.steps.base import below
@@ -318,8 +318,9 @@ def steps_of(workspace: Path, plan: Plan, verb: str) -> tuple[Step, ...]:
         # who wrote the plan need not know what the house adds to the install
         added = [step for some in plan.standing("install") for step in some]
         if any(kind_of(step).reversal_of(step) == "by record" for step in added):
-            return (TakeBackStep(), *steps)
-    return steps
+            steps = (TakeBackStep(), *steps)
+    first, last = mark.steps(plan, verb) if steps else ((), ())
+    return (*first, *steps, *last)
 
 
 def derived(workspace: Path, plan: Plan) -> tuple[Step, ...]:

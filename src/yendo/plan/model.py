@@ -187,7 +187,8 @@ class Plan(Written, frozen=True, kw_only=True):
 
     ``keep``: what stays on the machine for repair and uninstall when the package's folder has gone. ``exclusive``: how
     long a second start waits for the first before it leaves. ``only_signed``: for machines on which only signed scripts
-    run; the package has to be signed, by one of their trusted publishers. ``settings`` are chosen when the package is
+    run; the package has to be signed, by one of their trusted publishers. ``mark``: the package writes its own version
+    and revision on the machine, last of all, and is detected by it too. ``settings`` are chosen when the package is
     delivered, and stand as ``{setting.NAME}`` in texts; ``site`` are named sets of their values. ``house`` names the
     office's file; unless it does, the nearest ``house.toml`` above is taken, and with an empty name none.
     """
@@ -205,6 +206,7 @@ class Plan(Written, frozen=True, kw_only=True):
     keep: Literal["all", "scripts", "nothing"] | None = None
     exclusive: str = "0 s"
     only_signed: bool = False
+    mark: bool = False
     install: Annotated[tuple[AnyStep, ...], Meta(min_length=1)]
     uninstall: tuple[AnyStep, ...] = ()
     repair: tuple[AnyStep, ...] = ()

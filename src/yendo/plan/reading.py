@@ -12,9 +12,10 @@ from typing import Any
 import msgspec
 
 from yendo.errors import YendoError
-from yendo.plan import house, model, places
+from yendo.plan import house, mark, model, places
 from yendo.plan.mistakes import Problem, explain, unknown, where
 from yendo.terms import settings
+from yendo.terms.rules import Rule
 
 MAX_PLAN = 4 << 20
 
@@ -65,8 +66,14 @@ def read_text(
         else:
             problems = [*_wrong_sites(plan, found), *_unsettled(raw, plan, (), found)]
             if not problems:
-                return msgspec.structs.replace(plan, furnished=furnished), found
+                plan = msgspec.structs.replace(plan, furnished=furnished)
+                return msgspec.structs.replace(plan, detect=_detected(plan)), found
     raise PlanError(name, problems)
+
+
+def _detected(plan: model.Plan) -> tuple[Rule, ...]:
+    """The plan's rules, and that of its mark where it has one."""
+    return (*plan.detect, mark.rule(plan)) if plan.mark else plan.detect
 
 
 def _furnished(

@@ -17,7 +17,7 @@ from yendo.facts.surroundings import expand, windows
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.package import manifest as form
-from yendo.plan import Plan
+from yendo.plan import Plan, mark
 from yendo.prove import predict
 from yendo.shelf.record import FILE, Claim, Claims, Input
 
@@ -85,7 +85,7 @@ def _usual(manifest: form.Manifest) -> form.Manifest:
 def record(workspace: Path, plan: Plan, built: build.Built) -> None:
     """Writes down what a package that was just built claims, and from which files it was built."""
     before, after = plan.standing("install")
-    claims, blind = of_package(built.folder, len(before), len(after))
+    claims, blind = of_package(built.folder, len(before), len(after) + len(mark.steps(plan, "install")[1]))
     inputs = [
         Input(file.path, path.stat().st_size, path.stat().st_mtime_ns, file.sha256)
         for file in built.manifest.files

@@ -197,7 +197,10 @@ class SimulatedSession:
         return self._state.is_empty(path) and self._state.remove("folder", path) is not None
 
     def has_folder(self, path: str) -> bool:
-        return self._state.get("folder", path) is not None or path.lower().startswith(tuple(self._brought))
+        lowered = path.lower() + "\\"
+        return self._state.get("folder", path) is not None or any(
+            lowered.startswith(f"{top}\\") for top in self._brought
+        )
 
     def is_running(self, name: str) -> bool:
         return name.lower() in (program.lower() for program in self.running)
