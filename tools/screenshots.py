@@ -21,6 +21,9 @@ YENDO = Path(sys.executable).with_name("yendo")
 PICTURES = {
     "read": "yendo read from-tidewell/lantern-6.2.1.msi",
     "draft": "yendo draft fresh from-tidewell/lantern-6.2.1.msi --with from-tidewell/lantern-6.2.3.msp",
+    "decide": "yendo draft plain from-tidewell/lantern-6.2.1.msi --quiet; "
+    "printf 'Survey office, extension 12\\nTidewell release share\\nnew\\n\\n' | script -qc 'yendo decide plain' /dev/null; "
+    "yendo build plain; yendo prove plain",
     "properties": "yendo msi properties from-tidewell/lantern-6.2.1.msi; yendo msi dialogs from-tidewell/lantern-6.2.1.msi",  # noqa: E501
     "transform": "yendo transform make lantern -o site.mst; yendo transform show site.mst from-tidewell/lantern-6.2.1.msi; "  # noqa: E501
     "yendo transform fits site.mst from-tidewell/lantern-6.2.3.msi; "
@@ -36,7 +39,6 @@ PICTURES = {
     "read-setup": "yendo read from-tidewell/sounder-setup.exe",
     "try": "yendo draft sounder from-tidewell/sounder-setup.exe --quiet; yendo try from-tidewell/sounder-setup.exe --into sounder",  # noqa: E501
     "prove-setup": "yendo check sounder; yendo build sounder --quiet; yendo prove sounder; yendo prove sounder --machine wine",  # noqa: E501
-    "catalogue": "yendo read from-tidewell",
 }
 
 
@@ -89,6 +91,7 @@ def page(folder: Path) -> None:
         check=False,
     )
     subprocess.run([YENDO, "dossier", folder / "lantern", "-o", folder / "dossier.html", "--quiet"], check=True)
+    subprocess.run([YENDO, "handover", folder / "lantern", "-o", folder / "sheet.html", "--quiet"], check=True)
     call = [
         "chromium",
         "--headless",
@@ -112,7 +115,7 @@ def page(folder: Path) -> None:
     subprocess.run([YENDO, "build", office / "lantern", "--quiet"], check=True)
     (office / "lantern-next" / "extras" / "site.ini").write_text("[site]\r\n", "utf-8")
     subprocess.run([YENDO, "shelf", office, "--html", folder / "shelf.html", "--quiet"], check=True)
-    for name, height in (("dossier", 1500), ("shelf", 800)):
+    for name, height in (("dossier", 1500), ("sheet", 1500), ("shelf", 800)):
         shot = [f"--window-size=1280,{height}", f"--screenshot={OUT / f'{name}.png'}"]
         subprocess.run([*call, *shot, (folder / f"{name}.html").as_uri()], check=True, capture_output=True)
 
@@ -138,8 +141,6 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
     subprocess.run(["import", "-window", "root", str(OUT / f"{name}.png")], env=environment, check=True)
     window.terminate()
     window.wait()
-    if name == "try":
-        shutil.copyfile(folder / "sounder" / "trial" / "run-1-window-1.png", OUT / "try-window.png")
 
 
 def main() -> int:

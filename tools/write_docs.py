@@ -18,6 +18,7 @@ from yendo.prove import sheet
 from yendo.steps import KINDS, Step
 from yendo.steps.base import MSI_CODES, MSI_GONE
 from yendo.suite import model as suites
+from yendo.terms import events
 from yendo.terms.changes import Change
 from yendo.terms.rules import KINDS as RULE_KINDS
 from yendo.terms.rules import Rule
@@ -199,6 +200,25 @@ def steps() -> str:
     return "\n".join(lines) + "\n"
 
 
+def told() -> str:
+    """The events, by the rooms of their table."""
+    lines = [
+        "# Events",
+        "",
+        "What happens while a package is carried out, as `LOGS\\VERB.jsonl` holds it, one line of JSON each: `v` (the version",
+        f"of this table, now {events.VERSION}), `time` (UTC), `verb`, `step` (0 outside of one), `event`, `data` (its values by name)",
+        "and `text`, the sentence for people. The log beside it holds the sentences. A reader that meets another `v` leaves the",
+        "line alone. Events marked *runner* are told by the package's own runner only, *interpreter* by Yendo's on a simulated",
+        "machine only; all others by both.",
+        "",
+        "| event | sentence | by |",
+        "|---|---|---|",
+    ]
+    for name, kind in events.table().items():
+        lines.append(f"| `{name}` | {kind.sentence} | {'' if kind.by == 'both' else kind.by} |")
+    return "\n".join(lines) + "\n"
+
+
 def main() -> None:
     DOCS.mkdir(exist_ok=True)
     (DOCS / "plan.schema.json").write_text(json.dumps(schema(), indent=2) + "\n", "utf-8")
@@ -209,6 +229,7 @@ def main() -> None:
     ):
         (DOCS / f"{name}.schema.json").write_text(json.dumps(schema(kind, title), indent=2) + "\n", "utf-8")
     (DOCS / "steps.md").write_text(steps(), "utf-8")
+    (DOCS / "events.md").write_text(told(), "utf-8")
     (DOCS / "reference.md").write_text(reference(), "utf-8")
 
 
