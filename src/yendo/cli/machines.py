@@ -26,6 +26,12 @@ def add_shell(parser: argparse.ArgumentParser) -> None:
         help="a zip or folder with a PowerShell for the wine machine (or YENDO_POWERSHELL)",
     )
     parser.add_argument(
+        "--windows",
+        default="10-22h2",
+        metavar="NAME",
+        help="which Windows the simulated machine is: 10-22h2 (default), 11-24h2, 10-ltsc-2021, server-2019 or -2022",
+    )
+    parser.add_argument(
         "--unconfined",
         action="store_true",
         help="run the installer on wine without isolation, with your own rights and files; said in every record",
@@ -43,15 +49,15 @@ def cache() -> Path:
 
 def asked(options: argparse.Namespace, name: str) -> Machine:
     """The machine of a name, as the options of its shell and isolation want it. Raises NoMachine, Usage."""
-    return make(name, options.powershell, unconfined=options.unconfined)
+    return make(name, options.powershell, unconfined=options.unconfined, release=options.windows)
 
 
-def make(name: str, powershell: Path | None = None, *, unconfined: bool = False) -> Machine:
+def make(name: str, powershell: Path | None = None, *, unconfined: bool = False, release: str = "10-22h2") -> Machine:
     """The machine of a name. Raises NoMachine, Usage."""
     if name == "simulated":
         from yendo.machines.simulated.machine import SimulatedMachine
 
-        return SimulatedMachine()
+        return SimulatedMachine(release)
     from yendo.machines.wine.machine import WineMachine, powershell_source
 
     return WineMachine(cache(), powershell_source(powershell), unconfined=unconfined)

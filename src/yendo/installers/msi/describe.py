@@ -10,9 +10,10 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
-from yendo.effects import RegistryValue, State
+from yendo.effects import File, RegistryValue, State
+from yendo.effects.things import View
 from yendo.evidence import BlindSpot, Evidence, row, rule
-from yendo.facts import conditions, secrets
+from yendo.facts import conditions, secrets, systems
 from yendo.facts.surroundings import Surroundings, for_everyone, windows
 from yendo.formats.msi import Database, Row
 from yendo.formats.msi.strings import codec_of
@@ -51,19 +52,20 @@ _WINDOWS_KEY = r"software\microsoft\windows nt\currentversion"
 
 
 def baseline(surroundings: Surroundings) -> State:
-    """A machine on which nothing but the system's folders is known, and its build, which installers search for."""
+    """A machine on which nothing but the system's folders is known, and of the system what installers search for."""
     state = State()
     for path in (*surroundings.folders.values(), *for_everyone(surroundings).values(), r"C:\Windows\Installer"):
         state.add_folders(path)
-    state.add(
-        RegistryValue(
-            "HKLM",
-            r"Software\Microsoft\Windows NT\CurrentVersion",
-            "CurrentBuild",
-            "sz",
-            surroundings.windows.split(".")[2],
-        )
-    )
+    release = systems.of_build(surroundings.windows)
+    views: tuple[View, ...] = ("64", "32") if surroundings.architecture != "x86" else ("64",)
+    for (key, name), data in release.registry.items():
+        for view in views:
+            state.add(RegistryValue("HKLM", key, name, "dword" if isinstance(data, int) else "sz", data, view))
+    for folder in {
+        surroundings.folders[name] for name in ("SystemFolder", "System64Folder") if name in surroundings.folders
+    }:
+        for name, version in release.files.items():
+            state.add(File(f"{folder}\\{name}", None, None, version))
     return state
 
 

@@ -87,6 +87,7 @@ class Session:
         self.effects: list[Effect] = []
         self.more_than_adds = False  # a thing was changed or removed, so effects may have to be brought together
         self.blind: list[BlindSpot] = []
+        self.unknown: dict[str, str] = {}  # properties whose searches nobody could answer, and what was asked
         self.log: list[str] = []
         self.steps: list[Any] = []  # of the sequence, as the engine tells them
         self.restart: str | None = None
@@ -130,6 +131,30 @@ class Session:
         for folder in self.state.add_folders(path.rstrip("\\")):
             self.created.add(folder.identity)
             self.effects.append(Effect("add", folder, "predicted", evidence))
+
+    def assume(self, condition: str) -> bool:
+        """Takes a launch condition for met, where it hangs on answers that no data has, and says so; else False.
+
+        The property gets a value with which the condition holds: what it is compared with, or any.
+        """
+        asked = [name for name in self.unknown if re.search(rf"(?<![\w.]){re.escape(name)}(?![\w.])", condition)]
+        before = {name: self.prop(name) for name in asked}
+        numbers = [f"#{number}" for number in re.findall(r"#?(\d+)", condition)]
+        for value in ("1", *numbers, *re.findall(r'"([^"]+)"', condition), "#4294967295", "99999"):
+            for name in asked:
+                self.put_property(name, value)
+            if self.holds(condition, row("LaunchCondition", condition)):
+                for name in asked:
+                    self.blind_spot(
+                        f"assumed: {self.unknown[name]}",
+                        "the installer goes on only then, and the data of this Windows do not say; a real machine "
+                        "has to confirm it",
+                        row("AppSearch", name),
+                    )
+                return True
+        for name, value in before.items():
+            self.put_property(name, value)
+        return False
 
     def blind_spot(self, what: str, why: str, evidence: Evidence) -> None:
         spot = BlindSpot(what, why, evidence)

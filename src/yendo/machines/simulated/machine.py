@@ -21,6 +21,7 @@ from yendo.effects import Effect, File, Folder, Service, Shortcut, State, differ
 from yendo.effects.recording import Recording
 from yendo.effects.things import Environment, Part, Thing, parent
 from yendo.errors import NotCovered, Unreadable
+from yendo.facts import systems
 from yendo.facts.machine import USUAL
 from yendo.facts.surroundings import Account, Surroundings, expand, windows
 from yendo.formats import app_package, pe
@@ -65,25 +66,32 @@ def fresh_state(surroundings: Surroundings) -> State:
 
 
 class SimulatedMachine:
-    """Always here, and takes milliseconds."""
+    """Always here, and takes milliseconds. It is a stated Windows, of those that ``facts/systems.py`` knows."""
 
-    name = "simulated"
     place: Place = "simulation"
-    label = "simulated Windows 10, 64-bit"
     has_powershell = False
 
+    def __init__(self, release: str = systems.USUAL) -> None:
+        self.system = systems.system(release)
+        self.name = "simulated" if release == systems.USUAL else f"simulated-{release}"
+        self.label = f"simulated {self.system.title}, 64-bit"
+
     def surroundings(self, account: Account = "user") -> Surroundings:
-        return windows(account)
+        return msgspec.structs.replace(windows(account), windows=self.system.version)
 
     def baseline(self, account: Account = "user") -> State:
-        return fresh_state(windows(account))
+        return fresh_state(self.surroundings(account))
 
     def interrupt(self) -> None:
         """Nothing: what is simulated ends by itself in moments."""
 
     @contextlib.contextmanager
     def fresh(self, account: Account = "user") -> Iterator[SimulatedSession]:
-        yield SimulatedSession(windows(account))
+        session = SimulatedSession(self.surroundings(account))
+        edition = {"Professional": "Pro", "EnterpriseS": "Enterprise LTSC"}.get(self.system.edition, "Server Standard")
+        if self.name != "simulated":
+            session.facts = msgspec.structs.replace(USUAL, windows=f"{self.system.version}.1", edition=edition)
+        yield session
 
 
 class SimulatedSession:

@@ -188,7 +188,7 @@ class Prefix:
         batch, said = work / f"run-{number}.bat", work / f"run-{number}.txt"
         escaped = line.replace("%", "%%")
         enter = f'cd /d "{folder}"\r\n' if folder else ""
-        text = f"@echo off\r\n{enter}{escaped}\r\necho yendo-rc=%errorlevel%\r\n"
+        text = f"@echo off\r\necho {_BEGUN}\r\n{enter}{escaped}\r\necho yendo-rc=%errorlevel%\r\n"
         try:
             batch.write_bytes(
                 text.encode("cp437")
@@ -204,12 +204,19 @@ class Prefix:
     ) -> Ran:
         """Runs a Windows command line through a batch file, which alone gives the full exit code."""
         batch, said = self.batch(line, work, folder)
-        begun = time.monotonic()
         looks: list[Look] = []
-        with said.open("wb") as output:
-            ended = self.start("cmd", "/c", batch, timeout=timeout, output=output, looks=looks if patient else None)
-        seconds = time.monotonic() - begun
+        for attempt in range(1, _STARTS + 1):
+            begun = time.monotonic()
+            with said.open("wb") as output:
+                ended = self.start("cmd", "/c", batch, timeout=timeout, output=output, looks=looks if patient else None)
+            seconds = time.monotonic() - begun
+            if ended is None or said.stat().st_size or attempt == _STARTS:
+                break
+            time.sleep(0.2)
+        else:
+            raise AssertionError
         text = said.read_bytes()[-1_000_000:].decode("utf-8", "replace").replace("\r\n", "\n")
+        text = text.removeprefix(_BEGUN + "\n")
         before, mark, after = text.rpartition("yendo-rc=")
         number_text = after.strip().split("\n")[0].strip() if mark else ""
         if ended is None or not number_text.lstrip("-").isdigit():
@@ -260,6 +267,9 @@ class Prefix:
             self.flush()
 
 
+# Once in some hundred starts the layer's server resets the connection, and the shell never begins: it says when it has,
+# and what has not begun can be started again.
+_BEGUN, _STARTS = "yendo-begun", 3
 _OF_THE_LAYER = (
     "wineserver",
     "services",

@@ -2,9 +2,12 @@
 
 from __future__ import annotations
 
+import re
+
 from yendo.effects import File, IniValue, RegistryValue
 from yendo.effects.things import parent
 from yendo.evidence import Evidence, row
+from yendo.facts import systems
 from yendo.facts.versions import Version
 from yendo.formats.msi import Row
 from yendo.installers.msi.actions.table import standard
@@ -14,7 +17,8 @@ from yendo.installers.msi.session import MAX_DEPTH, Failure, Session, long_name
 @standard("LaunchConditions")
 def launch_conditions(session: Session) -> None:
     for entry in session.database["LaunchCondition"]:
-        if not session.holds(entry.text("Condition"), row("LaunchCondition", entry.text("Condition"))):
+        condition = entry.text("Condition")
+        if not session.holds(condition, row("LaunchCondition", condition)) and not session.assume(condition):
             raise Failure(1603, session.format(entry.text("Description")) or entry.text("Condition"))
 
 
@@ -83,6 +87,57 @@ def app_search(session: Session) -> None:
         found = _search(session, signature, row("AppSearch", name, signature), 0)
         if found:
             session.put_property(name, found)
+        elif words := _unknown(session, signature, 0):
+            session.unknown[name] = words
+
+
+# Below these keys and folders there is more than any data has; what lies elsewhere is not on a fresh machine.
+_SYSTEM_KEYS = ("software\\microsoft\\", "system\\", "hardware\\", "software\\policies\\", "software\\classes\\")
+_NOT_FRESH = re.compile(
+    r"software\\microsoft\\(net framework setup\\ndp\\v3|"
+    r"windows\\currentversion\\(uninstall|app paths|installer|run|runonce)\b)"
+)
+
+
+def _unknown(session: Session, signature: str, depth: int) -> str:
+    """What a search that found nothing asks, where no data could say; empty where it is certainly not there."""
+    database = session.database
+    if depth > MAX_DEPTH:
+        return ""
+    if (locator := database["RegLocator"].find(signature)) is not None:
+        hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(locator.number("Root"), "HKLM")
+        key, name = session.format(locator.text("Key")), session.format(locator.text("Name"))
+        lowered = key.lower() + "\\"
+        ours = hive in ("HKCR", "HKU") or (lowered.startswith(_SYSTEM_KEYS) and not _NOT_FRESH.match(lowered))
+        known = (key.lower(), name.lower()) in {
+            (one.lower(), other.lower()) for one, other in systems.of_build(session.surroundings.windows).registry
+        }
+        return f"{hive}\\{key} has {name or 'a value'}" if ours and not known else ""
+    wanted = database["Signature"].find(signature)
+    for locator in database["DrLocator"].where(Signature_=signature):
+        path = session.format(locator.text("Path")).rstrip("\\")
+        if locator.text("Parent"):
+            return _unknown(session, locator.text("Parent"), depth + 1)
+        if wanted is None or not (path + "\\").lower().startswith(
+            session.surroundings.folders["WindowsFolder"].lower()
+        ):
+            return ""
+        name = long_name(wanted.text("FileName"))
+        least = wanted.text("MinVersion")
+        there = session.state.get("file", f"{path}\\{name}")
+        if isinstance(there, File) and not _only_later(there.version, least):
+            return ""
+        return f"{path}\\{name} is there" + (f" in version {least} or later" if least else "")
+    return ""
+
+
+def _only_later(known: str | None, least: str) -> bool:
+    """Whether a version that is asked for differs from the known one in its last number alone, which updates raise."""
+    try:
+        wanted, have = Version.parse(least), Version.parse(known or "")
+    except ValueError:
+        return True
+    return str(wanted).split(".")[:3] == str(have).split(".")[:3]
 
 
 def _search(session: Session, signature: str, where: Evidence, depth: int) -> str:

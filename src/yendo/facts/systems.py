@@ -1,0 +1,96 @@
+"""Releases of Windows as installers see them: builds, editions, versions of system files, well-known registry values.
+
+What is not here is *unknown*, not "not there": an installer that asks for it is told about, and a real machine answers.
+"""
+
+from __future__ import annotations
+
+import tomllib
+from functools import cache
+from importlib.resources import files
+
+import msgspec
+
+from yendo.errors import Usage
+
+USUAL = "10-22h2"
+# Files of every release, by the folder below the system's and the head of their version: the base build follows it.
+_SYSTEM_FILES = {
+    "10.0": (
+        "advapi32 bcrypt cfgmgr32 combase comdlg32 crypt32 cryptbase d3d11 d3d9 dbghelp dnsapi dxgi gdi32 imm32 "
+        "iphlpapi kernel32 kernelbase mpr msvcrt netapi32 ntdll ole32 oleaut32 powrprof psapi rpcrt4 secur32 "
+        "setupapi shell32 shlwapi user32 userenv uxtheme version winhttp winmm winspool.drv wintrust ws2_32 wtsapi32"
+    ),
+    "11.0": "ieframe iertutil mshtml urlmon wininet",
+    "5.0": "msi",
+    "5.82": "comctl32",
+}
+
+
+class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """A release. ``type`` is 1 for a client, 3 for a server; ``dotnet`` the release number of .NET Framework 4."""
+
+    title: str
+    build: int
+    base: int
+    type: int
+    edition: str
+    product: str
+    release: str
+    installation: str
+    display: str = ""
+    dotnet: int | None = None
+
+    @property
+    def version(self) -> str:
+        return f"10.0.{self.build}"
+
+    @property
+    def files(self) -> dict[str, str]:
+        """System files by their names, with the version that they have at least."""
+        return {
+            name if "." in name else f"{name}.dll": f"{head}.{self.base}.1"
+            for head, names in _SYSTEM_FILES.items()
+            for name in names.split()
+        }
+
+    @property
+    def registry(self) -> dict[tuple[str, str], str | int]:
+        """Values below HKLM by key and name, the same in both views."""
+        current = r"Software\Microsoft\Windows NT\CurrentVersion"
+        found: dict[tuple[str, str], str | int] = {
+            (current, "CurrentBuild"): str(self.build),
+            (current, "CurrentBuildNumber"): str(self.build),
+            (current, "CurrentVersion"): "6.3",
+            (current, "CurrentMajorVersionNumber"): 10,
+            (current, "CurrentMinorVersionNumber"): 0,
+            (current, "ProductName"): self.product,
+            (current, "EditionID"): self.edition,
+            (current, "InstallationType"): self.installation,
+            (current, "ReleaseId"): self.release,
+        }
+        if self.display:
+            found[(current, "DisplayVersion")] = self.display
+        if self.dotnet is not None:
+            found[(r"Software\Microsoft\NET Framework Setup\NDP\v4\Full", "Release")] = self.dotnet
+            found[(r"Software\Microsoft\NET Framework Setup\NDP\v4\Full", "Install")] = 1
+        return found
+
+
+@cache
+def systems() -> dict[str, System]:
+    raw = tomllib.loads(files("yendo.facts").joinpath("systems.toml").read_text("utf-8"))
+    return msgspec.convert(raw, dict[str, System])
+
+
+def system(name: str) -> System:
+    """A release by its name. Raises Usage."""
+    known = systems()
+    if name not in known:
+        raise Usage(f"{name!r} is no Windows that is known here; there are: {', '.join(known)}")
+    return known[name]
+
+
+def of_build(version: str) -> System:
+    """The release of a version, the usual one where it is none of them."""
+    return next((one for one in systems().values() if version.startswith(one.version)), system(USUAL))
