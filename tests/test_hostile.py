@@ -262,7 +262,10 @@ def test_leftovers_of_a_killed_build_are_swept(tmp_path: Path, yendo: Yendo) -> 
         file.write('\n[[install]]\nkind = "copy"\nfrom = "extras/big.bin"\nto = \'C:\\Tide\\\'\ntimeout = "1 min"\n')
     program = Path(sys.executable).with_name("yendo")
     process = subprocess.Popen(
-        [program, "build", "w", "--archive"], cwd=tmp_path, stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL
+        [program, "build", "w", "--archive", "--although", "uninstall-does-nothing=a stand-in"],
+        cwd=tmp_path,
+        stdout=subprocess.DEVNULL,
+        stderr=subprocess.DEVNULL,
     )
     until = time.monotonic() + 30
     while time.monotonic() < until and not [
@@ -276,7 +279,7 @@ def test_leftovers_of_a_killed_build_are_swept(tmp_path: Path, yendo: Yendo) -> 
     assert list((tmp_path / "w" / "package").glob(".*"))
     big.unlink()
     big.write_bytes(b"small")
-    yendo("build", "w", "--archive")
+    yendo("build", "w", "--archive", "--although", "uninstall-does-nothing=a stand-in")
     assert list((tmp_path / "w" / "package").glob(".*")) == []
 
 
@@ -288,7 +291,7 @@ def test_two_commands_on_one_workspace(tmp_path: Path, yendo: Yendo) -> None:
     program = Path(sys.executable).with_name("yendo")
     runs = [
         subprocess.Popen(
-            [program, "build", "w", "--archive"],
+            [program, "build", "w", "--archive", "--although", "uninstall-does-nothing=a stand-in"],
             cwd=tmp_path,
             stdout=subprocess.PIPE,
             stderr=subprocess.PIPE,

@@ -82,6 +82,7 @@ handover = "handover.jinja"
 PNG = bytes.fromhex(
     "89504e470d0a1a0a0000000d49484452000000010000000108060000001f15c4890000000d49444154789c6360606060000000050001a5f645400000000049454e44ae426082"
 )
+LONGER = ("--although", "limits=the vendor needs so long")
 
 
 @pytest.fixture
@@ -122,7 +123,7 @@ def test_every_value_says_where_it_is_from(office: Path, yendo: Yendo) -> None:
     assert found["package.contact"].startswith("house.toml:") and found["package.name"].startswith("plan.toml:")
     assert found["exclusive"] == "usual"
     assert HOUSE.splitlines()[int(found["before.install.1"].rpartition(":")[2]) - 1] == "[[before.install]]"
-    yendo("build", office)
+    yendo("build", office, *LONGER)
     manifest = json.loads(next((office / "package").glob("*/manifest.json")).read_text("utf-8"))
     assert (
         manifest["house"]["given"]["log.folder"]
@@ -173,7 +174,7 @@ def test_the_offices_own_rules(office: Path, yendo: Yendo) -> None:
 
 
 def test_proved_where_the_office_says(office: Path, yendo: Yendo) -> None:
-    yendo("build", office)
+    yendo("build", office, *LONGER)
     assert parsed(yendo("prove", office, "--json", expect=None))["scenario"] == "system"
 
 
@@ -218,7 +219,7 @@ def test_a_house_file_with_a_mistake(office: Path, yendo: Yendo, old: str, new: 
 def test_a_template_with_an_error(office: Path, yendo: Yendo, text: str, said: str) -> None:
     (office.parent / "handover.jinja").write_text(text, "utf-8")
     (office.parent.parent / "secret.txt").write_text("not for templates")
-    done = yendo("build", office, expect=3)
+    done = yendo("build", office, *LONGER, expect=3)
     assert said in done.stderr and not list((office / "package").glob("*_r1"))
 
 

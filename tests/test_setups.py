@@ -254,7 +254,8 @@ def test_a_setup_that_nobody_knows_is_refused_by_the_simulation(yendo: Yendo, tm
     yendo("draft", "w", SETUP)
     with (tmp_path / "w" / "plan.toml").open("a") as plan:
         plan.write("\n[[detect]]\nkind = \"file\"\npath = 'C:\\x'\n")
-    yendo("build", "w")
+    assert "no-uninstall" in yendo("build", "w", expect=1).stdout
+    yendo("build", "w", "--although", "no-uninstall=a trial will tell")
     told = " ".join(yendo("prove", "w", expect=1).stdout.split())
     assert "what it does is known only from a run" in told and "`yendo try`" in told
 

@@ -152,6 +152,8 @@ class SimulatedSession:
 
     def read(self, path: str) -> bytes | None:
         found = self._whole(path)
+        if found is None and isinstance(link := self._state.get("shortcut", path), Shortcut):
+            return msgspec.json.encode(link)  # as `write` takes it again
         return found.read_bytes() if isinstance(found, Path) else found
 
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
