@@ -9,6 +9,7 @@ import pytest
 from conftest import Yendo
 from specimens import Specimen
 
+from yendo.draft import draft
 from yendo.facts import systems
 from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database
@@ -21,9 +22,9 @@ CURRENT = r"Software\Microsoft\Windows NT\CurrentVersion"
 NET = r"Software\Microsoft\NET Framework Setup\NDP\v4\Full"
 
 
-def asking(path: Path, condition: str, *tables: tuple[str, tuple[Any, ...]]) -> Path:
+def asking(path: Path, condition: str, *tables: tuple[str, tuple[Any, ...]], name: str = "asking") -> Path:
     """An installer that searches for something, and refuses where a condition does not hold."""
-    specimen = Specimen("asking").with_file().add("AppSearch", ("FOUND", "S"))
+    specimen = Specimen(name).with_file().add("AppSearch", ("FOUND", "S"))
     specimen.add("LaunchCondition", (condition, "Not on this Windows."))
     for table, row in tables:
         specimen.add(table, row)
@@ -67,6 +68,10 @@ SEARCHES: list[tuple[str, list[tuple[str, tuple[Any, ...]]], str, int | None]] =
 ]
 
 
+# What the layer has otherwise than any Windows.
+LAYERS_OWN = {".NET 4.7.2": "it comes without .NET Framework"}
+
+
 @pytest.mark.parametrize(
     ("tables", "condition", "assumed"), [one[1:] for one in SEARCHES], ids=[one[0] for one in SEARCHES]
 )
@@ -80,6 +85,21 @@ def test_searches_are_answered_with_three_values(
     assert outcome.done == (assumed is not None), outcome.log
     assert len(found) == (assumed or 0)
     assert all("a real machine has to confirm it" in spot.why for spot in found)
+
+
+@pytest.mark.wine
+def test_the_layer_answers_the_same(tmp_path: Path, wine: Any) -> None:
+    """Where the layer has what is searched for, its installer goes on and refuses as ours; what ours assumes is no claim."""
+    wrong = []
+    with wine.fresh() as session:
+        for number, (what, tables, condition, assumed) in enumerate(SEARCHES):
+            folder = tmp_path / str(number)
+            installer = asking(folder, condition, *tables, name=f"asking-{number}")
+            session.bring(folder, rf"C:\from\{number}")
+            code = session.run(rf'msiexec /i "C:\from\{number}\{installer.name}" /qn', timeout=120).exit_code
+            if assumed != 1 and (code == 0) != (assumed == 0) and what not in LAYERS_OWN:
+                wrong.append((what, code))
+    assert wrong == []
 
 
 def test_what_is_unknown_is_no_refusal(tmp_path: Path) -> None:
@@ -109,3 +129,25 @@ def test_the_same_package_on_another_windows(vendor: Path, yendo: Yendo) -> None
     said = yendo("prove", "lantern", "--windows", "11-24h2").stdout
     assert "simulated Windows 11 24H2, 64-bit" in said and "Proved" in said
     assert "there are: 10-22h2" in yendo("prove", "lantern", "--windows", "12", expect=2).stderr
+
+
+@pytest.mark.parametrize(
+    ("tables", "condition", "least"),
+    [
+        (file("kernel32.dll", "10.0.19041.1"), "Installed OR FOUND", 19041),
+        (value(CURRENT, "CurrentBuildNumber"), 'FOUND >= "17763" OR Installed', 17763),
+        (file("kernel32.dll", "6.1.7601.0"), "FOUND", None),
+        (file("vendorless.dll", "10.0.19041.1"), "FOUND", None),
+        (file("kernel32.dll", "10.0.19041.1"), "NOT FOUND", None),
+        (file("kernel32.dll", "10.0.19041.1"), "FOUND OR VersionNT >= 601", None),
+    ],
+)
+def test_what_the_vendor_asks_nobody_is_asked_for(
+    tmp_path: Path, tables: list[tuple[str, tuple[Any, ...]]], condition: str, least: int | None
+) -> None:
+    installer = asking(tmp_path / "from", condition, *tables)
+    assert recognise.read(installer).least_build == least
+    drafted = draft.from_installer(tmp_path / "w", installer)
+    plan = (tmp_path / "w" / "plan.toml").read_text()
+    assert ("when.os: the oldest Windows you support" in drafted.decisions) == (least is None)
+    assert (f'os = ">=10.0.{least}" # the vendor asks for it: AppSearch[FOUND, S]' in plan) == (least is not None)

@@ -322,8 +322,12 @@ def _plan(
 
     when = tomlkit.table()
     when.add("os", ">=10.0.17763")
-    when["os"].comment(f"{DECIDE}: the oldest Windows you support")
-    decisions.append("when.os: the oldest Windows you support")
+    if account.least_build is None:
+        when["os"].comment(f"{DECIDE}: the oldest Windows you support")
+        decisions.append("when.os: the oldest Windows you support")
+    else:
+        when["os"] = f">=10.0.{account.least_build}"
+        when["os"].comment(writing.remark(f"the vendor asks for it: {account.why['conditions.build'].where}"))
     if identity.architecture in _NEEDS_SAYING:
         when.add("architecture", _NEEDS_SAYING[identity.architecture])
         when["architecture"].comment(f"the installer is for {identity.architecture}")

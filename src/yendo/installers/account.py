@@ -180,4 +180,7 @@ class Account(msgspec.Struct, frozen=True):
     contents: tuple[Content, ...] = ()
     program: ProgramFacts | None = None
     candidates: tuple[CommandLine, ...] = ()
-    """``refused``: why the prediction stopped, where the installer itself would refuse a fresh machine."""
+    least_build: int | None = None
+    """``refused``: why the prediction stopped, where the installer itself would refuse a fresh machine.
+    ``least_build``: the build of Windows that it asks for at least, by a search for a system file or for the build.
+    """

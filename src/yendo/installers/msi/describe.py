@@ -20,7 +20,7 @@ from yendo.formats.msi.strings import codec_of
 from yendo.installers import account as form
 from yendo.installers.msi import commandline, engine, media, signature
 from yendo.installers.msi.fitting import facts
-from yendo.installers.msi.session import long_name, platform_of
+from yendo.installers.msi.session import Session, long_name, platform_of
 
 _REFERENCE = re.compile(r"\[([A-Z_][A-Z0-9_.]*)\]")
 _ANY_REFERENCE = re.compile(r"\[([A-Za-z_][A-Za-z0-9_.]*)\]")
@@ -93,6 +93,7 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
     if not outcome.done:
         refused = outcome.refusal or f"exit code {outcome.exit_code}"
     whole = digest.of_file(path) if verify else None
+    least = _least_build(database, surroundings)
     media_found = tuple(media.media(database, path))
     blind = [
         *_custom_actions(database),
@@ -124,9 +125,42 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
         payload=_payload(database, media_found, outcome),
         effects=outcome.effects,
         blind_spots=tuple(blind),
-        why=why,
+        why=why | ({"conditions.build": least[1]} if least else {}),
         refused=refused,
+        least_build=least[0] if least else None,
     )
+
+
+_CURRENT = r"software\microsoft\windows nt\currentversion"
+
+
+def _least_build(database: Database, surroundings: Surroundings) -> tuple[int, Evidence] | None:
+    """The build that a launch condition asks for by a search, and the row that says so.
+
+    By the version of a system file, whose third number is the base build, or by the value that holds the build.
+    """
+    session = Session(database, surroundings, State(), {})
+    # those that hold all the same, where the search finds nothing, ask for nothing
+    must = [
+        text
+        for entry in database["LaunchCondition"]
+        for text in [entry.text("Condition")]
+        if not session.holds(text, row("LaunchCondition", text))
+    ]
+    found: list[tuple[int, Evidence]] = []
+    for entry in database["AppSearch"]:
+        name, signature = entry.text("Property"), entry.text("Signature_")
+        asked = [text for text in must if re.search(rf"(?<![\w.!]){re.escape(name)}(?![\w.])", text)]
+        wanted, where = database["Signature"].find(signature), row("AppSearch", name, signature)
+        version = re.match(r"10\.0\.(\d{5})(?:\.|$)", wanted.text("MinVersion")) if wanted else None
+        if asked and version and wanted and long_name(wanted.text("FileName")).lower() in systems.of_build("").files:
+            found.append((int(version[1]), where))
+        locator = database["RegLocator"].find(signature)
+        of_build = locator is not None and locator.text("Name").lower() in ("currentbuild", "currentbuildnumber")
+        if of_build and locator is not None and locator.text("Key").lower() == _CURRENT:
+            compared = rf'(?<![\w.]){re.escape(name)}\s*>=?\s*"?#?(\d{{5}})'
+            found += [(int(match[1]), where) for text in asked for match in re.finditer(compared, text)]
+    return max(found, key=lambda one: one[0], default=None)
 
 
 def _identity(database: Database, values: dict[str, str]) -> tuple[form.Identity, dict[str, Evidence]]:
