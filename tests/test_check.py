@@ -203,6 +203,12 @@ FIRES = [
         "nothing detects %ProgramData%",
         "to =",
     ),
+    (
+        "unlisted-media",
+        lambda folder: (folder / "media/odd.txt").write_bytes(b"odd"),
+        "media/odd.txt is not in the plan",
+        "[[media]]",
+    ),
     ("wrong-content", lambda folder: (folder / "extras/site.ini").write_bytes(b"changed"), "another hash", "sha256 ="),
     (
         "stale-detection",

@@ -5,6 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import random
+import shutil
 import subprocess
 import time
 from pathlib import Path
@@ -535,3 +536,19 @@ def test_a_folder_is_no_setup_to_try(yendo: Yendo, tmp_path: Path) -> None:
         "is not there" in yendo("read", "share/none.exe", expect=2).stderr
         or "No such file" in yendo("read", "share/none.exe", expect=2).stderr
     )
+
+
+def test_what_lies_beside_a_setup_comes_along_when_it_is_asked_for(yendo: Yendo, tmp_path: Path) -> None:
+    """Nobody can read what such a setup needs, so that is said; subfolders keep their form."""
+    share = tmp_path / "share"
+    (share / "data").mkdir(parents=True)
+    shutil.copyfile(SETUP, share / "setup.exe")
+    (share / "settings.ini").write_text("[tide]")
+    (share / "data" / "one.dat").write_text("one")
+    said = " ".join(yendo("draft", "w", share / "setup.exe").stdout.split())
+    assert "whether they are needed is not known" in said and "settings.ini" in said
+    yendo("draft", "v", share / "setup.exe", "--take", "*.ini", "--take", "data")
+    plan = read(tmp_path / "v" / "plan.toml")[0]
+    assert {medium.file for medium in plan.media} == {"setup.exe", "settings.ini", "data/one.dat"}
+    assert (tmp_path / "v" / "media" / "data" / "one.dat").read_text() == "one"
+    assert "nothing beside" in yendo("draft", "u", share / "setup.exe", "--take", "none", expect=2).stderr

@@ -41,6 +41,20 @@ def media_changed(workspace: Workspace) -> Report:
             )
 
 
+@rule("unlisted-media", "warning", "what lies there and is not in the plan is neither hashed nor packed")
+def unlisted_media(workspace: Workspace) -> Report:
+    known = {medium.file.lower() for medium in workspace.plan.media}
+    folder = workspace.folder / "media"
+    for path in sorted(folder.rglob("*")):
+        name = path.relative_to(folder).as_posix()
+        if path.is_file() and name.lower() not in known:
+            yield (
+                workspace.line("media"),
+                f"media/{name} is not in the plan",
+                "add it as [[media]] with file and sha256, or take the file away",
+            )
+
+
 @rule("missing-file", "error", "the step fails on every machine")
 def missing_file(workspace: Workspace) -> Report:
     known = {medium.file for medium in workspace.plan.media}

@@ -29,6 +29,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--files", type=Path, metavar="DIR", help="a package without an installer: files and folders to place"
     )
+    parser.add_argument(
+        "--take",
+        action="append",
+        default=[],
+        metavar="PATTERN",
+        help="bring files along that lie beside the installer, by name, pattern or folder; may be given several times",
+    )
     parser.add_argument("--to", metavar="PATH", help="with --files: where they belong on the machine")
     parser.add_argument(
         "--house",
@@ -60,7 +67,7 @@ def run(options: argparse.Namespace) -> int:
     else:
         with images.opened(options.installer, options.inside) as (installer, origin):
             drafted = draft.from_installer(
-                options.folder, installer, options.overlays, named_house=options.house, origin=origin
+                options.folder, installer, options.overlays, named_house=options.house, origin=origin, take=options.take
             )
     if options.json:
         show.emit(
@@ -75,7 +82,13 @@ def run(options: argparse.Namespace) -> int:
             + (f", with {kept} kept as {way} came" if drafted.media else "")
         )
         for title, names, style in (
-            ("left where they were, the installer does not need them", drafted.strays, "dim"),
+            (
+                "left where they were, the installer does not need them"
+                if drafted.needless
+                else "left where they were; whether they are needed is not known: --take NAME brings one along",
+                drafted.strays,
+                "dim" if drafted.needless else "yellow",
+            ),
             ("MISSING beside the installer", drafted.missing, "red"),
         ):
             if names:

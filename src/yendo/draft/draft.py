@@ -6,6 +6,7 @@ import hashlib
 import json
 import shutil
 from collections.abc import Sequence
+from fnmatch import fnmatch
 from pathlib import Path
 
 import msgspec
@@ -32,7 +33,7 @@ class Drafted(msgspec.Struct, frozen=True):
     """What was started: the plan, media that came along, files beside the installer that did not, open questions.
 
     ``defaults`` are the values that stand where nobody decides, ``NAME: value``. ``to_try`` says that a run has to
-    answer what reading could not.
+    answer what reading could not; ``needless`` that the installer is known to need none of ``strays``.
     """
 
     plan: Path
@@ -42,6 +43,7 @@ class Drafted(msgspec.Struct, frozen=True):
     decisions: tuple[str, ...]
     defaults: tuple[str, ...] = ()
     to_try: bool = False
+    needless: bool = True
 
 
 def _digest(path: Path) -> tuple[str, int]:
@@ -165,9 +167,34 @@ def _refuse_links(share: Path, name: str) -> None:
             raise Usage(f"{at} is a link, and is not taken along; put the vendor's file itself there")
 
 
-def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: str = "") -> Proposal:
+def beside(installer: Path, patterns: Sequence[str]) -> dict[str, Path]:
+    """The files beside an installer, in subfolders too, that one of the patterns names; by their names in the media.
+
+    Raises Usage for a pattern that nothing fits, and for a link.
+    """
+    found: dict[str, Path] = {}
+    for wanted in patterns:
+        fitting = {
+            name: path
+            for path in sorted(installer.parent.rglob("*"))
+            for name in [path.relative_to(installer.parent).as_posix()]
+            if path != installer
+            and not path.is_dir()
+            and (fnmatch(name, wanted) or name.startswith(wanted.rstrip("/") + "/"))
+        }
+        if not fitting:
+            raise Usage(f"--take {wanted}: nothing beside {installer.name} is called so")
+        for name in fitting:
+            _refuse_links(installer.parent, name)
+        found |= fitting
+    return found
+
+
+def propose(
+    installer: Path, overlays: Sequence[Path], office: Office, origin: str = "", take: Sequence[str] = ()
+) -> Proposal:
     """A plan for an installer with the transforms and patches that go onto it, in order; ``origin`` is known of what
-    lay in an image.
+    lay in an image, ``take`` are patterns of files beside the installer that come along.
 
     Raises Usage, Unreadable, NotCovered.
     """
@@ -183,7 +210,7 @@ def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: s
                 media[Path(medium.path).as_posix()] = installer.parent / medium.path
             else:
                 missing.append(medium.name)
-    media |= {path.name: path for path in along.patches}
+    media |= {path.name: path for path in along.patches} | beside(installer, take)
     decisions: list[str] = []
     digests = {name: _digest(path) for name, path in media.items()}
     document = _plan(account, installer, digests, decisions, along, office, origin)
@@ -197,15 +224,22 @@ def propose(installer: Path, overlays: Sequence[Path], office: Office, origin: s
 
 
 def from_installer(
-    folder: Path, installer: Path, overlays: Sequence[Path] = (), *, named_house: Path | None = None, origin: str = ""
+    folder: Path,
+    installer: Path,
+    overlays: Sequence[Path] = (),
+    *,
+    named_house: Path | None = None,
+    origin: str = "",
+    take: Sequence[str] = (),
 ) -> Drafted:
-    """Drafts from a vendor's installer, with the transforms and patches that go onto it, in order.
+    """Drafts from a vendor's installer, with the transforms and patches that go onto it, in order, and the files beside
+    it that patterns name.
 
     Raises Usage, Unreadable, NotCovered, HouseError, TemplateProblem.
     """
     office = Office(folder, named_house)
     _guard(folder)
-    found = propose(installer, overlays, office, origin)
+    found = propose(installer, overlays, office, origin, take)
     folder.mkdir(parents=True, exist_ok=True)
     (folder / "extras").mkdir(exist_ok=True)
     for name, path in found.media.items():
@@ -223,6 +257,7 @@ def from_installer(
         tuple(found.decisions),
         found.defaults,
         _to_try(found.account, found.document),
+        found.account.family == "msi" or bool(found.account.effects and not found.account.blind_spots),
     )
 
 
