@@ -43,10 +43,14 @@ def run(options: argparse.Namespace) -> int:
             ],
             heads=("", "part", ""),
         )
-        missing = [part for part in found if not part["here"]]
-        out.print(
-            f"\n{'Everything is here.' if not missing else 'Yendo works without these; a proof says what was not executed.'}"  # noqa: E501
-        )
+        missing = {part["name"] for part in found if not part["here"]}
+        if not missing:
+            last = "Everything is here."
+        elif "isolation" in missing:
+            last = "Without isolation nothing runs on wine (or only with --unconfined); all else works without these."
+        else:
+            last = "Yendo works without these; a proof says what was not executed."
+        out.print(f"\n{last}")
     return 0
 
 
