@@ -144,7 +144,9 @@ def _meet(there: Release, new: Release, starts: dict[Path, _Start], around: Surr
                 lost,
             )
         if left > 1:
-            shared = len([thing for thing in starts[new.path].state.of("file") if start.state.has(thing)])
+            fresh = describe.baseline(around)
+            both = [thing for thing in starts[new.path].state.of("file") if start.state.has(thing)]
+            shared = len([thing for thing in both if not fresh.has(thing)])
             why = "no rule of its own finds the older one" if there.upgrade_code == new.upgrade_code else "another line"
             text = f"both are installed ({why})" + (
                 f", {shared} file{' is' if shared == 1 else 's are'} the same" if shared else ""
