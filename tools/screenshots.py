@@ -21,9 +21,7 @@ YENDO = Path(sys.executable).with_name("yendo")
 PICTURES = {
     "read": "yendo read from-tidewell/lantern-6.2.1.msi",
     "draft": "yendo draft fresh from-tidewell/lantern-6.2.1.msi --with from-tidewell/lantern-6.2.3.msp",
-    "decide": "yendo draft plain from-tidewell/lantern-6.2.1.msi --quiet; "
-    "printf 'Survey office, extension 12\\nTidewell release share\\nnew\\n\\n' | script -qc 'yendo decide plain' /dev/null; "
-    "yendo build plain; yendo prove plain",
+    "decide": "yendo decide plain; yendo build plain; yendo prove plain",
     "properties": "yendo msi properties from-tidewell/lantern-6.2.1.msi; yendo msi dialogs from-tidewell/lantern-6.2.1.msi",  # noqa: E501
     "transform": "yendo transform make lantern -o site.mst; yendo transform show site.mst from-tidewell/lantern-6.2.1.msi; "  # noqa: E501
     "yendo transform fits site.mst from-tidewell/lantern-6.2.3.msi; "
@@ -42,6 +40,30 @@ PICTURES = {
 }
 
 
+# What somebody types into a command that asks.
+ANSWERS = {"yendo decide plain": ["Survey office, extension 12", "Tidewell release share", "new", ">=10.0.19041"]}
+
+
+def type_into(command: str) -> int:
+    """Runs a command at a terminal of its own and types the next answer at each of its prompts."""
+    import pty
+
+    answers = list(ANSWERS[command])
+    process, terminal = pty.fork()
+    if process == 0:
+        os.execvp("yendo", command.split())
+    while True:
+        try:
+            shown = os.read(terminal, 4096)
+        except OSError:
+            break
+        os.write(1, shown)
+        if shown.endswith(b"> ") and answers:
+            time.sleep(0.2)
+            os.write(terminal, answers.pop(0).encode() + b"\n")
+    return os.waitstatus_to_exitcode(os.waitpid(process, 0)[1])
+
+
 def prepare(folder: Path) -> None:
     """The demo's scene, its finished workspace, and one with mistakes in it."""
     from yendo.machines.simulated.machine import SimulatedMachine
@@ -49,6 +71,11 @@ def prepare(folder: Path) -> None:
     story.tell(folder, SimulatedMachine())
     for name in ("mistaken", "renewing"):
         shutil.copytree(folder / "lantern", folder / name, ignore=shutil.ignore_patterns("package", ".yendo"))
+    apart = folder / "apart"  # where no house says anything
+    apart.mkdir()
+    shutil.copyfile(folder / "from-tidewell" / "lantern-6.2.1.msi", apart / "lantern-6.2.1.msi")
+    (apart / "house.toml").write_text('name = ""\n')
+    subprocess.run([YENDO, "draft", "plain", "lantern-6.2.1.msi", "--quiet"], cwd=apart, check=True)
     plan = folder / "mistaken" / "plan.toml"
     text = plan.read_text("utf-8")
     step = 'media = "lantern-6.2.1.msi"\ntimeout = "30 min"'
@@ -123,8 +150,11 @@ def page(folder: Path) -> None:
 def take(name: str, command: str, folder: Path, display: str) -> None:
     done = folder / f".{name}-done"
     script = folder / f".{name}.sh"
-    typed = "".join(f"printf '\\033[1m$\\033[0m %s\\n' \"{line}\"\n{line}\n" for line in command.split("; "))
-    script.write_text(f"cd {folder}\n{typed}touch {done}\nsleep 60\n")
+    run = {line: f"{sys.executable} {Path(__file__).resolve()} --type '{line}'" for line in ANSWERS}
+    lines = command.split("; ")
+    typed = "".join(f"printf '\\033[1m$\\033[0m %s\\n' \"{line}\"\n{run.get(line, line)}\n" for line in lines)
+    where = folder / "apart" if name == "decide" else folder
+    script.write_text(f"cd {where}\n{typed}touch {done}\nsleep 60\n")
     environment = {
         **os.environ,
         "DISPLAY": display,
@@ -144,6 +174,8 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
 
 
 def main() -> int:
+    if sys.argv[1:2] == ["--type"]:
+        return type_into(sys.argv[2])
     OUT.mkdir(parents=True, exist_ok=True)
     chosen = sys.argv[1:] or [*PICTURES, "pages"]
     read, write = os.pipe()

@@ -167,10 +167,14 @@ def page(found: Sheet, furnished: Furnished | None = None) -> str:
 
 
 def _commands(manifest: form.Manifest) -> tuple[Command, ...]:
-    site = next((site for site in form.sites_of(manifest) if site), "")
-    more = f" -Site {site}" if site else ""
+    # the machine remembers the site for what comes later
+    more = {"install": " -Site NAME"} if any(form.sites_of(manifest)) else {}
     return tuple(
-        Command(verb, f"apply.cmd {verb}{more}", round(sum(action.timeout for action in manifest.actions(verb))))
+        Command(
+            verb,
+            f"apply.cmd {verb}{more.get(verb, '')}",
+            round(sum(action.timeout for action in manifest.actions(verb))),
+        )
         for verb in VERBS
         if manifest.actions(verb)
     )
