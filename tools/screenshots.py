@@ -74,7 +74,7 @@ def prepare(folder: Path) -> None:
     apart = folder / "apart"  # where no house says anything
     apart.mkdir()
     shutil.copyfile(folder / "from-tidewell" / "lantern-6.2.1.msi", apart / "lantern-6.2.1.msi")
-    (apart / "house.toml").write_text('name = ""\n')
+    (apart / "house.toml").write_text('name = "Marrowby pilot office"\n')
     subprocess.run([YENDO, "draft", "plain", "lantern-6.2.1.msi", "--quiet"], cwd=apart, check=True)
     plan = folder / "mistaken" / "plan.toml"
     text = plan.read_text("utf-8")
