@@ -167,9 +167,23 @@ def document(account: Account, *, effects: bool) -> dict[str, Any]:
 
 
 def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
-    from yendo.cli.show import clean, counted, grid, section, size, told
-    from yendo.effects.effect import counts
-    from yendo.effects.things import label
+    """Everything that is known of an installer, for a person."""
+    from yendo.cli.show import clean
+
+    _head(out, account)
+    _lines(out, account)
+    _asked(out, account)
+    if account.properties:
+        _properties(out, account)
+    _inside(out, account, everything=options.contents)
+    _done(out, account, options)
+    if options.why:
+        _reasons(out, account)
+    out.print(f"\n[dim]next:[/dim] {_next(account, clean(options.file))}")
+
+
+def _head(out: Console, account: Account) -> None:
+    from yendo.cli.show import clean, grid, size
 
     identity, signature = account.identity, account.signature
     signed = (
@@ -211,6 +225,12 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         ],
         styles=("dim",),
     )
+
+
+def _lines(out: Console, account: Account) -> None:
+    """Its command lines, switches, and how it behaves."""
+    from yendo.cli.show import grid, section
+
     section(out, "Silent command lines")
     if account.silent.install is None:
         out.print("  none is known from reading")
@@ -244,6 +264,12 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
     if account.program and (rows := list(_listed(account))):
         section(out, "In the list of programs")
         grid(out, rows, styles=("dim",))
+
+
+def _asked(out: Console, account: Account) -> None:
+    """What it asks of a machine."""
+    from yendo.cli.show import clean, grid, section
+
     if account.refused:
         out.print(f"\n[red]On a fresh machine it refuses:[/red] {clean(account.refused)}")
     if account.conditions or account.needs:
@@ -256,20 +282,29 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
             ],
             styles=(None, "dim"),
         )
-    if account.properties:
-        shown = [entry for entry in account.properties if entry.in_silence]
-        section(out, "Properties you can set")
-        rows = [
-            (entry.name, "unset" if entry.default is None else entry.default, ", ".join(entry.used_in))
-            for entry in shown
-        ]
-        if rows:
-            grid(out, rows, heads=("name", "default", "used in"), styles=("cyan", None, "dim"))
-        if more := len(account.properties) - len(shown):
-            out.print(
-                f"  [dim]{counted(more, 'other')} that only dialogs and messages refer to, or nothing does (--json "
-                "lists them)[/dim]"
-            )
+
+
+def _properties(out: Console, account: Account) -> None:
+    from yendo.cli.show import counted, grid, section
+
+    shown = [entry for entry in account.properties if entry.in_silence]
+    section(out, "Properties you can set")
+    rows = [
+        (entry.name, "unset" if entry.default is None else entry.default, ", ".join(entry.used_in)) for entry in shown
+    ]
+    if rows:
+        grid(out, rows, heads=("name", "default", "used in"), styles=("cyan", None, "dim"))
+    if more := len(account.properties) - len(shown):
+        out.print(
+            f"  [dim]{counted(more, 'other')} that only dialogs and messages refer to, or nothing does (--json "
+            "lists them)[/dim]"
+        )
+
+
+def _inside(out: Console, account: Account, *, everything: bool) -> None:
+    """What lies in it: features and media, or the tree of a program."""
+    from yendo.cli.show import counted, grid, section, size
+
     if account.payload and not account.contents:
         section(out, f"Contents: {counted(account.payload.files, 'file')}, {size(account.payload.size)}")
         grid(
@@ -298,7 +333,7 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         )
     if account.contents:
         rows = list(_tree(account.contents))
-        most = len(rows) if options.contents else 16
+        most = len(rows) if everything else 16
         section(out, f"Inside: {counted(account.payload.files if account.payload else 0, 'file')}")
         grid(
             out,
@@ -308,6 +343,14 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
         )
         if len(rows) > most:
             out.print(f"  [dim]and {len(rows) - most} more (--contents lists them)[/dim]")
+
+
+def _done(out: Console, account: Account, options: argparse.Namespace) -> None:
+    """What it does to a machine, and what nobody can tell."""
+    from yendo.cli.show import grid, section, told
+    from yendo.effects.effect import counts
+    from yendo.effects.things import label
+
     if account.processes:
         section(out, "Programs of its own")
         grid(out, [(", ".join(account.processes),)])
@@ -329,19 +372,23 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
             [(spot.what, spot.why, spot.evidence.where if options.why else "") for spot in account.blind_spots],
             styles=("yellow", None, "dim"),
         )
-    if options.why:
-        section(out, "Why")
-        values = {
-            **{name: str(evidence) for name, evidence in account.why.items()},
-            **{
-                f"silent.{name}": str(command.evidence)
-                for name in ("install", "uninstall", "repair")
-                if (command := getattr(account.silent, name))
-            },
-            **{f"condition {at + 1}": str(condition.evidence) for at, condition in enumerate(account.conditions)},
-        }
-        grid(out, list(values.items()), styles=("dim",))
-    out.print(f"\n[dim]next:[/dim] {_next(account, clean(options.file))}")
+
+
+def _reasons(out: Console, account: Account) -> None:
+    """The evidence of every value."""
+    from yendo.cli.show import grid, section
+
+    section(out, "Why")
+    values = {
+        **{name: str(evidence) for name, evidence in account.why.items()},
+        **{
+            f"silent.{name}": str(command.evidence)
+            for name in ("install", "uninstall", "repair")
+            if (command := getattr(account.silent, name))
+        },
+        **{f"condition {at + 1}": str(condition.evidence) for at, condition in enumerate(account.conditions)},
+    }
+    grid(out, list(values.items()), styles=("dim",))
 
 
 def _listed(account: Account) -> Any:

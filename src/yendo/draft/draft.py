@@ -11,6 +11,7 @@ from pathlib import Path
 
 import msgspec
 import tomlkit
+from tomlkit.items import Table
 
 from yendo import atomic, digest
 from yendo.detect import for_copies, for_effects
@@ -317,9 +318,35 @@ def _plan(
     office: Office,
     origin: str,
 ) -> tomlkit.TOMLDocument:
-    identity, installer = account.identity, path.name
-    name = writing.remark(identity.name or installer)
+    name = writing.remark(account.identity.name or path.name)
     document = _header(name)
+    document.add("package", _package(account, path.name, along, office, decisions))
+    document.add("media", _media(media, origin, decisions))
+    document.add("when", _when(account, decisions))
+    if account.processes:
+        way = tomlkit.table()
+        way.add("programs", list(account.processes))
+        way["programs"].comment("the installer's own programs; they must not run meanwhile")
+        document.add("in_the_way", way)
+    if account.family != "msi":
+        return _setup(document, account, path, decisions)
+    document.add("install", writing.array(*_database(account, path.name, along, decisions)))
+    _taken_back(document, account, path.name)
+    if account.refused:
+        refusal = (
+            f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"
+        )
+        document.add(tomlkit.comment(writing.remark(refusal)))
+        decisions.append(f"detect: none could be derived, the installer refuses a fresh machine: {account.refused}")
+    if rules := for_effects(along.effects or account.effects, account.processes):
+        document.add("detect", writing.rules_of(rules))
+    return document
+
+
+def _package(account: Account, installer: str, along: _Overlays, office: Office, decisions: list[str]) -> Table:
+    """What the package is, as the installer says it of itself."""
+    identity = account.identity
+    name = writing.remark(identity.name or installer)
     package = tomlkit.table()
     package.add("id", office.identifier(identity.publisher, identity.name or installer))
     package.add("name", name)
@@ -339,8 +366,11 @@ def _plan(
     package.add("contact", "")
     package["contact"].comment(f"{DECIDE}: who answers for this package")
     decisions.append("package.contact: who answers for this package")
-    document.add("package", package)
+    return package
 
+
+def _media(media: dict[str, tuple[str, int]], origin: str, decisions: list[str]) -> tomlkit.items.AoT:
+    """The vendor's files with their hashes."""
     entries = tomlkit.aot()
     for name, (sha256, size) in media.items():
         entry = tomlkit.table()
@@ -353,8 +383,12 @@ def _plan(
         entries.append(entry)
     if not origin:
         decisions.append("media.origin: where the vendor's file came from")
-    document.add("media", entries)
+    return entries
 
+
+def _when(account: Account, decisions: list[str]) -> Table:
+    """Where it may run: what the vendor asks for, else a question."""
+    identity = account.identity
     when = tomlkit.table()
     when.add("os", ">=10.0.17763")
     if account.least_build is None:
@@ -368,16 +402,12 @@ def _plan(
         when["architecture"].comment(f"the installer is for {identity.architecture}")
     for condition in account.conditions:
         when.add(tomlkit.comment(writing.remark(f"the installer itself asks: {condition.in_words}")))
-    document.add("when", when)
+    return when
 
-    if account.processes:
-        way = tomlkit.table()
-        way.add("programs", list(account.processes))
-        way["programs"].comment("the installer's own programs; they must not run meanwhile")
-        document.add("in_the_way", way)
 
-    if account.family != "msi":
-        return _setup(document, account, path, decisions)
+def _database(account: Account, installer: str, along: _Overlays, decisions: list[str]) -> list[Table]:
+    """The install steps of a database: itself, and a step for each patch."""
+    identity = account.identity
     install = tomlkit.table()
     install.add("kind", "msi")
     install.add("media", installer)
@@ -410,7 +440,12 @@ def _plan(
             _inline({"kind": "msi-product", "code": identity.product_code or "", "version": f">={version}"}, newer),
         )
         steps.append(step)
-    document.add("install", writing.array(*steps))
+    return steps
+
+
+def _taken_back(document: tomlkit.TOMLDocument, account: Account, installer: str) -> None:
+    """How a database is removed, and repaired."""
+    identity = account.identity
     removal = tomlkit.table()
     removal.add("kind", "msi")
     if identity.product_code:
@@ -426,14 +461,6 @@ def _plan(
         mend.add("product", identity.product_code)
         mend.add("timeout", "30 min")
         document.add("repair", writing.array(mend))
-    if account.refused:
-        refusal = (
-            f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"
-        )
-        document.add(tomlkit.comment(writing.remark(refusal)))
-        decisions.append(f"detect: none could be derived, the installer refuses a fresh machine: {account.refused}")
-    document.add("detect", writing.rules_of(for_effects(along.effects or account.effects, account.processes)))
-    return document
 
 
 def _setup(

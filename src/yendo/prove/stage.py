@@ -566,6 +566,16 @@ def _named(effect: Effect) -> str:
     return f"{effect.kind} {label(effect.thing)}" + ("" if effect.change == "add" else f", {effect.change}d")
 
 
+def _printed(output: str, told: Sequence[events.Event]) -> tuple[str, ...]:
+    """What was printed, line by line; a console loses what is beyond its code page, the events have it."""
+
+    def plain(text: str) -> str:
+        return "".join(character if character.isascii() and character != "?" else "?" for character in text)
+
+    known = {plain(text): text for text in events.texts(told)}
+    return tuple(known.get(plain(line), line) for line in output.splitlines() if line.strip())
+
+
 def _in_menu(effect: Effect, session: Session) -> bool:
     heads = tuple(session.surroundings.folders[name].lower() + "\\" for name in ("StartMenuFolder", "DesktopFolder"))
     return kind_of(effect.thing) in ("shortcut", "folder", "file") and effect.thing.identity.startswith(heads)
