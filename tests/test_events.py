@@ -80,3 +80,12 @@ def test_a_later_form_is_not_guessed_at() -> None:
     line = events.written(events.RunEnded(0), time="", verb="install", step=0)
     assert events.read(line.replace(b'"v":1', b'"v":2')) == ()
     assert events.read(line.replace(b"run-ended", b"run-began")) == ()  # without its values
+
+
+def test_what_a_console_lost_is_as_it_was_told() -> None:
+    from yendo.prove.stage import _printed
+
+    told = (events.NotDetected("file hash 71e7…", "is there"), events.RunEnded(0))
+    for lost in ("?", "\ufffd"):
+        output = f"not detected: file hash 71e7{lost}, is there\r\n\r\nsaid by a program: what?\r\ndone with 0\r\n"
+        assert _printed(output, told) == (told[0].text, "said by a program: what?", "done with 0")

@@ -206,9 +206,8 @@ class Stage:
             told = after[len(before) :] if after != before and after.startswith(before) else after
             self.command_seconds += ran.seconds
             code = TIMED_OUT if ran.exit_code is None else ran.exit_code
-            return carry.Carried(
-                code, events.read(told), tuple(line for line in ran.output.splitlines() if line.strip())
-            )
+            happened = events.read(told)
+            return carry.Carried(code, happened, _printed(ran.output, happened))
         carried = carry.carry(
             self.manifest,
             self.package,
