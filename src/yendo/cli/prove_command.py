@@ -154,20 +154,22 @@ def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.prove import junit
+    from yendo.prove.furnished import furnished
     from yendo.prove.prove import prove
     from yendo.shelf.record import stale_package
 
     if options.jobs < 1:
         raise Usage("--jobs is at least 1")
     package = find(options.package)
-    plan, _ = plan_of(options.package, package)
+    plan, workspace = plan_of(options.package, package)
     wanted = options.machine or (list(plan.proof.machines) if plan else []) or ["simulated"]
     where = [machines.asked(options, name) for name in (machines.NAMES if "all" in wanted else dict.fromkeys(wanted))]
+    if plan:
+        where = [furnished(one, plan.proof, workspace) for one in where]
     some, accept = chosen(options, package)
     if len(some) * len(where) > 1:
         return many(options, package, where, some, accept)
     machine = where[0]
-    _, workspace = plan_of(options.package, package)
     stale = stale_package(workspace, package)
     with show.working(f"proving on {machine.label}", quiet=options.quiet or options.json) as progress:
         proof = prove(package, machine, scenario=some[0], progress=progress, accept=accept)

@@ -147,7 +147,9 @@ class Proving(Written, frozen=True, kw_only=True):
     ``updates_itself``: the program may update itself, and a newer version then counts as installed. ``others`` are the
     vendor's other installers below the workspace (older, newer, other products), which detection has to tell apart and
     upgrades start from. ``accept`` are things that may be left behind, as the proof names them, with ``*`` for what
-    changes. ``machines`` and ``scenarios`` are proved where the command does not say otherwise.
+    changes. ``machines`` and ``scenarios`` are proved where the command does not say otherwise. ``there``: rules that
+    hold on the machine already, ``packages``: folders of built packages that are installed already, both what this one
+    needs from outside; ``person``: somebody is there, and agrees.
     """
 
     updates_itself: bool = False
@@ -155,6 +157,9 @@ class Proving(Written, frozen=True, kw_only=True):
     accept: tuple[Text, ...] = ()
     machines: tuple[Literal["simulated", "wine"], ...] = ()
     scenarios: tuple[Text, ...] = ()
+    there: tuple[Rule, ...] = ()
+    packages: tuple[Text, ...] = ()
+    person: bool = False
 
 
 class Log(Written, frozen=True, kw_only=True):

@@ -460,7 +460,7 @@ class Stage:
         out once.
         """
         real = self.machine.place != "simulation"
-        key = ((self.package / "manifest.json").read_bytes(), self.machine.name, self.account, self.site)
+        key = ((self.package / "manifest.json").read_bytes(), self.machine.label, self.account, self.site)
         if key not in _PREDICTED:
             if len(_PREDICTED) > 16:
                 _PREDICTED.clear()

@@ -1,0 +1,135 @@
+"""A machine that is fresh but for what the plan says is there: what a package needs from outside.
+
+``[proof]`` names rules that hold already, packages that are installed already, and whether a person is there who
+agrees. Every scenario begins on such a machine; its label says so, and with it every record.
+"""
+
+from __future__ import annotations
+
+import contextlib
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+
+from yendo.effects import State
+from yendo.errors import NotCovered, Usage
+from yendo.facts.surroundings import Account, Surroundings, expand
+from yendo.machines.protocol import Machine, Place, Session
+from yendo.machines.simulated.machine import SimulatedSession
+from yendo.package import carry
+from yendo.package import manifest as form
+from yendo.plan.model import Proving
+from yendo.terms.rules import FileRule, FolderRule, RegistryKeyRule, RegistryRule, Rule
+
+_BESIDE = r"C:\Hand over\there"  # where the packages lie that are installed before
+
+
+class Furnished:
+    """A kind of machine, furnished. Raises NotCovered at ``fresh`` where a real machine cannot be given something."""
+
+    def __init__(self, machine: Machine, proof: Proving, workspace: Path) -> None:
+        self.machine, self.proof = machine, proof
+        self.packages = [_package(workspace / name) for name in proof.packages]
+        self.name, self.place = machine.name, machine.place
+        self._baselines: dict[Account, State] = {}
+
+    name: str
+    place: Place
+
+    @property
+    def label(self) -> str:
+        things = [*(rule.title for rule in self.proof.there), *(package.name for package in self.packages)]
+        more = f"with {'; '.join(things)}" if things else ""
+        return ", ".join(filter(None, (self.machine.label, more, "somebody there" if self.proof.person else "")))
+
+    @property
+    def has_powershell(self) -> bool:
+        return self.machine.has_powershell
+
+    def surroundings(self, account: Account = "user") -> Surroundings:
+        return self.machine.surroundings(account)
+
+    def interrupt(self) -> None:
+        self.machine.interrupt()
+
+    def baseline(self, account: Account = "user") -> State:
+        if account not in self._baselines:
+            with self.fresh(account) as session:
+                self._baselines[account] = session.state()
+        return self._baselines[account].copy()
+
+    @contextlib.contextmanager
+    def fresh(self, account: Account = "user") -> Iterator[Session]:
+        with self.machine.fresh(account) as session:
+            simulated = self.place == "simulation"
+            if simulated:
+                session.make_hold(self.proof.there, "")
+            else:
+                for rule in self.proof.there:
+                    _really(rule, session)
+            for package in self.packages:
+                self._install(package, session)
+            if self.proof.person:
+                if not simulated:
+                    raise NotCovered("a person who agrees is played on the simulated machine only")
+                _somebody(session)
+            yield session
+
+    def _install(self, package: Path, session: Session) -> None:
+        manifest = form.read(package)
+        folder = rf"{_BESIDE}\{manifest.id}"
+        session.bring(package, folder)
+        if self.has_powershell:
+            code = session.run(f'cmd /s /c ""{folder}\\apply.cmd" install"', timeout=3600).exit_code
+        else:
+            site = manifest.sites.get(form.sites_of(manifest)[0], {})
+            settled = form.with_values(manifest, session.surroundings.environment, site)
+            code = carry.carry(settled, package, session, "install", folder=folder, sleep=lambda _: None).exit_code
+        if code not in (0, 3010):
+            raise NotCovered(f"{manifest.id}, which the plan says is there already, does not install: exit code {code}")
+
+
+def furnished(machine: Machine, proof: Proving, workspace: Path) -> Machine:
+    """The machine as the plan wants it: itself where the plan says nothing. Raises Usage."""
+    return Furnished(machine, proof, workspace) if proof.there or proof.packages or proof.person else machine
+
+
+def _package(path: Path) -> Path:
+    if not (path / "manifest.json").is_file():
+        raise Usage(f"[proof] packages: {path} is no built package; name its folder, with manifest.json in it")
+    return path
+
+
+def _somebody(session: Session) -> None:
+    """A person at the simulated machine, who agrees to everything."""
+    assert isinstance(session, SimulatedSession)
+    session.facts = msgspec.structs.replace(session.facts, people=1)
+
+
+def _really(rule: Rule, session: Session) -> None:
+    """Makes a rule hold on a real machine, by the system's own programs. Raises NotCovered."""
+    environment = session.surroundings.environment
+    match rule:
+        case FileRule() if rule.sha256 is None and not rule.version:
+            path = expand(rule.path, environment)
+            session.run(f'cmd /c mkdir "{path.rpartition(chr(92))[0]}"', timeout=60)
+            session.write(path, b"")
+        case FolderRule():
+            session.run(f'cmd /c mkdir "{expand(rule.path, environment)}"', timeout=60)
+        case RegistryRule() if not rule.version and not rule.number:
+            data = "" if rule.equals is None else str(rule.equals)
+            kind = "REG_DWORD" if isinstance(rule.equals, int) else "REG_SZ"
+            named = f'/v "{rule.name}"' if rule.name else "/ve"
+            _reg(f'reg add "{rule.key}" {named} /t {kind} /d "{data}" /f /reg:{rule.view}', session)
+        case RegistryKeyRule():
+            _reg(f'reg add "{rule.key}" /f /reg:{rule.view}', session)
+        case _:
+            raise NotCovered(
+                f"{rule.title}: only the simulated machine can be given that; a package that brings it can"
+            )
+
+
+def _reg(line: str, session: Session) -> None:
+    if session.run(line, timeout=60).exit_code != 0:
+        raise NotCovered(f"the machine refuses: {line}")
