@@ -18,7 +18,8 @@ from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.plan import read
 from yendo.prove.proof import Proof
-from yendo.prove.prove import prove
+from yendo.prove.prove import matrix, prove
+from yendo.prove.scenarios import SCENARIOS
 
 SAMPLES = Path("/usr/share/clamav-testfiles")
 PROVED = ("clam-nsis", "clam_ISmsi_ext", "clam_ISmsi_int")
@@ -31,7 +32,7 @@ def drafted(folder: Path, sample: str) -> Path:
     if not SAMPLES.exists():
         missing("clamav-testfiles", "apt-get install clamav-testfiles")
     source = folder / "from"
-    source.mkdir()
+    source.mkdir(parents=True)
     installer = source / f"{sample}.exe"
     installer.write_bytes((SAMPLES / installer.name).read_bytes())
     draft.from_installer(folder / "w", installer)
@@ -59,6 +60,8 @@ def test_the_right_question(tmp_path: Path, sample: str) -> None:
     proof = prove(drafted(tmp_path, sample), SimulatedMachine())
     assert not proof.passed and failed(proof) == []
     assert f"yendo try {sample}.exe" in proof.unanswered
+    cells = matrix(drafted(tmp_path / "again", sample), [SimulatedMachine()], [SCENARIOS["desk"], SCENARIOS["starts"]])
+    assert [cell.outcome for cell in cells] == ["open", "passed"]
 
 
 @pytest.mark.wine

@@ -218,7 +218,7 @@ def many(
             )
 
         cells = matrix(package, where, some, jobs=options.jobs, go_on=options.go_on, accept=accept, progress=heard)
-    failed = any(cell.outcome == "failed" for cell in cells)
+    failed = any(cell.outcome in ("failed", "open") for cell in cells)
     if options.junit:
         atomic.write(options.junit, junit.encode([cell.proof for cell in cells]))
     if options.json:
@@ -249,6 +249,7 @@ def many(
 OUTCOMES = {
     "passed": ("passed", "green"),
     "failed": ("FAILED", "bold red"),
+    "open": ("not proved here", "yellow"),
     "not executed": ("not executed", "yellow"),
     "needless": ("not called for", "dim"),
 }
@@ -275,7 +276,9 @@ def table(out: Console, cells: Sequence[Cell], package: Path, seconds: float) ->
         f"{count} {OUTCOMES[outcome][0].lower()}" for outcome, count in zip(OUTCOMES, counts, strict=True) if count
     )
     out.print(f"\n{told} in {seconds:.1f} s; the records lie beside {show.clean(package)}")
-    if counts[1]:
+    if open_ := next((cell.proof.unanswered for cell in cells if cell.outcome == "open"), ""):
+        out.print(f"[dim]open:[/dim] {show.clean(open_)}")
+    elif counts[1]:
         out.print("[dim]next:[/dim] mend the plan, then yendo check, build and prove --go-on again")
     else:
         out.print(f"[dim]next:[/dim] yendo dossier {show.clean(package)}, for the person who signs off")
@@ -302,7 +305,7 @@ def rows(out: Console, cells: Sequence[Cell]) -> None:
 
 
 def _remark(cells: Sequence[Cell]) -> str:
-    """Why a cell was not played, in words."""
+    """Why a cell was not played, in words; what is open stands below the matrix."""
     found = [
         phase.found
         for cell in cells
@@ -377,8 +380,10 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
         show.section(out, "Left behind")
         show.grid(out, [(leftover.what, leftover.reason) for leftover in left[:20]], styles=(None, "dim"))
     where = " on the simulated machine" if proof.place == "simulation" else ""
-    verdict = f"[green]Proved[/green]{where}" if proof.passed else f"[bold red]Not proved[/bold red]{where}"
-    failed = any(phase.outcome == "failed" for phase in proof.phases)
+    verdict = {"passed": "[green]Proved[/green]", "open": "[yellow]Not proved[/yellow]"}.get(
+        proof.outcome, "[bold red]Not proved[/bold red]"
+    )
+    verdict += where
     share = 100 * (1 - proof.command_seconds / proof.seconds) if proof.seconds and proof.place != "simulation" else None
     out.print(
         f"\n{verdict} in {proof.seconds:.1f} s"
@@ -393,7 +398,7 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
         out.print("[dim]next:[/dim] yendo doctor, to have the package's own runner executed too")
     elif proof.passed:
         out.print(f"[dim]next:[/dim] yendo dossier {show.clean(package)}, and hand both over")
-    elif proof.unanswered and not failed:
+    elif proof.outcome == "open":
         out.print(f"[dim]open:[/dim] {show.clean(proof.unanswered)}")
     else:
         out.print("[dim]next:[/dim] mend the plan, then yendo check, build and prove again")

@@ -248,18 +248,7 @@ def _matrix(proofs: Sequence[Proof]) -> tuple[list[str], list[dict[str, Any]]]:
     names = list(dict.fromkeys(proof.machine for proof in proofs))
     rows: dict[str, dict[str, Any]] = {}
     for number, proof in enumerate(proofs):
-        phases = proof.phases
-        failed = any(phase.outcome == "failed" for phase in phases)
-        needless = any(phase.id == "needless" for phase in phases)
-        outcome = (
-            "failed"
-            if failed
-            else "not called for"
-            if needless
-            else "passed"
-            if any(phase.outcome == "passed" for phase in phases)
-            else "not executed"
-        )
+        outcome = "not called for" if proof.outcome == "needless" else proof.outcome
         plain, _, site = proof.scenario.partition("@")
         title = (
             SCENARIOS[plain].title + (f", {site}" if site else "")

@@ -90,6 +90,17 @@ class Proof(msgspec.Struct, frozen=True, kw_only=True):
         )
 
     @property
+    def outcome(self) -> Literal["passed", "failed", "open", "needless", "not executed"]:
+        """How the scenario ended; open where it was broken off, needless where the package does not call for it."""
+        if any(phase.outcome == "failed" for phase in self.phases):
+            return "failed"
+        if any(phase.id == "needless" for phase in self.phases):
+            return "needless"
+        if not any(phase.outcome == "passed" for phase in self.phases):
+            return "not executed"
+        return "open" if self.unanswered else "passed"
+
+    @property
     def unanswered(self) -> str:
         """What this machine could not carry out, or took for done without running it. Empty where there is nothing."""
         return next((phase.found for phase in self.phases if phase.id in (UNCOVERED, ASSUMED)), "")
