@@ -28,6 +28,16 @@ class Evidence(msgspec.Struct, frozen=True, omit_defaults=True, gc=False):
     def __str__(self) -> str:
         return f"{self.where}: {self.note}" if self.note else self.where
 
+    @property
+    def table(self) -> str:
+        """The table of a row; empty for other evidence."""
+        return self.where.partition("[")[0] if self.source == "row" else ""
+
+    @property
+    def key(self) -> str:
+        """The primary key of a row, its columns with commas between; empty for other evidence."""
+        return self.where.partition("[")[2].removesuffix("]") if self.source == "row" else ""
+
 
 def row(table: str, *keys: object, note: str = "") -> Evidence:
     """Evidence that is a row of a database, by its primary key."""

@@ -135,6 +135,10 @@ class CommandError(ValueError):
         self.part = part
 
 
+class OtherProgram(CommandError):
+    """The command line starts another program."""
+
+
 def words(line: str) -> list[str]:
     """Splits at spaces outside quotes; quotes stay. Raises CommandError on an open quote."""
     out, word, quoted = [], "", False
@@ -178,7 +182,7 @@ def parse(line: str) -> MsiCommand:
     """Reads ``msiexec ...``. Raises CommandError where the installer would refuse it."""
     parts = words(line)
     if not parts or not re.fullmatch(r'"?(?:.*\\)?msiexec(?:\.exe)?"?', parts[0], re.I):
-        raise CommandError("the command does not start msiexec", parts[0] if parts else "")
+        raise OtherProgram("the command does not start msiexec", parts[0] if parts else "")
     action, package, log, quiet, no_restart = None, "", None, False, False
     properties: dict[str, str] = {}
     stray: list[str] = []

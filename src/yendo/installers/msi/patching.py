@@ -119,9 +119,7 @@ def _on(found: PatchAccount, patch: Patch, base: Database, source: Path) -> Patc
         if not outcome.done:
             risks.append(f"applying it fails with {outcome.exit_code}")
     told = [  # that a patch raises the version, and its upgrade rules with it, is what it is for
-        msgspec.structs.replace(change, risk=None)
-        if change.evidence.where.startswith(("Property[", "Upgrade["))
-        else change
+        msgspec.structs.replace(change, risk=None) if change.evidence.table in ("Property", "Upgrade") else change
         for change in changes.in_words(base, difference(base, after))
     ]
     if found.removable is not True:

@@ -341,9 +341,9 @@ class SimulatedSession:
             return self._program(line, recording)
         try:
             parsed = commandline.parse(line)
+        except commandline.OtherProgram as error:
+            return self._program(line, None, error.part)
         except commandline.CommandError as error:
-            if error.args[0].startswith("the command does not start"):
-                return self._program(line, None, error.part)
             return Ran(1639, str(error), 0.0)
         if parsed.stray:
             return Ran(1639, f"not an option: {parsed.stray[0]}", 0.0)
@@ -537,7 +537,7 @@ class SimulatedSession:
     def _fill(self, contents: dict[str, bytes], outcome: engine.Outcome) -> None:
         """Keeps the contents of files that the run placed."""
         for effect in outcome.effects:
-            key = effect.evidence.where[5:-1] if effect.evidence and effect.evidence.where.startswith("File[") else ""
+            key = effect.evidence.key if effect.evidence and effect.evidence.table == "File" else ""
             if isinstance(effect.thing, File) and effect.change != "remove" and key in contents:
                 content = self._contents[effect.thing.path.lower()] = contents[key]
                 with contextlib.suppress(Unreadable):

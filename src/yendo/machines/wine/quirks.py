@@ -27,7 +27,7 @@ def _with(effect: Effect, **fields: object) -> Effect:
 
 def _from(effect: Effect, *tables: str) -> bool:
     """Whether an effect comes from a row of one of these tables."""
-    return bool(effect.evidence and effect.evidence.where.startswith(tuple(f"{table}[" for table in tables)))
+    return effect.evidence is not None and effect.evidence.table in tables
 
 
 def _service_quotes(effect: Effect) -> tuple[Effect, ...] | None:
