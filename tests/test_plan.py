@@ -72,18 +72,23 @@ MISTAKES = [
     ('kind = "file"', 'kind = "regstry"', 33, "did you mean 'registry'"),
     ('kind = "copy"', 'kind = "scirpt"', 25, "did you mean 'script'"),
     ('timeout = "30 min"', 'timeout = "soon"', 18, "write 90 s, 30 min, 2 h"),
-    ('timeout = "30 min"', "timeout = 30", 22, "expected"),
+    ('timeout = "30 min"', "timeout = 30", 22, 'a text in quotes belongs here, as timeout = "30 min"'),
     ('os = ">=10.0.17763"', 'os = "Windows 10"', 11, "no version bound"),
     ('architecture = ["x64"]', 'architecture = ["x46"]', 13, "x46"),
-    ('id = "tide"', 'id = "Tide Tables"', 3, "regex"),
+    ('id = "tide"', 'id = "Tide Tables"', 3, "small letters"),
     ('version = "3"', "", 2, "'version' is missing"),
     ('media = "tide.msi"\n', "", 18, "exactly one of media, product, patch and command"),
-    ('sha256 = "0', 'sha256 = "x', 9, "regex"),
+    ('sha256 = "0', 'sha256 = "x', 9, "64 digits"),
     ("[when]", "[[need]]\npakage = 1\n[when]", 12, "did you mean 'package'"),
     ("[when]", "[neeed]\nx = 1\n[when]", 11, "did you mean 'need'"),
     ('version = ">=1"', 'version = "new"', 32, "no version bound"),
     ("[in_the_way]", "[in_the_way", 15, "not TOML"),
-    ('properties = { SITE = "Marrowby", PORT = 7 }', 'properties = { SITE = ["a"] }', 21, "expected"),
+    (
+        'properties = { SITE = "Marrowby", PORT = 7 }',
+        'properties = { SITE = ["a"] }',
+        21,
+        "each value in it is a whole number or a text in quotes",
+    ),
 ]
 
 

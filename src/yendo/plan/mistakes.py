@@ -6,7 +6,7 @@ import difflib
 import re
 from collections.abc import Iterator
 from functools import cache
-from typing import Any, get_args, get_origin
+from typing import Any, Literal, get_args, get_origin
 
 import msgspec
 
@@ -115,5 +115,102 @@ def explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, i
     elif match := re.match(r"Object missing required field `(.+)`", message):
         message = f"{match[1]!r} is missing in {where(tuple(path))}"
     else:
-        message = f"{where(tuple(path))}: {message[0].lower()}{message[1:]}"
+        message = f"{where(tuple(path))}: {_plainly(message, path, raw)}"
     return Problem(places.nearest(found, tuple(path)), message)
+
+
+# What a kind of value is called, and what it looks like.
+_WORDS = {
+    "int": ("a whole number", "3"),
+    "float": ("a number", "2.5"),
+    "str": ("a text in quotes", '"..."'),
+    "bool": ("true or false, without quotes", "true"),
+    "array": ("a list in brackets", '["..."]'),
+    "object": ("a table", "{ ... }"),
+}
+_EXAMPLES = {
+    **dict.fromkeys(("timeout", "wait", "retry_wait", "time", "notice", "exclusive", "postpone_for"), '"30 min"'),
+    "version": '"6.2.1"',
+    "os": '">=10.0.17763"',
+    "memory": '"4 GB"',
+    "disk": '"1.5 GB"',
+}
+# What a text has to look like, by the head of the expression that says so.
+_FORMS = {
+    "^[0-9a-f]{64}": "64 digits from 0 to 9 and a to f, as `yendo check` tells them",
+    "^[a-z0-9]": 'small letters, digits and hyphens, as "tidewell-lantern"',
+    r"^(\d{4}-": 'a date, as "2026-02-01"',
+    "^(https?": 'an address, as "https://tidewell.example/help"',
+    "^(HKLM|": r"a key with its hive, as 'HKLM\Software\Tidewell'",
+}
+
+
+def _plainly(message: str, path: list[str | int], raw: Any) -> str:
+    """The library's words as those of a person: what belongs there, with an example."""
+    name = next((part for part in reversed(path) if isinstance(part, str)), "it")
+    if match := re.match(r"Expected `([^`]+)`, got `(\w+)`", message):
+        wanted = [_WORDS[kind] for kind in match[1].split(" | ") if kind in _WORDS]
+        if wanted:
+            there = _WORDS.get(match[2], ("something else", ""))[0]
+            what = " or ".join(words for words, _ in wanted)
+            value = raw
+            for part in path:
+                value = _inner(value, part)
+            if isinstance(value, dict) and "object" not in match[1]:
+                return f"each value in it is {what}; one is {there}"  # the library does not tell which
+            example = _EXAMPLES.get(name, wanted[0][1]) if wanted[0][1].startswith('"') else wanted[0][1]
+            return f"{what} belongs here, as {name} = {example}; this is {there}"
+    if match := re.match(r"Invalid enum value (.+)$", message):
+        given, known = match[1].strip("'\""), _choices(path, raw)
+        near = difflib.get_close_matches(given, known, 1)
+        return f"{given} is none of {', '.join(known)}" + (f"; did you mean {near[0]!r}?" if near else "")
+    if match := re.match(r"Expected `str` matching regex '(.+)'", message):
+        form = next((words for head, words in _FORMS.items() if match[1].replace("\\\\", "\\").startswith(head)), "")
+        return f"it has to be {form}" if form else "it does not have the form that is needed here"
+    if match := re.match(r"Expected `(\w+)` (>=|<=|>|<) (-?[\d.]+)", message):
+        return f"a number {'of at least' if '>' in match[2] else 'of at most'} {match[3]} belongs here"
+    if match := re.match(r"Expected `(\w+)` of length (>=|<=) (\d+)", message):
+        noun = "character" if match[1] == "str" else "entry"
+        most = "at least" if match[2] == ">=" else "at most"
+        return f"{most} {match[3]} {noun if match[3] == '1' else noun.replace('entry', 'entrie') + 's'} belong here"
+    return f"{message[0].lower()}{message[1:]}"
+
+
+def _choices(path: list[str | int], raw: Any) -> list[str]:
+    """The words that may stand at a place."""
+    kind: Any = model.Plan
+    for part in path:
+        struct = _struct_for(kind, raw)
+        raw = _inner(raw, part)
+        if isinstance(part, str):
+            kind = _keys(struct)[0].get(part) if struct is not None else _named(kind)
+    return [str(word) for word in _literals(kind)]
+
+
+def _inner(raw: Any, part: str | int) -> Any:
+    if isinstance(raw, dict):
+        return raw.get(part)
+    return raw[part] if isinstance(raw, list) and isinstance(part, int) and part < len(raw) else None
+
+
+def _literals(kind: Any) -> list[Any]:
+    if get_origin(kind) is Literal:
+        return list(get_args(kind))
+    return [word for inner in get_args(kind) for word in _literals(inner)]
+
+
+# What a TOML library says, and what a person has done.
+_TOML = (
+    (r"hex value|Unescaped|escape", r"a backslash means something in double quotes; paths in single ones: 'C:\Tide'"),
+    (r"immutable namespace|overwrite|twice", "this stands twice, once as a value and once as a table; keep one"),
+    (r"Unterminated|Illegal character '\\n'", "a text has no closing quote"),
+    (r"after a key|Invalid statement|Expected '='", "a line is KEY = VALUE, [table] or # a remark"),
+    (r"Invalid value", "a value is a text in quotes, a number, true, false, or a list in brackets"),
+    (r"newline or end", "something stands behind the value; a remark begins with #"),
+)
+
+
+def toml(error: Exception) -> str:
+    """What is wrong with a file that is no TOML, for a person."""
+    said = str(error)
+    return next((words for expression, words in _TOML if re.search(expression, said)), said)

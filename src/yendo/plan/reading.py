@@ -13,7 +13,7 @@ import msgspec
 
 from yendo.errors import YendoError
 from yendo.plan import house, mark, model, places
-from yendo.plan.mistakes import Problem, explain, unknown, where
+from yendo.plan.mistakes import Problem, explain, toml, unknown, where
 from yendo.terms import settings
 from yendo.terms.rules import Rule
 
@@ -54,7 +54,7 @@ def read_text(
         raw = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         match = re.search(r"at line (\d+)", str(error))
-        raise PlanError(name, [Problem(int(match[1]) if match else 1, f"not TOML: {error}")]) from error
+        raise PlanError(name, [Problem(int(match[1]) if match else 1, f"not TOML: {toml(error)}")]) from error
     found = places.lines(text)
     problems = list(unknown(raw, model.Plan, (), found))
     if not problems:
