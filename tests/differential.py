@@ -319,15 +319,21 @@ def compared(one: Course, other: Course) -> list[str]:
 
 
 def main(count: int, first: int, folder: Path, machine: Any) -> list[str]:
-    """Carries out that many plans by both; returns every difference with its plan."""
+    """Carries out that many plans by both; returns every difference that comes twice, with its plan."""
     wrong = []
     for number in range(first, first + count):
         plan, fault = plan_of(random.Random(number))
         made = workspace(folder / str(number), plan)
         simulated = interpreted(made, fault)
-        with machine.fresh() as session:
-            applied = real(made, fault, session)
-        found = compared(simulated, applied)
+        found: list[str] = []
+        for _ in range(
+            2
+        ):  # on a machine that is busy with something else a program is not idle in time: that is no rule
+            with machine.fresh() as session:
+                applied = real(made, fault, session)
+            found = compared(simulated, applied)
+            if not found:
+                break
         if found:
             wrong.append(f"plan {number}, {fault}:\n{plan}\n" + "\n".join(found))
     return wrong
