@@ -194,15 +194,26 @@ def test_what_is_done_on_purpose_only(
     assert "is not there" in yendo("renew", workspace, share / "nowhere.msi", expect=2).stderr
 
 
-@pytest.mark.wine
-def test_one_command_to_a_proof_on_the_real_machine(whole: Path, share: Path, shell_wine: Any, yendo: Yendo) -> None:
-    plan = whole / "plan.toml"
+def decided_once(workspace: Path) -> None:
+    """The site's value as a setting, and nothing that the new release decides otherwise."""
+    plan = workspace / "plan.toml"
     text = plan.read_text("utf-8").replace(
         '[[install.change]]\nkind = "property"\nname = "AUTOUPDATE"\nvalue = "0"\nnote = "updates come as packages"\n',
         "",
     )
     text = text.replace('value = "Marrowby"', 'value = "{setting.office}"')
     plan.write_text(text + '\n[settings.office]\nmeaning = "the office"\ndefault = "Marrowby"\n', "utf-8")
+
+
+def test_one_command_to_a_proof(whole: Path, share: Path, yendo: Yendo) -> None:
+    decided_once(whole)
+    done = yendo("renew", whole, share / "lantern-6.3.0.msi", "--prove", "--windows", "server-2022")
+    assert "Proved" in done.stdout and "simulated Windows Server 2022" in done.stdout
+
+
+@pytest.mark.wine
+def test_one_command_to_a_proof_on_the_real_machine(whole: Path, share: Path, shell_wine: Any, yendo: Yendo) -> None:
+    decided_once(whole)
     environment = {"YENDO_POWERSHELL": str(shell_wine.shell)} if getattr(shell_wine, "shell", None) else {}
     done = yendo("renew", whole, share / "lantern-6.3.0.msi", "--prove", "--machine", "wine", environment=environment)
     assert "Proved" in done.stdout and "effects predicted, 0 false" in done.stdout

@@ -193,23 +193,20 @@ def _said(value: object) -> str:
 
 
 def proved(options: argparse.Namespace) -> int:
-    """Checks, builds and proves what was renewed; the exit code."""
+    """Checks, builds and proves what was renewed, as the commands do it when they are typed; the exit code."""
     from yendo.cli import build_command, check_command, prove_command
+    from yendo.cli.main import parser
 
-    quiet, as_json = options.quiet or options.json, False
-    common = {"json": as_json, "quiet": quiet}
-    code = check_command.run(argparse.Namespace(folder=options.folder, sarif=None, rules=False, why=False, **common))
-    if code:
-        return code
-    code = build_command.run(argparse.Namespace(folder=options.folder, output=None, archive=False, **common))
-    if code:
-        return code
-    given = {
-        "package": options.folder,
-        "machine": options.machine,
-        "powershell": options.powershell,
-        "unconfined": options.unconfined,
-        "scenario": None,
-        "site": None,
-    }
-    return prove_command.run(argparse.Namespace(**given, quick=False, jobs=2, go_on=False, junit=None, **common))
+    quiet = ["--quiet"] if options.quiet or options.json else []
+    shell = [f"--machine={name}" for name in options.machine or ()] + [f"--windows={options.windows}"]
+    shell += [f"--powershell={options.powershell}"] if options.powershell else []
+    shell += ["--unconfined"] if options.unconfined else []
+    for name, command, more in (
+        ("check", check_command, []),
+        ("build", build_command, []),
+        ("prove", prove_command, shell),
+    ):
+        code = command.run(parser(name).parse_args([name, *more, *quiet, "--", str(options.folder)]))
+        if code:
+            return int(code)
+    return 0
