@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import re
 from pathlib import Path
 
 import jsonschema
@@ -182,3 +183,19 @@ def test_places() -> None:
     )
     assert found["list", 1] == 10 and ("not-a-table",) not in found
     assert nearest(found, ("list", 0, "x", "z", "deeper")) == 6 and nearest(found, ("nowhere",)) == 1
+
+
+def test_every_form_that_a_text_must_have_is_said_in_words() -> None:
+    """No expression reaches a person: each that a model has is known to the words for it."""
+    from yendo.plan import mistakes
+
+    source = Path(mistakes.__file__).parents[1]
+    found = [
+        expression
+        for path in source.rglob("*.py")
+        for expression in re.findall(r"Meta\(pattern=r?\"((?:[^\"\\]|\\.)*)\"\)", path.read_text("utf-8"))
+    ]
+    assert len(found) >= 12
+    for expression in found:
+        said = mistakes._plainly(f"Expected `str` matching regex '{expression}'", ["name"], {})
+        assert "form that is needed" not in said, expression

@@ -347,7 +347,7 @@ def test_a_forgotten_quote_round_a_program() -> None:
 
 
 MISTAKES = [
-    ('kind = "registry"\nkey = "HKCR\\\\x"', "regex"),
+    ('kind = "registry"\nkey = "HKCR\\\\x"', "a key with its hive"),
     ('kind = "registry"\nkey = "HKLM\\\\x"', "sets values, deletes some"),
     ('kind = "registry"\nkey = "HKLM\\\\x"\nvalues = { a = 1 }\neach_user = true', "below HKCU"),
     ('kind = "edit"\nfile = "a"\nformat = "ini"\nset = { x = 1 }', "section/key"),
@@ -355,7 +355,7 @@ MISTAKES = [
     ('kind = "service"\nname = "a"\nchange = "create"', "program is given exactly"),
     ('kind = "service"\nname = "a"\nchange = "strat"', "strat"),
     ('kind = "wait"', "exactly one of time and until"),
-    ('kind = "task"\nname = "a"\nprogram = "b"\nbegins = "daily 25:00"', "regex"),
+    ('kind = "task"\nname = "a"\nprogram = "b"\nbegins = "daily 25:00"', 'as "daily 07:30"'),
     ('kind = "firewall"\nname = "a"\nports = "1"', "ports belong to tcp or udp"),
     ('kind = "remove-previous"', "exactly one of product"),
     ('kind = "environment"\nname = "a"\nvalue = "b"\nchange = "delete"', "exactly where"),

@@ -138,10 +138,20 @@ _EXAMPLES = {
 # What a text has to look like, by the head of the expression that says so.
 _FORMS = {
     "^[0-9a-f]{64}": "64 digits from 0 to 9 and a to f, as `yendo check` tells them",
+    "^[0-9A-Fa-f: ]{64": "the SHA-256 thumbprint of a certificate, 64 digits from 0 to 9 and A to F",
+    "^[0-9A-Fa-f]{40}": "the SHA-1 thumbprint of a certificate, 40 digits from 0 to 9 and A to F",
+    r"^\{[0-9A-Fa-f]{8}": "a code in braces, as {4E6AB892-57E7-52F8-B2B2-AB06096EDC9F}",
     "^[a-z0-9]": 'small letters, digits and hyphens, as "tidewell-lantern"',
+    "^[a-z][a-z0-9_]": "small letters, digits and underscores, beginning with a letter",
+    "^[A-Za-z_]": "letters, digits, underscores and points, as a property is called",
     r"^(\d{4}-": 'a date, as "2026-02-01"',
     "^(https?": 'an address, as "https://tidewell.example/help"',
     "^(HKLM|": r"a key with its hive, as 'HKLM\Software\Tidewell'",
+    "^(%": r"a folder below a drive or a folder of the system, as '%ProgramFiles%\Tidewell'",
+    r"^\[": r"a path that begins with a folder of the database, as '[INSTALLDIR]charts\local.lst'",
+    "^(start|": '"start", "logon" or a time, as "daily 07:30"',
+    r"([01]\d|": 'hours, as "18:00-06:00"',
+    r"^(\d{1,5}": 'port numbers, as "80,8000-8080"',
 }
 
 
