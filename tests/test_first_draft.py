@@ -13,7 +13,8 @@ import pytest
 from conftest import missing
 
 from yendo.check import Workspace, check
-from yendo.draft import draft
+from yendo.draft import draft, leftovers
+from yendo.effects import Effect, File, Folder
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.plan import read
@@ -73,3 +74,20 @@ def test_the_layer_agrees(tmp_path: Path, shell_wine: Any, sample: str) -> None:
     proof = prove(drafted(tmp_path, sample), shell_wine, scenario="system")
     assert proof.passed, failed(proof)
     assert proof.comparison is not None and not proof.comparison.missed and not proof.comparison.false
+
+
+def test_only_folders_that_hold_something_left_are_deleted() -> None:
+    """A vendor's folder above two programs may hold a third on another machine, so it goes only where it is empty."""
+    folders = [r"C:\Program Files\Tidewell", r"C:\Program Files\Tidewell\A", r"C:\Program Files\Tidewell\B"]
+    paths = [
+        rf"{folders[1]}\one.exe",
+        rf"{folders[1]}\deep\two.dat",
+        rf"{folders[2]}\three.exe",
+        r"C:\Windows\tide.ini",
+    ]
+    things = [*map(Folder, [*folders, rf"{folders[1]}\deep"]), *map(File, paths)]
+    assert sorted(leftovers._owned([Effect("add", thing, "predicted") for thing in things])) == [
+        folders[1],
+        folders[2],
+        r"C:\Windows\tide.ini",
+    ]

@@ -5,7 +5,7 @@ and removed again, for a person and for the system account, and what stays becom
 from __future__ import annotations
 
 import ntpath
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from pathlib import Path
 
 from tomlkit.items import Table
@@ -17,15 +17,15 @@ from yendo.effects.things import View
 from yendo.errors import YendoError
 from yendo.facts.surroundings import Account, contract
 from yendo.installers.account import Silent
+from yendo.installers.msi import engine
 from yendo.machines.simulated.machine import SimulatedMachine
 
 ACCOUNTS: tuple[Account, ...] = ("user", "system")
-_DONE = (0, 3010, 1641)
 _KINDS = ("file", "shortcut", "folder", "registry", "registry-key")
 
 
 def of(installer: Path, silent: Silent) -> list[Table] | None:
-    """The same for what reading knows of its command lines."""
+    """The steps for a setup by the command lines that reading knows; see :func:`steps`."""
     if silent.install is None:
         return None
     head = f'"{installer.name}"'
@@ -46,7 +46,7 @@ def steps(installer: Path, install: str, uninstall: str | None) -> list[Table] |
             before = session.state()
             try:
                 for line in filter(None, (install, uninstall)):
-                    if session.run(line, timeout=60).exit_code not in _DONE:
+                    if session.run(line, timeout=60).exit_code not in engine.DONE:
                         return None
             except YendoError:
                 return None
@@ -65,14 +65,22 @@ def steps(installer: Path, install: str, uninstall: str | None) -> list[Table] |
 
 
 def _owned(left: Sequence[Effect]) -> list[str]:
-    """The folders that hold nothing but what was left, and files elsewhere."""
-    files = [effect.thing.path for effect in left if isinstance(effect.thing, File | Shortcut)]
+    """The new folders that hold a left file themselves, the topmost of each, and files in folders that were there.
+
+    A folder that only leads to them is named nowhere: on another machine it may hold what is somebody else's.
+    """
     made = {effect.thing.identity for effect in left if effect.kind == "folder"}
-    groups: dict[str, list[str]] = {}
-    for path in files:
-        groups.setdefault(_top(ntpath.dirname(path), made), []).append(path)
-    loose = groups.pop("", [])
-    return [*(ntpath.commonpath(ntpath.dirname(path) for path in inside) for inside in groups.values()), *loose]
+    found: dict[str, str] = {}
+    for path in sorted((effect.thing.path for effect in left if isinstance(effect.thing, File | Shortcut)), key=_depth):
+        folder = ntpath.dirname(path)
+        owned = folder if folder.lower() in made else path
+        if not any((owned.lower() + "\\").startswith(known + "\\") for known in found):
+            found[owned.lower()] = owned
+    return list(found.values())
+
+
+def _depth(path: str) -> tuple[int, str]:
+    return path.count("\\"), path
 
 
 def _keys(left: Sequence[Effect], before: State) -> dict[tuple[str, ...], Table]:
@@ -98,11 +106,3 @@ def _keys(left: Sequence[Effect], before: State) -> dict[tuple[str, ...], Table]
         step |= ({"view": view} if view == "32" else {}) | ({"delete": sorted(inside)} if inside else {})
         found[(hive, view, key)] = writing.table({**step, "empty_key": True})
     return found
-
-
-def _top(folder: str, made: Iterable[str]) -> str:
-    """The topmost folder above that was not there before; empty where there is none."""
-    top = ""
-    while folder.lower() in made:
-        top, folder = folder.lower(), ntpath.dirname(folder)
-    return top
