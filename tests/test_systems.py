@@ -121,6 +121,8 @@ def test_each_release_is_one(name: str) -> None:
         kernel = session.state().get("file", r"C:\Windows\System32\kernel32.dll")
         assert str(getattr(kernel, "version", "")).startswith(f"10.0.{systems.system(name).base}.")
         assert session.facts.windows.startswith(systems.system(name).version)
+        # a condition asks the runner, and that reads this value
+        assert session.get_value("HKLM", "64", CURRENT, "EditionID") == ("sz", session.facts.edition)
 
 
 def test_the_same_package_on_another_windows(vendor: Path, yendo: Yendo) -> None:

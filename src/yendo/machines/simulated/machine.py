@@ -87,11 +87,7 @@ class SimulatedMachine:
 
     @contextlib.contextmanager
     def fresh(self, account: Account = "user") -> Iterator[SimulatedSession]:
-        session = SimulatedSession(self.surroundings(account))
-        edition = {"Professional": "Pro", "EnterpriseS": "Enterprise LTSC"}.get(self.system.edition, "Server Standard")
-        if self.name != "simulated":
-            session.facts = msgspec.structs.replace(USUAL, windows=f"{self.system.version}.1", edition=edition)
-        yield session
+        yield SimulatedSession(self.surroundings(account))
 
 
 class SimulatedSession:
@@ -110,7 +106,10 @@ class SimulatedSession:
         self.busy = 0
         self.running: list[str] = []  # programs that a person has open, by their names without .exe
         self.stubborn: set[str] = set()  # those of them that do not close when they are asked
+        system = systems.of_build(surroundings.windows)
         self.facts = USUAL
+        if system is not systems.system(systems.USUAL):
+            self.facts = msgspec.structs.replace(USUAL, windows=f"{system.version}.1", edition=system.edition)
         self.registry = Registry(self._state)
         self.users = ["S-1-5-21-1-2-3-1001", "default"]  # hives of people, and of those who log on for the first time
         self.told: list[str] = []  # what the person was shown
