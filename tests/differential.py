@@ -184,10 +184,12 @@ def _squeezed(told: tuple[events.Event, ...]) -> list[str]:
     return [one for at, one in enumerate(texts) if at == 0 or one != texts[at - 1] or one != "command-over-time"]
 
 
-def _left(session: Any, before: Any, course: Course) -> None:
+def _left(session: Any, before: Any, course: Course, verb: str) -> None:
     for name in ("journal.txt", "record.txt"):
         data = session.read(rf"{STATE}\{name}")
-        course.files[name] = "" if data is None else re.sub(r"begin\t(\w+)\t\w+", r"begin\t\1", data.decode())
+        course.files[f"{verb}: {name}"] = (
+            "" if data is None else re.sub(r"begin\t(\w+)\t\w+", r"begin\t\1", data.decode())
+        )
     changed = difference(before, session.state())
     # what Yendo keeps of its own is compared by its content above; the copy of the package is the runner's alone
     own = re.compile(r"(?i)\\Yendo\b|Hand over|RunOnce|\\Temp\\")
@@ -208,8 +210,7 @@ def interpreted(made: Path, fault: Fault) -> Course:
                 carry.carry(manifest, made, session, verb, folder=FOLDER, sleep=lambda _: None)
             session.cut_at = ""
         _again(session, course, verb, lambda v: _carried(manifest, made, session, v))
-        _left(session, before, course)
-        course.files |= {f"{verb}: {name}": text for name, text in list(course.files.items()) if ":" not in name}
+        _left(session, before, course, verb)
     return course
 
 
@@ -257,8 +258,7 @@ def real(made: Path, fault: Fault, session: Any) -> Course:
         if fault.verb == verb:
             _killed(session, verb, fault.line)
         _again(session, course, verb, lambda v: _applied(session, v))
-        _left(session, before, course)
-        course.files |= {f"{verb}: {name}": text for name, text in list(course.files.items()) if ":" not in name}
+        _left(session, before, course, verb)
     return course
 
 
@@ -266,8 +266,7 @@ def _applied(session: Any, verb: str) -> tuple[int | None, tuple[events.Event, .
     log = rf"{LOGS}\{verb}.jsonl"
     before = session.read(log) or b""
     ran = session.run(f'cmd /s /c ""{FOLDER}\\apply.cmd" {verb}"', timeout=300)
-    after = session.read(log) or b""
-    told = events.read(after[len(before) :] if after != before and after.startswith(before) else after)
+    told = events.read_since(before, session.read(log) or b"")
     return None if ran.exit_code is None else _signed(ran.exit_code), told
 
 

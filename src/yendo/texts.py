@@ -1,9 +1,10 @@
 """Texts and names that come from outside: what may stand in a line, what can be written at all, what Windows keeps for
-itself.
+itself; and pictures as text.
 """
 
 from __future__ import annotations
 
+import base64
 import re
 
 BREAKS = re.compile(r"[\x00-\x1f\x7f\x85\u2028\u2029]+")  # control characters, and everything that ends a line
@@ -25,3 +26,12 @@ def writable(text: str) -> str:
 def is_device(part: str) -> bool:
     """Whether Windows takes a part of a path for a device, whatever stands behind a dot."""
     return part.split(".")[0].strip().lower() in _DEVICES
+
+
+_PICTURES = {b"\x89PNG": "image/png", b"\xff\xd8\xff": "image/jpeg", b"\x00\x00\x01\x00": "image/x-icon"}
+
+
+def carried(picture: bytes | None) -> str:
+    """A PNG, JPEG or icon as an address that a page carries in itself; empty for anything else, and without one."""
+    kind = next((kind for head, kind in _PICTURES.items() if picture and picture.startswith(head)), "")
+    return f"data:{kind};base64,{base64.b64encode(picture or b'').decode()}" if kind else ""

@@ -10,6 +10,8 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from yendo.cli import nested
+
 if TYPE_CHECKING:
     from yendo.check import Finding
 
@@ -32,19 +34,22 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    from yendo.check import Workspace, check
     from yendo.cli import show
     from yendo.package import build
-    from yendo.plan import read
     from yendo.shelf import claims
 
-    plan, _ = read(options.folder / "plan.toml")
-    reasons = _reasons(options.although)
-    errors = _errors(options.folder, reasons)
+    hint = 'as --although no-uninstall="it is never removed"'
+    reasons = nested.pairs("--although", options.although, "RULE=WHY", hint, empty=False)
+    workspace = Workspace(options.folder)
+    plan = workspace.plan
+    # what a check calls an error, and nobody has answered for
+    errors = [one for one in check(workspace) if one.severity == "error" and one.rule not in reasons]
     if errors:
         return _refused(options, errors)
     with show.working("building", quiet=options.quiet or options.json):
         built = build.build(options.folder, plan, output=options.output, archive=options.archive)
-        build.record(options.folder, built, although=reasons)
+        build.record(options.folder, built, although={rule: why.strip() for rule, why in reasons.items()})
         claims.record(options.folder, plan, built)
     if options.json:
         show.emit(
@@ -74,26 +79,6 @@ def run(options: argparse.Namespace) -> int:
         )
         out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.folder)}")
     return 0
-
-
-def _reasons(texts: list[str]) -> dict[str, str]:
-    """Why which error is built over. Raises Usage."""
-    from yendo.errors import Usage
-
-    found = {}
-    for text in texts:
-        name, _, why = text.partition("=")
-        if not name.strip() or not why.strip():
-            raise Usage(f'--although {text}: write RULE=WHY, as --although no-uninstall="it is never removed"')
-        found[name.strip()] = why.strip()
-    return found
-
-
-def _errors(folder: Path, reasons: dict[str, str]) -> list[Finding]:
-    """What a check calls an error and nobody has answered for."""
-    from yendo.check import Workspace, check
-
-    return [one for one in check(Workspace(folder)) if one.severity == "error" and one.rule not in reasons]
 
 
 def _refused(options: argparse.Namespace, errors: list[Finding]) -> int:

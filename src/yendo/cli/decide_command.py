@@ -12,6 +12,8 @@ import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from yendo.cli import nested
+
 if TYPE_CHECKING:
     from yendo.draft.deciding import Question
 
@@ -35,11 +37,11 @@ def run(options: argparse.Namespace) -> int:
     from yendo.draft import deciding
 
     plan = options.folder / "plan.toml" if options.folder.is_dir() else options.folder
-    given = _given(options.answer)
+    given: dict[str, str | None] = {}
+    given |= nested.pairs("--answer", options.answer, "KEY=VALUE", "with a key that --list shows")
     known = deciding.questions(plan)
     if options.accept_defaults:
-        standing = [one for one in known if one.key and not one.optional and one.default not in ("", None, [])]
-        given = {**{one.key: None for one in standing}, **given}
+        given = {**{one.key: None for one in known if one.key and not (one.optional or one.empty)}, **given}
     if given:
         deciding.answer(plan, given)
         known = deciding.questions(plan)
@@ -68,18 +70,6 @@ def run(options: argparse.Namespace) -> int:
                 f"\n[green]Everything is decided.[/green] [dim]next:[/dim] yendo build {show.clean(options.folder)}"
             )
     return 1 if left else 0
-
-
-def _given(texts: list[str]) -> dict[str, str | None]:
-    from yendo.errors import Usage
-
-    found: dict[str, str | None] = {}
-    for text in texts:
-        key, mark, value = text.partition("=")
-        if not mark or not key.strip():
-            raise Usage(f"--answer {text}: write KEY=VALUE, with a key that --list shows")
-        found[key.strip()] = value
-    return found
 
 
 def _next(folder: Path, left: list[Question]) -> str:
@@ -131,15 +121,14 @@ def _ask(plan: Path, asked: list[Question]) -> None:
         out.print(f"\n[bold]{number} of {len(asked)}  {show.clean(question.key)}[/bold]  {show.clean(question.text)}")
         if question.hangs:
             out.print(f"   [dim]{question.hangs}[/dim]")
-        empty = question.default in ("", None, [])
-        out.print(f"   stands now: {'nothing' if empty else show.clean(str(question.default))}")
+        out.print(f"   stands now: {'nothing' if question.empty else show.clean(str(question.default))}")
         while True:
             try:
                 said = input("   > ").strip()
             except EOFError:
                 out.print()
                 return
-            if said == "-" or (not said and (empty or question.optional)):
+            if said == "-" or (not said and (question.empty or question.optional)):
                 break
             try:
                 deciding.answer(plan, {question.key: said or None})

@@ -11,6 +11,8 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from yendo.cli import nested
+
 if TYPE_CHECKING:
     from yendo.plan import Plan
 
@@ -18,14 +20,7 @@ BROWSERS = ("chromium", "chromium-browser", "google-chrome")
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "package",
-        type=Path,
-        nargs="?",
-        default=Path(),
-        metavar="PACKAGE",
-        help="a built and proved package, or a workspace (then its newest package)",
-    )
+    nested.add_package(parser, "a built and proved package, or a workspace (then its newest package)")
     parser.add_argument("--output", "-o", type=Path, metavar="FILE", help="the page (default: beside the package)")
     parser.add_argument(
         "--pdf", type=Path, metavar="FILE", help="print it to a PDF too, through a browser that is here"

@@ -10,16 +10,11 @@ from __future__ import annotations
 import argparse
 from pathlib import Path
 
+from yendo.cli import nested
+
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "package",
-        type=Path,
-        nargs="?",
-        default=Path(),
-        metavar="PACKAGE",
-        help="a built package, or a workspace (then the package of its plan)",
-    )
+    nested.add_package(parser, "a built package, or a workspace (then the package of its plan)")
     parser.add_argument("--output", "-o", type=Path, metavar="FILE", help="the page (default: beside the package)")
     parser.add_argument("--data", type=Path, metavar="FILE", help="the same as JSON (docs/sheet.schema.json)")
     parser.add_argument(

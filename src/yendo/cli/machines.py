@@ -27,7 +27,6 @@ def add_shell(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "--windows",
-        default="10-22h2",
         metavar="NAME",
         help="which Windows the simulated machine is: 10-22h2 (default), 11-24h2, 10-ltsc-2021, server-2019 or -2022",
     )
@@ -52,12 +51,12 @@ def asked(options: argparse.Namespace, name: str) -> Machine:
     return make(name, options.powershell, unconfined=options.unconfined, release=options.windows)
 
 
-def make(name: str, powershell: Path | None = None, *, unconfined: bool = False, release: str = "10-22h2") -> Machine:
+def make(name: str, powershell: Path | None = None, *, unconfined: bool = False, release: str | None = None) -> Machine:
     """The machine of a name. Raises NoMachine, Usage."""
     if name == "simulated":
         from yendo.machines.simulated.machine import SimulatedMachine
 
-        return SimulatedMachine(release)
+        return SimulatedMachine(release) if release else SimulatedMachine()
     from yendo.machines.wine.machine import WineMachine, powershell_source
 
     return WineMachine(cache(), powershell_source(powershell), unconfined=unconfined)

@@ -134,6 +134,11 @@ def safe_cell(cell: object) -> object:
     )
 
 
+def add_package(parser: argparse.ArgumentParser, what: str) -> None:
+    """The argument that names a built package; without it the workspace in this folder is meant."""
+    parser.add_argument("package", type=Path, nargs="?", default=Path(), metavar="PACKAGE", help=what)
+
+
 def assignments(words: Sequence[str]) -> dict[str, str]:
     """``NAME=value`` words as properties. Raises Usage."""
     from yendo.errors import Usage
@@ -145,6 +150,19 @@ def assignments(words: Sequence[str]) -> dict[str, str]:
             raise Usage(f"{word!r} is no property; write NAME=value")
         given[name] = value
     return given
+
+
+def pairs(option: str, words: Sequence[str], form: str, hint: str, *, empty: bool = True) -> dict[str, str]:
+    """What an option gives by name, ``NAME=text`` each, ``empty`` texts too. Raises Usage with the form."""
+    from yendo.errors import Usage
+
+    found = {}
+    for word in words:
+        name, equals, value = word.partition("=")
+        if not equals or not name.strip() or not (empty or value.strip()):
+            raise Usage(f"{option} {word}: write {form}, {hint}")
+        found[name.strip()] = value
+    return found
 
 
 def things(found: Sequence[Thing], most: int = 3) -> str:

@@ -12,7 +12,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yendo.cli import machines
+from yendo.cli import machines, nested
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -27,14 +27,7 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "package",
-        type=Path,
-        nargs="?",
-        default=Path(),
-        metavar="PACKAGE",
-        help="a built package, or a workspace (then its newest package)",
-    )
+    nested.add_package(parser, "a built package, or a workspace (then its newest package)")
     parser.add_argument(
         "--machine",
         choices=(*machines.NAMES, "all"),

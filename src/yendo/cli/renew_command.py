@@ -198,7 +198,8 @@ def proved(options: argparse.Namespace) -> int:
     from yendo.cli.main import parser
 
     quiet = ["--quiet"] if options.quiet or options.json else []
-    shell = [f"--machine={name}" for name in options.machine or ()] + [f"--windows={options.windows}"]
+    shell = [f"--machine={name}" for name in options.machine or ()]
+    shell += [f"--windows={options.windows}"] if options.windows else []
     shell += [f"--powershell={options.powershell}"] if options.powershell else []
     shell += ["--unconfined"] if options.unconfined else []
     for name, command, more in (

@@ -50,10 +50,18 @@ class Question(msgspec.Struct, frozen=True):
     hangs: str = ""
     optional: bool = False
 
+    @property
+    def empty(self) -> bool:
+        """Whether nothing stands there that could be let stand."""
+        return self.default in ("", None, [])
+
 
 def questions(path: Path) -> list[Question]:
     """What is open in a plan, in its order; then what stands unless somebody decides. Raises Usage, PlanError."""
-    document, text = _document(path)
+    return _open(*_document(path))
+
+
+def _open(document: tomlkit.TOMLDocument, text: str) -> list[Question]:
     lines = text.splitlines()
     found = []
     for key, holder, name in _places(document):
@@ -72,8 +80,8 @@ def answer(path: Path, answers: Mapping[str, Value | None]) -> list[str]:
 
     Raises Usage for a key that is no question, and for an answer that the plan cannot hold; nothing is written then.
     """
-    document, _ = _document(path)
-    known = {question.key: question for question in questions(path) if question.key}
+    document, before = _document(path)
+    known = {question.key: question for question in _open(document, before) if question.key}
     places = {key: (holder, name) for key, holder, name in _places(document)}
     for key, value in answers.items():
         if key not in known:
@@ -81,7 +89,7 @@ def answer(path: Path, answers: Mapping[str, Value | None]) -> list[str]:
         question = known[key]
         if question.optional:
             continue
-        if value is None and question.default in ("", None, []):
+        if value is None and question.empty:
             raise Usage(f"{key} has no default; give an answer: --answer {key}=...")
         holder, name = places[key]
         _put(holder, name, question.default if value is None else _typed(value, _item(holder, name), key))

@@ -469,17 +469,17 @@ def _setup(
     """The rest of a plan whose installer is a setup program."""
     install, removal = setups.steps(account, installer.name, DECIDE, decisions)
     document.add("install", writing.array(install))
-    left = leftovers.of(installer, account.silent) or ()
-    away = [*([] if removal is None else [removal]), *left]
-    if removal is None and left:
-        remark = "it brings no uninstaller that reading knows; what reading saw it place is deleted"
-        if account.blind_spots:
-            remark = f"{DECIDE}: {remark}, and it may do more: yendo try tells"
-            decisions.append(f"uninstall: {remark.partition(': ')[2]}")
+    left = leftovers.of(installer, account.silent) or []
+    if left:
+        remark = "its own uninstall leaves this behind"
+        if removal is None:
+            remark = "it brings no uninstaller that reading knows; what reading saw it place is deleted"
+        if removal is None and account.blind_spots:
+            remark += ", and it may do more: yendo try tells"
+            decisions.append(f"uninstall: {remark}")
+            remark = f"{DECIDE}: {remark}"
         left[0]["kind"].comment(remark)
-    if away:
-        if removal is not None and left:
-            left[0]["kind"].comment("its own uninstall leaves this behind")
+    if away := ([removal] if removal is not None else []) + left:
         document.add("uninstall", writing.array(*away))
     else:
         document.add(

@@ -532,13 +532,11 @@ def carry(
     carrier = _Carrier(manifest, package, session, folder, sleep)
     code = carrier.run(verb)
     host = carrier.host
-    lines = events.texts(host.events)
+    happened = tuple(event for _, event in host.told)
+    lines = events.texts(happened)
     now = session.facts.time.strftime("%Y-%m-%dT%H:%M:%SZ")
-    told = [
-        events.written(event, time=now, verb=verb, step=step)
-        for event, step in zip(host.events, host.steps_of, strict=True)
-    ]
+    told = [events.written(event, time=now, verb=verb, step=step) for step, event in host.told]
     for ending, new in (("log", "".join(f"{line}\r\n" for line in lines).encode()), ("jsonl", b"".join(told))):
         name = rf"{host.logs}\{verb}.{ending}"
         session.write(name, (session.read(name) or b"") + new)
-    return Carried(code, tuple(host.events), lines, host.seconds)
+    return Carried(code, happened, lines, host.seconds)

@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-import hashlib
 from datetime import UTC, datetime
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from yendo import atomic
+from yendo import atomic, digest
 from yendo.package import build
 from yendo.package import manifest as form
 
@@ -38,15 +37,15 @@ def read(workspace: Path) -> list[Delivered]:
 def record(workspace: Path, package: Path) -> Delivered:
     """Remembers that a package is handed over, once for the same bytes. Raises Unreadable."""
     manifest = form.read(package)
-    digest = hashlib.sha256((package / "manifest.json").read_bytes()).hexdigest()
+    sha256 = digest.of_file(package / "manifest.json")
     known = read(workspace)
     for one in known:
-        if one.digest == digest:
+        if one.digest == sha256:
             return one
     found = Delivered(
         manifest.version,
         manifest.revision,
-        digest,
+        sha256,
         build.content_digest(manifest),
         msgspec.to_builtins(manifest.detect),
         datetime.now(UTC).isoformat(timespec="seconds"),

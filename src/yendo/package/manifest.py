@@ -128,6 +128,11 @@ class Needed(msgspec.Struct, frozen=True, omit_defaults=True):
     consent: dict[str, str] = {}
     remove: bool = False
 
+    @property
+    def in_words(self) -> str:
+        what = f"{self.package or 'a fact'} {self.version}".strip()
+        return what + (", brought along" if self.folder else ", expected to be there")
+
 
 class FromHouse(msgspec.Struct, frozen=True):
     """What the plan has from its house: the file's name, the office, and each value given with its line

@@ -6,7 +6,6 @@ the house says, and every such value is known with its line. Nothing in it is ex
 
 from __future__ import annotations
 
-import base64
 import os
 import re
 import tomllib
@@ -17,6 +16,7 @@ from typing import Annotated, Any, Literal
 import msgspec
 from msgspec import Meta
 
+from yendo import texts
 from yendo.errors import YendoError
 from yendo.plan import model, places
 from yendo.plan.mistakes import Problem, explain, unknown
@@ -183,9 +183,7 @@ class Furnished(msgspec.Struct, frozen=True):
 
     def logo_address(self) -> str:
         """The logo as an address that a page carries in itself; empty without one. Raises HouseError."""
-        data = self.logo()
-        kind = "png" if data and data.startswith(b"\x89PNG") else "jpeg"
-        return f"data:image/{kind};base64,{base64.b64encode(data).decode()}" if data else ""
+        return texts.carried(self.logo())
 
 
 def find(folder: FilePath) -> FilePath | None:

@@ -124,11 +124,7 @@ def _contents(
             if manifest.actions(verb)
         },
         "conditions": [node.in_words for node in manifest.when],
-        "needs": [
-            f"{need.package or 'a fact'} {need.version}".strip()
-            + (", brought along" if need.folder else ", expected to be there")
-            for need in manifest.needs
-        ],
+        "needs": [need.in_words for need in manifest.needs],
         "in_the_way": {verb: ", ".join(way.programs) for verb, way in manifest.in_the_way.items() if way.programs},
         "rules": [rule.title for rule in manifest.detect],
         "strength": strength,
@@ -158,9 +154,9 @@ def _contents(
                 for name in idle
             ),
         ],
-        "played": sum(not any(phase.id == "needless" for phase in proof.phases) for proof in proofs),
+        "played": sum(proof.outcome != "needless" for proof in proofs),
         "passed": sum(proof.passed for proof in proofs),
-        "failed": sum(any(phase.outcome == "failed" for phase in proof.phases) for proof in proofs),
+        "failed": sum(proof.outcome == "failed" for proof in proofs),
         "runner": any(proof.runner_executed for proof in proofs),
         "real": sorted({proof.label for proof in proofs if proof.place != "simulation"}),
         "exit_codes": form.EXIT_CODES,

@@ -17,12 +17,9 @@ from yendo.errors import NotCovered, Usage
 from yendo.facts.surroundings import Account, Surroundings, expand
 from yendo.machines.protocol import Machine, Place, Session
 from yendo.machines.simulated.machine import SimulatedSession
-from yendo.package import carry
-from yendo.package import manifest as form
 from yendo.plan.model import Proving
+from yendo.prove.stage import ACCEPTED, Stage
 from yendo.terms.rules import FileRule, FolderRule, RegistryKeyRule, RegistryRule, Rule
-
-_BESIDE = r"C:\Hand over\there"  # where the packages lie that are installed before
 
 
 class Furnished:
@@ -69,25 +66,21 @@ class Furnished:
                 for rule in self.proof.there:
                     _really(rule, session)
             for package in self.packages:
-                self._install(package, session)
+                self._install(package, session, account)
             if self.proof.person:
                 if not simulated:
                     raise NotCovered("a person who agrees is played on the simulated machine only")
                 _somebody(session)
             yield session
 
-    def _install(self, package: Path, session: Session) -> None:
-        manifest = form.read(package)
-        folder = rf"{_BESIDE}\{manifest.id}"
-        session.bring(package, folder)
-        if self.has_powershell:
-            code = session.run(f'cmd /s /c ""{folder}\\apply.cmd" install"', timeout=3600).exit_code
-        else:
-            site = manifest.sites.get(form.sites_of(manifest)[0], {})
-            settled = form.with_values(manifest, session.surroundings.environment, site)
-            code = carry.carry(settled, package, session, "install", folder=folder, sleep=lambda _: None).exit_code
-        if code not in (0, 3010):
-            raise NotCovered(f"{manifest.id}, which the plan says is there already, does not install: exit code {code}")
+    def _install(self, package: Path, session: Session, account: Account) -> None:
+        stage = Stage(package, self.machine, account, lambda title: None)
+        stage.bring(session)
+        code = stage.verb(session, "install").exit_code
+        if code not in ACCEPTED:
+            raise NotCovered(
+                f"{package.name}, which the plan says is there already, does not install: exit code {code}"
+            )
 
 
 def furnished(machine: Machine, proof: Proving, workspace: Path) -> Machine:

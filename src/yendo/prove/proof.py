@@ -83,10 +83,8 @@ class Proof(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def passed(self) -> bool:
         """Every phase that was executed passed, the install among them, and nothing broke the scenario off."""
-        return (
-            not self.unanswered
-            and all(phase.outcome != "failed" for phase in self.phases)
-            and any(phase.id == "install" and phase.outcome == "passed" for phase in self.phases)
+        return self.outcome == "passed" and any(
+            phase.id == "install" and phase.outcome == "passed" for phase in self.phases
         )
 
     @property

@@ -6,14 +6,13 @@ the same as JSON, or a template of the house, renders it into whatever is wanted
 
 from __future__ import annotations
 
-import base64
 import io
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from yendo import templates
+from yendo import templates, texts
 from yendo.errors import YendoError
 from yendo.formats.msi import Database
 from yendo.formats.pe import Image
@@ -26,7 +25,6 @@ from yendo.steps.host import signed
 
 SCHEMA = "yendo.sheet/1"
 MAX_ICON = 1 << 20
-_TYPES = {b"\x89PNG": "image/png", b"\x00\x00\x01\x00": "image/x-icon", b"\xff\xd8\xff": "image/jpeg"}
 
 
 class Command(msgspec.Struct, frozen=True):
@@ -108,7 +106,7 @@ class Sheet(msgspec.Struct, frozen=True, kw_only=True):
 def sheet(package: Path, furnished: Furnished | None = None) -> Sheet:
     """The sheet of a built package. Raises Unreadable."""
     manifest = form.read(package)
-    about = manifest.about
+    about, digest = manifest.about, digest_of(package)
     size = sum(file.size for file in manifest.files)
     stays = {"all": size, "nothing": 0}.get(
         manifest.keep, sum(file.size for file in manifest.files if not file.path.startswith("media/"))
@@ -131,7 +129,7 @@ def sheet(package: Path, furnished: Furnished | None = None) -> Sheet:
         architecture=manifest.architecture,
         office=furnished.house.name if furnished else "",
         icon=_icon(package, manifest),
-        digest=digest_of(package),
+        digest=digest,
         files=len(manifest.files) + 1,
         size=size,
         stays=stays,
@@ -144,15 +142,11 @@ def sheet(package: Path, furnished: Furnished | None = None) -> Sheet:
         settings=_settings(manifest),
         sites=tuple(site for site in form.sites_of(manifest) if site),
         conditions=tuple(node.in_words for node in manifest.when),
-        needs=tuple(
-            f"{need.package or 'a fact'} {need.version}".strip()
-            + (", brought along" if need.folder else ", has to be there first")
-            for need in manifest.needs
-        ),
+        needs=tuple(need.in_words for need in manifest.needs),
         detection=tuple(rule.title for rule in manifest.detect),
         detection_script="detect.ps1",
         logs=manifest.logs,
-        proofs=tuple(_proved(proof) for proof in kept(package) if proof.digest == digest_of(package)),
+        proofs=tuple(_proved(proof) for proof in kept(package) if proof.digest == digest),
         wishes=None if about.wishes is None else msgspec.to_builtins(about.wishes),
     )
 
@@ -226,24 +220,25 @@ def _settings(manifest: form.Manifest) -> tuple[Choice, ...]:
 
 
 def _proved(proof: Proof) -> Proved:
-    failed = any(phase.outcome == "failed" for phase in proof.phases)
-    verdict = "proved" if proof.passed else "failed" if failed else "not proved here"
+    verdict = "proved" if proof.passed else "failed" if proof.outcome == "failed" else "not proved here"
     return Proved(proof.scenario, proof.label, verdict, round(proof.command_seconds, 1), proof.runner_executed)
 
 
 def _icon(package: Path, manifest: form.Manifest) -> str:
-    """The picture that the plan names, else that of an installer in the package; a data URI."""
+    """The picture that the plan names, else that of an installer in the package, as an address; empty without one."""
     try:
-        if manifest.about.icon:
-            return _uri((package / manifest.about.icon).read_bytes())
-        for file in manifest.files:
-            if file.path.startswith("media/") and file.path.lower().endswith((".exe", ".msi")):
-                found = _of_installer(package / file.path)
-                if found:
-                    return _uri(found)
+        picture = _picture(package, manifest)
     except (OSError, YendoError, ValueError):
         return ""  # a sheet without a picture is a sheet
-    return ""
+    return texts.carried(picture) if picture and len(picture) <= MAX_ICON else ""
+
+
+def _picture(package: Path, manifest: form.Manifest) -> bytes | None:
+    if manifest.about.icon:
+        return (package / manifest.about.icon).read_bytes()
+    names = [file.path for file in manifest.files if file.path.startswith("media/")]
+    found = (_of_installer(package / name) for name in names if name.lower().endswith((".exe", ".msi")))
+    return next(filter(None, found), None)
 
 
 def _of_installer(path: Path) -> bytes | None:
@@ -255,10 +250,3 @@ def _of_installer(path: Path) -> bytes | None:
         entry = database.stream(f"Icon.{named}") if named else None
         data = entry.read() if entry and entry.size <= MAX_ICON else b""
     return Image(io.BytesIO(data), named).icon() if data[:2] == b"MZ" else data or None
-
-
-def _uri(data: bytes) -> str:
-    kind = next((kind for head, kind in _TYPES.items() if data.startswith(head)), "")
-    if not kind or len(data) > MAX_ICON:
-        return ""
-    return f"data:{kind};base64,{base64.b64encode(data).decode()}"

@@ -201,12 +201,9 @@ class Stage:
             # "call" loses the exit code in an older layer; a management system starts it through the shell too
             before = self.written(session, verb)
             ran = session.run(f'cmd /s /c ""{self.folder}\\apply.cmd" {verb}{self.options}"', timeout=RUNNER_LIMIT)
-            after = self.written(session, verb)
-            # a run that goes on writes behind what was there; a new one begins a new file
-            told = after[len(before) :] if after != before and after.startswith(before) else after
+            happened = events.read_since(before, self.written(session, verb))
             self.command_seconds += ran.seconds
             code = TIMED_OUT if ran.exit_code is None else ran.exit_code
-            happened = events.read(told)
             return carry.Carried(code, happened, _printed(ran.output, happened))
         carried = carry.carry(
             self.manifest,

@@ -73,8 +73,8 @@ class Host:
         self.vendor_logs = (
             rf"{self.room}\logs"  # of the vendor's programs, until they are published beside the runner's own
         )
-        self.events: list[events.Event] = []
-        self.step, self.steps_of = 0, list[int]()  # the step at work, from 1, and that of each event
+        self.step = 0  # the one at work, from 1
+        self.told: list[tuple[int, events.Event]] = []  # what happened, each with its step
         self._record: list[str] | None = None  # the record as it is on the machine; nobody else writes it meanwhile
         self._of_run: set[str] = set()
         self._torn = False
@@ -89,8 +89,7 @@ class Host:
         return expand(text, self.environment)
 
     def tell(self, event: events.Event) -> None:
-        self.events.append(events.with_texts(event, lambda text: secrets.mask(text, self.hidden)))
-        self.steps_of.append(self.step)
+        self.told.append((self.step, events.with_texts(event, lambda text: secrets.mask(text, self.hidden))))
 
     def content(self, name: str) -> bytes:
         """A file of the package."""

@@ -552,5 +552,10 @@ def read(data: bytes) -> tuple[Event, ...]:
     return tuple(found)
 
 
+def read_since(before: bytes, after: bytes) -> tuple[Event, ...]:
+    """The events of a run, by what stood there before and after: one that goes on writes behind it."""
+    return read(after[len(before) :] if after != before and after.startswith(before) else after)
+
+
 def texts(events: Iterable[Event]) -> tuple[str, ...]:
     return tuple(event.text for event in events)
