@@ -65,6 +65,17 @@ def test_a_vendors_default_is_decided_in_its_place(lantern: Path, yendo: Yendo) 
     assert "SITE" not in str(parsed(yendo("decide", "lantern", "--json", expect=1))["standing"])
 
 
+def test_two_media_are_two_questions_and_one_answer(vendor: Path, tmp_path: Path, yendo: Yendo) -> None:
+    """Each with its own line; the key that the draft prints answers both."""
+    yendo("draft", "two", vendor / "lantern-6.2.1.msi", "--with", vendor / "lantern-6.2.3.msp")
+    asked = {one["key"]: one["line"] for one in parsed(yendo("decide", "two", "--json", expect=1))["open"]}
+    lines = (tmp_path / "two" / "plan.toml").read_text().splitlines()
+    origins = [number for number, line in enumerate(lines, 1) if line.startswith("origin =")]
+    assert [asked["media.1.origin"], asked["media.2.origin"]] == origins
+    yendo("decide", "two", "--answer", "media.origin=Tidewell's share", expect=1)
+    assert [medium["origin"] for medium in plan(tmp_path / "two")["media"]] == ["Tidewell's share"] * 2
+
+
 @pytest.mark.parametrize(
     ("given", "said"),
     [

@@ -19,6 +19,7 @@ from yendo import atomic
 from yendo.draft import writing
 from yendo.draft.draft import DECIDE
 from yendo.errors import Usage
+from yendo.plan import places
 from yendo.plan.reading import PlanError, read_text
 
 Value = str | int | bool | list[str]
@@ -33,6 +34,7 @@ _HANGS = {
     "to": "where the files lie on every machine",
     "kind": "how the package is removed again",
 }
+_NUMBER = re.compile(r"\.\d+(?=\.)")  # of a step or a medium within a key
 _STANDS = re.compile(r"^([A-Za-z_][\w.]*) = (\"(?:[^\"\\]|\\.)*\"|'[^']*')\s+# stands: (.*)$")
 
 
@@ -62,15 +64,16 @@ def questions(path: Path) -> list[Question]:
 
 
 def _open(document: tomlkit.TOMLDocument, text: str) -> list[Question]:
-    lines = text.splitlines()
+    lines, placed = text.splitlines(), places.lines(text)
     found = []
-    for key, holder, name in _places(document):
-        item = _item(holder, name)
+    for key, path, holder in _places(document):
+        item = _item(holder, str(path[-1]))
         comment = item.trivia.comment
         if f"# {DECIDE}" in comment:
-            found.append(Question(key, _said(comment), _plain(item), _line(lines, name, comment), _hangs(key)))
+            line = places.nearest(placed, path)
+            found.append(Question(key, _said(comment), _plain(item), line, _hangs(re.sub(_NUMBER, "", key))))
     for comment in _standing(document):
-        found.append(Question("", _said(comment), None, _line(lines, "", comment)))
+        found.append(Question("", _said(comment), None, _line(lines, comment)))
     found.sort(key=lambda question: question.line)
     return found + _optional(document, lines)
 
@@ -78,23 +81,28 @@ def _open(document: tomlkit.TOMLDocument, text: str) -> list[Question]:
 def answer(path: Path, answers: Mapping[str, Value | None]) -> list[str]:
     """Writes answers into a plan, None for what stands there now; returns the keys that were answered.
 
-    Raises Usage for a key that is no question, and for an answer that the plan cannot hold; nothing is written then.
+    A key without its number answers each of its kind: ``media.origin``. Raises Usage for a key that is no question, and
+    for an answer that the plan cannot hold; nothing is written then.
     """
     document, before = _document(path)
     known = {question.key: question for question in _open(document, before) if question.key}
-    places = {key: (holder, name) for key, holder, name in _places(document)}
-    for key, value in answers.items():
-        if key not in known:
-            raise Usage(f"{key} is no open question of {path}; there are: {', '.join(known) or 'none'}")
+    holders = {key: (holder, str(where[-1])) for key, where, holder in _places(document)}
+    meant: dict[str, Value | None] = {}
+    for asked, value in answers.items():
+        keys = [key for key in known if asked in (key, re.sub(_NUMBER, "", key))]
+        if not keys:
+            raise Usage(f"{asked} is no open question of {path}; there are: {', '.join(known) or 'none'}")
+        meant |= dict.fromkeys(keys, value)
+    for key, value in meant.items():
         question = known[key]
         if question.optional:
             continue
         if value is None and question.empty:
             raise Usage(f"{key} has no default; give an answer: --answer {key}=...")
-        holder, name = places[key]
+        holder, name = holders[key]
         _put(holder, name, question.default if value is None else _typed(value, _item(holder, name), key))
     text = tomlkit.dumps(document)
-    for key, value in answers.items():  # a line stays a line, so the numbers hold
+    for key, value in meant.items():  # a line stays a line, so the numbers hold
         if known[key].optional and value is not None:
             text = _with_property(text, known[key], str(value))
     try:
@@ -102,7 +110,7 @@ def answer(path: Path, answers: Mapping[str, Value | None]) -> list[str]:
     except PlanError as error:
         raise Usage("; ".join(problem.message for problem in error.problems)) from error
     atomic.write(path, text.encode())
-    return list(answers)
+    return list(meant)
 
 
 def _document(path: Path) -> tuple[tomlkit.TOMLDocument, str]:
@@ -115,26 +123,26 @@ def _document(path: Path) -> tuple[tomlkit.TOMLDocument, str]:
         raise Usage(f"{path} cannot be read: {error}") from error
 
 
-def _places(document: tomlkit.TOMLDocument) -> list[tuple[str, Table, str]]:
-    """Every value of a plan: its key in words, the table that holds it, and its name there."""
-    found: list[tuple[str, Table, str]] = []
+def _places(document: tomlkit.TOMLDocument) -> list[tuple[str, places.Path, Table]]:
+    """Every value of a plan: its key in words, its place, and the table that holds it."""
+    found: list[tuple[str, places.Path, Table]] = []
 
-    def walk(head: str, table: Table) -> None:
+    def walk(head: str, path: places.Path, table: Table) -> None:
         for name in table:
             item = table.item(name)
             if isinstance(item, Table):
-                walk(f"{head}{name}.", item)
+                walk(f"{head}{name}.", (*path, name), item)
             elif not isinstance(item, AoT):
-                found.append((head + name, table, name))
+                found.append((head + name, (*path, name), table))
 
     for name in document:
         item = document.item(name)
         if isinstance(item, AoT):
             single = len(item.body) == 1 and name == "media"
-            for number, table in enumerate(item.body, 1):
-                walk(f"{name}." if single else f"{name}.{number}.", table)
+            for at, table in enumerate(item.body):
+                walk(f"{name}." if single else f"{name}.{at + 1}.", (name, at), table)
         elif isinstance(item, Table):
-            walk(f"{name}.", item)
+            walk(f"{name}.", (name,), item)
     return found
 
 
@@ -165,7 +173,7 @@ def _optional(document: tomlkit.TOMLDocument, lines: list[str]) -> list[Question
             if match := _STANDS.match(comment):
                 value = tomlkit.parse(f"x = {match[2]}")["x"]
                 key = f"install.{number}.properties.{match[1]}"
-                line = _line(lines, "", "# " + comment)
+                line = _line(lines, "# " + comment)
                 found.append(Question(key, match[3], str(value), line, optional=True))
     return found
 
@@ -196,11 +204,9 @@ def _said(comment: str) -> str:
     return re.sub(rf"^#\s*(?:{DECIDE}|CONFLICT):?\s*", "", comment).strip()
 
 
-def _line(lines: list[str], name: str, comment: str) -> int:
-    for number, line in enumerate(lines, 1):
-        if line.rstrip().endswith(comment.rstrip()) and line.lstrip().startswith(name or "#"):
-            return number
-    return 1
+def _line(lines: list[str], comment: str) -> int:
+    """Where a comment on a line of its own stands."""
+    return next((number for number, line in enumerate(lines, 1) if line.strip() == comment.strip()), 1)
 
 
 def _hangs(key: str) -> str:
