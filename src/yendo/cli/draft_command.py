@@ -103,10 +103,12 @@ def run(options: argparse.Namespace) -> int:
         if drafted.defaults:
             show.section(out, "What stands unless you decide otherwise")
             show.grid(out, [tuple(default.split(": ", 1)) for default in drafted.defaults], styles=("dim",))
+        folder = show.clean(options.folder)
         if drafted.to_try:
-            name = f"yendo try {show.clean(options.installer)} --into {show.clean(options.folder)}"
-            out.print(f"\n[dim]next:[/dim] {name}, since only a run can answer some of this; then yendo decide")
+            name = f"yendo try {show.clean(options.installer)} --into {folder}"
+            out.print(
+                f"\n[dim]next:[/dim] {name}, since only a run can answer some of this; then yendo decide {folder}"
+            )
         else:
-            folder = show.clean(options.folder)
             out.print(f"\n[dim]next:[/dim] yendo decide {folder}, or edit the plan; then yendo check {folder}")
     return 0

@@ -57,5 +57,6 @@ def run(options: argparse.Namespace) -> int:
                 f"[yellow]These bytes were not proved.[/yellow] [dim]next:[/dim] yendo prove {show.clean(package)}"
             )
         elif not options.done:
-            out.print("[dim]next:[/dim] hand the folder and the sheet over, then yendo handover --done")
+            name = show.clean(options.package)
+            out.print(f"[dim]next:[/dim] hand the folder and the sheet over, then yendo handover {name} --done")
     return 0
