@@ -97,6 +97,7 @@ MSI = 'msiexec /i "{package}\\media\\lantern-6.2.1.msi" /qn /norestart'
 REGISTRY = '\n[[detect]]\nkind = "registry"\nkey = \'%s\'\nname = "Site"\n%s\n'
 
 # rule, what is done to the good plan, a piece of the finding's message, the text of the line it must stand at
+PROGRAM = "[[detect]]\nkind = \"file\"\npath = '%ProgramFiles%\\Tidewell\\Lantern\\lantern.exe'\n"
 FIRES = [
     (
         "media-changed",
@@ -181,11 +182,11 @@ FIRES = [
     ("no-timeout", swap('timeout = "30 min"\n', ""), "install step 1 has no timeout", 'kind = "msi"'),
     ("architecture-missing", cut("architecture = [", "#"), "installer is for x64", "[when]"),
     ("no-detection", lambda folder: cut_to_end(folder, "[[detect]]"), "no [[detect]]", "[[install]]"),
-    ("existence-only", swap('version = ">=6.2.1.0"\n', ""), "only the existence", "path ="),
+    ("existence-only", append(PROGRAM), "only the existence", "path ="),
     ("existence-only", swap('version = "==6.2.1"\n', ""), "any version", "code ="),
     (
         "per-user-detection",
-        swap("'C:\\Program Files\\Tidewell\\Lantern\\lantern.exe'", "'%LocalAppData%\\Tidewell\\lantern.exe'"),
+        append("[[detect]]\nkind = \"file\"\npath = '%LocalAppData%\\Tidewell\\lantern.exe'\n"),
         "user's own folder",
         "path =",
     ),

@@ -118,6 +118,10 @@ def test_versions_beside(version: str, before: str, after: str) -> None:
 def test_the_commands(yendo: Yendo, workspace: Path, vendor: Path, tmp_path: Path) -> None:
     """Derive into the plan, and the rules in it are then as strong as was said; export in three forms."""
     assert "no built package" in yendo("detect", "derive", workspace, expect=2).stderr
+    path = workspace / "plan.toml"
+    text = path.read_text("utf-8")
+    product = text.index('[[detect]]\nkind = "msi-product"')
+    path.write_text(text[: text.index("[[detect]]")] + text[product : text.index("[[", product + 2)], "utf-8")
     yendo("build", workspace)
     weak = parsed(yendo("detect", "strength", workspace, "--json", expect=None))
     said = parsed(yendo("detect", "derive", workspace, "--other", vendor / "lantern-6.1.0.msi", "--write", "--json"))

@@ -55,6 +55,14 @@ def test_proved_as_drafted(tmp_path: Path, sample: str) -> None:
         assert proof.leftovers == () or {one.whose for one in proof.leftovers} == {"runner"}
 
 
+@pytest.mark.parametrize("sample", PROVED)
+def test_every_scenario_as_drafted(tmp_path: Path, sample: str) -> None:
+    """Damage, cuts, a second removal: the drafted detection tells them, and nothing has to be derived afterwards."""
+    cells = matrix(drafted(tmp_path, sample), [SimulatedMachine()], list(SCENARIOS.values()))
+    outcomes = {cell.scenario.id: cell.outcome for cell in cells}
+    assert set(outcomes.values()) == {"passed", "needless"}, outcomes
+
+
 @pytest.mark.parametrize("sample", QUESTION)
 def test_the_right_question(tmp_path: Path, sample: str) -> None:
     """Nothing failed and nothing is claimed: what its own uninstaller removes is known only from a run."""

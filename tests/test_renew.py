@@ -7,13 +7,17 @@ import shutil
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 import renew_pairs
+import tomlkit
 from conftest import Yendo, parsed
 from hypothesis import given
 from hypothesis import strategies as st
 
 from yendo.demo import vendor as tidewell
+from yendo.draft import draft
+from yendo.draft.office import Office
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.plan import read
@@ -262,3 +266,17 @@ def test_nothing_is_lost_in_a_merge(base: dict[str, Any], mine: dict[str, Any], 
 
     walk(base, mine, new, result, "")
     assert merge.plain(tomlkit.parse(tomlkit.dumps(document))).get("t", {}) == result
+
+
+def test_rules_that_an_earlier_release_drafted_are_nobodys_own(tmp_path: Path, vendor: Path) -> None:
+    """They told the product at first sight; they are drafted anew, and no conflict is made of them."""
+    workspace = tmp_path / "lantern"
+    draft.from_installer(workspace, vendor / "lantern-6.2.1.msi")
+    first = draft.propose(workspace / "media" / "lantern-6.2.1.msi", [], Office(workspace)).at_first_sight
+    path = workspace / "plan.toml"
+    text = path.read_text("utf-8")
+    rules = tomlkit.dumps({"detect": [msgspec.to_builtins(rule) for rule in first]})
+    path.write_text(text[: text.index("[[detect]]")] + rules, "utf-8")
+    found = renew(workspace, tidewell.lantern(tmp_path, "6.3.0"))
+    assert [conflict.place for conflict in found.conflicts if "detect" in conflict.place] == []
+    assert found.detection.startswith("drafted anew")

@@ -21,7 +21,17 @@ from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import FileRule, MsiProductRule, RegistryRule
 from yendo.steps.copy import extras
-from yendo.terms.rules import FolderRule, NoneRule, RegistryKeyRule, Rule, ShortcutRule, Sight, TagRule
+from yendo.terms.rules import (
+    FileListRule,
+    FolderRule,
+    NoneRule,
+    RegistryKeyRule,
+    RegistryListRule,
+    Rule,
+    ShortcutRule,
+    Sight,
+    TagRule,
+)
 from yendo.terms.rules.registry import parts_of
 
 
@@ -36,10 +46,15 @@ def no_detection(workspace: Workspace) -> Report:
 
 
 def _flat(workspace: Workspace) -> Iterator[tuple[int, Rule]]:
-    """Every rule of detection, those in groups too, with the place of what it stands in."""
+    """Every rule of detection, those in groups and lists too, with the place of what it stands in."""
     for at, entry in enumerate(workspace.plan.detect):
         for inner in entry.flat():
             yield at, inner
+            yield from ((at, one) for one in _listed(inner))
+
+
+def _listed(entry: Rule) -> tuple[FileRule, ...] | tuple[RegistryRule, ...]:
+    return entry.rules if isinstance(entry, FileListRule | RegistryListRule) else ()
 
 
 @rule("existence-only", "warning", "an old or broken copy counts as success")
@@ -111,17 +126,20 @@ def registry_view(workspace: Workspace) -> Report:
             written.setdefault(f"{effect.thing.hive}\\{effect.thing.key}!{effect.thing.name}".lower(), set()).add(
                 effect.thing.view
             )
+    told: set[int] = set()
     for at, entry in _flat(workspace):
-        if not isinstance(entry, RegistryRule):
+        if not isinstance(entry, RegistryRule) or at in told:
             continue
         line = workspace.line("detect", at, "view" if workspace.has_line("detect", at, "view") else "key")
         if "wow6432node" in entry.key.lower():
             plain = re.sub(r"(?i)\\wow6432node", "", entry.key)
+            told.add(at)
             yield line, "Wow6432Node is spelt out", f"write key = '{plain}' and view = \"32\""
             continue
         hive, key = entry.parts
         views = written.get(f"{hive}\\{key}!{entry.name}".lower(), set())
         if views and entry.view not in views:
+            told.add(at)
             yield (
                 line,
                 f"the installer writes this value in the {min(views)}-bit view, the rule looks in the "
@@ -220,19 +238,25 @@ def stale_detection(workspace: Workspace) -> Report:
 def contradiction(workspace: Workspace) -> Report:
     environment = windows("system").environment
     known: dict[tuple[str, str], tuple[int, object]] = {}
+    demands = [
+        (at, entry, demand)
+        for at, entry in enumerate(workspace.plan.detect)
+        for one in (entry, *_listed(entry))
+        for demand in _demands(one, environment)
+    ]
+    for at, entry, (what, value) in demands:
+        before = known.setdefault(what, (at, value))
+        if isinstance(value, VersionRange) and isinstance(before[1], VersionRange):
+            clash = not value.meets(before[1])
+        else:
+            clash = before[1] != value
+        if clash:
+            yield (
+                workspace.line("detect", at, "kind"),
+                f"rule {at + 1} ({entry.title}) and rule {before[0] + 1} never hold together",
+                "take one of them out, or put them into a group of kind any",
+            )
     for at, entry in enumerate(workspace.plan.detect):
-        for what, value in _demands(entry, environment):
-            before = known.setdefault(what, (at, value))
-            if isinstance(value, VersionRange) and isinstance(before[1], VersionRange):
-                clash = not value.meets(before[1])
-            else:
-                clash = before[1] != value
-            if clash:
-                yield (
-                    workspace.line("detect", at, "kind"),
-                    f"rule {at + 1} ({entry.title}) and rule {before[0] + 1} never hold together",
-                    "take one of them out, or put them into a group of kind any",
-                )
         for group in entry.flat():
             if isinstance(group, NoneRule) and any(
                 other == inner for inner in group.of for other in workspace.plan.detect

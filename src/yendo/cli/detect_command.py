@@ -177,6 +177,8 @@ def _told(
             styles=(None, "dim"),
         )
     out.print(f"\nthe plan's own rules catch {_score(now)}")
+    for name in now.false_absent[:3]:
+        out.print(f"[bold red]the plan's own rules say no to:[/bold red] {show.clean(name)}")
     if options.write:
         out.print(
             f"[dim]next:[/dim] they stand in the plan now; yendo check {show.clean(options.package)}, then build and "

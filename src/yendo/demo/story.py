@@ -258,7 +258,7 @@ def detect(workspace: Path, other: Path) -> tuple[Strength, Strength, int]:
         made = ground.everywhere(ground.make(package, [other]), package)
     drafted = measure(made.manifest.detect, made.ground, made.environment)
     derived = derive(made.ground, made.environment)
-    if drafted.score < derived.strength.score:
+    if drafted.false_absent or drafted.score < derived.strength.score:
         document = tomlkit.parse(path.read_text("utf-8"))
         document.pop("detect", None)
         document["detect"] = writing.rules_of([ground.with_places(one.rule, made) for one in derived.rules])

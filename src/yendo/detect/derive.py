@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
+from typing import Any
 
 import msgspec
 
@@ -119,26 +120,23 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
     found: list[BaseRule] = []
     for thing in ground.added:
         match thing:
-            case Product() if thing.version:
+            case Product():
+                version = f"{sign}{thing.version}" if is_version(thing.version) else None
                 if thing.upgrade_code and ground.updates:
-                    found.append(MsiProductRule(upgrade_code=thing.upgrade_code, version=f">={thing.version}"))
+                    found.append(MsiProductRule(upgrade_code=thing.upgrade_code, version=version))
                 else:
-                    found.append(MsiProductRule(code=thing.code, version=sign + thing.version))
+                    found.append(MsiProductRule(code=thing.code, version=version))
             case UninstallEntry() if thing.name and not thing.hidden:
-                version = thing.version if is_version(thing.version) else None
+                version = f"{sign}{thing.version}" if is_version(thing.version) else None
                 found.append(
-                    UninstallEntryRule(
-                        name=thing.name,
-                        publisher=thing.publisher,
-                        version=sign + version if version else None,
-                        view=thing.view,
-                    )
+                    UninstallEntryRule(name=thing.name, publisher=thing.publisher, version=version, view=thing.view)
                 )
             case Service():
-                start = thing.start if thing.start in ("auto", "demand", "disabled") else None
+                start = thing.start if thing.start in ("auto", "demand", "disabled") and ground.steady(thing) else None
                 found.append(ServiceRule(name=thing.name, start=start))  # type: ignore[arg-type]
             case Environment() if thing.scope == "machine" and thing.name.lower() != "path":
-                found.append(EnvironmentRule(name=thing.name, equals=thing.value))
+                tied = _of_this_machine(thing.value, environment) or not ground.steady(thing)
+                found.append(EnvironmentRule(name=thing.name, equals=None if tied else thing.value))
             case Part(sort="task"):
                 found.append(TaskRule(name=thing.name))
             case Part(sort="driver") if thing.value:
@@ -155,10 +153,17 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
             versioned = (
                 ground.updates and isinstance(value.data, str) and value.data.count(".") and is_version(value.data)
             )
-            wanted = {"version": f">={value.data}"} if versioned else {"equals": value.data}
+            if tied := _of_this_machine(value.data, environment) or not ground.steady(value):
+                wanted: dict[str, Any] = {}  # it is there: what it says differs between machines, or is decided
+            else:
+                wanted = {"version": f">={value.data}"} if versioned else {"equals": value.data}
             found.append(RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, view=value.view, **wanted))  # type: ignore[arg-type]
             there = [state.get("registry", value.identity) for _, state, counts in ground.others if counts]
-            free = versioned or any(not isinstance(other, RegistryValue) or other.data != value.data for other in there)
+            free = (
+                versioned
+                or tied
+                or any(not isinstance(other, RegistryValue) or other.data != value.data for other in there)
+            )
             if all(there):
                 keys.setdefault((value.hive, value.key, value.view), {})[value.name] = "*" if free else value.data
     for (hive, key, view), values in keys.items():
@@ -178,11 +183,20 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
         path = portable(file.path, environment)
         found += FileListRule(folder=parent(path), files={path.rpartition("\\")[2]: wanted_of_it}).rules
         folder = top.get(file.path, parent(file.path))
-        lists.setdefault(folder, {})[file.path[len(folder) + 1 :]] = wanted_of_it
+        if ground.steady(file) or wanted_of_it == "*":
+            lists.setdefault(folder, {})[file.path[len(folder) + 1 :]] = wanted_of_it
     for folder, files in lists.items():
         if len(files) > 1:
             found.append(FileListRule(folder=portable(folder, environment), files=files))
     return found
+
+
+def _of_this_machine(data: object, environment: Mapping[str, str]) -> bool:
+    """Whether a value names a folder that may lie elsewhere on another machine."""
+    if not isinstance(data, str):
+        return False
+    drive = environment.get("SystemDrive", "C:").lower() + "\\"
+    return drive in data.lower()
 
 
 def _counting(ground: Ground, file: File) -> list[File | None]:

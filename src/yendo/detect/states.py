@@ -59,11 +59,23 @@ class Ground(msgspec.Struct, frozen=True):
     also: tuple[tuple[str, State], ...] = ()
     updates: bool = False  # the program may update itself, and a newer version then counts
 
+    def steady(self, thing: Thing) -> bool:
+        """Whether it is the same wherever the package is whole, as far as its content is known."""
+        return all(_same(state.get(*key_of(thing)), thing) for _, state in self.also)
+
     @property
     def added(self) -> tuple[Thing, ...]:
         """What the install leaves, on every machine."""
         things = (effect.thing for effect in self.effects if effect.change != "remove")
         return tuple(thing for thing in things if all(state.has(thing) for _, state in self.also))
+
+
+def _same(one: Thing | None, other: Thing) -> bool:
+    if isinstance(one, File) and isinstance(other, File):
+        return (one.version, one.size, one.sha256) == (other.version, other.size, other.sha256)
+    if isinstance(one, RegistryValue) and isinstance(other, RegistryValue):
+        return one.data == other.data
+    return one == other
 
 
 def older(version: str) -> str:

@@ -15,7 +15,7 @@ from tomlkit.items import Table
 
 from yendo import atomic, digest
 from yendo.detect import for_copies, for_effects
-from yendo.draft import leftovers, setups, writing
+from yendo.draft import detection, leftovers, setups, writing
 from yendo.draft.office import Office
 from yendo.effects import Effect, File
 from yendo.errors import Usage
@@ -24,6 +24,7 @@ from yendo.formats.msi import Database, transform
 from yendo.installers import recognise
 from yendo.installers.account import Account
 from yendo.installers.msi import changes, describe, engine, fitting, layers
+from yendo.terms.rules import Rule
 
 DECIDE, NOTES = "DECIDE", "notes.md"
 DEFAULT = "# stands:"  # before whose default a value is, in a plan's comments
@@ -147,7 +148,7 @@ class Proposal(msgspec.Struct, frozen=True):
     """What a plan for an installer would be, before anything is written.
 
     ``media`` are files by their names in the workspace, ``extras`` transforms that came along; ``document`` is the
-    plan.
+    plan. ``at_first_sight`` are the rules that a draft of an earlier release had.
     """
 
     account: Account
@@ -157,6 +158,7 @@ class Proposal(msgspec.Struct, frozen=True):
     missing: tuple[str, ...]
     decisions: list[str]
     defaults: tuple[str, ...] = ()
+    at_first_sight: tuple[Rule, ...] = ()
 
 
 def _refuse_links(share: Path, name: str) -> None:
@@ -220,7 +222,14 @@ def propose(
     if folder:
         standing = (f"install folder: {folder}; by itself it installs into the folder it stands in", *standing)
     return Proposal(
-        account, document, media, {path.name: path for path in along.transforms}, tuple(missing), decisions, standing
+        account,
+        document,
+        media,
+        {path.name: path for path in along.transforms},
+        tuple(missing),
+        decisions,
+        standing,
+        tuple(for_effects(along.effects or account.effects, account.processes)),
     )
 
 
@@ -338,9 +347,24 @@ def _plan(
         )
         document.add(tomlkit.comment(writing.remark(refusal)))
         decisions.append(f"detect: none could be derived, the installer refuses a fresh machine: {account.refused}")
-    if rules := for_effects(along.effects or account.effects, account.processes):
+    if rules := _rules(account, path, along):
         document.add("detect", writing.rules_of(rules))
     return document
+
+
+def _rules(account: Account, installer: Path, along: _Overlays) -> list[Rule]:
+    """Detection derived from what the installer does, else what tells the product at first sight."""
+    if detection.is_small(account) and not account.refused:
+        lines: detection.Lines | None
+        if account.family == "msi":
+            defaults = {name: value for name, value, _ in _defaults(account, along)}
+            lines = detection.of_database(installer, account, along.transforms, along.patches, defaults)
+        else:
+            lines = detection.of_setup(installer, account.silent)
+        if lines is not None and (found := detection.rules(lines)):
+            return found
+    effects = along.effects or account.effects
+    return [detection.anywhere(rule) for rule in for_effects(effects, account.processes)]
 
 
 def _package(account: Account, installer: str, along: _Overlays, office: Office, decisions: list[str]) -> Table:
@@ -486,8 +510,7 @@ def _setup(
             tomlkit.comment(f"{DECIDE}: how it is removed is not known from reading; yendo try finds the uninstaller")
         )
         decisions.append("uninstall: not known from reading; yendo try finds the uninstaller")
-    rules = for_effects(account.effects, account.processes)
-    if rules:
+    if rules := _rules(account, installer, _Overlays()):
         document.add("detect", writing.rules_of(rules))
     else:
         document.add(

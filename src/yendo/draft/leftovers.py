@@ -26,11 +26,8 @@ _KINDS = ("file", "shortcut", "folder", "registry", "registry-key")
 
 def of(installer: Path, silent: Silent) -> list[Table] | None:
     """The steps for a setup by the command lines that reading knows; see :func:`steps`."""
-    if silent.install is None:
-        return None
-    head = f'"{installer.name}"'
-    install = silent.install.command.replace(head, f'"{setups.TRIED_IN}{installer.name}"', 1)
-    return steps(installer, install, silent.uninstall.command if silent.uninstall else None)
+    install = setups.tried(silent.install, installer)
+    return steps(installer, install, silent.uninstall.command if silent.uninstall else None) if install else None
 
 
 def steps(installer: Path, install: str, uninstall: str | None) -> list[Table] | None:

@@ -107,6 +107,13 @@ def _arguments(line: CommandLine) -> str:
     return match[2] if match else line.command
 
 
+def tried(line: CommandLine | None, installer: Path) -> str | None:
+    """A setup's command line as it is carried out where trials put it."""
+    if line is None:
+        return None
+    return line.command.replace(f'"{installer.name}"', f'"{TRIED_IN}{installer.name}"', 1)
+
+
 def removal(line: CommandLine | None) -> Table | None:
     """A step that runs a command line on the machine: the Windows Installer's, or a program's."""
     if line is None:

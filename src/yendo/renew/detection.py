@@ -28,6 +28,7 @@ def rules(work: Work, base: Mapping[str, Any]) -> tuple[list[dict[str, Any]], bo
     """The rules that a person wrote, and whether the others came from a derivation rather than from the draft."""
     mine = [merge.plain(rule) for rule in work.mine.get("detect", [])]
     drafted = [dict(rule) for rule in base.get("detect", [])]
+    drafted += [msgspec.to_builtins(rule) for rule in work.was.at_first_sight]
     rest = [rule for rule in mine if rule not in drafted]
     if not rest:
         return [], False

@@ -480,7 +480,7 @@ class SimulatedSession:
                     return self._ended(1638, ["Another version of this product is installed already."], log)
             elif known and action == "install" and not {"REMOVE", "ADDLOCAL", "REINSTALL"} & given.keys():
                 return self._ended(0, ["Already installed; nothing to do."], log)
-            contents = {} if given.get("REMOVE") else payload(database, found.source)
+            contents = {} if given.get("REMOVE", "").upper() == "ALL" else payload(database, found.source)
             outcome = engine.run(
                 database,
                 self.surroundings,

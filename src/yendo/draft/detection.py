@@ -1,0 +1,173 @@
+"""Detection for a draft: the installer is carried out on simulated machines, whole and in the ways that a decision
+could change it, and the rules are derived that hold in all of them and tell the broken ones.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from yendo.detect.derive import derive, is_version, portable
+from yendo.detect.states import Ground
+from yendo.draft.setups import TRIED_IN, tried
+from yendo.effects import Effect, Environment, File, RegistryValue, Service, State, difference
+from yendo.effects.recording import is_temporary
+from yendo.errors import YendoError
+from yendo.facts.surroundings import Surroundings, windows
+from yendo.formats.msi import Database
+from yendo.installers.account import Account, Silent
+from yendo.installers.msi import engine
+from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
+from yendo.terms.rules import FileRule, Rule
+
+MOST_FILES, MOST_BYTES = 500, 512 << 20  # beyond that a draft would take long, and its plan be full of names
+MOST_RULES = 6  # a person reads them
+_OVERLAYS = "C:\\Hand over with it\\"
+_REQUIRED = 0x10  # Feature.Attributes: it cannot be absent
+
+
+class Lines(msgspec.Struct, frozen=True):
+    """The command lines that install and remove something; ``ways`` are further installs, as a person may decide them:
+    in words, and the lines.
+    """
+
+    install: tuple[str, ...]
+    uninstall: str | None
+    ways: tuple[tuple[str, tuple[str, ...]], ...] = ()
+    brought: Mapping[str, Path] = {}  # folders on the machine -> ours
+
+
+def of_database(
+    installer: Path, account: Account, transforms: Sequence[Path], patches: Sequence[Path], defaults: Mapping[str, str]
+) -> Lines:
+    """How a database goes with what goes onto it. ``defaults`` are its properties that a person may set. Raises
+    Unreadable.
+    """
+    brought: dict[str, Path] = {TRIED_IN.rstrip("\\"): installer.parent}
+    places = {}
+    for path in (*transforms, *patches):
+        folder = next((folder for folder, known in brought.items() if known == path.parent), None)
+        if folder is None:
+            folder = f"{_OVERLAYS}{len(brought)}"
+            brought[folder] = path.parent
+        places[path] = f"{folder}\\{path.name}"
+    head = f'msiexec /i "{TRIED_IN}{installer.name}" /qn'
+    if transforms:
+        head += f' TRANSFORMS="{";".join(places[path] for path in transforms)}"'
+    after = tuple(f'msiexec /p "{places[path]}" /qn' for path in patches)
+    # said to patches too: a person decides by a transform, which stays, not by a property, which a patch forgets
+    ways = [
+        (f"with {assigned}", tuple(f"{line} {assigned}" for line in (head, *after)))
+        for assigned in _decided(installer, account, defaults)
+    ]
+    product = account.identity.product_code
+    return Lines((head, *after), f"msiexec /x {product} /qn" if product else None, tuple(ways), brought)
+
+
+def _decided(installer: Path, account: Account, defaults: Mapping[str, str]) -> Iterator[str]:
+    """What a person may well decide otherwise: a property has another value, an optional feature is left out."""
+    for name, value in defaults.items():
+        other = {"0": "1", "1": "0"}.get(value) or f"{value} otherwise"
+        if '"' not in other:
+            yield f'{name}="{other}"'
+    with Database(installer) as database:
+        required = {row.text("Feature") for row in database["Feature"] if row.number("Attributes") & _REQUIRED}
+    for feature in account.payload.features if account.payload else ():
+        if feature.by_default and feature.parent and feature.id not in required:
+            yield f"REMOVE={feature.id}"
+
+
+def of_setup(installer: Path, silent: Silent) -> Lines | None:
+    """How a setup goes by the command lines that reading knows."""
+    install = tried(silent.install, installer)
+    if install is None:
+        return None
+    away = silent.uninstall.command if silent.uninstall else None
+    return Lines((install,), away, (), {TRIED_IN.rstrip("\\"): installer.parent})
+
+
+def anywhere(rule: Rule) -> Rule:
+    """A rule with the machine's variables in place of the simulated machine's own folders."""
+    if isinstance(rule, FileRule):
+        return msgspec.structs.replace(rule, path=portable(rule.path, windows("system").environment))
+    return rule
+
+
+def is_small(account: Account) -> bool:
+    """Whether it is carried out within the time that somebody waits for a draft."""
+    if account.payload is not None and account.family == "msi":
+        return account.payload.files <= MOST_FILES and account.payload.size <= MOST_BYTES
+    files = [effect.thing for effect in account.effects if isinstance(effect.thing, File)]
+    return len(files) <= MOST_FILES and sum(file.size or 0 for file in files) <= MOST_BYTES
+
+
+def rules(lines: Lines) -> list[Rule] | None:
+    """The smallest set that was found, strongest first; None where the simulated machine cannot carry it out."""
+    machine = SimulatedMachine()
+    around = machine.surroundings("system")
+    before = machine.baseline("system")
+    whole = _carried(lines.install, lines, around)
+    if whole is None:
+        return None
+    after, removed = whole
+    environment = around.environment
+    effects = [effect for effect in difference(before, after) if not is_temporary(effect.thing, environment)]
+    files = [effect.thing for effect in effects if isinstance(effect.thing, File)]
+    if not effects:
+        return None
+    elsewhere = msgspec.structs.replace(machine.surroundings("user"), computer="ANOTHER-02")
+    also = []
+    for words, way, place in (("for a person", lines.install, elsewhere), *((*way, around) for way in lines.ways)):
+        found = _carried(way, lines, place)
+        if found is not None and _installs(found[0], effects_of=files):
+            also.append((f"this version, {words}", found[0]))
+    also.append(("this version, decided otherwise", _otherwise(after, effects)))
+    ground = Ground(before, after, tuple(effects), removed=removed, also=tuple(also))
+    return [chosen.rule for chosen in derive(ground, environment, most=MOST_RULES).rules]
+
+
+def _otherwise(state: State, effects: Sequence[Effect]) -> State:
+    """The machine with what is often decided otherwise by a change: how a service starts, what a value says.
+
+    A value that says a version belongs to the product, and nobody decides it.
+    """
+    state = state.copy()
+    for effect in effects:
+        match effect.thing:
+            case Service() as service if service.start != "disabled":
+                state.add(msgspec.structs.replace(service, start="disabled"))
+            case RegistryValue(data=int() as number) as value:
+                state.add(msgspec.structs.replace(value, data=number + 1))
+            case RegistryValue(data=str() as text) as value if not (text.count(".") and is_version(text)):
+                state.add(msgspec.structs.replace(value, data=f"{text} otherwise"))
+            case Environment() as variable:
+                state.add(msgspec.structs.replace(variable, value=f"{variable.value} otherwise"))
+    return state
+
+
+def _installs(state: State, *, effects_of: Sequence[File]) -> bool:
+    """Whether anything of it is there: with every feature left out it is not installed."""
+    return not effects_of or any(state.has(file) for file in effects_of)
+
+
+def _carried(commands: Sequence[str], lines: Lines, around: Surroundings) -> tuple[State, State | None] | None:
+    """The machine after these commands, and after the removal where that can be carried out; None where they cannot."""
+    session = SimulatedSession(around)
+    try:
+        for folder, source in lines.brought.items():
+            session.bring(source, folder)
+        for command in commands:
+            if session.run(command, timeout=600).exit_code not in engine.DONE:
+                return None
+        after = session.state().copy()
+        if lines.uninstall is None:
+            return after, None
+        try:
+            gone = session.run(lines.uninstall, timeout=600).exit_code in engine.DONE
+        except YendoError:
+            gone = False
+        return after, session.state() if gone else None
+    except YendoError:
+        return None
