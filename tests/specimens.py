@@ -6,6 +6,7 @@ Each is a set of table rows; ``ours`` writes it with our writer, ``theirs`` with
 
 from __future__ import annotations
 
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -155,6 +156,20 @@ class Specimen:
         return target
 
 
+def builder(session: Any, folder: Path) -> Callable[..., None]:
+    """Runs ``winemsibuilder`` of the layer on files in ``folder``."""
+
+    def run(*arguments: str) -> None:
+        where = r"C:\builder"  # nothing of this system is seen by what runs there
+        session.bring(folder, where)
+        ran = session.run("winemsibuilder " + " ".join(arguments), timeout=120, folder=where)
+        shutil.copytree(session.host(where), folder, dirs_exist_ok=True)
+        session.take_away(where)
+        assert ran.exit_code == 0, ran
+
+    return run
+
+
 def apart(share: Path) -> Path:
     """A share with an installer whose two files lie beside it, and are not there yet: one in a cabinet, one loose."""
     tables, summary = Specimen("apart").with_file().with_file("Loose", "loose.txt")._finish()
@@ -228,7 +243,8 @@ def all_of_them() -> dict[str, Specimen]:
         "Loud", "loud.txt", condition='MODE ~= "LOUD"'
     )
     conditions.add("Condition", ("Main", 1, 'MODE <> "none"')).add("Property", ("MODE", "normal"))
-    shortcuts = new("shortcuts").with_file("Program", "program.exe")
+    shortcuts = new("shortcuts").component("Program", key="FProgram")
+    shortcuts.file("Program", "FProgram", "program.exe", (PROGRAMS / "lantern-6.2.1.exe").read_bytes(), "6.2.1.0")
     shortcuts.add(
         "Directory",
         ("ProgramMenuFolder", "TARGETDIR", "."),

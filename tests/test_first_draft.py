@@ -9,8 +9,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Any
 
+import first_drafts
 import pytest
 from conftest import missing
+from specimens import builder
 
 from yendo.check import Workspace, check
 from yendo.draft import draft, leftovers
@@ -71,6 +73,29 @@ def test_the_right_question(tmp_path: Path, sample: str) -> None:
     assert f"yendo try {sample}.exe" in proof.unanswered
     cells = matrix(drafted(tmp_path / "again", sample), [SimulatedMachine()], [SCENARIOS["desk"], SCENARIOS["starts"]])
     assert [cell.outcome for cell in cells] == ["open", "passed"]
+
+
+@pytest.mark.parametrize("name", first_drafts.world())
+def test_databases(tmp_path: Path, name: str) -> None:
+    """Every table, every search: proved in every scenario as drafted, or the question that the table says."""
+    installer = first_drafts.world()[name].ours(tmp_path)
+    came = first_drafts.came_of(installer, tmp_path / "w", SimulatedMachine(), SCENARIOS, name)
+    assert came.right, came
+
+
+@pytest.mark.wine
+@pytest.mark.parametrize(
+    "name", ["asks-for-a-system-file", "asks-for-another-product", "actions-of-many-kinds", "names"]
+)
+def test_databases_on_the_layer(tmp_path: Path, shell_wine: Any, name: str) -> None:
+    """Written by a writer that is not ours, proved by the package's own runner; ``first_drafts.py`` takes them all."""
+    with shell_wine.fresh() as session:
+        share = tmp_path / "from"
+        share.mkdir()
+        made = first_drafts.world()[name].theirs(tmp_path, builder(session, tmp_path))
+        installer = made.rename(share / made.name)
+    came = first_drafts.came_of(installer, tmp_path / "w", shell_wine, ("system",), name)
+    assert came.right, came
 
 
 @pytest.mark.wine

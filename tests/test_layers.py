@@ -22,9 +22,10 @@ from yendo.installers.msi import commandline, intent, layers
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build, carry
 from yendo.package import manifest as form
-from yendo.plan import FileRule, MsiProductRule, MsiStep, PlanError, read, read_text
+from yendo.plan import MsiProductRule, MsiStep, PlanError, read, read_text
 from yendo.steps import transforms
 from yendo.terms.changes import Change, DropChange, FileChange, PropertyChange
+from yendo.terms.rules import FileListRule
 
 V = r"C:\vendor"
 EXE = r"C:\Program Files\Tidewell\Lantern\lantern.exe"
@@ -228,10 +229,9 @@ def test_a_draft_with_everything(yendo: Yendo, share: Path, tmp_path: Path) -> N
     assert plan.package.version == "6.2.3" and base.unless[0] == MsiProductRule(
         code=guid("lantern 6.2.1"), version=">=6.2.1"
     )
-    assert plan.detect == (
-        MsiProductRule(code=guid("lantern 6.2.1"), version="==6.2.3"),
-        FileRule(path=EXE, version=">=6.2.3.0"),
-    )
+    files, product, *_ = plan.detect
+    assert isinstance(files, FileListRule) and files.files["Lantern\\lantern.exe"] == "==6.2.3.0"
+    assert product == MsiProductRule(code=guid("lantern 6.2.1"), version="==6.2.3")
     yendo("check", "w"), yendo("build", "w")
     assert "Proved" in yendo("prove", "w").stdout
     again = yendo("build", "w", "--json").stdout

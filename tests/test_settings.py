@@ -176,7 +176,7 @@ def test_parts_folder_and_words_of_an_installer(office: Path) -> None:
     )
     text = text.replace('SITE = "{setting.office}"', 'SITE = "{setting.office}"\nINSTALLDIR = "{setting.charts}"', 1)
     change = '[[install.change]]\nkind = "registry"\nkey = \'HKLM\\Software\\Tidewell\\Lantern\'\nname = "Port"\nvalue = "{setting.port}"\ntype = "dword"\n\n'
-    text = text.replace(r"C:\Program Files\Tidewell\Lantern\lantern.exe", r"{setting.charts}\lantern.exe")
+    text = text.replace("%ProgramFiles%\\Tidewell'", "{setting.charts}'", 1).replace('"Lantern\\\\', '"')
     at = text.index("[[install]]", text.index("[[install]]") + 3)
     path.write_text(text[:at] + change + text[at:], "utf-8")
     package = built(office)

@@ -10,10 +10,8 @@ from __future__ import annotations
 
 import argparse
 import os
-import shutil
 import sys
 import tempfile
-from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
@@ -21,25 +19,12 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 import msgspec
 from cases import CASES, Case, Scene
+from specimens import builder
 
 from yendo.effects import agreement, difference
 from yendo.machines.simulated.machine import SimulatedSession
 from yendo.machines.wine import quirks
 from yendo.prove.stage import without_contents
-
-
-def builder(session: Any, folder: Path) -> Callable[..., None]:
-    """Runs ``winemsibuilder`` of the layer on files in ``folder``."""
-
-    def run(*arguments: str) -> None:
-        where = r"C:\builder"  # nothing of this system is seen by what runs there
-        session.bring(folder, where)
-        ran = session.run("winemsibuilder " + " ".join(arguments), timeout=120, folder=where)
-        shutil.copytree(session.host(where), folder, dirs_exist_ok=True)
-        session.take_away(where)
-        assert ran.exit_code == 0, ran
-
-    return run
 
 
 class Judged(msgspec.Struct):

@@ -108,6 +108,21 @@ def own_files(ground: Ground) -> list[File]:
     ]
 
 
+def main_file(files: Iterable[File]) -> File | None:
+    """The one that stands for the product: a program before a library or data, settings last, then the largest."""
+    return max(
+        files,
+        key=lambda file: (
+            file.identity.endswith(".exe"),
+            file.version is not None,
+            not is_settings(file),
+            file.size or 0,
+            file.identity,
+        ),
+        default=None,
+    )
+
+
 def own_values(ground: Ground) -> list[RegistryValue]:
     """The product's registry values, without those that the Windows Installer writes for itself."""
     return [
@@ -276,7 +291,11 @@ def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Later]]]:
     def case(sort: str, name: str, change: Callable[[State], object], wanted: bool = False) -> Later:
         return lambda: Case(sort, name, _with(ground, change), wanted)
 
-    yield "file missing", [case("file missing", f"{file.path} is missing", _removing(file)) for file in programs]
+    # where a product has nothing but texts, one of them stands for it
+    yield (
+        "file missing",
+        [case("file missing", f"{file.path} is missing", _removing(file)) for file in programs or files],
+    )
     yield (
         "file truncated",
         [

@@ -5,9 +5,10 @@ from __future__ import annotations
 import hashlib
 import json
 import shutil
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from fnmatch import fnmatch
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import tomlkit
@@ -15,7 +16,7 @@ from tomlkit.items import Table
 
 from yendo import atomic, digest
 from yendo.detect import for_copies, for_effects
-from yendo.draft import detection, leftovers, setups, writing
+from yendo.draft import leftovers, rehearsal, setups, writing
 from yendo.draft.office import Office
 from yendo.effects import Effect, File
 from yendo.errors import Usage
@@ -28,6 +29,7 @@ from yendo.terms.rules import Rule
 
 DECIDE, NOTES = "DECIDE", "notes.md"
 DEFAULT = "# stands:"  # before whose default a value is, in a plan's comments
+_PERMANENT = 0x10  # Component.Attributes: it stays when the product is removed
 _NEEDS_SAYING = {"x64": ["x64"], "arm64": ["arm64"]}  # a 32-bit installer runs on every Windows
 
 
@@ -341,30 +343,72 @@ def _plan(
         return _setup(document, account, path, decisions)
     document.add("install", writing.array(*_database(account, path.name, along, decisions)))
     _taken_back(document, account, path.name)
-    if account.refused:
+    if account.refused and not account.wanting:
         refusal = (
             f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"
         )
         document.add(tomlkit.comment(writing.remark(refusal)))
         decisions.append(f"detect: none could be derived, the installer refuses a fresh machine: {account.refused}")
-    if rules := _rules(account, path, along):
+    if account.wanting:
+        document.add("need", _need(account, decisions))
+    rehearsed = _rehearsed(account, path, along)
+    if rules := _rules(rehearsed, account, along):
         document.add("detect", writing.rules_of(rules))
+    proof = tomlkit.table()
+    if account.wanting:
+        proof.add("there", _inline(*(msgspec.to_builtins(one.there) for one in account.wanting)))
+    if rehearsed is not None and rehearsed.left:
+        _left(proof, rehearsed.left, path, decisions)
+    if proof:
+        document.add("proof", proof)
     return document
 
 
-def _rules(account: Account, installer: Path, along: _Overlays) -> list[Rule]:
+def _need(account: Account, decisions: list[str]) -> tomlkit.items.AoT:
+    """What the vendor asks for and a fresh machine has not: expected from outside, unless a person says what brings
+    it.
+    """
+    table = tomlkit.table()
+    table.add("note", writing.remark(account.refused or ""))
+    question = "which package brings it (package, from); until then it is expected to be there"
+    table["note"].comment(f"{DECIDE}: {question}")
+    table.add("holds", _inline(*(msgspec.to_builtins(one.holds) for one in account.wanting)))
+    decisions.append(f"need.note: the installer refuses without it: {account.refused}; {question}")
+    return writing.array(table)
+
+
+def _rehearsed(account: Account, installer: Path, along: _Overlays) -> rehearsal.Rehearsed | None:
+    if (account.refused and not account.wanting) or not rehearsal.is_small(account):
+        return None
+    lines: rehearsal.Lines | None
+    if account.family == "msi":
+        defaults = {name: value for name, value, _ in _defaults(account, along)}
+        lines = rehearsal.of_database(installer, account, along.transforms, along.patches, defaults)
+    else:
+        lines = rehearsal.of_setup(installer, account.silent)
+    return rehearsal.rehearse(lines) if lines is not None else None
+
+
+def _rules(rehearsed: rehearsal.Rehearsed | None, account: Account, along: _Overlays) -> list[Rule]:
     """Detection derived from what the installer does, else what tells the product at first sight."""
-    if detection.is_small(account) and not account.refused:
-        lines: detection.Lines | None
-        if account.family == "msi":
-            defaults = {name: value for name, value, _ in _defaults(account, along)}
-            lines = detection.of_database(installer, account, along.transforms, along.patches, defaults)
-        else:
-            lines = detection.of_setup(installer, account.silent)
-        if lines is not None and (found := detection.rules(lines)):
-            return found
+    if rehearsed is not None and rehearsed.rules:
+        return list(rehearsed.rules)
     effects = along.effects or account.effects
-    return [detection.anywhere(rule) for rule in for_effects(effects, account.processes)]
+    return [rehearsal.anywhere(rule) for rule in for_effects(effects, account.processes)]
+
+
+def _left(proof: Table, left: Sequence[Effect], installer: Path, decisions: list[str]) -> None:
+    """What a database leaves for good. The vendor means it where a component is permanent; else it is a question."""
+    with Database(installer) as database:
+        kept = [row.text("Component") for row in database["Component"] if row.number("Attributes") & _PERMANENT]
+    proof.add("accept", tomlkit.array())
+    proof["accept"].extend(writing.literal(effect.left) for effect in left)
+    proof["accept"].multiline(len(left) > 1)
+    if kept:
+        proof["accept"].comment(writing.remark(f"the vendor keeps it: permanent components {', '.join(kept[:5])}"))
+    else:
+        proof["accept"].comment(f"{DECIDE}: nothing removes it; accept it, or add steps to [[uninstall]]")
+        decisions.append("proof.accept: nothing removes it; accept it, or add steps to [[uninstall]]")
 
 
 def _package(account: Account, installer: str, along: _Overlays, office: Office, decisions: list[str]) -> Table:
@@ -510,7 +554,7 @@ def _setup(
             tomlkit.comment(f"{DECIDE}: how it is removed is not known from reading; yendo try finds the uninstaller")
         )
         decisions.append("uninstall: not known from reading; yendo try finds the uninstaller")
-    if rules := _rules(account, installer, _Overlays()):
+    if rules := _rules(_rehearsed(account, installer, _Overlays()), account, _Overlays()):
         document.add("detect", writing.rules_of(rules))
     else:
         document.add(
@@ -520,12 +564,12 @@ def _setup(
     return document
 
 
-def _inline(*rules: dict[str, str]) -> tomlkit.items.Array:
-    """Rules within a step, a line each."""
+def _inline(*rules: Mapping[str, Any]) -> tomlkit.items.Array:
+    """Rules within a table, a line each."""
     array = tomlkit.array()
     for rule in rules:
         entry = tomlkit.inline_table()
-        entry.update(rule)
+        entry.update({key: writing.value(value) for key, value in rule.items()})
         array.append(entry)
     return array.multiline(True)
 

@@ -38,6 +38,13 @@ class Effect(msgspec.Struct, frozen=True, omit_defaults=True, gc=False):
     def kind(self) -> str:
         return kind_of(self.thing)
 
+    @property
+    def left(self) -> str:
+        """What stays after a removal, in words, as a plan accepts it: that it is there says enough of what was
+        added.
+        """
+        return f"{self.kind} {label(self.thing)}" + ("" if self.change == "add" else f", {self.change}d")
+
     def __str__(self) -> str:
         return f"{self.change} {self.kind} {label(self.thing)}"
 

@@ -8,6 +8,7 @@ import msgspec
 
 from yendo.effects import Effect
 from yendo.evidence import BlindSpot, Evidence
+from yendo.terms.rules import Rule
 
 SCHEMA = "yendo.read/1"
 
@@ -157,6 +158,15 @@ class ProgramFacts(msgspec.Struct, frozen=True):
     icon: bool
 
 
+class Wanted(msgspec.Struct, frozen=True):
+    """Something that an installer does not go on without: the rule that asks for it, and one that says more exactly
+    what is put on a machine that has it.
+    """
+
+    holds: Rule
+    there: Rule
+
+
 class Account(msgspec.Struct, frozen=True):
     """Everything ``yendo read`` knows. ``why`` maps a dotted name to the evidence of that value."""
 
@@ -181,6 +191,8 @@ class Account(msgspec.Struct, frozen=True):
     program: ProgramFacts | None = None
     candidates: tuple[CommandLine, ...] = ()
     least_build: int | None = None
+    wanting: tuple[Wanted, ...] = ()
     """``refused``: why the prediction stopped, where the installer itself would refuse a fresh machine.
+    ``wanting``: what would have to be there for it to go on; the effects are those of a machine that has it.
     ``least_build``: the build of Windows that it asks for at least, by a search for a system file or for the build.
     """

@@ -88,6 +88,11 @@ def furnished(machine: Machine, proof: Proving, workspace: Path) -> Machine:
     return Furnished(machine, proof, workspace) if proof.there or proof.packages or proof.person else machine
 
 
+def bare(machine: Machine) -> Machine:
+    """The machine without what the plan says is there."""
+    return machine.machine if isinstance(machine, Furnished) else machine
+
+
 def _package(path: Path) -> Path:
     if not (path / "manifest.json").is_file():
         raise Usage(f"[proof] packages: {path} is no built package; name its folder, with manifest.json in it")

@@ -12,6 +12,7 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+from yendo.detect.states import main_file
 from yendo.effects import Effect, File, Product, Shortcut, State, UninstallEntry, difference
 from yendo.effects.things import parent
 from yendo.errors import Unreadable
@@ -425,13 +426,10 @@ def repair(stage: Stage) -> None:
             and effect.change == "add"
             and "\\installer\\" not in effect.thing.identity
         ]
-        if not files:
+        main = main_file(files)
+        if main is None:
             stage.phase("damage", "a file to damage", None, "a file that the install placed", "there is none")
             return
-        main = max(
-            files,
-            key=lambda file: (file.identity.endswith(".exe"), file.version is not None, file.size or 0, file.identity),
-        )
         session.remove(main.path)
         stage.detection(
             session,

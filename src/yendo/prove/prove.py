@@ -16,6 +16,7 @@ import yendo
 from yendo.errors import NotCovered
 from yendo.machines.protocol import Machine
 from yendo.package import manifest as form
+from yendo.prove.furnished import bare
 from yendo.prove.proof import ASSUMED, UNCOVERED, Proof
 from yendo.prove.scenarios import SCENARIOS, Scenario
 from yendo.prove.stage import Progress, Stage
@@ -39,6 +40,8 @@ def prove(
         if scenario not in SCENARIOS:
             raise NotCovered(f"scenario {scenario!r} is not known; there are: {', '.join(SCENARIOS)}")
         scenario = SCENARIOS[scenario]
+    if scenario.bare:
+        machine = bare(machine)
     stage = Stage(package, machine, scenario.account, progress, accept, scenario.site)
     begun, started = time.monotonic(), datetime.now(UTC).isoformat(timespec="seconds")
     reason = scenario.calls_for(stage.manifest)

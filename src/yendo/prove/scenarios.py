@@ -19,6 +19,7 @@ class Scenario(msgspec.Struct, frozen=True):
     """``calls_for`` tells why a package does not need it, in words; nothing where it does. ``site``: with the values of
     that one.
 
+    ``bare``: on a machine without what the plan says is there.
     ``verbs``: about how many installs, repairs and removals it takes, by which the longest are begun first.
     """
 
@@ -30,6 +31,7 @@ class Scenario(msgspec.Struct, frozen=True):
     note: str = ""
     site: str | None = None
     verbs: int = 3
+    bare: bool = False
 
 
 def at_sites(scenarios: Iterable[Scenario], sites: Iterable[str]) -> list[Scenario]:
@@ -116,7 +118,15 @@ SCENARIOS: dict[str, Scenario] = {
             plays.with_facts(lambda facts: msgspec.structs.replace(facts, disks={"C": 1}), refused=True),
             _asks("disk"),
         ),
-        Scenario("need-missing", "a prerequisite is missing", "system", plays.need_missing, _needs_outside, verbs=1),
+        Scenario(
+            "need-missing",
+            "a prerequisite is missing",
+            "system",
+            plays.need_missing,
+            _needs_outside,
+            verbs=1,
+            bare=True,
+        ),
         Scenario("program-open", "a program is open", "user", plays.program_open, _closes, verbs=2),
         Scenario("interrupted", "cut off and gone on with", "system", plays.interrupted, verbs=4),
         Scenario("media-gone", "the package's folder is deleted", "system", plays.media_gone, _keeps),

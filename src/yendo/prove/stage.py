@@ -11,7 +11,7 @@ import msgspec
 
 from yendo.detect import detected
 from yendo.detect.evaluate import sight_of
-from yendo.effects import Effect, File, IniValue, State, agreement, difference, label
+from yendo.effects import Effect, File, IniValue, State, agreement, difference
 from yendo.effects.recording import is_temporary
 from yendo.effects.things import kind_of
 from yendo.errors import Usage
@@ -513,25 +513,25 @@ class Stage:
         ours = self.without_own(left, session)
         own = {id(effect) for effect in ours}
         self.leftovers = [
-            Leftover(_named(effect), "the runner's log, kept on purpose", "runner")
+            Leftover(effect.left, "the runner's log, kept on purpose", "runner")
             for effect in left
             if id(effect) not in own
         ]
         for effect in ours:
-            if any(pattern(wanted).fullmatch(_named(effect)) for wanted in self.accept):
-                self.leftovers.append(Leftover(_named(effect), "accepted in the plan", "accepted"))
+            if any(pattern(wanted).fullmatch(effect.left) for wanted in self.accept):
+                self.leftovers.append(Leftover(effect.left, "accepted in the plan", "accepted"))
                 continue
             if is_temporary(effect.thing, session.surroundings.environment):
                 self.leftovers.append(
-                    Leftover(_named(effect), "a temporary file that the setup program leaves", "temporary")
+                    Leftover(effect.left, "a temporary file that the setup program leaves", "temporary")
                 )
                 continue
             empty = kind_of(effect.thing) == "folder" and state.is_empty(effect.thing.identity)
             if empty and self.machine.name == "wine":
                 reason = "an empty folder; the layer leaves those above a component's own, which Windows removes"
-                self.leftovers.append(Leftover(_named(effect), reason, "layer"))
+                self.leftovers.append(Leftover(effect.left, reason, "layer"))
             else:
-                self.leftovers.append(Leftover(_named(effect), "not removed by the package"))
+                self.leftovers.append(Leftover(effect.left, "not removed by the package"))
         serious = [leftover for leftover in self.leftovers if leftover.whose == "package"]
         shown = [leftover for leftover in self.leftovers if leftover.whose != "runner"]
         self.phase(
@@ -555,11 +555,6 @@ class Stage:
         this one.
         """
         return own.without(effects, self.own, session.surroundings.environment)
-
-
-def _named(effect: Effect) -> str:
-    """What is left, in words; that it is there says enough of what was added."""
-    return f"{effect.kind} {label(effect.thing)}" + ("" if effect.change == "add" else f", {effect.change}d")
 
 
 def _printed(output: str, told: Sequence[events.Event]) -> tuple[str, ...]:

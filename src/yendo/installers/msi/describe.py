@@ -5,6 +5,7 @@ from __future__ import annotations
 import locale
 import re
 from collections import Counter
+from collections.abc import Iterable
 from pathlib import Path
 
 import msgspec
@@ -21,6 +22,7 @@ from yendo.installers import account as form
 from yendo.installers.msi import commandline, engine, media, signature
 from yendo.installers.msi.fitting import facts
 from yendo.installers.msi.session import Session, long_name, platform_of
+from yendo.terms.rules import Rule, Sight
 
 _REFERENCE = re.compile(r"\[([A-Z_][A-Z0-9_.]*)\]")
 _ANY_REFERENCE = re.compile(r"\[([A-Za-z_][A-Za-z0-9_.]*)\]")
@@ -69,6 +71,14 @@ def baseline(surroundings: Surroundings) -> State:
     return state
 
 
+def furnished(surroundings: Surroundings, there: Iterable[Rule]) -> State:
+    """The same machine with what these rules ask for."""
+    state = baseline(surroundings)
+    for one in there:
+        one.fulfil(Sight(state, surroundings.environment))
+    return state
+
+
 def language_name(number: str | None) -> str | None:
     """``"2057"`` as ``en-GB``; the number itself where it has no name."""
     if not number or not number.isdigit():
@@ -89,9 +99,16 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
     identity, why = _identity(database, values)
     surroundings = windows("user")
     outcome = engine.predict(database, surroundings, baseline(surroundings))
-    refused = None
-    if not outcome.done:
-        refused = outcome.refusal or f"exit code {outcome.exit_code}"
+    refused = None if outcome.done else outcome.refusal or f"exit code {outcome.exit_code}"
+    wanting: tuple[form.Wanted, ...] = ()
+    met = outcome
+    while met.wanting and not met.done and len(wanting) < MOST_WANTED:
+        wanting += met.wanting
+        met = engine.predict(database, surroundings, furnished(surroundings, (one.there for one in wanting)))
+    if met.done:
+        outcome = met
+    else:
+        wanting = ()
     whole = digest.of_file(path) if verify else None
     least = _least_build(database, surroundings)
     media_found = tuple(media.media(database, path))
@@ -127,10 +144,12 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
         blind_spots=tuple(blind),
         why=why | ({"conditions.build": least[1]} if least else {}),
         refused=refused,
+        wanting=wanting,
         least_build=least[0] if least else None,
     )
 
 
+MOST_WANTED = 8  # that an installer asks for, one after another
 _CURRENT = r"software\microsoft\windows nt\currentversion"
 
 

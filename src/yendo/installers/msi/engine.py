@@ -16,6 +16,7 @@ from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence, row
 from yendo.facts.surroundings import Surroundings
 from yendo.formats.msi import Database, Row
+from yendo.installers.account import Wanted
 from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD, WITHOUT_EFFECT
 from yendo.installers.msi.actions.system import forget_rights, lock_permissions, lock_permissions_extended
 from yendo.installers.msi.session import LOCAL, Failure, Memory, Session
@@ -79,6 +80,7 @@ class Outcome(msgspec.Struct, frozen=True):
     steps: tuple[Step, ...] = ()
     properties: dict[str, str] = {}
     components: dict[str, int] = {}
+    wanting: tuple[Wanted, ...] = ()  # what would have to be there for it to go on
 
     @property
     def done(self) -> bool:
@@ -151,6 +153,7 @@ def run(
             session.features,
             tuple(session.steps),
             session.properties,
+            wanting=tuple(session.wanting),
         )
     session.note("Action ended: INSTALL. Return value 1.")
     if not trial:

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import re
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from functools import cached_property
 from typing import Any
 
@@ -21,6 +21,8 @@ from yendo.evidence import BlindSpot, Evidence, row
 from yendo.facts import conditions
 from yendo.facts.surroundings import Surroundings, for_everyone
 from yendo.formats.msi import Database, Row
+from yendo.installers.account import Wanted
+from yendo.terms.rules import RegistryRule, Rule
 
 ABSENT, LOCAL, ADVERTISED, UNKNOWN = 2, 3, 1, -1
 MAX_DEPTH = 64
@@ -65,6 +67,22 @@ def platform_of(template: str | None) -> str:
     return {"x64": "x64", "amd64": "x64", "intel64": "ia64", "arm64": "arm64", "arm": "arm"}.get(name, "x86")
 
 
+def _wanted(rule: Rule, value: str, condition: str) -> Wanted:
+    """What a search finds, with a value for which the condition holds."""
+    if not isinstance(rule, RegistryRule) or rule.equals is not None:
+        return Wanted(rule, rule)
+    least = ">" in condition
+    if value.startswith("#"):
+        number = int(value[1:])
+        known = msgspec.structs.replace(rule, **({"number": f">={number}"} if least else {"equals": number}))
+        return Wanted(known, known)
+    if value == "1" and f'"{value}"' not in condition:
+        return Wanted(rule, msgspec.structs.replace(rule, equals="1"))
+    versioned = least and re.fullmatch(r"\d+(\.\d+){1,3}", value)
+    known = msgspec.structs.replace(rule, **({"version": f">={value}"} if versioned else {"equals": value}))
+    return Wanted(known, known)
+
+
 class Session:
     """Everything an action asks for. Effects are recorded in ``effects`` and already done in ``state``."""
 
@@ -88,6 +106,8 @@ class Session:
         self.more_than_adds = False  # a thing was changed or removed, so effects may have to be brought together
         self.blind: list[BlindSpot] = []
         self.unknown: dict[str, str] = {}  # properties whose searches nobody could answer, and what was asked
+        self.absent: dict[str, Rule] = {}  # properties whose searches found nothing, and what would have been found
+        self.wanting: list[Wanted] = []  # without which the installer does not go on
         self.log: list[str] = []
         self.steps: list[Any] = []  # of the sequence, as the engine tells them
         self.restart: str | None = None
@@ -133,28 +153,44 @@ class Session:
             self.effects.append(Effect("add", folder, "predicted", evidence))
 
     def assume(self, condition: str) -> bool:
-        """Takes a launch condition for met, where it hangs on answers that no data has, and says so; else False.
+        """Takes a launch condition for met, where it hangs on answers that no data has, and says so; else False."""
+        asked = self._asked(self.unknown, condition)
+        if self._met_with(asked, condition) is None:
+            return False
+        for name in asked:
+            self.blind_spot(
+                f"assumed: {self.unknown[name]}",
+                "the installer goes on only then, and the data of this Windows do not say; a real machine has to "
+                "confirm it",
+                row("AppSearch", name),
+            )
+        return True
 
-        The property gets a value with which the condition holds: what it is compared with, or any.
+    def want(self, condition: str) -> None:
+        """Remembers what would have to be there for a launch condition that does not hold, where searches decide it."""
+        asked = self._asked(self.absent, condition)
+        value = self._met_with(asked, condition)
+        for name in asked if value is not None else ():
+            self.wanting.append(_wanted(self.absent[name], str(value), condition))
+
+    def _asked(self, known: Iterable[str], condition: str) -> list[str]:
+        return [name for name in known if re.search(rf"(?<![\w.]){re.escape(name)}(?![\w.])", condition)]
+
+    def _met_with(self, asked: Sequence[str], condition: str) -> str | None:
+        """A value of these properties with which a condition holds, what they are compared with or any; they keep it.
+
+        None where there is none, and they are as they were.
         """
-        asked = [name for name in self.unknown if re.search(rf"(?<![\w.]){re.escape(name)}(?![\w.])", condition)]
         before = {name: self.prop(name) for name in asked}
         numbers = [f"#{number}" for number in re.findall(r"#?(\d+)", condition)]
-        for value in ("1", *numbers, *re.findall(r'"([^"]+)"', condition), "#4294967295", "99999"):
+        for value in ("1", *numbers, *re.findall(r'"([^"]+)"', condition), "#4294967295", "99999") if asked else ():
             for name in asked:
                 self.put_property(name, value)
             if self.holds(condition, row("LaunchCondition", condition)):
-                for name in asked:
-                    self.blind_spot(
-                        f"assumed: {self.unknown[name]}",
-                        "the installer goes on only then, and the data of this Windows do not say; a real machine "
-                        "has to confirm it",
-                        row("AppSearch", name),
-                    )
-                return True
+                return str(value)
         for name, value in before.items():
             self.put_property(name, value)
-        return False
+        return None
 
     def blind_spot(self, what: str, why: str, evidence: Evidence) -> None:
         spot = BlindSpot(what, why, evidence)

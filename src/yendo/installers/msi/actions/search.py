@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from typing import Literal
 
 from yendo.effects import File, IniValue, RegistryValue
 from yendo.effects.things import parent
@@ -12,6 +13,7 @@ from yendo.facts.versions import Version
 from yendo.formats.msi import Row
 from yendo.installers.msi.actions.table import standard
 from yendo.installers.msi.session import MAX_DEPTH, Failure, Session, long_name
+from yendo.terms.rules import FileRule, FolderRule, RegistryRule, Rule
 
 
 @standard("LaunchConditions")
@@ -19,6 +21,7 @@ def launch_conditions(session: Session) -> None:
     for entry in session.database["LaunchCondition"]:
         condition = entry.text("Condition")
         if not session.holds(condition, row("LaunchCondition", condition)) and not session.assume(condition):
+            session.want(condition)
             raise Failure(1603, session.format(entry.text("Description")) or entry.text("Condition"))
 
 
@@ -89,6 +92,30 @@ def app_search(session: Session) -> None:
             session.put_property(name, found)
         elif words := _unknown(session, signature, 0):
             session.unknown[name] = words
+        elif (rule := _sought(session, signature)) is not None:
+            session.absent[name] = rule
+
+
+def _sought(session: Session, signature: str) -> Rule | None:
+    """What a search would find, as a rule; None where it takes more than one thing."""
+    if (locator := session.database["RegLocator"].find(signature)) is not None:
+        kind = locator.number("Type", 1)
+        key = session.format(locator.text("Key"))
+        if kind & 3 != 2 or not key:
+            return None
+        hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(locator.number("Root"), "HKLM")
+        view: Literal["64", "32"] = "64" if kind & 16 else "32"
+        return RegistryRule(key=f"{hive}\\{key}", name=session.format(locator.text("Name")), view=view)
+    wanted = session.database["Signature"].find(signature)
+    for locator in session.database["DrLocator"].where(Signature_=signature):
+        path = session.format(locator.text("Path")).rstrip("\\")
+        if locator.text("Parent") or not path:
+            return None
+        if wanted is None:
+            return FolderRule(path=path)
+        least = wanted.text("MinVersion")
+        return FileRule(path=f"{path}\\{long_name(wanted.text('FileName'))}", version=f">={least}" if least else None)
+    return None
 
 
 # Below these keys and folders there is more than any data has; what lies elsewhere is not on a fresh machine.

@@ -1,5 +1,5 @@
-"""Detection for a draft: the installer is carried out on simulated machines, whole and in the ways that a decision
-could change it, and the rules are derived that hold in all of them and tell the broken ones.
+"""What a draft knows from carrying its installer out on simulated machines, whole and in the ways that a decision could
+change it: detection that holds in all of them and tells the broken ones, and what the removal leaves.
 """
 
 from __future__ import annotations
@@ -10,10 +10,11 @@ from pathlib import Path
 import msgspec
 
 from yendo.detect.derive import derive, is_version, portable
-from yendo.detect.states import Ground
+from yendo.detect.states import Ground, main_file
 from yendo.draft.setups import TRIED_IN, tried
 from yendo.effects import Effect, Environment, File, RegistryValue, Service, State, difference
 from yendo.effects.recording import is_temporary
+from yendo.effects.things import key_of
 from yendo.errors import YendoError
 from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats.msi import Database
@@ -37,6 +38,7 @@ class Lines(msgspec.Struct, frozen=True):
     uninstall: str | None
     ways: tuple[tuple[str, tuple[str, ...]], ...] = ()
     brought: Mapping[str, Path] = {}  # folders on the machine -> ours
+    there: tuple[Rule, ...] = ()  # hold on the machine already
 
 
 def of_database(
@@ -63,7 +65,8 @@ def of_database(
         for assigned in _decided(installer, account, defaults)
     ]
     product = account.identity.product_code
-    return Lines((head, *after), f"msiexec /x {product} /qn" if product else None, tuple(ways), brought)
+    away = f"msiexec /x {product} /qn" if product else None
+    return Lines((head, *after), away, tuple(ways), brought, tuple(one.there for one in account.wanting))
 
 
 def _decided(installer: Path, account: Account, defaults: Mapping[str, str]) -> Iterator[str]:
@@ -103,59 +106,64 @@ def is_small(account: Account) -> bool:
     return len(files) <= MOST_FILES and sum(file.size or 0 for file in files) <= MOST_BYTES
 
 
-def rules(lines: Lines) -> list[Rule] | None:
-    """The smallest set that was found, strongest first; None where the simulated machine cannot carry it out."""
+class Rehearsed(msgspec.Struct, frozen=True):
+    """``rules`` are the smallest set that was found, strongest first; ``left`` what the removal leaves for good."""
+
+    rules: tuple[Rule, ...]
+    left: tuple[Effect, ...]
+
+
+def rehearse(lines: Lines) -> Rehearsed | None:
+    """None where the simulated machine cannot carry it out."""
     machine = SimulatedMachine()
     around = machine.surroundings("system")
-    before = machine.baseline("system")
+    fresh = SimulatedSession(around)
+    fresh.make_hold(lines.there, "")
+    before = fresh.state()
     whole = _carried(lines.install, lines, around)
     if whole is None:
         return None
     after, removed = whole
     environment = around.environment
     effects = [effect for effect in difference(before, after) if not is_temporary(effect.thing, environment)]
-    files = [effect.thing for effect in effects if isinstance(effect.thing, File)]
     if not effects:
         return None
+    main = main_file(effect.thing for effect in effects if isinstance(effect.thing, File))
     elsewhere = msgspec.structs.replace(machine.surroundings("user"), computer="ANOTHER-02")
     also = []
     for words, way, place in (("for a person", lines.install, elsewhere), *((*way, around) for way in lines.ways)):
         found = _carried(way, lines, place)
-        if found is not None and _installs(found[0], effects_of=files):
+        if found is not None and (main is None or found[0].has(main)):  # without it, nobody would install it
             also.append((f"this version, {words}", found[0]))
     also.append(("this version, decided otherwise", _otherwise(after, effects)))
     ground = Ground(before, after, tuple(effects), removed=removed, also=tuple(also))
-    return [chosen.rule for chosen in derive(ground, environment, most=MOST_RULES).rules]
+    left = difference(before, removed) if removed is not None else []
+    return Rehearsed(
+        tuple(chosen.rule for chosen in derive(ground, environment, most=MOST_RULES).rules),
+        tuple(effect for effect in left if not is_temporary(effect.thing, environment)),
+    )
 
 
 def _otherwise(state: State, effects: Sequence[Effect]) -> State:
-    """The machine with what is often decided otherwise by a change: how a service starts, what a value says.
+    """The machine without what a change often takes away or sets: services, variables, values.
 
     A value that says a version belongs to the product, and nobody decides it.
     """
     state = state.copy()
     for effect in effects:
         match effect.thing:
-            case Service() as service if service.start != "disabled":
-                state.add(msgspec.structs.replace(service, start="disabled"))
-            case RegistryValue(data=int() as number) as value:
-                state.add(msgspec.structs.replace(value, data=number + 1))
-            case RegistryValue(data=str() as text) as value if not (text.count(".") and is_version(text)):
-                state.add(msgspec.structs.replace(value, data=f"{text} otherwise"))
-            case Environment() as variable:
-                state.add(msgspec.structs.replace(variable, value=f"{variable.value} otherwise"))
+            case RegistryValue(data=str() as text) if text.count(".") and is_version(text):
+                pass
+            case Service() | RegistryValue() | Environment() as thing:
+                state.remove(*key_of(thing))
     return state
-
-
-def _installs(state: State, *, effects_of: Sequence[File]) -> bool:
-    """Whether anything of it is there: with every feature left out it is not installed."""
-    return not effects_of or any(state.has(file) for file in effects_of)
 
 
 def _carried(commands: Sequence[str], lines: Lines, around: Surroundings) -> tuple[State, State | None] | None:
     """The machine after these commands, and after the removal where that can be carried out; None where they cannot."""
     session = SimulatedSession(around)
     try:
+        session.make_hold(lines.there, "")
         for folder, source in lines.brought.items():
             session.bring(source, folder)
         for command in commands:
