@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import argparse
 import os
+import shutil
 import sys
 import tempfile
 import time
@@ -18,6 +19,7 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
+from first_scripts import scripts
 from specimens import Specimen, all_of_them, builder
 
 from yendo.check import Workspace, check
@@ -276,6 +278,28 @@ def _layouts(new: Callable[..., Specimen]) -> None:
     ]
 
 
+def names() -> list[str]:
+    """Of every installer in the table."""
+    return [*world(), *(f"script: {name}" for name in scripts())]
+
+
+def made(name: str, share: Path, session: Any = None) -> Path:
+    """An installer of the table, alone in a folder; a database is written by the layer of ``session``, where there is
+    one.
+    """
+    share.mkdir(parents=True)
+    if name.startswith("script: "):
+        installer = share / "pilot-setup.exe"
+        installer.write_bytes(scripts()[name.removeprefix("script: ")]().build())
+        return installer
+    specimen = world()[name]
+    if session is None:
+        return specimen.ours(share)
+    with tempfile.TemporaryDirectory(prefix="yendo-written-") as place:
+        written = specimen.theirs(Path(place), builder(session, Path(place)))
+        return Path(shutil.move(written, share / written.name))
+
+
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
     parser.add_argument("--machine", choices=("simulated", "wine"), default="simulated")
@@ -289,21 +313,17 @@ def main() -> int:
         cache = Path(os.environ.get("YENDO_CACHE") or tempfile.gettempdir())
         machine, scenarios = WineMachine(cache, powershell_source()), ("system",)
     right = 0
-    known = {name: one for name, one in world().items() if not options.names or name in options.names}
-    for name, specimen in known.items():
+    wanted = [name for name in names() if not options.names or name in options.names]
+    for name in wanted:
         begun = time.monotonic()
         with tempfile.TemporaryDirectory(prefix="yendo-first-") as place:
             share = Path(place) / "from"
-            share.mkdir()
             try:
-                if options.machine == "wine":
+                if options.machine == "wine" and not name.startswith("script: "):
                     with machine.fresh() as session:
-                        installer = specimen.theirs(share, builder(session, share))
-                    for path in share.iterdir():
-                        if path != installer:
-                            path.unlink() if path.is_file() else None
+                        installer = made(name, share, session)
                 else:
-                    installer = specimen.ours(share)
+                    installer = made(name, share)
                 came = came_of(installer, Path(place) / "w", machine, scenarios, name)
             except (YendoError, AssertionError) as error:
                 came = Came(name, wrong=(f"{type(error).__name__}: {error}",))
@@ -315,8 +335,8 @@ def main() -> int:
             sep="\n      ",
             flush=True,
         )
-    print(f"{right} of {len(known)} are right")
-    return right != len(known)
+    print(f"{right} of {len(wanted)} are right")
+    return right != len(wanted)
 
 
 if __name__ == "__main__":

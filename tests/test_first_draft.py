@@ -12,7 +12,6 @@ from typing import Any
 import first_drafts
 import pytest
 from conftest import missing
-from specimens import builder
 
 from yendo.check import Workspace, check
 from yendo.draft import draft, leftovers
@@ -75,10 +74,12 @@ def test_the_right_question(tmp_path: Path, sample: str) -> None:
     assert [cell.outcome for cell in cells] == ["open", "passed"]
 
 
-@pytest.mark.parametrize("name", first_drafts.world())
-def test_databases(tmp_path: Path, name: str) -> None:
-    """Every table, every search: proved in every scenario as drafted, or the question that the table says."""
-    installer = first_drafts.world()[name].ours(tmp_path)
+@pytest.mark.parametrize("name", first_drafts.names())
+def test_the_table(tmp_path: Path, name: str) -> None:
+    """Every table, every search, every script: proved in every scenario as drafted, or the question that is right."""
+    if name.startswith("script: ") and not SAMPLES.exists():
+        missing("clamav-testfiles", "apt-get install clamav-testfiles")
+    installer = first_drafts.made(name, tmp_path / "from")
     came = first_drafts.came_of(installer, tmp_path / "w", SimulatedMachine(), SCENARIOS, name)
     assert came.right, came
 
@@ -87,13 +88,10 @@ def test_databases(tmp_path: Path, name: str) -> None:
 @pytest.mark.parametrize(
     "name", ["asks-for-a-system-file", "asks-for-another-product", "actions-of-many-kinds", "names"]
 )
-def test_databases_on_the_layer(tmp_path: Path, shell_wine: Any, name: str) -> None:
+def test_the_table_on_the_layer(tmp_path: Path, shell_wine: Any, name: str) -> None:
     """Written by a writer that is not ours, proved by the package's own runner; ``first_drafts.py`` takes them all."""
     with shell_wine.fresh() as session:
-        share = tmp_path / "from"
-        share.mkdir()
-        made = first_drafts.world()[name].theirs(tmp_path, builder(session, tmp_path))
-        installer = made.rename(share / made.name)
+        installer = first_drafts.made(name, tmp_path / "from", session)
     came = first_drafts.came_of(installer, tmp_path / "w", shell_wine, ("system",), name)
     assert came.right, came
 

@@ -234,6 +234,7 @@ def users_own(workspace: Workspace) -> Report:
             isinstance(step, RegistryStep)
             and re.match(r"(?i)HK(CU|EY_CURRENT_USER)\\", step.key or "")
             and not step.each_user
+            and (step.values or verb != "uninstall")  # what the account has written itself, it takes away itself
         ):
             yield (
                 workspace.line(verb, at, "key"),

@@ -323,5 +323,7 @@ def _named(cases: Sequence[Case], numbers: Iterable[int]) -> tuple[str, ...]:
 
 
 def _cost(rule: BaseRule) -> float:
-    """Simple rules before long ones of the same worth."""
+    """Simple rules before long ones of the same worth, and what is registered by a code before what has a name."""
+    if isinstance(rule, UninstallEntryRule):
+        return 1.5
     return len(getattr(rule, "files", ()) or getattr(rule, "values", ())) or 1.0

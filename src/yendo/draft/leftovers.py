@@ -11,7 +11,7 @@ from pathlib import Path
 from tomlkit.items import Table
 
 from yendo.draft import setups, writing
-from yendo.effects import Effect, File, RegistryKey, RegistryValue, Shortcut, State, difference
+from yendo.effects import Effect, Environment, File, Folder, RegistryKey, RegistryValue, Shortcut, State, difference
 from yendo.effects.recording import is_temporary
 from yendo.effects.things import View
 from yendo.errors import YendoError
@@ -21,7 +21,7 @@ from yendo.installers.msi import engine
 from yendo.machines.simulated.machine import SimulatedMachine
 
 ACCOUNTS: tuple[Account, ...] = ("user", "system")
-_KINDS = ("file", "shortcut", "folder", "registry", "registry-key")
+_KINDS = ("file", "shortcut", "folder", "registry", "registry-key", "environment")
 
 
 def of(installer: Path, silent: Silent) -> list[Table] | None:
@@ -51,13 +51,18 @@ def steps(installer: Path, install: str, uninstall: str | None) -> list[Table] |
             left = [
                 effect for effect in difference(before, session.state()) if not is_temporary(effect.thing, environment)
             ]
+        left = [effect for effect in left if effect.kind != "ini"]  # the file that holds it is among them
         if any(effect.kind not in _KINDS or effect.change != "add" for effect in left):
             return None
         for path in _owned(left):
             shown = contract(path, environment)
             step = {"kind": "delete", "path": shown, "keep": False, "empty_parents": True}
             found.setdefault((shown,), writing.table(step))
-        found |= _keys(left, before)
+        for path in _emptied(left):
+            shown = contract(path, environment)
+            step = {"kind": "delete", "path": shown, "keep": False, "only_empty": True, "empty_parents": True}
+            found.setdefault((shown,), writing.table(step))
+        found |= _keys(left, before) | _variables(left)
     return list(found.values())
 
 
@@ -74,6 +79,23 @@ def _owned(left: Sequence[Effect]) -> list[str]:
         if not any((owned.lower() + "\\").startswith(known + "\\") for known in found):
             found[owned.lower()] = owned
     return list(found.values())
+
+
+def _emptied(left: Sequence[Effect]) -> list[str]:
+    """The new folders that hold nothing of what is left, the innermost of each."""
+    held = [effect.thing.identity for effect in left if effect.kind != "folder"]
+    folders = [effect.thing for effect in left if isinstance(effect.thing, Folder)]
+    empty = [one for one in folders if not any(name.startswith(one.identity + "\\") for name in held)]
+    return [one.path for one in empty if not any(other.identity.startswith(one.identity + "\\") for other in empty)]
+
+
+def _variables(left: Sequence[Effect]) -> dict[tuple[str, ...], Table]:
+    """A step for each variable of the machine's; a person's own is not the package's to take away."""
+    return {
+        (variable.identity,): writing.table({"kind": "environment", "name": variable.name, "change": "delete"})
+        for variable in (effect.thing for effect in left)
+        if isinstance(variable, Environment) and variable.scope == "machine"
+    }
 
 
 def _depth(path: str) -> tuple[int, str]:

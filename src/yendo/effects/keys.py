@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
+from typing import Literal
 
 from yendo.effects.state import State
 from yendo.effects.things import (
@@ -22,7 +23,11 @@ from yendo.errors import NotCovered
 
 _UNINSTALL = r"software\microsoft\windows\currentversion\uninstall" + "\\"
 _SERVICES = "system\\currentcontrolset\\services\\"
-_MACHINE_ENVIRONMENT = r"system\currentcontrolset\control\session manager\environment"
+# Where environment variables lie, and whose they are.
+SCOPES: dict[tuple[str, str], Literal["machine", "user"]] = {
+    ("HKLM", r"system\currentcontrolset\control\session manager\environment"): "machine",
+    ("HKCU", "environment"): "user",
+}
 _PRODUCTS = re.compile(
     r"software\\microsoft\\windows\\currentversion\\installer\\userdata\\([^\\]+)\\products\\([0-9a-f]{32})\\installproperties$"
 )
@@ -79,10 +84,8 @@ def things_of_key(
             text("objectname"),
             depends if isinstance(depends, tuple) else (),
         )
-    elif hive == "HKLM" and lowered == _MACHINE_ENVIRONMENT:
-        yield from (Environment(name, str(data), "machine") for name, (_, data) in found.items())
-    elif hive == "HKCU" and lowered == "environment":
-        yield from (Environment(name, str(data), "user") for name, (_, data) in found.items())
+    elif scope := SCOPES.get((hive, lowered)):
+        yield from (Environment(name, str(data), scope) for name, (_, data) in found.items())
     elif match := _PRODUCTS.match(lowered):
         language = texts.get("language")
         yield Product(
@@ -126,8 +129,8 @@ def value_of(state: State, hive: str, view: View, key: str, name: str) -> Data:
         thing = state.get("uninstall-entry", UninstallEntry(key[len(_UNINSTALL) :], hive, view).identity)
     elif lowered.startswith(_SERVICES) and hive == "HKLM":
         thing = state.get("service", key[len(_SERVICES) :])
-    elif (hive, lowered) in (("HKLM", _MACHINE_ENVIRONMENT), ("HKCU", "environment")):
-        variable = state.get("environment", f"{'machine' if hive == 'HKLM' else 'user'}:{name}")
+    elif scope := SCOPES.get((hive, lowered)):
+        variable = state.get("environment", f"{scope}:{name}")
         return variable.value if isinstance(variable, Environment) else None
     if thing is None:
         return None

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator
 
-from yendo.effects.things import Folder, Thing, key_of, parent
+from yendo.effects.things import Folder, IniValue, Thing, key_of, parent
 
 Key = tuple[str, str]
 _ON_DISK = frozenset({"file", "folder", "shortcut"})
@@ -44,6 +44,10 @@ class State:
 
     def has(self, thing: Thing) -> bool:
         return key_of(thing) in self._things
+
+    def values_in(self, path: str) -> list[IniValue]:
+        """The values of an ini file, which go with it."""
+        return [one for one in self.of("ini") if isinstance(one, IniValue) and one.path.lower() == path.lower()]
 
     def is_empty(self, folder: str) -> bool:
         """Whether nothing lies directly in a folder."""

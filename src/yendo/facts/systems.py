@@ -5,6 +5,7 @@ What is not here is *unknown*, not "not there": an installer that asks for it is
 
 from __future__ import annotations
 
+import re
 import tomllib
 from functools import cache
 from importlib.resources import files
@@ -75,6 +76,26 @@ class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             found[(r"Software\Microsoft\NET Framework Setup\NDP\v4\Full", "Release")] = self.dotnet
             found[(r"Software\Microsoft\NET Framework Setup\NDP\v4\Full", "Install")] = 1
         return found
+
+
+# Below these keys there is more than any data has; what lies elsewhere is not on a fresh machine.
+_SYSTEM_KEYS = ("software\\microsoft\\", "system\\", "hardware\\", "software\\policies\\", "software\\classes\\")
+_NOT_FRESH = re.compile(
+    r"software\\microsoft\\(net framework setup\\ndp\\v3|"
+    r"windows\\currentversion\\(uninstall|app paths|installer|run|runonce)\b)"
+)
+
+
+def may_have(hive: str, key: str) -> bool:
+    """Whether a fresh Windows may have something below a key that no data here tells of."""
+    lowered = key.lower() + "\\"
+    return hive in ("HKCR", "HKU") or (lowered.startswith(_SYSTEM_KEYS) and not _NOT_FRESH.match(lowered))
+
+
+def knows(version: str, key: str, name: str) -> bool:
+    """Whether the data of a Windows tell of a value below HKLM."""
+    known = {(one.lower(), other.lower()) for one, other in of_build(version).registry}
+    return (key.lower(), name.lower()) in known
 
 
 @cache

@@ -1,6 +1,7 @@
 function Step-Delete($Step) {
     [string]$path = [Environment]::ExpandEnvironmentVariables($Step['path'])
-    [string]$meaning = Remove-Whole $path $Step['keep']
+    [string]$meaning = ''
+    if ($Step['only_empty']) { $meaning = Remove-Empty $path } else { $meaning = Remove-Whole $path $Step['keep'] }
     if ($Step['empty_parents']) { Remove-EmptyParents $path }
     return @($meaning, 0)
 }
@@ -13,6 +14,15 @@ function Remove-Whole([string]$Path, [bool]$Keep) {
     foreach ($inner in $tree[0]) { [void](Remove-Recorded $inner $Keep) }
     Remove-Own $Path
     Tell changed 'deleted' $Path
+    return 'done'
+}
+
+function Remove-Empty([string]$Path) {
+    if (-not [IO.Directory]::Exists($Path)) { Tell changed 'not there' $Path; return 'not needed' }
+    if ([IO.Directory]::GetFileSystemEntries($Path).Length -gt 0) { Tell left 'it is not empty' $Path; return 'not needed' }
+    Assert-Plain $Path
+    [IO.Directory]::Delete($Path)
+    Tell changed 'removed' $Path
     return 'done'
 }
 

@@ -19,7 +19,7 @@ _PARENTS = ("%programdata%\\", "%programfiles%\\", "%programfiles(x86)%\\")
 
 
 class DeleteStep(Step, tag="delete", frozen=True, kw_only=True):
-    """Deletes a file, or a folder with all that is in it.
+    """Deletes a file, or a folder with all that is in it; with ``only_empty`` a folder only where nothing is in it.
 
     With ``keep`` the files are kept aside, and put back by the uninstall. With ``empty_parents`` the folders above go
     too, as far as they are empty then and no folder of the system's or of a person's.
@@ -27,6 +27,7 @@ class DeleteStep(Step, tag="delete", frozen=True, kw_only=True):
 
     path: Text
     keep: bool = True
+    only_empty: bool = False
     empty_parents: bool = False
 
 
@@ -42,13 +43,17 @@ class DeleteKind(Kind):
             data={
                 "path": step.path.rstrip("\\/").replace("/", "\\"),
                 "keep": step.keep,
+                "only_empty": step.only_empty,
                 "empty_parents": step.empty_parents,
             },
         )
 
     def perform(self, action: Action, host: Host) -> Result:
         path = host.expand(action.data["path"])
-        result = self._deleted(path, action.data["keep"], host)
+        if action.data["only_empty"]:
+            result = self._emptied(path, host)
+        else:
+            result = self._deleted(path, action.data["keep"], host)
         if action.data["empty_parents"]:
             self._parents(path, host)
         return result
@@ -59,6 +64,16 @@ class DeleteKind(Kind):
         while above.count("\\") > 1 and above.lower() not in standing and host.session.remove_folder(above):
             host.tell(events.Changed("removed", above))
             above = parent(above)
+
+    def _emptied(self, path: str, host: Host) -> Result:
+        if not host.session.has_folder(path):
+            host.tell(events.Changed("not there", path))
+            return NOT_NEEDED
+        if not host.session.remove_folder(path):
+            host.tell(events.Left("it is not empty", path))
+            return NOT_NEEDED
+        host.tell(events.Changed("removed", path))
+        return DONE
 
     def _deleted(self, path: str, keep: bool, host: Host) -> Result:
         if host.drop(path, keep=keep):
@@ -78,7 +93,9 @@ class DeleteKind(Kind):
     def mistakes(self, step: DeleteStep, at: At) -> Iterator[tuple[str, str, str]]:
         if any(mark in step.path for mark in "*?"):
             yield "path", "a pattern is not expanded", "name the file, or its folder"
-        elif step.path.rstrip("\\").count("\\") < 2 and not step.path.lower().startswith(_PARENTS):
+        elif step.path.rstrip("\\").count("\\") < (1 if step.only_empty else 2) and not step.path.lower().startswith(
+            _PARENTS
+        ):
             yield "path", f"{step.path} is a folder of the system's", "name a folder of the program's own"
 
 

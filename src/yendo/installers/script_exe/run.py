@@ -12,11 +12,12 @@ from typing import NoReturn
 
 import msgspec
 
-from yendo.effects import Effect, State, Thing, net
-from yendo.effects.keys import things_of_key
+from yendo.effects import Effect, Environment, State, Thing, net
+from yendo.effects.keys import SCOPES, things_of_key, value_of
 from yendo.effects.things import Data, RegistryKey, RegistryValue, View, key_of, parent
-from yendo.errors import Unreadable
+from yendo.errors import NotCovered, Unreadable
 from yendo.evidence import BlindSpot, Evidence
+from yendo.facts import systems
 from yendo.facts.surroundings import MENU, Surroundings
 from yendo.formats.script_exe import Instruction, ScriptExe
 from yendo.installers.script_exe.texts import Shell, Texts, Variable, Worded
@@ -216,6 +217,10 @@ class Run:
         its place.
         """
         path = self.clean(path)
+        if not path:
+            return self.variables.get(OUTDIR, "")
+        if path.startswith("\\") and not path.startswith("\\\\"):
+            path = self.variables.get(OUTDIR, "")[:2] + path  # from the root of the drive
         if not re.match(r"[A-Za-z]:|\\\\", path) and not path.startswith(OPEN):
             path = f"{self.variables.get(OUTDIR, '')}\\{path}"
         if self.redirected and path.lower().startswith(r"c:\windows\system32"):
@@ -268,6 +273,8 @@ class Run:
         thing = self.state.remove(kind, path)
         if thing is not None:
             self.did("remove", thing)
+            for inside in self.state.values_in(path) if kind == "file" else ():
+                self.take("ini", inside.identity)
         return thing is not None
 
     def failed(self) -> None:
@@ -317,28 +324,17 @@ class Run:
         there = self.state.get("registry", f"{hive}/{view}\\{key}!{name}")
         if isinstance(there, RegistryValue):
             return there.type or "sz", there.data
-        entry = (
-            self.state.get("uninstall-entry", f"{hive}/{view}\\{key.rpartition(chr(92))[2]}")
-            if "\\uninstall\\" in key.lower()
-            else None
-        )
-        field = {
-            "uninstallstring": "uninstall",
-            "displayname": "name",
-            "displayversion": "version",
-            "publisher": "publisher",
-            "quietuninstallstring": "quiet_uninstall",
-        }
-        found = getattr(entry, field.get(name.lower(), ""), None) if entry else None
+        try:
+            found = value_of(self.state, hive, view, key, name)
+        except NotCovered:
+            found = None
         if found is not None:
             return "sz", found
-        if key.lower() == r"software\microsoft\windows nt\currentversion":
-            build = self.surroundings.windows.split(".")[-1]
-            return {
-                "currentversion": ("sz", "6.3"),
-                "currentbuild": ("sz", build),
-                "productname": ("sz", "Windows 10 Pro"),
-            }.get(name.lower())
+        if systems.may_have(hive, key) and not systems.knows(self.surroundings.windows, key, name):
+            self.spot(
+                f"whether {hive}\\{key} has {name or 'a value'}",
+                "the data of this Windows do not say; taken for not there, and a real machine has to confirm it",
+            )
         return None
 
     def _registry_effects(self) -> None:
@@ -359,7 +355,11 @@ class Run:
                 other[:2] == (hive, view) and other[2].startswith(head) and not kept.gone
                 for other, kept in self.keys.items()
             )
-            values = {} if key.gone else {thing.name: (thing.type or "sz", thing.data) for thing in old}
+            variables = self._variables(key)
+            values: dict[str, tuple[str, Data]] = {}
+            if not key.gone:
+                values = {thing.name: (thing.type or "sz", thing.data) for thing in old}
+                values |= {thing.name: ("sz", thing.value) for thing in variables}
             lower = {name.lower(): name for name in values}
             for low, (name, kind, data) in key.values.items():
                 values[lower.get(low, name)] = (kind, data)
@@ -370,7 +370,7 @@ class Run:
                 else list(things_of_key(key.hive, key.key, key.view, values, has_children=below))
             )
             keep = {key_of(thing) for thing in found}
-            for thing in (*old, *self._derived(key)):
+            for thing in (*old, *self._derived(key), *variables):
                 if key_of(thing) not in keep and self.state.remove(*key_of(thing)) is not None:
                     self.did("remove", thing)
             for thing in found:
@@ -390,6 +390,12 @@ class Run:
                 continue
             if not any(place[:2] == (hive, view) and place[2].startswith(head) for place in held):
                 self.put(RegistryKey(key.hive, above, key.view))
+
+    def _variables(self, key: Key) -> list[Environment]:
+        """The environment variables that the machine has in place of this key's values."""
+        scope = SCOPES.get((key.hive, key.key.lower()))
+        known = [thing for thing in self.state.of("environment") if isinstance(thing, Environment)]
+        return [thing for thing in known if thing.scope == scope]
 
     def _derived(self, key: Key) -> list[Thing]:
         """What the machine has in place of the key's values: an uninstall entry, a service."""

@@ -194,6 +194,8 @@ class SimulatedSession:
     def remove(self, path: str) -> bool:
         self._contents.pop(path.lower(), None)
         gone = [self._state.remove(kind, path) for kind in ("file", "shortcut")]
+        for value in self._state.values_in(path):
+            self._state.remove("ini", value.identity)
         return any(thing is not None for thing in gone)
 
     def make_folder(self, path: str) -> bool:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 from typing import Literal
 
 from yendo.effects import File, IniValue, RegistryValue
@@ -118,14 +117,6 @@ def _sought(session: Session, signature: str) -> Rule | None:
     return None
 
 
-# Below these keys and folders there is more than any data has; what lies elsewhere is not on a fresh machine.
-_SYSTEM_KEYS = ("software\\microsoft\\", "system\\", "hardware\\", "software\\policies\\", "software\\classes\\")
-_NOT_FRESH = re.compile(
-    r"software\\microsoft\\(net framework setup\\ndp\\v3|"
-    r"windows\\currentversion\\(uninstall|app paths|installer|run|runonce)\b)"
-)
-
-
 def _unknown(session: Session, signature: str, depth: int) -> str:
     """What a search that found nothing asks, where no data could say; empty where it is certainly not there."""
     database = session.database
@@ -134,12 +125,8 @@ def _unknown(session: Session, signature: str, depth: int) -> str:
     if (locator := database["RegLocator"].find(signature)) is not None:
         hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(locator.number("Root"), "HKLM")
         key, name = session.format(locator.text("Key")), session.format(locator.text("Name"))
-        lowered = key.lower() + "\\"
-        ours = hive in ("HKCR", "HKU") or (lowered.startswith(_SYSTEM_KEYS) and not _NOT_FRESH.match(lowered))
-        known = (key.lower(), name.lower()) in {
-            (one.lower(), other.lower()) for one, other in systems.of_build(session.surroundings.windows).registry
-        }
-        return f"{hive}\\{key} has {name or 'a value'}" if ours and not known else ""
+        known = systems.knows(session.surroundings.windows, key, name)
+        return f"{hive}\\{key} has {name or 'a value'}" if systems.may_have(hive, key) and not known else ""
     wanted = database["Signature"].find(signature)
     for locator in database["DrLocator"].where(Signature_=signature):
         path = session.format(locator.text("Path")).rstrip("\\")
