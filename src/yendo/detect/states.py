@@ -108,6 +108,12 @@ def own_files(ground: Ground) -> list[File]:
     ]
 
 
+def in_order(effects: Iterable[Effect]) -> list[Effect]:
+    """In the order in which installers work: folders, files, registry and the rest, what registers the product last."""
+    rank = {"folder": 0, "file": 1, "shortcut": 2, "uninstall-entry": 8, "product": 9}
+    return sorted(effects, key=lambda effect: rank.get(effect.kind, 5))
+
+
 def main_file(files: Iterable[File]) -> File | None:
     """The one that stands for the product: a program before a library or data, settings last, then the largest."""
     return max(

@@ -358,7 +358,7 @@ def _plan(
     if account.wanting:
         proof.add("there", _inline(*(msgspec.to_builtins(one.there) for one in account.wanting)))
     if rehearsed is not None and rehearsed.left:
-        _left(proof, rehearsed.left, path, decisions)
+        _left(document, proof, rehearsed, path, decisions)
     if proof:
         document.add("proof", proof)
     return document
@@ -397,13 +397,22 @@ def _rules(rehearsed: rehearsal.Rehearsed | None, account: Account, along: _Over
     return [rehearsal.anywhere(rule) for rule in for_effects(effects, account.processes)]
 
 
-def _left(proof: Table, left: Sequence[Effect], installer: Path, decisions: list[str]) -> None:
-    """What a database leaves for good. The vendor means it where a component is permanent; else it is a question."""
+def _left(
+    document: tomlkit.TOMLDocument, proof: Table, rehearsed: rehearsal.Rehearsed, installer: Path, decisions: list[str]
+) -> None:
+    """What a database's own removal leaves: accepted where the vendor means it, else taken away."""
     with Database(installer) as database:
         kept = [row.text("Component") for row in database["Component"] if row.number("Attributes") & _PERMANENT]
+    steps = None if kept else leftovers.undoing(rehearsed.left, rehearsed.before, windows("system").environment)
+    if steps:
+        first, *_ = steps.values()
+        first["kind"].comment("its own uninstall leaves this behind")
+        for step in steps.values():
+            document["uninstall"].append(step)  # type: ignore[union-attr]
+        return
     proof.add("accept", tomlkit.array())
-    proof["accept"].extend(writing.literal(effect.left) for effect in left)
-    proof["accept"].multiline(len(left) > 1)
+    proof["accept"].extend(writing.literal(effect.left) for effect in rehearsed.left)
+    proof["accept"].multiline(len(rehearsed.left) > 1)
     if kept:
         proof["accept"].comment(writing.remark(f"the vendor keeps it: permanent components {', '.join(kept[:5])}"))
     else:

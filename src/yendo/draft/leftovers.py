@@ -5,13 +5,24 @@ and removed again, for a person and for the system account, and what stays becom
 from __future__ import annotations
 
 import ntpath
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from tomlkit.items import Table
 
 from yendo.draft import setups, writing
-from yendo.effects import Effect, Environment, File, Folder, RegistryKey, RegistryValue, Shortcut, State, difference
+from yendo.effects import (
+    Effect,
+    Environment,
+    File,
+    Folder,
+    RegistryKey,
+    RegistryValue,
+    Service,
+    Shortcut,
+    State,
+    difference,
+)
 from yendo.effects.recording import is_temporary
 from yendo.effects.things import View
 from yendo.errors import YendoError
@@ -21,7 +32,7 @@ from yendo.installers.msi import engine
 from yendo.machines.simulated.machine import SimulatedMachine
 
 ACCOUNTS: tuple[Account, ...] = ("user", "system")
-_KINDS = ("file", "shortcut", "folder", "registry", "registry-key", "environment")
+_KINDS = ("file", "shortcut", "folder", "registry", "registry-key", "environment", "service")
 
 
 def of(installer: Path, silent: Silent) -> list[Table] | None:
@@ -51,19 +62,33 @@ def steps(installer: Path, install: str, uninstall: str | None) -> list[Table] |
             left = [
                 effect for effect in difference(before, session.state()) if not is_temporary(effect.thing, environment)
             ]
-        left = [effect for effect in left if effect.kind != "ini"]  # the file that holds it is among them
-        if any(effect.kind not in _KINDS or effect.change != "add" for effect in left):
+        more = undoing(left, before, environment)
+        if more is None:
             return None
-        for path in _owned(left):
-            shown = contract(path, environment)
-            step = {"kind": "delete", "path": shown, "keep": False, "empty_parents": True}
-            found.setdefault((shown,), writing.table(step))
-        for path in _emptied(left):
-            shown = contract(path, environment)
-            step = {"kind": "delete", "path": shown, "keep": False, "only_empty": True, "empty_parents": True}
-            found.setdefault((shown,), writing.table(step))
-        found |= _keys(left, before) | _variables(left)
+        found |= more
     return list(found.values())
+
+
+def undoing(
+    left: Sequence[Effect], before: State, environment: Mapping[str, str]
+) -> dict[tuple[str, ...], Table] | None:
+    """The steps that take away what is left on a machine that was ``before``; None where steps cannot."""
+    left = [effect for effect in left if effect.kind != "ini"]  # the file that holds it is among them
+    if any(effect.kind not in _KINDS or effect.change != "add" for effect in left):
+        return None
+    found: dict[tuple[str, ...], Table] = {}
+    for effect in left:
+        if isinstance(effect.thing, Service):
+            step = {"kind": "service", "name": effect.thing.name, "change": "delete"}
+            found[effect.kind, effect.thing.name] = writing.table(step)
+    for path in _owned(left):
+        shown = contract(path, environment)
+        found[(shown,)] = writing.table({"kind": "delete", "path": shown, "keep": False, "empty_parents": True})
+    for path in _emptied(left):
+        shown = contract(path, environment)
+        more = {"kind": "delete", "path": shown, "keep": False, "only_empty": True, "empty_parents": True}
+        found.setdefault((shown,), writing.table(more))
+    return found | _keys(left, before) | _variables(left)
 
 
 def _owned(left: Sequence[Effect]) -> list[str]:

@@ -10,7 +10,7 @@ from pathlib import Path
 import msgspec
 
 from yendo.detect.derive import derive, is_version, portable
-from yendo.detect.states import Ground, main_file
+from yendo.detect.states import Ground, in_order, main_file
 from yendo.draft.setups import TRIED_IN, tried
 from yendo.effects import Effect, Environment, File, RegistryValue, Service, State, difference
 from yendo.effects.recording import is_temporary
@@ -107,10 +107,13 @@ def is_small(account: Account) -> bool:
 
 
 class Rehearsed(msgspec.Struct, frozen=True):
-    """``rules`` are the smallest set that was found, strongest first; ``left`` what the removal leaves for good."""
+    """``rules`` are the smallest set that was found, strongest first; ``left`` what the removal leaves, on a machine
+    that was ``before``.
+    """
 
     rules: tuple[Rule, ...]
     left: tuple[Effect, ...]
+    before: State
 
 
 def rehearse(lines: Lines) -> Rehearsed | None:
@@ -125,7 +128,7 @@ def rehearse(lines: Lines) -> Rehearsed | None:
         return None
     after, removed = whole
     environment = around.environment
-    effects = [effect for effect in difference(before, after) if not is_temporary(effect.thing, environment)]
+    effects = in_order(effect for effect in difference(before, after) if not is_temporary(effect.thing, environment))
     if not effects:
         return None
     main = main_file(effect.thing for effect in effects if isinstance(effect.thing, File))
@@ -141,6 +144,7 @@ def rehearse(lines: Lines) -> Rehearsed | None:
     return Rehearsed(
         tuple(chosen.rule for chosen in derive(ground, environment, most=MOST_RULES).rules),
         tuple(effect for effect in left if not is_temporary(effect.thing, environment)),
+        before,
     )
 
 

@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from yendo.detect.derive import portable
-from yendo.detect.states import Ground
+from yendo.detect.states import Ground, in_order
 from yendo.effects import Effect, File, Product, State, difference
 from yendo.errors import NotCovered, YendoError
 from yendo.facts.surroundings import Account
@@ -108,7 +108,7 @@ def make(
                 f"the simulated machine does not install it: exit code {found.exit_code}; {'; '.join(found.lines[-2:])}"
             )
         after = session.state()
-        effects = [_known(effect, after) for effect in _by_step(stage.without_own(difference(before, after), session))]
+        effects = [_known(effect, after) for effect in in_order(stage.without_own(difference(before, after), session))]
         removed = None
         if manifest.uninstall and stage.verb(session, "uninstall").exit_code in ACCEPTED:
             removed = session.state().copy()
@@ -239,12 +239,6 @@ def _carried(manifest: form.Manifest, package: Path, session: SimulatedSession, 
             return code in ACCEPTED
         session.restart()
     return False
-
-
-def _by_step(effects: list[Effect]) -> list[Effect]:
-    """In the order in which installers work: folders, files, registry and the rest, what registers the product last."""
-    rank = {"folder": 0, "file": 1, "shortcut": 2, "uninstall-entry": 8, "product": 9}
-    return sorted(effects, key=lambda effect: rank.get(effect.kind, 5))
 
 
 def _known(effect: Effect, after: State) -> Effect:
