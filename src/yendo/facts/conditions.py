@@ -4,8 +4,9 @@ Grammar, loosest first: IMP, EQV, XOR, OR, AND, NOT, comparison. A value is a pr
 literal, a number, ``%NAME`` (environment) or one of ``$`` ``?`` (component: action, installed
 state) and ``&`` ``!`` (feature: the same). ``~`` before an operator ignores case. Between numbers
 ``><`` ``<<`` ``>>`` are "any common bit", "high 16 bits equal", "low 16 bits equal"; between texts
-"contains", "starts with", "ends with". A number against a text that is none is unequal and
-satisfies nothing else. Source: the Windows Installer's "Conditional Statement Syntax", and the real
+"contains", "starts with", "ends with". What two properties hold, or a property and a literal, is compared as
+numbers where both are; two literals never are. A number against a text that is none is unequal and satisfies
+nothing else. Source: the Windows Installer's "Conditional Statement Syntax", and the real
 evaluator, against which the tests hold this one.
 """
 
@@ -213,9 +214,10 @@ def _compare(node: Compare, values: Values) -> bool:
     left, right = _resolve(node.left, values), _resolve(node.right, values)
     if left is None or right is None:  # a component or feature that does not exist
         return node.operator == "<>"
-    if isinstance(left, int) or isinstance(right, int):
-        first = left if isinstance(left, int) else _number(left)
-        second = right if isinstance(right, int) else _number(right)
+    first = left if isinstance(left, int) else _number(left)
+    second = right if isinstance(right, int) else _number(right)
+    looked_up = not (node.left.kind == node.right.kind == "literal")
+    if isinstance(left, int) or isinstance(right, int) or (looked_up and None not in (first, second)):
         if first is None or second is None:
             return node.operator == "<>"
         return bool(_NUMERIC[node.operator](first, second))
