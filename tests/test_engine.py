@@ -66,7 +66,10 @@ def names(outcome: engine.Outcome, kind: str = "file") -> list[str]:
     )
 
 
-STAYS = {"permanent": ["kept.txt", "Specimen permanent", "Kept"]}  # attribute 16: never removed
+STAYS = {
+    "permanent": ["kept.txt", "Specimen permanent", "Kept"],  # attribute 16: never removed
+    "move-file": ["copied.ini", "regedit.exe", "Specimen move-file", "moved"],  # what MoveFiles has copied stays
+}
 
 
 @pytest.mark.parametrize("name", sorted(all_of_them().keys() - {"refused"}))

@@ -56,6 +56,13 @@ class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         }
 
     @property
+    def own(self) -> dict[str, str | None]:
+        """Files in the folder of Windows itself, with the version that they have at least."""
+        version = f"10.0.{self.base}.1"
+        names = "explorer.exe helppane.exe hh.exe notepad.exe regedit.exe splwow64.exe write.exe"
+        return dict.fromkeys(names.split(), version) | {"win.ini": None, "system.ini": None}
+
+    @property
     def registry(self) -> dict[tuple[str, str], str | int]:
         """Values below HKLM by key and name, the same in both views."""
         current = r"Software\Microsoft\Windows NT\CurrentVersion"

@@ -2,14 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Literal, Protocol
 
 import msgspec
 
-from yendo.effects import Shortcut, State
+from yendo.effects import Effect, Shortcut, State
 from yendo.effects.things import Data
+from yendo.evidence import Evidence
 from yendo.facts.machine import Facts
 from yendo.facts.surroundings import Account, Surroundings
 from yendo.terms.rules import Rule
@@ -174,6 +176,15 @@ class Machine(Protocol):
 
     def baseline(self, account: Account = "user") -> State:
         """The state of a fresh machine."""
+
+    def shown(self, effects: Iterable[Effect]) -> tuple[list[Effect], dict[str, int]]:
+        """Predicted effects as this machine shows them, and how often it differs from Windows, by the reason."""
+
+    def leaves(self, effect: Effect, because: Evidence | None, *, empty: bool) -> str:
+        """Why this machine leaves something behind that Windows takes away; empty where it does as Windows does.
+
+        ``because`` is the evidence of what installed it; ``empty`` says that a folder holds nothing.
+        """
 
     def interrupt(self) -> None:
         """Ends what other threads are doing on machines of this kind, as soon as may be."""

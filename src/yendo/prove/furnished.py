@@ -7,13 +7,14 @@ agrees. Every scenario begins on such a machine; its label says so, and with it 
 from __future__ import annotations
 
 import contextlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import msgspec
 
-from yendo.effects import State
+from yendo.effects import Effect, State
 from yendo.errors import NotCovered, Usage
+from yendo.evidence import Evidence
 from yendo.facts.surroundings import Account, Surroundings, expand
 from yendo.machines.protocol import Machine, Place, Session
 from yendo.machines.simulated.machine import SimulatedSession
@@ -46,6 +47,12 @@ class Furnished:
 
     def surroundings(self, account: Account = "user") -> Surroundings:
         return self.machine.surroundings(account)
+
+    def shown(self, effects: Iterable[Effect]) -> tuple[list[Effect], dict[str, int]]:
+        return self.machine.shown(effects)
+
+    def leaves(self, effect: Effect, because: Evidence | None, *, empty: bool) -> str:
+        return self.machine.leaves(effect, because, empty=empty)
 
     def interrupt(self) -> None:
         self.machine.interrupt()

@@ -13,11 +13,11 @@ from yendo.detect import detected
 from yendo.detect.evaluate import sight_of
 from yendo.effects import Effect, File, IniValue, State, agreement, difference
 from yendo.effects.recording import is_temporary
-from yendo.effects.things import kind_of
+from yendo.effects.things import key_of, kind_of
 from yendo.errors import Usage
+from yendo.evidence import Evidence
 from yendo.facts.surroundings import Account, expand
 from yendo.machines.protocol import Machine, Session
-from yendo.machines.wine import quirks
 from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.prove import causes, examine, explain, own, predict
@@ -97,6 +97,7 @@ class Stage:
         self.comparison: Comparison | None = None
         self.leftovers: list[Leftover] = []
         self.log: list[str] = []
+        self._because: dict[tuple[str, str], Evidence | None] = {}  # of what was predicted, by its key
         self.assumed: dict[str, None] = {}  # steps that ran nowhere, their probes taken for done
 
     @property
@@ -395,16 +396,14 @@ class Stage:
                 effect for effect in observed if not is_temporary(effect.thing, session.surroundings.environment)
             ]
         predicted, blind = self.predicted(session, before)
-        differences: dict[str, int] = {}
-        if self.machine.name == "wine":
-            predicted, differences = quirks.adapt(predicted)
-            if session.surroundings.per_user_menu:
-                count = sum(_in_menu(effect, session) for effect in predicted)
-                if count:
-                    differences[
-                        "the layer puts menus and desktop below the user's profile even for an installation for "
-                        "everyone"
-                    ] = count
+        predicted, differences = self.machine.shown(predicted)
+        self._because = {key_of(effect.thing): effect.evidence for effect in predicted}
+        if session.surroundings.per_user_menu:
+            count = sum(_in_menu(effect, session) for effect in predicted)
+            if count:
+                differences[
+                    "the layer puts menus and desktop below the user's profile even for an installation for everyone"
+                ] = count
         observed = without_contents(observed, predicted)
         found = agreement(predicted, observed)
         evidence = self.machine.place != "simulation"
@@ -517,6 +516,7 @@ class Stage:
             for effect in left
             if id(effect) not in own
         ]
+        by_machine = self._left_by_the_machine(ours)
         for effect in ours:
             if any(pattern(wanted).fullmatch(effect.left) for wanted in self.accept):
                 self.leftovers.append(Leftover(effect.left, "accepted in the plan", "accepted"))
@@ -526,9 +526,7 @@ class Stage:
                     Leftover(effect.left, "a temporary file that the setup program leaves", "temporary")
                 )
                 continue
-            empty = kind_of(effect.thing) == "folder" and state.is_empty(effect.thing.identity)
-            if empty and self.machine.name == "wine":
-                reason = "an empty folder; the layer leaves those above a component's own, which Windows removes"
+            if reason := by_machine.get(key_of(effect.thing)):
                 self.leftovers.append(Leftover(effect.left, reason, "layer"))
             else:
                 self.leftovers.append(Leftover(effect.left, "not removed by the package"))
@@ -549,6 +547,18 @@ class Stage:
                 "add steps to [[uninstall]], or accept it in the notes",
             ),
         )
+
+    def _left_by_the_machine(self, left: Sequence[Effect]) -> dict[tuple[str, str], str]:
+        """What is left for reasons of this machine's own, by its key; so is a folder that holds nothing else."""
+        found: dict[tuple[str, str], str] = {}
+        innermost_first = sorted(left, key=lambda effect: (effect.kind == "folder", -effect.thing.identity.count("\\")))
+        for effect in innermost_first:
+            head = effect.thing.identity + "\\"
+            inside = [one for one in left if one.thing.identity.startswith(head)]
+            empty = effect.kind == "folder" and all(key_of(one.thing) in found for one in inside)
+            if reason := self.machine.leaves(effect, self._because.get(key_of(effect.thing)), empty=empty):
+                found[key_of(effect.thing)] = reason
+        return found
 
     def without_own(self, effects: list[Effect], session: Session) -> list[Effect]:
         """Without what runners keep: logs, records, what is needed for repair and uninstall; also of packages inside

@@ -68,6 +68,8 @@ def baseline(surroundings: Surroundings) -> State:
     }:
         for name, version in release.files.items():
             state.add(File(f"{folder}\\{name}", None, None, version))
+    for name, known in release.own.items():
+        state.add(File(f"{surroundings.folders['WindowsFolder']}\\{name}", None, None, known))
     return state
 
 

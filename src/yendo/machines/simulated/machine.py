@@ -11,7 +11,7 @@ import hashlib
 import io
 import re
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
 import msgspec
@@ -21,6 +21,7 @@ from yendo.effects import Effect, File, Folder, Service, Shortcut, State, differ
 from yendo.effects.recording import Recording
 from yendo.effects.things import Environment, Part, Thing, parent
 from yendo.errors import NotCovered, Unreadable
+from yendo.evidence import Evidence
 from yendo.facts import systems
 from yendo.facts.machine import USUAL
 from yendo.facts.surroundings import Account, Surroundings, expand, windows
@@ -81,6 +82,13 @@ class SimulatedMachine:
 
     def baseline(self, account: Account = "user") -> State:
         return fresh_state(self.surroundings(account))
+
+    def shown(self, effects: Iterable[Effect]) -> tuple[list[Effect], dict[str, int]]:
+        """As they were predicted: one interpreter does both."""
+        return list(effects), {}
+
+    def leaves(self, effect: Effect, because: Evidence | None, *, empty: bool) -> str:
+        return ""
 
     def interrupt(self) -> None:
         """Nothing: what is simulated ends by itself in moments."""

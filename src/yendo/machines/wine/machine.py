@@ -11,23 +11,24 @@ import secrets
 import shutil
 import tempfile
 import zipfile
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 from pathlib import Path
 
 import msgspec
 
 from yendo import digest, host_os
-from yendo.effects import Folder, Product, RegistryValue, State
+from yendo.effects import Effect, Folder, Product, RegistryValue, State
 from yendo.effects.keys import unpack_code
 from yendo.effects.things import key_of, parent
 from yendo.errors import NoMachine, Unreadable, Usage
+from yendo.evidence import Evidence
 from yendo.facts import surroundings as around
 from yendo.facts.surroundings import Account, Surroundings
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Place, Ran
 from yendo.machines.wine import layer as layers
-from yendo.machines.wine import noise, observe, sandbox
+from yendo.machines.wine import noise, observe, quirks, sandbox
 from yendo.machines.wine.copies import PrivateCopy
 from yendo.machines.wine.watch import Watched, watch
 
@@ -259,6 +260,12 @@ class WineMachine:
                 state = State(things)
             self._baselines[account] = state, blocks
         return self._baselines[account]
+
+    def shown(self, effects: Iterable[Effect]) -> tuple[list[Effect], dict[str, int]]:
+        return quirks.adapt(effects)
+
+    def leaves(self, effect: Effect, because: Evidence | None, *, empty: bool) -> str:
+        return quirks.leaves(effect, because, empty=empty)
 
     def interrupt(self) -> None:
         """Ends what runs on every machine of this kind that another thread has in use; its next command raises

@@ -9,8 +9,9 @@ from collections.abc import Callable, Iterable
 
 import msgspec
 
-from yendo.effects import AccessRights, Effect, RegistryValue, Service, UninstallEntry
+from yendo.effects import AccessRights, Effect, RegistryKey, RegistryValue, Service, UninstallEntry
 from yendo.effects.things import Part
+from yendo.evidence import Evidence
 
 
 class Quirk(msgspec.Struct, frozen=True):
@@ -138,6 +139,27 @@ QUIRKS = (
 
 # Differences where the layer does not do a thing at all, or does another.
 LACKING = frozenset(quirk.reason for quirk in QUIRKS if quirk.id not in ("one-list", "service-quotes", "type-library"))
+
+# What the layer's installer does not take away again, by the table that put it there.
+_LEAVES = {
+    "IniFile": "the layer takes values out of an ini file and leaves the file; Windows removes one that is empty then",
+    "ODBCDriver": "the layer registers database drivers and never removes them",
+    "ODBCTranslator": "the layer registers database drivers and never removes them",
+    "ODBCDataSource": "the layer registers database drivers and never removes them",
+    "ODBCAttribute": "the layer registers database drivers and never removes them",
+    "TypeLib": "the layer registers type libraries and never removes them",
+}
+_OWN_KEYS = (r"software\classes", r"software\microsoft")  # Windows has keys of its own there, the layer makes them anew
+
+
+def leaves(effect: Effect, because: Evidence | None, *, empty: bool) -> str:
+    """Why the layer leaves something behind that Windows takes away; empty where it does as Windows does."""
+    if effect.kind == "folder" and empty:
+        return "an empty folder; the layer leaves those above a component's own, which Windows removes"
+    if isinstance(effect.thing, RegistryKey) and effect.thing.key.lower().startswith(_OWN_KEYS):
+        return "an empty key of the system's; Windows has it always, the layer makes it when it is first needed"
+    return _LEAVES.get(because.table or "", "") if because is not None and effect.change == "add" else ""
+
 
 # What Windows ends with, what the layer ends with, and why.
 EXIT_CODES = {

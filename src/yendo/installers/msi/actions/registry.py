@@ -85,7 +85,7 @@ def remove_registry_values(session: Session) -> None:
         if value is None and name in ("-", "*"):
             drop_tree(session, hive, key, view, where)
         elif value is None and name == "+":
-            session.drop("registry-key", RegistryKey(hive, key, view).identity, where)
+            pass  # made at the install, and no more; source: the Registry table's documentation
         else:
             session.drop("registry", RegistryValue(hive, key, session.format(name), view=view).identity, where)
     for entry in session.database["RemoveRegistry"]:  # these go when the component comes

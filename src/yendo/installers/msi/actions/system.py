@@ -294,3 +294,31 @@ def _control(
     there = session.state.get("service", session.format(name))
     if isinstance(there, Service) and bool(there.running) != running:
         session.put(msgspec.structs.replace(there, running=running), row("ServiceControl", key))
+
+
+_COUNTED = 8  # Component.Attributes: other products may use its file, and their number is kept
+_SHARED = r"Software\Microsoft\Windows\CurrentVersion\SharedDLLs"
+
+
+@standard("ProcessComponents")
+def process_components(session: Session) -> None:
+    """Keeps count of who uses shared files."""
+    for entry in session.database["Component"]:
+        component = entry.text("Component")
+        path = session.file_path(entry.text("KeyPath"))
+        if not entry.number("Attributes") & _COUNTED or path is None:
+            continue
+        where = row("Component", component)
+        own = RegistryValue("HKLM", _SHARED, path, "dword", view=session.view(component))
+        known = session.state.get("registry", own.identity)
+        count = known.data if isinstance(known, RegistryValue) and isinstance(known.data, int) else None
+        counted = session.installed is not None and component in session.installed.components
+        if session.installs(component) and not counted:
+            there = session.state.get("file", path) is not None
+            now = (count if count is not None else int(there)) + 1
+            session.put(msgspec.structs.replace(own, data=now), where)
+        elif session.removes(component) and count is not None:
+            if count > 1:
+                session.put(msgspec.structs.replace(own, data=count - 1), where)
+            else:
+                session.drop("registry", own.identity, where)

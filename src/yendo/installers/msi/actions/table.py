@@ -24,7 +24,7 @@ def standard(name: str) -> Callable[[Action], Action]:
 WITHOUT_EFFECT = frozenset(
     """
     CostInitialize FileCost InstallValidate InstallInitialize InstallFinalize InstallExecute InstallExecuteAgain
-    ProcessComponents UnpublishFeatures PublishFeatures RegisterUser ValidateProductID ResolveSource SetODBCFolders
+    UnpublishFeatures PublishFeatures RegisterUser ValidateProductID ResolveSource SetODBCFolders
     AllocateRegistrySpace BindImage CCPSearch RMCCPSearch DisableRollback InstallAdminPackage ExecuteAction
     MsiPublishAssemblies MsiUnpublishAssemblies SelfRegModules SelfUnregModules RegisterComPlus UnregisterComPlus
     InstallSFPCatalogFile PatchFiles PublishPackage ADMIN ADVERTISE INSTALL SEQUENCE
