@@ -183,8 +183,8 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
         path = portable(file.path, environment)
         found += FileListRule(folder=parent(path), files={path.rpartition("\\")[2]: wanted_of_it}).rules
         folder = top.get(file.path, parent(file.path))
-        if ground.steady(file) or wanted_of_it == "*":
-            lists.setdefault(folder, {})[file.path[len(folder) + 1 :]] = wanted_of_it
+        # what differs from machine to machine is only asked to be there
+        lists.setdefault(folder, {})[file.path[len(folder) + 1 :]] = wanted_of_it if ground.steady(file) else "*"
     for folder, files in lists.items():
         if len(files) > 1:
             found.append(FileListRule(folder=portable(folder, environment), files=files))

@@ -24,6 +24,7 @@ from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.terms.rules import FileRule, Rule
 
 MOST_FILES, MOST_BYTES = 500, 512 << 20  # beyond that a draft would take long, and its plan be full of names
+_OTHER_WINDOWS = "server-2022"
 MOST_RULES = 6  # a person reads them
 _OVERLAYS = "C:\\Hand over with it\\"
 _REQUIRED = 0x10  # Feature.Attributes: it cannot be absent
@@ -132,7 +133,8 @@ def rehearse(lines: Lines) -> Rehearsed | None:
     if not effects:
         return None
     main = main_file(effect.thing for effect in effects if isinstance(effect.thing, File))
-    elsewhere = msgspec.structs.replace(machine.surroundings("user"), computer="ANOTHER-02")
+    # another account, computer and Windows: what comes from the machine is no mark of the product
+    elsewhere = msgspec.structs.replace(SimulatedMachine(_OTHER_WINDOWS).surroundings("user"), computer="ANOTHER-02")
     also = []
     for words, way, place in (("for a person", lines.install, elsewhere), *((*way, around) for way in lines.ways)):
         found = _carried(way, lines, place)

@@ -77,6 +77,22 @@ _FIXED_32 = {
 }
 
 
+# What every 64-bit process finds in its environment beside these. Source: the documented variables of Windows 10.
+_SAID = {
+    "OS": "Windows_NT",
+    "windir": r"C:\Windows",
+    "ComSpec": r"C:\Windows\System32\cmd.exe",
+    "PATHEXT": ".COM;.EXE;.BAT;.CMD;.VBS;.VBE;.JS;.JSE;.WSF;.WSH;.MSC",
+    "ALLUSERSPROFILE": r"C:\ProgramData",
+    "ProgramW6432": r"C:\Program Files",
+    "CommonProgramFiles": r"C:\Program Files\Common Files",
+    "CommonProgramFiles(x86)": r"C:\Program Files (x86)\Common Files",
+    "CommonProgramW6432": r"C:\Program Files\Common Files",
+    "NUMBER_OF_PROCESSORS": "2",
+    "COMPUTERNAME": "MARROWBY-01",
+}
+
+
 def windows(account: Account = "user", architecture: Literal["x64", "x86"] = "x64") -> Surroundings:
     """A Windows 10, as an elevated user sees it or as the system account does."""
     profile = _USER if account == "user" else _SYSTEM
@@ -103,9 +119,12 @@ def windows(account: Account = "user", architecture: Literal["x64", "x86"] = "x6
         "LOCALAPPDATA": profile + r"\AppData\Local",
         "Path": r"C:\Windows\System32;C:\Windows",
         "USERNAME": "mara" if account == "user" else "MARROWBY-01$",
+        **_SAID,
+        "PROCESSOR_ARCHITECTURE": "AMD64" if architecture == "x64" else "x86",
     }
     if architecture == "x86":
-        environment.pop("ProgramFiles(x86)")
+        for name in ("ProgramFiles(x86)", "CommonProgramFiles(x86)", "ProgramW6432", "CommonProgramW6432"):
+            environment.pop(name)
     return Surroundings(
         "10.0.19045", architecture, account, "mara" if account == "user" else "SYSTEM", folders, environment
     )
