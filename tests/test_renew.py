@@ -16,7 +16,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from yendo.demo import vendor as tidewell
-from yendo.draft import draft
+from yendo.draft import draft, proposing
 from yendo.draft.office import Office
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
@@ -272,7 +272,7 @@ def test_rules_that_an_earlier_release_drafted_are_nobodys_own(tmp_path: Path, v
     """They told the product at first sight; they are drafted anew, and no conflict is made of them."""
     workspace = tmp_path / "lantern"
     draft.from_installer(workspace, vendor / "lantern-6.2.1.msi")
-    first = draft.propose(workspace / "media" / "lantern-6.2.1.msi", [], Office(workspace)).at_first_sight
+    first = proposing.propose(workspace / "media" / "lantern-6.2.1.msi", [], Office(workspace)).at_first_sight
     path = workspace / "plan.toml"
     text = path.read_text("utf-8")
     rules = tomlkit.dumps({"detect": [msgspec.to_builtins(rule) for rule in first]})

@@ -384,7 +384,7 @@ def test_a_package_that_keeps_what_is_there(tmp_path: Path) -> None:
     source = tmp_path / "charts"
     (source / "sub").mkdir(parents=True)
     (source / "a.txt").write_text("a"), (source / "sub" / "b.txt").write_text("b")
-    draft.from_files(tmp_path / "w", source, r"C:\Charts\Marrowby")
+    draft.from_sources(tmp_path / "w", [source], target=r"C:\Charts\Marrowby")
     plan_path = tmp_path / "w" / "plan.toml"
     made = build.build(tmp_path / "w", read(plan_path)[0]).folder
     manifest = form.read(made)

@@ -3,17 +3,27 @@
 yendo draft lantern lantern-6.2.1.msi
 yendo draft lantern lantern-6.2.1.msi --with lantern-6.2.3.msp
 yendo draft charts --files ./charts --to '%ProgramData%\\Tidewell\\charts'
+yendo draft settings quays.reg clean-up.ps1
 """
 
 from __future__ import annotations
 
 import argparse
+from collections.abc import Sequence
+from contextlib import nullcontext
 from pathlib import Path
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", type=Path, metavar="FOLDER", help="the workspace to start")
-    parser.add_argument("installer", type=Path, nargs="?", metavar="INSTALLER", help="the vendor's installer")
+    parser.add_argument(
+        "sources",
+        type=Path,
+        nargs="*",
+        metavar="SOURCE",
+        help="the vendor's installer; also a script, a .reg file, a folder with a driver, a cabinet of the system; "
+        "several are carried out in this order",
+    )
     parser.add_argument(
         "--with",
         type=Path,
@@ -24,10 +34,21 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a transform or patch that goes onto it (again for more)",
     )
     parser.add_argument(
-        "--inside", metavar="PATH", help="which installer is meant, where INSTALLER is a disc image (.iso)"
+        "--inside", metavar="PATH", help="which installer is meant, where SOURCE is a disc image (.iso)"
     )
     parser.add_argument(
-        "--files", type=Path, metavar="DIR", help="a package without an installer: files and folders to place"
+        "--files",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="DIR",
+        help="files and folders to place, after everything else (again for more)",
+    )
+    parser.add_argument(
+        "--silent", metavar="ARGUMENTS", help="what makes a setup program silent, where you know it: --silent=/S"
+    )
+    parser.add_argument(
+        "--uninstall", metavar="LINE", help="the command line that removes what a setup program installs"
     )
     parser.add_argument(
         "--take",
@@ -49,26 +70,32 @@ def run(options: argparse.Namespace) -> int:
     import msgspec
 
     from yendo.cli import show
-    from yendo.draft import draft
+    from yendo.draft import draft, proposing
     from yendo.errors import Usage
     from yendo.installers import images
 
-    if bool(options.installer) == bool(options.files):
-        raise Usage(
-            "name either an installer or a folder of files: yendo draft FOLDER INSTALLER, or yendo draft FOLDER "
-            "--files DIR"
-        )
+    if not options.sources and not options.files:
+        raise Usage("name what the package is made of: yendo draft FOLDER INSTALLER, or yendo draft FOLDER --files DIR")
     if options.to and not options.files:
         raise Usage("--to goes with --files; for an installer, say in plan.toml where extra files belong")
-    if options.inside and not options.installer:
-        raise Usage("--inside goes with a disc image")
-    if options.files:
-        drafted = draft.from_files(options.folder, options.files, options.to, named_house=options.house)
-    else:
-        with images.opened(options.installer, options.inside) as (installer, origin):
-            drafted = draft.from_installer(
-                options.folder, installer, options.overlays, named_house=options.house, origin=origin, take=options.take
-            )
+    if options.inside and len(options.sources) != 1:
+        raise Usage("--inside goes with one disc image")
+    for path in options.files:
+        if not path.is_dir():
+            raise Usage(f"{path} is no folder")
+    known = proposing.Known(options.silent, options.uninstall)
+    first, *more = options.sources or [None]
+    with images.opened(first, options.inside) if first else nullcontext((None, "")) as (installer, origin):
+        drafted = draft.from_sources(
+            options.folder,
+            [*([installer] if installer else []), *more, *options.files],
+            options.overlays,
+            target=options.to,
+            named_house=options.house,
+            origin=origin,
+            take=options.take,
+            known=known,
+        )
     if options.json:
         show.emit(
             {"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))}
@@ -105,10 +132,17 @@ def run(options: argparse.Namespace) -> int:
             show.grid(out, [tuple(default.split(": ", 1)) for default in drafted.defaults], styles=("dim",))
         folder = show.clean(options.folder)
         if drafted.to_try:
-            name = f"yendo try {show.clean(options.installer)} --into {folder}"
+            name = f"yendo try {show.clean(_to_try(options.sources))} --into {folder}"
             out.print(
                 f"\n[dim]next:[/dim] {name}, since only a run can answer some of this; then yendo decide {folder}"
             )
         else:
             out.print(f"\n[dim]next:[/dim] yendo decide {folder}, or edit the plan; then yendo check {folder}")
     return 0
+
+
+def _to_try(sources: Sequence[Path]) -> Path:
+    """The setup program of several sources."""
+    from yendo.draft import materials
+
+    return next(path for path in sources if not materials.is_material(path))

@@ -18,7 +18,7 @@ from yendo.demo import office, sequence, vendor
 from yendo.detect.derive import derive
 from yendo.detect.states import listed
 from yendo.detect.strength import Strength, measure
-from yendo.draft import draft, writing
+from yendo.draft import draft, proposing, writing
 from yendo.errors import Usage
 from yendo.installers import recognise
 from yendo.installers.account import Account
@@ -147,7 +147,7 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
     document["detect"].append(rule)  # type: ignore[union-attr]
     text = writing.spaced(tomlkit.dumps(document))
     for name in decided:
-        text = re.sub(rf"(?m)^# {name} = .* {draft.DEFAULT} .*\n", "", text)
+        text = re.sub(rf"(?m)^# {name} = .* {proposing.DEFAULT} .*\n", "", text)
     path.write_text(text, "utf-8")
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from pathlib import Path
+from typing import Any, TypeGuard
 
 import msgspec
 import tomlkit
@@ -17,12 +18,12 @@ from tomlkit.items import AoT, Array, Bool, Comment, Integer, Item, Table
 
 from yendo import atomic
 from yendo.draft import writing
-from yendo.draft.draft import DECIDE
+from yendo.draft.proposing import DECIDE
 from yendo.errors import Usage
 from yendo.plan import places
 from yendo.plan.reading import PlanError, read_text
 
-Value = str | int | bool | list[str]
+Value = str | int | bool | list[str] | list[dict[str, str | int]]
 
 # What an answer decides, by the end of its key.
 _HANGS = {
@@ -33,6 +34,7 @@ _HANGS = {
     "arguments": "with the wrong ones the installer waits for a person, or installs something else",
     "to": "where the files lie on every machine",
     "kind": "how the package is removed again",
+    "probe": "a machine is asked for it afterwards, so a script that did nothing is found out",
 }
 _NUMBER = re.compile(r"\.\d+(?=\.)")  # of a step or a medium within a key
 _STANDS = re.compile(r"^([A-Za-z_][\w.]*) = (\"(?:[^\"\\]|\\.)*\"|'[^']*')\s+# stands: (.*)$")
@@ -100,7 +102,13 @@ def answer(path: Path, answers: Mapping[str, Value | None]) -> list[str]:
         if value is None and question.empty:
             raise Usage(f"{key} has no default; give an answer: --answer {key}=...")
         holder, name = holders[key]
-        _put(holder, name, question.default if value is None else _typed(value, _item(holder, name), key))
+        was = _plain(_item(holder, name))
+        now = question.default if value is None else _typed(value, _item(holder, name), key)
+        _put(holder, name, now)
+        if name == "to" and isinstance(was, str) and isinstance(now, str):
+            _follow(document, was, now)
+        if name == "probe" and not holder.get("reverse"):
+            _undo(document, now)
     text = tomlkit.dumps(document)
     for key, value in meant.items():  # a line stays a line, so the numbers hold
         if known[key].optional and value is not None:
@@ -218,11 +226,42 @@ def _plain(item: Item) -> Value | None:
     return found if isinstance(found, str | int | bool | list) else None
 
 
+def _follow(document: tomlkit.TOMLDocument, was: str, now: str) -> None:
+    """Detection asks for files where they are placed now."""
+    head = was.rstrip("\\").lower() + "\\"
+    for rule in document.get("detect", []):
+        for key in ("path", "folder"):
+            text = str(rule.get(key, ""))
+            if (text + "\\").lower().startswith(head):
+                rule[key] = writing.value(now.rstrip("\\") + text[len(head) - 1 :])
+
+
+def _undo(document: tomlkit.TOMLDocument, achieved: object) -> None:
+    """What a script makes, and nothing else takes back, is deleted when the package is removed."""
+    steps = document.get("uninstall")
+    if not isinstance(steps, AoT) or not _are_rules(achieved):
+        return
+    for rule in achieved:
+        step = writing.table(_undoing(rule))
+        writing.remarked(step, "kind", "what the script has made")
+        steps.append(step)
+
+
+def _undoing(rule: Mapping[str, Any]) -> dict[str, Any]:
+    if rule["kind"] == "registry":
+        return {"kind": "registry", "key": rule["key"], "delete": [rule["name"]], "empty_key": True}
+    if rule["kind"] == "service":
+        return {"kind": "service", "name": rule["name"], "change": "delete"}
+    return {"kind": "delete", "path": rule["path"], "keep": False, "empty_parents": True}
+
+
 def _typed(value: Value, item: Item, key: str) -> Value:
     """An answer as the kind of value that stands there. Raises Usage."""
     if not isinstance(value, str):
         return value
     text = value.strip()
+    if key.endswith(".probe"):
+        return [material_rule(part.strip(), key) for part in text.split(";") if part.strip()]
     if isinstance(item, Array):
         return [part.strip() for part in text.split(",") if part.strip()]
     if isinstance(item, Bool):
@@ -236,12 +275,34 @@ def _typed(value: Value, item: Item, key: str) -> Value:
     return text
 
 
+def material_rule(text: str, key: str) -> dict[str, str | int]:
+    """A rule from the short form that people type: a path, a registry value, the name of a service. Raises Usage."""
+    name, _, wanted = (part.strip() for part in text.partition("="))
+    if match := re.fullmatch(r"(?i)((?:HKLM|HKCU|HKEY_LOCAL_MACHINE|HKEY_CURRENT_USER)\\.+)\\([^\\]*)", name):
+        found: dict[str, str | int] = {"kind": "registry", "key": match[1], "name": match[2]}
+        if wanted:
+            found["equals"] = int(wanted) if re.fullmatch(r"\d{1,9}", wanted) else wanted
+        return found
+    if re.match(r"[A-Za-z]:\\|%[A-Za-z()0-9]+%\\", text):
+        return {"kind": "folder", "path": text.rstrip("\\")} if text.endswith("\\") else {"kind": "file", "path": text}
+    if re.fullmatch(r"[\w.-]+", text):
+        return {"kind": "service", "name": text}
+    raise Usage(
+        f"{key}: {text} is no path, registry value or service; write C:\\Tidewell\\tide.ini, "
+        "HKLM\\Software\\Tidewell\\Tide = 7, or TideGauge"
+    )
+
+
 def _put(holder: Table, name: str, value: Value | None) -> None:
     """Sets a value; its comment stays, without the mark."""
     said = _said(_item(holder, name).trivia.comment)
-    holder[name] = writing.value(value)
+    holder[name] = writing.inline(*value) if _are_rules(value) else writing.value(value)
     if said:
         _item(holder, name).comment(said)
+
+
+def _are_rules(value: object) -> TypeGuard[list[Mapping[str, Any]]]:
+    return isinstance(value, list) and bool(value) and all(isinstance(one, dict) for one in value)
 
 
 def _item(holder: Table, name: str) -> Item:

@@ -8,7 +8,7 @@ from typing import Any
 
 import msgspec
 import tomlkit
-from tomlkit.items import Table
+from tomlkit.items import Item, Table
 
 from yendo import texts
 from yendo.plan import Rule
@@ -22,6 +22,13 @@ def literal(text: str) -> tomlkit.items.String:
 def remark(text: str) -> str:
     """A text as it may stand behind a ``#``: an installer's own words may hold line ends and control characters."""
     return texts.one_line(text).strip()
+
+
+def remarked(table: Table | tomlkit.TOMLDocument, key: str, text: str) -> None:
+    """Puts a comment behind a value."""
+    item = table.item(key)
+    assert isinstance(item, Item)  # a table that is out of order is no value
+    item.comment(remark(text))
 
 
 def value(given: Any) -> Any:
@@ -51,3 +58,13 @@ def array(*tables: Table) -> tomlkit.items.AoT:
 
 def rules_of(rules: list[Rule]) -> tomlkit.items.AoT:
     return array(*(table(msgspec.to_builtins(rule)) for rule in rules))
+
+
+def inline(*rules: Mapping[str, Any]) -> tomlkit.items.Array:
+    """Rules within a table, a line each."""
+    array = tomlkit.array()
+    for rule in rules:
+        entry = tomlkit.inline_table()
+        entry.update({key: value(given) for key, given in rule.items()})
+        array.append(entry)
+    return array.multiline(True)

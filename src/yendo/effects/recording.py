@@ -23,7 +23,9 @@ _PLACES = ("TEMP", "APPDATA", "LOCALAPPDATA", "USERPROFILE")
 
 def is_temporary(thing: Thing, environment: Mapping[str, str]) -> bool:
     """Whether a thing lies among temporary files, or is the note that such files go at the next start."""
-    heads = (environment["TEMP"].lower(), environment["USERPROFILE"].lower() + "\\temp", r"c:\windows\temp")
+    own = (environment["TEMP"].lower(), environment["USERPROFILE"].lower() + "\\temp", r"c:\windows\temp")
+    # where the system account's own lie below the system folder, 32-bit programs have others
+    heads = (*own, *(head.replace("\\system32\\", "\\syswow64\\") for head in own))
     if isinstance(thing, RegistryValue) and thing.identity.endswith("!pendingfilerenameoperations"):
         paths = thing.data if isinstance(thing.data, tuple) else ("?",)
         return all(any(head in path.lower() for head in heads) for path in paths if path)

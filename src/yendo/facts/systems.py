@@ -28,6 +28,14 @@ _SYSTEM_FILES = {
 }
 
 
+# The two settings files of the old kind that every Windows still brings.
+TEXTS = {
+    "win.ini": "; for 16-bit app support\r\n[fonts]\r\n[extensions]\r\n[mci extensions]\r\n[files]\r\n"
+    "[Mail]\r\nMAPI=1\r\n",
+    "system.ini": "; for 16-bit app support\r\n[386Enh]\r\nwoafont=dosapp.fon\r\n[drivers]\r\nwave=mmdrv.dll\r\n",
+}
+
+
 class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A release. ``type`` is 1 for a client, 3 for a server; ``dotnet`` the release number of .NET Framework 4."""
 
@@ -60,7 +68,7 @@ class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         """Files in the folder of Windows itself, with the version that they have at least."""
         version = f"10.0.{self.base}.1"
         names = "explorer.exe helppane.exe hh.exe notepad.exe regedit.exe splwow64.exe write.exe"
-        return dict.fromkeys(names.split(), version) | {"win.ini": None, "system.ini": None}
+        return dict.fromkeys(names.split(), version) | dict.fromkeys(TEXTS)
 
     @property
     def registry(self) -> dict[tuple[str, str], str | int]:

@@ -531,7 +531,7 @@ class Stage:
             else:
                 self.leftovers.append(Leftover(effect.left, "not removed by the package"))
         serious = [leftover for leftover in self.leftovers if leftover.whose == "package"]
-        shown = [leftover for leftover in self.leftovers if leftover.whose != "runner"]
+        shown = serious + [leftover for leftover in self.leftovers if leftover.whose not in ("package", "runner")]
         self.phase(
             "leftovers",
             "nothing left behind",

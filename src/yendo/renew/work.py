@@ -11,7 +11,7 @@ from typing import Any
 
 import tomlkit
 
-from yendo.draft import draft, writing
+from yendo.draft import proposing, writing
 from yendo.draft.office import Office
 from yendo.errors import YendoError
 from yendo.installers import recognise
@@ -61,12 +61,12 @@ class Work:
         if plan.house:
             self.office.named = None  # the plan names it already
         patches = [step.patch for step in plan.install if getattr(step, "patch", None)]
-        self.was = draft.propose(
+        self.was = proposing.propose(
             copy / "media" / name,
             [copy / "media" / patch for patch in patches if (copy / "media" / patch).is_file()],
             self.office,
         )
-        self.now = draft.propose(installer, overlays, self.office, origin)
+        self.now = proposing.propose(installer, overlays, self.office, origin)
         self.mine = tomlkit.parse((copy / "plan.toml").read_text("utf-8"))
         self.old_ids = Ids(name, tuple(patches), self.was.account.identity.product_code or "")
         fresh = [path.name for path in self.now.media.values() if recognise.recognise(path) == "msi-patch"]
@@ -117,9 +117,13 @@ class Work:
                 *(line for at, line in enumerate(lines[there[0] :], there[0]) if at not in there),
             ]
         # and what stands without a decision, below the step's properties
-        stands = [at for at, line in enumerate(lines) if line.startswith("# ") and f" {draft.DEFAULT} " in line]
+        stands = [at for at, line in enumerate(lines) if line.startswith("# ") and f" {proposing.DEFAULT} " in line]
         if stands:
-            fresh = [f"# {line}" for line in draft.default_lines(self.now.account, {}) if f" {draft.DEFAULT} " in line]
+            fresh = [
+                f"# {line}"
+                for line in proposing.default_lines(self.now.account, {})
+                if f" {proposing.DEFAULT} " in line
+            ]
             lines = [
                 *lines[: stands[0]],
                 *fresh,

@@ -29,7 +29,7 @@ class ScriptStep(Step, tag="script", frozen=True, rename={"source": "run"}, kw_o
     reverse: str = ""
 
 
-_HOSTS = {
+HOSTS = {
     ".ps1": 'powershell.exe -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "{path}" {arguments}',
     ".cmd": 'cmd.exe /d /s /c ""{path}" {arguments}"',
     ".bat": 'cmd.exe /d /s /c ""{path}" {arguments}"',
@@ -41,9 +41,9 @@ _HOSTS = {
 def script_command(source: str, arguments: str) -> str:
     """The command line of a script. Raises Usage for a kind that no host runs."""
     ending = PurePosixPath(source.replace("\\", "/")).suffix.lower()
-    if ending not in _HOSTS:
-        raise Usage(f"{source}: a script ends with {', '.join(_HOSTS)}")
-    return re.sub(r" +(?=\"$|$)", "", _HOSTS[ending].format(path=packaged(source), arguments=arguments))
+    if ending not in HOSTS:
+        raise Usage(f"{source}: a script ends with {', '.join(HOSTS)}")
+    return re.sub(r" +(?=\"$|$)", "", HOSTS[ending].format(path=packaged(source), arguments=arguments))
 
 
 class ScriptKind(Kind):

@@ -66,6 +66,9 @@ def fresh_state(surroundings: Surroundings) -> State:
     return state
 
 
+_PERSON = "S-1-5-21-1-2-3-1001"  # whose computer it is
+
+
 class SimulatedMachine:
     """Always here, and takes milliseconds. It is a stated Windows, of those that ``facts/systems.py`` knows."""
 
@@ -104,7 +107,9 @@ class SimulatedSession:
     def __init__(self, surroundings: Surroundings, state: State | None = None) -> None:
         self.surroundings = surroundings
         self._state = fresh_state(surroundings) if state is None else state
-        self._contents: dict[str, bytes | bytearray | Path] = {}
+        self._contents: dict[str, bytes | bytearray | Path] = {
+            rf"c:\windows\{name}": text.encode() for name, text in systems.TEXTS.items()
+        }
         self._memories: dict[str, Memory] = {}
         self._packages: dict[str, Layers] = {}
         self._brought: dict[str, Path] = {}
@@ -118,8 +123,8 @@ class SimulatedSession:
         self.facts = USUAL
         if system is not systems.system(systems.USUAL):
             self.facts = msgspec.structs.replace(USUAL, windows=f"{system.version}.1", edition=system.edition)
-        self.registry = Registry(self._state)
-        self.users = ["S-1-5-21-1-2-3-1001", "default"]  # hives of people, and of those who log on for the first time
+        self.registry = Registry(self._state, _PERSON if surroundings.account == "user" else "")
+        self.users = [_PERSON, "default"]  # hives of people, and of those who log on for the first time
         self.told: list[str] = []  # what the person was shown
         self.agrees: list[bool] = []  # what the person answers, first to last; without an answer, yes
         self._assumed: dict[str, list[Effect]] = {}  # a command line that takes it back -> what was assumed

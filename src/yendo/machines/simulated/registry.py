@@ -35,17 +35,21 @@ _KNOWN = frozenset(path.rsplit("\\", cut)[0] for path in _THERE for cut in range
 
 
 class Registry:
-    """Values by hive, view, key and name. Only ``HKLM\\Software`` has two views."""
+    """Values by hive, view, key and name. Only ``HKLM\\Software`` has two views.
 
-    def __init__(self, state: State) -> None:
-        self.state = state
+    ``own`` names the hive of the person whom the account is: what is set there is the account's own.
+    """
+
+    def __init__(self, state: State, own: str = "") -> None:
+        self.state, self.own = state, own
         self._special: dict[
             tuple[str, str, str], dict[str, tuple[str, Value]]
         ] = {}  # keys that stand for another thing
         self._made: dict[tuple[str, str, str], str] = {}
 
-    @staticmethod
-    def _at(hive: str, view: str, key: str) -> tuple[str, str, str]:
+    def _at(self, hive: str, view: str, key: str) -> tuple[str, str, str]:
+        if self.own and hive == "HKU" and key.lower().startswith(self.own.lower() + "\\"):
+            hive, key = "HKCU", key[len(self.own) + 1 :]
         narrow = hive == "HKLM" and view == "32" and key.lower().startswith("software\\")
         return hive, "32" if narrow else "64", key.rstrip("\\")
 

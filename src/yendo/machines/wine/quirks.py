@@ -106,6 +106,12 @@ def _parts(effect: Effect) -> tuple[Effect, ...] | None:
     return () if isinstance(effect.thing, Part) else None
 
 
+def _later_users(effect: Effect) -> tuple[Effect, ...] | None:
+    thing = effect.thing
+    later = isinstance(thing, RegistryValue) and thing.hive == "HKU" and thing.key.lower().startswith("default\\")
+    return () if later else None
+
+
 QUIRKS = (
     Quirk(
         "one-list",
@@ -134,6 +140,7 @@ QUIRKS = (
         "the layer's own programs for tasks, firewall, drivers, features and apps end well and do nothing",
         _parts,
     ),
+    Quirk("later-users", "the layer keeps no profile for people who log on for the first time", _later_users),
     Quirk("published", "the layer publishes components for the user even for an installation for everyone", _published),
 )
 

@@ -127,6 +127,10 @@ def _unknown(session: Session, signature: str, depth: int) -> str:
         key, name = session.format(locator.text("Key")), session.format(locator.text("Name"))
         known = systems.knows(session.surroundings.windows, key, name)
         return f"{hive}\\{key} has {name or 'a value'}" if systems.may_have(hive, key) and not known else ""
+    if (locator := database["IniLocator"].find(signature)) is not None:
+        name = long_name(locator.text("FileName")).lower()
+        place = f"[{locator.text('Section')}] {locator.text('Key')}"
+        return f"{name} of Windows has {place}" if name in systems.TEXTS else ""
     wanted = database["Signature"].find(signature)
     for locator in database["DrLocator"].where(Signature_=signature):
         path = session.format(locator.text("Path")).rstrip("\\")

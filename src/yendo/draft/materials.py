@@ -1,0 +1,136 @@
+"""What a package is made of beside installers: scripts, registry files, drivers, cabinets of the system, files.
+
+Each becomes the steps that carry it out, those that take it back, and what tells that it is there.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+import msgspec
+from tomlkit.items import Table
+
+from yendo import digest
+from yendo.detect import for_copies
+from yendo.draft import writing
+from yendo.errors import Usage
+from yendo.steps.registry import imported
+from yendo.steps.script import HOSTS
+from yendo.terms.rules import DriverRule, RegistryListRule, RegistryRule, Rule
+
+REGISTRY, CABINET, DRIVER = ".reg", ".cab", ".inf"
+ACHIEVES = r"what is there once it has run: C:\...\file, C:\...\folder\, HKLM\...\Key\Name = value, or a service's name"
+
+
+class Piece(msgspec.Struct):
+    """A material's steps and rules. ``extras`` are files by their names below ``extras/``; ``open`` the questions, by
+    the key within the install step; ``marked`` where nothing else tells that it is there.
+    """
+
+    install: Table
+    extras: dict[str, Path]
+    rules: list[Rule] = []
+    open: dict[str, str] = {}
+    marked: bool = False
+    links: tuple[str, ...] = ()
+
+
+def is_material(path: Path) -> bool:
+    """Whether this is something of the packager's own rather than an installer."""
+    return path.is_dir() or path.suffix.lower() in (*HOSTS, REGISTRY, CABINET)
+
+
+def piece(path: Path, target: str | None = None) -> Piece:
+    """``target`` is where files belong on the machine. Raises Usage."""
+    if not path.exists():
+        raise Usage(f"{path} is not there")
+    if path.is_dir():
+        if any(one.suffix.lower() == DRIVER for one in path.iterdir()):
+            return _drivers(path)
+        return _files(path, target)
+    if path.is_symlink():
+        raise Usage(f"{path} is a link, and is not taken along; name the file itself")
+    kind = path.suffix.lower()
+    return _registry(path) if kind == REGISTRY else _cabinet(path) if kind == CABINET else _script(path)
+
+
+def _script(path: Path) -> Piece:
+    step = writing.table({"kind": "script", "run": f"extras/{path.name}"})
+    step.add("probe", [])
+    step.add("reverse", "")
+    writing.remarked(step, "reverse", "the command line that undoes it; without one its work stays")
+    step.add("timeout", "30 min")
+    return Piece(step, {path.name: path}, open={"probe": ACHIEVES}, marked=True)
+
+
+def _registry(path: Path) -> Piece:
+    data = path.read_bytes()
+    text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig", "replace")
+    try:
+        items = imported(text)
+    except ValueError as error:
+        raise Usage(f"{path.name}: {error}; export it again as .reg version 5") from error
+    step = writing.table({"kind": "registry", "import": f"extras/{path.name}"})
+    if any(item["hive"] == "HKCU" for item in items):
+        step.add("each_user", True)
+        writing.remarked(step, "each_user", "it sets values of people's own")
+    rules: list[Rule] = []
+    for item in items:
+        if item["hive"] != "HKLM":
+            continue
+        key = f"{item['hive']}\\{item['key']}"
+        wanted: dict[str, str | int] = {
+            name: data if kind in ("sz", "dword") and isinstance(data, str | int) else "*"
+            for name, kind, data in item["values"]
+        }
+        if len(wanted) > 1:
+            rules.append(RegistryListRule(key=key, view=item["view"], values=wanted))
+        for name, value in wanted.items() if len(wanted) == 1 else ():
+            equals = None if value == "*" else value
+            rules.append(RegistryRule(key=key, name=name, view=item["view"], equals=equals))
+    return Piece(step, {path.name: path}, rules, marked=not rules)
+
+
+def _cabinet(path: Path) -> Piece:
+    step = writing.table({"kind": "feature", "cabinet": f"extras/{path.name}", "timeout": "30 min"})
+    return Piece(step, {path.name: path}, marked=True)
+
+
+def _drivers(path: Path) -> Piece:
+    found, links = _below(path)
+    step = writing.table({"kind": "driver", "from": f"extras/{path.name}", "timeout": "10 min"})
+    rules: list[Rule] = [DriverRule(inf=one.name) for one in found if one.suffix.lower() == DRIVER]
+    return Piece(step, _named(path, found), rules, links=links)
+
+
+def _files(path: Path, target: str | None) -> Piece:
+    found, links = _below(path)
+    if not found:
+        raise Usage(f"{path} holds no files")
+    place = target or rf"%ProgramData%\{path.name}"
+    step = writing.table({"kind": "copy", "from": f"extras/{path.name}", "to": place, "timeout": "5 min"})
+    head = place.rstrip("\\")
+    rules = for_copies(("\\".join([head, *one.relative_to(path).parts]), digest.of_file(one)) for one in found)
+    return Piece(step, _named(path, found), rules, {} if target else {"to": "where the files belong"}, links=links)
+
+
+def _below(path: Path) -> tuple[list[Path], tuple[str, ...]]:
+    """Its files, and the links in it, which are not taken along."""
+    every = sorted(path.rglob("*"))
+    links = tuple(one.relative_to(path).as_posix() for one in every if one.is_symlink())
+    return [one for one in every if one.is_file() and not one.is_symlink()], links
+
+
+def _named(path: Path, found: Iterable[Path]) -> dict[str, Path]:
+    return {f"{path.name}/{one.relative_to(path).as_posix()}": one for one in found}
+
+
+def guard(folder: Path, sources: Sequence[Path]) -> None:
+    """Raises Usage where the workspace lies inside a folder that it would copy, or two materials have one name."""
+    names: dict[str, Path] = {}
+    for path in sources:
+        if path.is_dir() and folder.resolve().is_relative_to(path.resolve()):
+            raise Usage(f"the workspace {folder} lies inside {path}, which it would copy")
+        if (other := names.setdefault(path.name.lower(), path)) != path:
+            raise Usage(f"{other} and {path} have one name; rename one of them")
