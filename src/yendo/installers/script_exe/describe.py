@@ -192,7 +192,9 @@ def _uninstall(script: ScriptExe, outcome: Outcome, entry: Effect | None) -> Com
         else Evidence("offset", "the instruction that writes the uninstaller")
     )
     if isinstance(thing, UninstallEntry) and thing.quiet_uninstall:
-        return CommandLine(thing.quiet_uninstall, "likely", where)
+        own = any(place.lower() in thing.quiet_uninstall.lower() for place, _ in outcome.uninstallers)
+        wait_for = _copies(script, outcome) if own else ()
+        return CommandLine(thing.quiet_uninstall, "likely", where, wait_for=wait_for)
     path = outcome.uninstallers[0][0] if outcome.uninstallers else ""
     if not path and isinstance(thing, UninstallEntry) and thing.uninstall:
         path = thing.uninstall.strip().strip('"')
