@@ -15,6 +15,7 @@ COMMANDS = {
     "try": "run a setup program on fresh machines until its silent command line is found",
     "draft": "start a package: a workspace with a plan",
     "decide": "answer what a plan leaves open, one question at a time",
+    "add": "put a step, a rule, a need, a setting or a vendor's file into a plan",
     "renew": "carry a package over to the vendor's next version",
     "check": "look a plan over as an experienced colleague would",
     "build": "make the package",

@@ -31,7 +31,7 @@ class _Free(argparse.ArgumentParser):
     _inside = False
 
     def parse_known_args(self, args: Any = None, namespace: Any = None) -> Any:
-        if self._inside:
+        if self._inside or self._subparsers is not None:  # words that choose further stand where they stand
             return super().parse_known_args(args, namespace)
         self._inside = True
         try:
