@@ -314,6 +314,39 @@ def test_custom_actions_are_named_with_their_time(rig: Rig) -> None:
     assert "action Unheard" in said
 
 
+@pytest.mark.parametrize(
+    ("line", "said"),
+    [
+        (r'"[INSTALLDIR]program.txt" /register', "(a program that it installs)"),
+        (r'"[SystemFolder]pnputil.exe" -i -a "[INSTALLDIR]gauge.inf"', "(adds or removes a driver)"),
+        ("netsh advfirewall firewall add rule name=Tide", "(changes the firewall)"),
+        ('cmd.exe /c "sc create Tide binPath= C:\\t.exe"', "(changes a service)"),
+        ("netsh interface show", "netsh interface show;"),
+        ("[SystemFolder]notepad.exe /p", "notepad.exe /p;"),
+        ("join.exe /password [DBPASSWORD] /x", "/password **** /x"),
+        ("join.exe [DBPASSWORD] /x", "join.exe **** /x"),
+    ],
+)
+@pytest.mark.parametrize("way", ["library, later", "library, at once", "program, later"])
+def test_a_custom_action_is_told_by_its_own_data(rig: Rig, line: str, said: str, way: str) -> None:
+    """The data of a deferred action stand in a property of its name; an entry that runs its data is that command."""
+    specimen = Specimen("data", properties={"DBPASSWORD": "tide!7"}).with_file()
+    deferred = 0x400 if way.endswith("later") else 0
+    source, target = ("AnyLibrary", "AQuietExec64") if way.startswith("library") else ("SHELL", "[CustomActionData]")
+    kind = (1 if way.startswith("library") else 50) | deferred
+    name = "AQuietExec64CmdLine" if not deferred else "Run"
+    specimen.add("CustomAction", ("SetRun", 51, name, line), ("Run", kind, source, target))
+    specimen.add("Property", ("SHELL", "C:\\launch.exe"))
+    specimen.add("InstallExecuteSequence", ("SetRun", None, 1490), ("Run", None, 4500))
+    outcome = rig.run(specimen, **specimen.given)
+    why = next(spot.why for spot in outcome.blind_spots if spot.what.startswith("custom action Run"))
+    assert "tide!7" not in str(outcome.blind_spots)
+    if way.startswith("library"):
+        assert said in why, why
+    else:
+        assert r'"C:\launch.exe" ' in why and line.split()[-1].strip('"').rpartition("]")[2] in why, why
+
+
 def test_tables_that_are_not_interpreted_are_blind_spots(rig: Rig) -> None:
     from yendo.formats.msi import DatabaseWriter
     from yendo.formats.msi.schema import columns

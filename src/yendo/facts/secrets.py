@@ -13,6 +13,14 @@ def is_secret(name: str) -> bool:
     return bool(_NAMES.search(name)) and not re.search(r"(?i)(file|server|host|path|dir|type|accept|agree)$", name)
 
 
+_SAID = re.compile(r"(?i)(pass(?:word|wd|phrase)?|pwd|secret|token)(\s*[=:]\s*|\s+)(\"[^\"]*\"|'[^']*'|\S+)")
+
+
+def mask_words(text: str) -> str:
+    """A text without what follows a word for a secret."""
+    return _SAID.sub(lambda match: match[1] + match[2] + MASK, text)
+
+
 def mask(text: str, values: tuple[str, ...]) -> str:
     """A text with every secret value replaced."""
     for value in sorted(values, key=len, reverse=True):

@@ -115,7 +115,7 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
     least = _least_build(database, surroundings)
     media_found = tuple(media.media(database, path))
     blind = [
-        *_custom_actions(database),
+        *_custom_actions(database, outcome),
         *(spot for spot in outcome.blind_spots if not spot.what.startswith("custom action")),
     ]
     blind += [
@@ -385,7 +385,6 @@ class CustomAction(msgspec.Struct, frozen=True):
 
 
 _SCRIPTS = frozenset({5, 6, 21, 22, 37, 38, 53, 54})
-_SECRET = re.compile(r"(?i)(pass(?:word|wd|phrase)?|pwd|secret|token)(\s*[=:]\s*|\s+)(\"[^\"]*\"|'[^']*'|\S+)")
 MAX_SCRIPT = 1 << 18
 
 
@@ -401,11 +400,7 @@ def custom_actions(database: Database) -> list[CustomAction]:
             engine.when_of(kind) if step is not None and step.number("Sequence") > 0 else "not in the silent sequence"
         )
         script = _source_of(database, base, entry) if base in _SCRIPTS else ""
-        target = (
-            ""
-            if base in (37, 38)
-            else _SECRET.sub(lambda match: match[1] + match[2] + secrets.MASK, entry.text("Target"))
-        )
+        target = "" if base in (37, 38) else secrets.mask_words(entry.text("Target"))
         if base in (51, 35):
             target = f"{entry.text('Source')} = {secrets.MASK if secrets.is_secret(entry.text('Source')) else entry.text('Target')}"  # noqa: E501
         origin = "" if base in (51, 35, 19, 37, 38) else entry.text("Source")
@@ -439,10 +434,14 @@ def _source_of(database: Database, base: int, entry: Row) -> str:
     return data.decode(codec, "replace")
 
 
-def _custom_actions(database: Database) -> list[BlindSpot]:
-    """Every custom action that only a run can know, with its kind and its time."""
+def _custom_actions(database: Database, outcome: engine.Outcome) -> list[BlindSpot]:
+    """Every custom action that only a run can know, with its kind and its time; those of the prediction with the
+    command line that they were given there.
+    """
+    ran = {spot.evidence.key: spot for spot in outcome.blind_spots if spot.evidence.table == "CustomAction"}
     return [
-        BlindSpot(
+        ran.get(action.name)
+        or BlindSpot(
             f"custom action {action.name}: {action.what}",
             f"{action.when}; only running it shows what it does",
             row("CustomAction", action.name),

@@ -17,6 +17,7 @@ from yendo.evidence import BlindSpot, Evidence, row
 from yendo.facts.surroundings import Surroundings
 from yendo.formats.msi import Database, Row
 from yendo.installers.account import Wanted
+from yendo.installers.msi import commands
 from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD, WITHOUT_EFFECT
 from yendo.installers.msi.actions.system import forget_rights, lock_permissions, lock_permissions_extended
 from yendo.installers.msi.session import LOCAL, Failure, Memory, Session
@@ -267,11 +268,14 @@ def _custom(session: Session, name: str, entry: Row) -> None:
             raise Failure(1603, session.format(entry.text("Target")) or f"custom action {name} stops the installation")
         case _:
             what = CUSTOM_KINDS.get(base, f"custom action of unknown type {base}")
-            session.blind_spot(
-                f"custom action {name}: {what}",
-                f"runs {when_of(kind)}; what it does is known only by running it",
-                where,
-            )
+            command = commands.command_of(session, name, entry)
+            known = commands.known_of(session, command)
+            if command:
+                why = f"runs {when_of(kind)}: {command}" + (f" ({known})" if known else "")
+                why += "; what it changes, only running it shows"
+            else:
+                why = f"runs {when_of(kind)}; what it does is known only by running it"
+            session.blind_spot(f"custom action {name}: {what}", why, where)
 
 
 def _unregister(session: Session) -> None:
