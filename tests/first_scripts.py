@@ -121,7 +121,8 @@ def _charts(script: Script) -> None:
 def _loops(script: Script) -> None:
     """Places a file for every number below five, by counting."""
     script.do("assign", "2", "0", "", "").label("again").do("compare numbers", "$2", "5", "enough", 0, "enough", 0)
-    script.do("copy files", r"$INSTDIR\pilot.dat", r"$INSTDIR\copy$2.dat", 0).do("calculate", "2", "$2", "1", 0)
+    script.do("copy files", r"$INSTDIR\pilot.dat", r"$INSTDIR\copy$2.dat", 0x614)  # without a question, as is usual
+    script.do("calculate", "2", "$2", "1", 0)
     script.do("jump", "again").label("enough")
 
 

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import datetime
 import hashlib
+import shutil
 import threading
+import zipfile
 from collections.abc import Iterator
 from http.server import BaseHTTPRequestHandler, HTTPServer
 from pathlib import Path
@@ -271,3 +273,49 @@ def test_identities(tmp_path: Path, office: Path, package: Path) -> None:
     for path, passphrase in ((tmp_path / "bad.pem", None), (office, b"wrong"), (tmp_path / "none.pem", None)):
         with pytest.raises(Usage, match="is wanted"):
             signing.identity(path, passphrase)
+
+
+def _in(archive: Path) -> dict[str, bytes]:
+    with zipfile.ZipFile(archive) as packed:
+        return {entry.filename: packed.read(entry) for entry in packed.infolist()}
+
+
+def test_an_archive_holds_what_is_signed(drafted: Path, tmp_path: Path, office: Path, yendo: Yendo) -> None:
+    """It was made before the signature; signing makes it again, and by itself it is signed in what it holds."""
+    built = build.build(drafted, read(drafted / "plan.toml")[0], output=tmp_path / "out", archive=True)
+    assert built.archive is not None
+    alone = tmp_path / "alone.zip"
+    shutil.copyfile(built.archive, alone)
+    passphrase = {"YENDO_PASSPHRASE": "tide"}
+    assert "not signed" in yendo("sign", built.archive, "--verify", expect=2).stderr
+    done = yendo("sign", built.folder, "--identity", office, environment=passphrase)
+    assert "made from the signed package" in done.stdout
+    assert _in(built.archive) == {
+        path.relative_to(built.folder).as_posix(): path.read_bytes()
+        for path in built.folder.rglob("*")
+        if path.is_file()
+    }
+    yendo("sign", alone, "--identity", office, environment=passphrase)
+    thumbprint = parsed(yendo("sign", alone, "--verify", "--json", expect=1))["thumbprint"]
+    yendo("sign", alone, "--verify", "--trust", thumbprint)
+    assert set(_in(alone)) == set(_in(built.archive))
+    swapped = _in(alone) | {"media/lantern-6.2.1.msi": b"another"}
+    with zipfile.ZipFile(alone, "w") as packed:
+        for name, data in swapped.items():
+            packed.writestr(name, data)
+    done = yendo("sign", alone, "--verify", "--trust", thumbprint, expect=1)
+    assert "has changed since" in done.stdout
+
+
+@pytest.mark.parametrize(
+    ("names", "said"),
+    [(["manifest.json", "../out.txt"], "leads out"), (["manifest.json", "/etc/x"], "leads out"),
+     (["manifest.json", "C:/x"], "leads out"), (["a.txt"], "holds no package")],
+)  # fmt: skip
+def test_archives_that_are_no_package(tmp_path: Path, yendo: Yendo, names: list[str], said: str) -> None:
+    archive = tmp_path / "odd.zip"
+    with zipfile.ZipFile(archive, "w") as packed:
+        for name in names:
+            packed.writestr(name, "{}")
+    assert said in yendo("sign", archive, "--verify", expect=3).stderr
+    assert not (tmp_path / "out.txt").exists()

@@ -71,7 +71,8 @@ def run(options: argparse.Namespace) -> int:
             out,
             [
                 ("digest", built.digest),
-                *([("archive", built.archive)] if built.archive else []),
+                *([("archive", f"{built.archive}, not signed yet")] if built.archive and plan.only_signed else []),
+                *([("archive", built.archive)] if built.archive and not plan.only_signed else []),
                 ("on a machine", "apply.cmd install | uninstall | repair"),
                 ("detection", "detect.ps1"),
             ],

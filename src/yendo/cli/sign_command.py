@@ -1,19 +1,24 @@
 """Sign a built package, or judge its signature. Exit code 1 when it does not hold.
 
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --identity office.p12 --timestamp http://stamps.marrowby.example
-yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --verify --trust office.cer
+yendo sign lantern/package/tidewell-lantern-6.2.3-r1.zip --verify --trust office.cer
 """
 
 from __future__ import annotations
 
 import argparse
+import contextlib
 import os
+import zipfile
 from pathlib import Path
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "package", type=Path, metavar="PACKAGE", help="a built package, or a workspace (then its newest package)"
+        "package",
+        type=Path,
+        metavar="PACKAGE",
+        help="a built package, its archive, or a workspace (then its newest package)",
     )
     parser.add_argument(
         "--identity",
@@ -40,18 +45,23 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import prove_command, show
     from yendo.errors import Usage
-    from yendo.package import signing
+    from yendo.package import archive, signing
 
-    package = prove_command.find(options.package)
-    if options.verify:
-        found = signing.verify(package, signing.signers(options.trust or _of_the_house(package)))
-    elif options.identity:
-        passphrase = os.environ.get("YENDO_PASSPHRASE")
-        found = signing.sign(
-            package, signing.identity(options.identity, passphrase.encode() if passphrase else None), options.timestamp
-        )
-    else:
+    if not options.verify and not options.identity:
         raise Usage("say who signs with --identity FILE, or ask with --verify")
+    with contextlib.ExitStack() as stack:
+        packed = options.package if zipfile.is_zipfile(options.package) else None
+        folder = stack.enter_context(archive.opened(packed)) if packed else prove_command.find(options.package)
+        package = packed or folder
+        if options.verify:
+            found = signing.verify(folder, signing.signers(options.trust or _of_the_house(package)))
+        else:
+            passphrase = os.environ.get("YENDO_PASSPHRASE")
+            who = signing.identity(options.identity, passphrase.encode() if passphrase else None)
+            found = signing.sign(folder, who, options.timestamp)
+            packed = packed or next((one for one in [archive.beside(folder)] if one.exists()), None)
+            if packed is not None:
+                archive.pack(folder, packed)  # what was in it was not signed
     if options.json:
         show.emit(
             {
@@ -71,6 +81,7 @@ def run(options: argparse.Namespace) -> int:
             ("signer", found.signer),
             ("thumbprint", found.thumbprint),
             ("chain", " < ".join(found.chain)),
+            *([("archive", f"{packed.name}, made from the signed package")] if packed and not options.verify else []),
             ("seen by a third party", found.seen or "never: give --timestamp URL when signing"),
         ]
         show.grid(out, [*rows, *(("problem", problem) for problem in found.problems)], styles=("dim",))

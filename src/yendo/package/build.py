@@ -17,6 +17,7 @@ import msgspec
 import yendo
 from yendo import atomic, templates
 from yendo.errors import Unreadable, Usage
+from yendo.package import archive as archives
 from yendo.package import bill, scripts, tag
 from yendo.package import manifest as form
 from yendo.plan import Plan
@@ -26,7 +27,6 @@ from yendo.steps.base import below, brought
 
 PIECE = 4 << 20
 RECORD = ".yendo/built.json"
-_STAMP = (2000, 1, 1, 0, 0, 0)  # the archive's one date: the same inputs give the same bytes
 
 
 class Built(msgspec.Struct, frozen=True):
@@ -97,7 +97,7 @@ class _Writer:
             stack.callback(hashing.close)
             packing = None
             if self.archive is not None:
-                member = stack.enter_context(self.archive.open(_member(name), "w", force_zip64=True))
+                member = stack.enter_context(self.archive.open(archives.member(name), "w", force_zip64=True))
                 packing = _Pipe(member.write)
                 stack.callback(packing.close)
             while piece := reader.read(PIECE):
@@ -116,17 +116,10 @@ class _Writer:
         (self.folder / name).parent.mkdir(parents=True, exist_ok=True)
         (self.folder / name).write_bytes(data)
         if self.archive is not None:
-            self.archive.writestr(_member(name), data)
+            self.archive.writestr(archives.member(name), data)
         entry = form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest())
         self.files.append(entry)
         return entry
-
-
-def _member(name: str) -> zipfile.ZipInfo:
-    info = zipfile.ZipInfo(name, _STAMP)
-    info.external_attr = 0o100644 << 16
-    info.create_system = 3
-    return info
 
 
 def name_of(plan: Plan) -> str:
@@ -153,7 +146,7 @@ def build(workspace: Path, plan: Plan, *, output: Path | None = None, archive: b
     """
     parent = output or workspace / "package"
     target = parent / name_of(plan)
-    packed = parent / f"{name_of(plan)}.zip"
+    packed = archives.beside(target)
     with contextlib.ExitStack() as stack:
         folder = stack.enter_context(atomic.folder(target))
         unfinished = parent / f".{packed.name}.{os.getpid()}"
