@@ -115,6 +115,48 @@ def test_somebody_who_agrees(tmp_path: Path, yendo: Yendo) -> None:
     assert "somebody there" in record(folder)["label"]
 
 
+def test_a_person_who_agrees_and_one_who_does_not(tmp_path: Path, yendo: Yendo) -> None:
+    """Both are scenarios of their own where a need asks; a package that asks nobody is not called for them."""
+    workspace(tmp_path / "runtime", RUNTIME)
+    yendo("build", "runtime")
+    folder = tmp_path / "w"
+    need = '[[need]]\npackage = "runtime"\nfrom = "extras/runtime"\nremove = true\n[need.consent]\nen = "May it?"\n\n'
+    workspace(folder, PLAN.split("[[need]]")[0] + need + PLAN[PLAN.index("[[install]]") :])
+    (folder / "extras").mkdir()
+    (tmp_path / "runtime" / "package" / "runtime-3-r1").rename(folder / "extras" / "runtime")
+    yendo("build", "w")
+    done = yendo("prove", "w", "--scenario", "agrees", "--scenario", "declines", "--json")
+    outcomes = {cell["scenario"]: cell["outcome"] for cell in json.loads(done.stdout)["cells"]}
+    assert outcomes == {"agrees": "passed", "declines": "passed"}
+
+
+def test_an_inventory_that_a_condition_asks(tmp_path: Path, yendo: Yendo) -> None:
+    """Given to the machine by the plan; without it the cause is named, and no guess."""
+    head, tail = PLAN.split("[[need]]")[0], PLAN[PLAN.index("[[install]]") :]
+    when = "[when]\ngroup = \"boats\"\ninventory = 'C:\\Marrowby\\groups.csv'\n\n"
+    folder = workspace(tmp_path / "w", head + when + tail)
+    yendo("build", "w")
+    assert "a file that a condition asks cannot be read" in yendo("prove", "w", expect=1).stdout
+    (folder / "groups.csv").write_text("MARROWBY-01,boats\n")
+    with (folder / "plan.toml").open("a") as plan:
+        plan.write("\n[proof.files]\n'C:\\Marrowby\\groups.csv' = \"groups.csv\"\n")
+    assert "Proved" in yendo("prove", "w").stdout
+    assert "groups.csv" in record(folder)["label"]
+    (folder / "groups.csv").unlink()
+    assert "is no file" in yendo("prove", "w", expect=2).stderr
+
+
+def test_detection_is_derived_where_it_is_there(tmp_path: Path, yendo: Yendo) -> None:
+    workspace(tmp_path / "w", PLAN + THERE)
+    yendo("build", "w")
+    derived = json.loads(yendo("detect", "derive", "w", "--json").stdout)
+    assert derived["rules"] and not any("Runtime" in json.dumps(one) for one in derived["rules"])
+    yendo("detect", "strength", "w", expect=None)
+    yendo("prove", "w")
+    page = tmp_path / json.loads(yendo("dossier", "w", "--json").stdout)["file"]
+    assert "was not measured" not in page.read_text("utf-8")
+
+
 @pytest.mark.wine
 def test_on_the_layer(tmp_path: Path, shell_wine: Any) -> None:
     from yendo.package import build

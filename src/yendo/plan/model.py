@@ -149,7 +149,8 @@ class Proving(Written, frozen=True, kw_only=True):
     upgrades start from. ``accept`` are things that may be left behind, as the proof names them, with ``*`` for what
     changes. ``machines`` and ``scenarios`` are proved where the command does not say otherwise. ``there``: rules that
     hold on the machine already, ``packages``: folders of built packages that are installed already, both what this one
-    needs from outside; ``person``: somebody is there, and agrees.
+    needs from outside; ``files``: files that lie on the machine already, by their paths there, each from a file of the
+    workspace; ``person``: somebody is there, and agrees.
     """
 
     updates_itself: bool = False
@@ -159,6 +160,7 @@ class Proving(Written, frozen=True, kw_only=True):
     scenarios: tuple[Text, ...] = ()
     there: tuple[Rule, ...] = ()
     packages: tuple[Text, ...] = ()
+    files: dict[Text, Text] = {}
     person: bool = False
 
 

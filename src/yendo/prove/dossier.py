@@ -20,6 +20,7 @@ from yendo.effects import Effect, File, label
 from yendo.effects.effect import counts
 from yendo.errors import NotCovered, Usage, YendoError
 from yendo.facts.surroundings import windows
+from yendo.machines.protocol import Machine
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import manifest as form
 from yendo.package import signing
@@ -76,8 +77,10 @@ def page(
     others: Sequence[Path] = (),
     updates: bool = False,
     furnished: Furnished | None = None,
+    machine: Machine | None = None,
 ) -> str:
-    """The page as HTML, with the office's name and logo where it has a house.
+    """The page as HTML, with the office's name and logo where it has a house. ``machine`` is a simulated one with what
+    the plan says is there.
 
     Raises Usage as ``current`` does, HouseError, and where a library is missing.
     """
@@ -91,7 +94,7 @@ def page(
         "office": furnished.house.name if furnished else "",
         "logo": furnished.logo_address() if furnished else "",
     }
-    return template.render(**_contents(package, proofs, workspace, findings, others, updates), **office)
+    return template.render(**_contents(package, proofs, workspace, findings, others, updates, machine), **office)
 
 
 def _contents(
@@ -101,13 +104,14 @@ def _contents(
     findings: Sequence[Finding],
     others: Sequence[Path],
     updates: bool,
+    machine: Machine | None,
 ) -> dict[str, Any]:
     manifest = form.read(package)
     sites = form.sites_of(manifest)
-    found = {site: _effects(_settled(manifest, site), package) for site in sites}
+    found = {site: _effects(_settled(manifest, site), package, machine) for site in sites}
     effects, blind = found[sites[0]]
     names, rows = _matrix(proofs)
-    strength, curve, missing, told, idle = _strength(package, others, updates)
+    strength, curve, missing, told, idle = _strength(package, others, updates, machine)
     blind = list(
         dict.fromkeys(
             [*blind, *(spot for proof in proofs for spot in (proof.comparison.blind_spots if proof.comparison else ()))]
@@ -224,10 +228,10 @@ def _worth(effect: Effect | None, name: str) -> str:
     )
 
 
-def _effects(manifest: form.Manifest, package: Path) -> tuple[list[Effect], list[str]]:
-    machine = SimulatedMachine()
+def _effects(manifest: form.Manifest, package: Path, machine: Machine | None) -> tuple[list[Effect], list[str]]:
+    before = (machine or SimulatedMachine()).baseline("system")
     try:
-        return predict.install_effects(manifest, package, windows("system"), machine.baseline("system"))
+        return predict.install_effects(manifest, package, windows("system"), before)
     except NotCovered as error:
         return [], [f"the simulated machine cannot carry it out: {error}"]
 
@@ -260,10 +264,10 @@ def _matrix(proofs: Sequence[Proof]) -> tuple[list[str], list[dict[str, Any]]]:
 
 
 def _strength(
-    package: Path, others: Sequence[Path], updates: bool
+    package: Path, others: Sequence[Path], updates: bool, machine: Machine | None
 ) -> tuple[Strength | None, list[tuple[int, float]], tuple[str, ...], str, list[str]]:
     try:
-        made = ground.make(package, others, updates=updates)
+        made = ground.make(package, others, updates=updates, machine=machine)
     except YendoError as error:
         return None, [], (), f"strength was not measured: {error}", []
     around = ground.everywhere(made, package)

@@ -22,6 +22,8 @@ from yendo.plan.model import Proving
 from yendo.prove.stage import ACCEPTED, Stage
 from yendo.terms.rules import FileRule, FolderRule, RegistryKeyRule, RegistryRule, Rule
 
+_LARGEST = 64 << 20
+
 
 class Furnished:
     """A kind of machine, furnished. Raises NotCovered at ``fresh`` where a real machine cannot be given something."""
@@ -29,6 +31,7 @@ class Furnished:
     def __init__(self, machine: Machine, proof: Proving, workspace: Path) -> None:
         self.machine, self.proof = machine, proof
         self.packages = [_package(workspace / name) for name in proof.packages]
+        self.files = {path: _file(workspace / name) for path, name in proof.files.items()}
         self.name, self.place = machine.name, machine.place
         self._baselines: dict[Account, State] = {}
 
@@ -37,7 +40,7 @@ class Furnished:
 
     @property
     def label(self) -> str:
-        things = [*(rule.title for rule in self.proof.there), *(package.name for package in self.packages)]
+        things = [*(rule.title for rule in self.proof.there), *self.files, *(package.name for package in self.packages)]
         more = f"with {'; '.join(things)}" if things else ""
         return ", ".join(filter(None, (self.machine.label, more, "somebody there" if self.proof.person else "")))
 
@@ -72,6 +75,8 @@ class Furnished:
             else:
                 for rule in self.proof.there:
                     _really(rule, session)
+            for path, data in self.files.items():
+                _place(expand(path, session.surroundings.environment), data, session)
             for package in self.packages:
                 self._install(package, session, account)
             if self.proof.person:
@@ -92,7 +97,8 @@ class Furnished:
 
 def furnished(machine: Machine, proof: Proving, workspace: Path) -> Machine:
     """The machine as the plan wants it: itself where the plan says nothing. Raises Usage."""
-    return Furnished(machine, proof, workspace) if proof.there or proof.packages or proof.person else machine
+    wanted = proof.there or proof.packages or proof.files or proof.person
+    return Furnished(machine, proof, workspace) if wanted else machine
 
 
 def bare(machine: Machine) -> Machine:
@@ -104,6 +110,21 @@ def _package(path: Path) -> Path:
     if not (path / "manifest.json").is_file():
         raise Usage(f"[proof] packages: {path} is no built package; name its folder, with manifest.json in it")
     return path
+
+
+def _file(path: Path) -> bytes:
+    if not path.is_file() or path.is_symlink() or path.stat().st_size > _LARGEST:
+        raise Usage(f"[proof] files: {path} is no file of at most {_LARGEST >> 20} MB in the workspace")
+    return path.read_bytes()
+
+
+def _place(path: str, data: bytes, session: Session) -> None:
+    """Writes a file, its folders first."""
+    head, *names = path.split("\\")[:-1]
+    for name in names:
+        head += "\\" + name
+        session.make_folder(head)
+    session.write(path, data)
 
 
 def _somebody(session: Session) -> None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -18,7 +19,8 @@ from yendo.formats.msi import Database
 from yendo.installers import recognise
 from yendo.installers.account import Identity
 from yendo.installers.msi import fitting
-from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
+from yendo.machines.protocol import Machine, Session
+from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.prove.stage import ACCEPTED, Stage
@@ -38,6 +40,7 @@ class Made(msgspec.Struct, frozen=True):
     manifest: form.Manifest
     site: str
     missing: tuple[str, ...] = ()
+    machine: Any = None  # a Machine: each state was made on one of its kind
 
 
 def silent(installer: Path) -> tuple[str, Identity]:
@@ -57,7 +60,7 @@ def silent(installer: Path) -> tuple[str, Identity]:
     ), account.identity
 
 
-def place(session: SimulatedSession, installer: Path) -> int | None:
+def place(session: Session, installer: Path) -> int | None:
     """Installs a vendor's other installer on a machine; its exit code."""
     command, _ = silent(installer)
     session.bring(installer.parent, OTHER)
@@ -88,13 +91,14 @@ def make(
     updates: bool = False,
     account: Account = "system",
     site: str | None = None,
+    machine: Machine | None = None,
 ) -> Made:
     """Carries the package out, wholly and up to each of its steps, removes it, and installs every other installer
-    alone.
+    alone. ``machine`` is a simulated one with what the plan says is there; without it a bare one is taken.
 
     Raises NotCovered where the simulated machine cannot carry the package out.
     """
-    machine = SimulatedMachine()
+    machine = machine or SimulatedMachine()
     missing: list[str] = []
     before = machine.baseline(account)
     with machine.fresh(account) as session:
@@ -143,7 +147,7 @@ def make(
         except YendoError as error:
             missing.append(f"{installer.name}: {error}")
     ground = Ground(before, after, tuple(effects), tuple(steps), removed, tuple(apart), tuple(also), updates)
-    return Made(ground, environment, manifest, stage.site, tuple(missing))
+    return Made(ground, environment, manifest, stage.site, tuple(missing), machine)
 
 
 def everywhere(made: Made, package: Path, account: Account = "system") -> Made:
@@ -151,7 +155,7 @@ def everywhere(made: Made, package: Path, account: Account = "system") -> Made:
 
     Rules derived from it hold whatever is chosen at delivery; folders stay, since ``with_places`` puts them into rules.
     """
-    machine, also, missing = SimulatedMachine(), list(made.ground.also), list(made.missing)
+    machine, also, missing = made.machine, list(made.ground.also), list(made.missing)
     known = made.manifest.settings
     other = {
         name: _otherwise(one, made.manifest.chosen.get(name, ""))
@@ -179,7 +183,7 @@ def idle_settings(made: Made, package: Path, account: Account = "system") -> lis
     """The settings of which another value leaves the simulated machine as it is: used by nothing that can be seen, or
     lost on the way.
     """
-    machine, found = SimulatedMachine(), []
+    machine, found = made.machine, []
     for name, one in made.manifest.settings.items():
         if one.secret:
             continue
@@ -231,7 +235,7 @@ def _otherwise(setting: Setting, value: str) -> Value:
     return f"{value} otherwise".strip()
 
 
-def _carried(manifest: form.Manifest, package: Path, session: SimulatedSession, folder: str) -> bool:
+def _carried(manifest: form.Manifest, package: Path, session: Session, folder: str) -> bool:
     """Carries steps out, through restarts; False where they end badly."""
     for _ in range(5):
         code = carry.carry(manifest, package, session, "install", folder=folder, sleep=lambda seconds: None).exit_code

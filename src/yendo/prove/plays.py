@@ -12,6 +12,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
+import msgspec
+
 from yendo.detect.states import main_file
 from yendo.effects import Effect, File, Product, Shortcut, State, UninstallEntry, difference
 from yendo.effects.things import parent
@@ -19,6 +21,7 @@ from yendo.errors import Unreadable
 from yendo.facts.machine import USUAL, Facts
 from yendo.facts.surroundings import expand
 from yendo.machines.protocol import Session
+from yendo.machines.simulated.machine import SimulatedSession
 from yendo.package import manifest as form
 from yendo.prove import ground
 from yendo.prove.libraries import missing_libraries
@@ -223,6 +226,36 @@ def need_missing(stage: Stage) -> None:
             by=stage.by,
             details=tuple(changed[:8]) + carried.lines[-2:],
         )
+
+
+def consent(*, agrees: bool) -> Callable[[Stage], None]:
+    """The person is asked before a prerequisite is installed: the package goes on, or nothing of it is done."""
+
+    def play(stage: Stage) -> None:
+        with stage.machine.fresh(stage.account) as session:
+            if not isinstance(session, SimulatedSession):
+                stage.phase("person", "a person who is asked", None, "a person who answers", NOT_ON_LAYER)
+                return
+            session.facts = msgspec.structs.replace(session.facts, people=1)
+            session.agrees = [agrees] * len(stage.manifest.needs)
+            stage.bring(session)
+            before = session.state()
+            carried = stage.verb(session, "install")
+            changed = [] if agrees else _unchanged(stage, session, before)
+            good = carried.exit_code in ACCEPTED if agrees else carried.exit_code == form.REFUSED and not changed
+            stage.phase(
+                "install",
+                "installed, the person agreed" if agrees else "refused, the person declined",
+                good,
+                "exit code accepted" if agrees else f"exit code {form.REFUSED}, nothing changed",
+                f"exit code {carried.exit_code}" + ("" if agrees else f", {len(changed)} effects"),
+                by=stage.by,
+                details=() if good else (*changed[:8], *carried.lines[-3:]),
+            )
+            if agrees and good:
+                stage.detection(session, session.state(), "detected", "detected after the install", True, None)
+
+    return play
 
 
 def program_open(stage: Stage) -> None:

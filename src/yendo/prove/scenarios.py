@@ -67,6 +67,10 @@ def _needs_outside(manifest: form.Manifest) -> str:
     return "" if any(not need.folder for need in manifest.needs) else "it needs nothing that it does not bring"
 
 
+def _asks_a_person(manifest: form.Manifest) -> str:
+    return "" if any(need.consent for need in manifest.needs) else "it asks nobody before it brings something"
+
+
 def _closes(manifest: form.Manifest) -> str:
     return (
         ""
@@ -126,6 +130,12 @@ SCENARIOS: dict[str, Scenario] = {
             _needs_outside,
             verbs=1,
             bare=True,
+        ),
+        Scenario(
+            "agrees", "a person is asked, and agrees", "user", plays.consent(agrees=True), _asks_a_person, verbs=1
+        ),
+        Scenario(
+            "declines", "a person is asked, and declines", "user", plays.consent(agrees=False), _asks_a_person, verbs=1
         ),
         Scenario("program-open", "a program is open", "user", plays.program_open, _closes, verbs=2),
         Scenario("interrupted", "cut off and gone on with", "system", plays.interrupted, verbs=4),
