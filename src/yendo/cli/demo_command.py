@@ -34,6 +34,13 @@ def run(options: argparse.Namespace) -> int:
 
     folder = options.folder or Path(tempfile.mkdtemp(prefix="yendo-demo-"))
     machine = machines.asked(options, options.machine)
+    without = machine.place != "simulation" and not machine.has_powershell
+    if without and not (options.quiet or options.json):
+        show.console().print(
+            f"[yellow]There is no PowerShell for {show.clean(machine.name)}[/yellow], so the package's own runner "
+            "cannot be carried out on it, and its proof there stays open; all the rest is done. yendo doctor says how "
+            "to get one.\n"
+        )
     with show.working("demo", quiet=options.quiet or options.json) as progress:
         told = story.tell(folder, machine, tell_step=progress)
     body, record = prove_command.keep(told.proof, told.built.folder)
@@ -159,6 +166,11 @@ def run(options: argparse.Namespace) -> int:
                 "\n[dim]For evidence from a real machine: yendo doctor says how to get one, then yendo demo "
                 "--machine wine[/dim]"
             )
+    if without:
+        out.print(
+            f"\n[yellow]Proved on the simulated machine, open on {show.clean(machine.name)}:[/yellow] no PowerShell. "
+            "[dim]next:[/dim] yendo doctor"
+        )
     return 0 if told.proof.passed else 1
 
 
