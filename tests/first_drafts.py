@@ -30,7 +30,7 @@ from yendo.machines.protocol import Machine
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.plan import read
-from yendo.prove.furnished import furnished
+from yendo.prove.furnished import furnished, simulated_for
 from yendo.prove.prove import matrix
 from yendo.prove.scenarios import SCENARIOS
 
@@ -47,6 +47,7 @@ LAYER = {
     "odbc-source": "the layer counts the use of a database driver again at every run",
     "isolated": "the layer makes no private copies of isolated components",
     "asks-for-a-system-file": "the layer's own system files say an older version than the Windows that it says it is",
+    "asks-for-windows-11": "the layer says that it is Windows 10",
     "asks-for-dotnet": "the layer has no .NET Framework",
     "asks-for-what-no-data-has": "no data has an answer, and the layer says no; the draft says that a machine has to",
 }
@@ -80,7 +81,7 @@ def came_of(installer: Path, folder: Path, machine: Machine, scenarios: Iterable
         came.wrong = tuple(f"check: {finding.rule}: {finding.message}" for finding in errors)
         return came
     package = build.build(folder, plan).folder
-    there = furnished(machine, plan.proof, folder)
+    there = furnished(machine, plan.proof, folder) if machine.place != "simulation" else simulated_for(plan, folder)
     cells = matrix(package, [there], [SCENARIOS[one] for one in scenarios], accept=plan.proof.accept)
     came.wrong = tuple(
         f"{cell.scenario.id}: {phase.title}: {phase.found}; {'; '.join(phase.details[:3])}"
@@ -124,6 +125,10 @@ def _searches(new: Callable[..., Specimen]) -> None:
     net.add("AppSearch", ("NETFX", "NetFx"))
     net.add("RegLocator", ("NetFx", 2, r"SOFTWARE\Microsoft\NET Framework Setup\NDP\v4\Full", "Release", 2 | 16))
     net.add("LaunchCondition", ('Installed OR NETFX >= "#461808"', "This program needs .NET Framework 4.7.2."))
+    later = new("asks-for-windows-11").with_file()
+    later.add("AppSearch", ("BUILD", "Build"))
+    later.add("RegLocator", ("Build", 2, _NT, "CurrentBuildNumber", 2 | 16))
+    later.add("LaunchCondition", ("Installed OR BUILD >= 22000", "This program needs Windows 11."))
     other = new("asks-for-another-product").with_file()
     other.add("AppSearch", ("BASE", "Base"))
     other.add("RegLocator", ("Base", 2, r"Software\Tidewell\Base", "Version", 2 | 16))

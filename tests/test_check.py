@@ -517,9 +517,26 @@ def test_a_rule_fires(workspace: Path, rule: str, change: Change, message: str, 
 
 def test_every_rule_has_a_plan_that_it_finds() -> None:
     of_setups = {rule for _, _, rule in SETUPS.values()} | {"setup-not-silent"}
-    assert {rule for rule, *_ in [*FIRES, *FIRES_WHOLE]} | {"per-user-msi", "removes-shared"} | of_setups | set(
-        test_settings.RULES_HERE
-    ) == set(RULES)
+    assert {rule for rule, *_ in [*FIRES, *FIRES_WHOLE]} | {
+        "per-user-msi",
+        "removes-shared",
+        "refused-everywhere",
+    } | of_setups | set(test_settings.RULES_HERE) == set(RULES)
+
+
+def test_an_installer_that_no_windows_suits(tmp_path: Path) -> None:
+    """Said as what it is, with the vendor's own words; one that some Windows suits is no error."""
+    for condition, rules in (
+        ("VersionNT >= 9999", {"refused-everywhere", "no-detection"}),
+        ("VersionNT >= 603", set()),
+    ):
+        specimen = Specimen("hard").with_file().add("LaunchCondition", (condition, "Not on this one."))
+        folder = tmp_path / str(len(rules))
+        (folder / "from").mkdir(parents=True)
+        draft.from_installer(folder / "w", specimen.ours(folder / "from"))
+        found = [one for one in check(Workspace(folder / "w")) if one.severity == "error"]
+        assert {one.rule for one in found} == rules
+        assert not rules or "refuses every Windows that is known here: Not on this one." in found[0].message
 
 
 def test_an_installer_for_one_user(tmp_path: Path) -> None:

@@ -151,5 +151,7 @@ def test_what_the_vendor_asks_nobody_is_asked_for(
     assert recognise.read(installer).least_build == least
     drafted = draft.from_installer(tmp_path / "w", installer)
     plan = (tmp_path / "w" / "plan.toml").read_text()
-    assert ("when.os: the oldest Windows you support" in drafted.decisions) == (least is None)
+    assert any(one.startswith("when.os: ") for one in drafted.decisions) == (least is None)
+    if condition == "NOT FOUND":  # the usual Windows is too new for it: the range says which are not
+        assert 'os = ">=10.0.17763, <10.0.19044" # DECIDE: the installer refuses others' in plan
     assert (f'os = ">=10.0.{least}" # the vendor asks for it: AppSearch[FOUND, S]' in plan) == (least is not None)

@@ -41,7 +41,9 @@ def no_detection(workspace: Workspace) -> Report:
         yield (
             workspace.line("install"),
             "there is no [[detect]]",
-            "draft again into another folder to see the derived rules",
+            "say with [[need]] and [proof] what the installer waits for; see refused-everywhere"
+            if any(account.refused for account in workspace.accounts.values())
+            else "yendo detect derive --write derives it, or draft again into another folder to see the drafted rules",
         )
 
 
@@ -55,6 +57,19 @@ def _flat(workspace: Workspace) -> Iterator[tuple[int, Rule]]:
 
 def _listed(entry: Rule) -> tuple[FileRule, ...] | tuple[RegistryRule, ...]:
     return entry.rules if isinstance(entry, FileListRule | RegistryListRule) else ()
+
+
+@rule("refused-everywhere", "error", "the installer stops on every machine, and nothing of it is installed")
+def refused_everywhere(workspace: Workspace) -> Report:
+    """A database that goes on with no Windows that is known here, and waits for nothing that could be brought."""
+    for at, medium in enumerate(workspace.plan.media):
+        account = workspace.accounts.get(medium.file)
+        if account and account.refused and not account.takes and not account.wanting:
+            yield (
+                workspace.line("media", at, "file"),
+                f"{medium.file} refuses every Windows that is known here: {account.refused}",
+                "is it the right file? yendo msi sequence shows the condition that stops it",
+            )
 
 
 @rule("existence-only", "warning", "an old or broken copy counts as success")

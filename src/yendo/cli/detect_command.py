@@ -57,9 +57,8 @@ def _place(parser: argparse.ArgumentParser) -> None:
 def _made(options: argparse.Namespace, *, everywhere: bool = False) -> tuple[Manifest, Made]:
     from yendo.cli.prove_command import find, plan_of, sites_of
     from yendo.errors import Usage
-    from yendo.machines.simulated.machine import SimulatedMachine
     from yendo.prove import ground
-    from yendo.prove.furnished import furnished
+    from yendo.prove.furnished import simulated_for
 
     package = find(options.package)
     if options.site:
@@ -69,7 +68,7 @@ def _made(options: argparse.Namespace, *, everywhere: bool = False) -> tuple[Man
     for other in others:
         if not other.is_file():
             raise Usage(f"{other} is not there")
-    machine = furnished(SimulatedMachine(), plan.proof, workspace) if plan else None
+    machine = simulated_for(plan, workspace) if plan else None
     updates = bool(plan and plan.proof.updates_itself)
     made = ground.make(package, others, updates=updates, site=options.site, machine=machine)
     return made.manifest, ground.everywhere(made, package) if everywhere else made

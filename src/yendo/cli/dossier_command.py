@@ -34,9 +34,8 @@ def write(package: Path, plan: Plan | None, workspace: Path, target: Path | None
     """
     from yendo import atomic
     from yendo.check import Workspace, check
-    from yendo.machines.simulated.machine import SimulatedMachine
     from yendo.prove import dossier
-    from yendo.prove.furnished import furnished
+    from yendo.prove.furnished import simulated_for
 
     findings = tuple(check(Workspace(workspace))) if plan else ()
     others = [workspace / name for name in plan.proof.others] if plan else []
@@ -47,7 +46,7 @@ def write(package: Path, plan: Plan | None, workspace: Path, target: Path | None
         others=[other for other in others if other.is_file()],
         updates=bool(plan and plan.proof.updates_itself),
         furnished=plan.furnished if plan else None,
-        machine=furnished(SimulatedMachine(), plan.proof, workspace) if plan else None,
+        machine=simulated_for(plan, workspace) if plan else None,
     ).encode()
     target = target or package.parent / f"{package.name}.dossier.html"
     atomic.write(target, page)

@@ -146,6 +146,7 @@ def run(options: argparse.Namespace) -> int:
     from yendo import atomic
     from yendo.cli import show
     from yendo.errors import Usage
+    from yendo.facts import systems
     from yendo.prove import junit
     from yendo.prove.furnished import furnished
     from yendo.prove.prove import prove
@@ -155,6 +156,8 @@ def run(options: argparse.Namespace) -> int:
         raise Usage("--jobs is at least 1")
     package = find(options.package)
     plan, workspace = plan_of(options.package, package)
+    if plan and options.windows is None:
+        options.windows = systems.suiting(plan.when.os)
     wanted = options.machine or (list(plan.proof.machines) if plan else []) or ["simulated"]
     where = [machines.asked(options, name) for name in (machines.NAMES if "all" in wanted else dict.fromkeys(wanted))]
     if plan:

@@ -17,6 +17,7 @@ from yendo.draft.office import Office
 from yendo.effects import Effect
 from yendo.errors import Usage
 from yendo.evidence import Evidence
+from yendo.facts import systems
 from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database, transform
 from yendo.installers import recognise
@@ -290,7 +291,13 @@ def _plan(
         return _setup(document, account, path, decisions)
     document.add("install", writing.array(*_database(account, path.name, along, decisions)))
     _taken_back(document, account, path.name)
-    if account.refused and not account.wanting:
+    if account.takes:
+        titles = ", ".join(systems.system(name).title for name in account.takes)
+        document["when"]["os"] = _range_of(account.takes)
+        document["when"]["os"].comment(writing.remark(f"{DECIDE}: the installer refuses others: {account.refused}"))
+        decisions[:] = [one for one in decisions if not one.startswith("when.os:")]
+        decisions.append(f"when.os: the installer refuses others ({account.refused}); it takes {titles}")
+    elif account.refused and not account.wanting:
         refusal = (
             f"{DECIDE}: the installer refuses a fresh machine ({account.refused}), so no detection could be derived"
         )
@@ -311,6 +318,14 @@ def _plan(
     return document
 
 
+def _range_of(takes: Sequence[str]) -> str:
+    """The builds of these Windows, as a range that leaves out what is known not to be taken."""
+    known = {name: one.build for name, one in systems.systems().items()}
+    taken = [known[name] for name in takes]
+    above = [build for name, build in known.items() if name not in takes and build > max(taken)]
+    return f">=10.0.{min(taken)}" + (f", <10.0.{min(above)}" if above else "")
+
+
 def _need(account: Account, decisions: list[str]) -> tomlkit.items.AoT:
     """What the vendor asks for and a fresh machine has not: expected from outside, unless a person says what brings
     it.
@@ -325,7 +340,8 @@ def _need(account: Account, decisions: list[str]) -> tomlkit.items.AoT:
 
 
 def _rehearsed(account: Account, installer: Path, along: _Overlays) -> rehearsal.Rehearsed | None:
-    if (account.refused and not account.wanting) or not rehearsal.is_small(account):
+    known = account.wanting or account.takes
+    if (account.refused and not known) or not rehearsal.is_small(account):
         return None
     lines: rehearsal.Lines | None
     if account.family == "msi":

@@ -16,6 +16,7 @@ from yendo.effects import Effect, Environment, File, RegistryValue, Service, Sta
 from yendo.effects.recording import is_temporary
 from yendo.effects.things import key_of
 from yendo.errors import YendoError
+from yendo.facts import systems
 from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats.msi import Database
 from yendo.installers.account import Account, Silent
@@ -40,6 +41,7 @@ class Lines(msgspec.Struct, frozen=True):
     ways: tuple[tuple[str, tuple[str, ...]], ...] = ()
     brought: Mapping[str, Path] = {}  # folders on the machine -> ours
     there: tuple[Rule, ...] = ()  # hold on the machine already
+    windows: tuple[str, ...] = ()  # the releases that it takes, where the usual one is none of them
 
 
 def of_database(
@@ -67,7 +69,7 @@ def of_database(
     ]
     product = account.identity.product_code
     away = f"msiexec /x {product} /qn" if product else None
-    return Lines((head, *after), away, tuple(ways), brought, tuple(one.there for one in account.wanting))
+    return Lines((head, *after), away, tuple(ways), brought, tuple(one.there for one in account.wanting), account.takes)
 
 
 def _decided(installer: Path, account: Account, defaults: Mapping[str, str]) -> Iterator[str]:
@@ -119,7 +121,8 @@ class Rehearsed(msgspec.Struct, frozen=True):
 
 def rehearse(lines: Lines) -> Rehearsed | None:
     """None where the simulated machine cannot carry it out."""
-    machine = SimulatedMachine()
+    usual, *others = lines.windows or (systems.USUAL,)
+    machine = SimulatedMachine(usual)
     around = machine.surroundings("system")
     fresh = SimulatedSession(around)
     fresh.make_hold(lines.there, "")
@@ -134,7 +137,8 @@ def rehearse(lines: Lines) -> Rehearsed | None:
         return None
     main = main_file(effect.thing for effect in effects if isinstance(effect.thing, File))
     # another account, computer and Windows: what comes from the machine is no mark of the product
-    elsewhere = msgspec.structs.replace(SimulatedMachine(_OTHER_WINDOWS).surroundings("user"), computer="ANOTHER-02")
+    other = SimulatedMachine(others[0] if others else _OTHER_WINDOWS)
+    elsewhere = msgspec.structs.replace(other.surroundings("user"), computer="ANOTHER-02")
     also = []
     for words, way, place in (("for a person", lines.install, elsewhere), *((*way, around) for way in lines.ways)):
         found = _carried(way, lines, place)

@@ -13,6 +13,7 @@ from importlib.resources import files
 import msgspec
 
 from yendo.errors import Usage
+from yendo.facts.versions import VersionRange
 
 USUAL = "10-22h2"
 # Files of every release, by the folder below the system's and the head of their version: the base build follows it.
@@ -125,6 +126,17 @@ def system(name: str) -> System:
     if name not in known:
         raise Usage(f"{name!r} is no Windows that is known here; there are: {', '.join(known)}")
     return known[name]
+
+
+def suiting(range_: str | None) -> str:
+    """The name of the usual release, else of the first that a plan's range of Windows admits; the usual one where it
+    admits none.
+    """
+    if not range_:
+        return USUAL
+    wanted = VersionRange.parse(range_)
+    fitting = [name for name, one in systems().items() if wanted.fits(one.version)]
+    return fitting[0] if fitting and USUAL not in fitting else USUAL
 
 
 def of_build(version: str) -> System:

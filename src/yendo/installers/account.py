@@ -192,7 +192,10 @@ class Account(msgspec.Struct, frozen=True):
     candidates: tuple[CommandLine, ...] = ()
     least_build: int | None = None
     wanting: tuple[Wanted, ...] = ()
+    takes: tuple[str, ...] = ()
     """``refused``: why the prediction stopped, where the installer itself would refuse a fresh machine.
     ``wanting``: what would have to be there for it to go on; the effects are those of a machine that has it.
+    ``takes``: the Windows that it goes on with, by name, where it refuses the usual one for what no package brings; the
+    effects are those on the first of them.
     ``least_build``: the build of Windows that it asks for at least, by a search for a system file or for the build.
     """

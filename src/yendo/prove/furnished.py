@@ -15,10 +15,11 @@ import msgspec
 from yendo.effects import Effect, State
 from yendo.errors import NotCovered, Usage
 from yendo.evidence import Evidence
+from yendo.facts import systems
 from yendo.facts.surroundings import Account, Surroundings, expand
 from yendo.machines.protocol import Machine, Place, Session
-from yendo.machines.simulated.machine import SimulatedSession
-from yendo.plan.model import Proving
+from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
+from yendo.plan.model import Plan, Proving
 from yendo.prove.stage import ACCEPTED, Stage
 from yendo.terms.rules import FileRule, FolderRule, RegistryKeyRule, RegistryRule, Rule
 
@@ -99,6 +100,13 @@ def furnished(machine: Machine, proof: Proving, workspace: Path) -> Machine:
     """The machine as the plan wants it: itself where the plan says nothing. Raises Usage."""
     wanted = proof.there or proof.packages or proof.files or proof.person
     return Furnished(machine, proof, workspace) if wanted else machine
+
+
+def simulated_for(plan: Plan, workspace: Path) -> Machine:
+    """The simulated machine that stands for a plan's: a Windows that it admits, with what it says is there. Raises
+    Usage.
+    """
+    return furnished(SimulatedMachine(systems.suiting(plan.when.os)), plan.proof, workspace)
 
 
 def bare(machine: Machine) -> Machine:

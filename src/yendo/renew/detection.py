@@ -14,11 +14,10 @@ from yendo.detect import detected, seen
 from yendo.detect.derive import derive
 from yendo.draft import writing
 from yendo.errors import YendoError
-from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.plan import Plan, Rule
 from yendo.prove import ground
-from yendo.prove.furnished import furnished
+from yendo.prove.furnished import simulated_for
 from yendo.renew import merge
 from yendo.renew.merge import Conflict, Kept
 from yendo.renew.work import Work
@@ -52,7 +51,7 @@ def _derived(work: Work, folder: Path, plan: Plan) -> list[Rule] | None:
                 package,
                 [other for other in others if other.is_file()],
                 updates=plan.proof.updates_itself,
-                machine=furnished(SimulatedMachine(), plan.proof, work.workspace),
+                machine=simulated_for(plan, work.workspace),
             )
             made = ground.everywhere(made, package)
             return [ground.with_places(one.rule, made) for one in derive(made.ground, made.environment).rules]
@@ -114,7 +113,7 @@ def _held(work: Work, rules: list[dict[str, Any]]) -> dict[str, str]:
     try:
         with tempfile.TemporaryDirectory(prefix="yendo-held-") as target:
             package = build.build(work.copy, plan, output=Path(target)).folder
-            made = ground.make(package, machine=furnished(SimulatedMachine(), plan.proof, work.workspace))
+            made = ground.make(package, machine=simulated_for(plan, work.workspace))
     except YendoError:
         return {}
     judged = {repr(rule): msgspec.convert(rule, Rule) for rule in rules}  # type: ignore[arg-type,var-annotated]

@@ -111,6 +111,8 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
         outcome = met
     else:
         wanting = ()
+    takes = _takers(database, surroundings) if not met.done else {}
+    outcome = next(iter(takes.values()), outcome)
     whole = digest.of_file(path) if verify else None
     least = _least_build(database, surroundings)
     media_found = tuple(media.media(database, path))
@@ -147,8 +149,20 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
         why=why | ({"conditions.build": least[1]} if least else {}),
         refused=refused,
         wanting=wanting,
+        takes=tuple(takes),
         least_build=least[0] if least else None,
     )
+
+
+def _takers(database: Database, surroundings: Surroundings) -> dict[str, engine.Outcome]:
+    """The Windows that are known here on which a database goes on, by their names, and what it does there."""
+    found = {}
+    for name, system in systems.systems().items():
+        other = msgspec.structs.replace(surroundings, windows=system.version)
+        outcome = engine.predict(database, other, baseline(other))
+        if outcome.done:
+            found[name] = outcome
+    return found
 
 
 MOST_WANTED = 8  # that an installer asks for, one after another
