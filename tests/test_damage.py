@@ -6,6 +6,7 @@ import io
 import struct
 import zlib
 from pathlib import Path
+from typing import Any
 
 import family_specimens as specimens
 import pytest
@@ -13,13 +14,15 @@ import script_specimens as scripts
 from conftest import Yendo, missing
 from hypothesis import given
 from hypothesis import strategies as some
+from specimens import Specimen
 
+from yendo.demo.vendor import write_installer
 from yendo.errors import NotCovered, Unreadable
 from yendo.formats import answers, archives, carrier
 from yendo.formats import compiled_script as compiled
 from yendo.formats.pe import Image, version_words
 from yendo.formats.slices import Slice, size_of
-from yendo.installers import programs
+from yendo.installers import programs, recognise
 from yendo.installers.parts import bomb
 
 
@@ -294,3 +297,62 @@ def test_certificates_beyond_the_end_are_no_signature(yendo: Yendo, tmp_path: Pa
     struct.pack_into("<II", data, image.header_offset + 24 + 144, len(data) - 64, 64)
     (tmp_path / "x.exe").write_bytes(bytes(data))
     assert "unreadable certificate" in yendo("read", "x.exe").stdout
+
+
+# --- damage that can be lived with is told -------------------------------------------------------------
+
+
+def _spots(tmp_path: Path, name: str, data: bytes) -> list[str]:
+    path = tmp_path / name
+    path.write_bytes(data)
+    return [f"{spot.what}: {spot.why}" for spot in recognise.read(path).blind_spots]
+
+
+def test_databases_with_flaws_are_read_and_say_so(tmp_path: Path) -> None:
+    """Odd counts and a code page that does not exist: everything is read, and a person is told."""
+    data = bytearray(Specimen("flawed").with_file().ours(tmp_path).read_bytes())
+    assert _spots(tmp_path, "whole.msi", bytes(data)) == []
+    assert "does not end with a whole sector" in _spots(tmp_path, "odd.msi", bytes(data) + b"x" * 40)[0]
+    struct.pack_into("<I", data, 44, struct.unpack_from("<I", data, 44)[0] + 1)
+    assert "sectors of allocation table" in _spots(tmp_path, "count.msi", bytes(data))[0]
+    tables, summary = Specimen("pages").with_file()._finish()
+    write_installer(tmp_path / "page.msi", tables, summary=summary, code_page=1252)
+    page = (tmp_path / "page.msi").read_bytes()
+    known = struct.pack("<I", 1252)  # in the summary, and as the pool's first record
+    places = [at for at in range(len(page)) if page.startswith(known, at)]
+    found = [_spots(tmp_path, "page.msi", page[:at] + struct.pack("<I", 31_999) + page[at + 4 :]) for at in places]
+    assert any("code page 31999, which does not exist" in one for some in found for one in some), found
+
+
+def changed(sample: Path) -> bytes:
+    data = bytearray(sample.read_bytes())
+    data[600] ^= 0xFF  # in the program's own code, not in what reading looks at
+    return bytes(data)
+
+
+def test_a_checksum_that_does_not_hold(tmp_path: Path) -> None:
+    """Of a real sample, whose own checksum holds; one that is cut short says what is missing."""
+    sample = Path("/usr/share/clamav-testfiles/clam-nsis.exe")
+    if not sample.exists():
+        missing("clamav-testfiles", "apt-get install clamav-testfiles")
+    assert _spots(tmp_path, "whole.exe", sample.read_bytes()) == []
+    assert "its own checksum does not hold" in _spots(tmp_path, "changed.exe", changed(sample))[0]
+    assert _spots(tmp_path, "cut.exe", sample.read_bytes()[:-20])[0].startswith("the last 20 bytes")
+
+
+@pytest.mark.wine
+def test_the_real_stub_refuses_it(tmp_path: Path, wine: Any) -> None:
+    sample = Path("/usr/share/clamav-testfiles/clam-nsis.exe")
+    if not sample.exists() or "32" not in wine.widths:
+        missing("clamav-testfiles and a layer for 32-bit programs", "apt-get install clamav-testfiles wine32")
+    (tmp_path / "changed.exe").write_bytes(changed(sample))
+    (tmp_path / "whole.exe").write_bytes(sample.read_bytes())
+    codes = {}
+    for name, more in (("whole", ""), ("changed", ""), ("changed", " /NCRC")):
+        with wine.fresh() as session:
+            session.bring(tmp_path, r"C:\Hand over")
+            line = f'"C:\\Hand over\\{name}.exe" /S{more} /D=C:\\Clam'
+            codes[name + more] = session.run(line, timeout=60).exit_code
+            placed = session.state().get("file", r"C:\Clam\clam.exe") is not None
+            assert placed == (name == "whole" or bool(more)), (name, more)
+    assert codes["whole"] == 0 and codes["changed"] != 0

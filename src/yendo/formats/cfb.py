@@ -72,6 +72,7 @@ class _Ole(olefile.OleFileIO):  # type: ignore[misc]
             sectors.extend(numbers[:-1])
             following, left = numbers[-1], left - 1
         wanted = [number for number in sectors if number not in (FREE, END)][: self.num_fat_sectors]
+        self.table_sectors = len(wanted)
         self.fat = _LazyTable(wanted, self.getsect, self.sector_size, self._filesize)
 
 
@@ -202,6 +203,18 @@ class CompoundFile:
         if len(self._ole.direntries) > MAX_ENTRIES:
             self.close()
             raise Unreadable(f"{source}: {len(self._ole.direntries)} directory entries, more than any real file has")
+
+    @property
+    def flaws(self) -> list[str]:
+        """What is wrong with the file and can be lived with, in words."""
+        found = []
+        size = self._ole.sector_size
+        if over := self.file_size % size:
+            found.append(f"the file does not end with a whole sector of {size} bytes: it has {over} of one more")
+        stated, there = self._ole.num_fat_sectors, self._ole.table_sectors
+        if there != stated:
+            found.append(f"its header states {stated} sectors of allocation table, and there are {there}")
+        return found
 
     @property
     def class_id(self) -> str:

@@ -9,6 +9,7 @@ in the behaviour of stubs that interpret headers written by our tests.
 from __future__ import annotations
 
 import struct
+import zlib
 from collections.abc import Callable, Iterator
 from functools import cached_property
 from typing import BinaryIO
@@ -26,6 +27,7 @@ FIRST = 28
 MAX_HEADER, MAX_FILE, MAX_ENTRIES = 32 << 20, 2 << 30, 1 << 18
 UNINSTALLER, SILENT, NO_CHECK, CHECK = 1, 2, 4, 8  # flags of the first header
 PACKED = 0x80000000
+MAX_CHECKED = 256 << 20
 
 
 class Instruction(msgspec.Struct, frozen=True, gc=False):
@@ -104,6 +106,26 @@ class ScriptExe:
         self.solid, self.data_start = False, 0
         self.compression: Method = "none"
         self._believe()
+
+    @property
+    def missing(self) -> int:
+        """Bytes that its header says and the file has not."""
+        return max(0, self.start + int(self.length) - self.end)
+
+    def checksum_holds(self) -> bool | None:
+        """Whether the four bytes at its end are the CRC-32 of everything from offset 512 up to them.
+
+        None where it has no checksum, is cut short, or is larger than ``MAX_CHECKED``. Source: a real sample, whose
+        bytes are so.
+        """
+        end = self.start + self.length - 4
+        if self.flags & NO_CHECK or self.missing or end <= 512 or end > MAX_CHECKED:
+            return None
+        self.file.seek(512)
+        value, left = 0, end - 512
+        while left > 0 and (piece := self.file.read(min(left, 1 << 20))):
+            value, left = zlib.crc32(piece, value), left - len(piece)
+        return value == int.from_bytes(self.file.read(4), "little")
 
     @property
     def is_uninstaller(self) -> bool:

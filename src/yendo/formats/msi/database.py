@@ -323,6 +323,14 @@ class Database:
         return self._cache[name]
 
     @property
+    def flaws(self) -> list[str]:
+        """What is wrong with the file and can be lived with, in words."""
+        found = list(self.container.flaws)
+        if not strings.is_known(self.code_page):
+            found.append(f"it names code page {self.code_page}, which does not exist; read as that of western Windows")
+        return found
+
+    @property
     def tables(self) -> list[str]:
         return list(self.schema)
 

@@ -43,6 +43,20 @@ def codec_of(code_page: int) -> str:
         raise Unreadable(f"the database names code page {code_page}, which does not exist") from error
 
 
+def is_known(code_page: int) -> bool:
+    """Whether a code page is one."""
+    try:
+        codec_of(code_page)
+    except Unreadable:
+        return False
+    return True
+
+
+def known_codec(code_page: int) -> str:
+    """The same for reading: for an unknown one that of western Windows, since most texts are plain."""
+    return codec_of(code_page if is_known(code_page) else 1252)
+
+
 def read_pool(pool: bytes, data: bytes) -> tuple[list[str], int, int]:
     """``(strings by number, code page, bytes a reference)``; number 0 is the empty string.
 
@@ -52,7 +66,7 @@ def read_pool(pool: bytes, data: bytes) -> tuple[list[str], int, int]:
         raise Unreadable("_StringPool is shorter than its first record")
     (head,) = struct.unpack_from("<I", pool)
     code_page, width = head & 0x7FFFFFFF, 3 if head & LONG_REFERENCES else 2
-    codec = codec_of(code_page)
+    codec = known_codec(code_page)
     words = array("H")
     words.frombytes(pool[4 : 4 + (len(pool) - 4) // 4 * 4])
     lengths, counts = words[0::2], words[1::2]

@@ -17,7 +17,7 @@ from yendo.evidence import BlindSpot, Evidence, row, rule
 from yendo.facts import conditions, secrets, systems
 from yendo.facts.surroundings import Surroundings, for_everyone, windows
 from yendo.formats.msi import Database, Row
-from yendo.formats.msi.strings import codec_of
+from yendo.formats.msi.strings import known_codec
 from yendo.installers import account as form
 from yendo.installers.msi import commandline, engine, media, signature
 from yendo.installers.msi.fitting import facts
@@ -119,6 +119,10 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
     blind = [
         *_custom_actions(database, outcome),
         *(spot for spot in outcome.blind_spots if not spot.what.startswith("custom action")),
+    ]
+    blind += [
+        BlindSpot("what it holds", f"{flaw}; it is read all the same", Evidence("offset", "its structure"))
+        for flaw in database.flaws
     ]
     blind += [
         BlindSpot(
@@ -443,7 +447,7 @@ def _source_of(database: Database, base: int, entry: Row) -> str:
         if data[:2] in (b"\xff\xfe", b"\xfe\xff")
         else "utf-8-sig"
         if data[:3] == b"\xef\xbb\xbf"
-        else codec_of(database.code_page)
+        else known_codec(database.code_page)
     )
     return data.decode(codec, "replace")
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import re
+from collections.abc import Iterator
 from typing import BinaryIO
 
 from yendo.effects import Effect, State, UninstallEntry
@@ -126,6 +127,22 @@ def _boxes(outcome: Outcome) -> tuple[BlindSpot, ...]:
     )
 
 
+def _flaws(script: ScriptExe, header: Evidence) -> Iterator[BlindSpot]:
+    """Damage that the reading lives with."""
+    if script.missing:
+        yield BlindSpot(
+            f"the last {script.missing} bytes",
+            "the file ends before the end that its header says: get it again; what lay there is not known",
+            header,
+        )
+    elif script.checksum_holds() is False:
+        yield BlindSpot(
+            "what has changed in it",
+            "its own checksum does not hold, so it refuses to run (but with /NCRC): get it again from the vendor",
+            header,
+        )
+
+
 def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
     from yendo.installers.msi.describe import baseline
 
@@ -158,7 +175,7 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
         behaviour=tuple(_behaviour(script, texts, outcome, header)),
         processes=programs(outcome.effects, (place for place, _ in outcome.uninstallers)),
         effects=outcome.effects,
-        blind_spots=(*boxes, *outcome.blind_spots),
+        blind_spots=(*_flaws(script, header), *boxes, *outcome.blind_spots),
         candidates=(install,),
         listing=tuple(listing(script, texts)),
         why={"identity.name": entry.evidence} if entry and entry.evidence else {},
