@@ -12,7 +12,7 @@ from datetime import UTC, datetime, timedelta
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.formats.msi.strings import codec_of
+from yendo.formats.msi.strings import codec_of, known_codec
 
 _FORMAT_ID = bytes.fromhex("e0859ff2f94f6810ab9108002b27b3d9")
 _EPOCH = datetime(1601, 1, 1, tzinfo=UTC)
@@ -102,7 +102,7 @@ class Summary(msgspec.Struct, frozen=True):
         except struct.error as error:
             raise Unreadable(f"summary information is cut short: {error}") from error
         page = found.get("code_page", 1252)
-        codec = codec_of(page if isinstance(page, int) else 1252)
+        codec = known_codec(page if isinstance(page, int) else 1252)
         found |= {_FIELDS[number]: text.decode(codec, "replace") for number, text in raw.items() if number in _FIELDS}
         return cls(**{name: value for name, value in found.items() if name and isinstance(value, _kind(name))})  # type: ignore[arg-type]
 
