@@ -17,7 +17,7 @@ from yendo.errors import Unreadable
 from yendo.formats import cab, cfb, lnk, pe, registry_text
 from yendo.formats.msi import Column, Database, DatabaseWriter, Summary
 from yendo.formats.msi import names as stream_names
-from yendo.formats.msi.strings import PoolWriter, codec_of, read_pool
+from yendo.formats.msi.strings import codec_of, PoolWriter, codec_of, read_pool
 
 GCAB = Path("/usr/libexec/installed-tests/libgcab-1.0")
 
@@ -114,8 +114,10 @@ def test_a_string_the_code_page_lacks_is_named() -> None:
 
 
 def test_unknown_code_page() -> None:
+    """Read as that of western Windows, and kept as it is named; nothing is written in it."""
+    assert read_pool(struct.pack("<I", 4711), b"")[1] == 4711
     with pytest.raises(Unreadable, match="code page 4711"):
-        read_pool(struct.pack("<I", 4711), b"")
+        codec_of(4711)
 
 
 @pytest.mark.parametrize("pool", [b"", b"\0\0", struct.pack("<IHH", 1252, 10, 1), struct.pack("<IHH", 1252, 0, 5)])
