@@ -282,6 +282,10 @@ def test_demo(yendo: Yendo, tmp_path: Path) -> None:
         and "What detection catches" in page
         and (tmp_path / "here/lantern/package/tidewell-lantern-6.2.3-r1/apply.ps1").exists()
     )
+    derived = parsed(yendo("detect", "derive", "here/lantern", "--most", "99", "--json"))
+    asked = " ".join(str(one["rule"]) for one in derived["rules"] + derived["further"])
+    assert "lantern.exe" in asked  # and never what the runtime brings, or every package of the office's
+    assert "tide-runtime.dat" not in asked and "Help" not in asked
     assert yendo("demo", "here", "--json").stdout  # again, over its own work
     (tmp_path / "mine").mkdir()
     (tmp_path / "mine/thesis.txt").write_text("x")

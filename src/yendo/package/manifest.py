@@ -303,7 +303,9 @@ def at(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path
 def action(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path, str] = {}) -> Action:
     """A step of the plan, resolved; steps count from 1. ``digest_of`` knows the hash of every extra file."""
     where = at(workspace, plan, verb, number, digest_of)
-    return kind_of(where.step).action(where)
+    found = kind_of(where.step).action(where)
+    standing = any(where.step is one for some in plan.standing(verb) for one in some)
+    return msgspec.structs.replace(found, standing=True) if standing else found
 
 
 def msi_command(plan: Plan, verb: str, number: int) -> str:

@@ -12,6 +12,7 @@ import msgspec
 from yendo.detect.derive import portable
 from yendo.detect.states import Ground, in_order
 from yendo.effects import Effect, File, Product, State, difference
+from yendo.effects.things import key_of
 from yendo.errors import NotCovered, YendoError
 from yendo.facts.surroundings import Account
 from yendo.facts.versions import Version
@@ -112,7 +113,9 @@ def make(
                 f"the simulated machine does not install it: exit code {found.exit_code}; {'; '.join(found.lines[-2:])}"
             )
         after = session.state()
-        effects = [_known(effect, after) for effect in in_order(stage.without_own(difference(before, after), session))]
+        own = stage.without_own(difference(before, after), session)
+        shared = _shared(manifest, package, machine, account)
+        effects = [_known(effect, after) for effect in in_order(own) if key_of(effect.thing) not in shared]
         removed = None
         if manifest.uninstall and stage.verb(session, "uninstall").exit_code in ACCEPTED:
             removed = session.state().copy()
@@ -233,6 +236,19 @@ def _otherwise(setting: Setting, value: str) -> Value:
         case "choice" | "choices":
             return next((item for item in setting.allowed if item != value), value)
     return f"{value} otherwise".strip()
+
+
+def _shared(manifest: form.Manifest, package: Path, machine: Machine, account: Account) -> set[tuple[str, str]]:
+    """What is another package's, which this one brings along, or the office's, by key: detection never asks for it."""
+    standing = tuple(action for action in manifest.install if action.standing)
+    if not standing and not any(need.folder for need in manifest.needs):
+        return set()
+    with machine.fresh(account) as session:
+        stage = Stage(package, machine, account, lambda title: None)
+        stage.bring(session)
+        before = session.state()
+        _carried(msgspec.structs.replace(manifest, install=standing, detect=()), package, session, stage.folder)
+        return {key_of(effect.thing) for effect in difference(before, session.state())}
 
 
 def _carried(manifest: form.Manifest, package: Path, session: Session, folder: str) -> bool:

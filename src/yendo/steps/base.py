@@ -66,7 +66,7 @@ class Action(msgspec.Struct, frozen=True, omit_defaults=True):
 
     ``command`` may hold ``{package}`` and ``{logs}``; ``data`` is the kind's own; times in seconds. ``reverse`` is a
     command line that takes it back, written down before the step begins; ``temporary_reverse`` one that only
-    undoes an unfinished run.
+    undoes an unfinished run. ``standing``: the office's, in every package of its.
     """
 
     kind: str
@@ -89,6 +89,7 @@ class Action(msgspec.Struct, frozen=True, omit_defaults=True):
     observed: str = ""
     reverse: str = ""
     temporary_reverse: str = ""
+    standing: bool = False
 
 
 class At(msgspec.Struct, frozen=True):
