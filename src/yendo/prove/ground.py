@@ -128,6 +128,8 @@ def make(
                 also.append(("this version, where no step's condition holds", session.state()))
     steps = []
     for count in range(1, len(manifest.install)):
+        if all(action.standing for action in manifest.install[count:]):
+            break  # what is missing is the office's, and every package of its would tell
         part = msgspec.structs.replace(manifest, install=manifest.install[:count], detect=(), needs=manifest.needs)
         with machine.fresh(account) as session:
             stage.bring(session)
