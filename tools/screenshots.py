@@ -20,7 +20,9 @@ OUT = Path(__file__).parents[1] / "docs" / "screenshots"
 YENDO = Path(sys.executable).with_name("yendo")
 PICTURES = {
     "read": "yendo read from-tidewell/lantern-6.2.1.msi",
-    "draft": "yendo draft fresh from-tidewell/lantern-6.2.1.msi --with from-tidewell/lantern-6.2.3.msp",
+    "draft": "yendo draft fresh from-tidewell/lantern-6.2.1.msi --with from-tidewell/lantern-6.2.3.msp; "
+    "yendo add change property --into fresh --name SITE --value Marrowby; "
+    "yendo add step copy --into fresh --from lantern/extras/site.ini --to C:/Marrowby/site.ini",
     "decide": "yendo decide plain; yendo build plain; yendo prove plain",
     "properties": "yendo msi properties from-tidewell/lantern-6.2.1.msi; yendo msi dialogs from-tidewell/lantern-6.2.1.msi",  # noqa: E501
     "transform": "yendo transform make lantern -o site.mst; yendo transform show site.mst from-tidewell/lantern-6.2.1.msi; "  # noqa: E501
