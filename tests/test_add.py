@@ -47,7 +47,8 @@ def test_a_step_stands_where_it_was_put(yendo: Yendo, drafted: Path, tmp_path: P
     said = parsed(
         yendo("add", "step", "copy", "--into", "w", "--from", tmp_path / "charts", "--to", r"%ProgramData%\C", "--json")
     )
-    yendo("add", "step", "registry", "--into", "w", "--at", "1", "--key", r"HKLM\Software\M", "--values", "Quay=3")
+    more = ["--at", "1", "--key", r"HKLM\Software\M", "--values", "Quay=3", "-q"]
+    assert yendo("add", "step", "registry", "--into", "w", *more).stdout == ""
     yendo("add", "step", "delete", "--into", "w", "--for", "uninstall", "--path", r"C:\Old\a", "--empty-parents")
     text = (drafted / "plan.toml").read_text("utf-8")
     plan, lines = read(drafted / "plan.toml")

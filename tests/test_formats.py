@@ -17,7 +17,7 @@ from yendo.errors import Unreadable
 from yendo.formats import cab, cfb, lnk, pe, registry_text
 from yendo.formats.msi import Column, Database, DatabaseWriter, Summary
 from yendo.formats.msi import names as stream_names
-from yendo.formats.msi.strings import codec_of, PoolWriter, codec_of, read_pool
+from yendo.formats.msi.strings import PoolWriter, codec_of, read_pool
 
 GCAB = Path("/usr/libexec/installed-tests/libgcab-1.0")
 

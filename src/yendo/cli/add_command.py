@@ -52,8 +52,8 @@ def _kinds(parser: argparse.ArgumentParser, models: Mapping[str, Any], *, steps:
             kind.add_argument("--step", type=int, metavar="N", help="which install step (default: the one database)")
         _keys(kind, model)
         _into(kind)
-        for option in ("--json", "--quiet"):
-            kind.add_argument(option, action="store_true", default=argparse.SUPPRESS, help=argparse.SUPPRESS)
+        for options in (("--json",), ("--quiet", "-q")):
+            kind.add_argument(*options, action="store_true", default=argparse.SUPPRESS, help=argparse.SUPPRESS)
 
 
 def _keys(parser: argparse.ArgumentParser, model: Any) -> None:

@@ -24,6 +24,9 @@ _EXTRAS = ("from", "run", "import", "cabinet", "source", "icon")
 _MEDIA = ("media", "patch")
 
 
+_LIMIT = "10 min"
+
+
 class Added(msgspec.Struct, frozen=True):
     """What was written: the line it stands on (from 1), its text, and the files that came along."""
 
@@ -33,8 +36,10 @@ class Added(msgspec.Struct, frozen=True):
 
 
 def step(workspace: Path, verb: str, kind: str, values: Mapping[str, Any], at: int | None = None) -> Added:
-    """A step of a verb, as the ``at``-th (from 1), else as the last. Raises Usage."""
-    return _put(workspace, verb, {"kind": kind, **values}, at)
+    """A step of a verb, as the ``at``-th (from 1), else as the last; with a limit of time, where none is given. Raises
+    Usage.
+    """
+    return _put(workspace, verb, {"kind": kind, **values, "timeout": values.get("timeout", _LIMIT)}, at)
 
 
 def change(workspace: Path, kind: str, values: Mapping[str, Any], number: int | None = None) -> Added:
