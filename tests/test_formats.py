@@ -114,8 +114,10 @@ def test_a_string_the_code_page_lacks_is_named() -> None:
 
 
 def test_unknown_code_page() -> None:
-    """Read as that of western Windows, and kept as it is named; nothing is written in it."""
-    assert read_pool(struct.pack("<I", 4711), b"")[1] == 4711
+    """Refused, or read as that of western Windows and kept as it is named; nothing is written in it."""
+    assert read_pool(struct.pack("<I", 4711), b"", any_page=True)[1] == 4711
+    with pytest.raises(Unreadable, match="code page 4711"):
+        read_pool(struct.pack("<I", 4711), b"")
     with pytest.raises(Unreadable, match="code page 4711"):
         codec_of(4711)
 

@@ -289,7 +289,7 @@ class Database:
         if "_StringPool" not in self._tables or "_StringData" not in self._tables:
             raise Unreadable("a compound file, but not an installer database (it has no string pool)")
         self.strings, self.code_page, self.reference_width = strings.read_pool(
-            self._tables["_StringPool"].read(), self._tables["_StringData"].read()
+            self._tables["_StringPool"].read(), self._tables["_StringData"].read(), any_page=True
         )
         self._texts: list[Cell] = [None, *self.strings[1:]]
         declared = [cells[0] for cells in self._table("_Tables", _TABLES).cells]

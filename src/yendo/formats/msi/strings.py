@@ -57,8 +57,9 @@ def known_codec(code_page: int) -> str:
     return codec_of(code_page if is_known(code_page) else 1252)
 
 
-def read_pool(pool: bytes, data: bytes) -> tuple[list[str], int, int]:
-    """``(strings by number, code page, bytes a reference)``; number 0 is the empty string.
+def read_pool(pool: bytes, data: bytes, *, any_page: bool = False) -> tuple[list[str], int, int]:
+    """``(strings by number, code page, bytes a reference)``; number 0 is the empty string. With ``any_page`` a code page
+    that does not exist is read as that of western Windows.
 
     Raises Unreadable when the lengths run past the data.
     """
@@ -66,7 +67,7 @@ def read_pool(pool: bytes, data: bytes) -> tuple[list[str], int, int]:
         raise Unreadable("_StringPool is shorter than its first record")
     (head,) = struct.unpack_from("<I", pool)
     code_page, width = head & 0x7FFFFFFF, 3 if head & LONG_REFERENCES else 2
-    codec = known_codec(code_page)
+    codec = known_codec(code_page) if any_page else codec_of(code_page)
     words = array("H")
     words.frombytes(pool[4 : 4 + (len(pool) - 4) // 4 * 4])
     lengths, counts = words[0::2], words[1::2]
