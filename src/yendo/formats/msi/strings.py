@@ -58,8 +58,9 @@ def known_codec(code_page: int) -> str:
 
 
 def read_pool(pool: bytes, data: bytes, *, any_page: bool = False) -> tuple[list[str], int, int]:
-    """``(strings by number, code page, bytes a reference)``; number 0 is the empty string. With ``any_page`` a code page
-    that does not exist is read as that of western Windows.
+    """``(strings by number, code page, bytes a reference)``; number 0 is the empty string.
+
+    With ``any_page`` a code page that does not exist is read as that of western Windows.
 
     Raises Unreadable when the lengths run past the data.
     """
