@@ -97,8 +97,8 @@ def test_a_package_that_is_there_already(tmp_path: Path, yendo: Yendo) -> None:
     assert "is no built package" in yendo("prove", "w", expect=2).stderr
 
 
-def test_somebody_who_agrees(tmp_path: Path, yendo: Yendo) -> None:
-    """A need that asks first: with nobody there it ends, with somebody it goes on."""
+def asking(tmp_path: Path, yendo: Yendo) -> Path:
+    """A built package that asks before it brings its runtime."""
     workspace(tmp_path / "runtime", RUNTIME)
     yendo("build", "runtime")
     folder = tmp_path / "w"
@@ -107,6 +107,12 @@ def test_somebody_who_agrees(tmp_path: Path, yendo: Yendo) -> None:
     (folder / "extras").mkdir()
     (tmp_path / "runtime" / "package" / "runtime-3-r1").rename(folder / "extras" / "runtime")
     yendo("build", "w")
+    return folder
+
+
+def test_somebody_who_agrees(tmp_path: Path, yendo: Yendo) -> None:
+    """A need that asks first: with nobody there it ends, with somebody it goes on."""
+    folder = asking(tmp_path, yendo)
     assert "exit code 29" in yendo("prove", "w", expect=1).stdout
     with (folder / "plan.toml").open("a") as plan:
         plan.write("\n[proof]\nperson = true\n")
@@ -117,14 +123,7 @@ def test_somebody_who_agrees(tmp_path: Path, yendo: Yendo) -> None:
 
 def test_a_person_who_agrees_and_one_who_does_not(tmp_path: Path, yendo: Yendo) -> None:
     """Both are scenarios of their own where a need asks; a package that asks nobody is not called for them."""
-    workspace(tmp_path / "runtime", RUNTIME)
-    yendo("build", "runtime")
-    folder = tmp_path / "w"
-    need = '[[need]]\npackage = "runtime"\nfrom = "extras/runtime"\nremove = true\n[need.consent]\nen = "May it?"\n\n'
-    workspace(folder, PLAN.split("[[need]]")[0] + need + PLAN[PLAN.index("[[install]]") :])
-    (folder / "extras").mkdir()
-    (tmp_path / "runtime" / "package" / "runtime-3-r1").rename(folder / "extras" / "runtime")
-    yendo("build", "w")
+    asking(tmp_path, yendo)
     done = yendo("prove", "w", "--scenario", "agrees", "--scenario", "declines", "--json")
     outcomes = {cell["scenario"]: cell["outcome"] for cell in json.loads(done.stdout)["cells"]}
     assert outcomes == {"agrees": "passed", "declines": "passed"}

@@ -9,7 +9,6 @@ from typing import Any
 
 import msgspec
 import tomlkit
-import tomlkit.exceptions
 from tomlkit.items import AoT, Table
 
 from yendo import atomic, digest
@@ -46,7 +45,7 @@ def change(workspace: Path, kind: str, values: Mapping[str, Any], number: int | 
     """What a database should do otherwise, in the ``number``-th install step (from 1), else in the only one that runs a
     database. Raises Usage.
     """
-    document = _document(workspace)
+    document = writing.plan_of(workspace / "plan.toml")[0]
     steps = list(document.get("install", []))
     databases = [at for at, one in enumerate(steps, 1) if one.get("kind") == "msi" and one.get("media")]
     if number is None and len(databases) != 1:
@@ -79,7 +78,7 @@ def need(workspace: Path, values: Mapping[str, Any]) -> Added:
 
 def setting(workspace: Path, name: str, values: Mapping[str, Any]) -> Added:
     """A value that is chosen when the package is delivered. Raises Usage."""
-    document = _document(workspace)
+    document = writing.plan_of(workspace / "plan.toml")[0]
     known = document.setdefault("settings", tomlkit.table(is_super_table=True))
     if name in known:
         raise Usage(f"{workspace / 'plan.toml'} has a setting {name} already")
@@ -92,7 +91,7 @@ def setting(workspace: Path, name: str, values: Mapping[str, Any]) -> Added:
 
 def media(workspace: Path, files: Sequence[Path]) -> Added:
     """Vendor's files with their hashes, copied as they came. Raises Usage."""
-    document = _document(workspace)
+    document = writing.plan_of(workspace / "plan.toml")[0]
     brought = [_medium(workspace, document, path) for path in files]
     shown = tomlkit.document()
     entries = document["media"]
@@ -106,7 +105,7 @@ def media(workspace: Path, files: Sequence[Path]) -> Added:
 
 
 def _put(workspace: Path, name: str, values: Mapping[str, Any], at: int | None) -> Added:
-    document = _document(workspace)
+    document = writing.plan_of(workspace / "plan.toml")[0]
     brought: list[str] = []
     given = {key: _along(workspace, document, key, value, brought) for key, value in values.items()}
     table = _table(given)
@@ -123,16 +122,6 @@ def _put(workspace: Path, name: str, values: Mapping[str, Any], at: int | None) 
     shown = tomlkit.document()
     shown[name] = writing.array(_table(given))
     return _written(workspace, document, (name, place), tomlkit.dumps(shown), tuple(brought))
-
-
-def _document(workspace: Path) -> tomlkit.TOMLDocument:
-    path = workspace / "plan.toml"
-    try:
-        return tomlkit.parse(path.read_text("utf-8"))
-    except FileNotFoundError as error:
-        raise Usage(f"{path} is not there; yendo draft starts a plan") from error
-    except (OSError, UnicodeDecodeError, tomlkit.exceptions.TOMLKitError) as error:
-        raise Usage(f"{path} cannot be read: {error}") from error
 
 
 def _table(values: Mapping[str, Any]) -> Table:

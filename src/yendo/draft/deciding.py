@@ -13,7 +13,6 @@ from typing import Any, TypeGuard
 
 import msgspec
 import tomlkit
-import tomlkit.exceptions
 from tomlkit.items import AoT, Array, Bool, Comment, Integer, Item, Table
 
 from yendo import atomic
@@ -62,7 +61,7 @@ class Question(msgspec.Struct, frozen=True):
 
 def questions(path: Path) -> list[Question]:
     """What is open in a plan, in its order; then what stands unless somebody decides. Raises Usage, PlanError."""
-    return _open(*_document(path))
+    return _open(*writing.plan_of(path))
 
 
 def _open(document: tomlkit.TOMLDocument, text: str) -> list[Question]:
@@ -86,7 +85,7 @@ def answer(path: Path, answers: Mapping[str, Value | None]) -> list[str]:
     A key without its number answers each of its kind: ``media.origin``. Raises Usage for a key that is no question, and
     for an answer that the plan cannot hold; nothing is written then.
     """
-    document, before = _document(path)
+    document, before = writing.plan_of(path)
     known = {question.key: question for question in _open(document, before) if question.key}
     holders = {key: (holder, str(where[-1])) for key, where, holder in _places(document)}
     meant: dict[str, Value | None] = {}
@@ -119,16 +118,6 @@ def answer(path: Path, answers: Mapping[str, Value | None]) -> list[str]:
         raise Usage("; ".join(problem.message for problem in error.problems)) from error
     atomic.write(path, text.encode())
     return list(meant)
-
-
-def _document(path: Path) -> tuple[tomlkit.TOMLDocument, str]:
-    try:
-        text = path.read_text("utf-8")
-        return tomlkit.parse(text), text
-    except FileNotFoundError as error:
-        raise Usage(f"{path} is not there; yendo draft starts a plan") from error
-    except (OSError, UnicodeDecodeError, tomlkit.exceptions.TOMLKitError) as error:
-        raise Usage(f"{path} cannot be read: {error}") from error
 
 
 def _places(document: tomlkit.TOMLDocument) -> list[tuple[str, places.Path, Table]]:

@@ -4,14 +4,28 @@ from __future__ import annotations
 
 import re
 from collections.abc import Mapping
+from pathlib import Path
 from typing import Any
 
 import msgspec
 import tomlkit
+import tomlkit.exceptions
 from tomlkit.items import Item, Table
 
 from yendo import texts
+from yendo.errors import Usage
 from yendo.plan import Rule
+
+
+def plan_of(path: Path) -> tuple[tomlkit.TOMLDocument, str]:
+    """A plan that is to be written again with its comments, and its text. Raises Usage."""
+    try:
+        text = path.read_text("utf-8")
+        return tomlkit.parse(text), text
+    except FileNotFoundError as error:
+        raise Usage(f"{path} is not there; yendo draft starts a plan") from error
+    except (OSError, UnicodeDecodeError, tomlkit.exceptions.TOMLKitError) as error:
+        raise Usage(f"{path} cannot be read: {error}") from error
 
 
 def literal(text: str) -> tomlkit.items.String:
