@@ -101,7 +101,7 @@ import sys, time
 from pathlib import Path
 from yendo.errors import YendoError
 from yendo.installers import families, recognise
-families.modules()
+assert families.MODULES
 begun = time.perf_counter()
 for name in Path(sys.argv[1]).read_text().splitlines():
     try:

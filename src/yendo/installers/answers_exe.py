@@ -21,7 +21,7 @@ from yendo.formats.pe import Image
 from yendo.formats.slices import Slice
 from yendo.installers import answers_script
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
-from yendo.installers.families import Found, InstalledDatabase, Prediction, Told, offset
+from yendo.installers.family import Found, InstalledDatabase, Prediction, Told, offset
 from yendo.installers.msi import commandline
 from yendo.installers.parts import MAX_LOOKED_INTO, Part, whole
 

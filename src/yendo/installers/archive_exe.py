@@ -14,7 +14,7 @@ from yendo.formats import archives
 from yendo.formats.pe import RT_RCDATA, Image, Resource
 from yendo.formats.slices import Slice
 from yendo.installers.account import Aspect, CommandLine, Silent, Switch
-from yendo.installers.families import Found, Told, offset
+from yendo.installers.family import Found, Told, offset
 from yendo.installers.parts import Part, whole
 
 FAMILY = "archive-exe"

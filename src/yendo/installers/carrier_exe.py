@@ -11,7 +11,7 @@ from yendo.formats import cab, carrier
 from yendo.formats.pe import Image
 from yendo.formats.slices import Slice
 from yendo.installers.account import Aspect, CommandLine, Condition, Identity, Property, Silent, Switch
-from yendo.installers.families import Found, Told, offset
+from yendo.installers.family import Found, Told, offset
 from yendo.installers.parts import Part, whole
 
 FAMILY = "carrier-exe"

@@ -13,7 +13,7 @@ from yendo.facts.surroundings import MENU, Surroundings, windows
 from yendo.formats import compiled_script as form
 from yendo.formats.pe import Image
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
-from yendo.installers.families import Found, Prediction, Told, offset, programs
+from yendo.installers.family import Found, Prediction, Told, offset, programs
 from yendo.installers.parts import Part
 
 FAMILY = "compiled-script-exe"

@@ -9,7 +9,7 @@ from yendo.evidence import BlindSpot, Evidence
 from yendo.formats.pe import Image
 from yendo.formats.slices import at
 from yendo.installers.account import CommandLine, Silent, Switch
-from yendo.installers.families import Found, Told, offset
+from yendo.installers.family import Found, Told, offset
 from yendo.installers.parts import Part
 
 FAMILY = "plain-exe"

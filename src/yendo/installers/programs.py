@@ -18,7 +18,7 @@ from yendo.formats import answers, archives
 from yendo.formats.pe import RT_MANIFEST, RT_VERSION, Image
 from yendo.installers import account as form
 from yendo.installers import archive_exe, families, signatures
-from yendo.installers.families import Prediction, Told
+from yendo.installers.family import Prediction, Told, offset
 from yendo.installers.parts import Looker, Part
 
 # Libraries that Windows 10 does not bring, and what does. Source: the names that the runtimes' own setup programs
@@ -185,8 +185,7 @@ def _hostile(contents: tuple[form.Content, ...]) -> list[BlindSpot]:
         if content.note.startswith(("hostile", "not unpacked", "cannot be read", "not looked"))
     ]
     return [
-        BlindSpot(f"{content.name[:120]} inside", content.note, families.offset(content.offset or 0))
-        for content in noted[:20]
+        BlindSpot(f"{content.name[:120]} inside", content.note, offset(content.offset or 0)) for content in noted[:20]
     ]
 
 

@@ -16,7 +16,7 @@ from yendo.formats.pe import Image
 from yendo.formats.script_exe import ScriptExe
 from yendo.formats.slices import Slice
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
-from yendo.installers.families import Found, Prediction, Told, offset, programs
+from yendo.installers.family import Found, Prediction, Told, offset, programs
 from yendo.installers.parts import Part
 from yendo.installers.script_exe.operations import listing
 from yendo.installers.script_exe.run import Outcome, Run

@@ -29,7 +29,7 @@ from yendo.formats import app_package, pe
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.patch import Patch
-from yendo.installers.families import InstalledDatabase
+from yendo.installers.family import InstalledDatabase
 from yendo.installers.msi import commandline, describe, engine, fitting, layers
 from yendo.installers.msi.layers import Layers
 from yendo.installers.msi.media import MissingMedia, payload

@@ -14,7 +14,7 @@ from yendo.effects.recording import Recording, replay
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.surroundings import Surroundings
 from yendo.installers import programs as reading
-from yendo.installers.families import InstalledDatabase
+from yendo.installers.family import InstalledDatabase
 from yendo.machines.protocol import Ran
 
 OBSERVED = "observed"  # the folder of a package with its recordings

@@ -1,0 +1,97 @@
+"""What a family's module is, what it finds and tells, and what several of them share."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any, BinaryIO, Protocol
+
+import msgspec
+
+from yendo.effects import Effect, File
+from yendo.evidence import BlindSpot, Evidence
+from yendo.formats.pe import Image
+from yendo.installers.account import Aspect, CommandLine, Condition, Identity, Property, Silent, Switch
+from yendo.installers.msi.session import Memory
+from yendo.installers.parts import Part
+
+
+class Found(msgspec.Struct, frozen=True):
+    """``what`` is the family's own reading of its mark; ``generation`` is the engine's, in words."""
+
+    family: str
+    evidence: Evidence
+    what: Any = None
+    generation: str = ""
+
+
+class Told(msgspec.Struct, frozen=True):
+    """What a family's module knows beyond the headers.
+
+    ``identity`` holds only what differs from the version resource.
+    """
+
+    identity: Identity = Identity()
+    silent: Silent = Silent()
+    switches: tuple[Switch, ...] = ()
+    behaviour: tuple[Aspect, ...] = ()
+    conditions: tuple[Condition, ...] = ()
+    properties: tuple[Property, ...] = ()
+    processes: tuple[str, ...] = ()
+    effects: tuple[Effect, ...] = ()
+    blind_spots: tuple[BlindSpot, ...] = ()
+    candidates: tuple[CommandLine, ...] = ()
+    listing: tuple[str, ...] = ()
+    why: dict[str, Evidence] = {}
+    needs: tuple[str, ...] = ()
+
+
+class InstalledDatabase(msgspec.Struct, frozen=True):
+    """A database that a setup program installs out of itself: what the system knows of it then, and its bytes."""
+
+    memory: Memory
+    content: bytes
+
+
+class Prediction(msgspec.Struct, frozen=True):
+    """What a silent run of it does to a machine, as far as it can be read."""
+
+    effects: tuple[Effect, ...] = ()
+    blind_spots: tuple[BlindSpot, ...] = ()
+    exit_code: int | None = None
+    restarts: bool = False
+    databases: tuple[InstalledDatabase, ...] = ()
+
+
+class Family(Protocol):
+    """``predict`` is there where a family's effects can be read: of a silent run of ``program`` on a machine."""
+
+    FAMILY: str
+
+    def find(self, file: BinaryIO, image: Image) -> Found | None: ...
+
+    def parts(self, file: BinaryIO, image: Image, found: Found) -> list[Part]: ...
+
+    def tell(self, file: BinaryIO, image: Image, found: Found, name: str) -> Told: ...
+
+
+def offset(where: int, note: str = "") -> Evidence:
+    """Evidence that is a place in the file."""
+    return Evidence("offset", f"offset {where}", note)
+
+
+def programs(effects: Iterable[Effect], but: Iterable[str] = ()) -> tuple[str, ...]:
+    """The programs among what is placed: what a person may have open.
+
+    ``but`` are paths that do not count (uninstallers).
+    """
+    left_out = {path.lower() for path in but}
+    found = {effect.thing.path for effect in effects if effect.change != "remove" and isinstance(effect.thing, File)}
+    return tuple(
+        sorted(
+            {
+                path.rpartition("\\")[2]
+                for path in found
+                if path.lower().endswith(".exe") and path.lower() not in left_out
+            }
+        )
+    )
