@@ -1,75 +1,38 @@
-"""What a setup program would leave behind, found out before anybody has to: it is carried out on the simulated machine
-and removed again, for a person and for the system account, and what stays becomes steps of the plan.
+"""What an installer would leave behind, found out before anybody has to: what stays on the machines of a rehearsal
+becomes steps of the plan.
 """
 
 from __future__ import annotations
 
 import ntpath
-from collections.abc import Mapping, Sequence
-from pathlib import Path
+from collections.abc import Iterable, Mapping, Sequence
 
 from tomlkit.items import Table
 
-from yendo.draft import setups, writing
-from yendo.effects import (
-    Effect,
-    Environment,
-    File,
-    Folder,
-    RegistryKey,
-    RegistryValue,
-    Service,
-    Shortcut,
-    State,
-    difference,
-)
-from yendo.effects.recording import is_temporary
+from yendo.draft import writing
+from yendo.draft.rehearsal import Left
+from yendo.effects import Effect, Environment, File, Folder, RegistryKey, RegistryValue, Service, Shortcut, State
 from yendo.effects.things import View
-from yendo.errors import YendoError
-from yendo.facts.surroundings import Account, contract
-from yendo.installers.account import Silent
-from yendo.installers.msi import engine
-from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.facts.surroundings import contract
 
-ACCOUNTS: tuple[Account, ...] = ("user", "system")
 _KINDS = ("file", "shortcut", "folder", "registry", "registry-key", "environment", "service")
 
 
-def of(installer: Path, silent: Silent) -> list[Table] | None:
-    """The steps for a setup by the command lines that reading knows; see :func:`steps`."""
-    install = setups.tried(silent.install, installer)
-    return steps(installer, install, silent.uninstall.command if silent.uninstall else None) if install else None
+def steps(left: Iterable[Left]) -> list[Table] | None:
+    """The steps that take away what is left, on each of some machines; empty where nothing is.
 
-
-def steps(installer: Path, install: str, uninstall: str | None) -> list[Table] | None:
-    """Steps that delete what stays after ``uninstall``, or all that ``install`` placed where it is None.
-
-    Empty where nothing stays. None where that is not known: the setup cannot be carried out here, or it leaves what is
-    neither in files nor in the registry.
+    None where steps cannot: it is neither in files nor in the registry, a variable or a service, or it was changed.
     """
     found: dict[tuple[str, ...], Table] = {}
-    for account in ACCOUNTS:
-        with SimulatedMachine().fresh(account) as session:
-            session.bring(installer.parent, setups.TRIED_IN.rstrip("\\"))
-            before = session.state()
-            try:
-                for line in filter(None, (install, uninstall)):
-                    if session.run(line, timeout=60).exit_code not in engine.DONE:
-                        return None
-            except YendoError:
-                return None
-            environment = session.surroundings.environment
-            left = [
-                effect for effect in difference(before, session.state()) if not is_temporary(effect.thing, environment)
-            ]
-        more = undoing(left, before, environment)
+    for one in left:
+        more = _undoing(one.effects, one.before, one.environment)
         if more is None:
             return None
         found |= more
     return list(found.values())
 
 
-def undoing(
+def _undoing(
     left: Sequence[Effect], before: State, environment: Mapping[str, str]
 ) -> dict[tuple[str, ...], Table] | None:
     """The steps that take away what is left on a machine that was ``before``; None where steps cannot."""

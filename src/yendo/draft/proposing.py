@@ -311,7 +311,7 @@ def _plan(
     proof = tomlkit.table()
     if account.wanting:
         proof.add("there", writing.inline(*(msgspec.to_builtins(one.there) for one in account.wanting)))
-    if rehearsed is not None and rehearsed.left:
+    if rehearsed is not None and any(one.effects for one in rehearsed.left or ()):
         _left(document, proof, rehearsed, path, decisions)
     if proof:
         document.add("proof", proof)
@@ -341,7 +341,8 @@ def _need(account: Account, decisions: list[str]) -> tomlkit.items.AoT:
 
 def _rehearsed(account: Account, installer: Path, along: _Overlays) -> rehearsal.Rehearsed | None:
     known = account.wanting or account.takes
-    if (account.refused and not known) or not rehearsal.is_small(account):
+    small = rehearsal.is_small(account)
+    if (account.refused and not known) or (account.family == "msi" and not small):
         return None
     lines: rehearsal.Lines | None
     if account.family == "msi":
@@ -349,7 +350,7 @@ def _rehearsed(account: Account, installer: Path, along: _Overlays) -> rehearsal
         lines = rehearsal.of_database(installer, account, along.transforms, along.patches, defaults)
     else:
         lines = rehearsal.of_setup(installer, account.silent)
-    return rehearsal.rehearse(lines) if lines is not None else None
+    return rehearsal.rehearse(lines, derives=small) if lines is not None else None
 
 
 def _rules(rehearsed: rehearsal.Rehearsed | None, account: Account, along: _Overlays) -> list[Rule]:
@@ -366,16 +367,17 @@ def _left(
     """What a database's own removal leaves: accepted where the vendor means it, else taken away."""
     with Database(installer) as database:
         kept = [row.text("Component") for row in database["Component"] if row.number("Attributes") & _PERMANENT]
-    steps = None if kept else leftovers.undoing(rehearsed.left, rehearsed.before, windows("system").environment)
+    left = rehearsed.left or ()
+    steps = None if kept else leftovers.steps(left)
     if steps:
-        first, *_ = steps.values()
-        first["kind"].comment("its own uninstall leaves this behind")
-        for step in steps.values():
+        steps[0]["kind"].comment("its own uninstall leaves this behind")
+        for step in steps:
             document["uninstall"].append(step)  # type: ignore[union-attr]
         return
+    names = list(dict.fromkeys(effect.left for one in left for effect in one.effects))
     proof.add("accept", tomlkit.array())
-    proof["accept"].extend(writing.literal(effect.left) for effect in rehearsed.left)
-    proof["accept"].multiline(len(rehearsed.left) > 1)
+    proof["accept"].extend(writing.literal(name) for name in names)
+    proof["accept"].multiline(len(names) > 1)
     if kept:
         proof["accept"].comment(writing.remark(f"the vendor keeps it: permanent components {', '.join(kept[:5])}"))
     else:
@@ -511,7 +513,8 @@ def _setup(
     """The rest of a plan whose installer is a setup program."""
     install, removal = setups.steps(account, installer.name, DECIDE, decisions)
     document.add("install", writing.array(install))
-    left = leftovers.of(installer, account.silent) or []
+    rehearsed = _rehearsed(account, installer, _Overlays())
+    left = (leftovers.steps(rehearsed.left or ()) or []) if rehearsed is not None else []
     if left:
         remark = "its own uninstall leaves this behind"
         if removal is None:
@@ -528,7 +531,7 @@ def _setup(
             tomlkit.comment(f"{DECIDE}: how it is removed is not known from reading; yendo try finds the uninstaller")
         )
         decisions.append("uninstall: not known from reading; yendo try finds the uninstaller")
-    if rules := _rules(_rehearsed(account, installer, _Overlays()), account, _Overlays()):
+    if rules := _rules(rehearsed, account, _Overlays()):
         document.add("detect", writing.rules_of(rules))
     else:
         document.add(

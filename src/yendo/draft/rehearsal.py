@@ -41,6 +41,7 @@ class Lines(msgspec.Struct, frozen=True):
     ways: tuple[tuple[str, tuple[str, ...]], ...] = ()
     brought: Mapping[str, Path] = {}  # folders on the machine -> ours
     there: tuple[Rule, ...] = ()  # hold on the machine already
+    stays: bool = False  # nothing that is known removes it, so all that it placed is left
     windows: tuple[str, ...] = ()  # the releases that it takes, where the usual one is none of them
 
 
@@ -69,7 +70,9 @@ def of_database(
     ]
     product = account.identity.product_code
     away = f"msiexec /x {product} /qn" if product else None
-    return Lines((head, *after), away, tuple(ways), brought, tuple(one.there for one in account.wanting), account.takes)
+    return Lines(
+        (head, *after), away, tuple(ways), brought, tuple(one.there for one in account.wanting), windows=account.takes
+    )
 
 
 def _decided(installer: Path, account: Account, defaults: Mapping[str, str]) -> Iterator[str]:
@@ -91,7 +94,7 @@ def of_setup(installer: Path, silent: Silent) -> Lines | None:
     if install is None:
         return None
     away = silent.uninstall.command if silent.uninstall else None
-    return Lines((install,), away, (), {TRIED_IN.rstrip("\\"): installer.parent})
+    return Lines((install,), away, (), {TRIED_IN.rstrip("\\"): installer.parent}, stays=away is None)
 
 
 def anywhere(rule: Rule) -> Rule:
@@ -109,49 +112,75 @@ def is_small(account: Account) -> bool:
     return len(files) <= MOST_FILES and sum(file.size or 0 for file in files) <= MOST_BYTES
 
 
+class Left(msgspec.Struct, frozen=True):
+    """What stays after a removal on a machine that was ``before``, with that machine's environment."""
+
+    before: State
+    effects: tuple[Effect, ...]
+    environment: Mapping[str, str]
+
+
 class Rehearsed(msgspec.Struct, frozen=True):
-    """``rules`` are the smallest set that was found, strongest first; ``left`` what the removal leaves, on a machine
-    that was ``before``.
+    """``rules`` are the smallest set that was found, strongest first; none where it is too large to derive while
+    somebody waits. ``left`` is what stays for the system account and for a person; None where a removal is not known.
     """
 
     rules: tuple[Rule, ...]
-    left: tuple[Effect, ...]
+    left: tuple[Left, ...] | None
+
+
+class _Ran(msgspec.Struct, frozen=True):
+    """A machine before and after, and after the removal; None where that could not be carried out."""
+
     before: State
+    after: State
+    removed: State | None
+    environment: Mapping[str, str]
+
+    @property
+    def left(self) -> Left | None:
+        return Left(self.before, self._new(self.removed), self.environment) if self.removed is not None else None
+
+    @property
+    def effects(self) -> tuple[Effect, ...]:
+        return self._new(self.after)
+
+    def _new(self, state: State) -> tuple[Effect, ...]:
+        found = difference(self.before, state)
+        return tuple(effect for effect in found if not is_temporary(effect.thing, self.environment))
 
 
-def rehearse(lines: Lines) -> Rehearsed | None:
+def rehearse(lines: Lines, *, derives: bool = True) -> Rehearsed | None:
     """None where the simulated machine cannot carry it out."""
     usual, *others = lines.windows or (systems.USUAL,)
-    machine = SimulatedMachine(usual)
-    around = machine.surroundings("system")
-    fresh = SimulatedSession(around)
-    fresh.make_hold(lines.there, "")
-    before = fresh.state()
-    whole = _carried(lines.install, lines, around)
-    if whole is None:
-        return None
-    after, removed = whole
-    environment = around.environment
-    effects = in_order(effect for effect in difference(before, after) if not is_temporary(effect.thing, environment))
-    if not effects:
-        return None
-    main = main_file(effect.thing for effect in effects if isinstance(effect.thing, File))
+    around = SimulatedMachine(usual).surroundings("system")
     # another account, computer and Windows: what comes from the machine is no mark of the product
     other = SimulatedMachine(others[0] if others else _OTHER_WINDOWS)
     elsewhere = msgspec.structs.replace(other.surroundings("user"), computer="ANOTHER-02")
-    also = []
-    for words, way, place in (("for a person", lines.install, elsewhere), *((*way, around) for way in lines.ways)):
-        found = _carried(way, lines, place)
-        if found is not None and (main is None or found[0].has(main)):  # without it, nobody would install it
-            also.append((f"this version, {words}", found[0]))
-    also.append(("this version, decided otherwise", _otherwise(after, effects)))
-    ground = Ground(before, after, tuple(effects), removed=removed, also=tuple(also))
-    left = difference(before, removed) if removed is not None else []
+    whole, person = (_carried(lines.install, lines, place) for place in (around, elsewhere))
+    if whole is None:
+        return None
+    left = [one.left for one in (whole, person) if one is not None]
+    known = [one for one in left if one is not None]
     return Rehearsed(
-        tuple(chosen.rule for chosen in derive(ground, environment, most=MOST_RULES).rules),
-        tuple(effect for effect in left if not is_temporary(effect.thing, environment)),
-        before,
+        tuple(_rules(lines, whole, person, around)) if derives else (),
+        tuple(known) if len(known) == len(left) else None,
     )
+
+
+def _rules(lines: Lines, whole: _Ran, person: _Ran | None, around: Surroundings) -> Iterator[Rule]:
+    """What tells the product on every machine, however it is decided."""
+    effects = in_order(whole.effects)
+    main = main_file(effect.thing for effect in effects if isinstance(effect.thing, File))
+    also = [("this version, for a person", person.after)] if person is not None else []
+    for words, way in lines.ways:
+        found = _carried(way, lines, around)
+        if found is not None and (main is None or found.after.has(main)):  # without it, nobody would install it
+            also.append((f"this version, {words}", found.after))
+    also.append(("this version, decided otherwise", _otherwise(whole.after, effects)))
+    ground = Ground(whole.before, whole.after, tuple(effects), removed=whole.removed, also=tuple(also))
+    if effects:
+        yield from (chosen.rule for chosen in derive(ground, whole.environment, most=MOST_RULES).rules)
 
 
 def _otherwise(state: State, effects: Sequence[Effect]) -> State:
@@ -169,23 +198,27 @@ def _otherwise(state: State, effects: Sequence[Effect]) -> State:
     return state
 
 
-def _carried(commands: Sequence[str], lines: Lines, around: Surroundings) -> tuple[State, State | None] | None:
-    """The machine after these commands, and after the removal where that can be carried out; None where they cannot."""
+def _carried(commands: Sequence[str], lines: Lines, around: Surroundings) -> _Ran | None:
+    """None where the simulated machine cannot carry these commands out."""
     session = SimulatedSession(around)
+    session.make_hold(lines.there, "")
+    before = session.state()
     try:
-        session.make_hold(lines.there, "")
         for folder, source in lines.brought.items():
             session.bring(source, folder)
         for command in commands:
             if session.run(command, timeout=600).exit_code not in engine.DONE:
                 return None
-        after = session.state().copy()
-        if lines.uninstall is None:
-            return after, None
-        try:
-            gone = session.run(lines.uninstall, timeout=600).exit_code in engine.DONE
-        except YendoError:
-            gone = False
-        return after, session.state() if gone else None
+        after = session.state()
+        removed = after if lines.stays else _removed(session, lines.uninstall)
     except YendoError:
         return None
+    return _Ran(before, after, removed, around.environment)
+
+
+def _removed(session: SimulatedSession, uninstall: str | None) -> State | None:
+    try:
+        gone = uninstall is not None and session.run(uninstall, timeout=600).exit_code in engine.DONE
+    except YendoError:
+        gone = False
+    return session.state() if gone else None
