@@ -102,6 +102,18 @@ _NOT_FRESH = re.compile(
 )
 
 
+_SYSTEM_FOLDERS = re.compile(
+    r"c:\\(windows|programdata\\(microsoft|package cache)|users\\(public|default)|"
+    r"program files( \(x86\))?\\(common files|internet explorer|microsoft|windows|modifiablewindowsapps|"
+    r"reference assemblies|msbuild|uninstall information))"
+)
+
+
+def may_hold(path: str) -> bool:
+    """Whether a fresh Windows may have a folder that no data here tells of."""
+    return bool(_SYSTEM_FOLDERS.match(path.lower()))
+
+
 def may_have(hive: str, key: str) -> bool:
     """Whether a fresh Windows may have something below a key that no data here tells of."""
     lowered = key.lower() + "\\"

@@ -82,6 +82,7 @@ class Outcome(msgspec.Struct, frozen=True):
     properties: dict[str, str] = {}
     components: dict[str, int] = {}
     wanting: tuple[Wanted, ...] = ()  # what would have to be there for it to go on
+    unknown: dict[str, str] = {}  # properties whose searches nobody could answer, and what was asked
 
     @property
     def done(self) -> bool:
@@ -155,6 +156,7 @@ def run(
             tuple(session.steps),
             session.properties,
             wanting=tuple(session.wanting),
+            unknown=session.unknown,
         )
     session.note("Action ended: INSTALL. Return value 1.")
     if not trial:
@@ -174,6 +176,7 @@ def run(
         tuple(session.steps),
         session.properties,
         session.components,
+        unknown=session.unknown,
     )
 
 

@@ -136,9 +136,10 @@ def _unknown(session: Session, signature: str, depth: int) -> str:
         path = session.format(locator.text("Path")).rstrip("\\")
         if locator.text("Parent"):
             return _unknown(session, locator.text("Parent"), depth + 1)
-        if wanted is None or not (path + "\\").lower().startswith(
-            session.surroundings.folders["WindowsFolder"].lower()
-        ):
+        if wanted is None:
+            known = session.state.get("folder", path) is not None
+            return f"{path} is there" if not known and systems.may_hold(path) else ""
+        if not (path + "\\").lower().startswith(session.surroundings.folders["WindowsFolder"].lower()):
             return ""
         name = long_name(wanted.text("FileName"))
         least = wanted.text("MinVersion")
