@@ -40,10 +40,9 @@ def _kinds(parser: argparse.ArgumentParser, models: Mapping[str, Any], *, steps:
     """An action of its own for each kind, with the keys of its model as options."""
     chosen = parser.add_subparsers(dest="kind", metavar="KIND", required=True, title="kinds")
     for name, model in models.items():
-        words = inspect.cleandoc(model.__doc__ or "")
-        kind = chosen.add_parser(
-            name, help=words.split("\n")[0], description=words, formatter_class=parser.formatter_class
-        )
+        words = inspect.cleandoc(model.__doc__ or "").replace("``", "")
+        short = " ".join(words.split("\n\n")[0].split())
+        kind = chosen.add_parser(name, help=short, description=words, formatter_class=parser.formatter_class)
         if steps:
             verbs = ("install", "uninstall", "repair")
             kind.add_argument("--for", choices=verbs, default="install", dest="of", help="(default: install)")
