@@ -21,11 +21,13 @@ from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats.msi import Database
 from yendo.installers.account import Account, Silent
 from yendo.installers.msi import engine
+from yendo.installers.msi.layers import Layers
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.terms.rules import FileRule, Rule
 
 MOST_FILES, MOST_BYTES = 500, 512 << 20  # beyond that a draft would take long, and its plan be full of names
 _OTHER_WINDOWS = "server-2022"
+MOST_WAYS = 8  # properties and features that are decided otherwise, one at a time
 MOST_RULES = 6  # a person reads them
 _OVERLAYS = "C:\\Hand over with it\\"
 _REQUIRED = 0x10  # Feature.Attributes: it cannot be absent
@@ -77,15 +79,17 @@ def of_database(
 
 def _decided(installer: Path, account: Account, defaults: Mapping[str, str]) -> Iterator[str]:
     """What a person may well decide otherwise: a property has another value, an optional feature is left out."""
-    for name, value in defaults.items():
+    for name, value in list(defaults.items())[:MOST_WAYS]:
         other = {"0": "1", "1": "0"}.get(value) or f"{value} otherwise"
         if '"' not in other:
             yield f'{name}="{other}"'
     with Database(installer) as database:
         required = {row.text("Feature") for row in database["Feature"] if row.number("Attributes") & _REQUIRED}
-    for feature in account.payload.features if account.payload else ():
-        if feature.by_default and feature.parent and feature.id not in required:
-            yield f"REMOVE={feature.id}"
+    known = account.payload.features if account.payload else ()
+    optional = [one.id for one in known if one.by_default and one.parent and one.id not in required]
+    yield from (f"REMOVE={name}" for name in optional[:MOST_WAYS])
+    if rest := optional[MOST_WAYS:]:  # each by itself would take long; together they tell nearly as much
+        yield f"REMOVE={','.join(rest)}"
 
 
 def of_setup(installer: Path, silent: Silent) -> Lines | None:
@@ -157,24 +161,27 @@ def rehearse(lines: Lines, *, derives: bool = True) -> Rehearsed | None:
     # another account, computer and Windows: what comes from the machine is no mark of the product
     other = SimulatedMachine(others[0] if others else _OTHER_WINDOWS)
     elsewhere = msgspec.structs.replace(other.surroundings("user"), computer="ANOTHER-02")
-    whole, person = (_carried(lines.install, lines, place) for place in (around, elsewhere))
+    unpacked: dict[Layers, dict[str, bytes]] = {}
+    whole, person = (_carried(lines.install, lines, place, unpacked) for place in (around, elsewhere))
     if whole is None:
         return None
     left = [one.left for one in (whole, person) if one is not None]
     known = [one for one in left if one is not None]
     return Rehearsed(
-        tuple(_rules(lines, whole, person, around)) if derives else (),
+        tuple(_rules(lines, whole, person, around, unpacked)) if derives else (),
         tuple(known) if len(known) == len(left) else None,
     )
 
 
-def _rules(lines: Lines, whole: _Ran, person: _Ran | None, around: Surroundings) -> Iterator[Rule]:
+def _rules(
+    lines: Lines, whole: _Ran, person: _Ran | None, around: Surroundings, unpacked: dict[Layers, dict[str, bytes]]
+) -> Iterator[Rule]:
     """What tells the product on every machine, however it is decided."""
     effects = in_order(whole.effects)
     main = main_file(effect.thing for effect in effects if isinstance(effect.thing, File))
     also = [("this version, for a person", person.after)] if person is not None else []
     for words, way in lines.ways:
-        found = _carried(way, lines, around)
+        found = _carried(way, lines, around, unpacked, removes=False)
         if found is not None and (main is None or found.after.has(main)):  # without it, nobody would install it
             also.append((f"this version, {words}", found.after))
     also.append(("this version, decided otherwise", _otherwise(whole.after, effects)))
@@ -198,9 +205,17 @@ def _otherwise(state: State, effects: Sequence[Effect]) -> State:
     return state
 
 
-def _carried(commands: Sequence[str], lines: Lines, around: Surroundings) -> _Ran | None:
-    """None where the simulated machine cannot carry these commands out."""
+def _carried(
+    commands: Sequence[str],
+    lines: Lines,
+    around: Surroundings,
+    unpacked: dict[Layers, dict[str, bytes]],
+    *,
+    removes: bool = True,
+) -> _Ran | None:
+    """None where the simulated machine cannot carry these commands out. ``unpacked`` is shared by all of them."""
     session = SimulatedSession(around)
+    session.unpacked = unpacked
     session.make_hold(lines.there, "")
     before = session.state()
     try:
@@ -210,7 +225,7 @@ def _carried(commands: Sequence[str], lines: Lines, around: Surroundings) -> _Ra
             if session.run(command, timeout=600).exit_code not in engine.DONE:
                 return None
         after = session.state()
-        removed = after if lines.stays else _removed(session, lines.uninstall)
+        removed = after if lines.stays else _removed(session, lines.uninstall) if removes else None
     except YendoError:
         return None
     return _Ran(before, after, removed, around.environment)

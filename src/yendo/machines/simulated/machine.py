@@ -116,6 +116,7 @@ class SimulatedSession:
         self._done: list[Effect] = []  # by the installer
         self._cache: tempfile.TemporaryDirectory[str] | None = None  # databases from inside setup programs
         self._uninstallers: dict[str, tuple[Path, str]] = {}  # path on the machine -> its installer, and where that ran
+        self.unpacked: dict[Layers, dict[str, bytes]] = {}  # may be another session's too, whose files are the same
         self.busy = 0
         self.running: list[str] = []  # programs that a person has open, by their names without .exe
         self.stubborn: set[str] = set()  # those of them that do not close when they are asked
@@ -495,7 +496,7 @@ class SimulatedSession:
                     return self._ended(1638, ["Another version of this product is installed already."], log)
             elif known and action == "install" and not {"REMOVE", "ADDLOCAL", "REINSTALL"} & given.keys():
                 return self._ended(0, ["Already installed; nothing to do."], log)
-            contents = {} if given.get("REMOVE", "").upper() == "ALL" else payload(database, found.source)
+            contents = {} if given.get("REMOVE", "").upper() == "ALL" else self._payload(database, found)
             outcome = engine.run(
                 database,
                 self.surroundings,
@@ -547,6 +548,12 @@ class SimulatedSession:
         database = Overlay(stack.enter_context(known.opened()), [])
         database.when_closed = stack.close
         return database
+
+    def _payload(self, database: Database, found: Layers) -> dict[str, bytes]:
+        """The files of an installer, unpacked once for all sessions that share them."""
+        if found not in self.unpacked:
+            self.unpacked[found] = payload(database, found.source)
+        return self.unpacked[found]
 
     def _fill(self, contents: dict[str, bytes], outcome: engine.Outcome) -> None:
         """Keeps the contents of files that the run placed."""
