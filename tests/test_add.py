@@ -259,6 +259,11 @@ def test_what_is_no_source(yendo: Yendo, share: Path) -> None:
     (share / "bad.reg").write_text("not a registry file")
     assert "does not begin" in yendo("draft", "w", share / "bad.reg", expect=2).stderr
     assert "not there" in yendo("draft", "w", share / "nothing.ps1", expect=2).stderr
+    with (share / "large.reg").open("wb") as file:
+        file.truncate(17 << 20)
+    assert "larger than 16 MB" in yendo("draft", "w", share / "large.reg", expect=2).stderr
+    (share / "link.ps1").symlink_to(share / "tidy.ps1")
+    assert "is a link" in yendo("draft", "w", share / "link.ps1", expect=2).stderr
     assert "name what the package is made of" in yendo("draft", "w", expect=2).stderr
     (share / "again").mkdir()
     (share / "again" / "quays.reg").write_text(QUAYS)

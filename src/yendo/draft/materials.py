@@ -20,6 +20,7 @@ from yendo.steps.script import HOSTS
 from yendo.terms.rules import DriverRule, RegistryListRule, RegistryRule, Rule
 
 REGISTRY, CABINET, DRIVER = ".reg", ".cab", ".inf"
+MAX_REGISTRY = 16 << 20
 ACHIEVES = r"what is there once it has run: C:\...\file, C:\...\folder\, HKLM\...\Key\Name = value, or a service's name"
 
 
@@ -65,6 +66,8 @@ def _script(path: Path) -> Piece:
 
 
 def _registry(path: Path) -> Piece:
+    if path.stat().st_size > MAX_REGISTRY:
+        raise Usage(f"{path.name} is larger than {MAX_REGISTRY >> 20} MB; export only what the package needs")
     data = path.read_bytes()
     text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig", "replace")
     try:
