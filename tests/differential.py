@@ -117,6 +117,9 @@ def _step(chance: random.Random, number: int) -> str:
             f'kind = "registry"\nkey = \'{key}\'\ndelete = ["{name}"]\n',
             f'kind = "copy"\nfrom = "extras/tree"\nto = \'{HOME}\\tree\'\nmirror = {str(number % 2 == 0).lower()}\n',
             f"kind = \"delete\"\npath = '{HOME}\\{target}'\n",
+            f"kind = \"delete\"\npath = '{HOME}\\{chance.choice(['tree', 'made', 'none'])}'\nonly_empty = true\n"
+            f"empty_parents = {str(chance.random() < 0.5).lower()}\n",
+            f'kind = "registry"\nkey = \'{key}\'\ndelete = ["{name}"]\nempty_key = true\n',
             f'kind = "edit"\nfile = \'{HOME}\\site.ini\'\nformat = "ini"\nset = {{ "tide/{name}" = {number} }}\n'
             f"make = {str(chance.random() < 0.7).lower()}\n",
             f'kind = "environment"\nname = "RANDOM_{name.upper()}"\nvalue = "{number}"\n',

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import random
+import re
 import signal
 import subprocess
 import sys
@@ -19,6 +20,7 @@ from conftest import Yendo, parsed
 from hypothesis import given
 from hypothesis import strategies as st
 
+import yendo
 from yendo import atomic
 from yendo.errors import Unreadable
 from yendo.facts import secrets
@@ -252,3 +254,12 @@ def test_the_command(workspace: Path, yendo: Yendo) -> None:
     assert "yendo prove" in yendo("build", workspace).stdout
     record = json.loads((workspace / ".yendo" / "built.json").read_text())
     assert record["digest"] == found["digest"]
+
+
+def test_no_two_functions_of_the_runner_have_one_name() -> None:
+    """The runner is put together from fragments, and the shell takes the last of two functions with one name."""
+    found: dict[str, list[str]] = {}
+    for path in sorted(Path(yendo.__file__).parent.rglob("*.ps1")):
+        for name in re.findall(r"(?im)^\s*function\s+([\w-]+)", path.read_text("utf-8")):
+            found.setdefault(name.lower(), []).append(path.name)
+    assert len(found) > 100 and {name: where for name, where in found.items() if len(where) > 1} == {}

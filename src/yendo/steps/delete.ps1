@@ -1,7 +1,7 @@
 function Step-Delete($Step) {
     [string]$path = [Environment]::ExpandEnvironmentVariables($Step['path'])
     [string]$meaning = ''
-    if ($Step['only_empty']) { $meaning = Remove-Empty $path } else { $meaning = Remove-Whole $path $Step['keep'] }
+    if ($Step['only_empty']) { $meaning = Remove-IfEmpty $path } else { $meaning = Remove-Whole $path $Step['keep'] }
     if ($Step['empty_parents']) { Remove-EmptyParents $path }
     return @($meaning, 0)
 }
@@ -17,7 +17,7 @@ function Remove-Whole([string]$Path, [bool]$Keep) {
     return 'done'
 }
 
-function Remove-Empty([string]$Path) {
+function Remove-IfEmpty([string]$Path) {
     if (-not [IO.Directory]::Exists($Path)) { Tell changed 'not there' $Path; return 'not needed' }
     if ([IO.Directory]::GetFileSystemEntries($Path).Length -gt 0) { Tell left 'it is not empty' $Path; return 'not needed' }
     Assert-Plain $Path
