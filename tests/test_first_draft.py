@@ -85,9 +85,7 @@ def test_the_table(tmp_path: Path, name: str) -> None:
 
 
 @pytest.mark.wine
-@pytest.mark.parametrize(
-    "name", ["asks-for-a-system-file", "asks-for-another-product", "actions-of-many-kinds", "names"]
-)
+@pytest.mark.parametrize("name", ["asks-for-a-build", "asks-for-another-product", "actions-of-many-kinds", "names"])
 def test_the_table_on_the_layer(tmp_path: Path, shell_wine: Any, name: str) -> None:
     """Written by a writer that is not ours, proved by the package's own runner; ``first_drafts.py`` takes them all."""
     with shell_wine.fresh() as session:
