@@ -292,6 +292,13 @@ def test_demo(yendo: Yendo, tmp_path: Path) -> None:
     assert "not empty" in yendo("demo", "mine", expect=2).stderr
 
 
+def test_completion(yendo: Yendo) -> None:
+    said = parsed(yendo("completion", "bash", "--json"))
+    assert said["shell"] == "bash" and "complete" in said["script"]
+    assert yendo("completion", "bash", "--quiet").stdout == ""
+    yendo("completion", "other", expect=2)
+
+
 def test_doctor(yendo: Yendo) -> None:
     parts = {part["name"]: part for part in parsed(yendo("doctor", "--json"))["parts"]}
     assert parts["simulated machine"]["here"] and {"wine", "Xvfb", "libarchive", "PowerShell for wine"} <= set(parts)

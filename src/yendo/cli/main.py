@@ -33,6 +33,7 @@ COMMANDS = {
     "patch": "say what a patch is for and what it changes",
     "demo": "run the whole way once, on invented data",
     "doctor": "show which machines and helpers are here, and how to get the rest",
+    "completion": "print what makes the Tab key complete Yendo's commands in a shell",
 }
 EXIT_CODES = "exit codes: 0 done; 1 done, and the answer is no; 2 wrong usage; 3 unreadable or not covered; 4 no such machine here; 70 a defect in Yendo"  # noqa: E501
 
@@ -46,8 +47,8 @@ def _module(name: str) -> ModuleType:
     return import_module(f"yendo.cli.{name}_command")
 
 
-def parser(only: str | None = None) -> argparse.ArgumentParser:
-    """The parser. With ``only``, the options of one command alone are set up, which is quicker."""
+def parser(only: str | None = None, *, whole: bool = False) -> argparse.ArgumentParser:
+    """The parser. ``only`` sets up the options of one command, which is quicker; ``whole`` those of all."""
     top = argparse.ArgumentParser(
         prog="yendo",
         formatter_class=_Formatter,
@@ -64,7 +65,7 @@ def parser(only: str | None = None) -> argparse.ArgumentParser:
             commands.add_parser(name, help=summary)
             continue
         command = commands.add_parser(name, help=summary, formatter_class=_Formatter)
-        if only:
+        if only or whole:
             module = _module(name)
             command.description = module.__doc__
             module.configure(command)
