@@ -110,6 +110,8 @@ def test_the_demo_is_renewed(whole: Path, share: Path, yendo: Yendo) -> None:
     ):
         assert said in done.stdout, done.stdout
     assert "open-conflict" in {one["rule"] for one in parsed(yendo("check", whole, "--json", expect=1))["findings"]}
+    asked = yendo("decide", whole, "--list", expect=1).stdout
+    assert "yendo try" not in asked and "take the marks out, then yendo check" in " ".join(asked.split())
     text = plan.read_text("utf-8")
     assert (
         'value = "{setting.office}"' in text

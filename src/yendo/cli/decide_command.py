@@ -77,6 +77,8 @@ def _next(folder: Path, left: list[Question]) -> str:
 
     name = show.clean(folder)
     key = next((one.key for one in left if one.key), "")
+    if not key and not any("yendo try" in one.text for one in left):
+        return f"decide the marked lines in {name}/plan.toml and take the marks out, then yendo check {name}"
     if not key:
         return f"a person at the plan, or a run: yendo try INSTALLER --into {name}"
     return f"yendo decide {name} at a terminal, or yendo decide {name} --answer {key}=..."
