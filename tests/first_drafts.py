@@ -110,6 +110,14 @@ def world() -> dict[str, Specimen]:
     return found
 
 
+def _asks(made: Specimen, sought: str, key: str, value: str, condition: str, words: str) -> None:
+    """It installs only where a value below HKLM is so."""
+    made.with_file()
+    made.add("AppSearch", (sought.upper(), sought))
+    made.add("RegLocator", (sought, 2, key, value, 2 | 16))
+    made.add("LaunchCondition", (f"Installed OR {condition}", words))
+
+
 def _searches(new: Callable[..., Specimen]) -> None:
     """``AppSearch`` with its locators, and the launch conditions that ask for what was found."""
     file = new("asks-for-a-system-file").with_file()
@@ -117,26 +125,46 @@ def _searches(new: Callable[..., Specimen]) -> None:
     file.add("Signature", ("Advapi", "advapi32.dll", "10.0.17763.0", None, None, None, None, None, None))
     file.add("DrLocator", ("Advapi", None, "[System64Folder]", 0))
     file.add("LaunchCondition", ("Installed OR ADVAPI", "This program needs Windows 10 1809 or later."))
-    build = new("asks-for-a-build").with_file()
-    build.add("AppSearch", ("BUILD", "Build"))
-    build.add("RegLocator", ("Build", 2, _NT, "CurrentBuildNumber", 2 | 16))
-    build.add("LaunchCondition", ("Installed OR BUILD >= 17763", "This program needs Windows 10 1809 or later."))
-    net = new("asks-for-dotnet").with_file()
-    net.add("AppSearch", ("NETFX", "NetFx"))
-    net.add("RegLocator", ("NetFx", 2, r"SOFTWARE\Microsoft\NET Framework Setup\NDP\v4\Full", "Release", 2 | 16))
-    net.add("LaunchCondition", ('Installed OR NETFX >= "#461808"', "This program needs .NET Framework 4.7.2."))
-    later = new("asks-for-windows-11").with_file()
-    later.add("AppSearch", ("BUILD", "Build"))
-    later.add("RegLocator", ("Build", 2, _NT, "CurrentBuildNumber", 2 | 16))
-    later.add("LaunchCondition", ("Installed OR BUILD >= 22000", "This program needs Windows 11."))
-    other = new("asks-for-another-product").with_file()
-    other.add("AppSearch", ("BASE", "Base"))
-    other.add("RegLocator", ("Base", 2, r"Software\Tidewell\Base", "Version", 2 | 16))
-    other.add("LaunchCondition", ("Installed OR BASE", "Install Tidewell Base first."))
-    unknown = new("asks-for-what-no-data-has").with_file()
-    unknown.add("AppSearch", ("LINK", "Link"))
-    unknown.add("RegLocator", ("Link", 2, r"SOFTWARE\Microsoft\Tide Link\Setup", "Release", 2 | 16))
-    unknown.add("LaunchCondition", ("Installed OR LINK", "This program needs Tide Link."))
+    _asks(
+        new("asks-for-a-build"),
+        "Build",
+        _NT,
+        "CurrentBuildNumber",
+        "BUILD >= 17763",
+        "This program needs Windows 10 1809 or later.",
+    )
+    _asks(
+        new("asks-for-dotnet"),
+        "NetFx",
+        r"SOFTWARE\Microsoft\NET Framework Setup\NDP\v4\Full",
+        "Release",
+        'NETFX >= "#461808"',
+        "This program needs .NET Framework 4.7.2.",
+    )
+    _asks(
+        new("asks-for-windows-11"),
+        "Build",
+        _NT,
+        "CurrentBuildNumber",
+        "BUILD >= 22000",
+        "This program needs Windows 11.",
+    )
+    _asks(
+        new("asks-for-another-product"),
+        "Base",
+        r"Software\Tidewell\Base",
+        "Version",
+        "BASE",
+        "Install Tidewell Base first.",
+    )
+    _asks(
+        new("asks-for-what-no-data-has"),
+        "Link",
+        r"SOFTWARE\Microsoft\Tide Link\Setup",
+        "Release",
+        "LINK",
+        "This program needs Tide Link.",
+    )
     ini = new("searches-ini-files").with_file()
     ini.add("AppSearch", ("MAIL", "Mail"), ("HERE", "Here"))
     ini.add("IniLocator", ("Mail", "win.ini", "Mail", "MAPI", 0, 2))

@@ -59,7 +59,8 @@ def run(options: argparse.Namespace) -> int:
             passphrase = os.environ.get("YENDO_PASSPHRASE")
             who = signing.identity(options.identity, passphrase.encode() if passphrase else None)
             found = signing.sign(folder, who, options.timestamp)
-            packed = packed or next((one for one in [archive.beside(folder)] if one.exists()), None)
+            if packed is None and archive.beside(folder).exists():
+                packed = archive.beside(folder)
             if packed is not None:
                 archive.pack(folder, packed)  # what was in it was not signed
     if options.json:

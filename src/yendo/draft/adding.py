@@ -12,8 +12,7 @@ import tomlkit
 from tomlkit.items import AoT, Table
 
 from yendo import atomic, digest
-from yendo.draft import draft, materials, writing
-from yendo.draft.proposing import DECIDE
+from yendo.draft import draft, materials, proposing, writing
 from yendo.errors import Usage
 from yendo.plan import PlanError, places
 from yendo.plan.reading import read_text
@@ -128,12 +127,10 @@ def _table(values: Mapping[str, Any]) -> Table:
     """Values as a table: rules a line each, mappings within the line."""
     table = tomlkit.table()
     for key, value in values.items():
-        if isinstance(value, list) and value and all(isinstance(one, Mapping) for one in value):
+        if writing.are_rules(value):
             table.add(key, writing.inline(*value))
         elif isinstance(value, Mapping):
-            inner = tomlkit.inline_table()
-            inner.update({name: writing.value(given) for name, given in value.items()})
-            table.add(key, inner)
+            table.add(key, writing.entry(value))
         else:
             table.add(key, writing.value(value))
     return table
@@ -156,8 +153,9 @@ def _along(workspace: Path, document: tomlkit.TOMLDocument, key: str, value: Any
     target = workspace / "extras" / path.name
     if target.exists() and not _same(path, target):
         raise Usage(f"{target} is there already and is another; rename one of them")
-    for one in [path] if path.is_file() else [one for one in path.rglob("*") if one.is_file() and not one.is_symlink()]:
-        draft.copy_media(one, target / one.relative_to(path) if path.is_dir() else target)
+    found = {path.name: path} if path.is_file() else materials.named(path, materials.below(path)[0])
+    for name, one in found.items():
+        draft.copy_media(one, workspace / "extras" / name)
     brought.append(f"extras/{path.name}")
     return f"extras/{path.name}"
 
@@ -181,9 +179,7 @@ def _medium(workspace: Path, document: tomlkit.TOMLDocument, path: Path) -> str:
         raise Usage(f"the plan has another file {path.name} already; a new release is taken over by yendo renew")
     draft.copy_media(path, workspace / "media" / path.name)
     if path.name.lower() not in known:
-        entry = _table({"file": path.name, "sha256": sha256, "size": path.stat().st_size, "origin": ""})
-        writing.remarked(entry, "origin", f"{DECIDE}: where the file came from")
-        entries.append(entry)
+        entries.append(proposing.medium(path.name, sha256, path.stat().st_size))
     return path.name
 
 

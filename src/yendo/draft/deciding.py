@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any, TypeGuard
+from typing import Any
 
 import msgspec
 import tomlkit
@@ -228,7 +228,7 @@ def _follow(document: tomlkit.TOMLDocument, was: str, now: str) -> None:
 def _undo(document: tomlkit.TOMLDocument, achieved: object) -> None:
     """What a script makes, and nothing else takes back, is deleted when the package is removed."""
     steps = document.get("uninstall")
-    if not isinstance(steps, AoT) or not _are_rules(achieved):
+    if not isinstance(steps, AoT) or not writing.are_rules(achieved):
         return
     for rule in achieved:
         step = writing.table(_undoing(rule))
@@ -285,13 +285,9 @@ def material_rule(text: str, key: str) -> dict[str, str | int]:
 def _put(holder: Table, name: str, value: Value | None) -> None:
     """Sets a value; its comment stays, without the mark."""
     said = _said(_item(holder, name).trivia.comment)
-    holder[name] = writing.inline(*value) if _are_rules(value) else writing.value(value)
+    holder[name] = writing.inline(*value) if writing.are_rules(value) else writing.value(value)
     if said:
         _item(holder, name).comment(said)
-
-
-def _are_rules(value: object) -> TypeGuard[list[Mapping[str, Any]]]:
-    return isinstance(value, list) and bool(value) and all(isinstance(one, dict) for one in value)
 
 
 def _item(holder: Table, name: str) -> Item:

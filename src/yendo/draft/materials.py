@@ -15,7 +15,7 @@ from yendo import digest
 from yendo.detect import for_copies
 from yendo.draft import writing
 from yendo.errors import Usage
-from yendo.steps.registry import imported
+from yendo.steps.registry import imported, text_of
 from yendo.steps.script import HOSTS
 from yendo.terms.rules import DriverRule, RegistryListRule, RegistryRule, Rule
 
@@ -68,10 +68,8 @@ def _script(path: Path) -> Piece:
 def _registry(path: Path) -> Piece:
     if path.stat().st_size > MAX_REGISTRY:
         raise Usage(f"{path.name} is larger than {MAX_REGISTRY >> 20} MB; export only what the package needs")
-    data = path.read_bytes()
-    text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig", "replace")
     try:
-        items = imported(text)
+        items = imported(text_of(path.read_bytes()))
     except ValueError as error:
         raise Usage(f"{path.name}: {error}; export it again as .reg version 5") from error
     step = writing.table({"kind": "registry", "import": f"extras/{path.name}"})
@@ -101,31 +99,32 @@ def _cabinet(path: Path) -> Piece:
 
 
 def _drivers(path: Path) -> Piece:
-    found, links = _below(path)
+    found, links = below(path)
     step = writing.table({"kind": "driver", "from": f"extras/{path.name}", "timeout": "10 min"})
     rules: list[Rule] = [DriverRule(inf=one.name) for one in found if one.suffix.lower() == DRIVER]
-    return Piece(step, _named(path, found), rules, links=links)
+    return Piece(step, named(path, found), rules, links=links)
 
 
 def _files(path: Path, target: str | None) -> Piece:
-    found, links = _below(path)
+    found, links = below(path)
     if not found:
         raise Usage(f"{path} holds no files")
     place = target or rf"%ProgramData%\{path.name}"
     step = writing.table({"kind": "copy", "from": f"extras/{path.name}", "to": place, "timeout": "5 min"})
     head = place.rstrip("\\")
     rules = for_copies(("\\".join([head, *one.relative_to(path).parts]), digest.of_file(one)) for one in found)
-    return Piece(step, _named(path, found), rules, {} if target else {"to": "where the files belong"}, links=links)
+    return Piece(step, named(path, found), rules, {} if target else {"to": "where the files belong"}, links=links)
 
 
-def _below(path: Path) -> tuple[list[Path], tuple[str, ...]]:
+def below(path: Path) -> tuple[list[Path], tuple[str, ...]]:
     """Its files, and the links in it, which are not taken along."""
     every = sorted(path.rglob("*"))
     links = tuple(one.relative_to(path).as_posix() for one in every if one.is_symlink())
     return [one for one in every if one.is_file() and not one.is_symlink()], links
 
 
-def _named(path: Path, found: Iterable[Path]) -> dict[str, Path]:
+def named(path: Path, found: Iterable[Path]) -> dict[str, Path]:
+    """The files of a folder by their names below ``extras/``."""
     return {f"{path.name}/{one.relative_to(path).as_posix()}": one for one in found}
 
 

@@ -411,18 +411,21 @@ def _package(account: Account, installer: str, along: _Overlays, office: Office,
     return package
 
 
+def medium(name: str, sha256: str, size: int, origin: str = "") -> Table:
+    """A vendor's file in a plan; where it came from is a question where nobody knows."""
+    entry = tomlkit.table()
+    for key, value in (("file", name), ("sha256", sha256), ("size", size), ("origin", origin)):
+        entry.add(key, value)
+    if not origin:
+        entry["origin"].comment(f"{DECIDE}: where the file came from")
+    return entry
+
+
 def _media(media: dict[str, tuple[str, int]], origin: str, decisions: list[str]) -> tomlkit.items.AoT:
     """The vendor's files with their hashes."""
     entries = tomlkit.aot()
     for name, (sha256, size) in media.items():
-        entry = tomlkit.table()
-        entry.add("file", name)
-        entry.add("sha256", sha256)
-        entry.add("size", size)
-        entry.add("origin", origin)
-        if not origin:
-            entry["origin"].comment(f"{DECIDE}: where the file came from")
-        entries.append(entry)
+        entries.append(medium(name, sha256, size, origin))
     if not origin:
         decisions.append("media.origin: where the vendor's file came from")
     return entries

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeGuard
 
 import msgspec
 import tomlkit
@@ -74,11 +74,21 @@ def rules_of(rules: list[Rule]) -> tomlkit.items.AoT:
     return array(*(table(msgspec.to_builtins(rule)) for rule in rules))
 
 
+def are_rules(given: object) -> TypeGuard[list[Mapping[str, Any]]]:
+    """Whether a value is a list of tables, which are written as :func:`inline` does."""
+    return isinstance(given, list) and bool(given) and all(isinstance(one, Mapping) for one in given)
+
+
+def entry(values: Mapping[str, Any]) -> tomlkit.items.InlineTable:
+    """Values as a table within a line."""
+    made = tomlkit.inline_table()
+    made.update({key: value(given) for key, given in values.items()})
+    return made
+
+
 def inline(*rules: Mapping[str, Any]) -> tomlkit.items.Array:
     """Rules within a table, a line each."""
     array = tomlkit.array()
     for rule in rules:
-        entry = tomlkit.inline_table()
-        entry.update({key: value(given) for key, given in rule.items()})
-        array.append(entry)
+        array.append(entry(rule))
     return array.multiline(True)

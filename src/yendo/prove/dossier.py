@@ -229,9 +229,9 @@ def _worth(effect: Effect | None, name: str) -> str:
 
 
 def _effects(manifest: form.Manifest, package: Path, machine: Machine | None) -> tuple[list[Effect], list[str]]:
-    before = (machine or SimulatedMachine()).baseline("system")
+    machine = machine or SimulatedMachine()
     try:
-        return predict.install_effects(manifest, package, windows("system"), before)
+        return predict.install_effects(manifest, package, machine.surroundings("system"), machine.baseline("system"))
     except NotCovered as error:
         return [], [f"the simulated machine cannot carry it out: {error}"]
 

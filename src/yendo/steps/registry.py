@@ -76,6 +76,11 @@ def value(data: str | int | tuple[str, ...], kind: str | None) -> tuple[str, Dat
     return kind, str(data).lower() if kind == "binary" else data
 
 
+def text_of(data: bytes) -> str:
+    """The text of a .reg file, which has a mark in front where it is UTF-16."""
+    return data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig", "replace")
+
+
 def imported(text: str) -> list[dict[str, Any]]:
     """The changes of a .reg file, in its order. Raises ValueError where it is none."""
     lines = text.replace("\r\n", "\n").lstrip("\ufeff")
@@ -123,10 +128,8 @@ class RegistryKind(Kind):
 
     def resolve(self, step: RegistryStep, at: At) -> Action:
         if step.source:
-            data = below(at.base, step.source, "extras").read_bytes()
-            text = data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig", "replace")
             try:
-                items = imported(text)
+                items = imported(text_of(below(at.base, step.source, "extras").read_bytes()))
             except ValueError as error:
                 raise Usage(f"{step.source}: {error}") from error
             return Action("registry", f"import {step.source}", data={"items": items, "each": step.each_user})

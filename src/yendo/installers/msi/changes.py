@@ -12,9 +12,9 @@ from yendo.formats.msi import Database
 from yendo.formats.msi.database import Cell
 from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.transform import Key, TableChange, Transform
-from yendo.installers.msi.session import long_name
+from yendo.installers.msi.session import ROOTS, long_name
 
-_ROOTS = {-1: "HKCU or HKLM", 0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}
+_ROOTS = {-1: "HKCU or HKLM", **ROOTS}
 STARTS = {0: "boot", 1: "system", 2: "auto", 3: "demand", 4: "disabled"}
 # More than this many rows of one table are told as a count with an example.
 MANY = 12

@@ -21,7 +21,7 @@ from yendo.formats.msi.strings import known_codec
 from yendo.installers import account as form
 from yendo.installers.msi import commandline, engine, media, signature
 from yendo.installers.msi.fitting import facts
-from yendo.installers.msi.session import Session, long_name, platform_of
+from yendo.installers.msi.session import ROOTS, Session, long_name, platform_of
 from yendo.terms.rules import Rule, Sight
 
 _REFERENCE = re.compile(r"\[([A-Z_][A-Z0-9_.]*)\]")
@@ -278,7 +278,7 @@ def _searched(database: Database) -> dict[str, str]:
     for entry in database["AppSearch"]:
         at = database["RegLocator"].find(entry.text("Signature_"))
         if at is not None:
-            hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(at.number("Root"), "")
+            hive = ROOTS.get(at.number("Root"), "")
             key, name = at.text("Key"), at.text("Name")
             build = key.lower() == _WINDOWS_KEY and name.lower() in ("currentbuild", "currentbuildnumber")
             found[entry.text("Property")] = (

@@ -27,7 +27,7 @@ from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.transform import Held, Key, TableChange, Transform
 from yendo.installers.msi.changes import noun
 from yendo.installers.msi.fitting import facts, summary_for
-from yendo.installers.msi.session import long_name, platform_of
+from yendo.installers.msi.session import ROOTS, long_name, platform_of
 from yendo.terms.changes import (
     Change,
     DropChange,
@@ -530,7 +530,7 @@ def _as_written(folded: str, found: list[tuple[Key, Row]], called: Callable[[Row
 
 
 def _registry_names(row: Row) -> list[str]:
-    hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(row.number("Root"), "HKLM")
+    hive = ROOTS.get(row.number("Root"), "HKLM")
     return [f"{hive}\\{row.text('Key')}\\{row.text('Name')}".rstrip("\\")]
 
 

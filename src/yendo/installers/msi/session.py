@@ -26,6 +26,7 @@ from yendo.terms.rules import RegistryRule, Rule
 
 ABSENT, LOCAL, ADVERTISED, UNKNOWN = 2, 3, 1, -1
 MAX_DEPTH = 64
+ROOTS = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}  # of the registry, as tables number them
 MAX_TEXT = 1 << 16
 _SET_ASIDE = 0xF0000  # private characters that stand for escaped ones while a text is resolved
 

@@ -150,11 +150,11 @@ LACKING = frozenset(quirk.reason for quirk in QUIRKS if quirk.id not in ("one-li
 # What the layer's installer does not take away again, by the table that put it there.
 _LEAVES = {
     "IniFile": "the layer takes values out of an ini file and leaves the file; Windows removes one that is empty then",
-    "ODBCDriver": "the layer registers database drivers and never removes them",
-    "ODBCTranslator": "the layer registers database drivers and never removes them",
-    "ODBCDataSource": "the layer registers database drivers and never removes them",
-    "ODBCAttribute": "the layer registers database drivers and never removes them",
     "TypeLib": "the layer registers type libraries and never removes them",
+    **dict.fromkeys(
+        ("ODBCDriver", "ODBCTranslator", "ODBCDataSource", "ODBCAttribute"),
+        "the layer registers database drivers and never removes them",
+    ),
 }
 _OWN_KEYS = (r"software\classes", r"software\microsoft")  # Windows has keys of its own there, the layer makes them anew
 

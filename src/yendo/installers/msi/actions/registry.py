@@ -6,14 +6,12 @@ from yendo.effects import RegistryKey, RegistryValue
 from yendo.effects.things import Data, View
 from yendo.evidence import Evidence, row
 from yendo.installers.msi.actions.table import standard
-from yendo.installers.msi.session import Session
-
-_ROOTS = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}
+from yendo.installers.msi.session import ROOTS, Session
 
 
 def place(session: Session, root: int, key: str, component: str) -> tuple[str, str, View]:
     """``(hive, key, view)`` of a Registry row, with classes and the 32-bit half put where they land."""
-    hive = _ROOTS.get(root, "HKLM" if session.per_machine else "HKCU")
+    hive = ROOTS.get(root, "HKLM" if session.per_machine else "HKCU")
     if hive == "HKCR":
         hive, key = ("HKLM" if session.per_machine else "HKCU"), f"Software\\Classes\\{key}"
     key = key.strip("\\")

@@ -11,7 +11,7 @@ from yendo.facts import systems
 from yendo.facts.versions import Version
 from yendo.formats.msi import Row
 from yendo.installers.msi.actions.table import standard
-from yendo.installers.msi.session import MAX_DEPTH, Failure, Session, long_name
+from yendo.installers.msi.session import MAX_DEPTH, ROOTS, Failure, Session, long_name
 from yendo.terms.rules import FileRule, FolderRule, RegistryRule, Rule
 
 
@@ -95,6 +95,10 @@ def app_search(session: Session) -> None:
             session.absent[name] = rule
 
 
+def _hive(locator: Row) -> str:
+    return ROOTS.get(locator.number("Root"), "HKLM")
+
+
 def _sought(session: Session, signature: str) -> Rule | None:
     """What a search would find, as a rule; None where it takes more than one thing."""
     if (locator := session.database["RegLocator"].find(signature)) is not None:
@@ -102,7 +106,7 @@ def _sought(session: Session, signature: str) -> Rule | None:
         key = session.format(locator.text("Key"))
         if kind & 3 != 2 or not key:
             return None
-        hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(locator.number("Root"), "HKLM")
+        hive = _hive(locator)
         view: Literal["64", "32"] = "64" if kind & 16 else "32"
         return RegistryRule(key=f"{hive}\\{key}", name=session.format(locator.text("Name")), view=view)
     wanted = session.database["Signature"].find(signature)
@@ -123,7 +127,7 @@ def _unknown(session: Session, signature: str, depth: int) -> str:
     if depth > MAX_DEPTH:
         return ""
     if (locator := database["RegLocator"].find(signature)) is not None:
-        hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(locator.number("Root"), "HKLM")
+        hive = _hive(locator)
         key, name = session.format(locator.text("Key")), session.format(locator.text("Name"))
         known = systems.knows(session.surroundings.windows, key, name)
         return f"{hive}\\{key} has {name or 'a value'}" if systems.may_have(hive, key) and not known else ""
@@ -178,7 +182,7 @@ def _search(session: Session, signature: str, where: Evidence, depth: int) -> st
 
 def _in_registry(session: Session, locator: Row, signature: str) -> str:
     kind = locator.number("Type", 1)
-    hive = {0: "HKCR", 1: "HKCU", 2: "HKLM", 3: "HKU"}.get(locator.number("Root"), "HKLM")
+    hive = _hive(locator)
     key = f"{hive}/{'64' if kind & 16 else '32'}\\{session.format(locator.text('Key'))}!{session.format(locator.text('Name'))}"  # noqa: E501
     value = session.state.get("registry", key)
     if not isinstance(value, RegistryValue) or value.data is None:
