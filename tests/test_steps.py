@@ -21,7 +21,7 @@ from yendo.package import manifest as form
 from yendo.plan import PlanError, read, read_text
 from yendo.steps import KINDS, fragment, json_text, ledger, texts
 from yendo.steps.edit import xml
-from yendo.steps.environment import changed
+from yendo.steps.ledger import changed_list as changed
 from yendo.steps.registry import imported
 from yendo.steps.remove_previous import started as quoted_program
 

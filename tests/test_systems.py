@@ -17,6 +17,9 @@ from yendo.installers import recognise
 from yendo.installers.msi import engine
 from yendo.installers.msi.describe import baseline
 from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.package import build
+from yendo.plan import read
+from yendo.prove.prove import prove
 
 CURRENT = r"Software\Microsoft\Windows NT\CurrentVersion"
 NET = r"Software\Microsoft\NET Framework Setup\NDP\v4\Full"
@@ -155,3 +158,82 @@ def test_what_the_vendor_asks_nobody_is_asked_for(
     if condition == "NOT FOUND":  # the usual Windows is too new for it: the range says which are not
         assert 'os = ">=10.0.17763, <10.0.19044" # DECIDE: the installer refuses others' in plan
     assert (f'os = ">=10.0.{least}" # the vendor asks for it: AppSearch[FOUND, S]' in plan) == (least is not None)
+
+
+def outcome_of(path: Path, release: str = "10-22h2") -> engine.Outcome:
+    machine = SimulatedMachine(release)
+    with Database(path) as database:
+        return engine.run(database, machine.surroundings("user"), machine.baseline("user"))
+
+
+def launching(path: Path, condition: str) -> Path:
+    path.mkdir(exist_ok=True)
+    return Specimen("asking").with_file().add("LaunchCondition", (condition, "Not on this Windows.")).ours(path)
+
+
+def test_a_server_says_that_it_is_one(tmp_path: Path) -> None:
+    servers = launching(tmp_path, "Installed OR MsiNTProductType = 3")
+    assert outcome_of(servers, "server-2022").done and not outcome_of(servers, "11-24h2").done
+    assert outcome_of(launching(tmp_path / "b", "VersionNT = 603 AND WindowsBuild = 9600"), "11-24h2").done
+
+
+def test_what_hangs_on_the_machine_is_assumed(tmp_path: Path) -> None:
+    outcome = outcome_of(launching(tmp_path, "ScreenX >= 1024"))
+    assert outcome.done and [spot.what for spot in outcome.blind_spots] == ["assumed: the width of the screen"]
+    assert not outcome_of(launching(tmp_path / "b", "TIDEWELL = 1")).done
+
+
+@pytest.mark.parametrize(
+    ("user", "words"), [("Everyone", None), ("Users", "in English"), ("TideService", "no fresh Windows has it")]
+)
+def test_accounts(tmp_path: Path, user: str, words: str | None) -> None:
+    """A group by its English name is not found on a Windows in another language."""
+    specimen = Specimen("rights").with_file()
+    specimen.add("LockPermissions", ("FProgram", "File", None, user, 0x1F01FF))
+    spots = [spot for spot in outcome_of(specimen.ours(tmp_path)).blind_spots if "account" in spot.what]
+    assert [words] * len(spots) == [words] if words else not spots
+    assert all(words in spot.why for spot in spots if words)
+
+
+def test_what_every_windows_has(tmp_path: Path) -> None:
+    """Its services, fonts and language: what a package stops is told, and what it places there already is no effect."""
+    specimen = Specimen("stops").with_file()
+    specimen.add("ServiceControl", ("Stop", "Spooler", 2, None, None, "Program"))
+    outcome = outcome_of(specimen.ours(tmp_path))
+    assert [str(effect) for effect in outcome.effects if "spooler" in str(effect).lower()]
+    state = SimulatedMachine().baseline()
+    assert state.get("file", r"c:\windows\fonts\arial.ttf") and state.get("service", "eventlog")
+    assert state.get("part", "feature:WindowsMediaPlayer")
+    assert not SimulatedMachine("server-2022").baseline().get("part", "feature:WindowsMediaPlayer")
+    assert state.get("registry", r"HKLM/64\System\CurrentControlSet\Control\Nls\Language!InstallLanguage")
+
+
+@pytest.mark.parametrize(
+    ("manifest", "told"),
+    [
+        ("", "6.2"),
+        ('<supportedOS Id="{35138b9a-5d96-4fbd-8e2d-a2440225f93a}"/>', "6.2"),
+        ('<supportedOS Id="{1f676c76-80e1-4239-95bb-83d0f6d0da78}"/>', "6.3"),
+        (
+            '<supportedOS Id="{1F676C76-80e1-4239-95bb-83d0f6d0da78}"></supportedOS>\n'
+            '<supportedOS Id="{8e0f7a12-bfb3-4fe8-b9a5-48fd50a15a9a}"></supportedOS>',
+            "10.0",
+        ),
+    ],
+)
+def test_who_asks_is_told_by_his_manifest(manifest: str, told: str) -> None:
+    assert systems.told_to_programs(manifest) == told
+
+
+def test_what_was_on_or_stopped_is_so_again(tmp_path: Path) -> None:
+    """A feature that was on stays on; a service that ran runs again, one that did not is stopped."""
+    steps = [("feature", "WindowsMediaPlayer", "on"), ("feature", "WorkFolders-Client", "off")]
+    steps += [("service", "Spooler", "stop"), ("service", "BITS", "start")]
+    text = 'mark = true\n[package]\nid = "tide"\nname = "Tide"\nversion = "1"\narchitecture = "x64"\n'
+    for kind, name, change in steps:
+        text += f'\n[[install]]\nkind = "{kind}"\nname = "{name}"\nchange = "{change}"\n'
+    (tmp_path / "plan.toml").write_text(text)
+    package = build.build(tmp_path, read(tmp_path / "plan.toml")[0]).folder
+    proof = prove(package, SimulatedMachine())
+    left = [phase for phase in proof.phases if phase.title == "nothing left behind"]
+    assert left and left[0].outcome == "passed"

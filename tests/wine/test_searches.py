@@ -16,6 +16,7 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 
 from specimens import Specimen
 
+from yendo.facts import systems
 from yendo.formats.msi import Database
 from yendo.installers.msi import engine
 from yendo.machines.simulated.machine import SimulatedMachine
@@ -116,3 +117,38 @@ def test_two_hundred_searches(wine: Any, tmp_path: Path) -> None:
         print("  ", one)
     assert len(asked) >= 200 and claims > 75
     assert wrong == []
+
+
+# What the layer's installer does not have, though the documentation does: nobody judges these here.
+LAYER_HAS_NOT = {
+    "GPTSupport",
+    "MsiWin32AssemblySupport",
+    "OLEAdvtSupport",
+    "RedirectedDllSupport",
+    "RemoteAdminTS",
+    "ServicePackLevelMinor",
+    "ShellAdvtSupport",
+}
+
+
+def test_what_the_installer_itself_is_told(wine: Any, tmp_path: Path) -> None:
+    """The properties that a release decides: those of the data, against those that the layer's installer has."""
+    told = systems.installer_properties(systems.system("10-22h2"))
+    specimen = Specimen("told").with_file()
+    names = sorted({*told, *systems.ASKS_THE_MACHINE})
+    for name in names:
+        specimen.add("Registry", (f"R{name}", 2, r"Software\Tidewell\Told", name, f"<[{name}]>", "Program"))
+    specimen.ours(tmp_path)
+    with wine.fresh("user") as session:
+        session.bring(tmp_path, r"C:\Hand over")
+        assert session.run(r'msiexec /i "C:\Hand over\told.msi" /qn', timeout=120).exit_code == 0
+        values = {
+            thing.name: str(thing.data).strip("<>")
+            for thing in session.state().of("registry")
+            if thing.key.endswith("Tidewell\\Told")
+        }
+    for name in names:
+        print(f"{name:26} {told.get(name, '?'):14} {values.get(name, ''):14}")
+    differ = {name for name, value in told.items() if values.get(name) != value}
+    assert differ <= LAYER_HAS_NOT
+    assert {name for name in LAYER_HAS_NOT if values.get(name)} == set()

@@ -16,6 +16,7 @@ from yendo.errors import Usage
 from yendo.facts.versions import VersionRange
 
 USUAL = "10-22h2"
+LANGUAGE = "0809"  # of the demo's office; as the registry writes it
 # Files of every release, by the folder below the system's and the head of their version: the base build follows it.
 _SYSTEM_FILES = {
     "10.0": (
@@ -85,6 +86,9 @@ class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             (current, "EditionID"): self.edition,
             (current, "InstallationType"): self.installation,
             (current, "ReleaseId"): self.release,
+            (r"System\CurrentControlSet\Control\Nls\Language", "InstallLanguage"): LANGUAGE,
+            (r"System\CurrentControlSet\Control\Nls\Language", "Default"): LANGUAGE,
+            **{(FONTS, name): file for name, file in shared().fonts.items()},
         }
         if self.display:
             found[(current, "DisplayVersion")] = self.display
@@ -92,6 +96,92 @@ class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
             found[(r"Software\Microsoft\NET Framework Setup\NDP\v4\Full", "Release")] = self.dotnet
             found[(r"Software\Microsoft\NET Framework Setup\NDP\v4\Full", "Install")] = 1
         return found
+
+
+class Shared(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What all releases have.
+
+    ``services``: how each starts, and "running" where it runs on a machine at rest; ``fonts``: the file of each
+    registered name; ``accounts``: the security identifier of each English name; ``features``: 1 where it is on by
+    default on clients, 3 on servers, 0 on both.
+    """
+
+    services: dict[str, str]
+    fonts: dict[str, str]
+    accounts: dict[str, str]
+    features: dict[str, int]
+
+
+@cache
+def shared() -> Shared:
+    return msgspec.convert(tomllib.loads(files("yendo.facts").joinpath("windows.toml").read_text("utf-8")), Shared)
+
+
+FONTS = r"Software\Microsoft\Windows NT\CurrentVersion\Fonts"
+
+
+def is_account(name: str) -> bool:
+    """Whether a local account or group of this English name is on every Windows in English."""
+    return name.rpartition("\\")[2].lower() in {known.lower() for known in shared().accounts}
+
+
+# Source: the documentation of the Windows Installer's properties, and logs of its own.
+_INSTALLER = {
+    "AdminUser": "1",
+    "MsiTrueAdminUser": "1",
+    "MsiRunningElevated": "1",
+    "GPTSupport": "1",
+    "OLEAdvtSupport": "1",
+    "ShellAdvtSupport": "1",
+    "RedirectedDllSupport": "2",
+    "RemoteAdminTS": "1",
+    "ServicePackLevelMinor": "0",
+}
+# Source: the same. These hang on the machine, its screen or the moment.
+ASKS_THE_MACHINE = {
+    "BorderSide": "the screen's borders",
+    "BorderTop": "the screen's borders",
+    "CaptionHeight": "the height of a window's caption",
+    "ColorBits": "the colours of the screen",
+    "Date": "the date",
+    "MsiNetAssemblySupport": "the version of .NET Framework's library fusion",
+    "MsiTabletPC": "a tablet",
+    "ScreenX": "the width of the screen",
+    "ScreenY": "the height of the screen",
+    "TextHeight": "the height of text on the screen",
+    "TTCSupport": "support for collections of fonts",
+    "Time": "the time",
+    "VirtualMemory": "the size of the page file",
+}
+
+
+def installer_properties(release: System) -> dict[str, str]:
+    """The properties of the Windows Installer that a release decides, as the service itself is told.
+
+    It says 603 and 9600 for the version on everything from 8.1 on; only files and values tell the later ones apart.
+    """
+    return _INSTALLER | {
+        "VersionNT": "603",
+        "WindowsBuild": "9600",
+        "ServicePackLevel": "0",
+        "MsiNTProductType": str(release.type),
+        "MsiWin32AssemblySupport": f"6.3.{release.base}.1",
+    }
+
+
+# Source: the identifiers of the compatibility section of an application manifest.
+_SUPPORTED = {"8e0f7a12-bfb3-4fe8-b9a5-48fd50a15a9a": "10.0", "1f676c76-80e1-4239-95bb-83d0f6d0da78": "6.3"}
+
+
+def told_to_programs(manifest: str) -> str:
+    """The version of Windows that a program is told that asks the system: 10.0 only where its manifest names it.
+
+    ``manifest`` is its application manifest, "" without one. Source: the documentation of targeting.
+    """
+    named = re.findall(
+        r"supportedOS[^>]{0,80}?\{([0-9a-f-]{36})\}", manifest.lower().replace("supportedos", "supportedOS")
+    )
+    return max((_SUPPORTED[one] for one in named if one in _SUPPORTED), key=lambda text: float(text), default="6.2")
 
 
 # Below these keys there is more than any data has; what lies elsewhere is not on a fresh machine.

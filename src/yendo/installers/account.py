@@ -146,7 +146,11 @@ class Content(msgspec.Struct, frozen=True, omit_defaults=True):
 
 
 class ProgramFacts(msgspec.Struct, frozen=True):
-    """What the headers of a program say. ``stub`` is its own architecture; ``words`` its version resource."""
+    """What the headers of a program say.
+
+    ``stub`` is its own architecture; ``words`` its version resource; ``told_windows`` the version that Windows 10 and
+    11 tell it when it asks.
+    """
 
     stub: str
     bits: int
@@ -156,6 +160,7 @@ class ProgramFacts(msgspec.Struct, frozen=True):
     words: dict[str, str]
     runtimes: tuple[str, ...]
     icon: bool
+    told_windows: str = "10.0"
 
 
 class Wanted(msgspec.Struct, frozen=True):

@@ -13,6 +13,7 @@ from yendo import digest
 from yendo.effects import Effect, State
 from yendo.errors import NotCovered, Unreadable, YendoError
 from yendo.evidence import BlindSpot, Evidence
+from yendo.facts import systems
 from yendo.facts.surroundings import Surroundings
 from yendo.formats import answers, archives
 from yendo.formats.pe import RT_MANIFEST, RT_VERSION, Image
@@ -117,6 +118,7 @@ def facts(image: Image) -> form.ProgramFacts:
         words=image.words,
         runtimes=runtimes(image),
         icon=image.icon() is not None,
+        told_windows=systems.told_to_programs(manifest),
     )
 
 
@@ -215,6 +217,11 @@ def _elevation(words: form.ProgramFacts) -> list[form.Aspect]:
             else f"scales with the screen ({words.scales})"
         )
         found.append(form.Aspect("screen", scaled, "certain", Evidence("offset", f"resource {RT_MANIFEST}, dpiAware")))
+    if words.told_windows != "10.0":
+        said = f"is told version {words.told_windows} on Windows 10 and 11: its manifest does not name them"
+        found.append(
+            form.Aspect("asks Windows", said, "certain", Evidence("offset", f"resource {RT_MANIFEST}, supportedOS"))
+        )
     return found
 
 

@@ -426,6 +426,8 @@ function Invoke-Steps($Journal) {
         $found = Test-Nodes $step['when']
         if ((-not $found[0]) -and $found[1]) { Tell not-now $found[2]; return #LATER# }
         [bool]$needed = $found[0]
+        $script:Everybodys = $step['everybodys']
+        if ($needed -and ($step['reverse'] -ne '')) { Add-Found 'U' $step['reverse'] }
         if (-not $needed) { Tell step-passed $found[2] }
         else {
             foreach ($rule in $step['unless']) {
@@ -462,6 +464,7 @@ function Invoke-Steps($Journal) {
         $final = Get-After $meaning $final
     }
     $script:StepNumber = 0
+    Exit-InstallMode $Room
     return (Complete-Verb $final)
 }
 
@@ -637,6 +640,7 @@ try { Start-Log (-not $unfinished) } catch {
 }
 Enter-Job
 Tell run-began $Plan['name'] $Plan['version'] $Plan['revision'] $Verb
+Exit-OthersMode
 foreach ($moved in $Aside) { Tell not-believed $moved[0] $moved[1] }
 try {
     Publish-Logs
@@ -655,11 +659,12 @@ try {
         $journal = @{ 'begun' = @{}; 'ended' = @{}; 'undoing' = $null; 'restarted' = 0 }
     }
     if ($null -ne $journal['undoing']) { [int]$undone = Undo-Run $journal['undoing']; Clear-Package; exit $undone }
+    Enter-InstallMode
     [int]$final = Invoke-Steps $journal
 } catch {
     Tell run-stopped $_.Exception.GetBaseException().Message
     exit #STEP_FAILED#
-} finally { Hide-Progress }
+} finally { Exit-InstallMode $Room; Hide-Progress }
 $ended = Read-Journal
 if (($null -eq $ended) -or $ended['over']) {
     Clear-Package

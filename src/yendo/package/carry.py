@@ -12,11 +12,12 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import timedelta
 from functools import cached_property
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 
 from yendo import digest
+from yendo.effects.things import parent
 from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
 from yendo.machines.protocol import Session
@@ -121,11 +122,48 @@ class _Carrier:
         self.host.remember("B")
         return Journal(verb, self.manifest.run, set(), {})
 
+    # --- a host that many people share at once ---------------------------------------------------------
+
+    def enter_mode(self) -> None:
+        """Puts such a host into its install mode; a mark says so until it is out of it, also where a run is cut off."""
+        try:
+            shared = self.session.facts.multi_session
+        except NotCovered:
+            shared = None
+        if self.manifest.install_mode and shared:
+            self.session.write(rf"{self.host.room}\install-mode.txt", b"")
+            self.set_mode("install", "on")
+
+    def leave_mode(self, room: str) -> None:
+        if self.session.read(rf"{room}\install-mode.txt") is not None:
+            self.set_mode("execute", "off")
+            self.session.remove(rf"{room}\install-mode.txt")
+
+    def leave_others_mode(self) -> None:
+        """What another package's run has left on, that was cut off."""
+        try:
+            files = self.session.files_below(parent(self.host.room))
+        except NotCovered:
+            return
+        for path in files:
+            if path.lower().endswith(r"\install-mode.txt") and parent(path).lower() != self.host.room.lower():
+                self.leave_mode(parent(path))
+
+    def set_mode(self, mode: str, word: Literal["on", "off"]) -> None:
+        code, _ = self.host.call(f"change.exe user /{mode}")
+        self.tell(events.InstallMode(word, code))
+
     # --- the verb ------------------------------------------------------------------------------------
 
     def run(self, verb: str) -> int:
+        code = self.whole_run(verb)
+        self.leave_mode(self.host.room)
+        return code
+
+    def whole_run(self, verb: str) -> int:
         self.host.own_folders(self.host.logs)
         self.tell(events.RunBegan(self.manifest.name, self.manifest.version, self.manifest.revision, verb))
+        self.leave_others_mode()
         self.host.folder = self.kept
         journal = read_journal(self.session.read(self.journal_file))
         if journal is None or journal.over or journal.verb != verb or journal.run != self.manifest.run:
@@ -145,6 +183,7 @@ class _Carrier:
         try:
             if verb == "install":
                 self.remember_settings()
+            self.enter_mode()
             code = self.steps(verb, journal)
         except (OSError, ValueError) as error:  # between two steps; what fails in one is told there
             self.tell(events.RunStopped(str(error)))
@@ -376,6 +415,7 @@ class _Carrier:
                 self.tell(events.StepDoneBefore())
                 self.note("done", number, "done", 0)
                 continue
+            self.host.everybodys = action.standing
             found = self.host.condition(action.when)
             if found.later:
                 self.tell(events.NotNow("; ".join(found.reasons)))
@@ -408,6 +448,7 @@ class _Carrier:
                 return 1641
             final = self.after(result.meaning, final)
         self.host.step = 0
+        self.leave_mode(self.host.room)
         return self.finish(verb, final)
 
     def after(self, meaning: str, final: int) -> int:
@@ -446,6 +487,8 @@ class _Carrier:
 
     def needed(self, action: Action) -> bool:
         """Whether none of the step's ``unless`` rules holds."""
+        if action.reverse:
+            self.host.found_so("U", action.reverse)
         held = [(rule, fact) for rule in action.unless for holds, fact in [self.host.rule(rule)] if holds]
         for rule, fact in held:
             self.tell(events.StepNotNeeded(rule.title, fact))

@@ -91,7 +91,11 @@ function Get-Fact([string]$Name) {
             if ($found -eq '') { return $null }
             return $found
         }
-        'multi-session' { return (Read-Machine $current 'EditionID') -eq 'ServerRdsh' }
+        'multi-session' {
+            # a client for several people at once, or a server that has the part for it
+            [bool]$hosts = '1' -eq (Read-Machine 'System\CurrentControlSet\Control\Terminal Server' 'TSAppCompat')
+            return $hosts -or ((Read-Machine $current 'EditionID') -eq 'ServerRdsh')
+        }
         'computer' { return [Environment]::MachineName }
     }
     return $null

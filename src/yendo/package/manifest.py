@@ -180,6 +180,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     progress: bool = False
     keep: str = "nothing"
     exclusive: float = 0.0
+    install_mode: bool = False
     only_signed: bool = False
     logs: str
     home: str = HOME
@@ -436,6 +437,7 @@ def resolve(
         progress=plan.in_the_way.progress,
         keep=keeps(plan),
         exclusive=seconds(plan.exclusive),
+        install_mode=plan.install_mode,
         only_signed=plan.only_signed,
         secrets=_secret(plan),
         logs=rf"{plan.log.folder}\{package.id}",

@@ -338,3 +338,34 @@ function Hide-Progress {
     if ($null -eq $script:Dialog) { return }
     try { Set-Dialog 'StopProgressDialog' @() } catch { Tell progress-stuck }
 }
+
+# --- a host that many people share at once ------------------------------------------------------------------------
+
+# Programs are installed in its install mode. A mark says so until it is out of it again, also where a run is cut off.
+function Enter-InstallMode {
+    if ((-not $Plan['install_mode']) -or ((Get-Fact 'multi-session') -ne $true)) { return }
+    [IO.File]::WriteAllText([IO.Path]::Combine($Room, 'install-mode.txt'), '', $Utf8)
+    Set-InstallMode 'install' 'on'
+}
+
+function Exit-InstallMode([string]$Of) {
+    [string]$mark = [IO.Path]::Combine($Of, 'install-mode.txt')
+    if (-not [IO.File]::Exists($mark)) { return }
+    Set-InstallMode 'execute' 'off'
+    [IO.File]::Delete($mark)
+}
+
+function Set-InstallMode([string]$Mode, [string]$Word) {
+    [int]$code = 2
+    try { $code = (Invoke-Call ('change.exe user /' + $Mode) $false)[0] } catch { }
+    Tell install-mode $Word $code
+}
+
+# What another package's run has left on, that was cut off and is not at work any more.
+function Exit-OthersMode {
+    foreach ($folder in [IO.Directory]::GetDirectories([IO.Path]::GetDirectoryName($Room))) {
+        if (($folder -eq $Room) -or (-not [IO.File]::Exists([IO.Path]::Combine($folder, 'install-mode.txt')))) { continue }
+        try { [IO.FileStream]$held = [IO.File]::Open([IO.Path]::Combine($folder, 'lock'), 'OpenOrCreate', 'ReadWrite', 'None') } catch { continue }
+        try { Exit-InstallMode $folder } finally { $held.Dispose() }
+    }
+}

@@ -32,9 +32,11 @@ function New-Journal {
     Add-Line $RecordFile 'B'
 }
 
-function Get-Record {
-    if (-not [IO.File]::Exists($RecordFile)) { return ,[string[]]@() }
-    [string[]]$lines = [regex]::Split([IO.File]::ReadAllText($RecordFile, $Utf8), "`r`n")
+function Get-Record { return ,(Read-Record $RecordFile) }
+
+function Read-Record([string]$File) {
+    if (-not [IO.File]::Exists($File)) { return ,[string[]]@() }
+    [string[]]$lines = [regex]::Split([IO.File]::ReadAllText($File, $Utf8), "`r`n")
     if ($lines.Length -lt 2) { return ,[string[]]@() }
     return ,[string[]]@($lines[0..($lines.Length - 2)])
 }
@@ -43,9 +45,10 @@ function Format-Field([string]$Text) { return [regex]::Replace($Text, '[%\x00-\x
 
 function Read-Field([string]$Text) { return [regex]::Replace($Text, '%([0-9A-F]{2})', [Text.RegularExpressions.MatchEvaluator]{ param($match) '' + [char][Convert]::ToInt32($match.Groups[1].Value, 16) }) }
 
+function Join-Record([string[]]$Parts) { return [string]::Join("`t", @($Parts | ForEach-Object { Format-Field $_ })) }
+
 function Add-Record {
-    [string[]]$fields = @($args[1..($args.Length - 1)] | ForEach-Object { Format-Field $_ })
-    [string]$line = $args[0] + "`t" + [string]::Join("`t", $fields)
+    [string]$line = Join-Record $args
     [string[]]$lines = Get-Record
     for ([int]$at = $lines.Length - 1; $at -ge 0; $at--) {
         if ($lines[$at] -ceq 'B') { break }
@@ -68,6 +71,130 @@ function Clear-Record([int]$Count) {
     if ([IO.File]::Exists($RecordFile)) { [IO.File]::Delete($RecordFile) }
     Remove-Own $aside
 }
+
+# --- what several packages have placed alike: it goes with the last of them ---------------------------------------
+
+# Whether the step at work is in every package of the office.
+$script:Everybodys = $false
+
+# A line of a record as its letter and fields.
+function Split-Record([string]$Line) { return ,[string[]]@($Line.Split([char]9) | ForEach-Object { Read-Field $_ }) }
+
+# What a line is about, so that two lines on the same thing give the same; '' where it cannot be shared.
+function Get-Place([string[]]$Parts) {
+    switch ($Parts[0]) {
+        'F' { return "F`t" + $Parts[3].ToLowerInvariant() }
+        'V' { return "V`t" + [string]::Join("`t", $Parts[3..6]).ToLowerInvariant() }
+        'P' { return "P`t" + ($Parts[1].TrimEnd([char]'\') + "`t" + [string]::Join("`t", $Parts[2..5])).ToLowerInvariant() }
+        'U' { if ($Parts[1].IndexOf('{') -lt 0) { return "U`t" + $Parts[1].ToLowerInvariant() } }
+    }
+    return ''
+}
+
+function Get-Places([string[]]$Lines) {
+    $places = @{}
+    for ([int]$at = 0; $at -lt $Lines.Length; $at++) {
+        [string]$place = Get-Place (Split-Record $Lines[$at])
+        if ($place -eq '') { continue }
+        if (-not $places.ContainsKey($place)) { $places[$place] = [Collections.ArrayList]::new() }
+        [void]$places[$place].Add($at)
+    }
+    return $places
+}
+
+# The records of the other packages on this machine.
+function Get-Neighbours {
+    [string]$rooms = [IO.Path]::GetDirectoryName($Room)
+    if (-not [IO.Directory]::Exists($rooms)) { return ,@() }
+    [string[]]$folders = [IO.Directory]::GetDirectories($rooms)
+    [Array]::Sort($folders, [StringComparer]::OrdinalIgnoreCase)
+    $found = [Collections.ArrayList]::new()
+    foreach ($folder in $folders) {
+        [string]$file = [IO.Path]::Combine($folder, 'record.txt')
+        if (($folder -eq $Room) -or (-not [IO.File]::Exists($file))) { continue }
+        [string[]]$lines = Read-Record $file
+        [void]$found.Add(@{ 'room' = $folder; 'file' = $file; 'lines' = $lines; 'places' = (Get-Places $lines) })
+    }
+    return ,$found.ToArray()
+}
+
+# What every package of the office places is there already: it is needed by one more. What is only taken away again, a
+# command's work or an entry, is that of another package, or not to be removed.
+function Add-Found {
+    if (-not $script:Everybodys) { return }
+    [bool]$known = 'FV'.IndexOf($args[0]) -ge 0
+    [string]$place = Get-Place $args
+    if (-not $known) { foreach ($other in (Get-Neighbours)) { if ($other['places'].ContainsKey($place)) { $known = $true } } }
+    if ($known) { Add-Record @args }
+}
+
+function Save-Neighbour($Other) {
+    [string]$beside = $Other['file'] + '.new'
+    [IO.File]::WriteAllText($beside, [string]::Join("`r`n", $Other['lines']) + "`r`n", $Utf8)
+    [void](Get-Native)::MoveFileExW($beside, $Other['file'], 9)
+}
+
+# Whether another package needs what a line placed; its record has the line's "before" then.
+function Move-Claim($Neighbours, [string[]]$Parts) {
+    [string]$place = Get-Place $Parts
+    if ($place -eq '') { return $false }
+    foreach ($other in $Neighbours) {
+        if (-not $other['places'].ContainsKey($place)) { continue }
+        if ('FV'.IndexOf($Parts[0]) -lt 0) { return $true }
+        foreach ($at in $other['places'][$place]) {
+            [string[]]$theirs = Split-Record $other['lines'][$at]
+            if ($theirs[2] -cne $Parts[1]) { continue }
+            if (($Parts[0] -eq 'F') -and ($Parts[2] -ne '-')) { Copy-Aside $Parts[2] $other['room'] }
+            $theirs[2] = $Parts[2]
+            $other['lines'][$at] = Join-Record $theirs
+            Save-Neighbour $other
+            break
+        }
+        return $true
+    }
+    return $false
+}
+
+function Copy-Aside([string]$Name, [string]$To) {
+    [string]$from = [IO.Path]::Combine($Room, 'kept', $Name)
+    [string]$aside = [IO.Path]::Combine($To, 'kept')
+    if (-not [IO.File]::Exists($from)) { return }
+    [void][IO.Directory]::CreateDirectory($aside)
+    [IO.File]::Copy($from, [IO.Path]::Combine($aside, $Name), $true)
+}
+
+# Whether a line is about something in a folder or key that another line says was made.
+function Test-Within([string[]]$Made, [string[]]$Other) {
+    if ($Made[0] -eq 'D') {
+        [int]$at = switch ($Other[0]) { 'D' { 1 } 'F' { 3 } default { 0 } }
+        return ($at -gt 0) -and ($Other[$at] + '\').StartsWith($Made[1] + '\', 'OrdinalIgnoreCase')
+    }
+    [int]$at = switch ($Other[0]) { 'K' { 1 } 'V' { 3 } 'P' { 2 } default { 0 } }
+    if (($at -eq 0) -or ($Other[$at] -cne $Made[1]) -or ($Other[$at + 1] -cne $Made[2])) { return $false }
+    return ($Other[$at + 2] + '\').StartsWith($Made[3] + '\', 'OrdinalIgnoreCase')
+}
+
+# The same of a folder or key that was made, and that is not empty.
+function Move-MadeClaim($Neighbours, [string[]]$Parts) {
+    [string]$line = Join-Record $Parts
+    foreach ($other in $Neighbours) {
+        [bool]$inside = $false
+        foreach ($text in $other['lines']) { if (Test-Within $Parts (Split-Record $text)) { $inside = $true; break } }
+        if (-not $inside) { continue }
+        if ([Array]::IndexOf($other['lines'], $line) -lt 0) {
+            [int]$first = [Array]::IndexOf($other['lines'], 'B') + 1
+            [Collections.ArrayList]$lines = [Collections.ArrayList]::new($other['lines'])
+            $lines.Insert($first, $line)
+            $other['lines'] = [string[]]$lines.ToArray([string])
+            $other['places'] = Get-Places $other['lines']
+            Save-Neighbour $other
+        }
+        return $true
+    }
+    return $false
+}
+
+# --- changes, each written down before it is made, go on ----------------------------------------------------------
 
 function Save-Old([string]$Path) {
     [string]$name = Get-Digest $Path
@@ -206,11 +333,36 @@ function New-Keys([string]$Hive, [string]$View, [string]$Key) {
 # Sets a value ("type=data"), or takes it away ("-"); false where it was so.
 function Set-Recorded([string]$Hive, [string]$View, [string]$Key, [string]$Name, [string]$Value) {
     [string]$before = Get-Value $Hive $View $Key $Name
-    if ($before -ceq $Value) { return $false }
+    if ($before -ceq $Value) { Add-Found 'V' $Value $Value $Hive $View $Key $Name; return $false }
     if ($Value -ne '-') { New-Keys $Hive $View $Key }
     Add-Record 'V' $Value $before $Hive $View $Key $Name
     Set-Value $Hive $View $Key $Name $Value
     return $true
+}
+
+# Sets a list of entries to one that has this too; others may change the rest of it meanwhile.
+function Add-Entry([string]$Entry, [string]$Hive, [string]$View, [string]$Key, [string]$Name, [string]$Whole) {
+    if ((Get-Value $Hive $View $Key $Name) -ceq $Whole) { Add-Found 'P' $Entry $Hive $View $Key $Name; return }
+    New-Keys $Hive $View $Key
+    Add-Record 'P' $Entry $Hive $View $Key $Name
+    Set-Value $Hive $View $Key $Name $Whole
+}
+
+# The entries of a list that are not this one; they compare without regard to case and a last backslash.
+function Get-OtherEntries([string]$List, [string]$Entry) {
+    [string]$wanted = $Entry.TrimEnd([char]'\').ToLowerInvariant()
+    return ,[string[]]@($List.Split([char]';') | Where-Object { ($_ -ne '') -and ($_.TrimEnd([char]'\').ToLowerInvariant() -ne $wanted) })
+}
+
+function Remove-Entry([string]$Entry, [string]$Hive, [string]$View, [string]$Key, [string]$Name) {
+    [string]$found = Get-Value $Hive $View $Key $Name
+    if ($found -eq '-') { return }
+    [int]$cut = $found.IndexOf('=') + 1
+    [string]$text = [string]::Join(';', (Get-OtherEntries $found.Substring($cut) $Entry))
+    [string[]]$all = @($found.Substring($cut).Split([char]';') | Where-Object { $_ -ne '' })
+    if ([string]::Join(';', $all) -ceq $text) { return }
+    if ($text -eq '') { Set-Value $Hive $View $Key $Name '-' } else { Set-Value $Hive $View $Key $Name ($found.Substring(0, $cut) + $text) }
+    Tell changed 'removed' ($Hive + '\' + $Key + '\' + $Name + ': ' + $Entry)
 }
 
 function Remove-Tree([string]$Hive, [string]$View, [string]$Key) {
@@ -228,8 +380,17 @@ function Send-EnvironmentChanged { [void](Get-Native)::SendMessageTimeoutW([IntP
 
 function Undo-Lines([string[]]$Lines, [bool]$RunOnly) {
     $called = @{}
+    [object[]]$neighbours = Get-Neighbours
     for ([int]$at = $Lines.Length - 1; $at -ge 0; $at--) {
-        [string[]]$parts = @($Lines[$at].Split([char]9) | ForEach-Object { Read-Field $_ })
+        [string[]]$parts = Split-Record $Lines[$at]
+        if (Move-Claim $neighbours $parts) {
+            [string]$what = switch ($parts[0]) {
+                'F' { $parts[3] } 'V' { $parts[3] + '\' + $parts[5] + '\' + $parts[6] }
+                'P' { $parts[2] + '\' + $parts[4] + '\' + $parts[5] + ': ' + $parts[1] } default { $parts[1] }
+            }
+            Tell left 'another package needs it' $what
+            continue
+        }
         switch ($parts[0]) {
             'F' { Undo-File $parts[1] $parts[2] $parts[3] }
             'X' { if (-not [IO.File]::Exists($parts[2])) { Assert-Plain $parts[2]; New-Folders ([IO.Path]::GetDirectoryName($parts[2])); Restore-Old $parts[1] $parts[2] } }
@@ -237,6 +398,7 @@ function Undo-Lines([string[]]$Lines, [bool]$RunOnly) {
                 if ([IO.Directory]::Exists($parts[1])) {
                     Assert-Plain $parts[1]
                     if ([IO.Directory]::GetFileSystemEntries($parts[1]).Length -eq 0) { [IO.Directory]::Delete($parts[1]); Tell changed 'removed' $parts[1] }
+                    elseif (Move-MadeClaim $neighbours $parts) { Tell left 'another package needs it' $parts[1] }
                     else { Tell left 'it is not empty' $parts[1] }
                 }
             }
@@ -248,12 +410,14 @@ function Undo-Lines([string[]]$Lines, [bool]$RunOnly) {
                 Set-Value $parts[3] $parts[4] $parts[5] $parts[6] $parts[2]
                 if ($parts[2] -eq '-') { Tell changed 'removed' $label } else { Tell changed 'put back' $label }
             }
+            'P' { Remove-Entry $parts[1] $parts[2] $parts[3] $parts[4] $parts[5] }
             'K' {
                 [Microsoft.Win32.RegistryKey]$opened = (Get-Hive $parts[1] $parts[2]).OpenSubKey($parts[3])
                 if ($null -eq $opened) { continue }
                 [bool]$empty = ($opened.SubKeyCount -eq 0) -and ($opened.ValueCount -eq 0)
                 $opened.Dispose()
                 if ($empty) { (Get-Hive $parts[1] $parts[2]).DeleteSubKey($parts[3], $false); Tell changed 'removed' ($parts[1] + '\' + $parts[3]) }
+                elseif (Move-MadeClaim $neighbours $parts) { Tell left 'another package needs it' ($parts[1] + '\' + $parts[3]) }
                 else { Tell left 'it is not empty' ($parts[1] + '\' + $parts[3]) }
             }
             { ($_ -eq 'U') -or (($_ -eq 'R') -and $RunOnly) } {

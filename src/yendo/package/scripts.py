@@ -143,6 +143,7 @@ def _step(action: Action) -> dict[str, Any]:
         "unless": [_rule(rule) for rule in action.unless],
         "probe": [_rule(rule) for rule in action.probe],
         "once": action.once,
+        "everybodys": action.standing,
         "run_as": action.run_as,
         "folder": action.folder,
         "retries": action.retries,
@@ -237,6 +238,7 @@ def runner(manifest: form.Manifest) -> bytes:
         "logs": manifest.logs,
         "keep": manifest.keep,
         "exclusive": manifest.exclusive,
+        "install_mode": manifest.install_mode,
         "progress": manifest.progress,
         "when": [node(inner) for inner in manifest.when],
         "needs": [

@@ -193,11 +193,13 @@ class Plan(Written, frozen=True, kw_only=True):
     reverse.
 
     ``keep``: what stays on the machine for repair and uninstall when the package's folder has gone. ``exclusive``: how
-    long a second start waits for the first before it leaves. ``only_signed``: for machines on which only signed scripts
-    run; the package has to be signed, by one of their trusted publishers. ``mark``: the package writes its own version
-    and revision on the machine, last of all, and is detected by it too. ``settings`` are chosen when the package is
-    delivered, and stand as ``{setting.NAME}`` in texts; ``site`` are named sets of their values. ``house`` names the
-    office's file; unless it does, the nearest ``house.toml`` above is taken, and with an empty name none.
+    long a second start waits for the first before it leaves. ``install_mode``: a host that many people share at once is
+    put into its install mode while the package is at work, and out of it again. ``only_signed``: for machines on which
+    only signed scripts run; the package has to be signed, by one of their trusted publishers. ``mark``: the package
+    writes its own version and revision on the machine, last of all, and is detected by it too. ``settings`` are chosen
+    when the package is delivered, and stand as ``{setting.NAME}`` in texts; ``site`` are named sets of their values.
+    ``house`` names the office's file; unless it does, the nearest ``house.toml`` above is taken, and with an empty name
+    none.
     """
 
     package: Package
@@ -212,6 +214,7 @@ class Plan(Written, frozen=True, kw_only=True):
     wishes: Wishes | None = None
     keep: Literal["all", "scripts", "nothing"] | None = None
     exclusive: str = "0 s"
+    install_mode: bool = True
     only_signed: bool = False
     mark: bool = False
     install: Annotated[tuple[AnyStep, ...], Meta(min_length=1)]

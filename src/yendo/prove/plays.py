@@ -336,6 +336,31 @@ def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[
     return play
 
 
+def shared_host(stage: Stage) -> None:
+    """On a host that many people share: refused, or installed in its install mode, and out of it also after a cut."""
+    shared = msgspec.structs.replace(USUAL, multi_session=True)
+    with_facts(lambda facts: shared, refused=False)(stage)
+    if stage.machine.place != "simulation" or not all(phase.outcome == "passed" for phase in stage.phases):
+        return
+    with stage.machine.fresh(stage.account) as session:
+        assert isinstance(session, SimulatedSession)
+        session.facts = shared
+        stage.bring(session)
+        if not _cut_simulated(stage, session):
+            return  # refused there, or too short to be cut off
+        within = session.state().get("part", "mode:install") is not None
+        carried = stage.verb(session, "install")
+        out = session.state().get("part", "mode:install") is None
+        stage.phase(
+            "mode",
+            "in install mode while it works, and out of it after a cut",
+            within and out and carried.exit_code in ACCEPTED,
+            "on while a step is at work, off in the end",
+            f"{'on' if within else 'off'} at the cut, {'off' if out else 'still on'} in the end",
+            by=stage.by,
+        )
+
+
 class _Cut(Exception):
     """The power went."""
 

@@ -87,6 +87,10 @@ def _repairs(manifest: form.Manifest) -> str:
     return "" if manifest.repair else "the plan has no [[repair]]"
 
 
+def _uses_mode(manifest: form.Manifest) -> str:
+    return "" if manifest.install_mode else "the plan says install_mode = false"
+
+
 def _removes(manifest: form.Manifest) -> str:
     return "" if manifest.uninstall else "the plan has no uninstall steps"
 
@@ -138,6 +142,7 @@ SCENARIOS: dict[str, Scenario] = {
             "declines", "a person is asked, and declines", "user", plays.consent(agrees=False), _asks_a_person, verbs=1
         ),
         Scenario("program-open", "a program is open", "user", plays.program_open, _closes, verbs=2),
+        Scenario("shared-host", "many people share the machine", "system", plays.shared_host, _uses_mode, verbs=2),
         Scenario("interrupted", "cut off and gone on with", "system", plays.interrupted, verbs=4),
         Scenario("media-gone", "the package's folder is deleted", "system", plays.media_gone, _keeps),
         Scenario("repair", "repaired after damage", "system", plays.repair, _repairs, verbs=4),

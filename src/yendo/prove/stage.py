@@ -529,7 +529,8 @@ class Stage:
             if reason := by_machine.get(key_of(effect.thing)):
                 self.leftovers.append(Leftover(effect.left, reason, "layer"))
             else:
-                self.leftovers.append(Leftover(effect.left, "not removed by the package"))
+                done = "removed" if effect.change == "add" else "put back"
+                self.leftovers.append(Leftover(effect.left, f"not {done} by the package"))
         serious = [leftover for leftover in self.leftovers if leftover.whose == "package"]
         shown = serious + [leftover for leftover in self.leftovers if leftover.whose not in ("package", "runner")]
         self.phase(

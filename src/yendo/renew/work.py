@@ -18,6 +18,7 @@ from yendo.installers import recognise
 from yendo.plan import Plan, read_text
 from yendo.renew import merge, words
 from yendo.renew.merge import Ids
+from yendo.steps.msi import MsiStep
 
 EARLIER = "earlier"
 
@@ -60,7 +61,7 @@ class Work:
         self.office = Office(workspace, workspace / plan.house if plan.house else None)
         if plan.house:
             self.office.named = None  # the plan names it already
-        patches = [step.patch for step in plan.install if getattr(step, "patch", None)]
+        patches = [step.patch for step in plan.install if isinstance(step, MsiStep) and step.patch]
         self.was = proposing.propose(
             copy / "media" / name,
             [copy / "media" / patch for patch in patches if (copy / "media" / patch).is_file()],

@@ -152,7 +152,7 @@ class Kind:
             timeout=seconds(step.timeout) if step.timeout else own.timeout,
             codes={**(own.codes or {"0": "done", "3010": "restart"}), **step.codes} if own.command else {},
             when=resolve(step.when),
-            unless=step.unless,
+            unless=(*own.unless, *step.unless),
             probe=step.probe,
             once=step.once,
             run_as=step.run_as,

@@ -8,7 +8,7 @@ import re
 import struct
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from asn1crypto import x509
 
@@ -74,6 +74,3 @@ class CertificateKind(Kind):
             return
         if step.store == "Root" and found.self_signed == "no":
             yield "store", "it is not self-signed, so no root", 'write store = "CA"'
-
-
-KIND: Any = CertificateKind()

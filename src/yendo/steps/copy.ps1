@@ -9,7 +9,7 @@ function Step-Copy($Step) {
         if ($Step.ContainsKey('fill')) { $new = Get-FilledFile $from $Step['fill']; $sum = Get-BytesDigest $new }
         if ([IO.File]::Exists($to)) {
             if ($Step['keep']) { Tell changed 'kept' $to; continue }
-            if ((Get-Digest $to) -eq $sum) { Tell changed 'already there' $to; continue }
+            if ((Get-Digest $to) -eq $sum) { Add-Found 'F' $sum $sum $to; Tell changed 'already there' $to; continue }
         }
         if ($null -ne $new) { Set-FileBytes $to $new } else { Set-FileFrom $to $from $sum }
         Tell changed 'placed' $to

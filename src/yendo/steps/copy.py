@@ -124,6 +124,3 @@ class CopyKind(Kind):
     def mistakes(self, step: CopyStep, at: At) -> Iterator[tuple[str, str, str]]:
         if step.mirror and step.to.count("\\") < 2 and "%" not in step.to:
             yield "mirror", f"it would empty {step.to}", "mirror a folder of the program's own"
-
-
-KIND: Any = CopyKind()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from yendo.effects.things import parent
 from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
@@ -97,6 +97,3 @@ class DeleteKind(Kind):
             _PARENTS
         ):
             yield "path", f"{step.path} is a folder of the system's", "name a folder of the program's own"
-
-
-KIND: Any = DeleteKind()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from yendo.errors import Usage
 from yendo.steps.base import Action, At, Kind, Result, Step, packaged
@@ -50,6 +50,3 @@ class DriverKind(Kind):
         for name in dict.fromkeys(re.findall(r"(?i)\boem\d+\.inf\b", output)):  # under which the store keeps it
             host.remember("U", f"pnputil.exe /delete-driver {name} /uninstall")
         return Result(host.meaning(action.codes, code), code)
-
-
-KIND: Any = DriverKind()

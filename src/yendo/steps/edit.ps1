@@ -219,7 +219,7 @@ function Step-Edit($Step) {
     else { try { [void]$encoding.GetString($data) } catch { $encoding = [Text.Encoding]::GetEncoding(1252) } }
     [string]$text = $encoding.GetString($data, $mark, $data.Length - $mark)
     [string]$wanted = Edit-Text $text $Step
-    if ($there -and ($wanted -ceq $text)) { Tell changed 'already so' $path; return @('done', 0) }
+    if ($there -and ($wanted -ceq $text)) { [string]$sum = Get-BytesDigest $data; Add-Found 'F' $sum $sum $path; Tell changed 'already so' $path; return @('done', 0) }
     [byte[]]$body = $encoding.GetBytes($wanted)
     [byte[]]$whole = [byte[]]::new($mark + $body.Length)
     [Array]::Copy($data, $whole, $mark)

@@ -10,13 +10,14 @@ function Step-Environment($Step) {
         [string]$text = $value
         if ($Step['change'] -ne 'set') {
             [string[]]$entries = @($old.Split([char]';') | Where-Object { $_ -ne '' })
-            [string[]]$rest = @($entries | Where-Object { $_.TrimEnd([char]'\').ToLowerInvariant() -ne $value.TrimEnd([char]'\').ToLowerInvariant() })
+            [string[]]$rest = Get-OtherEntries $old $value
             if ($Step['change'] -eq 'remove') { $text = [string]::Join(';', $rest) }
             elseif ($rest.Length -ne $entries.Length) { $text = $old }
             elseif ($Step['change'] -eq 'append') { $text = [string]::Join(';', @($rest + $value)) }
             else { $text = [string]::Join(';', @(@($value) + $rest)) }
         }
-        if (($text -ne '') -or ($before -ne '-')) { [void](Set-Recorded $Step['hive'] '64' $Step['key'] $Step['name'] ($kind + '=' + $text)) }
+        if (($Step['change'] -eq 'append') -or ($Step['change'] -eq 'prepend')) { Add-Entry $value $Step['hive'] '64' $Step['key'] $Step['name'] ($kind + '=' + $text) }
+        elseif (($text -ne '') -or ($before -ne '-')) { [void](Set-Recorded $Step['hive'] '64' $Step['key'] $Step['name'] ($kind + '=' + $text)) }
     }
     Send-EnvironmentChanged
     Tell variable-changed $Step['name'] $Step['change']

@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
+from yendo.steps import ledger
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.amounts import Text
@@ -35,17 +36,6 @@ class EnvironmentStep(Step, tag="environment", frozen=True, kw_only=True):
             raise ValueError("a value is given exactly where the variable is not deleted")
 
 
-def changed(change: str, before: str, value: str) -> str:
-    """A list variable with an entry added or taken out; entries compare without regard to case and a last backslash."""
-    entries = [entry for entry in before.split(";") if entry]
-    rest = [entry for entry in entries if entry.rstrip("\\").lower() != value.rstrip("\\").lower()]
-    if change == "remove":
-        return ";".join(rest)
-    if len(rest) != len(entries):
-        return before
-    return ";".join([*rest, value] if change == "append" else [value, *rest])
-
-
 class EnvironmentKind(Kind):
     step = EnvironmentStep
     reversal = "by record"
@@ -63,8 +53,10 @@ class EnvironmentKind(Kind):
             host.set_value(hive, "64", key, name, None)
         else:
             kind = before[0] if before else "expand" if "%" in value else "sz"
-            text = value if change == "set" else changed(change, str(before[1]) if before else "", value)
-            if text or before:
+            text = value if change == "set" else ledger.changed_list(change, str(before[1]) if before else "", value)
+            if change in ("append", "prepend"):
+                host.add_entry(value, hive, "64", key, name, (kind, text))
+            elif text or before:
                 host.set_value(hive, "64", key, name, (kind, text))
         host.tell(events.VariableChanged(name, change))
         return DONE
@@ -72,6 +64,3 @@ class EnvironmentKind(Kind):
     def mistakes(self, step: EnvironmentStep, at: At) -> Iterator[tuple[str, str, str]]:
         if step.name.lower() == "path" and step.change == "set":
             yield "change", "it replaces the whole search path", 'write change = "append"'
-
-
-KIND: Any = EnvironmentKind()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -122,6 +122,3 @@ class ExeKind(Kind):
 
     def perform(self, action: Action, host: Host) -> Result:
         return run_or_assume(action, host)
-
-
-KIND: Any = ExeKind()

@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from yendo.steps.base import Action, At, Kind, Meaning, Result, Step, in_extras, packaged
 from yendo.steps.exe import run_or_assume
+from yendo.terms.rules import FeatureRule, NoneRule
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -47,6 +48,7 @@ class FeatureKind(Kind):
         source = packaged(step.source) if in_extras(step.source) else step.source
         limit = f' /source:"{source}" /limitaccess' if source else ""
         line = "dism.exe /online /quiet /norestart /{0}-feature /featurename:" + step.name
+        is_on = FeatureRule(name=step.name)
         on, off = line.format("enable") + " /all" + limit, line.format("disable")
         return Action(
             "feature",
@@ -54,6 +56,7 @@ class FeatureKind(Kind):
             on if step.change == "on" else off,
             codes=codes,
             reverse=off if step.change == "on" else on,
+            unless=(is_on if step.change == "on" else NoneRule(of=(is_on,)),),  # what was so is not taken back
         )
 
     def mistakes(self, step: FeatureStep, at: At) -> Iterator[tuple[str, str, str]]:
@@ -66,6 +69,3 @@ class FeatureKind(Kind):
 
     def perform(self, action: Action, host: Host) -> Result:
         return run_or_assume(action, host)
-
-
-KIND: Any = FeatureKind()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Meta
 
@@ -59,6 +59,3 @@ class FirewallKind(Kind):
 
     def perform(self, action: Action, host: Host) -> Result:
         return run_or_assume(action, host)
-
-
-KIND: Any = FirewallKind()

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import struct
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from yendo.errors import Unreadable
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step, below, in_package
@@ -69,6 +69,3 @@ class FontKind(Kind):
         host.set_value("HKLM", "64", FONTS, action.data["label"], ("sz", action.data["file"]))
         host.tell(events.FontAdded(action.data["label"]))
         return DONE
-
-
-KIND: Any = FontKind()

@@ -22,6 +22,7 @@ from yendo.facts.surroundings import expand
 from yendo.machines.protocol import Ran, Session
 from yendo.steps import ledger
 from yendo.steps.ledger import NOTHING, RegistryData
+from yendo.steps.neighbours import Neighbours
 from yendo.terms import events
 from yendo.terms.rules import Rule
 from yendo.terms.when import Judged, Node, judge, text_of
@@ -78,6 +79,7 @@ class Host:
         self._record: list[str] | None = None  # the record as it is on the machine; nobody else writes it meanwhile
         self._of_run: set[str] = set()
         self._torn = False
+        self.everybodys = False  # the step at work is in every package of the office
         self.seconds = 0.0
         self.sleep: Callable[[float], object] = time.sleep
         self.carry_other: Callable[[str, str, Mapping[str, Any]], int] | None = (
@@ -125,6 +127,14 @@ class Host:
         else:
             self._of_run.add(new)
 
+    def found_so(self, kind: str, *fields: str) -> None:
+        """Writes down that what every package of the office places is there already: it is needed by one more.
+
+        What is only taken away again, a command's work or an entry, is that of another package, or not to be removed.
+        """
+        if self.everybodys and (kind in "FV" or Neighbours(self).have([kind, *fields])):
+            self.remember(kind, *fields)
+
     def forget(self, count: int) -> None:
         """Keeps the first lines of the record only; without any, neither the record nor what was kept aside."""
         lines = self.recorded()
@@ -167,6 +177,7 @@ class Host:
         """Makes a file this one; False where it was so."""
         there = self.session.read(path)
         if there == data:
+            self.found_so("F", *[hashlib.sha256(data).hexdigest()] * 2, path)
             return False
         self.folders(parent(path))
         self.remember("F", hashlib.sha256(data).hexdigest(), NOTHING if there is None else self.keep(there), path)
@@ -177,6 +188,7 @@ class Host:
         """The same with a file of the package, which may be large."""
         there = self.session.digest(path)
         if there == sha256:
+            self.found_so("F", sha256, sha256, path)
             return False
         self.folders(parent(path))
         self.remember("F", sha256, NOTHING if there is None else self.keep(self.session.read(path) or b""), path)
@@ -193,6 +205,8 @@ class Host:
                 "F", hashlib.sha256(data).hexdigest(), NOTHING if there is None else self.keep(there), link.path
             )
             self.session.put_shortcut(link)
+        else:
+            self.found_so("F", *[hashlib.sha256(data).hexdigest()] * 2, link.path)
 
     def drop(self, path: str, *, keep: bool = True) -> bool:
         there = self.session.read(path) if keep else None
@@ -209,11 +223,23 @@ class Host:
         """Sets a value, or takes it away where it is None; False where it was so."""
         before = self.session.get_value(hive, view, key, name)
         if before == value:
+            self.found_so("V", *[ledger.value_text(value)] * 2, hive, view, key, name)
             return False
         if value is not None:
             self.keys(hive, view, key)
         self.remember("V", ledger.value_text(value), ledger.value_text(before), hive, view, key, name)
         self.session.set_value(hive, view, key, name, value)
+        return True
+
+    def add_entry(self, entry: str, hive: str, view: str, key: str, name: str, whole: RegistryData) -> bool:
+        """Sets a list of entries to one that has this too; others may change the rest of it meanwhile."""
+        line = ("P", entry, hive, view, key, name)
+        if self.session.get_value(hive, view, key, name) == whole:
+            self.found_so(*line)
+            return False
+        self.keys(hive, view, key)
+        self.remember(*line)
+        self.session.set_value(hive, view, key, name, whole)
         return True
 
     def keys(self, hive: str, view: str, key: str) -> None:
@@ -339,8 +365,12 @@ class Host:
     def take_back(self, lines: Iterable[str], *, run_only: bool) -> None:
         """Undoes recorded changes from the last to the first. What somebody has changed since is left, and said."""
         called: set[str] = set()  # a command that several runs wrote down is needed once
+        others = Neighbours(self)
         for line in reversed(list(lines)):
             kind, *rest = ledger.fields(line)
+            if others.take_over([kind, *rest]):
+                self.tell(events.Left("another package needs it", _label(kind, rest)))
+                continue
             match kind:
                 case "F":
                     self._unplace(*rest)
@@ -349,13 +379,16 @@ class Host:
                 case "D":
                     path = rest[0]
                     if self.session.has_folder(path):
-                        self._removed(self.session.remove_folder(path), path)
+                        self._removed(self.session.remove_folder(path), path, others, [kind, *rest])
                 case "V":
                     self._unset(*rest)
+                case "P":
+                    self._take_out(*rest)
                 case "K":
                     hive, view, key = rest
                     if self.session.has_key(hive, view, key):
-                        self._removed(self.session.drop_key(hive, view, key), f"{hive}\\{key}")
+                        done = self.session.drop_key(hive, view, key)
+                        self._removed(done, f"{hive}\\{key}", others, [kind, *rest])
                 case "U" | "R":
                     if (kind == "U" or run_only) and rest[0] not in called:
                         called.add(rest[0])
@@ -364,8 +397,12 @@ class Host:
                         )
                         self.tell(events.CommandTakenBack(self.call(command)[0]))
 
-    def _removed(self, done: bool, what: str) -> None:
-        self.tell(events.Changed("removed", what) if done else events.Left("it is not empty", what))
+    def _removed(self, done: bool, what: str, others: Neighbours, line: list[str]) -> None:
+        if done:
+            self.tell(events.Changed("removed", what))
+        else:
+            needed = others.take_over_made(line)
+            self.tell(events.Left("another package needs it" if needed else "it is not empty", what))
 
     def _unplace(self, new: str, old: str, path: str) -> None:
         there = self.session.digest(path)
@@ -391,7 +428,7 @@ class Host:
 
     def _unset(self, new: str, old: str, hive: str, view: str, key: str, name: str) -> None:
         found = ledger.value_text(self.session.get_value(hive, view, key, name))
-        label = f"{hive}\\{key}\\{name}"
+        label = _label("V", [new, old, hive, view, key, name])
         if found == old:
             return
         if found != new:
@@ -399,6 +436,13 @@ class Host:
             return
         self.session.set_value(hive, view, key, name, ledger.value_of(old))
         self.tell(events.Changed("removed" if old == NOTHING else "put back", label))
+
+    def _take_out(self, entry: str, hive: str, view: str, key: str, name: str) -> None:
+        there = self.session.get_value(hive, view, key, name)
+        if there is None or (text := ledger.changed_list("remove", str(there[1]), entry)) == there[1]:
+            return
+        self.session.set_value(hive, view, key, name, (there[0], text) if text else None)
+        self.tell(events.Changed("removed", _label("P", [entry, hive, view, key, name])))
 
     def assume(self, action: Action) -> Result:
         """What a program does that this machine cannot carry out, as far as the step's probe says it.
@@ -415,6 +459,18 @@ class Host:
         self.session.make_hold(action.probe, action.reverse)
         self.tell(events.ProbeAssumed(action.title))
         return _done()
+
+
+def _label(kind: str, fields: list[str]) -> str:
+    """What a line of the record is about, for people."""
+    match kind:
+        case "F":
+            return fields[2]
+        case "V":
+            return f"{fields[2]}\\{fields[4]}\\{fields[5]}"
+        case "P":
+            return f"{fields[1]}\\{fields[3]}\\{fields[4]}: {fields[0]}"
+    return fields[0]
 
 
 def _done() -> Result:

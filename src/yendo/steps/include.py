@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from yendo.errors import Usage
 from yendo.steps.base import MSI_CODES, Action, At, Kind, Result, Step, below, brought, packaged
@@ -92,6 +92,3 @@ class IncludeKind(Kind):
                 f"{secret[0]} is secret, and would stand on a command line",
                 "let the inner package take it from its own values.txt",
             )
-
-
-KIND: Any = IncludeKind()

@@ -9,8 +9,11 @@ A line is a letter and fields between tabs; in a field, ``%`` and control charac
     D path                             a folder is made
     V new old hive view key name       a registry value, each as ``type=data`` (``-``: none)
     K hive view key                    a registry key is made
+    P entry hive view key name         an entry is added to a list of entries between semicolons
     U command                          a command that takes the change back
     R command                          the same, only while its run is unfinished
+
+Of F and V, old and new are the same where every package of an office places the thing and it was there already.
 """
 
 from __future__ import annotations
@@ -42,6 +45,17 @@ def fields(text: str) -> list[str]:
     """The letter and the fields of a line."""
     kind, *rest = text.split("\t")
     return [kind, *map(unescape, rest)]
+
+
+def changed_list(change: str, before: str, value: str) -> str:
+    """A list of entries with one added or taken out; they compare without regard to case and a last backslash."""
+    entries = [entry for entry in before.split(";") if entry]
+    rest = [entry for entry in entries if entry.rstrip("\\").lower() != value.rstrip("\\").lower()]
+    if change == "remove":
+        return ";".join(rest)
+    if len(rest) != len(entries):
+        return before
+    return ";".join([*rest, value] if change == "append" else [value, *rest])
 
 
 def value_text(value: RegistryData | None) -> str:

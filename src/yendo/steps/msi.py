@@ -329,6 +329,3 @@ class MsiKind(Kind):
     def mistakes(self, step: MsiStep, at: At) -> Iterator[tuple[str, str, str]]:
         if step.advertise and at.verb != "install":
             yield "advertise", "only an install can advertise", "take it out"
-
-
-KIND: Any = MsiKind()

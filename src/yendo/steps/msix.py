@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from yendo.formats import app_package
 from yendo.steps.base import Action, At, Kind, Result, Step, below, packaged
@@ -42,6 +42,3 @@ class MsixKind(Kind):
 
     def perform(self, action: Action, host: Host) -> Result:
         return run_or_assume(action, host)
-
-
-KIND: Any = MsixKind()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
@@ -72,6 +72,3 @@ class RecordKind(Kind):
         host.own_folders(folder)
         host.session.write(rf"{folder}\{action.data['file']}", json.dumps(found, ensure_ascii=False, indent=1).encode())
         return DONE
-
-
-KIND: Any = RecordKind()

@@ -198,6 +198,3 @@ def _places(hive: str, each: bool, host: Host) -> list[tuple[str, str]]:
     if hive != "HKCU" or not each:
         return [(hive, "")]
     return [("HKU", f"{user}\\") for user in host.session.user_hives()]
-
-
-KIND: Any = RegistryKind()

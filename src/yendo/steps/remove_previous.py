@@ -124,6 +124,3 @@ def _matching(data: dict[str, Any], host: Host) -> Iterator[UninstallEntry]:
         if not VersionRange.of(data["version"]).fits(thing.version):
             continue
         yield thing
-
-
-KIND: Any = RemovePreviousKind()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from yendo.steps.base import NOT_NEEDED, Action, At, Kind, Result, Step
 from yendo.terms import events
@@ -48,6 +48,3 @@ class RestartKind(Kind):
             host.tell(events.RestartNotAsked())
             return NOT_NEEDED
         return Result("restart now", 1641)
-
-
-KIND: Any = RestartKind()

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from pathlib import Path, PurePosixPath
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from yendo.errors import Usage
 from yendo.steps.base import Action, At, Kind, Result, Step, brought, packaged
@@ -64,6 +64,3 @@ class ScriptKind(Kind):
 
     def perform(self, action: Action, host: Host) -> Result:
         return run_or_assume(action, host)
-
-
-KIND: Any = ScriptKind()

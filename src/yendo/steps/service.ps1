@@ -12,7 +12,7 @@ function Step-Service($Step) {
     if (($change -eq 'create') -and ($state -ne '')) { Tell service-changed $name 'there already'; return @('not needed', 0) }
     if ((($change -eq 'stop') -or ($change -eq 'delete')) -and ($state -eq '')) { Tell service-changed $name 'not there'; return @('not needed', 0) }
     if ($change -eq 'set') { [void](Set-Recorded 'HKLM' '64' ('System\CurrentControlSet\Services\' + $name) 'Start' ('dword=' + $Step['start'])) }
-    if ($change -eq 'create') { Add-Record 'U' $Step['reverse'] }
+    if (($change -eq 'create') -or (($change -eq 'start') -and ($state -eq 'stopped')) -or (($change -eq 'stop') -and ($state -eq 'running'))) { Add-Record 'U' $Step['reverse'] }
     if ($change -eq 'delete') { [void](Invoke-Call ('sc.exe stop "' + $name + '"') $false) }
     [int]$code = (Invoke-Call ([Environment]::ExpandEnvironmentVariables($Step['command'])) $false)[0]
     if (($change -eq 'set') -or (($change -eq 'start') -and ($code -eq 1056)) -or (($change -eq 'stop') -and ($code -eq 1062))) { $code = 0 }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step, quoted
 from yendo.steps.host import STEP_FAILED
@@ -52,13 +52,14 @@ class ServiceKind(Kind):
             words += ["obj=", quoted(step.account)] if step.account else []
         verb = "config" if step.change == "set" else step.change
         words += ["start=", step.start or ""] if step.change == "set" else []
+        reverse = {"create": "delete", "start": "stop", "stop": "start"}.get(step.change)
         return Action(
             "service",
             f"{step.change} service {step.name}",
             f"sc.exe {verb} {' '.join(words)}",
             timeout=120,
             data={"name": step.name, "change": step.change, "start": STARTS.get(step.start or "", 0)},
-            reverse=f"sc.exe delete {quoted(step.name)}" if step.change == "create" else "",
+            reverse=f"sc.exe {reverse} {quoted(step.name)}" if reverse else "",
         )
 
     def perform(self, action: Action, host: Host) -> Result:
@@ -71,7 +72,7 @@ class ServiceKind(Kind):
             host.set_value(
                 "HKLM", "64", rf"System\CurrentControlSet\Services\{name}", "Start", ("dword", action.data["start"])
             )
-        elif change == "create":
+        elif change == "create" or (change, there) in (("start", "stopped"), ("stop", "running")):
             host.remember("U", action.reverse)
         elif change == "delete":
             host.call(f"sc.exe stop {quoted(name)}")
@@ -99,6 +100,3 @@ class ServiceKind(Kind):
                 "a space before .exe is not inside quotes",
                 "the service would start another program than is meant",
             )
-
-
-KIND: Any = ServiceKind()

@@ -7,6 +7,8 @@ function Step-Shortcut($Step) {
     if ([IO.File]::Exists($path)) {
         $old = $shell.CreateShortcut($path)
         if (($old.TargetPath -eq $target) -and ($old.Arguments -ceq $arguments) -and ($old.WorkingDirectory -eq $from) -and ($old.Description -ceq $Step['description'])) {
+            [string]$sum = Get-Digest $path
+            Add-Found 'F' $sum $sum $path
             Tell changed 'made' $path
             return @('done', 0)
         }

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from yendo.effects.things import Shortcut
 from yendo.steps.base import DONE, Action, At, Kind, Result, Step
@@ -56,6 +56,3 @@ class ShortcutKind(Kind):
                 "it is made for the account that runs the package, which is the system account",
                 "name it below everybody's start menu",
             )
-
-
-KIND: Any = ShortcutKind()

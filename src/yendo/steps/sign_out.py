@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
 from yendo.terms import events
@@ -30,6 +30,3 @@ class SignOutKind(Kind):
             return NOT_NEEDED
         code, _ = host.call("logoff.exe 1")
         return Result("failed", code) if code else DONE
-
-
-KIND: Any = SignOutKind()

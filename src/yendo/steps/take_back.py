@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
 from yendo.terms import events
@@ -35,6 +35,3 @@ class TakeBackKind(Kind):
         host.take_back(lines, run_only=False)
         host.forget(0)
         return DONE
-
-
-KIND: Any = TakeBackKind()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import TYPE_CHECKING, Annotated
 
 from msgspec import Meta
 
@@ -49,6 +49,3 @@ def in_language(texts: dict[str, str], language: str | None) -> str:
     wanted = (language or "").lower()
     known = {name.lower(): text for name, text in texts.items()}
     return known.get(wanted) or known.get(wanted.partition("-")[0]) or next(iter(texts.values()))
-
-
-KIND: Any = TellKind()

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -59,6 +59,3 @@ class WaitKind(Kind):
             waited += 2
         host.tell(events.ConditionMet("; ".join(found.reasons)))
         return DONE
-
-
-KIND: Any = WaitKind()

@@ -240,6 +240,14 @@ class PersonDeclined(Event, frozen=True):
     sentence = "the person does not agree to {need}"
 
 
+class InstallMode(Event, frozen=True):
+    """A host that many people share is put into its install mode, or out of it again."""
+
+    change: Literal["on", "off"]
+    code: int
+    sentence = "people share this host: its install mode is {change}, exit code {code}"
+
+
 class NeedCarried(Event, frozen=True):
     need: str
     code: int
@@ -443,7 +451,7 @@ class Changed(Event, frozen=True):
 class Left(Event, frozen=True):
     """Something that is not touched, and why."""
 
-    reason: Literal["it was changed since", "it is not empty", "it is a link"]
+    reason: Literal["it was changed since", "it is not empty", "it is a link", "another package needs it"]
     what: str
     sentence = "left, {reason}: {what}"
 

@@ -11,8 +11,8 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
-from yendo.effects import File, RegistryValue, State
-from yendo.effects.things import View
+from yendo.effects import File, RegistryValue, Service, State
+from yendo.effects.things import Part, View
 from yendo.evidence import BlindSpot, Evidence, row, rule
 from yendo.facts import conditions, secrets, systems
 from yendo.facts.surroundings import Surroundings, for_everyone, windows
@@ -70,6 +70,14 @@ def baseline(surroundings: Surroundings) -> State:
             state.add(File(f"{folder}\\{name}", None, None, version))
     for name, known in release.own.items():
         state.add(File(f"{surroundings.folders['WindowsFolder']}\\{name}", None, None, known))
+    shared = systems.shared()
+    for name, how in shared.services.items():
+        state.add(Service(name, start=how.split()[0], running=how.endswith("running")))
+    for name in shared.fonts.values():
+        state.add(File(f"{surroundings.folders['FontsFolder']}\\{name}"))
+    for name, kind in shared.features.items():
+        if kind in (0, release.type):
+            state.add(Part("feature", name))
     return state
 
 

@@ -18,7 +18,7 @@ from yendo.effects import Effect, State
 from yendo.effects.things import Thing, View
 from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence, row
-from yendo.facts import conditions
+from yendo.facts import conditions, systems
 from yendo.facts.surroundings import Surroundings, for_everyone
 from yendo.formats.msi import Database, Row
 from yendo.installers.account import Wanted
@@ -155,15 +155,17 @@ class Session:
 
     def assume(self, condition: str) -> bool:
         """Takes a launch condition for met, where it hangs on answers that no data has, and says so; else False."""
-        asked = self._asked(self.unknown, condition)
+        machine = {name: what for name, what in systems.ASKS_THE_MACHINE.items() if not self.prop(name)}
+        known = machine | self.unknown
+        asked = self._asked(known, condition)
         if self._met_with(asked, condition) is None:
             return False
         for name in asked:
             self.blind_spot(
-                f"assumed: {self.unknown[name]}",
+                f"assumed: {known[name]}",
                 "the installer goes on only then, and the data of this Windows do not say; a real machine has to "
                 "confirm it",
-                row("AppSearch", name),
+                row("AppSearch", name) if name in self.unknown else row("LaunchCondition", condition),
             )
         return True
 
@@ -206,23 +208,18 @@ class Session:
     def _first_properties(self) -> dict[str, str]:
         around = self.surroundings
         wide = self.platform != "x86"
-        build = around.windows.split(".")[2] if around.windows.count(".") >= 2 else "0"
         folders = {name: path + "\\" for name, path in around.folders.items()}
         if not wide:
             for name in ("ProgramFiles64Folder", "CommonFiles64Folder", "System64Folder"):
                 folders.pop(name, None)
         values = {
-            "VersionNT": "603",
-            "WindowsBuild": "9600" if int(build) > 9600 else build,
-            "ServicePackLevel": "0",
-            "MsiNTProductType": "1",
+            **systems.installer_properties(systems.of_build(around.windows)),
             "VersionMsi": "5.00",
             "Intel": "6",
             "PhysicalMemory": str(around.memory),
             "UserLanguageID": str(around.language),
             "SystemLanguageID": str(around.language),
             "Privileged": "1",
-            "AdminUser": "1",
             "LogonUser": around.user,
             "ComputerName": around.computer,
             "UILevel": "2",

@@ -48,6 +48,7 @@ _FILES = (
     "netsh.exe",
     "pnputil.exe",
     "dism.exe",
+    "change.exe",
     "shutdown.exe",
 )
 

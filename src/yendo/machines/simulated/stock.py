@@ -156,12 +156,18 @@ def _dism(parts: list[str], state: State, files: Files) -> int:
     return 0
 
 
+def _change(parts: list[str], state: State, files: Files) -> int:
+    """The host's mode, as a part of the system while it is the other one than usual."""
+    return _part(state, "mode", "install", None, there="/install" in parts, missing=0)
+
+
 _PROGRAMS: dict[str, Callable[[list[str], State, Files], int]] = {
     "sc": _sc,
     "schtasks": _schtasks,
     "netsh": _netsh,
     "pnputil": _pnputil,
     "dism": _dism,
+    "change": _change,
     "shutdown": lambda parts, state, files: 0,
     "logoff": lambda parts, state, files: 0,
     "icacls": lambda parts, state, files: 0,

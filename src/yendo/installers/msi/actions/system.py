@@ -7,13 +7,13 @@ import msgspec
 from yendo.effects import AccessRights, RegistryValue, Service
 from yendo.effects.keys import pack_code
 from yendo.evidence import Evidence, row
+from yendo.facts import systems
 from yendo.installers.msi.actions.classes import descriptor
 from yendo.installers.msi.actions.registry import place
 from yendo.installers.msi.actions.table import standard
 from yendo.installers.msi.commandline import PRODUCT_CODE
 from yendo.installers.msi.session import Session
 
-_FONTS = r"Software\Microsoft\Windows NT\CurrentVersion\Fonts"
 _ODBC = r"Software\ODBC"
 
 
@@ -28,7 +28,9 @@ def register_fonts(session: Session) -> None:
             session.blind_spot(f"font {path}", "its title stands in the font itself", where)
             continue
         if path:
-            session.put(RegistryValue("HKLM", _FONTS, entry.text("FontTitle"), "sz", path.rpartition("\\")[2]), where)
+            session.put(
+                RegistryValue("HKLM", systems.FONTS, entry.text("FontTitle"), "sz", path.rpartition("\\")[2]), where
+            )
 
 
 @standard("UnregisterFonts")
@@ -38,7 +40,7 @@ def unregister_fonts(session: Session) -> None:
         if file is not None and session.removes(file.text("Component_")) and entry.text("FontTitle"):
             session.drop(
                 "registry",
-                RegistryValue("HKLM", _FONTS, entry.text("FontTitle")).identity,
+                RegistryValue("HKLM", systems.FONTS, entry.text("FontTitle")).identity,
                 row("Font", entry.text("File_")),
             )
 
@@ -159,6 +161,10 @@ def _guarded(session: Session, table: str, key: str) -> str | None:
     return f"service {session.format(entry.text('Name'))}" if table == "ServiceInstall" else None
 
 
+# Source: the documentation of the table: these two are known by their English names on every Windows.
+_EVERYWHERE = ("Administrators", "Everyone")
+
+
 def lock_permissions(session: Session) -> None:
     """Table LockPermissions: who gets which rights, in place of those that are there."""
     for entry in session.database["LockPermissions"]:
@@ -171,6 +177,14 @@ def lock_permissions(session: Session) -> None:
                 entry.text("Domain"),
                 entry.text("User"),
             )
+            if who and entry.text("User") not in _EVERYWHERE:
+                session.blind_spot(
+                    f"whether the account {who} is there",
+                    "its name is that of a Windows in English; where it has another one, the installation fails (1609)"
+                    if systems.is_account(who)
+                    else "no fresh Windows has it; where it is not there, the installation fails (1609)",
+                    where,
+                )
             session.put(AccessRights(target, who, f"0x{entry.number('Permission') & 0xFFFFFFFF:08x}"), where)
 
 
