@@ -388,7 +388,7 @@ def test_engines_round_a_database_and_with_a_script(yendo: Yendo) -> None:
     assert away["confidence"] == "to be tried" and "-l0x9 -removeonly /s /sms" in away["command"]
     assert any("compiled" in spot["why"] for spot in scripted["blind_spots"])
     assert any("ResultCode" in aspect["value"] for aspect in scripted["behaviour"])
-    assert scripted["behaviour"][0]["value"].startswith("11.0.0.28844,") and "90563" in str(round_one.behaviour)
+    assert scripted["behaviour"][1]["value"].startswith("11.0.0.28844,") and "90563" in str(round_one.behaviour)
 
 
 def test_a_header_of_cabinets_that_lies() -> None:

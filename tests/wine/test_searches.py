@@ -5,6 +5,8 @@ A claim is "there" or "not there"; what no data knows is none. What a Windows ha
 
 from __future__ import annotations
 
+import shutil
+import subprocess
 import sys
 from itertools import product
 from pathlib import Path
@@ -14,10 +16,12 @@ import pytest
 
 sys.path.insert(0, str(Path(__file__).parents[1]))
 
+from conftest import missing
 from specimens import Specimen
 
 from yendo.facts import systems
 from yendo.formats.msi import Database
+from yendo.formats.pe import Image
 from yendo.installers.msi import engine
 from yendo.machines.simulated.machine import SimulatedMachine
 
@@ -152,3 +156,54 @@ def test_what_the_installer_itself_is_told(wine: Any, tmp_path: Path) -> None:
     differ = {name for name, value in told.items() if values.get(name) != value}
     assert differ <= LAYER_HAS_NOT
     assert {name for name in LAYER_HAS_NOT if values.get(name)} == set()
+
+
+ASKER = r"""
+#include <windows.h>
+void start(void)
+{
+    OSVERSIONINFOA told = { sizeof told };
+    GetVersionExA(&told);
+    ExitProcess(told.dwMajorVersion * 10 + told.dwMinorVersion);
+}
+"""
+SUPPORTED = '<supportedOS Id="{%s}"/>'
+MANIFEST = (
+    '<assembly xmlns="urn:schemas-microsoft-com:asm.v1" manifestVersion="1.0">'
+    '<compatibility xmlns="urn:schemas-microsoft-com:compatibility.v1"><application>%s</application></compatibility>'
+    "</assembly>"
+)
+
+
+@pytest.mark.parametrize(
+    "named", ["", "1f676c76-80e1-4239-95bb-83d0f6d0da78", "8e0f7a12-bfb3-4fe8-b9a5-48fd50a15a9a"], ids=["", "8.1", "10"]
+)
+def test_who_asks_is_told_by_his_manifest(machine: Any, tmp_path: Path, named: str) -> None:
+    """What is read of a program, against what the layer tells that very program when it asks."""
+    compiler = "x86_64-w64-mingw32-gcc"
+    if not shutil.which(compiler):
+        missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
+    (tmp_path / "asker.c").write_text(ASKER)
+    (tmp_path / "asker.manifest").write_text(MANIFEST % (SUPPORTED % named if named else ""))
+    (tmp_path / "asker.rc").write_text('1 24 "asker.manifest"\n')
+    steps = (
+        ["x86_64-w64-mingw32-windres", "asker.rc", "asker.o"],
+        [
+            compiler,
+            "-Os",
+            "-nostdlib",
+            "-mwindows",
+            "-Wl,-e,start",
+            "asker.c",
+            "asker.o",
+            "-lkernel32",
+            "-o",
+            "asker.exe",
+        ],
+    )
+    for line in steps:
+        subprocess.run(line, check=True, cwd=tmp_path)
+    with (tmp_path / "asker.exe").open("rb") as file:
+        told = systems.told_to_programs(Image(file).manifest)
+    machine.bring(tmp_path, r"C:\Asked")
+    assert machine.run(r'"C:\Asked\asker.exe"', timeout=60).exit_code == int(told.replace(".", ""))

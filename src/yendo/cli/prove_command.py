@@ -4,6 +4,8 @@ yendo prove lantern
 yendo prove lantern --quick
 yendo prove lantern --machine wine --scenario system --junit proof.xml
 yendo prove lantern --scenario all --machine all --jobs 2 --go-on
+yendo prove lantern --kit lantern-kit.zip
+yendo prove lantern --from tidewell-lantern-system.result.gz
 """
 
 from __future__ import annotations
@@ -26,13 +28,26 @@ if TYPE_CHECKING:
     from yendo.prove.scenarios import Scenario
 
 
+HERE, SSH = "here", "ssh:"
+
+
+def _machine(text: str) -> str:
+    if text in (*machines.NAMES, HERE, "all") or text.startswith(SSH):
+        return text
+    raise argparse.ArgumentTypeError(
+        f"{text!r} is no machine; there are: {', '.join(machines.NAMES)}, all, here, ssh:NAME"
+    )
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
     nested.add_package(parser, "a built package, or a workspace (then its newest package)")
     parser.add_argument(
         "--machine",
-        choices=(*machines.NAMES, "all"),
+        type=_machine,
+        metavar="NAME",
         action="append",
-        help="what to prove on; may be given twice (default: what [proof] says, else simulated)",
+        help=f"what to prove on: {', '.join(machines.NAMES)}, all of these, here, or ssh:NAME of machines.toml; may be "
+        "given twice (default: what [proof] says, else simulated)",
     )
     machines.add_shell(parser)
     parser.add_argument(
@@ -55,6 +70,24 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--jobs", type=int, default=2, metavar="N", help="how many at once (default: 2)")
     parser.add_argument("--go-on", action="store_true", help="play only what has not passed on these bytes yet")
+    kit = parser.add_mutually_exclusive_group()
+    kit.add_argument(
+        "--kit",
+        type=Path,
+        metavar="FILE",
+        help="prove nothing now: write a zip for a Windows where nothing is installed; it plays system (or --scenario "
+        "desk) there",
+    )
+    parser.add_argument(
+        "--this-computer-may-be-changed",
+        action="store_true",
+        dest="may_change",
+        help="with --machine here: yes, install and remove it on this Windows",
+    )
+    parser.add_argument(
+        "--although", metavar="WHY", default="", help="with --machine here: why it may be one that belongs to somebody"
+    )
+    kit.add_argument("--from", type=Path, dest="result", metavar="FILE", help="judge what a kit has brought back")
     parser.add_argument("--junit", type=Path, metavar="FILE", help="also write the phases as JUnit XML")
 
 
@@ -142,20 +175,93 @@ def sites_of(package: Path, wanted: Sequence[str] | None) -> Sequence[str]:
     return wanted or known
 
 
+def make_kit(options: argparse.Namespace, package: Path) -> int:
+    """Writes a proof kit."""
+    from yendo.cli import show
+    from yendo.errors import Usage
+    from yendo.prove import kit
+
+    if len(options.scenario or ()) > 1 or options.machine:
+        raise Usage("a kit plays one scenario, on the machine that it is carried to; make one for each")
+    site = sites_of(package, options.site)[0]
+    scenario = (options.scenario or [kit.PLAYED[0]])[0]
+    made = kit.write(package, options.kit, scenario, site)
+    if options.json:
+        found = {"kit": str(options.kit), "scenario": scenario, "site": site, "digest": made.digest}
+        show.emit({"schema": "yendo.kit/1", **found})
+    elif not options.quiet:
+        out = show.console()
+        size = show.size(options.kit.stat().st_size)
+        out.print(f"[bold]{show.clean(options.kit)}[/bold]: a proof kit, {size}, plays {scenario}")
+        rows = [
+            ("on a Windows", "unpack it, start play.cmd as administrator; put the machine back afterwards"),
+            ("brings back", kit.result_of(package, scenario, site)),
+        ]
+        show.grid(out, rows, styles=("dim",))
+        out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.package)} --from the file that it brings back")
+    return 0
+
+
+def judge_result(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path) -> int:
+    """Judges what a kit has brought back, like any other run."""
+    from yendo.prove import kit, scenarios
+    from yendo.prove.prove import prove
+
+    result = kit.read(options.result, package)
+    scenario = scenarios.at_sites([scenarios.SCENARIOS[result.scenario]], [result.site])[0]
+    accept = plan.proof.accept if plan else ()
+    return told(options, package, workspace, prove(package, result.machine, scenario=scenario, accept=accept))
+
+
+def prove_away(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path) -> int:
+    """Proves on this very computer, or on others over SSH, one after the other. Raises Usage, NoMachine."""
+    from yendo.cli import show
+    from yendo.errors import Usage
+    from yendo.machines import addresses
+    from yendo.prove import here, remote, scenarios
+    from yendo.prove.prove import prove
+
+    if (HERE in options.machine and options.machine != [HERE]) or len(options.scenario or ()) > 1:
+        raise Usage("here is proved alone, one scenario at a time: put the machine back before the next")
+    scenario, site = (options.scenario or ["system"])[0], sites_of(package, options.site)[0]
+    if HERE in options.machine and not options.may_change:
+        raise Usage(
+            "this installs the package on this very computer, and removes it again; say so with "
+            "--this-computer-may-be-changed, on one that is put back afterwards"
+        )
+    if HERE not in options.machine and scenario != "system":
+        raise Usage(f"over SSH the system account is proved; {scenario} needs a person's session: make a kit for it")
+    code = 0
+    for name in dict.fromkeys(options.machine):
+        with show.working(f"proving on {name}", quiet=options.quiet or options.json) as progress:
+            if name == HERE:
+                result = here.play(package, scenario, site, although=options.although, heard=progress)
+            else:
+                known = addresses.named(workspace, name.removeprefix(SSH))
+                result = remote.play(package, name.removeprefix(SSH), known, site, progress)
+        played = scenarios.at_sites([scenarios.SCENARIOS[result.scenario]], [result.site])[0]
+        accept = plan.proof.accept if plan else ()
+        code |= told(options, package, workspace, prove(package, result.machine, scenario=played, accept=accept))
+    return code
+
+
 def run(options: argparse.Namespace) -> int:
-    from yendo import atomic
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.facts import systems
-    from yendo.prove import junit
     from yendo.prove.furnished import furnished
     from yendo.prove.prove import prove
-    from yendo.shelf.record import stale_package
 
     if options.jobs < 1:
         raise Usage("--jobs is at least 1")
     package = find(options.package)
+    if options.kit:
+        return make_kit(options, package)
     plan, workspace = plan_of(options.package, package)
+    if options.result:
+        return judge_result(options, package, plan, workspace)
+    if any(name == HERE or name.startswith(SSH) for name in options.machine or ()):
+        return prove_away(options, package, plan, workspace)
     if plan and options.windows is None:
         options.windows = systems.suiting(plan.when.os)
     wanted = options.machine or (list(plan.proof.machines) if plan else []) or ["simulated"]
@@ -166,9 +272,19 @@ def run(options: argparse.Namespace) -> int:
     if len(some) * len(where) > 1:
         return many(options, package, where, some, accept)
     machine = where[0]
-    stale = stale_package(workspace, package)
     with show.working(f"proving on {machine.label}", quiet=options.quiet or options.json) as progress:
         proof = prove(package, machine, scenario=some[0], progress=progress, accept=accept)
+    return told(options, package, workspace, proof)
+
+
+def told(options: argparse.Namespace, package: Path, workspace: Path, proof: Proof) -> int:
+    """Keeps one proof's record, and says how it ended."""
+    from yendo import atomic
+    from yendo.cli import show
+    from yendo.prove import junit
+    from yendo.shelf.record import stale_package
+
+    stale = stale_package(workspace, package)
     body, record = keep(proof, package)
     if options.junit:
         atomic.write(options.junit, junit.encode([proof]))

@@ -153,7 +153,9 @@ def from_sources(
     return Drafted(
         folder / "plan.toml",
         tuple(media),
-        _strays(next(iter(proposals)), media, {*extras, *(path.name for path in sources)}) if main else links,
+        _strays(next(iter(proposals)), media, {*extras, folder.name, *(path.name for path in sources)})
+        if main
+        else links,
         main.missing if main else (),
         tuple(decisions),
         main.defaults if main else (),

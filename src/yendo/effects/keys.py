@@ -6,6 +6,8 @@ import re
 from collections.abc import Iterator, Mapping
 from typing import Literal
 
+import msgspec
+
 from yendo.effects.state import State
 from yendo.effects.things import (
     Data,
@@ -45,6 +47,75 @@ def pack_code(code: str) -> str:
     """A product's or component's code in the packed form of the installer's registry keys."""
     one, two, three, four, five = code.strip("{}").upper().split("-")
     return one[::-1] + two[::-1] + three[::-1] + "".join((four + five)[at : at + 2][::-1] for at in range(0, 16, 2))
+
+
+# Keys that both halves of the registry share, which a 64-bit program sees twice. Source: the documentation of the
+# registry keys that WOW64 affects.
+_SHARED = tuple(
+    f"software\\{name}"
+    for name in (
+        "classes\\appid",
+        "classes\\typelib",
+        "microsoft\\com3",
+        "microsoft\\cryptography\\calais",
+        "microsoft\\cryptography\\services",
+        "microsoft\\ctf\\systemshared",
+        "microsoft\\ctf\\tip",
+        "microsoft\\enterprisecertificates",
+        "microsoft\\eventsystem",
+        "microsoft\\msmq",
+        "microsoft\\non-driver signing",
+        "microsoft\\ole",
+        "microsoft\\ras",
+        "microsoft\\rpc",
+        "microsoft\\shared tools\\msinfo",
+        "microsoft\\systemcertificates",
+        "microsoft\\termservlicensing",
+        "microsoft\\transaction server",
+        "microsoft\\windows nt\\currentversion\\fonts",
+        "microsoft\\windows nt\\currentversion\\fontdpi",
+        "microsoft\\windows nt\\currentversion\\fontmapper",
+        "microsoft\\windows nt\\currentversion\\fontsubstitutes",
+        "microsoft\\windows nt\\currentversion\\networkcards",
+        "microsoft\\windows nt\\currentversion\\perflib",
+        "microsoft\\windows nt\\currentversion\\ports",
+        "microsoft\\windows nt\\currentversion\\print",
+        "microsoft\\windows nt\\currentversion\\profilelist",
+        "microsoft\\windows nt\\currentversion\\time zones",
+        "microsoft\\windows\\currentversion\\control panel\\cursors\\schemes",
+        "microsoft\\windows\\currentversion\\group policy",
+        "microsoft\\windows\\currentversion\\policies",
+        "microsoft\\windows\\currentversion\\setup",
+        "microsoft\\windows\\currentversion\\telephony\\locations",
+        "policies",
+        "registeredapplications",
+    )
+)
+
+
+def is_shared(key: str) -> bool:
+    """Whether both halves of HKLM share a key; it is then told once, as one of the 64-bit half."""
+    lowered = key.lower() + "\\"
+    return any(lowered.startswith(one + "\\") for one in _SHARED)
+
+
+def located(hive: str, key: str) -> tuple[str, str, View]:
+    """``(hive, key, view)`` of a key as a 64-bit program names it: aliases undone, the 32-bit half told apart."""
+    parts = key.split("\\")
+    lowered = [part.lower() for part in parts]
+    if hive != "HKLM":
+        return hive, key, "64"
+    if lowered[:2] == ["system", "controlset001"]:
+        parts[1] = "CurrentControlSet"
+    for at in (1, 2):
+        if (
+            lowered[0] == "software"
+            and lowered[at : at + 1] == ["wow6432node"]
+            and (at == 1 or lowered[1] == "classes")
+        ):
+            del parts[at]
+            return hive, "\\".join(parts), "32"
+    return hive, "\\".join(parts), "64"
 
 
 def things_of_key(
@@ -100,6 +171,27 @@ def things_of_key(
         yield from (RegistryValue(hive, key, name, kind, data, view) for name, (kind, data) in found.items())
     elif not has_children:
         yield RegistryKey(hive, key, view)
+
+
+_LINE = re.compile(
+    r"software\\(?:microsoft\\windows\\currentversion\\installer|classes\\installer)\\upgradecodes\\([0-9a-f]{32})",
+    re.I,
+)
+
+
+def line_of(thing: Thing) -> dict[str, str]:
+    """What a value says of a product's line: the upgrade code, by the identity of the product."""
+    match = _LINE.fullmatch(thing.key) if isinstance(thing, RegistryValue) else None
+    if not match or not isinstance(thing, RegistryValue) or not re.fullmatch("[0-9A-Fa-f]{32}", thing.name):
+        return {}
+    return {unpack_code(thing.name.upper()).lower(): unpack_code(match[1].upper())}
+
+
+def add_lines(state: State, lines: Mapping[str, str]) -> None:
+    """Gives the products of a state the upgrade codes of their lines."""
+    for thing in list(state.of("product")):
+        if isinstance(thing, Product) and thing.identity in lines:
+            state.add(msgspec.structs.replace(thing, upgrade_code=lines[thing.identity]))
 
 
 _FIELDS = {  # values that are a field of a thing of its own

@@ -16,7 +16,7 @@ from yendo.facts.machine import Facts
 from yendo.facts.surroundings import Account, Surroundings
 from yendo.terms.rules import Rule
 
-Place = Literal["API layer", "simulation", "stand-in", "nowhere"]
+Place = Literal["real Windows", "API layer", "simulation", "stand-in", "nowhere"]
 
 
 class Look(msgspec.Struct, frozen=True):

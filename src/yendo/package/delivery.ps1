@@ -32,14 +32,7 @@ function Save-Settings([string]$File) {
     [IO.File]::WriteAllText($File, $text, $Utf8)
     if (-not ($Plan['restarts'] -and ($hidden -ne ''))) { return }
     # what goes on after a restart needs them once more; nobody but this account, the system and the administrators reads them
-    [IO.File]::WriteAllText($WithheldFile, '', $Utf8)
-    $rights = [Security.AccessControl.FileSecurity]::new()
-    $rights.SetAccessRuleProtection($true, $false)
-    foreach ($sid in @('S-1-5-18', 'S-1-5-32-544', [Security.Principal.WindowsIdentity]::GetCurrent().User.Value)) {
-        $rights.AddAccessRule([Security.AccessControl.FileSystemAccessRule]::new([Security.Principal.SecurityIdentifier]::new($sid), 'FullControl', 'Allow'))
-    }
-    $file = [IO.FileInfo]::new($WithheldFile)
-    if ($PSVersionTable['PSVersion'].Major -ge 6) { [IO.FileSystemAclExtensions]::SetAccessControl($file, $rights) } else { $file.SetAccessControl($rights) }
+    New-PrivateFile $WithheldFile
     [IO.File]::WriteAllText($WithheldFile, $hidden, $Utf8)
 }
 

@@ -100,7 +100,7 @@ def _part(name: str) -> str:
     return files("yendo.package").joinpath(f"{name}.ps1").read_text("utf-8")
 
 
-def _script(text: str) -> bytes:
+def script(text: str) -> bytes:
     """With a byte order mark, without which version 5.1 reads the text in the machine's old code page."""
     return b"\xef\xbb\xbf" + text.replace("\r\n", "\n").replace("\n", "\r\n").encode()
 
@@ -307,7 +307,7 @@ def runner(manifest: form.Manifest) -> bytes:
     text = text.replace("#EVENT_VERSION#", str(events.VERSION)).replace("#EVENTS#", _sentences(text))
     if manifest.only_signed:
         text = text.replace("-ExecutionPolicy Bypass", "-ExecutionPolicy AllSigned")
-    return _script(text.replace("#DATA#", "$Plan = @{\n" + "\n".join(lines) + "\n}"))
+    return script(text.replace("#DATA#", "$Plan = @{\n" + "\n".join(lines) + "\n}"))
 
 
 def _sentences(text: str) -> str:
@@ -381,7 +381,7 @@ def detection(manifest: form.Manifest, form_of_answer: str = "present") -> bytes
     and prints nothing and leaves with 1 where it is not; ``code`` prints what it found in both cases and leaves with 0
     or 1.
     """
-    return _script(_detection(manifest, form_of_answer))
+    return script(_detection(manifest, form_of_answer))
 
 
 def _detection(manifest: form.Manifest, form_of_answer: str) -> str:

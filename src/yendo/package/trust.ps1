@@ -54,6 +54,18 @@ function New-Protected([string]$Path, [bool]$Readable) {
     if ($PSVersionTable['PSVersion'].Major -ge 6) { [void][IO.FileSystemAclExtensions]::CreateDirectory($rights, $Path) } else { [void][IO.Directory]::CreateDirectory($Path, $rights) }
 }
 
+# An empty file that nobody but this account, the system and the administrators reads, before anything is in it.
+function New-PrivateFile([string]$Path) {
+    [IO.File]::WriteAllBytes($Path, [byte[]]::new(0))
+    $rights = [Security.AccessControl.FileSecurity]::new()
+    $rights.SetAccessRuleProtection($true, $false)
+    foreach ($sid in @('S-1-5-18', 'S-1-5-32-544', [Security.Principal.WindowsIdentity]::GetCurrent().User.Value)) {
+        $rights.AddAccessRule([Security.AccessControl.FileSystemAccessRule]::new([Security.Principal.SecurityIdentifier]::new($sid), 'FullControl', 'Allow'))
+    }
+    $file = [IO.FileInfo]::new($Path)
+    if ($PSVersionTable['PSVersion'].Major -ge 6) { [IO.FileSystemAclExtensions]::SetAccessControl($file, $rights) } else { $file.SetAccessControl($rights) }
+}
+
 function Move-Aside([string]$Path, [string]$Why) {
     if (Test-Link $Path) {
         # the link itself; what it leads to is somebody else's

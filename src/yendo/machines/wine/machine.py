@@ -6,7 +6,6 @@ import contextlib
 import hashlib
 import json
 import os
-import re
 import secrets
 import shutil
 import tempfile
@@ -15,11 +14,9 @@ from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 from pathlib import Path
 
-import msgspec
-
 from yendo import digest, host_os
-from yendo.effects import Effect, Folder, Product, RegistryValue, State
-from yendo.effects.keys import unpack_code
+from yendo.effects import Effect, Folder, State
+from yendo.effects.keys import add_lines, line_of
 from yendo.effects.things import key_of, parent
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.evidence import Evidence
@@ -540,13 +537,10 @@ class WineSession(RunnerOnly):
                 if not noise.reason(was[gone]):
                     state.remove(*gone)
             for thing in now.values():
-                if isinstance(thing, RegistryValue) and (line := _line_of(thing)):
-                    lines.update(line)
+                lines.update(line_of(thing))
                 if known.get(*key_of(thing)) != thing and not self._ours(thing) and not noise.reason(thing):
                     state.add(thing)
-        for thing in list(state.of("product")):
-            if isinstance(thing, Product) and thing.identity in lines:
-                state.add(msgspec.structs.replace(thing, upgrade_code=lines[thing.identity]))
+        add_lines(state, lines)
         drive = self.copy.root / "drive_c"
         for place, what in sorted(self.copy.changed()):
             where = observe.windows_path(drive, place)
@@ -570,17 +564,3 @@ class WineSession(RunnerOnly):
             and "systemprofile" in str(getattr(thing, "data", "") or "").lower()
             and str(getattr(thing, "hive", "")) == "HKCU"
         )
-
-
-_LINE = re.compile(
-    r"software\\(?:microsoft\\windows\\currentversion\\installer|classes\\installer)\\upgradecodes\\([0-9a-f]{32})",
-    re.I,
-)
-
-
-def _line_of(thing: RegistryValue) -> dict[str, str]:
-    """What a value says of a product's upgrade code."""
-    match = _LINE.fullmatch(thing.key)
-    if not match or not re.fullmatch("[0-9A-Fa-f]{32}", thing.name):
-        return {}
-    return {unpack_code(thing.name.upper()).lower(): unpack_code(match[1].upper())}

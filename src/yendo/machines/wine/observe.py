@@ -6,7 +6,6 @@ only registry blocks whose text differs are decoded.
 
 from __future__ import annotations
 
-import configparser
 import contextlib
 import os
 import stat
@@ -17,12 +16,13 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
-from yendo.effects import File, Folder, IniValue, Shortcut, State, Thing
-from yendo.effects.keys import things_of_key
+from yendo.effects import File, Folder, State, Thing
+from yendo.effects.keys import located, things_of_key
 from yendo.effects.things import View
 from yendo.errors import Unreadable
-from yendo.formats import lnk, pe, registry_text
+from yendo.formats import pe, registry_text
 from yendo.installers import signatures
+from yendo.machines.contents import ini_values, shortcut
 
 Blocks = dict[tuple[str, str], str]  # (hive, escaped key path) -> lines
 HIVES = {"system.reg": "HKLM", "user.reg": "HKCU", "userdef.reg": "HKU"}
@@ -42,24 +42,7 @@ def read_blocks(prefix: Path) -> Blocks:
 def locate(hive: str, path: str) -> tuple[str, str, View]:
     """``(hive, key, view)`` of an escaped key path: aliases undone, the 32-bit half told apart."""
     key = registry_text.unescape(path)
-    parts = key.split("\\")
-    lowered = [part.lower() for part in parts]
-    if hive == "HKU":
-        return hive, ".DEFAULT\\" + key, "64"
-    if lowered[:2] == ["system", "controlset001"]:
-        parts[1] = "CurrentControlSet"
-    view: View = "64"
-    for at in (1, 2):
-        if (
-            lowered[0] == "software"
-            and lowered[at : at + 1] == ["wow6432node"]
-            and hive == "HKLM"
-            and (at == 1 or lowered[1] == "classes")
-        ):
-            del parts[at]
-            view = "32"
-            break
-    return hive, "\\".join(parts), view
+    return located(hive, ".DEFAULT\\" + key if hive == "HKU" else key)
 
 
 def registry_things(hive: str, path: str, body: str, *, has_children: bool = False) -> Iterator[Thing]:
@@ -78,17 +61,9 @@ def file_things(drive: Path, path: Path) -> Iterator[Thing]:
     """The things that one file stands for: itself, a shortcut, the entries of an ini file."""
     where = windows_path(drive, path)
     size = path.stat().st_size
-    if where.lower().endswith(".lnk"):
-        with contextlib.suppress(Unreadable):
-            link = lnk.read(path.read_bytes())
-            yield Shortcut(
-                where,
-                link.target or None,
-                link.arguments,
-                link.working_folder.rstrip("\\") or None,
-                link.description or None,
-            )
-            return
+    if where.lower().endswith(".lnk") and (link := shortcut(where, path.read_bytes())):
+        yield link
+        return
     sha256 = digest.of_file(path) if size <= MAX_HASHED else None
     version = architecture = signer = None
     if where.lower().endswith((".exe", ".dll", ".sys", ".ocx")):
@@ -100,13 +75,7 @@ def file_things(drive: Path, path: Path) -> Iterator[Thing]:
     changed = datetime.fromtimestamp(path.stat().st_mtime, UTC).date().isoformat()
     yield File(where, size, sha256, version, architecture, signer, changed)
     if where.lower().endswith(".ini") and size < 1 << 20:
-        parser = configparser.RawConfigParser(strict=False, interpolation=None, allow_no_value=True)
-        parser.optionxform = str  # type: ignore[assignment,method-assign]
-        with contextlib.suppress(configparser.Error, UnicodeError):
-            parser.read_string(path.read_bytes().decode("utf-8-sig", "replace"))
-            for section in parser.sections():
-                for name, value in parser.items(section):
-                    yield IniValue(where, section, name, value)
+        yield from ini_values(where, path.read_bytes())
 
 
 def walk(drive: Path, skip: Iterable[str] = ()) -> Iterator[Thing]:

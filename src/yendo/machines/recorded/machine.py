@@ -1,0 +1,272 @@
+"""A machine on which somebody carried a package out with a proof kit: what it recorded is played back to the proof.
+
+The proof asks in its own order; the recording answers with what was seen at that moment.
+"""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import contextlib
+import re
+import tomllib
+from collections.abc import Iterable, Iterator
+from functools import cache
+from importlib.resources import files
+from pathlib import Path
+from typing import Any, NoReturn
+
+import msgspec
+
+from yendo.effects import Effect, State, difference
+from yendo.effects.things import Thing, key_of, kind_of
+from yendo.errors import NotCovered, Unreadable
+from yendo.evidence import Evidence
+from yendo.facts.machine import Facts
+from yendo.facts.surroundings import Account, Surroundings, windows
+from yendo.machines.outside import RunnerOnly
+from yendo.machines.protocol import Place, Ran
+from yendo.machines.recorded.picture import Picture, Reader, unescape
+from yendo.machines.wine import noise as layer_noise
+from yendo.machines.wine import quirks
+
+
+class Part(msgspec.Struct):
+    """A part of a recording: its name (``05-install-0``) and its lines."""
+
+    name: str
+    lines: list[str]
+
+    @property
+    def is_picture(self) -> bool:
+        return self.name.endswith("-look")
+
+
+class Moment(msgspec.Struct):
+    """Something that was carried out: ``verb`` is install, uninstall, detect or restarted; ``files`` what the runner
+    had written by then.
+    """
+
+    verb: str
+    exit_code: int
+    seconds: float
+    output: str
+    files: dict[str, bytes]
+
+
+class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What a Windows changes by itself, or only the layer: a pattern of identities, and why."""
+
+    kind: str
+    identity: str
+    why: str
+    layer: bool = False
+
+
+@cache
+def _noise(layer: bool) -> dict[str, re.Pattern[str]]:
+    raw = tomllib.loads(files("yendo.machines.recorded").joinpath("noise.toml").read_text("utf-8"))
+    entries = msgspec.convert(raw["entry"], list[Entry])
+    found: dict[str, list[str]] = {}
+    for entry in entries:
+        if entry.layer and not layer:
+            continue
+        parts = re.split(r"(\*\*|\*)", entry.identity)
+        text = "".join({"**": ".*", "*": r"[^\\!]*"}.get(part, re.escape(part)) for part in parts)
+        found.setdefault(entry.kind, []).append(text)
+    return {kind: re.compile("|".join(f"(?:{text})" for text in texts), re.S) for kind, texts in found.items()}
+
+
+def is_noise(thing: Thing, *, layer: bool) -> bool:
+    """Whether a thing is the system's own doing."""
+    pattern = _noise(layer).get(kind_of(thing))
+    if pattern is not None and pattern.fullmatch(thing.identity):
+        return True
+    return layer and layer_noise.reason(thing) is not None
+
+
+class RecordedMachine:
+    """One recording. Only what it has can be asked for: one scenario, as one account."""
+
+    has_powershell = True
+
+    def __init__(self, parts: list[Part], account: Account) -> None:
+        self.account = account
+        self.about, self.environment = _about(parts)
+        self.is_layer = self.about.get("layer") == "True"
+        self.place: Place = "API layer" if self.is_layer else "real Windows"
+        version = self.about.get("windows", "")
+        self.name = f"kit-{version.split('.')[2] if version.count('.') >= 2 else 'unknown'}"
+        words = " ".join(filter(None, (self.about.get("product"), self.about.get("display"))))
+        layer = "the Windows API layer, as " if self.is_layer else ""
+        self.label = f"{layer}{words or 'Windows'} ({version}), {self.about.get('architecture', '')}, by a proof kit"
+        reader = Reader()
+        self.parts = [reader.read(part.lines) if part.is_picture else _moment(part) for part in parts[1:]]
+        pictures = [part for part in self.parts if isinstance(part, Picture)]
+        if not pictures:
+            raise Unreadable("the result holds no picture of a machine")
+        self.first = pictures[0]
+        self.by_itself = self._idle()
+        for picture in pictures:
+            picture.state = self._quiet(picture.state)
+
+    def _idle(self) -> set[tuple[str, str]]:
+        """What changed between the first two pictures, while nothing was done."""
+        if len(self.parts) < 2 or not isinstance(self.parts[1], Picture):
+            return set()
+        assert isinstance(self.parts[0], Picture)
+        return {key_of(effect.thing) for effect in difference(self.parts[0].state, self.parts[1].state)}
+
+    def _quiet(self, state: State) -> State:
+        return State(
+            thing for thing in state if key_of(thing) not in self.by_itself and not is_noise(thing, layer=self.is_layer)
+        )
+
+    # --- the machine protocol --------------------------------------------------------------------
+
+    def surroundings(self, account: Account = "user") -> Surroundings:
+        usual = windows(account)
+        own = {name.lower(): value for name, value in self.environment.items()}
+        environment = {name: own.get(name.lower(), value) for name, value in usual.environment.items()}
+        moved = [(usual.environment[name], environment[name]) for name in ("TEMP", "USERPROFILE", "PUBLIC")]
+
+        def there(path: str) -> str:
+            for old, new in moved:
+                if path.lower() == old.lower() or path.lower().startswith(old.lower() + "\\"):
+                    return new + path[len(old) :]
+            return path
+
+        return msgspec.structs.replace(
+            usual,
+            windows=".".join(self.about.get("windows", usual.windows).split(".")[:3]),
+            user=self.about.get("account", usual.user).rpartition("\\")[2],
+            computer=self.about.get("computer", usual.computer),
+            environment=environment,
+            folders={name: there(path) for name, path in usual.folders.items()},
+            per_user_menu=self.is_layer,
+        )
+
+    def baseline(self, account: Account = "user") -> State:
+        return self.first.state.copy()
+
+    def shown(self, effects: Iterable[Effect]) -> tuple[list[Effect], dict[str, int]]:
+        return quirks.adapt(effects) if self.is_layer else (list(effects), {})
+
+    def leaves(self, effect: Effect, because: Evidence | None, *, empty: bool) -> str:
+        return quirks.leaves(effect, because, empty=empty) if self.is_layer else ""
+
+    def interrupt(self) -> None:
+        """Nothing: what was recorded is over."""
+
+    @contextlib.contextmanager
+    def fresh(self, account: Account = "user") -> Iterator[RecordedSession]:
+        if account != self.account:
+            raise NotCovered(f"the result was made as {self.account}, not as {account}")
+        yield RecordedSession(self)
+
+
+class RecordedSession(RunnerOnly):
+    """The recording from its beginning; ``at`` is the number of the next part."""
+
+    def __init__(self, machine: RecordedMachine) -> None:
+        self.machine, self.surroundings = machine, machine.surroundings(machine.account)
+        self.at = 0
+        self.picture = machine.first
+        self.files: dict[str, bytes] = {}
+
+    @property
+    def facts(self) -> Facts:
+        about = self.machine.about
+        return Facts(
+            windows=about.get("windows", ""),
+            architecture=about.get("architecture", ""),
+            edition=about.get("edition"),
+            language=about.get("language"),
+            computer=about.get("computer", ""),
+        )
+
+    def bring(self, source: Path, target: str) -> None:
+        """Nothing: the kit brought it."""
+
+    lend = bring
+
+    def take_away(self, target: str) -> None:
+        """Nothing: whoever has the machine puts it back."""
+
+    def write(self, path: str, data: bytes, *, private: bool = False) -> None:
+        """Nothing: what the proof would write, the kit had with it."""
+
+    def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
+        match = re.search(r'apply\.cmd" (\w+)', command)
+        moment = self._next("detect" if "detect.ps1" in command else match[1] if match else "")
+        return Ran(moment.exit_code, moment.output, moment.seconds)
+
+    def restart(self) -> None:
+        self._next("restarted")
+
+    def _next(self, verb: str) -> Moment:
+        for number in range(self.at, len(self.machine.parts)):
+            part = self.machine.parts[number]
+            if isinstance(part, Picture):
+                self.picture = part
+            elif part.verb == verb:
+                self.at, self.files = number + 1, part.files or self.files
+                return part
+            else:
+                break
+        raise NotCovered(
+            f"the result says nothing of {verb or 'such a command'} at this point; it may have been cut off"
+        )
+
+    def state(self) -> State:
+        while self.at < len(self.machine.parts) and isinstance(part := self.machine.parts[self.at], Picture):
+            self.picture = part
+            self.at += 1
+        return self.picture.state.copy()
+
+    def is_running(self, name: str) -> bool:
+        return name.lower() in {program.lower() for program in self.picture.programs}
+
+    def read(self, path: str) -> bytes | None:
+        return next((data for known, data in self.files.items() if known.lower() == path.lower()), None)
+
+    def files_below(self, path: str) -> list[str]:
+        return sorted(known for known in self.files if known.lower().startswith(path.lower() + "\\"))
+
+    def digest(self, path: str) -> str | None:
+        found = self.picture.state.get("file", path)
+        return getattr(found, "sha256", None)
+
+    def has_folder(self, path: str) -> bool:
+        return self.picture.state.get("folder", path) is not None
+
+    def _over(self, *_: Any) -> NoReturn:
+        raise NotCovered("what was recorded cannot be changed any more")
+
+    place = append = remove = make_folder = remove_folder = end_programs = close_program = _over
+
+
+def _about(parts: list[Part]) -> tuple[dict[str, str], dict[str, str]]:
+    if not parts or parts[0].name != "01-about":
+        raise Unreadable("the result does not say on which machine it was made")
+    rows = [line.split("\t") for line in parts[0].lines]
+    about, environment = (
+        {unescape(row[1]): unescape(row[2]) for row in rows if row[0] == kind and len(row) == 3} for kind in "EA"
+    )
+    return about, environment
+
+
+def _moment(part: Part) -> Moment:
+    found = Moment("restarted", 0, 0.0, "", {})
+    try:
+        for line in part.lines:
+            kind, *fields = line.split("\t")
+            if kind == "R":
+                found.verb, found.exit_code, found.seconds = fields[0], int(fields[1]), float(fields[2])
+            elif kind == "O":
+                found.output = base64.b64decode(fields[0], validate=True).decode("utf-8", "replace")
+            elif kind == "C":
+                found.files[unescape(fields[0])] = base64.b64decode(fields[1], validate=True)
+    except (ValueError, IndexError, binascii.Error) as error:
+        raise Unreadable(f"part {part.name} of the result cannot be read: {error}") from error
+    return found

@@ -1,0 +1,58 @@
+"""The Windows computer that Yendo runs on: a proof kit that is played on the spot."""
+
+from __future__ import annotations
+
+import subprocess
+import tempfile
+import zipfile
+from collections.abc import Callable
+from pathlib import Path
+
+from yendo import host_os
+from yendo.errors import NoMachine, Usage
+from yendo.prove import kit
+
+LIMIT = 4 * 3600.0
+
+
+def play(
+    package: Path, scenario: str, site: str, *, although: str = "", idle: int = kit.IDLE, heard: Callable[[str], object]
+) -> kit.Result:
+    """Changes this computer: installs the package and removes it again, and reads what was seen. ``heard`` gets each
+    line that is said meanwhile.
+
+    Raises NoMachine where this is no Windows, or nothing could be begun; Usage where the computer belongs to somebody.
+    """
+    if not host_os.WINDOWS:
+        raise NoMachine(
+            "`here` is the Windows computer that Yendo runs on, and this is none; `yendo prove PACKAGE --kit FILE` "
+            "makes a kit that plays on one"
+        )
+    with tempfile.TemporaryDirectory(prefix="yendo-here-") as place:
+        folder = Path(place)
+        kit.write(package, folder / "kit.zip", scenario, site, idle=idle)
+        with zipfile.ZipFile(folder / "kit.zip") as packed:
+            packed.extractall(folder / "kit")
+        line = ["cmd.exe", "/d", "/c", str(folder / "kit" / "play.cmd"), "-Yes"]
+        said: list[str] = []
+        with subprocess.Popen(
+            line + (["-Although", although] if although else []),
+            stdin=subprocess.DEVNULL,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.STDOUT,
+            text=True,
+            errors="replace",
+        ) as process:
+            for text in process.stdout or ():
+                if text.strip():
+                    said.append(text.strip())
+                    heard(said[-1])
+            code = process.wait()
+        if code == 2:
+            raise Usage("; ".join(said[-6:]))
+        found = folder / "kit" / kit.result_of(package, scenario, site)
+        if not found.is_file():
+            raise NoMachine(f"the run on this computer left no result: {'; '.join(said[-3:])}")
+        result = kit.read(found, package)
+        result.machine.name = "here"
+        return result

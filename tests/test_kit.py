@@ -1,0 +1,342 @@
+"""A proof kit: carried to a machine without Yendo, played there, and its result judged like any other run."""
+
+from __future__ import annotations
+
+import gzip
+import json
+import shutil
+import subprocess
+import time
+import zipfile
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Yendo, missing
+from hypothesis import given
+from hypothesis import strategies as st
+
+from yendo.effects import File, Folder, RegistryValue, Service, UninstallEntry, difference
+from yendo.errors import Unreadable, Usage
+from yendo.machines.recorded import machine as recorded
+from yendo.machines.recorded import picture
+from yendo.machines.recorded.machine import Part, RecordedMachine
+from yendo.package import build
+from yendo.plan import read
+from yendo.prove import kit
+from yendo.prove.prove import digest_of, prove
+
+PLAN = r"""
+mark = true
+[package]
+id = "tide"
+name = "Tide"
+version = "1.0"
+revision = 1
+publisher = "Marrowby"
+architecture = "x64"
+{more}
+[[install]]
+kind = "copy"
+from = "extras/tide.ini"
+to = '%ProgramFiles%\Tidewell\Tide\tide.ini'
+
+[[install]]
+kind = "registry"
+key = 'HKLM\Software\Tidewell\Tide'
+values = {{ Site = "Pier", Depth = 7, Names = ["a", "b"] }}
+
+[[install]]
+kind = "shortcut"
+path = '%PUBLIC%\Desktop\Tide.lnk'
+target = 'C:\Windows\notepad.exe'
+{steps}
+"""
+RESTART = '\n[[install]]\nkind = "restart"\nwhere = "always"\nnotice = "0 s"\n'
+
+
+SECRET = '[settings.key]\ntype = "text"\nmeaning = "the key"\nsecret = true\n'
+KEYED = """
+[[install]]
+kind = "registry"
+key = 'HKLM\\Software\\Tidewell\\Key'
+values = { Key = "{setting.key}" }
+"""
+
+
+def made(folder: Path, more: str = "", steps: str = "") -> Path:
+    folder.mkdir(exist_ok=True)
+    (folder / "extras").mkdir()
+    (folder / "extras" / "tide.ini").write_bytes(b"[Tide]\r\nSite=Pier\r\n")
+    (folder / "plan.toml").write_text(PLAN.format(more=more, steps=steps))
+    return build.build(folder, read(folder / "plan.toml")[0]).folder
+
+
+# --- what the probe writes -------------------------------------------------------------------------------
+
+
+def pictured(*lines: str) -> list[Any]:
+    return list(picture.Reader().read(lines).state)
+
+
+def test_lines_become_things() -> None:
+    things = pictured(
+        r"D	C:\Program Files\Tide%2509",
+        f"F\tC:\\a.exe\t12\t638000000000000000\t{'0' * 64}\t1.2.3.4\t34404",
+        "F\tC:\\b.dat\t3\t638000000000000000\t-\t-\t-",
+        r"K	HKLM	Software\Wow6432Node\Tide	0",
+        "V\tNames\tmulti=a%00b",
+        "V\tDepth\tdword=7",
+        r"K	HKLM	Software\Microsoft\Windows\CurrentVersion\Uninstall\Tide	0",
+        "V\tDisplayName\tsz=Tide",
+        r"K	HKLM	System\CurrentControlSet\Services\TideWatch	1",
+        "V\tImagePath\texpand=%25SystemRoot%25\\tide.exe",
+        "V\tStart\tdword=2",
+        "P\ttide",
+    )
+    assert things[0] == Folder(r"C:\Program Files\Tide%09")
+    assert things[1] == File(r"C:\a.exe", 12, "0" * 64, "1.2.3.4", "x64", changed="2022-09-28")
+    assert things[2].sha256 is None
+    assert RegistryValue("HKLM", r"Software\Tide", "Names", "multi", ("a", "b"), "32") in things
+    assert any(isinstance(thing, UninstallEntry) and thing.name == "Tide" for thing in things)
+    services = [thing for thing in things if isinstance(thing, Service)]
+    assert services[0].start == "auto" and services[0].command == r"%SystemRoot%\tide.exe"
+
+
+@pytest.mark.parametrize(
+    "line",
+    [
+        "Q\tx",
+        "F\tC:\\a",
+        "F\ta\tb\t1\t-\t-\t-",
+        "F\ta\t1\t1\tzz\t-\t-",
+        "V\ta\tsz=b",
+        "B\ta\t***",
+        "",
+        "F\ta\t1\t9" + "9" * 30 + "\t-\t-\t-",
+    ],
+)
+def test_a_line_that_is_none(line: str) -> None:
+    with pytest.raises(Unreadable):
+        picture.Reader().read([line])
+
+
+@given(st.text(max_size=60))
+def test_fields_come_back(text: str) -> None:
+    escaped = "".join(f"%{ord(one):02X}" if one == "%" or ord(one) < 32 else one for one in text)
+    assert picture.unescape(escaped) == text
+
+
+def test_a_key_that_gets_another_is_not_changed() -> None:
+    reader = picture.Reader()
+    before = reader.read([r"K	HKLM	Software\Tide	0"])
+    after = reader.read([r"K	HKLM	Software\Tide	1", r"K	HKLM	Software\Tide\Own	0"])
+    assert [str(effect) for effect in difference(before.state, after.state)] == [
+        r"add registry-key HKLM\Software\Tide\Own"
+    ]
+
+
+# --- a result --------------------------------------------------------------------------------------------
+
+
+def about(layer: bool = False) -> Part:
+    rows = {"windows": "10.0.26100.2314", "product": "Windows 11", "architecture": "x64", "layer": str(layer)}
+    return Part("01-about", [f"E\t{name}\t{value}" for name, value in rows.items()] + ["A\tTEMP\tC:\\Temp"])
+
+
+def sealed(package: Path, key: str, parts: list[Part], *, digest: str = "", account: str = "system") -> bytes:
+    import base64
+    import hashlib
+    import hmac
+
+    head = f"yendo-result\t1\t{digest or digest_of(package)}\ttide\t{account}\n"
+    body = (
+        head + "".join(f"part {part.name}\n" + "".join(f"{line}\n" for line in part.lines) for part in parts)
+    ).encode()
+    seal = hmac.new(base64.b64decode(key), body, hashlib.sha256).hexdigest()
+    return gzip.compress(body + f"sealed {seal}\n".encode())
+
+
+LOOK = Part("02-look", ["D\tC:\\Windows"])
+
+
+def test_what_is_in_a_kit(tmp_path: Path, yendo: Yendo) -> None:
+    package = made(tmp_path / "w")
+    done = json.loads(yendo("prove", "w", "--kit", "kit.zip", "--json").stdout)
+    assert done["scenario"] == "system" and done["digest"] == digest_of(package)
+    with zipfile.ZipFile(tmp_path / "kit.zip") as packed:
+        names = set(packed.namelist())
+        text = packed.read("play.ps1").decode("utf-8-sig")
+    assert {"play.cmd", "play.ps1", "README.txt", "package/manifest.json", "package/apply.ps1"} <= names
+    assert "'removes' = $true" in text and "#DATA#" not in text and "#OBSERVE#" not in text
+
+
+def test_bad_results(tmp_path: Path, yendo: Yendo) -> None:
+    """Another package's, a changed one, a cut one, one without its kit: refused, with what to do."""
+    package = made(tmp_path / "w")
+    made_kit = kit.write(package, tmp_path / "k.zip")
+    good = sealed(package, made_kit.key, [about(), LOOK])
+    path = tmp_path / "r.gz"
+    path.write_bytes(good)
+    assert kit.read(path, package).machine.place == "real Windows"
+    changed = gzip.compress(gzip.decompress(good).replace(b"26100", b"19045"))
+    for data, words in (
+        (changed, "was changed"),
+        (good[: len(good) // 2], "no result of a proof kit"),
+        (gzip.compress(gzip.decompress(good)[:-20]), "ends in its middle"),
+        (b"PK\x03\x04", "no result of a proof kit"),
+        (sealed(package, made_kit.key, [about(), LOOK], digest="0" * 64), "made with other bytes"),
+        (sealed(package, made_kit.key, [about(), LOOK], account="user"), "was made as user"),
+        (sealed(package, made_kit.key, [LOOK]), "on which machine"),
+        (sealed(package, made_kit.key, [about()]), "no picture"),
+        (sealed(package, made_kit.key, [about(), Part("02-look", ["Q"])]), "cannot be read"),
+        (sealed(package, made_kit.key, [about(), LOOK, Part("05-install-0", ["R\tinstall\tx\t0"])]), "cannot be read"),
+    ):
+        path.write_bytes(data)
+        with pytest.raises((Usage, Unreadable), match=words):
+            kit.read(path, package)
+    kit.note_of(package, "system", "").unlink()
+    path.write_bytes(good)
+    with pytest.raises(Usage, match="no kit of this package"):
+        kit.read(path, package)
+    with pytest.raises(Usage, match="a kit plays"):
+        kit.write(package, tmp_path / "k.zip", "twice")
+    assert "may" not in yendo("prove", "w", "--kit", "a.zip", "--machine", "wine", expect=2).stdout
+
+
+def test_a_result_that_was_cut_off_is_no_proof(tmp_path: Path) -> None:
+    package = made(tmp_path / "w")
+    parts = [about(), LOOK, Part("04-detect", ["R\tdetect\t1\t0"])]
+    proof = prove(package, RecordedMachine(parts, "system"), scenario="system")
+    assert not proof.passed and proof.place == "real Windows" and "cut off" in str(proof.phases)
+
+
+def test_what_changes_by_itself_is_no_effect(tmp_path: Path) -> None:
+    """What the second picture shows, before anything is done; and what is known of Windows."""
+    busy = [
+        r"F	C:\Tide\clock.dat	1	638000000000000000	-	-	-",
+        r"F	C:\Tide\clock.dat	2	638000000000000000	-	-	-",
+    ]
+    hive = r"F	C:\Windows\System32\config\SOFTWARE	{0}	638000000000000000	-	-	-"
+    parts = [about(), Part("02-look", [busy[0], hive.format(1)]), Part("03-look", [busy[1], hive.format(2)])]
+    with RecordedMachine(parts, "system").fresh("system") as session:
+        assert list(session.state()) == []
+    assert recorded.is_noise(RegistryValue("HKCU", r"Software\Wine\Temporary System Parameters\A", "b"), layer=True)
+    assert not recorded.is_noise(RegistryValue("HKLM", r"Software\Tidewell", "b"), layer=True)
+
+
+# --- played on the layer ---------------------------------------------------------------------------------
+
+
+def played(package: Path, machine: Any, folder: Path, scenario: str = "desk", site: str = "") -> Any:
+    """Makes a kit, plays it there, through every restart, and takes its result."""
+    kit.write(package, folder / "k.zip", scenario, site, idle=1)
+    with zipfile.ZipFile(folder / "k.zip") as packed:
+        packed.extractall(folder / "kit")
+    with machine.fresh(SCENARIO_ACCOUNT[scenario]) as session:
+        session.bring(folder / "kit", r"C:\kit")
+        ran = session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes -Account here"', timeout=900)
+        print(ran.output)
+        name = kit.result_of(package, scenario, site)
+        restarts, until = 0, time.monotonic() + 600
+        while session.read(rf"C:\kit\{name}") is None and time.monotonic() < until:
+            told = session.read(r"C:\Program Files\Yendo proof\progress.txt") or b""
+            if told.count(b"starts anew now") > restarts:
+                restarts += 1
+                session.restart()
+            time.sleep(0.5)
+        while session.has_folder(r"C:\Program Files\Yendo proof") and time.monotonic() < until:
+            time.sleep(0.2)
+        assert not session.has_folder(r"C:\Program Files\Yendo proof"), "the kit leaves nothing of its own"
+        result = folder / name
+        result.write_bytes(session.read(rf"C:\kit\{name}") or b"")
+    return kit.read(result, package)
+
+
+SCENARIO_ACCOUNT = {"desk": "user", "system": "system"}
+
+
+@pytest.mark.parametrize(
+    ("scenario", "more", "steps"),
+    [
+        ("desk", "", ""),
+        ("system", "", ""),
+        ("desk", "", RESTART),
+        (
+            "desk",
+            "",
+            '\n[[install]]\nkind = "edit"\nfile = \'C:\\not\\there.ini\'\nformat = "ini"\nset = { "a/b" = "c" }\n',
+        ),
+        ("desk", SECRET, KEYED),
+    ],
+    ids=["desk", "system", "a restart in the middle", "a step that fails", "a secret"],
+)
+def test_the_same_verdict(tmp_path: Path, shell_wine: Any, scenario: str, more: str, steps: str) -> None:
+    """What a kit brought back, and the same package proved on the layer directly: verdict, effects, detection."""
+    package = made(tmp_path / "w", more, steps)
+    result = played(package, shell_wine, tmp_path, scenario)
+    assert result.machine.place == "API layer" and "layer" in result.machine.label
+    by_kit = prove(package, result.machine, scenario=scenario)
+    direct = prove(package, shell_wine, scenario=scenario)
+    said = [(phase.id, phase.outcome, phase.found) for phase in by_kit.phases]
+    assert said == [(phase.id, phase.outcome, phase.found) for phase in direct.phases]
+    if by_kit.comparison and direct.comparison:
+        assert by_kit.comparison.matched == direct.comparison.matched
+    assert {left.what for left in by_kit.leftovers} == {left.what for left in direct.leftovers}
+
+
+def compiled(source: str, folder: Path) -> Path:
+    if not shutil.which("x86_64-w64-mingw32-gcc"):
+        missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
+    program = folder / f"{Path(source).stem}.exe"
+    flags = ["-Os", "-nostdlib", "-ffreestanding", "-mwindows", "-Wl,-e,start", "-s"]
+    line = ["x86_64-w64-mingw32-gcc", *flags, str(Path(__file__).with_name(source)), "-lkernel32", "-o", str(program)]
+    subprocess.run(line, check=True)
+    return program
+
+
+@pytest.mark.parametrize("steps", ["", RESTART], ids=["", "a restart in the middle"])
+def test_as_a_task(tmp_path: Path, shell_wine: Any, steps: str) -> None:
+    """As the system account, by a task: the scheduler is a stand-in, and so is what it starts after a restart."""
+    package = made(tmp_path / "w", steps=steps)
+    kit.write(package, tmp_path / "k.zip", idle=0)
+    with zipfile.ZipFile(tmp_path / "k.zip") as packed:
+        packed.extractall(tmp_path / "kit")
+    with shell_wine.fresh("system") as session:
+        there = session.host(r"C:\windows\system32\schtasks.exe")
+        there.unlink(missing_ok=True)
+        shutil.copy(compiled("schtasks.c", tmp_path), there)
+        session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
+        session.bring(tmp_path / "kit", r"C:\kit")
+        assert session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes"', timeout=900).exit_code == 0
+        result = rf"C:\kit\{kit.result_of(package, 'system', '')}"
+        if steps:
+            assert session.read(result) is None and session.read(r"C:\task.txt")
+            session.restart()
+            session.run(r'schtasks /run /tn "Yendo\proof"', timeout=60)
+            until = time.monotonic() + 300
+            while session.read(result) is None and time.monotonic() < until:
+                time.sleep(1)
+            while session.read(r"C:\task.txt") and time.monotonic() < until:
+                time.sleep(0.2)
+        assert session.read(r"C:\task.txt") is None, "the task is taken away"
+        (tmp_path / "r.gz").write_bytes(session.read(result) or b"")
+    proof = prove(package, kit.read(tmp_path / "r.gz", package).machine, scenario="system")
+    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases]
+
+
+def test_a_computer_that_belongs_to_somebody(tmp_path: Path, shell_wine: Any) -> None:
+    package = made(tmp_path / "w")
+    kit.write(package, tmp_path / "k.zip", "desk", idle=0)
+    with zipfile.ZipFile(tmp_path / "k.zip") as packed:
+        packed.extractall(tmp_path / "kit")
+    key = r"HKLM\System\CurrentControlSet\Services\Tcpip\Parameters"
+    with shell_wine.fresh() as session:
+        session.bring(tmp_path / "kit", r"C:\kit")
+        assert session.run(f'reg add {key} /v "NV Domain" /d marrowby.example /f', timeout=60).exit_code == 0
+        ran = session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes -Account here"', timeout=300)
+        assert ran.exit_code == 2 and "it is in the domain marrowby.example" in ran.output
+        assert not session.has_folder(r"C:\Program Files\Yendo proof")
+        (session.host(r"C:\kit") / "package" / "manifest.json").write_text("{}")
+        ran = session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes -Account here -Although spare"', timeout=300)
+        assert ran.exit_code == 2 and "not the one that the kit was made for" in ran.output

@@ -1,0 +1,280 @@
+"""A Windows over SSH: a real SSH server whose shell is the layer's, a scheduler that is a stand-in, restarts, cut lines."""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import os
+import random
+import shutil
+import signal
+import socket
+import subprocess
+import sys
+import threading
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Yendo, missing
+from test_kit import RESTART, compiled, made
+
+from yendo.errors import NoMachine, Usage
+from yendo.machines import addresses
+from yendo.machines.addresses import Address
+from yendo.prove import kit, remote
+from yendo.prove.prove import prove
+
+ROUNDS = int(os.environ.get("YENDO_SSH_ROUNDS", "1"))
+
+
+class Office:
+    """A computer that answers on a port of the loopback, until somebody cuts the line or it starts anew."""
+
+    def __init__(self, session: Any, folder: Path, *, slow: float = 0.0) -> None:
+        self.session, self.folder, self.slow = session, folder, slow
+        self.port = _free_port()
+        self.over = threading.Event()
+        self.task: threading.Thread | None = None
+        self.restarts = self.cuts = 0
+        self.server: subprocess.Popen[bytes] | None = None
+        import asyncssh
+
+        for name in ("host", "own", "other"):
+            key = asyncssh.generate_private_key("ssh-ed25519")
+            key.write_private_key(str(folder / name))
+            (folder / name).chmod(0o600)
+            key.write_public_key(str(folder / f"{name}.pub"))
+        drive, gate = session.host("C:"), Path(__file__).with_name("ssh_gate.py")
+        (folder / "sshd_config").write_text(
+            f"Port {self.port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nAuthorizedKeysFile {folder}/own.pub\n"
+            "StrictModes no\nUsePAM no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nPidFile none\n"
+            f"Subsystem sftp /usr/lib/openssh/sftp-server\nForceCommand {sys.executable} {gate} {drive} {folder}/gate\n"
+        )
+        self.gate = socket.socket(socket.AF_UNIX)
+        self.gate.bind(str(folder / "gate"))
+        self.gate.listen(8)
+        self.gate.settimeout(0.3)
+        self.threads = [threading.Thread(target=one) for one in (self.answer, self.look_after)]
+
+    def address(self, **more: Any) -> Address:
+        host_key = (self.folder / "host.pub").read_text().strip()
+        given = {
+            "user": "root",
+            "port": self.port,
+            "host_key": host_key,
+            "key": str(self.folder / "own"),
+            "wait": "60 s",
+        }
+        return Address(address="127.0.0.1", **{**given, **more})
+
+    def listen(self) -> None:
+        Path("/run/sshd").mkdir(exist_ok=True)
+        line = ["/usr/sbin/sshd", "-D", "-e", "-f", str(self.folder / "sshd_config")]
+        self.server = subprocess.Popen(line, stderr=(self.folder / "sshd.log").open("ab"), start_new_session=True)
+
+    def hang_up(self) -> None:
+        """Ends the server and every connection at once."""
+        if self.server:
+            with contextlib.suppress(ProcessLookupError):
+                os.killpg(self.server.pid, signal.SIGKILL)
+            for child in _children(self.server.pid):
+                with contextlib.suppress(ProcessLookupError):
+                    os.kill(child, signal.SIGKILL)
+            self.server.wait()
+
+    def answer(self) -> None:
+        """Carries out what sessions ask for."""
+        while not self.over.is_set():
+            try:
+                asked, _ = self.gate.accept()
+            except OSError:
+                continue
+            with asked, contextlib.suppress(OSError, ValueError):
+                line = json.loads(asked.makefile().readline())
+                ran = self.session.run(line, timeout=300)
+                asked.sendall(json.dumps({"code": ran.exit_code, "output": ran.output}).encode())
+
+    def look_after(self) -> None:
+        """The scheduler: starts the task that somebody asked for; and the machine that starts anew, with its tasks."""
+        while not self.over.wait(0.3):
+            if self.session.read(r"C:\task-run.txt") is not None:
+                self.session.remove(r"C:\task-run.txt")
+                self.begin()
+            elif self.task and not self.task.is_alive() and self.session.read(r"C:\task.txt"):
+                self.restarts += 1
+                self.hang_up()
+                self.session.restart()
+                self.listen()
+                self.begin()
+
+    def begin(self) -> None:
+        line = (self.session.read(r"C:\task.txt") or b"").decode()
+        self.task = threading.Thread(target=lambda: self.session.run(line, timeout=900))
+        self.task.start()
+
+    def cut_now_and_then(self, seed: int) -> None:
+        """Cuts every line at moments nobody knows; the machine itself goes on."""
+        moments = random.Random(seed)
+        while not self.over.wait(moments.uniform(2, 9)):
+            self.cuts += 1
+            self.hang_up()
+            time.sleep(moments.uniform(0, 2))
+            self.listen()
+
+
+def _free_port() -> int:
+    with socket.socket() as found:
+        found.bind(("127.0.0.1", 0))
+        return int(found.getsockname()[1])
+
+
+def _children(parent: int) -> list[int]:
+    import psutil
+
+    try:
+        return [one.pid for one in psutil.Process(parent).children(recursive=True)]
+    except psutil.NoSuchProcess:
+        return []
+
+
+@contextlib.contextmanager
+def office(machine: Any, folder: Path) -> Iterator[Office]:
+    if not Path("/usr/sbin/sshd").is_file() or not shutil.which("bwrap"):
+        missing("an SSH server", "apt-get install openssh-server bubblewrap")
+    with machine.fresh("system") as session:
+        there = session.host(r"C:\windows\system32\schtasks.exe")
+        there.unlink(missing_ok=True)
+        shutil.copy(compiled("schtasks.c", folder), there)
+        session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
+        session.write(r"C:\scheduler.txt", b"")
+        found = Office(session, folder)
+        found.listen()
+        for thread in found.threads:
+            thread.start()
+        try:
+            yield found
+        finally:
+            found.over.set()
+            for thread in found.threads:
+                thread.join()
+            found.hang_up()
+            if found.task:
+                found.task.join()
+            found.gate.close()
+
+
+# --- what is written down ---------------------------------------------------------------------------------
+
+
+GOOD = 'address = "w11"\nuser = "prove"\nhost_key = "ssh-ed25519 AAAAC3"\n'
+
+
+@pytest.mark.parametrize(
+    ("text", "words"),
+    [
+        ("[w11]\n" + GOOD + 'password = "x"\n', "a password does not belong in a file"),
+        ("[w11]\n" + GOOD + 'pass_word = "x"\n', "a password does not belong"),
+        ('[w11]\naddress = "w11"\nuser = "prove"\n', "host_key"),
+        ("[w11]\n" + GOOD + 'revert = ["virsh start w11"]\n', "revert"),
+        ("[w11]\n" + GOOD + 'wait = "soon"\n', "soon"),
+        ("[w11]\n" + GOOD + "color = 1\n", "color"),
+        ('["a/b"]\n' + GOOD, "no name for a machine"),
+        ("[w11\n", "cannot be read"),
+    ],
+)
+def test_bad_addresses(tmp_path: Path, text: str, words: str) -> None:
+    (tmp_path / "machines.toml").write_text(text)
+    with pytest.raises(Usage, match=words):
+        addresses.read(tmp_path / "machines.toml")
+
+
+def test_found_beside_or_above(tmp_path: Path, yendo: Yendo) -> None:
+    package = made(tmp_path / "w")
+    assert "there is none" in yendo("prove", package, "--machine", "ssh:w11", expect=4).stderr
+    (tmp_path / "machines.toml").write_text("[w11]\n" + GOOD)
+    assert addresses.named(tmp_path / "w", "w11").user == "prove"
+    assert "it has: w11" in yendo("prove", package, "--machine", "ssh:w10", expect=4).stderr
+    assert "no machine" in yendo("prove", package, "--machine", "ssj", expect=2).stderr
+    refused = yendo("prove", package, "--machine", "ssh:w11", "--scenario", "desk", expect=2)
+    assert "needs a person's session" in refused.stderr
+
+
+def test_a_machine_that_cannot_be_put_back() -> None:
+    fails = Address(
+        address="x", user="x", host_key="ssh-ed25519 A", revert=((sys.executable, "-c", "exit('no snapshot')"),)
+    )
+    with pytest.raises(NoMachine, match=r"could not be put back.*no snapshot"):
+        remote.revert("w11", fails)
+    with pytest.raises(NoMachine, match="could not be put back"):
+        remote.revert("w11", Address(address="x", user="x", host_key="ssh-ed25519 A", revert=(("no-such-program",),)))
+
+
+def test_one_that_never_answers(tmp_path: Path) -> None:
+    package = made(tmp_path / "w")
+    gone = Address(address="127.0.0.1", port=_free_port(), user="x", host_key=_key(tmp_path), wait="3 s")
+    with pytest.raises(NoMachine, match="does not answer within 3 s"):
+        remote.play(package, "w11", gone, "", lambda text: None)
+
+
+def _key(folder: Path) -> str:
+    import asyncssh
+
+    return asyncssh.generate_private_key("ssh-ed25519").export_public_key().decode().strip()
+
+
+# --- played ----------------------------------------------------------------------------------------------
+
+
+@pytest.mark.wine
+def test_who_is_not_believed(tmp_path: Path, shell_wine: Any) -> None:
+    """Another host key, a key that is not let in, a computer that belongs to somebody: nothing is begun."""
+    package = made(tmp_path / "w")
+    with office(shell_wine, tmp_path) as there:
+        other = (tmp_path / "other.pub").read_text().strip()
+        for more, words in (
+            ({"host_key": other}, "another host key"),
+            ({"key": str(tmp_path / "other")}, "does not let root in"),
+        ):
+            with pytest.raises(NoMachine, match=words):
+                remote.play(package, "w11", there.address(**more), "", lambda text: None, idle=0)
+        key = r"HKLM\System\CurrentControlSet\Services\Tcpip\Parameters"
+        there.session.run(f'reg add {key} /v "NV Domain" /d marrowby.example /f', timeout=60)
+        with pytest.raises(Usage, match=r"in the domain marrowby\.example"):
+            remote.play(package, "w11", there.address(), "", lambda text: None, idle=0)
+        assert not there.session.has_folder(r"C:\Program Files\Yendo proof") and there.task is None
+
+
+@pytest.mark.wine
+@pytest.mark.parametrize("seed", range(ROUNDS))
+def test_a_restart_and_lines_that_are_cut(tmp_path: Path, shell_wine: Any, seed: int) -> None:
+    """Proved over SSH with restarts in its middle, while every connection is cut now and then."""
+    package = made(tmp_path / "w", steps=RESTART)
+    said: list[str] = []
+    with office(shell_wine, tmp_path) as there:
+        cutter = threading.Thread(target=there.cut_now_and_then, args=(seed,))
+        cutter.start()
+        try:
+            result = remote.play(package, "w11", there.address(), "", said.append, idle=0)
+        finally:
+            there.over.set()
+            cutter.join()
+        assert there.restarts == 2 and there.cuts > 3  # installed, and installed again
+    proof = prove(package, result.machine, scenario="system")
+    assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases]
+    assert proof.machine == "ssh-w11" and proof.place == "API layer"
+    assert any("does not answer" in line or "is away" in line for line in said)
+
+
+@pytest.mark.wine
+def test_nothing_stays_there(tmp_path: Path, shell_wine: Any) -> None:
+    package = made(tmp_path / "w")
+    with office(shell_wine, tmp_path) as there:
+        remote.play(package, "w11", there.address(), "", lambda text: None, idle=0)
+        assert there.task is not None
+        there.task.join()
+        left = [path for path in there.session.files_below("C:") if "yendo" in path.lower()]
+        assert not [path for path in left if not path.lower().startswith("c:\\programdata\\yendo\\logs")]
+    assert kit.note_of(package, "system", "").is_file()
