@@ -18,7 +18,7 @@ from conftest import Yendo, missing
 ASKED = {
     "pr": {"prove"},
     "prove --ma": {"--machine"},
-    "prove --machine ": {"simulated", "wine", "all"},
+    "prove --machine ": {"simulated", "wine", "here", "all"},
     "msi fe": {"features"},
     "msi tables lan": {"lantern 6.2.1.msi"},
     "draft lantern lan": {"lantern 6.2.1.msi"},

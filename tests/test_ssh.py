@@ -197,7 +197,7 @@ def test_found_beside_or_above(tmp_path: Path, yendo: Yendo) -> None:
     (tmp_path / "machines.toml").write_text("[w11]\n" + GOOD)
     assert addresses.named(tmp_path / "w", "w11").user == "prove"
     assert "it has: w11" in yendo("prove", package, "--machine", "ssh:w10", expect=4).stderr
-    assert "no machine" in yendo("prove", package, "--machine", "ssj", expect=2).stderr
+    assert "invalid choice: 'ssj'" in yendo("prove", package, "--machine", "ssj", expect=2).stderr
     refused = yendo("prove", package, "--machine", "ssh:w11", "--scenario", "desk", expect=2)
     assert "needs a person's session" in refused.stderr
 
@@ -278,3 +278,11 @@ def test_nothing_stays_there(tmp_path: Path, shell_wine: Any) -> None:
         left = [path for path in there.session.files_below("C:") if "yendo" in path.lower()]
         assert not [path for path in left if not path.lower().startswith("c:\\programdata\\yendo\\logs")]
     assert kit.note_of(package, "system", "").is_file()
+
+
+def test_doctor_shows_them(tmp_path: Path, yendo: Yendo) -> None:
+    (tmp_path / "machines.toml").write_text("[w11]\n" + GOOD + 'key = "not-there"\n')
+    parts = {part["name"]: part for part in json.loads(yendo("doctor", "--json", expect=None).stdout)["parts"]}
+    assert not parts["ssh:w11"]["here"] and "not-there is not there" in parts["ssh:w11"]["what"]
+    (tmp_path / "machines.toml").write_text("[w11]\n" + GOOD + 'password = "x"\n')
+    assert "does not belong in a file" in yendo("doctor", expect=None).stdout

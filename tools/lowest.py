@@ -11,7 +11,7 @@ from pathlib import Path
 def main() -> None:
     project = tomllib.loads((Path(__file__).parents[1] / "pyproject.toml").read_text("utf-8"))["project"]
     extras = project["optional-dependencies"]
-    for one in (*project["dependencies"], *extras["sign"], *extras["dossier"]):
+    for one in (*project["dependencies"], *extras["sign"], *extras["ssh"], *extras["dossier"]):
         print(one.replace(">=", "=="))
 
 

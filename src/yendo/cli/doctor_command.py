@@ -7,9 +7,12 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 from yendo.cli import machines
+
+if TYPE_CHECKING:
+    from collections.abc import Callable
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -105,10 +108,37 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
         "a screen without a monitor, so that no window goes unnoticed",
         "apt-get install xvfb",
     )
+    _addresses(add)
     add(
         "libarchive", libarchive.load() is not None, "reads 7z, rar and cabinets packed with LZX", libarchive.HOW_TO_GET
     )
     return parts
+
+
+def _addresses(add: Callable[[str, bool, str, str], None]) -> None:
+    """The Windows computers over SSH that are described here: whether what a visit needs is there; none is visited."""
+    from importlib.util import find_spec
+
+    from yendo.errors import Usage
+    from yendo.machines import addresses
+
+    path = addresses.find(Path())
+    if path is None:
+        return
+    try:
+        known = addresses.read(path)
+    except Usage as error:
+        add("machines over SSH", False, str(error), "mend the file")
+        return
+    library = find_spec("asyncssh") is not None
+    for name, one in known.items():
+        key = Path(one.key).expanduser() if one.key else None
+        lacking = "" if library else "the library is missing"
+        if not lacking and key is not None and not key.is_file():
+            lacking = f"{one.key} is not there"
+        what = f"{one.user}@{one.address}" + ("" if one.revert else ", never put back: it has no revert")
+        how = "pip install 'yendo[ssh]'" if not library else "name the private key's file with `key`"
+        add(f"ssh:{name}", not lacking, f"{what}, {lacking}" if lacking else what, how)
 
 
 def _widths(machine: Any) -> list[str]:

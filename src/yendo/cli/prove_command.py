@@ -4,6 +4,7 @@ yendo prove lantern
 yendo prove lantern --quick
 yendo prove lantern --machine wine --scenario system --junit proof.xml
 yendo prove lantern --scenario all --machine all --jobs 2 --go-on
+yendo prove packages --scenario all --go-on
 yendo prove lantern --kit lantern-kit.zip
 yendo prove lantern --from tidewell-lantern-system.result.gz
 """
@@ -14,10 +15,10 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yendo.cli import machines, nested
+from yendo.cli import machines
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Callable, Sequence
 
     from rich.console import Console
 
@@ -27,23 +28,30 @@ if TYPE_CHECKING:
     from yendo.prove.prove import Cell
     from yendo.prove.scenarios import Scenario
 
+    Heard = Callable[[Cell | None, Machine, Scenario], object]
+
 
 HERE, SSH = "here", "ssh:"
 
 
-def _machine(text: str) -> str:
-    if text in (*machines.NAMES, HERE, "all") or text.startswith(SSH):
-        return text
-    raise argparse.ArgumentTypeError(
-        f"{text!r} is no machine; there are: {', '.join(machines.NAMES)}, all, here, ssh:NAME"
-    )
+class _Known(tuple[str, ...]):
+    """The names that are offered; a computer over SSH is one too."""
+
+    def __contains__(self, name: object) -> bool:
+        return super().__contains__(name) or (isinstance(name, str) and name.startswith(SSH))
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    nested.add_package(parser, "a built package, or a workspace (then its newest package)")
+    parser.add_argument(
+        "packages",
+        type=Path,
+        nargs="*",
+        metavar="PACKAGE",
+        help="a built package, or a workspace (then its newest package); several, or a folder of them: all",
+    )
     parser.add_argument(
         "--machine",
-        type=_machine,
+        choices=_Known((*machines.NAMES, HERE, "all")),
         metavar="NAME",
         action="append",
         help=f"what to prove on: {', '.join(machines.NAMES)}, all of these, here, or ssh:NAME of machines.toml; may be "
@@ -246,22 +254,48 @@ def prove_away(options: argparse.Namespace, package: Path, plan: Plan | None, wo
 
 
 def run(options: argparse.Namespace) -> int:
-    from yendo.cli import show
+    from yendo.cli import prove_several, show
     from yendo.errors import Usage
-    from yendo.facts import systems
-    from yendo.prove.furnished import furnished
     from yendo.prove.prove import prove
 
     if options.jobs < 1:
         raise Usage("--jobs is at least 1")
+    paths = prove_several.packages(options.packages)
+    if len(paths) > 1:
+        return prove_several.run(options, paths)
+    options.package = paths[0]
     package = find(options.package)
     if options.kit:
         return make_kit(options, package)
     plan, workspace = plan_of(options.package, package)
     if options.result:
         return judge_result(options, package, plan, workspace)
-    if any(name == HERE or name.startswith(SSH) for name in options.machine or ()):
+    if is_away(options):
         return prove_away(options, package, plan, workspace)
+    package, where, some, accept = meant(options)
+    if len(some) * len(where) > 1:
+        return many(options, package, where, some, accept)
+    machine = where[0]
+    with show.working(f"proving on {machine.label}", quiet=options.quiet or options.json) as progress:
+        proof = prove(package, machine, scenario=some[0], progress=progress, accept=accept)
+    return told(options, package, workspace, proof)
+
+
+def is_away(options: argparse.Namespace) -> bool:
+    """Whether a machine is meant that is no kind but one computer."""
+    return any(name == HERE or name.startswith(SSH) for name in options.machine or ())
+
+
+def meant(options: argparse.Namespace) -> tuple[Path, list[Machine], list[Scenario], Sequence[str]]:
+    """The package of ``options.package``, the machines and scenarios to prove it in, and what may be left behind.
+
+    Raises Usage, NoMachine.
+    """
+    from yendo.facts import systems
+    from yendo.prove.furnished import furnished
+
+    package = find(options.package)
+    plan, workspace = plan_of(options.package, package)
     if plan and options.windows is None:
         options.windows = systems.suiting(plan.when.os)
     wanted = options.machine or (list(plan.proof.machines) if plan else []) or ["simulated"]
@@ -269,12 +303,7 @@ def run(options: argparse.Namespace) -> int:
     if plan:
         where = [furnished(one, plan.proof, workspace) for one in where]
     some, accept = chosen(options, package)
-    if len(some) * len(where) > 1:
-        return many(options, package, where, some, accept)
-    machine = where[0]
-    with show.working(f"proving on {machine.label}", quiet=options.quiet or options.json) as progress:
-        proof = prove(package, machine, scenario=some[0], progress=progress, accept=accept)
-    return told(options, package, workspace, proof)
+    return package, where, some, accept
 
 
 def told(options: argparse.Namespace, package: Path, workspace: Path, proof: Proof) -> int:
@@ -315,34 +344,16 @@ def many(
     from yendo import atomic
     from yendo.cli import show
     from yendo.prove import junit
-    from yendo.prove.prove import matrix
 
     begun = time.monotonic()
     with show.working("proving", quiet=options.quiet or options.json) as progress:
-        ended = 0
-
-        def heard(cell: Cell | None, machine: Machine, scenario: Scenario) -> None:
-            nonlocal ended
-            ended += cell is not None
-            progress(
-                f"{ended} of {len(some) * len(where)}: {scenario.title}, {machine.name}"
-                + (f", {cell.outcome}" if cell else "")
-            )
-
-        cells = matrix(package, where, some, jobs=options.jobs, go_on=options.go_on, accept=accept, progress=heard)
+        heard = progress_of(progress, len(some) * len(where))
+        cells = cells_of(options, package, where, some, accept, heard)
     failed = any(cell.outcome in ("failed", "open") for cell in cells)
     if options.junit:
         atomic.write(options.junit, junit.encode([cell.proof for cell in cells]))
     if options.json:
-        found = [
-            {
-                "scenario": cell.scenario.id,
-                "machine": cell.proof.machine,
-                "outcome": cell.outcome,
-                "earlier": cell.earlier,
-            }
-            for cell in cells
-        ]
+        found = [cell_as_data(cell) for cell in cells]
         proofs = [msgspec.to_builtins(cell.proof) for cell in cells]
         show.emit(
             {
@@ -356,6 +367,43 @@ def many(
     elif not options.quiet:
         table(show.console(), cells, package, time.monotonic() - begun)
     return 1 if failed else 0
+
+
+def progress_of(progress: Callable[[str], object], count: int, prefix: str = "") -> Heard:
+    """Who hears of cells, and says how many of them have ended."""
+    ended = 0
+
+    def heard(cell: Cell | None, machine: Machine, scenario: Scenario) -> None:
+        nonlocal ended
+        ended += cell is not None
+        told = f", {cell.outcome}" if cell else ""
+        progress(f"{prefix}{ended} of {count}: {scenario.title}, {machine.name}{told}")
+
+    return heard
+
+
+def cells_of(
+    options: argparse.Namespace,
+    package: Path,
+    where: Sequence[Machine],
+    some: Sequence[Scenario],
+    accept: Sequence[str],
+    heard: Heard,
+) -> list[Cell]:
+    """Plays every scenario on every machine."""
+    from yendo.prove.prove import matrix
+
+    return matrix(package, where, some, jobs=options.jobs, go_on=options.go_on, accept=accept, progress=heard)
+
+
+def cell_as_data(cell: Cell) -> dict[str, Any]:
+    """A cell of the matrix, for scripts."""
+    return {
+        "scenario": cell.scenario.id,
+        "machine": cell.proof.machine,
+        "outcome": cell.outcome,
+        "earlier": cell.earlier,
+    }
 
 
 OUTCOMES = {
