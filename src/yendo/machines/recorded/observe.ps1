@@ -83,10 +83,13 @@ function Write-Files([IO.StreamWriter]$Out, [string[]]$Own) {
         [bool]$hash = -not ($folder.FullName + '\').StartsWith($system, 'OrdinalIgnoreCase')
         try { [IO.FileSystemInfo[]]$entries = $folder.GetFileSystemInfos() } catch { continue }
         foreach ($entry in $entries) {
-            if ($skip.ContainsKey($entry.FullName.ToLowerInvariant())) { continue }
-            if (([int]$entry.Attributes -band 1024) -ne 0) { continue }
-            if ($entry -is [IO.DirectoryInfo]) { $Out.WriteLine("D`t" + (ConvertTo-Field $entry.FullName)); $todo.Push($entry) }
-            else { Write-File $Out $entry $hash }
+            # a path that is too long for this framework is passed over
+            try {
+                if ($skip.ContainsKey($entry.FullName.ToLowerInvariant())) { continue }
+                if (([int]$entry.Attributes -band 1024) -ne 0) { continue }
+                if ($entry -is [IO.DirectoryInfo]) { $Out.WriteLine("D`t" + (ConvertTo-Field $entry.FullName)); $todo.Push($entry) }
+                else { Write-File $Out $entry $hash }
+            } catch { continue }
         }
     }
 }

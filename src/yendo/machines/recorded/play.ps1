@@ -209,12 +209,15 @@ function Get-Shell { return [IO.Path]::Combine([Environment]::SystemDirectory, '
 # What goes on after a restart: a task at the machine's start for the system account, else the next session of an
 # administrator.
 function Set-Return {
+    # both places take a line of some 260 characters only
+    [string]$way = [IO.Path]::Combine($Work, 'go.cmd')
+    [IO.File]::WriteAllText($way, "@chcp 65001 >nul`r`n" + '@"' + (Get-Shell) + '" ' + (Get-Line) + "`r`n", $Utf8)
+    [string]$run = 'cmd.exe /d /c "' + $way + '"'
     if ($Account -eq 'system') {
-        [string]$run = '"' + (Get-Shell) + '" ' + (Get-Line)
         return (Invoke-Program 'schtasks.exe' ('/create /tn "' + $TaskName + '" /tr "' + $run.Replace('"', '\"') + '" /sc onstart /ru SYSTEM /rl highest /f'))[0]
     }
     [Microsoft.Win32.RegistryKey]$once = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64').CreateSubKey('Software\Microsoft\Windows\CurrentVersion\RunOnce')
-    $once.SetValue('Yendo proof', '"' + (Get-Shell) + '" ' + (Get-Line))
+    $once.SetValue('Yendo proof', $run)
     $once.Dispose()
     return 0
 }
@@ -255,10 +258,10 @@ function Get-Claims {
     }
     [Microsoft.Win32.RegistryKey]$people = $machine.OpenSubKey('Software\Microsoft\Windows NT\CurrentVersion\ProfileList')
     foreach ($sid in @($people.GetSubKeyNames() | Where-Object { $_ -match '^S-1-(5-21|12-1)-' })) {
-        [string]$profile = [Environment]::ExpandEnvironmentVariables('' + $people.OpenSubKey($sid).GetValue('ProfileImagePath', ''))
-        if (-not [IO.Directory]::Exists($profile)) { continue }
-        [int]$days = ([DateTime]::UtcNow - [IO.Directory]::GetCreationTimeUtc($profile)).TotalDays
-        if ($days -gt 7) { $found = @($found + ('somebody has had a profile on it for ' + $days + ' days: ' + $profile)) }
+        [string]$home_of = [Environment]::ExpandEnvironmentVariables('' + $people.OpenSubKey($sid).GetValue('ProfileImagePath', ''))
+        if (-not [IO.Directory]::Exists($home_of)) { continue }
+        [int]$days = ([DateTime]::UtcNow - [IO.Directory]::GetCreationTimeUtc($home_of)).TotalDays
+        if ($days -gt 7) { $found = @($found + ('somebody has had a profile on it for ' + $days + ' days: ' + $home_of)) }
     }
     return ,$found
 }
@@ -266,7 +269,7 @@ function Get-Claims {
 function Stop-With([string]$Text) { [Console]::WriteLine($Text); exit 2 }
 
 function Start-Play {
-    if (-not [Security.Principal.WindowsPrincipal]::new([Security.Principal.WindowsIdentity]::GetCurrent()).IsInRole('Administrators')) { Stop-With 'start play.cmd as administrator: what is proved is an installation for the whole machine' }
+    if (-not [Security.Principal.WindowsPrincipal]::new([Security.Principal.WindowsIdentity]::GetCurrent()).IsInRole([Security.Principal.WindowsBuiltInRole]::Administrator)) { Stop-With 'start play.cmd as administrator: what is proved is an installation for the whole machine' }
     if ($Here.StartsWith('\\', 'Ordinal')) { Stop-With 'copy this folder onto the computer first: the system account does not reach the share that it lies on' }
     if ((Get-Hash ([IO.Path]::Combine($Here, 'package\manifest.json'))) -ne $Kit['digest']) { Stop-With 'the package in this folder is not the one that the kit was made for; make the kit again' }
     [Console]::WriteLine('This installs ' + $Kit['name'] + ' on this computer, and removes it again, as ' + $Account + '. Do it on a machine that is put back afterwards.')
