@@ -12,7 +12,7 @@ import subprocess
 import tempfile
 import time
 import zipfile
-from collections.abc import Callable
+from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -83,8 +83,9 @@ class _Visit:
     async def whole(self, local: Path, target: Path) -> None:
         try:
             await self.answering(seconds(self.address.wait))
-            await self.bring(local)
-            await self.start()
+            self.heard(f"bringing the package to {self.name}")
+            await self.patiently(lambda: self.bring(local))
+            await self.patiently(self.start)
             await self.watch(target)
             await self.take_away()
         finally:
@@ -131,20 +132,41 @@ class _Visit:
                 self.heard(f"{self.name} does not answer; waiting for it")
                 await asyncio.sleep(EVERY)
 
+    async def patiently(self, what: Callable[[], Awaitable[None]]) -> None:
+        """Does something that may be done again, until no line is lost in it. Raises NoMachine, Usage."""
+        import asyncssh
+
+        until = min(time.monotonic() + seconds(self.address.wait), self.until)
+        while True:
+            try:
+                return await what()
+            except (OSError, TimeoutError, asyncssh.Error) as error:
+                if time.monotonic() > until:
+                    raise NoMachine(f"ssh:{self.name}: {error}") from error
+                self.heard(f"{self.name} is away ({error}); trying again")
+                self._lose()
+                await asyncio.sleep(EVERY)
+
     async def bring(self, local: Path) -> None:
-        self.heard(f"bringing the package to {self.name}")
         connection = await self.answering(60)
         async with connection.start_sftp_client() as files:
+            if await files.exists(self.there):
+                await files.rmtree(self.there)
             await files.put(str(local), self.there, recurse=True)
 
     async def start(self) -> None:
-        """Starts the play, which goes on by itself as a task. Raises Usage where the kit refuses the computer."""
+        """Starts the play, which goes on by itself as a task; one that has started already goes on.
+
+        Raises Usage where the kit refuses the computer.
+        """
         connection = await self.answering(60)
         although = f' -Although "{self.address.although}"' if self.address.although else ""
         folder = self.there.removeprefix("/").replace("/", "\\")
         line = f'cmd /d /s /c ""{folder}\\play.cmd" -Yes -Start{although}"'
         ran = await asyncio.wait_for(connection.run(line, check=False), 600)
         said = str(ran.stdout or "").strip()
+        if ran.exit_status is None or ran.exit_signal:
+            raise ConnectionError("the line was lost while the play began")
         if ran.exit_status == 2:
             raise Usage(f"ssh:{self.name}: {' '.join(said.split())[-400:]}")
         if ran.exit_status != 0:

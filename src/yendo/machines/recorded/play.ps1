@@ -268,8 +268,14 @@ function Get-Claims {
 
 function Stop-With([string]$Text) { [Console]::WriteLine($Text); exit 2 }
 
+function Start-Task {
+    if ((Set-Return) -ne 0) { Stop-With 'a task for the system account cannot be made here; see the policy of this machine' }
+    if ((Invoke-Program 'schtasks.exe' ('/run /tn "' + $TaskName + '"'))[0] -ne 0) { Stop-With 'the task for the system account does not start' }
+}
+
 function Start-Play {
     if (-not [Security.Principal.WindowsPrincipal]::new([Security.Principal.WindowsIdentity]::GetCurrent()).IsInRole([Security.Principal.WindowsBuiltInRole]::Administrator)) { Stop-With 'start play.cmd as administrator: what is proved is an installation for the whole machine' }
+    if ($Start -and ($Account -ne 'system')) { Stop-With 'a play at a desk needs a person who stays; only the system account is started and left alone' }
     if ($Here.StartsWith('\\', 'Ordinal')) { Stop-With 'copy this folder onto the computer first: the system account does not reach the share that it lies on' }
     if ((Get-Hash ([IO.Path]::Combine($Here, 'package\manifest.json'))) -ne $Kit['digest']) { Stop-With 'the package in this folder is not the one that the kit was made for; make the kit again' }
     [Console]::WriteLine('This installs ' + $Kit['name'] + ' on this computer, and removes it again, as ' + $Account + '. Do it on a machine that is put back afterwards.')
@@ -282,6 +288,9 @@ function Start-Play {
         [Console]::Write('Type yes to begin: ')
         if ([Console]::ReadLine() -ne 'yes') { Stop-With 'nothing was done' }
     }
+    [string]$ready = [IO.Path]::Combine($Work, 'ready.txt')
+    # a line that was lost while it began: what was begun goes on
+    if ($Start -and [IO.File]::Exists($ready) -and ([IO.File]::ReadAllText($ready, $Utf8) -eq $Here)) { Start-Task; exit 0 }
     if ([IO.Directory]::Exists($Work)) { [IO.Directory]::Delete($Work, $true) }
     New-Protected $Work $true
     Copy-Tree ([IO.Path]::Combine($Here, 'package')) $Package
@@ -293,12 +302,12 @@ function Start-Play {
         [IO.File]::WriteAllBytes($given, [IO.File]::ReadAllBytes([IO.Path]::Combine($Here, 'values.txt')))
     }
     [IO.File]::WriteAllText($Progress, '', $Utf8)
-    if ((Set-Return) -ne 0) { Stop-With 'a task for the system account cannot be made here; see the policy of this machine' }
+    [IO.File]::WriteAllText($ready, $Here, $Utf8)
     if ($Account -ne 'system') {
-        if ($Start) { Stop-With 'a play at a desk needs a person who stays; only the system account is started and left alone' }
+        [void](Set-Return)
         return
     }
-    if ((Invoke-Program 'schtasks.exe' ('/run /tn "' + $TaskName + '"'))[0] -ne 0) { Stop-With 'the task for the system account does not start' }
+    Start-Task
     if ($Start) { exit 0 }
     [int]$shown = 0
     while ($true) {
