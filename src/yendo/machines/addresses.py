@@ -26,7 +26,7 @@ class Address(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     address: Annotated[str, Meta(min_length=1)]
     user: Annotated[str, Meta(min_length=1)]
-    host_key: Annotated[str, Meta(pattern=r"^(ssh-|ecdsa-|sk-)\S+ \S+")]
+    host_key: str
     port: Annotated[int, Meta(ge=1, le=65535)] = 22
     key: str = ""
     revert: tuple[tuple[str, ...], ...] = ()
@@ -37,6 +37,8 @@ class Address(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         seconds(self.wait)
+        if not re.match(r"(ssh-|ecdsa-|sk-)\S+ \S+", self.host_key):
+            raise ValueError('host_key is the line of its public key: host_key = "ssh-ed25519 AAAAC3Nza..."')
         if any(not command for command in self.revert):
             raise ValueError('a command of revert is a list of words: revert = [["virsh", "snapshot-revert", "w11"]]')
 

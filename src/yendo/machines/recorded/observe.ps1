@@ -24,26 +24,22 @@ function ConvertTo-Field([string]$Text) {
             param($match) '%' + ([int][char]$match.Value).ToString('X2') })
 }
 
-# Hash, and of a program its version and processor.
-function Get-FileFacts([string]$Path, [string]$Kind, [bool]$Hash) {
+# Of a program: hash, version and processor.
+function Get-ProgramFacts([string]$Path, [bool]$Hash) {
     [string]$sum = '-'
     [string]$version = '-'
     [string]$machine = '-'
-    [bool]$program = ($Kind -eq '.exe') -or ($Kind -eq '.dll') -or ($Kind -eq '.sys') -or ($Kind -eq '.ocx')
-    if (-not ($Hash -or $program)) { return $sum + "`t" + $version + "`t" + $machine }
     try {
         [IO.FileStream]$stream = [IO.FileStream]::new($Path, 'Open', 'Read', 'ReadWrite, Delete', 65536)
         try {
-            if ($program) {
-                [byte[]]$head = [byte[]]::new(4096)
-                [int]$count = $stream.Read($head, 0, 4096)
-                if (($count -gt 64) -and ($head[0] -eq 77) -and ($head[1] -eq 90)) {
-                    [int]$at = [BitConverter]::ToInt32($head, 60)
-                    if (($at -gt 0) -and ($at -lt $count - 6)) { $machine = '' + [BitConverter]::ToUInt16($head, $at + 4) }
-                }
-                [void]$stream.Seek(0, 'Begin')
+            [byte[]]$head = [byte[]]::new(4096)
+            [int]$count = $stream.Read($head, 0, 4096)
+            if (($count -gt 64) -and ($head[0] -eq 77) -and ($head[1] -eq 90)) {
+                [int]$at = [BitConverter]::ToInt32($head, 60)
+                if (($at -gt 0) -and ($at -lt $count - 6)) { $machine = '' + [BitConverter]::ToUInt16($head, $at + 4) }
             }
-            if ($Hash) { $sum = [BitConverter]::ToString($Hasher.ComputeHash($stream)).Replace('-', '').ToLowerInvariant() }
+            [void]$stream.Seek(0, 'Begin')
+            if ($Hash) { $sum = [BitConverter]::ToString($Hasher.ComputeHash($stream)).Replace('-', '') }
         } finally { $stream.Dispose() }
         if ($machine -ne '-') {
             $words = [Diagnostics.FileVersionInfo]::GetVersionInfo($Path)
@@ -56,39 +52,51 @@ function Get-FileFacts([string]$Path, [string]$Kind, [bool]$Hash) {
     return $sum + "`t" + $version + "`t" + $machine
 }
 
-function Write-File([IO.StreamWriter]$Out, [IO.FileInfo]$File, [bool]$Hash) {
-    [string]$path = ConvertTo-Field $File.FullName
-    [string]$head = "F`t" + $path + "`t" + $File.Length + "`t" + $File.LastWriteTimeUtc.Ticks + "`t"
-    [string]$kind = $File.Extension.ToLowerInvariant()
-    $before = $Known[$path]
-    if (($null -ne $before) -and $before.StartsWith($head, 'Ordinal')) { $Out.WriteLine($before) }
-    else { $Out.WriteLine($head + (Get-FileFacts $File.FullName $kind ($Hash -or ($Known.Count -gt 0)))) }
-    if ((($kind -eq '.lnk') -or ($kind -eq '.ini')) -and ($File.Length -le $Small)) {
-        try { $Out.WriteLine("B`t" + $path + "`t" + [Convert]::ToBase64String([IO.File]::ReadAllBytes($File.FullName))) } catch { }
-    }
-}
-
 # Everything below the drive of the system, but links and what is named above. What lies below Windows is hashed once it
-# has changed, the rest from the beginning.
+# has changed, the rest from the beginning. Written without a call of a function for each file: there are very many.
 function Write-Files([IO.StreamWriter]$Out, [string[]]$Own) {
     [string]$drive = [IO.Path]::GetPathRoot([Environment]::SystemDirectory).TrimEnd([char]'\')
-    $skip = @{}
-    foreach ($name in $Unseen) { $skip[($drive + $name).ToLowerInvariant()] = $true }
-    foreach ($name in $Own) { $skip[$name.ToLowerInvariant()] = $true }
-    [string]$system = ($drive + '\Windows\').ToLowerInvariant()
+    $skip = [Collections.Generic.HashSet[string]]::new([StringComparer]::OrdinalIgnoreCase)
+    foreach ($name in $Unseen) { [void]$skip.Add($drive + $name) }
+    foreach ($name in $Own) { [void]$skip.Add($name) }
+    $programs = [Collections.Generic.HashSet[string]]::new([StringComparer]::OrdinalIgnoreCase)
+    foreach ($name in @('.exe', '.dll', '.sys', '.ocx')) { [void]$programs.Add($name) }
+    [string]$system = $drive + '\Windows\'
+    [bool]$again = $Known.Count -gt 0
+    $hasher = $Hasher
     $todo = [Collections.Generic.Stack[IO.DirectoryInfo]]::new()
     $todo.Push([IO.DirectoryInfo]::new($drive + '\'))
     while ($todo.Count -gt 0) {
-        [IO.DirectoryInfo]$folder = $todo.Pop()
-        [bool]$hash = -not ($folder.FullName + '\').StartsWith($system, 'OrdinalIgnoreCase')
-        try { [IO.FileSystemInfo[]]$entries = $folder.GetFileSystemInfos() } catch { continue }
+        $folder = $todo.Pop()
+        [bool]$hash = $again -or (-not ($folder.FullName + '\').StartsWith($system, 'OrdinalIgnoreCase'))
+        try { $entries = $folder.GetFileSystemInfos() } catch { continue }
         foreach ($entry in $entries) {
             # a path that is too long for this framework is passed over
             try {
-                if ($skip.ContainsKey($entry.FullName.ToLowerInvariant())) { continue }
-                if (([int]$entry.Attributes -band 1024) -ne 0) { continue }
-                if ($entry -is [IO.DirectoryInfo]) { $Out.WriteLine("D`t" + (ConvertTo-Field $entry.FullName)); $todo.Push($entry) }
-                else { Write-File $Out $entry $hash }
+                $path = $entry.FullName
+                if ($skip.Contains($path) -or (([int]$entry.Attributes -band 1024) -ne 0)) { continue }
+                $shown = $path
+                if ($Odd.IsMatch($path)) { $shown = ConvertTo-Field $path }
+                if ($entry -is [IO.DirectoryInfo]) { $Out.WriteLine("D`t$shown"); $todo.Push($entry); continue }
+                $size = $entry.Length
+                $head = "F`t$shown`t$size`t" + $entry.LastWriteTimeUtc.Ticks + "`t"
+                $kind = $entry.Extension
+                $before = $null
+                if ($again) { $before = $Known[$shown] }
+                if (($null -ne $before) -and $before.StartsWith($head, 'Ordinal')) { $Out.WriteLine($before) }
+                elseif ($programs.Contains($kind)) { $Out.WriteLine($head + (Get-ProgramFacts $path $hash)) }
+                elseif ($hash) {
+                    $sum = '-'
+                    try {
+                        $stream = [IO.FileStream]::new($path, 'Open', 'Read', 'ReadWrite, Delete', 65536)
+                        $sum = [BitConverter]::ToString($hasher.ComputeHash($stream)).Replace('-', '')
+                        $stream.Dispose()
+                    } catch { }
+                    $Out.WriteLine("$head$sum`t-`t-")
+                } else { $Out.WriteLine("$head-`t-`t-") }
+                if ((($kind -eq '.lnk') -or ($kind -eq '.ini')) -and ($size -le $Small)) {
+                    $Out.WriteLine("B`t$shown`t" + [Convert]::ToBase64String([IO.File]::ReadAllBytes($path)))
+                }
             } catch { continue }
         }
     }

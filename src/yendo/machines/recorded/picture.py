@@ -139,6 +139,7 @@ def _add_contents(state: State, path: str, data: bytes) -> None:
 
 def _file(fields: list[str]) -> File:
     path, size, ticks, sha256, version, machine = fields
+    sha256 = sha256.lower()
     changed = (_FIRST_DAY + timedelta(microseconds=int(ticks) // 10)).date().isoformat()
     if sha256 != "-" and not re.fullmatch(r"[0-9a-f]{64}", sha256):
         raise ValueError(f"{sha256[:70]!r} is no hash")

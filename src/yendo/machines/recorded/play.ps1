@@ -22,7 +22,7 @@ if ($Account -eq '') { $Account = $Kit['account'] }
 #TRUST#
 #OBSERVE#
 
-function Say([string]$Text) {
+function Show-Line([string]$Text) {
     [Console]::WriteLine($Text)
     if ($Inner) { [IO.File]::AppendAllText($Progress, $Text + "`r`n", $Utf8) }
 }
@@ -59,7 +59,7 @@ function Save-Part([string]$Name, [string[]]$Lines) {
 
 function Save-Look([string]$Name) {
     if (Test-Part $Name) { return }
-    Say ('looking at the machine (' + $Name + ')')
+    Show-Line ('looking at the machine (' + $Name + ')')
     if ([IO.File]::Exists($First)) { Read-Known $First }
     [string]$to = [IO.Path]::Combine($Parts, $Name + '.txt')
     Write-Picture ($to + '.new') @($Here, $Work)
@@ -98,15 +98,15 @@ function Invoke-Verb([string]$Name, [string]$Verb) {
     for ([int]$turn = 0; $turn -le 5; $turn++) {
         [string]$part = $Name + '-' + $turn + 'a'
         if (-not (Test-Part $part)) {
-            Say ($Verb + ': the package is at work')
+            Show-Line ($Verb + ': the package is at work')
             [DateTime]$begun = [DateTime]::UtcNow
             $ran = Invoke-Program 'cmd.exe' ('/d /s /c ""' + $Package + '\apply.cmd" ' + $Verb + $Kit['options'] + '"')
             [string[]]$lines = @("R`t" + $Verb + "`t" + $ran[0] + "`t" + ([DateTime]::UtcNow - $begun).TotalSeconds.ToString('0.###', [Globalization.CultureInfo]::InvariantCulture))
             $lines = @($lines + ("O`t" + (ConvertTo-Base64 $Utf8.GetBytes($ran[1]))) + (Get-Told))
             Save-Part $part $lines
-            Say ($Verb + ': ended with ' + $ran[0])
+            Show-Line ($Verb + ': ended with ' + $ran[0])
             if (($ran[0] -eq 1641) -and (-not (Test-Over))) {
-                Say 'the computer starts anew now; this goes on by itself'
+                Show-Line 'the computer starts anew now; this goes on by itself'
                 exit 0
             }
         }
@@ -156,7 +156,7 @@ function Invoke-Play {
     Save-About
     Save-Look '02-look'
     if ($Kit['idle'] -gt 0) {
-        if (-not (Test-Part '03-look')) { Say ('waiting ' + $Kit['idle'] + ' seconds, to see what changes by itself'); [Threading.Thread]::Sleep(1000 * $Kit['idle']) }
+        if (-not (Test-Part '03-look')) { Show-Line ('waiting ' + $Kit['idle'] + ' seconds, to see what changes by itself'); [Threading.Thread]::Sleep(1000 * $Kit['idle']) }
         Save-Look '03-look'
     }
     Save-Detection '04-detect'
@@ -196,8 +196,8 @@ function Save-Result {
     $out.Dispose()
     if ([IO.File]::Exists($to)) { [IO.File]::Delete($to) }
     [IO.File]::Move($to + '.new', $to)
-    Say ('done: ' + $to)
-    Say ('next, where Yendo is: yendo prove ' + $Kit['id'] + ' --from ' + $Kit['result'] + '; then put this machine back')
+    Show-Line ('done: ' + $to)
+    Show-Line ('next, where Yendo is: yendo prove ' + $Kit['id'] + ' --from ' + $Kit['result'] + '; then put this machine back')
 }
 
 # --- who does it -----------------------------------------------------------------------------------------------------
@@ -322,7 +322,7 @@ function Start-Play {
 
 if (-not $Inner) { Start-Play; $Inner = $true } elseif ($Account -ne 'system') { [void](Set-Return) } # it is used up by a start
 try { Invoke-Play } catch {
-    Say ("`nstopped: " + $_.Exception.GetBaseException().Message)
+    Show-Line ("`nstopped: " + $_.Exception.GetBaseException().Message)
     exit 1
 }
 Clear-Return
