@@ -5,6 +5,8 @@ first.
 from __future__ import annotations
 
 import itertools
+import threading
+import time
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
@@ -137,3 +139,26 @@ def test_so_does_the_real_runner(packages: dict[str, Path], shell_wine: Any, rem
 
         go(session, packages, (NAMES, removal), verb)
         assert session.read(r"C:\Marrowby\office.ini") == b"[office]\r\nowner=mara\r\n"
+
+
+def test_one_that_is_at_work_is_waited_for(packages: dict[str, Path], shell_wine: Any) -> None:
+    """The record of a package whose own run holds it is not changed: the removal fails, and goes through later."""
+    with shell_wine.fresh("system") as session:
+        for name in ("chart", "gauge"):
+            session.bring(packages[name], rf"C:\packages\{name}")
+
+        def verb(name: str, what: str) -> Any:
+            return session.run(rf'cmd /s /c ""C:\packages\{name}\apply.cmd" {what}"', timeout=300)
+
+        assert verb("chart", "install").exit_code == 0 and verb("gauge", "install").exit_code == 0
+        lock = r"C:\Program Files\Yendo\state\marrowby-gauge\lock"
+        hold = f"[IO.File]::Open('{lock}', 'OpenOrCreate', 'ReadWrite', 'None'); [Threading.Thread]::Sleep(75000)"
+        session.write(r"C:\hold.ps1", hold.encode())
+        holder = threading.Thread(target=lambda: session.run(r"powershell -File C:\hold.ps1", timeout=200))
+        holder.start()
+        time.sleep(5)
+        refused = verb("chart", "uninstall")
+        assert refused.exit_code == 23 and "a package that needs the same is at work: marrowby-gauge" in refused.output
+        holder.join()
+        assert verb("chart", "uninstall").exit_code == 0 and verb("gauge", "uninstall").exit_code == 0
+        assert not [path for path in of_the_office(session.state()) if "office" in path]

@@ -632,6 +632,9 @@ while ($null -eq $Lock) {
         [Threading.Thread]::Sleep(500)
     }
 }
+# the packages that have started this one, directly or not, and wait for it
+[string]$Above = ';' + [Environment]::GetEnvironmentVariable('YENDO_ABOVE') + ';'
+[Environment]::SetEnvironmentVariable('YENDO_ABOVE', $Above + $Room)
 $journal = Read-Journal
 [bool]$unfinished = ($null -ne $journal) -and (-not $journal['over']) -and ($journal['verb'] -eq $Verb) -and ($journal['run'] -eq $Plan['run'])
 try { Start-Log (-not $unfinished) } catch {

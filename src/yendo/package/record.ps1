@@ -112,8 +112,9 @@ function Get-Neighbours {
     foreach ($folder in $folders) {
         [string]$file = [IO.Path]::Combine($folder, 'record.txt')
         if (($folder -eq $Room) -or (-not [IO.File]::Exists($file))) { continue }
+        [string]$stamp = Get-Stamp $file
         [string[]]$lines = Read-Record $file
-        [void]$found.Add(@{ 'room' = $folder; 'file' = $file; 'lines' = $lines; 'places' = (Get-Places $lines) })
+        [void]$found.Add(@{ 'room' = $folder; 'file' = $file; 'stamp' = $stamp; 'lines' = $lines; 'places' = (Get-Places $lines) })
     }
     return ,$found.ToArray()
 }
@@ -128,10 +129,28 @@ function Add-Found {
     if ($known) { Add-Record @args }
 }
 
+# Nobody else's run may change that record meanwhile, but one that has started this one and waits for it.
 function Save-Neighbour($Other) {
+    if ($Above.IndexOf(';' + $Other['room'] + ';', [StringComparison]::OrdinalIgnoreCase) -ge 0) { Write-Neighbour $Other; return }
+    [IO.FileStream]$held = $null
+    [DateTime]$patience = [DateTime]::UtcNow.AddSeconds(60)
+    while ($null -eq $held) {
+        try { $held = [IO.File]::Open([IO.Path]::Combine($Other['room'], 'lock'), 'OpenOrCreate', 'ReadWrite', 'None') } catch {
+            if ([DateTime]::UtcNow -ge $patience) { throw ('a package that needs the same is at work: ' + [IO.Path]::GetFileName($Other['room'])) }
+            [Threading.Thread]::Sleep(500)
+        }
+    }
+    try { Write-Neighbour $Other } finally { $held.Dispose() }
+}
+
+function Get-Stamp([string]$File) { return '' + [IO.FileInfo]::new($File).Length + ' ' + [IO.File]::GetLastWriteTimeUtc($File).Ticks }
+
+function Write-Neighbour($Other) {
+    if ((Get-Stamp $Other['file']) -ne $Other['stamp']) { throw ('a package that needs the same has changed meanwhile: ' + [IO.Path]::GetFileName($Other['room'])) }
     [string]$beside = $Other['file'] + '.new'
     [IO.File]::WriteAllText($beside, [string]::Join("`r`n", $Other['lines']) + "`r`n", $Utf8)
     [void](Get-Native)::MoveFileExW($beside, $Other['file'], 9)
+    $Other['stamp'] = Get-Stamp $Other['file']
 }
 
 # Whether another package needs what a line placed; its record has the line's "before" then.
