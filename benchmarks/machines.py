@@ -1,4 +1,4 @@
-"""The probe on a machine with very many things, against reading and hashing the same bare, in the same shell."""
+"""The observer on a machine with very many things, against reading and hashing the same bare, in the same shell."""
 
 from __future__ import annotations
 
@@ -56,7 +56,7 @@ while ($keys.Count -gt 0) {
 """
 
 
-def probe() -> bytes:
+def observer() -> bytes:
     here = files("yendo.machines.recorded")
     people = files("yendo.package").joinpath("people.ps1").read_text("utf-8")
     text = "param([string]$To)\n" + people + here.joinpath("observe.ps1").read_text("utf-8")
@@ -68,10 +68,10 @@ def picture(folder: Path) -> list[Figure]:
     """Both read the same machine, one after the other."""
     machine = WineMachine(shells.cache(), powershell_source(None))
     if not machine.has_powershell:
-        raise NoMachine("the probe needs a PowerShell for wine")
+        raise NoMachine("the observer needs a PowerShell for wine")
     with machine.fresh() as session:
         session.make_folder(r"C:\look")
-        session.write(r"C:\look\probe.ps1", probe())
+        session.write(r"C:\look\observer.ps1", observer())
         session.write(r"C:\look\bare.ps1", scripts.script(BARE))
         many = session.host("C:") / "Many"
         for number in range(FILES):
@@ -86,9 +86,9 @@ def picture(folder: Path) -> list[Figure]:
             lines.append("")
         session.write(r"C:\look\many.reg", "\r\n".join(lines).encode())
         assert session.run(r"reg import C:\look\many.reg", timeout=900).exit_code == 0
-        times: dict[str, list[float]] = {"probe": [], "bare": []}
+        times: dict[str, list[float]] = {"observer": [], "bare": []}
         for _ in range(PAIRS):
-            for name, line in (("bare", ""), ("probe", r" -To C:\look\picture.txt")):
+            for name, line in (("bare", ""), ("observer", r" -To C:\look\picture.txt")):
                 ran = session.run(
                     rf"powershell -NoProfile -ExecutionPolicy Bypass -File C:\look\{name}.ps1{line}", timeout=1800
                 )
@@ -96,7 +96,7 @@ def picture(folder: Path) -> list[Figure]:
                 times[name].append(ran.seconds)
                 print(f"{name}: {ran.seconds:.1f} s", file=sys.stderr)
         size = len(session.read(r"C:\look\picture.txt") or b"")
-    bare, ours = (statistics.median(times[name]) for name in ("bare", "probe"))
+    bare, ours = (statistics.median(times[name]) for name in ("bare", "observer"))
     detail = (
         f"{FILES:,} files, {VALUES:,} values; {ours:.1f} s against {bare:.1f} s, {size >> 20} MB written; on the layer"
     )

@@ -1,4 +1,4 @@
-"""Two ways of looking at one machine: the probe (``observe.ps1``), which runs on it, and reading the layer's files from
+"""Two ways of looking at one machine: the observer (``observe.ps1``), which runs on it, and reading the layer's files from
 outside. After each of many installations both say what has changed; what only one of them says is listed.
 
 ``python tests/observed_states.py [COUNT [FIRST]]``. In CI a few of them.
@@ -24,7 +24,7 @@ LOOK = r"C:\look"
 # Why one of the two says something that the other does not.
 REASONS = {
     "in memory only": "keys of the layer that it never writes to its files",
-    "the probe's own": "what looking leaves itself: the shell's caches",
+    "the observer's own": "what looking leaves itself: the shell's caches",
 }
 _MEMORY = ("hardware profiles", "deviceclasses", "\\control\\video\\", "temporary system parameters", "servicecurrent")
 _OWN = (
@@ -39,7 +39,7 @@ _OWN = (
 
 
 def script() -> bytes:
-    """The probe by itself: it looks once, into a file."""
+    """The observer by itself: it looks once, into a file."""
     here = files("yendo.machines.recorded")
     people = files("yendo.package").joinpath("people.ps1").read_text("utf-8")
     text = "param([string]$To, [string]$First = '')\n" + people + here.joinpath("observe.ps1").read_text("utf-8")
@@ -65,13 +65,13 @@ def reason(effect: Effect) -> str:
     at = effect.thing.identity
     if any(one in at for one in _MEMORY):
         return "in memory only"
-    return "the probe's own" if any(one in at for one in _OWN) else ""
+    return "the observer's own" if any(one in at for one in _OWN) else ""
 
 
 def compared(ours: list[Effect], theirs: list[Effect]) -> list[str]:
     """What differs without a reason: said by one only, or with another size, hash, version or data."""
     mine, other = named(ours), named(theirs)
-    wrong = [f"only the probe: {effect}" for key, effect in mine.items() if key not in other and not reason(effect)]
+    wrong = [f"only the observer: {effect}" for key, effect in mine.items() if key not in other and not reason(effect)]
     wrong += [f"only the files: {effect}" for key, effect in other.items() if key not in mine and not reason(effect)]
     for key in mine.keys() & other.keys():
         one, two = mine[key].thing, other[key].thing

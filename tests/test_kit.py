@@ -73,7 +73,7 @@ def made(folder: Path, more: str = "", steps: str = "") -> Path:
     return build.build(folder, read(folder / "plan.toml")[0]).folder
 
 
-# --- what the probe writes -------------------------------------------------------------------------------
+# --- what the observer writes -------------------------------------------------------------------------------
 
 
 def pictured(*lines: str) -> list[Any]:

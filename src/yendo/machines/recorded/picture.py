@@ -1,4 +1,4 @@
-"""What the probe has seen of a machine (``observe.ps1``), as a state.
+"""What the observer has seen of a machine (``observe.ps1``), as a state.
 
 Lines of fields between tabs, in a field ``%`` and control characters as ``%25``, ``%09``, ...:
 
