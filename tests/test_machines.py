@@ -173,3 +173,12 @@ def test_a_layer_that_is_none(
     finally:
         layer.find.cache_clear()
     assert not [path for path in (tmp_path / "cache").rglob("*") if ".making" in path.name]
+
+
+def test_what_programs_print_is_decoded_as_what_it_is() -> None:
+    """A program's UTF-8 and the shell's code page in one output; a piece that is cut off at its front too."""
+    from yendo.machines.wine.layer import printed
+
+    said = "hash 12ab…\r\n".encode() + "Größe\r\n".encode("cp437") + "Lotsenbüro".encode()
+    assert printed(said) == "hash 12ab…\r\nGröße\r\nLotsenbüro"
+    assert "�" not in printed("…".encode()[1:] + b"\nwhole")

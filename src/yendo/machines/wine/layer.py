@@ -80,6 +80,20 @@ Enter = Callable[[dict[str, str]], list[str]]
 _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
+def printed(data: bytes) -> str:
+    """What programs of the layer have printed. Each writes as it likes: what is no UTF-8 is in the shell's code page, and
+    the two may stand in one output, line by line.
+    """
+
+    def line(piece: bytes) -> str:
+        try:
+            return piece.decode("utf-8")
+        except UnicodeDecodeError:
+            return piece.decode("cp437")
+
+    return "\n".join(map(line, data.split(b"\n")))
+
+
 class Prefix:
     """One prefix and the processes that were started in it.
 
@@ -213,7 +227,7 @@ class Prefix:
             if ended is None or said.stat().st_size:
                 break
             time.sleep(0.2)
-        text = said.read_bytes()[-1_000_000:].decode("utf-8", "replace").replace("\r\n", "\n")
+        text = printed(said.read_bytes()[-1_000_000:]).replace("\r\n", "\n")
         text = text.removeprefix(_BEGUN + "\n")
         before, mark, after = text.rpartition("yendo-rc=")
         number_text = after.strip().split("\n")[0].strip() if mark else ""
