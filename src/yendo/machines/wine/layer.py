@@ -81,8 +81,8 @@ _PATH = "/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin"
 
 
 def printed(data: bytes) -> str:
-    """What programs of the layer have printed. Each writes as it likes: what is no UTF-8 is in the shell's code page, and
-    the two may stand in one output, line by line.
+    """What programs of the layer have printed. Each writes as it likes: what is no UTF-8 is in the shell's code page;
+    both may stand in one output, line by line.
     """
 
     def line(piece: bytes) -> str:
