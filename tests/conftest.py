@@ -55,6 +55,8 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
         parameters = getattr(getattr(item, "callspec", None), "params", {})
         if {"wine", "shell_wine"} & set(getattr(item, "fixturenames", ())) or "wine" in parameters.values():
             item.add_marker(pytest.mark.wine)
+        if item.get_closest_marker("thorough") and not os.environ.get("YENDO_THOROUGH"):
+            item.add_marker(pytest.mark.skip(reason="takes minutes: YENDO_THOROUGH=1"))
 
 
 Result = subprocess.CompletedProcess[str]

@@ -65,6 +65,15 @@ values = { Key = "{setting.key}" }
 """
 
 
+FAILING = """
+[[install]]
+kind = "edit"
+file = 'C:\\not\\there.ini'
+format = "ini"
+set = { "a/b" = "c" }
+"""
+
+
 def made(folder: Path, more: str = "", steps: str = "") -> Path:
     folder.mkdir(exist_ok=True)
     (folder / "extras").mkdir()
@@ -260,15 +269,11 @@ SCENARIO_ACCOUNT = {"desk": "user", "system": "system"}
 @pytest.mark.parametrize(
     ("scenario", "more", "steps"),
     [
-        ("desk", "", ""),
-        ("system", "", ""),
+        pytest.param("desk", "", "", marks=pytest.mark.thorough),
+        pytest.param("system", "", "", marks=pytest.mark.thorough),
         ("desk", "", RESTART),
-        (
-            "desk",
-            "",
-            '\n[[install]]\nkind = "edit"\nfile = \'C:\\not\\there.ini\'\nformat = "ini"\nset = { "a/b" = "c" }\n',
-        ),
-        ("desk", SECRET, KEYED),
+        pytest.param("desk", "", FAILING, marks=pytest.mark.thorough),
+        pytest.param("desk", SECRET, KEYED, marks=pytest.mark.thorough),
     ],
     ids=["desk", "system", "a restart in the middle", "a step that fails", "a secret"],
 )
@@ -296,6 +301,7 @@ def compiled(source: str, folder: Path) -> Path:
     return program
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("steps", ["", RESTART], ids=["", "a restart in the middle"])
 def test_as_a_task(tmp_path: Path, shell_wine: Any, steps: str) -> None:
     """As the system account, by a task: the scheduler is a stand-in, and so is what it starts after a restart."""
@@ -352,6 +358,7 @@ def test_version_five_reads_it(tmp_path: Path, shell_wine: Any) -> None:
     assert called - own - foreign <= {"ForEach-Object", "Where-Object"}, called - own - foreign
 
 
+@pytest.mark.thorough
 def test_a_computer_that_belongs_to_somebody(tmp_path: Path, shell_wine: Any) -> None:
     package = made(tmp_path / "w")
     kit.write(package, tmp_path / "k.zip", "desk", idle=0)

@@ -282,6 +282,7 @@ def test_a_restart_and_lines_that_are_cut(tmp_path: Path, shell_wine: Any, seed:
     assert proof.machine == "ssh-w11" and proof.place == "API layer"
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 def test_nothing_stays_there(tmp_path: Path, shell_wine: Any) -> None:
     package = made(tmp_path / "w")

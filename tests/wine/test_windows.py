@@ -82,6 +82,7 @@ def test_the_way_from_read_to_dossier(vendor: Path, tmp_path: Path, there: Any) 
     there("shelf", windows(tmp_path))
 
 
+@pytest.mark.thorough
 def test_proved_on_the_computer_that_it_runs_on(tmp_path: Path, shell_wine: Any) -> None:
     """``here``: Yendo as a Windows process on a machine of its own, which it changes, and whose result it judges."""
     python = os.environ.get("YENDO_WINPYTHON", "")
