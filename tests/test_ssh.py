@@ -300,4 +300,5 @@ def test_doctor_shows_them(tmp_path: Path, yendo: Yendo) -> None:
     parts = {part["name"]: part for part in json.loads(yendo("doctor", "--json", expect=None).stdout)["parts"]}
     assert not parts["ssh:w11"]["here"] and "not-there is not there" in parts["ssh:w11"]["what"]
     (tmp_path / "machines.toml").write_text("[w11]\n" + GOOD + 'password = "x"\n')
-    assert "does not belong in a file" in yendo("doctor", expect=None).stdout
+    parts = {part["name"]: part for part in json.loads(yendo("doctor", "--json", expect=None).stdout)["parts"]}
+    assert "does not belong in a file" in parts["machines over SSH"]["what"]
