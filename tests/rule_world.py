@@ -339,7 +339,7 @@ def harness(choices: list[Choice], rules: list[BaseRule]) -> tuple[bytes, dict[s
     slots = [[[acted(part) for part in variant] for variant in variants] for variants in SLOTS.values()]
     data = [scripts._rule(rule) for rule in rules]
     head = f"$Slots = {literal(slots)}\n$Choices = {literal([' '.join(map(str, choice)) for choice in choices])}\n$Rules = {literal(data)}\n"
-    return scripts._script(HARNESS.replace("#DATA#", head).replace("#RULES#", scripts.judging(data))), sources
+    return scripts.script(HARNESS.replace("#DATA#", head).replace("#RULES#", scripts.judging(data))), sources
 
 
 # --- as system characteristics ------------------------------------------------------------------------------------

@@ -269,9 +269,9 @@ SCENARIO_ACCOUNT = {"desk": "user", "system": "system"}
 @pytest.mark.parametrize(
     ("scenario", "more", "steps"),
     [
-        pytest.param("desk", "", "", marks=pytest.mark.thorough),
+        ("desk", "", ""),
         pytest.param("system", "", "", marks=pytest.mark.thorough),
-        ("desk", "", RESTART),
+        pytest.param("desk", "", RESTART, marks=pytest.mark.thorough),
         pytest.param("desk", "", FAILING, marks=pytest.mark.thorough),
         pytest.param("desk", SECRET, KEYED, marks=pytest.mark.thorough),
     ],

@@ -365,7 +365,7 @@ def test_the_script_reads_values_as_the_plan_does(shell_wine: Any, tmp_path: Pat
     text += f"$known = {scripts.literal(plan)}\nforeach ($row in {scripts.literal([list(row) for row in rows])}) {{\n"
     text += "    try { [string]$found = 'ok ' + (ConvertTo-Setting $known[$row[0]] $row[1]) } catch { [string]$found = 'no ' + $_.Exception.GetBaseException().Message }\n    [Console]::WriteLine($found)\n}\n"
     with shell_wine.fresh() as session:
-        session.write(r"C:\windows\temp\values.ps1", scripts._script(text))
+        session.write(r"C:\windows\temp\values.ps1", scripts.script(text))
         ran = session.run(
             r'powershell -NoProfile -ExecutionPolicy Bypass -File "C:\windows\temp\values.ps1"', timeout=120
         )

@@ -200,7 +200,8 @@ def test_programs_that_the_layer_lacks_are_called_as_the_simulation_calls_them(
         ran = real.run(r"call C:\shell.bat", timeout=300)
         for verb in ("install", "uninstall"):
             assert run(session, stock, verb).exit_code == 0
-        calls = (real.read(r"C:\standin.log") or b"").decode().splitlines()
+        called = (real.read(r"C:\standin.log") or b"").decode().splitlines()
+        calls = [line for line in called if "/get-featureinfo" not in line]  # what only asks
         bare = [re.sub(r'(?i)^"?[^"]*\\(\w+\.exe)"?\s*', r"\1 ", call).rstrip() for call in calls]
         assert bare == session.called, ran.output
 
