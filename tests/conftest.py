@@ -166,19 +166,16 @@ def parsed(done: Result) -> dict[str, Any]:
 @pytest.fixture(scope="session")
 def stand_in(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """A real program that writes its command line down and leaves with 0."""
+    return compiled("standin.c", tmp_path_factory.mktemp("stand-in") / "stand-in.exe")
+
+
+def compiled(source: str, program: Path) -> Path:
+    """A small Windows program from its source beside this file."""
     if not shutil.which("x86_64-w64-mingw32-gcc"):
         missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
-    program = tmp_path_factory.mktemp("stand-in") / "stand-in.exe"
     flags = ["-Os", "-nostdlib", "-ffreestanding", "-mwindows", "-Wl,-e,start", "-s"]
     subprocess.run(
-        [
-            "x86_64-w64-mingw32-gcc",
-            *flags,
-            str(Path(__file__).with_name("standin.c")),
-            "-lkernel32",
-            "-o",
-            str(program),
-        ],
+        ["x86_64-w64-mingw32-gcc", *flags, str(Path(__file__).with_name(source)), "-lkernel32", "-o", str(program)],
         check=True,
     )
     return program

@@ -6,23 +6,24 @@ import gzip
 import json
 import re
 import shutil
-import subprocess
 import time
 import zipfile
 from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Yendo, missing
+from conftest import Yendo, compiled
 from hypothesis import given
 from hypothesis import strategies as st
 
 from yendo.effects import File, Folder, RegistryValue, Service, UninstallEntry, difference
 from yendo.errors import Unreadable, Usage
+from yendo.formats import fields
 from yendo.machines.recorded import machine as recorded
 from yendo.machines.recorded import picture
 from yendo.machines.recorded.machine import Part, RecordedMachine
 from yendo.package import build
+from yendo.package import manifest as form
 from yendo.plan import read
 from yendo.prove import kit
 from yendo.prove.prove import digest_of, prove
@@ -134,7 +135,7 @@ def test_a_line_that_is_none(line: str) -> None:
 @given(st.text(max_size=60))
 def test_fields_come_back(text: str) -> None:
     escaped = "".join(f"%{ord(one):02X}" if one == "%" or ord(one) < 32 else one for one in text)
-    assert picture.unescape(escaped) == text
+    assert fields.escape(text) == escaped and fields.unescape(escaped) == text
 
 
 def test_a_key_that_gets_another_is_not_changed() -> None:
@@ -247,7 +248,7 @@ def played(package: Path, machine: Any, folder: Path, scenario: str = "desk", si
         session.bring(folder / "kit", r"C:\kit")
         ran = session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes -Account here"', timeout=900)
         print(ran.output)
-        name = kit.result_of(package, scenario, site)
+        name = kit.result_of(form.read(package), scenario, site)
         restarts, until = 0, time.monotonic() + 600
         while session.read(rf"C:\kit\{name}") is None and time.monotonic() < until:
             told = session.read(r"C:\Program Files\Yendo proof\progress.txt") or b""
@@ -291,16 +292,6 @@ def test_the_same_verdict(tmp_path: Path, shell_wine: Any, scenario: str, more: 
     assert {left.what for left in by_kit.leftovers} == {left.what for left in direct.leftovers}
 
 
-def compiled(source: str, folder: Path) -> Path:
-    if not shutil.which("x86_64-w64-mingw32-gcc"):
-        missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
-    program = folder / f"{Path(source).stem}.exe"
-    flags = ["-Os", "-nostdlib", "-ffreestanding", "-mwindows", "-Wl,-e,start", "-s"]
-    line = ["x86_64-w64-mingw32-gcc", *flags, str(Path(__file__).with_name(source)), "-lkernel32", "-o", str(program)]
-    subprocess.run(line, check=True)
-    return program
-
-
 @pytest.mark.thorough
 @pytest.mark.parametrize("steps", ["", RESTART], ids=["", "a restart in the middle"])
 def test_as_a_task(tmp_path: Path, shell_wine: Any, steps: str) -> None:
@@ -312,11 +303,11 @@ def test_as_a_task(tmp_path: Path, shell_wine: Any, steps: str) -> None:
     with shell_wine.fresh("system") as session:
         there = session.host(r"C:\windows\system32\schtasks.exe")
         there.unlink(missing_ok=True)
-        shutil.copy(compiled("schtasks.c", tmp_path), there)
+        shutil.copy(compiled("schtasks.c", tmp_path / "schtasks.exe"), there)
         session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
         session.bring(tmp_path / "kit", r"C:\kit")
         assert session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes"', timeout=900).exit_code == 0
-        result = rf"C:\kit\{kit.result_of(package, 'system', '')}"
+        result = rf"C:\kit\{kit.result_of(form.read(package), 'system', '')}"
         if steps:
             assert session.read(result) is None and session.read(r"C:\task.txt")
             session.restart()

@@ -4,13 +4,14 @@ from __future__ import annotations
 
 import hashlib
 import re
+import shutil
 from collections.abc import Callable
 from pathlib import Path
 from typing import Any
 
 import msgspec
 import pytest
-from conftest import OWN, missing
+from conftest import OWN, compiled, missing
 
 from yendo.detect import detected, sight_of
 from yendo.effects import State, difference
@@ -405,20 +406,10 @@ def test_a_package_that_keeps_what_is_there(tmp_path: Path) -> None:
     assert session.read(r"C:\Charts\Marrowby\a.txt") == b"a" and session.read(r"C:\Charts\Marrowby\sub\b.txt") is None
 
 
-STANDIN = Path(__file__).with_name("standin.c")
-
-
 @pytest.mark.wine
 def test_exit_codes_by_the_runner_itself(tmp_path: Path, shell_wine: Any) -> None:
     """The real script, with a stand-in in the place of the installer that ends as it is told to."""
-    import shutil
-    import subprocess
-
-    if not shutil.which("x86_64-w64-mingw32-gcc"):
-        missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
-    program = tmp_path / "msiexec.exe"
-    flags = ["-Os", "-nostdlib", "-ffreestanding", "-mwindows", "-Wl,-e,start", "-s"]
-    subprocess.run(["x86_64-w64-mingw32-gcc", *flags, str(STANDIN), "-lkernel32", "-o", str(program)], check=True)
+    program = compiled("standin.c", tmp_path / "msiexec.exe")
     (tmp_path / "plan.toml").write_text(
         '[package]\nid = "standin"\nname = "Stand-in"\nversion = "1"\n\n[[install]]\nkind = "msi"\ntimeout = "3 s"\n'
         'codes = { "7" = "done", "8" = "not needed" }\ncommand = \'msiexec exit CODE PLACE="a b\\" "" {logs}\'\n'

@@ -19,8 +19,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Yendo, missing
-from test_kit import RESTART, compiled, made
+from conftest import Yendo, compiled, missing
+from test_kit import RESTART, made
 
 from yendo.errors import NoMachine, Usage
 from yendo.machines import addresses
@@ -162,7 +162,7 @@ def office(machine: Any, folder: Path) -> Iterator[Office]:
     with machine.fresh("system") as session:
         there = session.host(r"C:\windows\system32\schtasks.exe")
         there.unlink(missing_ok=True)
-        shutil.copy(compiled("schtasks.c", folder), there)
+        shutil.copy(compiled("schtasks.c", folder / "schtasks.exe"), there)
         session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
         session.write(r"C:\scheduler.txt", b"")
         found = Office(session, folder)
@@ -286,13 +286,15 @@ def test_a_restart_and_lines_that_are_cut(tmp_path: Path, shell_wine: Any, seed:
 @pytest.mark.wine
 def test_nothing_stays_there(tmp_path: Path, shell_wine: Any) -> None:
     package = made(tmp_path / "w")
+    kit.write(package, tmp_path / "k.zip")
+    carried = kit.note_of(package, "system", "").read_bytes()
     with office(shell_wine, tmp_path) as there:
         remote.play(package, "w11", there.address(), "", lambda text: None, idle=0)
         assert there.task is not None
         there.task.join()
         left = [path for path in there.session.files_below("C:") if "yendo" in path.lower()]
         assert not [path for path in left if not path.lower().startswith("c:\\programdata\\yendo\\logs")]
-    assert kit.note_of(package, "system", "").is_file()
+    assert kit.note_of(package, "system", "").read_bytes() == carried, "one that was carried away is judged as before"
 
 
 def test_doctor_shows_them(tmp_path: Path, yendo: Yendo) -> None:

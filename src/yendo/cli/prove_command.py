@@ -24,6 +24,7 @@ if TYPE_CHECKING:
 
     from yendo.machines.protocol import Machine
     from yendo.plan import Plan
+    from yendo.prove.kit import Result
     from yendo.prove.proof import Phase, Proof
     from yendo.prove.prove import Cell
     from yendo.prove.scenarios import Scenario
@@ -136,14 +137,15 @@ def keep(proof: Proof, package: Path) -> tuple[dict[str, Any], Path]:
     return {**msgspec.to_builtins(proof), "passed": proof.passed}, prove.keep(proof, package)
 
 
-def chosen(options: argparse.Namespace, package: Path) -> tuple[list[Scenario], Sequence[str]]:
+def chosen(
+    options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path
+) -> tuple[list[Scenario], Sequence[str]]:
     """The scenarios meant, and what may be left behind. Raises Usage."""
     import difflib
 
     from yendo.errors import Usage
     from yendo.prove import scenarios
 
-    plan, workspace = plan_of(options.package, package)
     others = tuple(workspace / name for name in plan.proof.others) if plan else ()
     for other in others:
         if not other.is_file():
@@ -187,6 +189,7 @@ def make_kit(options: argparse.Namespace, package: Path) -> int:
     """Writes a proof kit."""
     from yendo.cli import show
     from yendo.errors import Usage
+    from yendo.package import manifest as form
     from yendo.prove import kit
 
     if len(options.scenario or ()) > 1 or options.machine:
@@ -203,7 +206,7 @@ def make_kit(options: argparse.Namespace, package: Path) -> int:
         out.print(f"[bold]{show.clean(options.kit)}[/bold]: a proof kit, {size}, plays {scenario}")
         rows = [
             ("on a Windows", "unpack it, start play.cmd as administrator; put the machine back afterwards"),
-            ("brings back", kit.result_of(package, scenario, site)),
+            ("brings back", kit.result_of(form.read(package), scenario, site)),
         ]
         show.grid(out, rows, styles=("dim",))
         out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.package)} --from the file that it brings back")
@@ -212,10 +215,16 @@ def make_kit(options: argparse.Namespace, package: Path) -> int:
 
 def judge_result(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path) -> int:
     """Judges what a kit has brought back, like any other run."""
-    from yendo.prove import kit, scenarios
+    from yendo.prove import kit
+
+    return judged(options, package, plan, workspace, kit.read(options.result, package))
+
+
+def judged(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path, result: Result) -> int:
+    """Proves by what was recorded of a play, and says how it ended."""
+    from yendo.prove import scenarios
     from yendo.prove.prove import prove
 
-    result = kit.read(options.result, package)
     scenario = scenarios.at_sites([scenarios.SCENARIOS[result.scenario]], [result.site])[0]
     accept = plan.proof.accept if plan else ()
     return told(options, package, workspace, prove(package, result.machine, scenario=scenario, accept=accept))
@@ -226,8 +235,7 @@ def prove_away(options: argparse.Namespace, package: Path, plan: Plan | None, wo
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.machines import addresses
-    from yendo.prove import here, remote, scenarios
-    from yendo.prove.prove import prove
+    from yendo.prove import here, remote
 
     if (HERE in options.machine and options.machine != [HERE]) or len(options.scenario or ()) > 1:
         raise Usage("here is proved alone, one scenario at a time: put the machine back before the next")
@@ -247,9 +255,7 @@ def prove_away(options: argparse.Namespace, package: Path, plan: Plan | None, wo
             else:
                 known = addresses.named(workspace, name.removeprefix(SSH))
                 result = remote.play(package, name.removeprefix(SSH), known, site, progress)
-        played = scenarios.at_sites([scenarios.SCENARIOS[result.scenario]], [result.site])[0]
-        accept = plan.proof.accept if plan else ()
-        code |= told(options, package, workspace, prove(package, result.machine, scenario=played, accept=accept))
+        code |= judged(options, package, plan, workspace, result)
     return code
 
 
@@ -272,7 +278,7 @@ def run(options: argparse.Namespace) -> int:
         return judge_result(options, package, plan, workspace)
     if is_away(options):
         return prove_away(options, package, plan, workspace)
-    package, where, some, accept = meant(options)
+    where, some, accept = meant(options, package, plan, workspace)
     if len(some) * len(where) > 1:
         return many(options, package, where, some, accept)
     machine = where[0]
@@ -286,24 +292,20 @@ def is_away(options: argparse.Namespace) -> bool:
     return any(name == HERE or name.startswith(SSH) for name in options.machine or ())
 
 
-def meant(options: argparse.Namespace) -> tuple[Path, list[Machine], list[Scenario], Sequence[str]]:
-    """The package of ``options.package``, the machines and scenarios to prove it in, and what may be left behind.
-
-    Raises Usage, NoMachine.
-    """
+def meant(
+    options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path
+) -> tuple[list[Machine], list[Scenario], Sequence[str]]:
+    """The machines and scenarios to prove a package in, and what may be left behind. Raises Usage, NoMachine."""
     from yendo.facts import systems
     from yendo.prove.furnished import furnished
 
-    package = find(options.package)
-    plan, workspace = plan_of(options.package, package)
     if plan and options.windows is None:
         options.windows = systems.suiting(plan.when.os)
     wanted = options.machine or (list(plan.proof.machines) if plan else []) or ["simulated"]
     where = [machines.asked(options, name) for name in (machines.NAMES if "all" in wanted else dict.fromkeys(wanted))]
     if plan:
         where = [furnished(one, plan.proof, workspace) for one in where]
-    some, accept = chosen(options, package)
-    return package, where, some, accept
+    return where, *chosen(options, package, plan, workspace)
 
 
 def told(options: argparse.Namespace, package: Path, workspace: Path, proof: Proof) -> int:

@@ -44,8 +44,10 @@ def run(options: argparse.Namespace, paths: Sequence[Path]) -> int:
     for number, path in enumerate(paths, 1):
         with show.working(f"{number} of {len(paths)}: {path}", quiet=options.quiet or options.json) as progress:
             try:
-                options.package, options.windows = path, release
-                package, where, some, accept = prove_command.meant(options)
+                options.windows = release
+                package = prove_command.find(path)
+                plan, workspace = prove_command.plan_of(path, package)
+                where, some, accept = prove_command.meant(options, package, plan, workspace)
                 heard = prove_command.progress_of(progress, len(some) * len(where), prefix=f"{package.name}: ")
                 found[path] = prove_command.cells_of(options, package, where, some, accept, heard), ""
             except YendoError as error:

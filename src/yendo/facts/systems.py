@@ -178,10 +178,8 @@ def told_to_programs(manifest: str) -> str:
 
     ``manifest`` is its application manifest, "" without one. Source: the documentation of targeting.
     """
-    named = re.findall(
-        r"supportedOS[^>]{0,80}?\{([0-9a-f-]{36})\}", manifest.lower().replace("supportedos", "supportedOS")
-    )
-    return max((_SUPPORTED[one] for one in named if one in _SUPPORTED), key=lambda text: float(text), default="6.2")
+    named = re.findall(r"supportedos[^>]{0,80}?\{([0-9a-f-]{36})\}", manifest.lower())
+    return max((_SUPPORTED[one] for one in named if one in _SUPPORTED), key=float, default="6.2")
 
 
 # Below these keys there is more than any data has; what lies elsewhere is not on a fresh machine.

@@ -31,8 +31,6 @@ class Address(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     key: str = ""
     revert: tuple[tuple[str, ...], ...] = ()
     wait: str = "10 min"
-    at_once: Annotated[int, Meta(ge=1, le=64)] = 1
-    tags: tuple[str, ...] = ()
     although: str = ""
 
     def __post_init__(self) -> None:

@@ -34,14 +34,17 @@ def member(name: str) -> zipfile.ZipInfo:
 def pack(folder: Path, target: Path) -> None:
     """Writes every file of a package's folder into an archive, which is there whole or not at all."""
     with atomic.writing(target) as file, zipfile.ZipFile(file, "w", zipfile.ZIP_STORED) as packed:
-        for path in sorted(folder.rglob("*")):
-            if path.is_file():
-                with path.open("rb") as source, packed.open(_named(folder, path), "w", force_zip64=True) as entry:
-                    shutil.copyfileobj(source, entry, PIECE)
+        add_folder(packed, folder)
 
 
-def _named(folder: Path, path: Path) -> zipfile.ZipInfo:
-    return member(path.relative_to(folder).as_posix())
+def add_folder(packed: zipfile.ZipFile, folder: Path, into: str = "") -> None:
+    """Adds every file of a folder, by its name below ``into``, as the archive is packed."""
+    for path in sorted(folder.rglob("*")):
+        if path.is_file():
+            info = member(into + path.relative_to(folder).as_posix())
+            info.compress_type = packed.compression
+            with path.open("rb") as source, packed.open(info, "w", force_zip64=True) as entry:
+                shutil.copyfileobj(source, entry, PIECE)
 
 
 @contextlib.contextmanager

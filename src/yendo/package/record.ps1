@@ -80,26 +80,29 @@ $script:Everybodys = $false
 # A line of a record as its letter and fields.
 function Split-Record([string]$Line) { return ,[string[]]@($Line.Split([char]9) | ForEach-Object { Read-Field $_ }) }
 
-# What a line is about, so that two lines on the same thing give the same; '' where it cannot be shared.
-function Get-Place([string[]]$Parts) {
-    switch ($Parts[0]) {
-        'F' { return "F`t" + $Parts[3].ToLowerInvariant() }
-        'V' { return "V`t" + [string]::Join("`t", $Parts[3..6]).ToLowerInvariant() }
-        'P' { return "P`t" + ($Parts[1].TrimEnd([char]'\') + "`t" + [string]::Join("`t", $Parts[2..5])).ToLowerInvariant() }
-        'U' { if ($Parts[1].IndexOf('{') -lt 0) { return "U`t" + $Parts[1].ToLowerInvariant() } }
-    }
-    return ''
-}
-
+# What lines are about, each with their numbers: two on the same thing give the same; one that cannot be shared gives
+# nothing. Fields are taken as they are written, and without a call of a function for each: a record may be long.
 function Get-Places([string[]]$Lines) {
     $places = @{}
     for ([int]$at = 0; $at -lt $Lines.Length; $at++) {
-        [string]$place = Get-Place (Split-Record $Lines[$at])
-        if ($place -eq '') { continue }
+        $parts = $Lines[$at].Split([char]9)
+        $place = switch ($parts[0]) {
+            'F' { "F`t" + $parts[3] }
+            'V' { "V`t" + [string]::Join("`t", $parts[3..6]) }
+            'P' { "P`t" + $parts[1].TrimEnd([char]'\') + "`t" + [string]::Join("`t", $parts[2..5]) }
+            'U' { if ($parts[1].IndexOf('{') -lt 0) { "U`t" + $parts[1] } }
+        }
+        if ($null -eq $place) { continue }
+        $place = $place.ToLowerInvariant()
         if (-not $places.ContainsKey($place)) { $places[$place] = [Collections.ArrayList]::new() }
         [void]$places[$place].Add($at)
     }
     return $places
+}
+
+function Get-Place([string]$Line) {
+    foreach ($place in (Get-Places @(,$Line)).Keys) { return $place }
+    return ''
 }
 
 # The records of the other packages on this machine.
@@ -124,7 +127,7 @@ function Get-Neighbours {
 function Add-Found {
     if (-not $script:Everybodys) { return }
     [bool]$known = 'FV'.IndexOf($args[0]) -ge 0
-    [string]$place = Get-Place $args
+    [string]$place = Get-Place (Join-Record $args)
     if (-not $known) { foreach ($other in (Get-Neighbours)) { if ($other['places'].ContainsKey($place)) { $known = $true } } }
     if ($known) { Add-Record @args }
 }
@@ -154,8 +157,9 @@ function Write-Neighbour($Other) {
 }
 
 # Whether another package needs what a line placed; its record has the line's "before" then.
-function Move-Claim($Neighbours, [string[]]$Parts) {
-    [string]$place = Get-Place $Parts
+function Move-Claim($Neighbours, [string]$Line, [string[]]$Parts) {
+    if ($Neighbours.Length -eq 0) { return $false }
+    [string]$place = Get-Place $Line
     if ($place -eq '') { return $false }
     foreach ($other in $Neighbours) {
         if (-not $other['places'].ContainsKey($place)) { continue }
@@ -402,7 +406,7 @@ function Undo-Lines([string[]]$Lines, [bool]$RunOnly) {
     [object[]]$neighbours = Get-Neighbours
     for ([int]$at = $Lines.Length - 1; $at -ge 0; $at--) {
         [string[]]$parts = Split-Record $Lines[$at]
-        if (Move-Claim $neighbours $parts) {
+        if (Move-Claim $neighbours $Lines[$at] $parts) {
             [string]$what = switch ($parts[0]) {
                 'F' { $parts[3] } 'V' { $parts[3] + '\' + $parts[5] + '\' + $parts[6] }
                 'P' { $parts[2] + '\' + $parts[4] + '\' + $parts[5] + ': ' + $parts[1] } default { $parts[1] }

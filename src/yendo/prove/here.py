@@ -4,15 +4,13 @@ from __future__ import annotations
 
 import subprocess
 import tempfile
-import zipfile
 from collections.abc import Callable
 from pathlib import Path
 
 from yendo import host_os
 from yendo.errors import NoMachine, Usage
+from yendo.package import manifest as form
 from yendo.prove import kit
-
-LIMIT = 4 * 3600.0
 
 
 def play(
@@ -30,9 +28,7 @@ def play(
         )
     with tempfile.TemporaryDirectory(prefix="yendo-here-") as place:
         folder = Path(place)
-        kit.write(package, folder / "kit.zip", scenario, site, idle=idle)
-        with zipfile.ZipFile(folder / "kit.zip") as packed:
-            packed.extractall(folder / "kit")
+        made = kit.lay_out(package, folder / "kit", scenario, site, idle=idle)
         line = ["cmd.exe", "/d", "/c", str(folder / "kit" / "play.cmd"), "-Yes"]
         said: list[str] = []
         with subprocess.Popen(
@@ -50,9 +46,9 @@ def play(
             code = process.wait()
         if code == 2:
             raise Usage("; ".join(said[-6:]))
-        found = folder / "kit" / kit.result_of(package, scenario, site)
+        found = folder / "kit" / kit.result_of(form.read(package), scenario, site)
         if not found.is_file():
             raise NoMachine(f"the run on this computer left no result: {'; '.join(said[-3:])}")
-        result = kit.read(found, package)
+        result = kit.read(found, package, [made])
         result.machine.name = "here"
         return result

@@ -13,9 +13,10 @@ import hashlib
 import hmac
 import re
 import secrets
+import shutil
 import zipfile
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from importlib.resources import files
 from pathlib import Path
 
@@ -62,51 +63,51 @@ def note_of(package: Path, scenario: str, site: str) -> Path:
     return package.parent / f"{package.name}.kit-{scenario}{'@' + site if site else ''}.json"
 
 
-def result_name(identifier: str, scenario: str, site: str) -> str:
-    return f"{identifier}-{scenario}{'-' + site if site else ''}.result.gz"
-
-
-def result_of(package: Path, scenario: str, site: str) -> str:
-    """What a kit of this package calls its result."""
-    return result_name(form.read(package).id, scenario, site)
+def result_of(manifest: form.Manifest, scenario: str, site: str) -> str:
+    """What a kit of a package calls its result."""
+    return f"{manifest.id}-{scenario}{'-' + site if site else ''}.result.gz"
 
 
 def write(package: Path, target: Path, scenario: str = "system", site: str = "", *, idle: int = IDLE) -> Kit:
-    """Makes a kit for a built package, and keeps its key beside the package. Raises Usage."""
-    if scenario not in PLAYED:
-        raise Usage(f"a kit plays {' or '.join(PLAYED)}, not {scenario}; prove the others on a machine")
-    account = SCENARIOS[scenario].account
-    manifest = form.read(package)
-    kit = Kit(digest_of(package), scenario, site, base64.b64encode(secrets.token_bytes(32)).decode())
-    made_up = stage.made_up(manifest)
-    text = _script(manifest, kit, account, bool(made_up), idle)
-    told = _readme(manifest, scenario, result_name(manifest.id, scenario, site))
+    """Makes a kit for a built package as an archive, and keeps its key beside the package. Raises Usage."""
+    kit, own = _made(package, scenario, site, idle)
     with atomic.writing(target) as file, zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as packed:
-        packed.writestr(archive.member("play.cmd"), _DOORWAY)
-        packed.writestr(archive.member("play.ps1"), text)
-        packed.writestr(archive.member("README.txt"), told.replace("\n", "\r\n"))
-        if made_up:
-            packed.writestr(
-                archive.member("values.txt"), "".join(f"{name} = {value}\r\n" for name, value in made_up.items())
-            )
-        for path in sorted(package.rglob("*")):
-            if path.is_file():
-                with (
-                    path.open("rb") as source,
-                    packed.open(
-                        archive.member(f"package/{path.relative_to(package).as_posix()}"), "w", force_zip64=True
-                    ) as entry,
-                ):
-                    while piece := source.read(1 << 20):
-                        entry.write(piece)
+        for name, data in own.items():
+            info = archive.member(name)
+            info.compress_type = packed.compression
+            packed.writestr(info, data)
+        archive.add_folder(packed, package, "package/")
     atomic.write(note_of(package, scenario, site), msgspec.json.encode(kit) + b"\n")
     return kit
 
 
+def lay_out(package: Path, folder: Path, scenario: str, site: str, *, idle: int = IDLE) -> Kit:
+    """The same as a folder, for a play that is watched to its end: nobody else has to know its key. Raises Usage."""
+    kit, own = _made(package, scenario, site, idle)
+    folder.mkdir()
+    for name, data in own.items():
+        (folder / name).write_bytes(data)
+    shutil.copytree(package, folder / "package")
+    return kit
+
+
+def _made(package: Path, scenario: str, site: str, idle: int) -> tuple[Kit, dict[str, bytes]]:
+    """A kit, and its own files beside the package."""
+    if scenario not in PLAYED:
+        raise Usage(f"a kit plays {' or '.join(PLAYED)}, not {scenario}; prove the others on a machine")
+    manifest = form.read(package)
+    kit = Kit(digest_of(package), scenario, site, base64.b64encode(secrets.token_bytes(32)).decode())
+    made_up = stage.made_up(manifest)
+    own = {
+        "play.cmd": _DOORWAY.encode(),
+        "play.ps1": _script(manifest, kit, SCENARIOS[scenario].account, bool(made_up), idle),
+        "README.txt": _readme(manifest, scenario, result_of(manifest, scenario, site)).replace("\n", "\r\n").encode(),
+    }
+    return kit, own | ({"values.txt": stage.values_text(made_up)} if made_up else {})
+
+
 def _script(manifest: form.Manifest, kit: Kit, account: Account, secret: bool, idle: int) -> bytes:
-    options = (f" -Site {kit.site}" if kit.site else "") + (
-        r' -Values "%ProgramFiles%\Yendo proof\values.txt"' if secret else ""
-    )
+    options = stage.options_of(kit.site, r"%ProgramFiles%\Yendo proof\values.txt" if secret else "")
     data = {
         "id": manifest.id,
         "name": f"{manifest.name} {manifest.version}, revision {manifest.revision}",
@@ -118,7 +119,7 @@ def _script(manifest: form.Manifest, kit: Kit, account: Account, secret: bool, i
         "key": kit.key,
         "idle": idle,
         "removes": bool(manifest.uninstall),
-        "result": result_name(manifest.id, kit.scenario, kit.site),
+        "result": result_of(manifest, kit.scenario, kit.site),
     }
     here = files("yendo.machines.recorded")
     text = here.joinpath("play.ps1").read_text("utf-8")
@@ -148,19 +149,21 @@ machine's name and Windows. No contents of files but small .ini and .lnk files. 
 # --- the result -----------------------------------------------------------------------------------------
 
 
-def read(result: Path, package: Path) -> Result:
-    """A result for this package. Raises Usage where it belongs to another one, Unreadable where it is damaged."""
+def read(result: Path, package: Path, kits: Sequence[Kit] = ()) -> Result:
+    """A result for this package, of one of these kits; else of one whose key is kept beside the package.
+
+    Raises Usage where it belongs to another package, Unreadable where it is damaged.
+    """
     head, parts, seal, sealed = _parts(result)
     kind, version, digest, name, account = (*head.split("\t"), "", "", "", "", "")[:5]
     if (kind, version) != ("yendo-result", "1"):
         raise Unreadable(f"{result.name} is no result of a proof kit, or of a later one")
     if digest != digest_of(package):
         raise Usage(f"{result.name} was made with other bytes of {name}; make a kit of this package, and play it again")
-    notes = sorted(package.parent.glob(f"{package.name}.kit-*.json"))
-    kits = [kit for kit in (msgspec.json.decode(path.read_bytes(), type=Kit) for path in notes) if kit.digest == digest]
-    if not kits:
+    known = [kit for kit in kits or _kept(package) if kit.digest == digest]
+    if not known:
         raise Usage(f"no kit of this package was made here: its key would lie beside {package}")
-    for kit in kits:
+    for kit in known:
         if hmac.compare_digest(hmac.new(base64.b64decode(kit.key), seal, hashlib.sha256).hexdigest(), sealed):
             break
     else:
@@ -171,6 +174,12 @@ def read(result: Path, package: Path) -> Result:
     if played != SCENARIOS[kit.scenario].account and account != "here":
         raise Usage(f"{result.name} was made as {account}; the kit is for {kit.scenario}")
     return Result(RecordedMachine(parts, SCENARIOS[kit.scenario].account), kit.scenario, kit.site)
+
+
+def _kept(package: Path) -> list[Kit]:
+    """The kits that were made for a package and carried away."""
+    notes = sorted(package.parent.glob(f"{package.name}.kit-*.json"))
+    return [msgspec.json.decode(path.read_bytes(), type=Kit) for path in notes]
 
 
 def _parts(result: Path) -> tuple[str, list[Part], bytes, str]:

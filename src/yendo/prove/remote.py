@@ -11,13 +11,13 @@ import secrets
 import subprocess
 import tempfile
 import time
-import zipfile
 from collections.abc import Awaitable, Callable
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yendo.errors import NoMachine, Usage
 from yendo.machines.addresses import Address
+from yendo.package import manifest as form
 from yendo.prove import kit
 from yendo.terms.amounts import seconds
 
@@ -39,15 +39,13 @@ def play(package: Path, name: str, address: Address, site: str, heard: Heard, *,
     revert(name, address)
     with tempfile.TemporaryDirectory(prefix="yendo-ssh-") as place:
         folder = Path(place)
-        kit.write(package, folder / "kit.zip", "system", site, idle=idle)
-        with zipfile.ZipFile(folder / "kit.zip") as packed:
-            packed.extractall(folder / "kit")
-        target = folder / kit.result_of(package, "system", site)
+        made = kit.lay_out(package, folder / "kit", "system", site, idle=idle)
+        target = folder / kit.result_of(form.read(package), "system", site)
         try:
             asyncio.run(_Visit(name, address, heard).whole(folder / "kit", target))
         except asyncssh.Error as error:
             raise NoMachine(f"ssh:{name}: {error}") from error
-        result = kit.read(target, package)
+        result = kit.read(target, package, [made])
     result.machine.name = f"ssh-{name}"
     return result
 

@@ -62,6 +62,16 @@ def made_up(manifest: form.Manifest) -> dict[str, str]:
     return {name: "secret-" + hashlib.sha256(f"{seed} {name}".encode()).hexdigest()[:20] for name in names}
 
 
+def values_text(values: Mapping[str, str]) -> bytes:
+    """A file of values as the runner takes it."""
+    return "".join(f"{name} = {value}\r\n" for name, value in values.items()).encode()
+
+
+def options_of(site: str, values_file: str) -> str:
+    """What the runner's command line says of the settings."""
+    return (f" -Site {site}" if site else "") + (f' -Values "{values_file}"' if values_file else "")
+
+
 _PREDICTED: dict[tuple[bytes, str, str, str], tuple[list[Effect], list[str]]] = {}
 Progress = Callable[[str], object]
 
@@ -124,8 +134,7 @@ class Stage:
         """The package to the machine, and beside it the file with what is secret."""
         session.bring(self.package, self.folder)
         if self.made_up and self.machine.has_powershell:
-            text = "".join(f"{name} = {value}\r\n" for name, value in self.made_up.items())
-            session.write(self.values_file, text.encode(), private=True)
+            session.write(self.values_file, values_text(self.made_up), private=True)
 
     @property
     def values_file(self) -> str:
@@ -134,8 +143,7 @@ class Stage:
     @property
     def options(self) -> str:
         """What the runner's command line says of the settings."""
-        site = f" -Site {self.site}" if self.site else ""
-        return site + (f' -Values "{self.values_file}"' if self.made_up else "")
+        return options_of(self.site, self.values_file if self.made_up else "")
 
     # --- building blocks -------------------------------------------------------------------------
 

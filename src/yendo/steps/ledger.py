@@ -18,22 +18,11 @@ Of F and V, old and new are the same where every package of an office places the
 
 from __future__ import annotations
 
-import re
-
 from yendo.effects.things import Data
+from yendo.formats.fields import escape, unescape
 
 NOTHING = "-"
 RegistryData = tuple[str, Data]
-
-
-def escape(text: str) -> str:
-    """A text as a field."""
-    return re.sub(r"[%\x00-\x1f]", lambda match: f"%{ord(match[0]):02X}", text)
-
-
-def unescape(text: str) -> str:
-    """A field's text."""
-    return re.sub(r"%([0-9A-F]{2})", lambda match: chr(int(match[1], 16)), text)
 
 
 def line(kind: str, *fields: str) -> str:

@@ -19,14 +19,16 @@ from typing import Any, NoReturn
 import msgspec
 
 from yendo.effects import Effect, State, difference
-from yendo.effects.things import Thing, key_of, kind_of
+from yendo.effects.things import Thing, key_of
 from yendo.errors import NotCovered, Unreadable
 from yendo.evidence import Evidence
 from yendo.facts.machine import Facts
 from yendo.facts.surroundings import Account, Surroundings, windows
+from yendo.formats.fields import unescape
+from yendo.machines.noise import Patterns
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Place, Ran
-from yendo.machines.recorded.picture import Picture, Reader, unescape
+from yendo.machines.recorded.picture import Picture, Reader
 from yendo.machines.wine import noise as layer_noise
 from yendo.machines.wine import quirks
 
@@ -64,25 +66,14 @@ class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 @cache
-def _noise(layer: bool) -> dict[str, re.Pattern[str]]:
+def _noise(layer: bool) -> Patterns[Entry]:
     raw = tomllib.loads(files("yendo.machines.recorded").joinpath("noise.toml").read_text("utf-8"))
-    entries = msgspec.convert(raw["entry"], list[Entry])
-    found: dict[str, list[str]] = {}
-    for entry in entries:
-        if entry.layer and not layer:
-            continue
-        parts = re.split(r"(\*\*|\*)", entry.identity)
-        text = "".join({"**": ".*", "*": r"[^\\!]*"}.get(part, re.escape(part)) for part in parts)
-        found.setdefault(entry.kind, []).append(text)
-    return {kind: re.compile("|".join(f"(?:{text})" for text in texts), re.S) for kind, texts in found.items()}
+    return Patterns(entry for entry in msgspec.convert(raw["entry"], list[Entry]) if layer or not entry.layer)
 
 
 def is_noise(thing: Thing, *, layer: bool) -> bool:
     """Whether a thing is the system's own doing."""
-    pattern = _noise(layer).get(kind_of(thing))
-    if pattern is not None and pattern.fullmatch(thing.identity):
-        return True
-    return layer and layer_noise.reason(thing) is not None
+    return _noise(layer).naming(thing) is not None or (layer and layer_noise.reason(thing) is not None)
 
 
 class RecordedMachine:

@@ -25,6 +25,7 @@ from yendo.effects import File, Folder, State, Thing
 from yendo.effects.keys import add_lines, is_shared, line_of, located, things_of_key
 from yendo.effects.things import Data
 from yendo.errors import Unreadable
+from yendo.formats.fields import unescape
 from yendo.machines.contents import ini_values, shortcut
 
 # Source: the machine numbers of the headers of programs.
@@ -37,11 +38,6 @@ class Picture(msgspec.Struct):
 
     state: State
     programs: tuple[str, ...]
-
-
-def unescape(text: str) -> str:
-    """A field's text. Raises ValueError."""
-    return re.sub(r"%([0-9A-F]{2})", lambda match: chr(int(match[1], 16)), text) if "%" in text else text
 
 
 class Reader:

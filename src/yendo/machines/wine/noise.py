@@ -13,7 +13,8 @@ from importlib.resources import files
 
 import msgspec
 
-from yendo.effects.things import Thing, kind_of
+from yendo.effects.things import Thing
+from yendo.machines.noise import Patterns
 
 
 class Entry(msgspec.Struct, frozen=True):
@@ -33,25 +34,13 @@ def entries() -> tuple[Entry, ...]:
 
 
 @cache
-def _patterns() -> dict[str, tuple[re.Pattern[str], list[Entry]]]:
-    found: dict[str, list[Entry]] = {}
-    for entry in entries():
-        found.setdefault(entry.kind, []).append(entry)
-    return {
-        kind: (re.compile("|".join("(" + _expression(entry.identity) + ")" for entry in some), re.S), some)
-        for kind, some in found.items()
-    }
-
-
-def _expression(identity: str) -> str:
-    return "".join("[^\\\\!]*" if part == "*" else re.escape(part) for part in re.split(r"(\*)", identity))
+def _patterns() -> Patterns[Entry]:
+    return Patterns(entries())
 
 
 def reason(thing: Thing) -> Entry | None:
     """The entry that explains a thing as the platform's own, or None."""
-    patterns = _patterns().get(kind_of(thing))
-    match = patterns[0].fullmatch(thing.identity) if patterns else None
-    return patterns[1][match.lastindex - 1] if patterns and match and match.lastindex else None
+    return _patterns().naming(thing)
 
 
 _VOLATILE = (
