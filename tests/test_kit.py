@@ -206,6 +206,8 @@ def test_bad_results(tmp_path: Path, yendo: Yendo) -> None:
         path.write_bytes(data)
         with pytest.raises((Usage, Unreadable), match=words):
             kit.read(path, package)
+    with pytest.raises(Usage, match="is not there"):
+        kit.read(tmp_path / "none.gz", package)
     kit.note_of(package, "system", "").unlink()
     path.write_bytes(good)
     with pytest.raises(Usage, match="no kit of this package"):
@@ -213,6 +215,34 @@ def test_bad_results(tmp_path: Path, yendo: Yendo) -> None:
     with pytest.raises(Usage, match="a kit plays"):
         kit.write(package, tmp_path / "k.zip", "twice")
     assert "may" not in yendo("prove", "w", "--kit", "a.zip", "--machine", "wine", expect=2).stdout
+
+
+SITES = """
+[settings.site]
+type = "text"
+meaning = "where it is"
+
+[site.pier]
+site = "Pier"
+
+[site.quay]
+site = "Quay"
+"""
+SITED = """
+[[install]]
+kind = "registry"
+key = 'HKLM\\Software\\Tidewell\\Where'
+values = { At = "{setting.site}" }
+"""
+
+
+def test_one_site_is_named(tmp_path: Path, yendo: Yendo) -> None:
+    """A machine plays the values of one site: which, nobody guesses."""
+    made(tmp_path / "w", SITES, SITED)
+    refused = yendo("prove", "w", "--kit", "kit.zip", expect=2)
+    assert "--site pier" in refused.stderr and not (tmp_path / "kit.zip").exists()
+    told = yendo("prove", "w", "--kit", "kit.zip", "--site", "quay").stdout
+    assert "--from tide-system-quay.result.gz" in told
 
 
 def test_a_result_that_was_cut_off_is_no_proof(tmp_path: Path) -> None:

@@ -185,6 +185,16 @@ def sites_of(package: Path, wanted: Sequence[str] | None) -> Sequence[str]:
     return wanted or known
 
 
+def one_site(options: argparse.Namespace, package: Path) -> str:
+    """The set of values that a machine plays once. Raises Usage where several could be meant."""
+    from yendo.errors import Usage
+
+    meant, *more = sites_of(package, options.site)
+    if more:
+        raise Usage(f"the package has values for {', '.join((meant, *more))}; a machine plays one: --site {meant}")
+    return meant
+
+
 def make_kit(options: argparse.Namespace, package: Path) -> int:
     """Writes a proof kit."""
     from yendo.cli import show
@@ -194,7 +204,7 @@ def make_kit(options: argparse.Namespace, package: Path) -> int:
 
     if len(options.scenario or ()) > 1 or options.machine:
         raise Usage("a kit plays one scenario, on the machine that it is carried to; make one for each")
-    site = sites_of(package, options.site)[0]
+    site = one_site(options, package)
     scenario = (options.scenario or [kit.PLAYED[0]])[0]
     made = kit.write(package, options.kit, scenario, site)
     if options.json:
@@ -209,7 +219,8 @@ def make_kit(options: argparse.Namespace, package: Path) -> int:
             ("brings back", kit.result_of(form.read(package), scenario, site)),
         ]
         show.grid(out, rows, styles=("dim",))
-        out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.package)} --from the file that it brings back")
+        name = show.clean(kit.result_of(form.read(package), scenario, site))
+        out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.package)} --from {name}")
     return 0
 
 
@@ -239,7 +250,7 @@ def prove_away(options: argparse.Namespace, package: Path, plan: Plan | None, wo
 
     if (HERE in options.machine and options.machine != [HERE]) or len(options.scenario or ()) > 1:
         raise Usage("here is proved alone, one scenario at a time: put the machine back before the next")
-    scenario, site = (options.scenario or ["system"])[0], sites_of(package, options.site)[0]
+    scenario, site = (options.scenario or ["system"])[0], one_site(options, package)
     if HERE in options.machine and not options.may_change:
         raise Usage(
             "this installs the package on this very computer, and removes it again; say so with "

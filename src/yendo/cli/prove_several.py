@@ -98,9 +98,9 @@ def _table(found: dict[Path, tuple[list[Cell], str]], good: bool) -> None:
     )
     if not good:
         first = show.clean(bad[0])
-        out.print(
-            f"[dim]next:[/dim] yendo prove {first}, to see what is wrong with it; --go-on plays only what is open"
-        )
+        out.print(f"[dim]next:[/dim] yendo prove {first}, to see what is wrong; --go-on plays only what is open")
+    else:
+        out.print("[dim]next:[/dim] yendo shelf, to see them side by side; yendo dossier for each that is handed over")
 
 
 def _mark(cells: Sequence[Cell], error: str) -> object:

@@ -184,6 +184,8 @@ def _kept(package: Path) -> list[Kit]:
 
 def _parts(result: Path) -> tuple[str, list[Part], bytes, str]:
     """The first line, the parts, what is sealed, the seal."""
+    if not result.is_file():
+        raise Usage(f"{result} is not there; a kit leaves its result in its own folder")
     try:
         with gzip.open(result) as file:
             whole = _bounded(file)
