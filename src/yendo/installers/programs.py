@@ -218,9 +218,9 @@ def _elevation(words: form.ProgramFacts) -> list[form.Aspect]:
         )
         found.append(form.Aspect("screen", scaled, "certain", Evidence("offset", f"resource {RT_MANIFEST}, dpiAware")))
     if words.told_windows != "10.0":
-        said = f"is told version {words.told_windows} on Windows 10 and 11: its manifest does not name them"
+        said = f"if it asks, 10 and 11 call themselves {words.told_windows}: its manifest does not name them"
         found.append(
-            form.Aspect("asks Windows", said, "certain", Evidence("offset", f"resource {RT_MANIFEST}, supportedOS"))
+            form.Aspect("Windows", said, "certain", Evidence("offset", f"resource {RT_MANIFEST}, supportedOS"))
         )
     return found
 
