@@ -61,8 +61,9 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
     """One entry a part: its name, whether it is here, what it is or is for, and how to get it."""
     import shutil
 
+    from yendo import host_os
     from yendo.errors import YendoError
-    from yendo.formats import libarchive
+    from yendo.formats import libarchive, seven_zip
 
     parts: list[dict[str, Any]] = [
         {"name": "simulated machine", "here": True, "what": machines.make("simulated").label, "how": ""}
@@ -109,9 +110,12 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
         "apt-get install xvfb",
     )
     _addresses(add)
-    add(
-        "libarchive", libarchive.load() is not None, "reads 7z, rar and cabinets packed with LZX", libarchive.HOW_TO_GET
-    )
+    if host_os.WINDOWS:
+        what = "reads 7z and rar; cabinets are read by Windows' own library"
+        add("7-Zip", seven_zip.program() is not None, what, seven_zip.HOW_TO_GET)
+    else:
+        there = libarchive.load() is not None
+        add("libarchive", there, "reads 7z, rar and cabinets packed with LZX", libarchive.HOW_TO_GET)
     return parts
 
 

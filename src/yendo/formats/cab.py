@@ -13,9 +13,11 @@ from typing import BinaryIO
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable
-from yendo.formats import libarchive
+from yendo.formats import cabinet_dll, libarchive
 
 MAX_TOTAL = 2 << 30
+MAX_WHOLE = 256 << 20  # bytes of a cabinet that is unpacked whole
+CONTINUED = 0xFFFD  # from this number of a folder on, a member begins or ends in another cabinet ([MS-CAB] 2.3)
 COMPRESSION = {0: "none", 1: "mszip", 2: "quantum", 3: "lzx"}
 
 
@@ -86,7 +88,7 @@ def index(file: BinaryIO) -> CabIndex:
             length, _, folder, _, _, attributes = struct.unpack("<IIHHHH", file.read(16))
             raw = _text(file)
             name = raw.decode("utf-8" if attributes & 0x80 else "cp1252", "replace")
-            if folder >= folders and folder < 0xFFFD:
+            if folder >= folders and folder < CONTINUED:
                 raise Unreadable(f"file {number} of the cabinet lies in folder {folder} of {folders}")
             members.append(CabFile(name, length, folder))
     except struct.error as error:
@@ -98,10 +100,13 @@ def extract(data: BinaryIO, wanted: set[str] | None = None, *, limit: int = MAX_
     """Unpacks members by name, one at a time. ``wanted`` None means all; ``limit`` is in bytes for the whole cabinet.
 
     Raises Unreadable on damaged data, a hostile name, or more bytes than the header promised;
-    NotCovered where LZX is needed and libarchive is not on this system.
+    NotCovered for one of a set, and where nothing on this system knows its compression.
     """
     data.seek(0)
     listing = index(data)
+    for member in listing.files:
+        if member.folder >= CONTINUED and (wanted is None or member.name in wanted):
+            raise NotCovered(f"{member.name} lies in several cabinets that go on in each other; that is not unpacked")
     promised = {member.name: member.size for member in listing.files}
     for name in promised if wanted is None else wanted & promised.keys():
         if reason := unsafe(name):
@@ -113,27 +118,41 @@ def extract(data: BinaryIO, wanted: set[str] | None = None, *, limit: int = MAX_
     wanted = (promised.keys() if wanted is None else wanted & promised.keys()) - set(empty)
     if not wanted:
         return
-    data.seek(0)
     left = set(wanted)
-    for name, content in _unpacker(listing)(data, wanted, promised):
-        if len(content) != promised.get(name, -1):
-            raise Unreadable(f"{name}: {len(content)} bytes where the cabinet's header says {promised.get(name)}")
-        left.discard(name)
-        yield name, content
-    if left:
-        raise Unreadable(f"{min(left)} is listed in the cabinet and cannot be unpacked from it")
+    trouble: Unreadable | None = None
+    for unpack in _unpackers(listing):
+        data.seek(0)
+        try:
+            for name, content in unpack(data, set(left), promised):
+                if len(content) != promised.get(name, -1):
+                    stated = promised.get(name)
+                    raise Unreadable(f"{name}: {len(content)} bytes where the cabinet's header says {stated}")
+                left.discard(name)
+                yield name, content
+        except Unreadable as error:
+            trouble = trouble or error
+        if not left:
+            return
+    raise trouble or Unreadable(f"{min(left)} is listed in the cabinet and cannot be unpacked from it")
 
 
 _Unpacker = Callable[[BinaryIO, set[str], Mapping[str, int]], Iterator[tuple[str, bytes]]]
 
 
-def _unpacker(listing: CabIndex) -> _Unpacker:
-    """libarchive, which unpacks by the block; without it cabarchive, which unpacks whole and knows no LZX."""
+def _unpackers(listing: CabIndex) -> list[_Unpacker]:
+    """libarchive, which unpacks by the block; on Windows its own library. Where that refuses a cabinet, or neither is
+    here, cabarchive, which unpacks whole and knows no LZX: libarchive was seen to refuse sound cabinets.
+    """
+    found: list[_Unpacker] = []
     if libarchive.load():
-        return _with_libarchive
-    if set(listing.compression) <= {"none", "mszip"}:
-        return _with_cabarchive
-    raise NotCovered(f"this cabinet is packed with LZX, which needs {libarchive.HOW_TO_GET}")
+        found.append(_with_libarchive)
+    elif cabinet_dll.is_here():
+        found.append(cabinet_dll.unpack)
+    if set(listing.compression) <= {"none", "mszip"} and listing.size <= MAX_WHOLE:
+        found.append(_with_cabarchive)
+    if not found:
+        raise NotCovered(f"this cabinet is packed with LZX, which needs {libarchive.HOW_TO_GET}")
+    return found
 
 
 def _with_libarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
@@ -152,7 +171,7 @@ def _with_libarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, in
                             raise Unreadable(f"{name}: unpacks to more than the {limit} bytes stated")
                     yield name, bytes(out)
     except library.exception.ArchiveError as error:
-        raise Unreadable(f"the cabinet's data is damaged: {error}") from error
+        raise libarchive.refused("the cabinet's data", error) from error
 
 
 def _with_cabarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
