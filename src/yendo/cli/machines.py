@@ -53,10 +53,6 @@ def asked(options: argparse.Namespace, name: str) -> Machine:
 
 def make(name: str, powershell: Path | None = None, *, unconfined: bool = False, release: str | None = None) -> Machine:
     """The machine of a name. Raises NoMachine, Usage."""
-    if name == "simulated":
-        from yendo.machines.simulated.machine import SimulatedMachine
+    from yendo.machines import kinds
 
-        return SimulatedMachine(release) if release else SimulatedMachine()
-    from yendo.machines.wine.machine import WineMachine, powershell_source
-
-    return WineMachine(cache(), powershell_source(powershell), unconfined=unconfined)
+    return kinds.make(name, cache(), powershell, unconfined=unconfined, release=release)

@@ -4,7 +4,8 @@ yendo prove lantern
 yendo prove lantern --quick
 yendo prove lantern --machine wine --scenario system --junit proof.xml
 yendo prove lantern --scenario all --machine all --jobs 2 --go-on
-yendo prove packages --scenario all --go-on
+yendo prove packages --scenario all --go-on --changed-since 2026-11-01
+yendo prove packages --scenario all --farm tls://10.0.0.5:8786 --farm-keys farm-keys
 yendo prove lantern --kit lantern-kit.zip
 yendo prove lantern --from tidewell-lantern-system.result.gz
 """
@@ -79,6 +80,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--jobs", type=int, default=2, metavar="N", help="how many at once (default: 2)")
     parser.add_argument("--go-on", action="store_true", help="play only what has not passed on these bytes yet")
+    parser.add_argument(
+        "--changed-since",
+        metavar="WHEN",
+        help="of several packages only those with a file newer than a day (2026-11-01), or that git shows as changed "
+        "since a commit, branch or tag",
+    )
+    parser.add_argument("--farm", metavar="ADDRESS", help="let the workers of `yendo farm` play, not this computer")
+    parser.add_argument("--farm-keys", type=Path, metavar="FOLDER", help="what `yendo farm keys` made")
     kit = parser.add_mutually_exclusive_group()
     kit.add_argument(
         "--kit",
@@ -278,7 +287,7 @@ def run(options: argparse.Namespace) -> int:
     if options.jobs < 1:
         raise Usage("--jobs is at least 1")
     paths = prove_several.packages(options.packages)
-    if len(paths) > 1:
+    if len(paths) > 1 or options.farm or options.changed_since:
         return prove_several.run(options, paths)
     options.package = paths[0]
     package = find(options.package)
@@ -307,16 +316,22 @@ def meant(
     options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path
 ) -> tuple[list[Machine], list[Scenario], Sequence[str]]:
     """The machines and scenarios to prove a package in, and what may be left behind. Raises Usage, NoMachine."""
-    from yendo.facts import systems
     from yendo.prove.furnished import furnished
+
+    where = [machines.asked(options, name) for name in machines_meant(options, plan)]
+    if plan:
+        where = [furnished(one, plan.proof, workspace) for one in where]
+    return where, *chosen(options, package, plan, workspace)
+
+
+def machines_meant(options: argparse.Namespace, plan: Plan | None) -> list[str]:
+    """The names of the machines to prove on; the simulated one becomes a Windows that the plan admits."""
+    from yendo.facts import systems
 
     if plan and options.windows is None:
         options.windows = systems.suiting(plan.when.os)
     wanted = options.machine or (list(plan.proof.machines) if plan else []) or ["simulated"]
-    where = [machines.asked(options, name) for name in (machines.NAMES if "all" in wanted else dict.fromkeys(wanted))]
-    if plan:
-        where = [furnished(one, plan.proof, workspace) for one in where]
-    return where, *chosen(options, package, plan, workspace)
+    return list(machines.NAMES if "all" in wanted else dict.fromkeys(wanted))
 
 
 def told(options: argparse.Namespace, package: Path, workspace: Path, proof: Proof) -> int:

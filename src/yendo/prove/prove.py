@@ -129,6 +129,16 @@ def kept(package: Path) -> list[Proof]:
     return found
 
 
+def passed_before(package: Path) -> dict[tuple[str, str], Proof]:
+    """The proofs of these very bytes in which nothing failed, by machine and scenario."""
+    digest = digest_of(package)
+    return {
+        (proof.machine, proof.scenario): proof
+        for proof in kept(package)
+        if proof.digest == digest and all(phase.outcome != "failed" for phase in proof.phases)
+    }
+
+
 class Cell(msgspec.Struct, frozen=True):
     """A scenario on a machine: its proof, and whether that is an earlier one of the same bytes."""
 
@@ -157,10 +167,7 @@ def matrix(
     With ``go_on`` a cell that has passed on these very bytes is not played again. ``progress`` hears of a cell's begin
     (None) and end, from several threads but one at a time. A cell that a defect ends says so, and the others go on.
     """
-    digest = digest_of(package)
-    earlier = (
-        {(proof.machine, proof.scenario): proof for proof in kept(package) if proof.digest == digest} if go_on else {}
-    )
+    earlier = passed_before(package) if go_on else {}
     form.read(package)  # the library that decodes builds its types once, and must not do so in two threads
     lock = threading.Lock()
     todo = [(machine, scenario) for scenario in scenarios for machine in machines]
@@ -170,7 +177,7 @@ def matrix(
     def play(at: tuple[Machine, Scenario]) -> Cell:
         machine, scenario = at
         there = earlier.get((machine.name, scenario.id))
-        if there is not None and all(phase.outcome != "failed" for phase in there.phases):
+        if there is not None:
             cell = Cell(scenario, there, earlier=True)
         else:
             with lock:

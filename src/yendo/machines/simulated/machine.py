@@ -171,7 +171,7 @@ class SimulatedSession:
         return found.read_bytes() if isinstance(found, Path) else found
 
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
-        if self._state.get("folder", parent(path)) is None:
+        if self._state.get("folder", parent(path)) is None and parent(path).upper() != "C:":
             raise FileNotFoundError(f"the folder of {path} does not exist")
         self._contents[path.lower()] = data
         if path.lower().endswith(".lnk") and data[:1] == b"{":  # put back as it was kept
@@ -189,7 +189,7 @@ class SimulatedSession:
         return hashlib.sha256(found).hexdigest()
 
     def place(self, path: str, source: Path, sha256: str) -> None:
-        if self._state.get("folder", parent(path)) is None:
+        if self._state.get("folder", parent(path)) is None and parent(path).upper() != "C:":
             raise FileNotFoundError(f"the folder of {path} does not exist")
         self._contents[path.lower()] = source
         self._state.add(File(path, source.stat().st_size, sha256))

@@ -1,0 +1,142 @@
+"""A package as it travels to another computer: itself and the files that its plan's ``[proof]`` names, as one archive
+that is known by its content, in pieces of a bounded size.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import io
+import os
+import shutil
+import tarfile
+from collections.abc import Iterator
+from pathlib import Path
+
+import msgspec
+
+from yendo.errors import Unreadable, Usage
+from yendo.plan.model import Proving
+
+PIECE = 8 << 20  # bytes
+
+
+class Bundle(msgspec.Struct, frozen=True):
+    """What travels: each file or folder by the name that it has there; ``digest`` is of the archive."""
+
+    digest: str
+    package: str
+    proving: Proving
+    parts: dict[str, str]
+
+
+class _Pieces(io.RawIOBase):
+    """Collects what is written and gives it back in pieces."""
+
+    def __init__(self) -> None:
+        self.held = bytearray()
+
+    def writable(self) -> bool:
+        return True
+
+    def write(self, data: object) -> int:
+        piece = bytes(data)  # type: ignore[call-overload]
+        self.held += piece
+        return len(piece)
+
+
+def of(package: Path, proving: Proving, workspace: Path) -> Bundle:
+    """The bundle of a package: its files are read once for the digest. Raises Usage for what is not there."""
+    parts = {"package": package}
+    others, packages, files = [], [], {}
+    for number, name in enumerate(proving.others):
+        others.append(f"others/{number}/{Path(name).name}")
+        parts[others[-1]] = workspace / name
+    for number, name in enumerate(proving.packages):
+        packages.append(f"packages/{number}")
+        parts[packages[-1]] = workspace / name
+    for number, (there, name) in enumerate(proving.files.items()):
+        files[there] = f"files/{number}"
+        parts[files[there]] = workspace / name
+    for name, path in parts.items():
+        if not path.exists():
+            raise Usage(f"{path} is not there, and the proof needs it ({name})")
+    travelling = msgspec.structs.replace(proving, others=tuple(others), packages=tuple(packages), files=files)
+    found = Bundle("", "package", travelling, {name: str(path) for name, path in parts.items()})
+    whole = hashlib.sha256()
+    for piece in pieces(found):
+        whole.update(piece)
+    return msgspec.structs.replace(found, digest=whole.hexdigest())
+
+
+def pieces(bundle: Bundle) -> Iterator[bytes]:
+    """The archive, the same bytes every time. Raises Usage for a link, OSError."""
+    held = _Pieces()
+    with tarfile.open(fileobj=held, mode="w|", format=tarfile.PAX_FORMAT) as archive:  # type: ignore[call-overload]
+        for name, path in sorted(bundle.parts.items()):
+            for inner in _files(Path(path)):
+                below = inner.relative_to(path).as_posix()
+                info = tarfile.TarInfo(name if below == "." else f"{name}/{below}")
+                info.size, info.mode = inner.stat().st_size, 0o644
+                with inner.open("rb") as file:
+                    archive.addfile(info, file)
+                while len(held.held) >= PIECE:
+                    yield bytes(held.held[:PIECE])
+                    del held.held[:PIECE]
+    while held.held:
+        yield bytes(held.held[:PIECE])
+        del held.held[:PIECE]
+
+
+def _files(path: Path) -> Iterator[Path]:
+    if path.is_symlink():
+        raise Usage(f"{path} is a link; a package has none")
+    if path.is_file():
+        yield path
+        return
+    for entry in sorted(path.iterdir(), key=lambda one: one.name):
+        yield from _files(entry)
+
+
+class Arriving:
+    """A bundle on its way into a folder of a cache. Pieces come in order; one that has come already is passed over."""
+
+    def __init__(self, cache: Path, digest: str) -> None:
+        self.cache, self.digest = cache, digest
+        cache.mkdir(parents=True, exist_ok=True)
+        self.part = cache / f"{digest}.{os.getpid()}.part"
+        self.came = 0
+
+    def put(self, number: int, piece: bytes) -> None:
+        if number < self.came:
+            return
+        if number > self.came:
+            raise Unreadable(f"piece {number} of a package came where {self.came} was to come")
+        with self.part.open("wb" if number == 0 else "ab") as file:
+            file.write(piece)
+        self.came += 1
+
+    def end(self) -> Path:
+        """Unpacks it, when its content is what was announced. Raises Unreadable."""
+        place = self.cache / self.digest
+        try:
+            with self.part.open("rb") as file:
+                found = hashlib.file_digest(file, "sha256").hexdigest()
+            if found != self.digest:
+                raise Unreadable("a package came here with other bytes than were announced")
+            fresh = self.cache / f"{self.digest}.{os.getpid()}.new"
+            shutil.rmtree(fresh, ignore_errors=True)
+            with tarfile.open(self.part) as archive:
+                archive.extractall(fresh, filter="data")
+            with contextlib.suppress(OSError):  # another worker of this computer was quicker
+                fresh.rename(place)
+            shutil.rmtree(fresh, ignore_errors=True)
+        finally:
+            self.part.unlink(missing_ok=True)
+        return place
+
+
+def arrived(cache: Path, digest: str) -> Path | None:
+    """Where a bundle lies in a cache, or None."""
+    place = cache / digest
+    return place if place.is_dir() else None

@@ -1,0 +1,174 @@
+"""A cluster of ``dask.distributed`` as a crew: packages travel to a worker once, by content; each cell is a task on the
+worker that the schedule has chosen.
+
+Whoever reaches a cluster's ports can run anything on its workers: docs/farm.md says how it is closed.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import threading
+import time
+from collections import defaultdict
+from collections.abc import Mapping
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from queue import Empty, SimpleQueue
+from typing import TYPE_CHECKING, Any
+
+import msgspec
+
+from yendo.errors import NoMachine
+from yendo.farm import bundle as bundles
+from yendo.farm import worker as working
+from yendo.farm.run import Cell, News
+from yendo.farm.schedule import Offer
+
+if TYPE_CHECKING:
+    from distributed import Client, Future
+
+HOW_TO_GET = "pip install 'yendo[farm]'"
+BRINGING = 8  # packages that are brought at once, to whomever
+LOOK = 1.0  # seconds between two looks at who is there
+
+
+def security(folder: Path | None) -> Any:
+    """Keys and certificate of a cluster, from a folder with ``ca.pem``, ``cert.pem`` and ``key.pem``; None without one.
+
+    Raises NoMachine.
+    """
+    if folder is None:
+        return None
+    from distributed.security import Security
+
+    names = {"tls_ca_file": "ca.pem", "tls_client_cert": "cert.pem", "tls_client_key": "key.pem"}
+    for role in ("scheduler", "worker"):
+        names |= {f"tls_{role}_cert": "cert.pem", f"tls_{role}_key": "key.pem"}
+    for name in set(names.values()):
+        if not (folder / name).is_file():
+            raise NoMachine(f"{folder} has no {name}; `yendo farm keys {folder}` makes the three")
+    return Security(require_encryption=True, **{key: str(folder / name) for key, name in names.items()})
+
+
+class Cluster:
+    """The workers of a cluster that are Yendo's. Raises NoMachine where it cannot be reached."""
+
+    def __init__(self, address: str, keys: Path | None = None) -> None:
+        try:
+            from distributed import Client
+        except ImportError as error:
+            raise NoMachine(f"a farm needs a library: {HOW_TO_GET}") from error
+        if address.startswith("tls:") and keys is None:
+            raise NoMachine(f"the farm at {address} has keys: give their folder with --farm-keys (yendo farm: --keys)")
+        try:
+            self.client: Client = Client(address, timeout=15, security=security(keys), set_as_default=False)
+        except (OSError, TimeoutError, ValueError) as error:
+            raise NoMachine(f"no farm answers at {address}: {error or type(error).__name__}") from error
+        self._news: SimpleQueue[News] = SimpleQueue()
+        self._there: dict[str, Offer] = {}
+        self._looked = 0.0
+        self._bundles: dict[Path, bundles.Bundle] = {}
+        self._bundling: dict[Path, threading.Lock] = defaultdict(threading.Lock)
+        self._bringing: dict[tuple[str, str], threading.Lock] = defaultdict(threading.Lock)
+        self._playing: dict[tuple[str, int], Future] = {}
+        self._lock = threading.Lock()
+        self._hands = ThreadPoolExecutor(BRINGING, thread_name_prefix="bringing")
+        self._stopped = False
+
+    @property
+    def page(self) -> str:
+        """The cluster's own page."""
+        return str(self.client.dashboard_link)
+
+    def there(self) -> Mapping[str, Offer]:
+        if time.monotonic() - self._looked < LOOK:
+            return self._there
+        self._looked = time.monotonic()
+        known = self.client.scheduler_info(n_workers=-1)["workers"]
+        now = {
+            address: Offer(
+                {
+                    name.removeprefix(working.RESOURCE): int(count)
+                    for name, count in entry["resources"].items()
+                    if name.startswith(working.RESOURCE)
+                },
+                entry["nthreads"],
+            )
+            for address, entry in known.items()
+        }
+        self._there = {address: offer for address, offer in now.items() if offer.machines}
+        with self._lock:
+            gone = [at for at in self._playing if at[0] not in self._there]
+            lost = [self._playing.pop(at) for at in gone]
+        for future in lost:
+            future.cancel()
+        return self._there
+
+    def start(self, worker: str, number: int, cell: Cell) -> None:
+        self._hands.submit(self._start, worker, number, cell)
+
+    def _start(self, worker: str, number: int, cell: Cell) -> None:
+        try:
+            bundle = self._bundle(cell)
+            self._bring(worker, bundle)
+            job = msgspec.structs.replace(cell.job, package=bundle.package, proving=bundle.proving)
+            future = self._task(worker, working.play, msgspec.json.encode(job), bundle.digest)
+        except Exception as error:
+            self._news.put(News(worker, number, trouble=str(error) or type(error).__name__))
+            return
+        with self._lock:
+            self._playing[worker, number] = future
+        future.add_done_callback(lambda done: self._ended(worker, number, done))
+
+    def _task(self, worker: str, what: Any, *arguments: Any) -> Future:
+        return self.client.submit(what, *arguments, workers=[worker], allow_other_workers=False, pure=False, retries=0)
+
+    def _bundle(self, cell: Cell) -> bundles.Bundle:
+        with self._bundling[cell.package]:
+            if cell.package not in self._bundles:
+                self._bundles[cell.package] = bundles.of(cell.package, cell.job.proving, cell.workspace)
+            return self._bundles[cell.package]
+
+    def _bring(self, worker: str, bundle: bundles.Bundle) -> None:
+        """Brings a package to a worker that has it not. Pieces go one by one, so that none of us holds it whole."""
+        with self._bringing[worker, bundle.digest]:
+            if self._task(worker, working.has, bundle.digest).result(60):
+                return
+            number = 0
+            for number, piece in enumerate(bundles.pieces(bundle), 1):
+                data = self.client.scatter(piece, workers=[worker], hash=False)
+                self._task(worker, working.put, bundle.digest, number - 1, data).result(600)
+            self._task(worker, working.arrive, bundle.digest, number).result(600)
+
+    def _ended(self, worker: str, number: int, future: Future) -> None:
+        with self._lock:
+            if self._playing.pop((worker, number), None) is None:
+                return  # its worker had gone
+        if future.status == "finished":
+            reply = msgspec.json.decode(future.result(), type=working.Played)
+            self._news.put(News(worker, number, reply.proof, reply.trouble))
+        elif future.status == "error":
+            self._news.put(News(worker, number, trouble=str(future.exception())))
+        # cancelled or lost: whoever left is seen by ``there``, and the cell is played elsewhere
+
+    def news(self, patience: float) -> News | None:
+        try:
+            return self._news.get(timeout=patience)
+        except Empty:
+            return None
+
+    def stop(self) -> None:
+        """Ends what is played, on every worker, and leaves the cluster."""
+        self._stopped = True
+        self._hands.shutdown(wait=False, cancel_futures=True)
+        with self._lock:
+            playing = list(self._playing)
+            futures = list(self._playing.values())
+            self._playing.clear()
+        with contextlib.suppress(Exception):
+            self.client.cancel(futures, force=True)
+        if workers := sorted({worker for worker, _ in playing}):
+            with contextlib.suppress(Exception):
+                self.client.run(working.stop, workers=workers, on_error="ignore")
+        with contextlib.suppress(Exception):
+            self.client.close(timeout=5)

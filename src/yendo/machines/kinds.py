@@ -1,0 +1,25 @@
+"""The kinds of machines that Yendo makes itself, by their names."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from yendo.machines.protocol import Machine
+
+NAMES = ("simulated", "wine")
+
+
+def make(
+    name: str, cache: Path, powershell: Path | None = None, *, unconfined: bool = False, release: str | None = None
+) -> Machine:
+    """The machine of a name; its templates are kept in ``cache``. ``release`` is the Windows that the simulated one is.
+
+    Raises NoMachine, Usage.
+    """
+    if name == "simulated":
+        from yendo.machines.simulated.machine import SimulatedMachine
+
+        return SimulatedMachine(release) if release else SimulatedMachine()
+    from yendo.machines.wine.machine import WineMachine, powershell_source
+
+    return WineMachine(cache, powershell_source(powershell), unconfined=unconfined)
