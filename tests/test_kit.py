@@ -25,7 +25,7 @@ from yendo.machines.recorded.machine import Part, RecordedMachine
 from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import read
-from yendo.prove import kit
+from yendo.prove import attended, kit
 from yendo.prove.prove import digest_of, prove
 
 PLAN = r"""
@@ -353,15 +353,18 @@ def test_as_a_task(tmp_path: Path, shell_wine: Any, steps: str) -> None:
     assert proof.passed, [(phase.title, phase.found, phase.details) for phase in proof.phases]
 
 
-def test_version_five_reads_it(tmp_path: Path, shell_wine: Any) -> None:
-    """The script parses in Windows PowerShell 5.1, and calls no cmdlet but two."""
+@pytest.mark.parametrize("name", ["play.ps1", "errands.ps1"])
+def test_version_five_reads_it(tmp_path: Path, shell_wine: Any, name: str) -> None:
+    """The scripts parse in Windows PowerShell 5.1, and call no cmdlet but two."""
     kit.write(made(tmp_path / "w"), tmp_path / "k.zip")
     with zipfile.ZipFile(tmp_path / "k.zip") as packed:
         packed.extractall(tmp_path / "kit")
-        own = set(re.findall(r"(?m)^ *function ([\w-]+)", packed.read("play.ps1").decode("utf-8-sig")))
+    (tmp_path / "kit" / "errands.ps1").write_bytes(attended.script())
+    text = (tmp_path / "kit" / name).read_text("utf-8-sig")
+    own = set(re.findall(r"(?m)^ *function ([\w-]+)", text))
     with shell_wine.fresh() as session:
         session.bring(tmp_path / "kit", r"C:\kit")
-        ran = session.run(r"powershell -Check51 -File C:\kit\play.ps1", timeout=120)
+        ran = session.run(rf"powershell -Check51 -File C:\kit\{name}", timeout=120)
     lines = [line for line in ran.output.splitlines() if line]
     assert ran.exit_code == 0 and all(line.startswith("calls ") for line in lines), lines[:5]
     called = {line.removeprefix("calls ") for line in lines}

@@ -1,184 +1,197 @@
-"""The simulated machine's installer, and what is told apart when a real prefix is observed."""
+"""The conformance of machines: the simulated one, the layer, a computer over SSH (a real SSH server whose shell is the
+layer's), and the computer that Yendo runs on (a Windows process on the layer).
+"""
 
 from __future__ import annotations
 
+import json
+import os
+import shutil
+import threading
+from collections.abc import Iterator
 from pathlib import Path
+from typing import Any
 
+import machine_conformance
+import msgspec
 import pytest
-from specimens import Specimen
+from conftest import Yendo, compiled, missing
+from test_kit import RESTART, made
+from test_ssh import office
 
-from yendo.effects import Environment, Product, RegistryKey, RegistryValue, Service, UninstallEntry
-from yendo.effects.things import Thing
-from yendo.errors import NotCovered
-from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
-from yendo.machines.wine import noise, observe
-from yendo.prove import explain
+import yendo as yendo_package
+from yendo.effects import difference
+from yendo.errors import NoMachine, NotCovered, Usage
+from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.prove import attended
+from yendo.prove.prove import prove
 
-
-@pytest.fixture
-def session(tmp_path: Path) -> SimulatedSession:
-    """A simulated machine with a folder that holds two specimens, a damaged file and another build of the first."""
-    Specimen("tide").with_file().ours(tmp_path)
-    (tmp_path / "other").mkdir()
-    rebuilt = Specimen("tide").with_file()
-    rebuilt.name = "rebuilt"
-    rebuilt.ours(tmp_path / "other")
-    (tmp_path / "damaged.msi").write_bytes((tmp_path / "tide.msi").read_bytes()[:3000])
-    missing = Specimen("apart").with_file()
-    tables, summary = missing._finish()
-    from yendo.demo.vendor import write_installer
-
-    write_installer(tmp_path / "apart.msi", tables, summary=summary)
-    found = SimulatedSession(SimulatedMachine().surroundings())
-    found.bring(tmp_path, r"C:\in")
-    return found
+NAMES = list(machine_conformance.CHECKS)
 
 
-def code(session: SimulatedSession, line: str) -> int | None:
-    return session.run(line, timeout=10).exit_code
+@pytest.fixture(scope="module")
+def installer(tmp_path_factory: pytest.TempPathFactory, vendor: Path) -> Path:
+    place = tmp_path_factory.mktemp("conformance") / "lantern-6.2.1.msi"
+    shutil.copy(vendor / place.name, place)
+    return place
 
 
-INSTALL = r"msiexec /i C:\in\tide.msi /qn"
+@pytest.fixture(scope="module")
+def simulated() -> Iterator[Any]:
+    with SimulatedMachine().fresh("system") as session:
+        yield session
 
 
-@pytest.mark.parametrize(("lines", "expected"), [
-    ([INSTALL], [0]),
-    ([INSTALL, INSTALL], [0, 0]),
-    ([r"msiexec /i C:\in\nowhere.msi /qn"], [1619]),
-    ([r"msiexec /i C:\in\damaged.msi /qn"], [1620]),
-    ([r"msiexec /i C:\in\apart.msi /qn"], [1603]),
-    ([r"msiexec /x C:\in\tide.msi /qn"], [1605]),
-    ([r"msiexec /x {00000000-0000-0000-0000-000000000001} /qn"], [1605]),
-    ([INSTALL, r"msiexec /x C:\in\tide.msi /qn", r"msiexec /x C:\in\tide.msi /qn"], [0, 0, 1605]),
-    ([INSTALL + r" /l*v C:\nowhere\a.log"], [1622]),
-    ([INSTALL + r" /l*v C:\ProgramData\a.log"], [0]),
-    ([INSTALL + " PLACE=a b"], [1639]),
-    (["msiexec"], [1639]),
-    ([INSTALL, r"msiexec /i C:\in\other\rebuilt.msi /qn"], [0, 1638]),
-    ([INSTALL, r"msiexec /i C:\in\tide.msi /qn REINSTALL=ALL REINSTALLMODE=omus"], [0, 0]),
-])  # fmt: skip
-def test_exit_codes_as_documented(session: SimulatedSession, lines: list[str], expected: list[int]) -> None:
-    assert [code(session, line) for line in lines] == expected
+@pytest.mark.parametrize("name", NAMES)
+def test_the_simulated_machine(name: str, simulated: Any, installer: Path) -> None:
+    machine_conformance.conform(name, "simulated", simulated, installer)
 
 
-def test_another_installation_is_running(session: SimulatedSession) -> None:
-    session.busy = 2
-    assert [code(session, INSTALL) for _ in range(3)] == [1618, 1618, 0]
+@pytest.fixture(scope="module")
+def layer(shell_wine: Any) -> Iterator[Any]:
+    with shell_wine.fresh("system") as session:
+        yield session
 
 
-def test_its_log_is_written_as_windows_writes_one(session: SimulatedSession) -> None:
-    code(session, r"msiexec /i C:\in\apart.msi /qn /l*v %ProgramData%\a.log")
-    data = session.read(r"C:\ProgramData\a.log")
-    assert data and data[:2] == b"\xff\xfe"
-    told = explain.explain(data)
-    assert told.action == "InstallFiles" and any("media.cab" in line for line in told.lines)
+@pytest.mark.wine
+@pytest.mark.parametrize("name", NAMES)
+def test_the_layer(name: str, layer: Any, installer: Path) -> None:
+    machine_conformance.conform(name, "wine", layer, installer)
 
 
-def test_what_it_does_not_carry_out_is_refused(session: SimulatedSession) -> None:
-    with pytest.raises(NotCovered):
-        session.run("setup.exe /S", timeout=10)
+@pytest.mark.parametrize("kind", ["simulated", pytest.param("wine", marks=pytest.mark.wine)])
+def test_a_fresh_one_is_fresh_and_two_do_not_meet(kind: str, request: pytest.FixtureRequest) -> None:
+    machine = SimulatedMachine() if kind == "simulated" else request.getfixturevalue("shell_wine")
+    with machine.fresh() as one, machine.fresh() as two:
+        one.write(r"C:\of-one.txt", b"1")
+        assert two.read(r"C:\of-one.txt") is None
+        two.write(r"C:\of-two.txt", b"2")
+        assert one.read(r"C:\of-two.txt") is None and one.read(r"C:\of-one.txt") == b"1"
+    with machine.fresh() as again:
+        assert difference(machine.baseline(), again.state()) == []
 
 
-def test_files_of_a_package_are_no_part_of_the_state(session: SimulatedSession) -> None:
-    assert session.read(r"C:\IN\Tide.msi") and session.read(r"C:\in\..\in\tide.msi") is None
-    assert not [thing for thing in session.state() if "c:\\in" in thing.identity]
-    with pytest.raises(FileNotFoundError):
-        session.write(r"C:\nowhere\a.txt", b"")
-    assert session.make_folder(r"C:\new") and not session.make_folder(r"C:\NEW")
-    session.write(r"C:\new\a.txt", b"a")
-    assert not session.remove_folder(r"C:\new") and session.remove(r"C:\new\A.TXT") and session.remove_folder(r"C:\new")
+# --- over SSH ---------------------------------------------------------------------------------------------
 
 
-# --- observing ---------------------------------------------------------------------------------------------
+@pytest.mark.wine
+def test_over_ssh(tmp_path: Path, shell_wine: Any, installer: Path) -> None:
+    """Every check, on one visit; while it lasts nobody else is let in; and nothing stays there."""
+    with office(shell_wine, tmp_path) as there:
+        machine = attended.over_ssh("w11", there.address(), lambda text: None, idle=0)
+        with machine.fresh("system") as session:
+            wrong = {}
+            for name in NAMES:
+                try:
+                    machine_conformance.conform(name, "ssh", session, installer)
+                except Exception as error:
+                    wrong[name] = f"{type(error).__name__}: {error}"
+            assert wrong == {}
+            other = attended.over_ssh("w11", there.address(), lambda text: None, idle=0)
+            with pytest.raises(Usage, match="somebody else is at work"), other.fresh("system"):
+                pass
+            other.interrupt()
+        assert machine.place == "API layer" and "ssh:w11" in machine.label and there.restarts == 1
+        assert there.task is not None
+        there.task.join()
+        assert not [path for path in there.session.files_below("C:") if "yendo" in path.lower()]
+        with pytest.raises(NoMachine, match="does not say how it is put back"), machine.fresh("system"):
+            pass
+        with pytest.raises(NotCovered, match="make a kit"), machine.fresh("user"):
+            pass
+        machine.interrupt()
 
-CODE = "{4E6AB892-57E7-52F8-B2B2-AB06096EDC9F}"
-_INSTALLER = "Software\\\\Microsoft\\\\Windows\\\\CurrentVersion\\\\"
+
+@pytest.mark.thorough
+@pytest.mark.wine
+@pytest.mark.parametrize("scenario", ["system", "twice", "repair"])
+def test_any_scenario_of_the_system_account(tmp_path: Path, shell_wine: Any, scenario: str) -> None:
+    """The same as on the layer directly, phase by phase, through restarts and lines that are cut."""
+    package = made(tmp_path / "w", steps=RESTART if scenario == "system" else "")
+    with office(shell_wine, tmp_path) as there:
+        cutter = threading.Thread(target=there.cut_now_and_then, args=(5,))
+        machine = attended.over_ssh("w11", there.address(), lambda text: None, idle=0)
+        cutter.start()
+        try:
+            over = prove(package, machine, scenario=scenario)
+        finally:
+            there.over.set()
+            cutter.join()
+            machine.interrupt()
+    direct = prove(package, shell_wine, scenario=scenario)
+    said = [(phase.id, phase.outcome, phase.found) for phase in over.phases]
+    assert said == [(phase.id, phase.outcome, phase.found) for phase in direct.phases]
+    assert {left.what for left in over.leftovers} == {left.what for left in direct.leftovers}
 
 
-@pytest.mark.parametrize(("hive", "path", "body", "expected"), [
-    ("HKLM", r"Software\\Wow6432Node\\Tide", '"A"="x"', [RegistryValue("HKLM", "Software\\Tide", "A", "sz", "x", "32")]),
-    ("HKLM", r"Software\\Classes\\Wow6432Node\\CLSID", '@="x"', [RegistryValue("HKLM", "Software\\Classes\\CLSID", "", "sz", "x", "32")]),
-    ("HKCU", r"Software\\Wow6432Node\\Tide", '"A"=dword:00000005', [RegistryValue("HKCU", "Software\\Wow6432Node\\Tide", "A", "dword", 5)]),
-    ("HKU", r"Software\\Tide", '"A"="x"', [RegistryValue("HKU", ".DEFAULT\\Software\\Tide", "A", "sz", "x")]),
-    ("HKLM", r"System\\ControlSet001\\Services\\Tide", '"ImagePath"=str(2):"C:\\\\t.exe"\n"Start"=dword:00000002',
-     [Service("Tide", None, "C:\\t.exe", "auto", None, ())]),
-    ("HKLM", r"System\\ControlSet001\\Control\\Session Manager\\Environment", '"TIDE"="x"', [Environment("TIDE", "x", "machine")]),
-    ("HKCU", "Environment", '"TIDE"="x"', [Environment("TIDE", "x", "user")]),
-    ("HKLM", _INSTALLER + r"Uninstall\\Tide", '"DisplayName"="Tide"\n"SystemComponent"=dword:00000001',
-     [UninstallEntry("Tide", "HKLM", "64", "Tide", hidden=True)]),
-    ("HKLM", r"Software\\Empty", "#time=1dc", [RegistryKey("HKLM", "Software\\Empty")]),
-    ("HKLM", r"Software\\Link", '#link\n"SymbolicLinkValue"=hex(6):00', []),
-])  # fmt: skip
-def test_what_a_key_stands_for(hive: str, path: str, body: str, expected: list[Thing]) -> None:
-    assert list(observe.registry_things(hive, path, body)) == expected
+@pytest.mark.thorough
+@pytest.mark.wine
+def test_the_matrix_on_a_computer_that_is_put_back(tmp_path: Path, shell_wine: Any, yendo: Yendo) -> None:
+    """Every scenario of the system account by one command; each begins on a computer that was put back."""
+    package = made(tmp_path / "w")
+    with office(shell_wine, tmp_path) as there:
+        address = there.address(revert=(there.revert,))
+        lines = [f"{key} = {json.dumps(value)}" for key, value in msgspec.to_builtins(address).items()]
+        (tmp_path / "machines.toml").write_text("[w11]\n" + "\n".join(lines) + "\n")
+        said = yendo("prove", package, "--machine", "ssh:w11", "--scenario", "system", "--scenario", "twice", "--json")
+        assert [(cell["scenario"], cell["outcome"]) for cell in json.loads(said.stdout)["cells"]] == [
+            ("system", "passed"),
+            ("twice", "passed"),
+        ]
+        assert there.reverts >= 2
+    refused = yendo("prove", package, "--machine", "ssh:w11", "--scenario", "desk", expect=2)
+    assert "needs a person's session" in refused.stderr
 
 
-def test_a_product_on_record() -> None:
-    path = _INSTALLER + r"Installer\\UserData\\S-1-5-18\\Products\\298BA6E47E758F252B2BBA6090E6CDF9\\InstallProperties"
-    found = list(
-        observe.registry_things(
-            "HKLM", path, '"DisplayName"="Lantern"\n"DisplayVersion"="6.2.1"\n"Language"=dword:00000809'
-        )
+@pytest.mark.thorough
+@pytest.mark.wine
+def test_a_trial_over_ssh(tmp_path: Path, shell_wine: Any, yendo: Yendo, vendor: Path) -> None:
+    """A setup program is tried there until it is silent and complete, and its uninstaller as well."""
+    with office(shell_wine, tmp_path) as there:
+        lines = [
+            f"{key} = {json.dumps(value)}"
+            for key, value in msgspec.to_builtins(there.address(revert=(there.revert,))).items()
+        ]
+        (tmp_path / "machines.toml").write_text("[w11]\n" + "\n".join(lines) + "\n")
+        setup = next(vendor.glob("sounder-setup*.exe"))
+        found = json.loads(yendo("try", setup, "--machine", "ssh:w11", "--json", expect=None).stdout)
+    assert found["install"] and found["account"] == "system", found
+    silent = next(run for run in found["runs"] if run["command"] == found["install"])
+    assert silent["verdict"] == "silent and complete" and silent["effects"]["file"] and not silent["network_off"]
+    assert "ssh:w11" in found["machine"] and found["uninstall"]
+
+
+# --- the computer that Yendo runs on ----------------------------------------------------------------------
+
+
+@pytest.mark.thorough
+@pytest.mark.wine
+def test_the_computer_that_it_runs_on(tmp_path: Path, shell_wine: Any, installer: Path) -> None:
+    python = os.environ.get("YENDO_WINPYTHON", "")
+    if not python or not Path(python).exists():
+        missing("a Windows Python", "name one by YENDO_WINPYTHON (shared/tools/windows-python/setup makes one)")
+    home = Path(python).parents[1]
+    start = tmp_path / "start"
+    start.mkdir()
+    shutil.copy(installer, start)
+    text = Path(machine_conformance.__file__).read_text()
+    (start / "start.py").write_text(
+        "import sys\nsys.path[:0] = [r'C:\\site', r'C:\\src']\n"
+        + text.replace("from __future__ import annotations\n", "")
     )
-    assert found[0] == Product(CODE, "Lantern", "6.2.1", 2057, "machine")
-    assert all(noise.reason(thing) for thing in found[1:]), "the installer's own bookkeeping is known from control runs"
-
-
-def test_noise_is_data_with_its_runs_and_hides_nothing_else() -> None:
-    assert len(noise.entries()) > 40 and all(
-        entry.runs and all(run.startswith("wine-") for run in entry.runs) for entry in noise.entries()
-    )
-    for thing in (RegistryValue("HKLM", "Software\\Tidewell", "A"), RegistryValue("HKLM", "Software\\Microsoft\\Windows\\CurrentVersion\\Run", "Tide"),
-                  Environment("TIDE"), RegistryValue("HKCU", "Software\\Microsoft\\Installer\\Tide", "A"), Service("Tide")):  # fmt: skip
-        assert noise.reason(thing) is None
-    assert noise.generalise(f"hklm/64\\software\\{CODE.lower()}!x") == "hklm/64\\software\\*!x"
-
-
-# --- which layer is here -------------------------------------------------------------------------------------
-
-
-@pytest.mark.parametrize(
-    ("scripts", "words"),
-    [
-        ({}, "no wine on PATH"),
-        ({"wine": "echo wine-99.0"}, "its server is not"),
-        ({"wine": "exit 3", "wineserver": "exit 0"}, "says nothing"),
-        ({"wine": "echo wine-99.0", "wineserver": "exit 0"}, "does not make a machine"),
-    ],
-)
-def test_a_layer_that_is_none(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, scripts: dict[str, str], words: str
-) -> None:
-    """What is on PATH under that name may be broken; it is said before anything is built on it."""
-    from yendo.errors import NoMachine
-    from yendo.machines.wine import layer
-    from yendo.machines.wine.machine import WineMachine
-
-    (tmp_path / "bin").mkdir()
-    for name, body in scripts.items():
-        (tmp_path / "bin" / name).write_text(f"#!/bin/sh\n{body}\n")
-        (tmp_path / "bin" / name).chmod(0o755)
-    monkeypatch.setenv("PATH", str(tmp_path / "bin"))
-    monkeypatch.setattr(
-        layer.Path,
-        "exists",
-        lambda self: (
-            ("wineserver" not in self.name and self.is_dir()) or (self.is_file() and "lib/wine" not in str(self))
-        ),
-    )
-    layer.find.cache_clear()
-    try:
-        with pytest.raises(NoMachine, match=words):
-            WineMachine(tmp_path / "cache", unconfined=True).template  # noqa: B018
-    finally:
-        layer.find.cache_clear()
-    assert not [path for path in (tmp_path / "cache").rglob("*") if ".making" in path.name]
-
-
-def test_what_programs_print_is_decoded_as_what_it_is() -> None:
-    """A program's UTF-8 and the shell's code page in one output; a piece that is cut off at its front too."""
-    from yendo.machines.wine.layer import printed
-
-    said = "hash 12ab…\r\n".encode() + "Größe\r\n".encode("cp437") + "Lotsenbüro".encode()
-    assert printed(said) == "hash 12ab…\r\nGröße\r\nLotsenbüro"
-    assert "�" not in printed("…".encode()[1:] + b"\nwhole")
+    with shell_wine.fresh("system") as session:
+        there = session.host(r"C:\windows\system32\schtasks.exe")
+        there.unlink(missing_ok=True)
+        shutil.copy(compiled("schtasks.c", tmp_path / "schtasks.exe"), there)
+        session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
+        for source, target in (
+            (home / "python", r"C:\py"),
+            (home / "site-packages", r"C:\site"),
+            (Path(yendo_package.__file__).parents[1], r"C:\src"),
+            (start, r"C:\start"),
+        ):
+            session.bring(source, target)
+        line = rf"C:\py\python.exe -X utf8 C:\start\start.py C:\start\{installer.name}"
+        ran = session.run(f'cmd /s /c "{line} 2>&1"', timeout=580)
+        found = json.loads(ran.output[ran.output.index('{"checks"') :])
+    assert found["wrong"] == {} and found["checks"] == NAMES

@@ -25,6 +25,7 @@ from test_kit import RESTART, made
 from yendo.errors import NoMachine, Usage
 from yendo.machines import addresses
 from yendo.machines.addresses import Address
+from yendo.machines.live import ssh
 from yendo.prove import kit, remote
 from yendo.prove.prove import prove
 
@@ -34,13 +35,18 @@ ROUNDS = int(os.environ.get("YENDO_SSH_ROUNDS", "1"))
 class Office:
     """A computer that answers on a port of the loopback, until somebody cuts the line or it starts anew."""
 
-    def __init__(self, session: Any, folder: Path, *, slow: float = 0.0) -> None:
-        self.session, self.folder, self.slow = session, folder, slow
+    def __init__(self, machine: Any, folder: Path) -> None:
+        self.machine, self.folder = machine, folder
+        self.visit = contextlib.ExitStack()
+        self.session: Any = None
+        self.drive = folder / "drive"  # leads to the drive of whichever machine is behind the port now
+        self.fresh()
         self.port = _free_port()
         self.over = threading.Event()
         self.task: threading.Thread | None = None
-        self.restarts = self.cuts = self.dropped = 0
+        self.restarts = self.cuts = self.dropped = self.reverts = 0
         self.server: subprocess.Popen[bytes] | None = None
+        self.door = threading.Lock()  # who starts anew and who cuts lines come to it from two threads
         import asyncssh
 
         for name in ("host", "own", "other"):
@@ -48,17 +54,49 @@ class Office:
             key.write_private_key(str(folder / name))
             (folder / name).chmod(0o600)
             key.write_public_key(str(folder / f"{name}.pub"))
-        drive, gate = session.host("C:"), Path(__file__).with_name("ssh_gate.py")
+        gate = Path(__file__).with_name("ssh_gate.py")
         (folder / "sshd_config").write_text(
             f"Port {self.port}\nListenAddress 127.0.0.1\nHostKey {folder}/host\nAuthorizedKeysFile {folder}/own.pub\n"
             "StrictModes no\nUsePAM no\nPasswordAuthentication no\nKbdInteractiveAuthentication no\nPidFile none\n"
-            f"Subsystem sftp /usr/lib/openssh/sftp-server\nForceCommand {sys.executable} {gate} {drive} {folder}/gate\n"
+            f"Subsystem sftp /usr/lib/openssh/sftp-server\nForceCommand {sys.executable} {gate} {self.drive} {folder}/gate\n"
         )
         self.gate = socket.socket(socket.AF_UNIX)
         self.gate.bind(str(folder / "gate"))
         self.gate.listen(8)
         self.gate.settimeout(0.3)
         self.threads = [threading.Thread(target=one) for one in (self.answer, self.look_after)]
+
+    def fresh(self) -> None:
+        """Another machine is behind the port: fresh, with the stand-in of the task scheduler."""
+        self.visit.close()
+        self.session = self.visit.enter_context(self.machine.fresh("system"))
+        there = self.session.host(r"C:\windows\system32\schtasks.exe")
+        there.unlink(missing_ok=True)
+        shutil.copy(compiled("schtasks.c", self.folder / "schtasks.exe"), there)
+        self.session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
+        self.session.write(r"C:\scheduler.txt", b"")
+        self.drive.unlink(missing_ok=True)
+        self.drive.symlink_to(self.session.host("C:"))
+
+    def put_back(self) -> None:
+        """What ``revert`` asks for."""
+        self.reverts += 1
+        self.hang_up()
+        self.session.end_programs("powershell")
+        if self.task:
+            self.task.join()
+        self.fresh()
+        self.listen()
+
+    @property
+    def revert(self) -> tuple[str, ...]:
+        """A command on this computer that puts the other one back."""
+        code = (
+            "import socket\nwith socket.socket(socket.AF_UNIX) as gate:\n"
+            f"    gate.connect({str(self.folder / 'gate')!r})\n    gate.sendall(b'\"put back\"\\n')\n"
+            "    exit(0 if gate.recv(9) else 1)"
+        )
+        return (sys.executable, "-c", code)
 
     def address(self, **more: Any) -> Address:
         host_key = (self.folder / "host.pub").read_text().strip()
@@ -74,17 +112,22 @@ class Office:
     def listen(self) -> None:
         Path("/run/sshd").mkdir(exist_ok=True)
         line = ["/usr/sbin/sshd", "-D", "-e", "-f", str(self.folder / "sshd_config")]
-        self.server = subprocess.Popen(line, stderr=(self.folder / "sshd.log").open("ab"), start_new_session=True)
+        with self.door:
+            if self.server is None or self.server.poll() is not None:
+                log = (self.folder / "sshd.log").open("ab")
+                self.server = subprocess.Popen(line, stderr=log, start_new_session=True)
 
     def hang_up(self) -> None:
         """Ends the server and every connection at once."""
-        if self.server:
-            with contextlib.suppress(ProcessLookupError):
-                os.killpg(self.server.pid, signal.SIGKILL)
-            for child in _children(self.server.pid):
+        with self.door:
+            if self.server:
+                children = _children(self.server.pid)
                 with contextlib.suppress(ProcessLookupError):
-                    os.kill(child, signal.SIGKILL)
-            self.server.wait()
+                    os.killpg(self.server.pid, signal.SIGKILL)
+                for child in children:
+                    with contextlib.suppress(ProcessLookupError):
+                        os.kill(child, signal.SIGKILL)
+                self.server.wait()
 
     def answer(self) -> None:
         """Carries out what sessions ask for."""
@@ -95,6 +138,10 @@ class Office:
                 continue
             with asked, contextlib.suppress(OSError, ValueError):
                 line = json.loads(asked.makefile().readline())
+                if line == "put back":
+                    self.put_back()
+                    asked.sendall(b"done")
+                    continue
                 told: list[Any] = []
                 work = threading.Thread(target=self.carry_out, args=(line, told))
                 work.start()
@@ -159,26 +206,21 @@ def _children(parent: int) -> list[int]:
 def office(machine: Any, folder: Path) -> Iterator[Office]:
     if not Path("/usr/sbin/sshd").is_file() or not shutil.which("bwrap"):
         missing("an SSH server", "apt-get install openssh-server bubblewrap")
-    with machine.fresh("system") as session:
-        there = session.host(r"C:\windows\system32\schtasks.exe")
-        there.unlink(missing_ok=True)
-        shutil.copy(compiled("schtasks.c", folder / "schtasks.exe"), there)
-        session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
-        session.write(r"C:\scheduler.txt", b"")
-        found = Office(session, folder)
-        found.listen()
+    found = Office(machine, folder)
+    found.listen()
+    for thread in found.threads:
+        thread.start()
+    try:
+        yield found
+    finally:
+        found.over.set()
         for thread in found.threads:
-            thread.start()
-        try:
-            yield found
-        finally:
-            found.over.set()
-            for thread in found.threads:
-                thread.join()
-            found.hang_up()
-            if found.task:
-                found.task.join()
-            found.gate.close()
+            thread.join()
+        found.hang_up()
+        if found.task:
+            found.task.join()
+        found.gate.close()
+        found.visit.close()
 
 
 # --- what is written down ---------------------------------------------------------------------------------
@@ -222,9 +264,9 @@ def test_a_machine_that_cannot_be_put_back() -> None:
         address="x", user="x", host_key="ssh-ed25519 A", revert=((sys.executable, "-c", "exit('no snapshot')"),)
     )
     with pytest.raises(NoMachine, match=r"could not be put back.*no snapshot"):
-        remote.revert("w11", fails)
+        ssh.revert("w11", fails)
     with pytest.raises(NoMachine, match="could not be put back"):
-        remote.revert("w11", Address(address="x", user="x", host_key="ssh-ed25519 A", revert=(("no-such-program",),)))
+        ssh.revert("w11", Address(address="x", user="x", host_key="ssh-ed25519 A", revert=(("no-such-program",),)))
 
 
 def test_one_that_never_answers(tmp_path: Path) -> None:

@@ -250,33 +250,70 @@ def judged(options: argparse.Namespace, package: Path, plan: Plan | None, worksp
     return told(options, package, workspace, prove(package, result.machine, scenario=scenario, accept=accept))
 
 
-def prove_away(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path) -> int:
-    """Proves on this very computer, or on others over SSH, one after the other. Raises Usage, NoMachine."""
+def prove_here(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path) -> int:
+    """Proves on this very computer, once. Raises Usage, NoMachine."""
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.machines import addresses
-    from yendo.prove import here, remote
+    from yendo.prove import here
 
-    if (HERE in options.machine and options.machine != [HERE]) or len(options.scenario or ()) > 1:
+    if options.machine != [HERE] or len(options.scenario or ()) > 1:
         raise Usage("here is proved alone, one scenario at a time: put the machine back before the next")
-    scenario, site = (options.scenario or ["system"])[0], one_site(options, package)
-    if HERE in options.machine and not options.may_change:
+    if not options.may_change:
         raise Usage(
             "this installs the package on this very computer, and removes it again; say so with "
             "--this-computer-may-be-changed, on one that is put back afterwards"
         )
-    if HERE not in options.machine and scenario != "system":
-        raise Usage(f"over SSH the system account is proved; {scenario} needs a person's session: make a kit for it")
-    code = 0
-    for name in dict.fromkeys(options.machine):
-        with show.working(f"proving on {name}", quiet=options.quiet or options.json) as progress:
-            if name == HERE:
-                result = here.play(package, scenario, site, although=options.although, heard=progress)
-            else:
-                known = addresses.named(workspace, name.removeprefix(SSH))
-                result = remote.play(package, name.removeprefix(SSH), known, site, progress)
-        code |= judged(options, package, plan, workspace, result)
-    return code
+    scenario, site = (options.scenario or ["system"])[0], one_site(options, package)
+    with show.working("proving here", quiet=options.quiet or options.json) as progress:
+        result = here.play(package, scenario, site, although=options.although, heard=progress)
+    return judged(options, package, plan, workspace, result)
+
+
+def prove_over_ssh(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path) -> int:
+    """Proves on other computers, one after the other. Raises Usage, NoMachine.
+
+    One scenario, the life of the package, is played by a kit that needs nobody meanwhile; others step by step.
+    """
+    from yendo.cli import show
+    from yendo.errors import Usage
+    from yendo.machines import addresses
+    from yendo.prove import attended, remote
+    from yendo.prove.furnished import furnished
+    from yendo.prove.prove import matrix
+
+    everything = "all" in (options.scenario or ())
+    options.scenario = options.scenario or ["system"]
+    some, accept = chosen(options, package, plan, workspace)
+    for one in some:
+        if one.account != "system" and not everything:
+            raise Usage(f"over SSH the system account is proved; {one.id} needs a person's session: make a kit for it")
+    some = [one for one in some if one.account == "system"]
+    names = [name.removeprefix(SSH) for name in dict.fromkeys(options.machine)]
+    known = {name: addresses.named(workspace, name) for name in names}
+    if len(some) > 1 and (fixed := [name for name in names if not known[name].revert]):
+        raise Usage(
+            f"{fixed[0]} would be changed {len(some)} times, and machines.toml does not say how it is put back: give "
+            "it `revert`, or name one --scenario and one --site"
+        )
+    if len(some) == 1 and some[0].id.partition("@")[0] == "system":
+        code = 0
+        for name in names:
+            with show.working(f"proving on {SSH}{name}", quiet=options.quiet or options.json) as progress:
+                result = remote.play(package, name, known[name], some[0].site or "", progress)
+            code |= judged(options, package, plan, workspace, result)
+        return code
+    with show.working("proving", quiet=options.quiet or options.json) as progress:
+        where = [attended.over_ssh(name, known[name], progress) for name in names]
+        heard = progress_of(progress, len(some) * len(where))
+        try:
+            ready = [furnished(one, plan.proof, workspace) if plan else one for one in where]
+            cells = matrix(package, ready, some, jobs=1, go_on=options.go_on, accept=accept, progress=heard)
+        finally:
+            for machine in where:
+                machine.interrupt()
+    if len(cells) == 1:
+        return told(options, package, workspace, cells[0].proof)
+    return many_told(options, package, cells, sum(cell.proof.seconds for cell in cells))
 
 
 def run(options: argparse.Namespace) -> int:
@@ -297,7 +334,11 @@ def run(options: argparse.Namespace) -> int:
     if options.result:
         return judge_result(options, package, plan, workspace)
     if is_away(options):
-        return prove_away(options, package, plan, workspace)
+        if HERE in options.machine:
+            return prove_here(options, package, plan, workspace)
+        if not all(name.startswith(SSH) for name in options.machine):
+            raise Usage("machines over SSH are proved by themselves; name the others in another call")
+        return prove_over_ssh(options, package, plan, workspace)
     where, some, accept = meant(options, package, plan, workspace)
     if len(some) * len(where) > 1:
         return many(options, package, where, some, accept)
@@ -367,16 +408,23 @@ def many(
     """The matrix of scenarios and machines."""
     import time
 
+    from yendo.cli import show
+
+    begun = time.monotonic()
+    with show.working("proving", quiet=options.quiet or options.json) as progress:
+        heard = progress_of(progress, len(some) * len(where))
+        cells = cells_of(options, package, where, some, accept, heard)
+    return many_told(options, package, cells, time.monotonic() - begun)
+
+
+def many_told(options: argparse.Namespace, package: Path, cells: Sequence[Cell], seconds: float) -> int:
+    """Says how the cells of a matrix ended, whose records are kept."""
     import msgspec
 
     from yendo import atomic
     from yendo.cli import show
     from yendo.prove import junit
 
-    begun = time.monotonic()
-    with show.working("proving", quiet=options.quiet or options.json) as progress:
-        heard = progress_of(progress, len(some) * len(where))
-        cells = cells_of(options, package, where, some, accept, heard)
     failed = any(cell.outcome in ("failed", "open") for cell in cells)
     if options.junit:
         atomic.write(options.junit, junit.encode([cell.proof for cell in cells]))
@@ -393,7 +441,7 @@ def many(
             }
         )
     elif not options.quiet:
-        table(show.console(), cells, package, time.monotonic() - begun)
+        table(show.console(), cells, package, seconds)
     return 1 if failed else 0
 
 

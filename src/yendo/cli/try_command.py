@@ -9,14 +9,18 @@ yendo try odd-setup.exe --command '"odd-setup.exe" /mode:unattended'
 from __future__ import annotations
 
 import argparse
+import contextlib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yendo.cli import machines
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
     from rich.console import Console
 
+    from yendo.machines.watching import WatchedMachine
     from yendo.prove.trial import Trial
 
 
@@ -47,8 +51,14 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--scenario",
         choices=("desk", "system"),
-        default="desk",
-        help="as an elevated user at a desk, or as the system account",
+        default=None,
+        help="as an elevated user at a desk, or as the system account (default: desk; over SSH system)",
+    )
+    parser.add_argument(
+        "--machine",
+        default="wine",
+        metavar="NAME",
+        help="where it runs: wine (default), or ssh:NAME of machines.toml, which is put back before every run",
     )
     parser.add_argument("--powershell", type=Path, metavar="PATH", help=argparse.SUPPRESS)
     parser.add_argument(
@@ -61,7 +71,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.machines.wine.machine import WineMachine, powershell_source
     from yendo.prove.scenarios import SCENARIOS
     from yendo.prove.trial import Trying
     from yendo.terms.amounts import seconds
@@ -74,14 +83,16 @@ def run(options: argparse.Namespace) -> int:
         limit = seconds(options.limit)
     except ValueError as error:
         raise Usage(f"--limit: {error}") from error
-    machine = WineMachine(machines.cache(), powershell_source(options.powershell), unconfined=options.unconfined)
     keep = options.keep or (options.into / "trial" if options.into else Path(f"{options.file.stem}-trial"))
-    with show.working(f"trying {options.file.name}", quiet=options.quiet or options.json) as progress:
+    with (
+        show.working(f"trying {options.file.name}", quiet=options.quiet or options.json) as progress,
+        _machine(options, progress) as machine,
+    ):
         trying = Trying(
             options.file,
             machine,
             keep,
-            account=SCENARIOS[options.scenario].account,
+            account=SCENARIOS[options.scenario or ("desk" if options.machine == "wine" else "system")].account,
             timeout=limit,
             most=options.most,
             progress=progress,
@@ -101,6 +112,32 @@ def run(options: argparse.Namespace) -> int:
     elif not options.quiet:
         _print(show.console(), trial, keep, options)
     return 0 if trial.install and trial.uninstall else 1
+
+
+@contextlib.contextmanager
+def _machine(options: argparse.Namespace, progress: Callable[[str], object]) -> Iterator[WatchedMachine]:
+    """The machine that watches. Raises NoMachine, Usage."""
+    from yendo.errors import Usage
+    from yendo.machines import addresses
+    from yendo.machines.wine.machine import WineMachine, powershell_source
+    from yendo.prove import attended
+
+    if options.machine == "wine":
+        yield WineMachine(machines.cache(), powershell_source(options.powershell), unconfined=options.unconfined)
+        return
+    name = options.machine.removeprefix("ssh:")
+    if name == options.machine:
+        raise Usage(f"{options.machine!r} is no machine to try on; there are wine and ssh:NAME")
+    known = addresses.named(options.into or Path(), name)
+    if not known.revert:
+        raise Usage(
+            f"{options.machine} is changed by every run, and machines.toml does not say how it is put back: revert"
+        )
+    machine = attended.over_ssh(name, known, progress)
+    try:
+        yield machine
+    finally:
+        machine.interrupt()
 
 
 _MARKS = {

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
 
 HOW_TO_GET = "pip install 'yendo[farm]'"
 BRINGING = 8  # packages that are brought at once, to whomever
+ANSWER = 600.0  # seconds that a piece or a result may take between a worker and here
 LOOK = 1.0  # seconds between two looks at who is there
 
 
@@ -53,6 +54,9 @@ def security(folder: Path | None) -> Any:
 class Cluster:
     """The workers of a cluster that are Yendo's. Raises NoMachine where it cannot be reached."""
 
+    # A cell that ends the process it is played in says so itself; a worker that goes is hardly ever a cell's doing.
+    most_deaths = 8
+
     def __init__(self, address: str, keys: Path | None = None) -> None:
         try:
             from distributed import Client
@@ -66,6 +70,7 @@ class Cluster:
             raise NoMachine(f"no farm answers at {address}: {error or type(error).__name__}") from error
         self._news: SimpleQueue[News] = SimpleQueue()
         self._there: dict[str, Offer] = {}
+        self._addresses: dict[str, str] = {}  # by names: an address may come again, a name does not
         self._looked = 0.0
         self._bundles: dict[Path, bundles.Bundle] = {}
         self._bundling: dict[Path, threading.Lock] = defaultdict(threading.Lock)
@@ -73,6 +78,7 @@ class Cluster:
         self._playing: dict[tuple[str, int], Future] = {}
         self._lock = threading.Lock()
         self._hands = ThreadPoolExecutor(BRINGING, thread_name_prefix="bringing")
+        self._fetching = ThreadPoolExecutor(BRINGING, thread_name_prefix="fetching")
         self._stopped = False
 
     @property
@@ -85,8 +91,9 @@ class Cluster:
             return self._there
         self._looked = time.monotonic()
         known = self.client.scheduler_info(n_workers=-1)["workers"]
+        self._addresses = {str(entry["name"]): address for address, entry in known.items()}
         now = {
-            address: Offer(
+            str(entry["name"]): Offer(
                 {
                     name.removeprefix(working.RESOURCE): int(count)
                     for name, count in entry["resources"].items()
@@ -94,9 +101,9 @@ class Cluster:
                 },
                 entry["nthreads"],
             )
-            for address, entry in known.items()
+            for entry in known.values()
         }
-        self._there = {address: offer for address, offer in now.items() if offer.machines}
+        self._there = {name: offer for name, offer in now.items() if offer.machines}
         with self._lock:
             gone = [at for at in self._playing if at[0] not in self._there]
             lost = [self._playing.pop(at) for at in gone]
@@ -114,14 +121,35 @@ class Cluster:
             job = msgspec.structs.replace(cell.job, package=bundle.package, proving=bundle.proving)
             future = self._task(worker, working.play, msgspec.json.encode(job), bundle.digest)
         except Exception as error:
-            self._news.put(News(worker, number, trouble=str(error) or type(error).__name__))
+            if not self._goes(worker):
+                self._news.put(News(worker, number, trouble=str(error) or type(error).__name__))
             return
         with self._lock:
             self._playing[worker, number] = future
-        future.add_done_callback(lambda done: self._ended(worker, number, done))
+        # not in the callback itself: a result whose worker has just gone is waited for, and all others behind it
+        future.add_done_callback(lambda done: self._fetching.submit(self._ended, worker, number, done))
+
+    def _goes(self, worker: str) -> bool:
+        """Whether a worker that gave an error has gone, which is seen a moment later."""
+        until = time.monotonic() + 3 * LOOK
+        while worker in self._there and time.monotonic() < until:
+            time.sleep(0.1)
+        return worker not in self._there
+
+    def _result(self, worker: str, future: Future, patience: float) -> Any:
+        """What a task gave, as long as its worker is there. Raises TimeoutError, and what the task raised."""
+        until = time.monotonic() + patience
+        while True:
+            try:
+                return future.result(LOOK)
+            except TimeoutError:
+                if worker not in self._there or time.monotonic() > until:
+                    raise
 
     def _task(self, worker: str, what: Any, *arguments: Any) -> Future:
-        return self.client.submit(what, *arguments, workers=[worker], allow_other_workers=False, pure=False, retries=0)
+        """A task on a worker. Where that has gone, nobody does it: it is cancelled when that is seen."""
+        address = self._addresses.get(worker, worker)
+        return self.client.submit(what, *arguments, workers=[address], allow_other_workers=False, pure=False, retries=0)
 
     def _bundle(self, cell: Cell) -> bundles.Bundle:
         with self._bundling[cell.package]:
@@ -132,24 +160,28 @@ class Cluster:
     def _bring(self, worker: str, bundle: bundles.Bundle) -> None:
         """Brings a package to a worker that has it not. Pieces go one by one, so that none of us holds it whole."""
         with self._bringing[worker, bundle.digest]:
-            if self._task(worker, working.has, bundle.digest).result(60):
+            if self._result(worker, self._task(worker, working.has, bundle.digest), ANSWER):
                 return
             number = 0
             for number, piece in enumerate(bundles.pieces(bundle), 1):
-                data = self.client.scatter(piece, workers=[worker], hash=False)
-                self._task(worker, working.put, bundle.digest, number - 1, data).result(600)
-            self._task(worker, working.arrive, bundle.digest, number).result(600)
+                data = self.client.scatter(piece, workers=[self._addresses[worker]], hash=False)
+                self._result(worker, self._task(worker, working.put, bundle.digest, number - 1, data), ANSWER)
+            self._result(worker, self._task(worker, working.arrive, bundle.digest, number), ANSWER)
 
     def _ended(self, worker: str, number: int, future: Future) -> None:
+        """Takes a result, which lies on its worker until then. One whose worker goes is cancelled by ``there``, and its
+        cell played elsewhere.
+        """
+        try:
+            reply = msgspec.json.decode(self._result(worker, future, ANSWER), type=working.Played)
+            news = News(worker, number, reply.proof, reply.trouble)
+        except Exception as error:  # among them that it was cancelled
+            if self._stopped or self._goes(worker):
+                return
+            news = News(worker, number, trouble=str(error) or type(error).__name__)
         with self._lock:
-            if self._playing.pop((worker, number), None) is None:
-                return  # its worker had gone
-        if future.status == "finished":
-            reply = msgspec.json.decode(future.result(), type=working.Played)
-            self._news.put(News(worker, number, reply.proof, reply.trouble))
-        elif future.status == "error":
-            self._news.put(News(worker, number, trouble=str(future.exception())))
-        # cancelled or lost: whoever left is seen by ``there``, and the cell is played elsewhere
+            self._playing.pop((worker, number), None)
+        self._news.put(news)
 
     def news(self, patience: float) -> News | None:
         try:
@@ -161,13 +193,14 @@ class Cluster:
         """Ends what is played, on every worker, and leaves the cluster."""
         self._stopped = True
         self._hands.shutdown(wait=False, cancel_futures=True)
+        self._fetching.shutdown(wait=False, cancel_futures=True)
         with self._lock:
             playing = list(self._playing)
             futures = list(self._playing.values())
             self._playing.clear()
         with contextlib.suppress(Exception):
             self.client.cancel(futures, force=True)
-        if workers := sorted({worker for worker, _ in playing}):
+        if workers := sorted({self._addresses.get(worker, worker) for worker, _ in playing}):
             with contextlib.suppress(Exception):
                 self.client.run(working.stop, workers=workers, on_error="ignore")
         with contextlib.suppress(Exception):

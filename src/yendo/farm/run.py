@@ -56,7 +56,9 @@ class News(msgspec.Struct, frozen=True):
 
 
 class Crew(Protocol):
-    """Workers, wherever they are."""
+    """Workers, wherever they are. ``most_deaths`` of them under one cell are taken for the cell's doing."""
+
+    most_deaths: int
 
     def there(self) -> Mapping[str, Offer]:
         """Who is there now, and what each plays on."""
@@ -84,7 +86,9 @@ def play(
     ``heard`` hears of each end, how many have ended, and how many workers there are. Raises NoMachine where nobody
     comes who could play what is left.
     """
-    schedule = Schedule(Task(at, str(cell.package), cell.job.machine, cost(cell)) for at, cell in enumerate(cells))
+    tasks = [Task(at, str(cell.package), cell.job.machine, cost(cell)) for at, cell in enumerate(cells)]
+    schedule = Schedule(tasks, crew.most_deaths)
+    why = f"{crew.most_deaths} workers ended while they played it"
     found: dict[int, Ended] = {}
     idle_since = time.monotonic()
 
@@ -99,7 +103,6 @@ def play(
             now = crew.there()
             for worker in set(schedule.workers) - now.keys():
                 for task in schedule.leave(worker):
-                    why = f"{MOST_DEATHS} workers ended while they played it"
                     over(task.number, Ended(cells[task.number], trouble=why, worker=worker))
             for worker, offer in now.items():
                 schedule.join(worker, offer)
@@ -114,7 +117,6 @@ def play(
             idle_since = time.monotonic()
             if news.died:
                 for task in schedule.leave(news.worker):
-                    why = f"{MOST_DEATHS} workers ended while they played it"
                     over(task.number, Ended(cells[task.number], trouble=why, worker=news.worker))
             elif schedule.ended(news.worker, news.number):
                 over(news.number, Ended(cells[news.number], news.proof, news.trouble, news.worker))
@@ -132,6 +134,8 @@ def cost(cell: Cell) -> float:
 
 class Processes:
     """This computer's own processes. One that dies is replaced; it counts as a worker that has gone."""
+
+    most_deaths = MOST_DEATHS
 
     def __init__(self, count: int, making: Making, machines: Iterable[str]) -> None:
         self.making, self.offer = making, Offer(dict.fromkeys(machines, 1))

@@ -42,7 +42,8 @@ class _Worker:
 class Schedule:
     """The cells of one run. Not for several threads."""
 
-    def __init__(self, tasks: Iterable[Task]) -> None:
+    def __init__(self, tasks: Iterable[Task], most_deaths: int = MOST_DEATHS) -> None:
+        self.most_deaths = most_deaths
         self.tasks = {task.number: task for task in tasks}
         self.done: set[int] = set()
         self.deaths: dict[int, int] = defaultdict(int)
@@ -83,7 +84,7 @@ class Schedule:
             if task.number in self.done:
                 continue
             self.deaths[task.number] += 1
-            if self.deaths[task.number] >= MOST_DEATHS:
+            if self.deaths[task.number] >= self.most_deaths:
                 self.done.add(task.number)
                 given_up.append(task)
             else:

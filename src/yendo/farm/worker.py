@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import secrets
+import socket
 import threading
 from collections.abc import Mapping
 from pathlib import Path
@@ -128,6 +130,7 @@ async def serve(
     try:
         async with Worker(
             address,
+            name=f"{socket.gethostname()}-{secrets.token_hex(4)}",
             nthreads=at_once,
             resources=resources,
             security=security,

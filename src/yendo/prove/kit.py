@@ -16,7 +16,7 @@ import secrets
 import shutil
 import zipfile
 import zlib
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from importlib.resources import files
 from pathlib import Path
 
@@ -121,11 +121,16 @@ def _script(manifest: form.Manifest, kit: Kit, account: Account, secret: bool, i
         "removes": bool(manifest.uninstall),
         "result": result_of(manifest, kit.scenario, kit.site),
     }
-    here = files("yendo.machines.recorded")
-    text = here.joinpath("play.ps1").read_text("utf-8")
-    for part in ("people", "facts", "trust"):
-        text = text.replace(f"#{part.upper()}#", files("yendo.package").joinpath(f"{part}.ps1").read_text("utf-8"))
-    text = text.replace("#OBSERVE#", here.joinpath("observe.ps1").read_text("utf-8"))
+    return assembled("yendo.machines.recorded", "play.ps1", data)
+
+
+def assembled(room: str, name: str, data: Mapping[str, object]) -> bytes:
+    """A script for a real machine: its own text, the parts that it shares with others, and its data."""
+    observing = files("yendo.machines.recorded")
+    parts = {part: files("yendo.package") for part in ("people", "facts", "trust")}
+    text = files(room).joinpath(name).read_text("utf-8")
+    for part, place in {**parts, "observe": observing, "task": observing}.items():
+        text = text.replace(f"#{part.upper()}#", place.joinpath(f"{part}.ps1").read_text("utf-8"))
     lines = [f"    {scripts.literal(key)} = {scripts.literal(value)}" for key, value in data.items()]
     return scripts.script(text.replace("#DATA#", "$Kit = @{\n" + "\n".join(lines) + "\n}"))
 

@@ -30,8 +30,7 @@ from yendo.formats.pe import Image
 from yendo.installers import answers_exe, plain_exe, recognise
 from yendo.installers.account import Account as Read
 from yendo.installers.account import CommandLine
-from yendo.machines.wine.machine import WineMachine, WineSession
-from yendo.machines.wine.watch import Watched, Window
+from yendo.machines.watching import Watched, WatchedMachine, WatchedSession, Window
 from yendo.prove.verdicts import (
     COMPLETE,
     FOLDER,
@@ -110,7 +109,7 @@ class Trial(msgspec.Struct, frozen=True, kw_only=True):
 Progress = Callable[[str], object]
 
 
-def prepared(installer: Path, machine: WineMachine) -> Read:
+def prepared(installer: Path, machine: WatchedMachine) -> Read:
     """Reads the installer and refuses what cannot run on this machine, before a run is wasted. Raises NotCovered."""
     account = recognise.read(installer)
     if not account.family.endswith("-exe") or account.program is None:
@@ -124,7 +123,7 @@ def prepared(installer: Path, machine: WineMachine) -> Read:
         )
     if program.bits == 32 and "32" not in machine.widths:
         raise NotCovered(
-            f"{installer.name} is a 32-bit program, and {machine.layer.version} here runs only 64-bit ones: add the "
+            f"{installer.name} is a 32-bit program, and {machine.label} runs only 64-bit ones: add the "
             "layer's 32-bit half (apt-get install wine32)"
         )
     if missing := _missing_libraries(installer, machine):
@@ -134,17 +133,14 @@ def prepared(installer: Path, machine: WineMachine) -> Read:
     return account
 
 
-def _missing_libraries(installer: Path, machine: WineMachine) -> list[str]:
+def _missing_libraries(installer: Path, machine: WatchedMachine) -> list[str]:
     """Libraries of known runtimes that the program is linked to and that neither the machine nor its folder has."""
     from yendo.installers.programs import runtimes
 
     with installer.open("rb") as file:
         image = Image(file, installer.name)
         needed = runtimes(image)
-    system = machine.template / "prefix/drive_c/windows" / ("syswow64" if image.bits == 32 else "system32")
-    have = {entry.name.lower() for entry in system.iterdir()} | {
-        entry.name.lower() for entry in installer.parent.iterdir()
-    }
+    have = machine.libraries(image.bits) | {entry.name.lower() for entry in installer.parent.iterdir()}
     return [what for what in needed if (match := re.search(r"\(([^()]+)\)$", what)) and match[1] not in have]
 
 
@@ -154,7 +150,7 @@ class Trying:
     def __init__(
         self,
         installer: Path,
-        machine: WineMachine,
+        machine: WatchedMachine,
         keep: Path,
         *,
         account: Account = "user",
@@ -210,7 +206,7 @@ class Trying:
     # --- one run -----------------------------------------------------------------------------------
 
     @contextlib.contextmanager
-    def machine_with(self, extra: Iterable[Path] = ()) -> Iterator[tuple[WineSession, State]]:
+    def machine_with(self, extra: Iterable[Path] = ()) -> Iterator[tuple[WatchedSession, State]]:
         """A fresh machine with the installer, and nothing else, in a folder; and its state."""
         with (
             tempfile.TemporaryDirectory(prefix="yendo-trial-") as folder,
@@ -226,7 +222,7 @@ class Trying:
             yield session, before
 
     def observe(
-        self, session: WineSession, purpose: str, line: CommandLine, before: State, *, press: bool = False
+        self, session: WatchedSession, purpose: str, line: CommandLine, before: State, *, press: bool = False
     ) -> tuple[Run, list[Effect], State]:
         self.fresh_runs += 1
         self.progress(line.command)
@@ -240,7 +236,7 @@ class Trying:
         return run, effects, state
 
     def _judged(
-        self, session: WineSession, purpose: str, line: CommandLine, watched: Watched, effects: list[Effect]
+        self, session: WatchedSession, purpose: str, line: CommandLine, watched: Watched, effects: list[Effect]
     ) -> Run:
         lasting = [effect for effect in effects if not fleeting(effect, session)]
         shown = [window for window in watched.windows if window.counts]
@@ -316,7 +312,7 @@ class Trying:
                 self._compare(line.command, effects, session, before)
         return run
 
-    def _record(self, purpose: str, command: str, run: Run, effects: list[Effect], session: WineSession) -> None:
+    def _record(self, purpose: str, command: str, run: Run, effects: list[Effect], session: WatchedSession) -> None:
         environment = session.surroundings.environment
         kept = [effect for effect in effects if not fleeting(effect, session)]
         recording = Recording(
@@ -327,7 +323,7 @@ class Trying:
         body = msgspec.json.format(msgspec.json.encode(recording), indent=1)
         atomic.write(self.keep / f"observed-{purpose}.json", body + b"\n")
 
-    def _compare(self, command: str, effects: list[Effect], session: WineSession, before: State) -> None:
+    def _compare(self, command: str, effects: list[Effect], session: WatchedSession, before: State) -> None:
         """How well reading alone had predicted it, where the family can be read."""
         from yendo.effects import agreement
         from yendo.installers.programs import Reading
@@ -388,7 +384,7 @@ class Trying:
                     )
                     self.save(runs=runs)
 
-    def _record_removal(self, session: WineSession, line: CommandLine, installed: State) -> None:
+    def _record_removal(self, session: WatchedSession, line: CommandLine, installed: State) -> None:
         """The removal's own dialogs, recorded like those of the installation; only where recording was asked for."""
         if not self.trial.recorded_answers:
             return

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import io
 import re
 
 from yendo.effects import Effect, UninstallEntry
@@ -12,8 +13,7 @@ from yendo.evidence import Evidence
 from yendo.formats.pe import Image
 from yendo.installers import answers_exe, plain_exe
 from yendo.installers.account import Account, CommandLine
-from yendo.machines.wine.machine import WineSession
-from yendo.machines.wine.watch import Watched, Window
+from yendo.machines.watching import Watched, WatchedSession, Window
 from yendo.prove import causes
 
 FOLDER = r"C:\Hand over"  # where a trial puts the installer on its machines
@@ -37,7 +37,7 @@ def placed(command: str, installer: str) -> str:
     return command.replace(f'"{installer}"', f'"{FOLDER}\\{installer}"', 1)
 
 
-def fleeting(effect: Effect, session: WineSession) -> bool:
+def fleeting(effect: Effect, session: WatchedSession) -> bool:
     """What a run leaves among temporary files, and logs and answers beside the installer: no part of
     what it installs.
     """
@@ -54,7 +54,7 @@ def fleeting(effect: Effect, session: WineSession) -> bool:
     )
 
 
-def pending(effects: list[Effect], session: WineSession) -> bool:
+def pending(effects: list[Effect], session: WatchedSession) -> bool:
     """Whether files wait for the next start to be replaced or removed, other than temporary ones."""
     values = (effect.thing for effect in effects if effect.thing.identity.endswith("!pendingfilerenameoperations"))
     return any(not is_temporary(thing, session.surroundings.environment) for thing in values)
@@ -89,22 +89,14 @@ def tree(watched: Watched) -> tuple[str, ...]:
     return tuple(lines[:100])
 
 
-def engine_log(session: WineSession) -> int | None:
+def engine_log(session: WatchedSession) -> int | None:
     """The result that an engine with answers writes to its log, wherever that is."""
-    drive = session.copy.root / "drive_c"
-    for place in (
-        "Hand over/removal.log",
-        "Hand over/answers.log",
-        "answers.log",
-        "Hand over/setup.log",
-        "windows/setup.log",
-    ):
-        with contextlib.suppress(OSError):
-            return answers_exe.result_of((drive / place).read_text("cp1252", "replace"))
-    for path in sorted((drive / "users").rglob("setup.log"))[:20]:
-        with contextlib.suppress(OSError):
-            if (found := answers_exe.result_of(path.read_text("cp1252", "replace"))) is not None:
-                return found
+    places = [rf"{FOLDER}\removal.log", rf"{FOLDER}\answers.log", r"C:\answers.log", rf"{FOLDER}\setup.log"]
+    others = [path for path in session.files_below(r"C:\users") if path.lower().endswith("\\setup.log")]
+    for path in [*places, r"C:\windows\setup.log", *others[:20]]:
+        data = session.read(path)
+        if data is not None and (found := answers_exe.result_of(data.decode("cp1252", "replace"))) is not None:
+            return found
     return None
 
 
@@ -139,7 +131,7 @@ def verdict_of(watched: Watched, shown: list[Window], lasting: list[Effect], tol
     return (COMPLETE, []) if things else (NOTHING, [f"exit code {watched.exit_code} and nothing lasting changed"])
 
 
-def removals(account: Account, line: CommandLine, effects: list[Effect], session: WineSession) -> list[CommandLine]:
+def removals(account: Account, line: CommandLine, effects: list[Effect], session: WatchedSession) -> list[CommandLine]:
     """Command lines that may remove it silently, likeliest first."""
     found: list[CommandLine] = []
     if account.silent.uninstall:
@@ -161,7 +153,7 @@ def removals(account: Account, line: CommandLine, effects: list[Effect], session
     return list({entry.command: entry for entry in found}.values())
 
 
-def _quiet(command: str, switches: list[str], where: Evidence, session: WineSession) -> list[CommandLine]:
+def _quiet(command: str, switches: list[str], where: Evidence, session: WatchedSession) -> list[CommandLine]:
     """Quiet forms of an uninstall command: with the installer's own switches, those in its text, and common ones."""
     if match := re.match(r"(?i)\s*msiexec(?:\.exe)?\s+/[ix]\s*(\{[^}]+\})", command):
         return [CommandLine(f"msiexec /x {match[1]} /qn /norestart", "certain", where)]
@@ -179,7 +171,7 @@ def _quiet(command: str, switches: list[str], where: Evidence, session: WineSess
         else []
     )
     known: dict[str, int] = {}
-    with contextlib.suppress(ValueError, OSError, YendoError), session.host(program).open("rb") as file:
+    with contextlib.suppress(ValueError, OSError, YendoError), io.BytesIO(session.read(program) or b"") as file:
         known = plain_exe.texts(file, Image(file))
     for candidate in plain_exe.candidates("x", known):
         lines.append(

@@ -9,28 +9,22 @@ import base64
 import binascii
 import contextlib
 import re
-import tomllib
-from collections.abc import Iterable, Iterator
-from functools import cache
-from importlib.resources import files
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any, NoReturn
 
 import msgspec
 
-from yendo.effects import Effect, State, difference
-from yendo.effects.things import Thing, key_of
+from yendo.effects import State, difference
+from yendo.effects.things import key_of
 from yendo.errors import NotCovered, Unreadable
-from yendo.evidence import Evidence
 from yendo.facts.machine import Facts
-from yendo.facts.surroundings import Account, Surroundings, windows
+from yendo.facts.surroundings import Account
 from yendo.formats.fields import unescape
-from yendo.machines.noise import Patterns
 from yendo.machines.outside import RunnerOnly
-from yendo.machines.protocol import Place, Ran
+from yendo.machines.protocol import Ran
+from yendo.machines.recorded.observed import Observed, said
 from yendo.machines.recorded.picture import Picture, Reader
-from yendo.machines.wine import noise as layer_noise
-from yendo.machines.wine import quirks
 
 
 class Part(msgspec.Struct):
@@ -56,95 +50,30 @@ class Moment(msgspec.Struct):
     files: dict[str, bytes]
 
 
-class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What a Windows changes by itself, or only the layer: a pattern of identities, and why."""
-
-    kind: str
-    identity: str
-    why: str
-    layer: bool = False
-
-
-@cache
-def _noise(layer: bool) -> Patterns[Entry]:
-    raw = tomllib.loads(files("yendo.machines.recorded").joinpath("noise.toml").read_text("utf-8"))
-    return Patterns(entry for entry in msgspec.convert(raw["entry"], list[Entry]) if layer or not entry.layer)
-
-
-def is_noise(thing: Thing, *, layer: bool) -> bool:
-    """Whether a thing is the system's own doing."""
-    return _noise(layer).naming(thing) is not None or (layer and layer_noise.reason(thing) is not None)
-
-
-class RecordedMachine:
+class RecordedMachine(Observed):
     """One recording. Only what it has can be asked for: one scenario, as one account."""
 
-    has_powershell = True
-
     def __init__(self, parts: list[Part], account: Account) -> None:
-        self.account = account
-        self.about, self.environment = _about(parts)
-        self.is_layer = self.about.get("layer") == "True"
-        self.place: Place = "API layer" if self.is_layer else "real Windows"
+        if not parts or parts[0].name != "01-about":
+            raise Unreadable("the result does not say on which machine it was made")
+        super().__init__(*said(parts[0].lines), account)
         version = self.about.get("windows", "")
         self.name = f"kit-{version.split('.')[2] if version.count('.') >= 2 else 'unknown'}"
-        words = " ".join(filter(None, (self.about.get("product"), self.about.get("display"))))
-        layer = "the Windows API layer, as " if self.is_layer else ""
-        self.label = f"{layer}{words or 'Windows'} ({version}), {self.about.get('architecture', '')}, by a proof kit"
+        self.label = f"{self.words}, by a proof kit"
         reader = Reader()
         self.parts = [reader.read(part.lines) if part.is_picture else _moment(part) for part in parts[1:]]
         pictures = [part for part in self.parts if isinstance(part, Picture)]
         if not pictures:
             raise Unreadable("the result holds no picture of a machine")
         self.first = pictures[0]
-        self.by_itself = self._idle()
+        if len(self.parts) > 1 and isinstance(self.parts[0], Picture) and isinstance(self.parts[1], Picture):
+            idle = difference(self.parts[0].state, self.parts[1].state)  # nothing was done between these two
+            self.by_itself = {key_of(effect.thing) for effect in idle}
         for picture in pictures:
-            picture.state = self._quiet(picture.state)
-
-    def _idle(self) -> set[tuple[str, str]]:
-        """What changed between the first two pictures, while nothing was done."""
-        if len(self.parts) < 2 or not isinstance(self.parts[1], Picture):
-            return set()
-        assert isinstance(self.parts[0], Picture)
-        return {key_of(effect.thing) for effect in difference(self.parts[0].state, self.parts[1].state)}
-
-    def _quiet(self, state: State) -> State:
-        return State(
-            thing for thing in state if key_of(thing) not in self.by_itself and not is_noise(thing, layer=self.is_layer)
-        )
-
-    # --- the machine protocol --------------------------------------------------------------------
-
-    def surroundings(self, account: Account = "user") -> Surroundings:
-        usual = windows(account)
-        own = {name.lower(): value for name, value in self.environment.items()}
-        environment = {name: own.get(name.lower(), value) for name, value in usual.environment.items()}
-        moved = [(usual.environment[name], environment[name]) for name in ("TEMP", "USERPROFILE", "PUBLIC")]
-
-        def there(path: str) -> str:
-            for old, new in moved:
-                if path.lower() == old.lower() or path.lower().startswith(old.lower() + "\\"):
-                    return new + path[len(old) :]
-            return path
-
-        return msgspec.structs.replace(
-            usual,
-            windows=".".join(self.about.get("windows", usual.windows).split(".")[:3]),
-            user=self.about.get("account", usual.user).rpartition("\\")[2],
-            computer=self.about.get("computer", usual.computer),
-            environment=environment,
-            folders={name: there(path) for name, path in usual.folders.items()},
-            per_user_menu=self.is_layer,
-        )
+            picture.state = self.quiet(picture.state)
 
     def baseline(self, account: Account = "user") -> State:
         return self.first.state.copy()
-
-    def shown(self, effects: Iterable[Effect]) -> tuple[list[Effect], dict[str, int]]:
-        return quirks.adapt(effects) if self.is_layer else (list(effects), {})
-
-    def leaves(self, effect: Effect, because: Evidence | None, *, empty: bool) -> str:
-        return quirks.leaves(effect, because, empty=empty) if self.is_layer else ""
 
     def interrupt(self) -> None:
         """Nothing: what was recorded is over."""
@@ -167,14 +96,7 @@ class RecordedSession(RunnerOnly):
 
     @property
     def facts(self) -> Facts:
-        about = self.machine.about
-        return Facts(
-            windows=about.get("windows", ""),
-            architecture=about.get("architecture", ""),
-            edition=about.get("edition"),
-            language=about.get("language"),
-            computer=about.get("computer", ""),
-        )
+        return self.machine.facts
 
     def bring(self, source: Path, target: str) -> None:
         """Nothing: the kit brought it."""
@@ -235,16 +157,6 @@ class RecordedSession(RunnerOnly):
         raise NotCovered("what was recorded cannot be changed any more")
 
     place = append = remove = make_folder = remove_folder = end_programs = close_program = _over
-
-
-def _about(parts: list[Part]) -> tuple[dict[str, str], dict[str, str]]:
-    if not parts or parts[0].name != "01-about":
-        raise Unreadable("the result does not say on which machine it was made")
-    rows = [line.split("\t") for line in parts[0].lines]
-    about, environment = (
-        {unescape(row[1]): unescape(row[2]) for row in rows if row[0] == kind and len(row) == 3} for kind in "EA"
-    )
-    return about, environment
 
 
 def _moment(part: Part) -> Moment:

@@ -202,7 +202,8 @@ class Prefix:
         batch, said = work / f"run-{number}.bat", work / f"run-{number}.txt"
         escaped = line.replace("%", "%%")
         enter = f'cd /d "{folder}"\r\n' if folder else ""
-        text = f"@echo off\r\necho {_BEGUN}\r\n{enter}{escaped}\r\necho yendo-rc=%errorlevel%\r\n"
+        # what it says of errors as well: the layer's own stream for them has the layer's own words in it
+        text = f"@echo off\r\necho {_BEGUN}\r\n{enter}{escaped} 2>&1\r\necho yendo-rc=%errorlevel%\r\n"
         try:
             batch.write_bytes(
                 text.encode("cp437")

@@ -24,10 +24,11 @@ from yendo.facts import surroundings as around
 from yendo.facts.surroundings import Account, Surroundings
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Place, Ran
+from yendo.machines.watching import Watched
 from yendo.machines.wine import layer as layers
 from yendo.machines.wine import noise, observe, quirks, sandbox
 from yendo.machines.wine.copies import PrivateCopy
-from yendo.machines.wine.watch import Watched, watch
+from yendo.machines.wine.watch import watch
 
 RECIPE = 11  # raise it when a template must be made anew
 RESTART_LIMIT = 900.0  # seconds, for what goes on after a restart
@@ -130,6 +131,11 @@ class WineMachine:
             if not (folder / "ready.json").exists():
                 self._make(folder)
         return folder
+
+    def libraries(self, bits: int) -> set[str]:
+        """The names of what lies in the layer's folder for programs of so many bits, in small letters."""
+        system = self.template / "prefix/drive_c/windows" / ("syswow64" if bits == 32 else "system32")
+        return {entry.name.lower() for entry in system.iterdir()}
 
     @cached_property
     def widths(self) -> list[str]:

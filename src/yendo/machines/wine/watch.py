@@ -14,6 +14,7 @@ import msgspec
 
 from yendo import host_os
 from yendo.errors import NoMachine
+from yendo.machines.watching import Process, Watched, Window
 from yendo.machines.wine.screens import Screen
 
 if TYPE_CHECKING:
@@ -23,67 +24,6 @@ IDLE = 6.0  # seconds without work and with a window that does not change, until
 IDLE_SECONDS = 0.03  # of processor time that count as no work, a second
 MAX_WINDOWS, MAX_PICTURES = 60, 12
 MAX_DISK = 6 << 30
-SCREEN = (1280, 800)
-
-
-class Window(msgspec.Struct, frozen=True):
-    """A window that was shown.
-
-    ``texts`` are those of its controls; times in seconds from the start; ``picture`` is PNG.
-    """
-
-    program: str
-    title: str
-    kind: str
-    texts: tuple[str, ...]
-    shown: float
-    gone: float | None
-    picture: bytes | None = None
-    place: tuple[int, ...] = ()
-    """``place`` is left, top, width and height in pixels; () where only the screen saw it."""
-
-    @property
-    def counts(self) -> bool:
-        """Whether a person would see it: a few pixels at least, some of them on the screen, and something drawn or
-        said.
-        """
-        if not (self.title or self.texts or self.picture):
-            return False
-        if not self.place:
-            return True
-        left, top, width, height = self.place
-        return (
-            width > 4 and height > 4 and left + width > 0 and top + height > 0 and left < SCREEN[0] and top < SCREEN[1]
-        )
-
-
-class Process(msgspec.Struct, frozen=True):
-    """One process of the run; ``parent`` is another's number or the starter's."""
-
-    number: int
-    parent: int
-    name: str
-    begun: float
-    ended: float | None
-
-
-class Watched(msgspec.Struct, frozen=True):
-    """What became of a command line. ``exit_code`` is the first process's own, None where it was stopped.
-
-    ``first_ended`` and ``seconds``: when the first and when the last process ended. ``stopped`` says why
-    it was stopped: "waits", "time" or "disk". ``pressed`` are the buttons that were pressed for it.
-    """
-
-    command: str
-    exit_code: int | None
-    first_ended: float | None
-    seconds: float
-    windows: tuple[Window, ...]
-    processes: tuple[Process, ...]
-    stopped: str = ""
-    pressed: tuple[str, ...] = ()
-    network_off: bool = True
-    error: int = 0
 
 
 class _Watch:
