@@ -85,7 +85,15 @@ def test_the_table(tmp_path: Path, name: str) -> None:
 
 
 @pytest.mark.wine
-@pytest.mark.parametrize("name", ["asks-for-a-build", "asks-for-another-product", "actions-of-many-kinds", "names"])
+@pytest.mark.parametrize(
+    "name",
+    [
+        "asks-for-a-build",
+        "actions-of-many-kinds",
+        pytest.param("asks-for-another-product", marks=pytest.mark.thorough),
+        pytest.param("names", marks=pytest.mark.thorough),
+    ],
+)
 def test_the_table_on_the_layer(tmp_path: Path, shell_wine: Any, name: str) -> None:
     """Written by a writer that is not ours, proved by the package's own runner; ``first_drafts.py`` takes them all."""
     with shell_wine.fresh() as session:

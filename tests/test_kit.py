@@ -19,8 +19,7 @@ from hypothesis import strategies as st
 from yendo.effects import File, Folder, RegistryValue, Service, UninstallEntry, difference
 from yendo.errors import Unreadable, Usage
 from yendo.formats import fields
-from yendo.machines.recorded import machine as recorded
-from yendo.machines.recorded import picture
+from yendo.machines.recorded import observed, picture
 from yendo.machines.recorded.machine import Part, RecordedMachine
 from yendo.package import build
 from yendo.package import manifest as form
@@ -262,8 +261,8 @@ def test_what_changes_by_itself_is_no_effect(tmp_path: Path) -> None:
     parts = [about(), Part("02-look", [busy[0], hive.format(1)]), Part("03-look", [busy[1], hive.format(2)])]
     with RecordedMachine(parts, "system").fresh("system") as session:
         assert list(session.state()) == []
-    assert recorded.is_noise(RegistryValue("HKCU", r"Software\Wine\Temporary System Parameters\A", "b"), layer=True)
-    assert not recorded.is_noise(RegistryValue("HKLM", r"Software\Tidewell", "b"), layer=True)
+    assert observed.is_noise(RegistryValue("HKCU", r"Software\Wine\Temporary System Parameters\A", "b"), layer=True)
+    assert not observed.is_noise(RegistryValue("HKLM", r"Software\Tidewell", "b"), layer=True)
 
 
 # --- played on the layer ---------------------------------------------------------------------------------
@@ -300,7 +299,7 @@ SCENARIO_ACCOUNT = {"desk": "user", "system": "system"}
 @pytest.mark.parametrize(
     ("scenario", "more", "steps"),
     [
-        ("desk", "", ""),
+        pytest.param("desk", "", "", marks=pytest.mark.thorough),
         pytest.param("system", "", "", marks=pytest.mark.thorough),
         pytest.param("desk", "", RESTART, marks=pytest.mark.thorough),
         pytest.param("desk", "", FAILING, marks=pytest.mark.thorough),

@@ -22,11 +22,14 @@ from test_ssh import office
 import yendo as yendo_package
 from yendo.effects import difference
 from yendo.errors import NoMachine, NotCovered, Usage
+from yendo.machines import visits
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.prove import attended
 from yendo.prove.prove import prove
+from yendo.prove.trial import Trying
 
 NAMES = list(machine_conformance.CHECKS)
+SETUP = Path(yendo_package.__file__).parent / "demo" / "sounder" / "sounder-setup.exe"
 
 
 @pytest.fixture(scope="module")
@@ -145,20 +148,19 @@ def test_the_matrix_on_a_computer_that_is_put_back(tmp_path: Path, shell_wine: A
 
 @pytest.mark.thorough
 @pytest.mark.wine
-def test_a_trial_over_ssh(tmp_path: Path, shell_wine: Any, yendo: Yendo, vendor: Path) -> None:
+def test_a_trial_over_ssh(tmp_path: Path, shell_wine: Any) -> None:
     """A setup program is tried there until it is silent and complete, and its uninstaller as well."""
     with office(shell_wine, tmp_path) as there:
-        lines = [
-            f"{key} = {json.dumps(value)}"
-            for key, value in msgspec.to_builtins(there.address(revert=(there.revert,))).items()
-        ]
-        (tmp_path / "machines.toml").write_text("[w11]\n" + "\n".join(lines) + "\n")
-        setup = next(vendor.glob("sounder-setup*.exe"))
-        found = json.loads(yendo("try", setup, "--machine", "ssh:w11", "--json", expect=None).stdout)
-    assert found["install"] and found["account"] == "system", found
-    silent = next(run for run in found["runs"] if run["command"] == found["install"])
-    assert silent["verdict"] == "silent and complete" and silent["effects"]["file"] and not silent["network_off"]
-    assert "ssh:w11" in found["machine"] and found["uninstall"]
+        machine = attended.over_ssh("w11", there.address(revert=(there.revert,)), lambda text: None, idle=0)
+        found = Trying(SETUP, machine, tmp_path / "keep", account="system", timeout=120).run()
+        machine.interrupt()
+        assert there.reverts > 3, "put back before every run"
+    assert found.install and found.account == "system" and "ssh:w11" in found.machine, found
+    waits, silent = [run for run in found.runs if run.purpose == "install"]
+    assert waits.verdict == "waits for a person" and waits.windows[0].title == "Tidewell Sounder 3.0.1 Setup"
+    assert silent.verdict == "silent and complete" and silent.effects["file"] and not silent.network_off
+    assert silent.returned_early > 1 and silent.outlived == ("sounder-worker.exe",)
+    assert found.uninstall and found.uninstall.endswith('remove.exe" /unattended') and found.left_behind == ()
 
 
 # --- the computer that Yendo runs on ----------------------------------------------------------------------
@@ -195,3 +197,38 @@ def test_the_computer_that_it_runs_on(tmp_path: Path, shell_wine: Any, installer
         ran = session.run(f'cmd /s /c "{line} 2>&1"', timeout=580)
         found = json.loads(ran.output[ran.output.index('{"checks"') :])
     assert found["wrong"] == {} and found["checks"] == NAMES
+
+
+# --- what is told of them ---------------------------------------------------------------------------------
+
+
+def test_machines_are_listed(tmp_path: Path, yendo: Yendo) -> None:
+    said = json.loads(yendo("machines", "--json").stdout)["machines"]
+    assert [one["name"] for one in said] == ["simulated", "wine"]
+    assert "machines.toml" in yendo("machines").stdout
+    (tmp_path / "machines.toml").write_text(
+        '[w11]\naddress = "w11"\nuser = "prove"\nhost_key = "ssh-ed25519 AAAAC3"\nrevert = [["true"]]\n'
+        '[w10]\naddress = "w10"\nuser = "prove"\nhost_key = "ssh-ed25519 AAAAC3"\n'
+    )
+    cache = tmp_path / "cache"
+    visits.note(cache, "w11", "lantern-6.2.1-r1: system", "Windows 11 Pro 24H2 (10.0.26100.1742), x64", put_back=True)
+    visits.note(cache, "w11", "gauge-1-r1: twice", "Windows 11 Pro 24H2 (10.0.26100.1742), x64", put_back=False)
+    by_name = {
+        one["name"]: one
+        for one in json.loads(yendo("machines", "--json", environment={"YENDO_CACHE": str(cache)}).stdout)["machines"]
+    }
+    assert by_name["ssh:w11"]["last"] == "gauge-1-r1: twice" and by_name["ssh:w11"]["put_back"].startswith("20")
+    assert by_name["ssh:w10"]["proved"] == "never" and "no revert" in by_name["ssh:w10"]["put_back"]
+    (cache / visits.NAME).write_bytes(b"[]")
+    assert visits.known(cache) == {}, "a file of another form is nothing"
+
+
+def test_more_than_one_run_needs_a_way_back(tmp_path: Path, yendo: Yendo) -> None:
+    package = made(tmp_path / "w")
+    (tmp_path / "machines.toml").write_text('[w11]\naddress = "w11"\nuser = "prove"\nhost_key = "ssh-ed25519 AAAAC3"\n')
+    said = yendo("prove", package, "--machine", "ssh:w11", "--scenario", "all", expect=2).stderr
+    assert "would be changed" in said and "revert" in said
+    assert "revert" in yendo("try", SETUP, "--machine", "ssh:w11", expect=2).stderr
+    assert "no machine to try on" in yendo("try", SETUP, "--machine", "moon", expect=2).stderr
+    mixed = yendo("prove", package, "--machine", "ssh:w11", "--machine", "simulated", expect=2).stderr
+    assert "by themselves" in mixed

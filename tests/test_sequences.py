@@ -104,7 +104,9 @@ def left(before: State, after: State) -> list[str]:
 @pytest.mark.parametrize("how", ["before", "after", "torn"])
 @pytest.mark.parametrize("verb", ["install", "uninstall"])
 def test_cut_off_at_every_write(package: Path, verb: str, how: str) -> None:
-    """After every single write the power is cut once; the run that follows ends where an undisturbed one does."""
+    """After every single write the power is cut once; the run that follows ends where an undisturbed one does. In CI after
+    every other one, each of the three ways.
+    """
     whole = fresh(package, Cut)
     untouched = whole.state()
     assert run(whole, package, "install").exit_code == 0
@@ -114,7 +116,7 @@ def test_cut_off_at_every_write(package: Path, verb: str, how: str) -> None:
         assert left(untouched, whole.state()) == []
     goal, writes = whole.state(), whole.count
     assert writes > 60
-    for at in range(1, writes + 1):
+    for at in range(1, writes + 1, 2 if os.environ.get("CI") else 1):
         session = fresh(package, Cut)
         if verb == "uninstall":
             run(session, package, "install")
@@ -372,7 +374,7 @@ def test_random_plans_end_as_the_model_says(steps: list[dict[str, Any]]) -> None
 # --- the real runner, killed ---------------------------------------------------------------------------------------------
 
 
-POINTS = 40 if os.environ.get("YENDO_ALL_POINTS") else 3 if os.environ.get("CI") else 5
+POINTS = 40 if os.environ.get("YENDO_ALL_POINTS") else 2 if os.environ.get("CI") else 5
 
 
 @pytest.mark.wine

@@ -126,7 +126,7 @@ def built(workspace: Path) -> Path:
 SERVER = "HKLM", "64", r"Software\Tidewell\Office"
 
 
-@pytest.mark.parametrize("where", ["simulated", pytest.param("wine", marks=pytest.mark.wine)])
+@pytest.mark.parametrize("where", ["simulated", pytest.param("wine", marks=[pytest.mark.wine, pytest.mark.thorough])])
 def test_every_site_is_proved(office: Path, where: str, request: pytest.FixtureRequest) -> None:
     """Each site's values reach registry, files, properties and conditions; the secret reaches neither log nor process list."""
     from yendo.prove import scenarios

@@ -22,6 +22,7 @@ COMMANDS = {
     "sign": "sign the package, or judge its signature",
     "detect": "derive detection rules, and measure what they catch",
     "prove": "install, detect and remove the package on a fresh machine",
+    "machines": "list what packages are proved on, and when each computer was last used",
     "farm": "let several computers prove together",
     "dossier": "write the page for the person who signs off",
     "handover": "write the sheet for the person at the management system",

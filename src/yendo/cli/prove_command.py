@@ -23,6 +23,7 @@ if TYPE_CHECKING:
 
     from rich.console import Console
 
+    from yendo.machines.addresses import Address
     from yendo.machines.protocol import Machine
     from yendo.plan import Plan
     from yendo.prove.kit import Result
@@ -301,6 +302,7 @@ def prove_over_ssh(options: argparse.Namespace, package: Path, plan: Plan | None
             with show.working(f"proving on {SSH}{name}", quiet=options.quiet or options.json) as progress:
                 result = remote.play(package, name, known[name], some[0].site or "", progress)
             code |= judged(options, package, plan, workspace, result)
+            visited(name, known[name], package, some[0].id, result.machine.words)
         return code
     with show.working("proving", quiet=options.quiet or options.json) as progress:
         where = [attended.over_ssh(name, known[name], progress) for name in names]
@@ -311,9 +313,19 @@ def prove_over_ssh(options: argparse.Namespace, package: Path, plan: Plan | None
         finally:
             for machine in where:
                 machine.interrupt()
+    for name, machine in zip(names, where, strict=True):
+        if played := [cell.scenario.id for cell in cells if cell.proof.machine == machine.name and not cell.earlier]:
+            visited(name, known[name], package, ", ".join(played), machine.words)
     if len(cells) == 1:
         return told(options, package, workspace, cells[0].proof)
     return many_told(options, package, cells, sum(cell.proof.seconds for cell in cells))
+
+
+def visited(name: str, address: Address, package: Path, what: str, windows: str) -> None:
+    """Notes for `yendo machines` that something was proved on a computer."""
+    from yendo.machines import visits
+
+    visits.note(machines.cache(), name, f"{package.name}: {what}", windows, put_back=bool(address.revert))
 
 
 def run(options: argparse.Namespace) -> int:

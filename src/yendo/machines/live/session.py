@@ -116,10 +116,14 @@ class LiveMachine(Observed):
             )
         self.link.put_back()
         there = rf"C:\Yendo-errands-{secrets.token_hex(4)}"
-        with tempfile.TemporaryDirectory(prefix="yendo-live-") as place:
-            (Path(place) / SCRIPT).write_bytes(self.script)
-            self.link.bring(Path(place), there)
-        self.link.begin(there)
+        try:
+            with tempfile.TemporaryDirectory(prefix="yendo-live-") as place:
+                (Path(place) / SCRIPT).write_bytes(self.script)
+                self.link.bring(Path(place), there)
+            self.link.begin(there)
+        except BaseException:  # one that is refused leaves nothing either
+            self.link.take_away(there)
+            raise
         session = LiveSession(self, there)
         try:
             self.about, self.environment = said(session.errand("about"))

@@ -256,6 +256,15 @@ class SshLink:
 
     def close(self) -> None:
         if self.loop.is_running():
-            self.loop.call_soon_threadsafe(self.line.lose)
+            with contextlib.suppress(TimeoutError):
+                asyncio.run_coroutine_threadsafe(self._end(), self.loop).result(10)
             self.loop.call_soon_threadsafe(self.loop.stop)
             self.thread.join(10)
+
+    async def _end(self) -> None:
+        """Lets go of the line, and waits for what the library still has under way."""
+        self.line.lose()
+        left = [task for task in asyncio.all_tasks() if task is not asyncio.current_task()]
+        for task in left:
+            task.cancel()
+        await asyncio.gather(*left, return_exceptions=True)
