@@ -45,6 +45,8 @@ void start(void)
         CloseHandle(file);
         if (!CreateProcessA(NULL, task, NULL, NULL, FALSE, 0, NULL, NULL, &how, &ran))
             ExitProcess(1);
+    } else if (after(line, "/query")) {
+        ExitProcess(GetFileAttributesA("C:\\task.txt") != INVALID_FILE_ATTRIBUTES ? 0 : 1);
     } else if (after(line, "/delete")) {
         ExitProcess(DeleteFileA("C:\\task.txt") ? 0 : 1);
     }

@@ -91,7 +91,7 @@ def test_over_ssh(tmp_path: Path, shell_wine: Any, installer: Path) -> None:
                     wrong[name] = f"{type(error).__name__}: {error}"
             assert wrong == {}
             other = attended.over_ssh("w11", there.address(), lambda text: None, idle=0)
-            with pytest.raises(Usage, match="somebody else is at work"), other.fresh("system"):
+            with pytest.raises(Usage, match="another proof is under way"), other.fresh("system"):
                 pass
             other.interrupt()
         assert machine.place == "API layer" and "ssh:w11" in machine.label and there.restarts == 1

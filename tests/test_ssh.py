@@ -26,7 +26,7 @@ from yendo.errors import NoMachine, Usage
 from yendo.machines import addresses
 from yendo.machines.addresses import Address
 from yendo.machines.live import ssh
-from yendo.prove import kit, remote
+from yendo.prove import attended, kit, remote
 from yendo.prove.prove import prove
 
 ROUNDS = int(os.environ.get("YENDO_SSH_ROUNDS", "1"))
@@ -287,7 +287,9 @@ def _key(folder: Path) -> str:
 
 @pytest.mark.wine
 def test_who_is_not_believed(tmp_path: Path, shell_wine: Any) -> None:
-    """Another host key, a key that is not let in, a computer that belongs to somebody: nothing is begun."""
+    """Another host key, a key that is not let in, a full disk, somebody else at work, a computer that belongs to
+    somebody: nothing is begun.
+    """
     package = made(tmp_path / "w")
     with office(shell_wine, tmp_path) as there:
         other = (tmp_path / "other.pub").read_text().strip()
@@ -297,6 +299,18 @@ def test_who_is_not_believed(tmp_path: Path, shell_wine: Any) -> None:
         ):
             with pytest.raises(NoMachine, match=words):
                 remote.play(package, "w11", there.address(**more), "", lambda text: None, idle=0)
+        (tmp_path / "full").touch()
+        with pytest.raises(NoMachine, match="is its disk full"):
+            remote.play(package, "w11", there.address(), "", lambda text: None, idle=0)
+        (tmp_path / "full").unlink()
+        there.session.write(r"C:\task.txt", b"somebody's")
+        for begins in (
+            lambda: remote.play(package, "w11", there.address(), "", lambda text: None, idle=0),
+            lambda: attended.over_ssh("w11", there.address(), lambda text: None, idle=0).surroundings("system"),
+        ):
+            with pytest.raises(Usage, match="another proof is under way"):
+                begins()
+        there.session.remove(r"C:\task.txt")
         key = r"HKLM\System\CurrentControlSet\Services\Tcpip\Parameters"
         there.session.run(f'reg add {key} /v "NV Domain" /d marrowby.example /f', timeout=60)
         with pytest.raises(Usage, match=r"in the domain marrowby\.example"):

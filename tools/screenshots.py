@@ -6,12 +6,14 @@ and for the page Chromium.
 
 from __future__ import annotations
 
+import contextlib
 import os
 import shutil
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Iterator
 from pathlib import Path
 
 from yendo.demo import story
@@ -28,7 +30,8 @@ PICTURES = {
     "transform": "yendo transform make lantern -o site.mst; yendo transform show site.mst from-tidewell/lantern-6.2.1.msi; "  # noqa: E501
     "yendo transform fits site.mst from-tidewell/lantern-6.2.3.msi; "
     "yendo transform move site.mst from-tidewell/lantern-6.2.1.msi from-tidewell/lantern-6.2.3.msi -o site-6.2.3.mst",
-    "patch": "yendo patch show from-tidewell/lantern-6.2.3.msp from-tidewell/lantern-6.2.1.msi",
+    "farm": "yendo machines; yendo farm status tcp://127.0.0.1:8786; "
+    "yendo prove lantern runtime drafted --scenario all --farm tcp://127.0.0.1:8786",
     "check": "yendo check mistaken",
     "detect": "yendo detect strength drafted; yendo detect derive drafted",
     "matrix": "yendo prove drafted --scenario all; yendo prove lantern --site kettle --scenario starts --scenario media-gone --scenario upgrade:6.1.0 --machine all",  # noqa: E501
@@ -175,6 +178,26 @@ def take(name: str, command: str, folder: Path, display: str) -> None:
     window.wait()
 
 
+@contextlib.contextmanager
+def farm(folder: Path) -> Iterator[None]:
+    """A scheduler and two workers on this computer, and a Windows that the office describes."""
+    (folder / "machines.toml").write_text(
+        '[harbour-w11]\naddress = "w11.survey.marrowby.example"\nuser = "prove"\n'
+        'host_key = "ssh-ed25519 AAAAC3Nza"\nrevert = [["virsh", "snapshot-revert", "w11", "clean"]]\n'
+    )
+    calls = [["scheduler"], *[["worker", "tcp://127.0.0.1:8786", "--offers", "simulated=1"]] * 2]
+    started = []
+    for call in calls:
+        started.append(subprocess.Popen([YENDO, "farm", *call, "--quiet"], cwd=folder))
+        time.sleep(3)
+    try:
+        yield
+    finally:
+        for process in reversed(started):
+            process.terminate()
+            process.wait()
+
+
 def main() -> int:
     if sys.argv[1:2] == ["--type"]:
         return type_into(sys.argv[2])
@@ -193,7 +216,8 @@ def main() -> int:
             if "pages" in chosen:
                 page(Path(folder))
             for name in [name for name in chosen if name != "pages"]:
-                take(name, PICTURES[name], Path(folder), display)
+                with farm(Path(folder)) if name == "farm" else contextlib.nullcontext():
+                    take(name, PICTURES[name], Path(folder), display)
     finally:
         screen.terminate()
         screen.wait()

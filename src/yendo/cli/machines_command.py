@@ -44,10 +44,10 @@ def survey(folder: Path) -> list[dict[str, Any]]:
     found: list[dict[str, Any]] = []
     for name in kinds.NAMES:
         try:
-            what = machines.make(name).label
+            what, back = machines.make(name).label, "every run"
         except YendoError as error:
-            what = f"not here: {str(error).partition(':')[0]}"
-        found.append({"name": name, "what": what, "put_back": "every run", "proved": "", "last": ""})
+            what, back = f"not here: {str(error).partition(':')[0]}", ""
+        found.append({"name": name, "what": what, "put_back": back, "proved": "", "last": ""})
     path = addresses.find(folder)
     known = visits.known(machines.cache())
     for name, address in (addresses.read(path) if path else {}).items():

@@ -240,10 +240,8 @@ function Start-Errands {
     if ([IO.File]::Exists($ready)) {
         # a line that was lost while it began: what was begun goes on
         if ([IO.File]::ReadAllText($ready, $Utf8) -eq $Here) { Start-Task; exit 0 }
-        [string]$alive = [IO.Path]::Combine($Work, 'alive.txt')
-        [bool]$busy = @([IO.Directory]::GetFiles($Asked, '*.begun') | Where-Object { -not [IO.File]::Exists([IO.Path]::ChangeExtension($_, '.told')) }).Length -gt 0
-        if ($busy -or ([IO.File]::Exists($alive) -and (([DateTime]::UtcNow - [IO.File]::GetLastWriteTimeUtc($alive)).TotalSeconds -lt 60))) { Stop-With 'somebody else is at work on this computer; put it back, or wait' }
     }
+    Stop-Others
     if ([IO.Directory]::Exists($Work)) { [IO.Directory]::Delete($Work, $true) }
     New-Protected $Work $true
     [void][IO.Directory]::CreateDirectory($Asked)
@@ -255,11 +253,8 @@ function Start-Errands {
 
 if (-not $Inner) { Start-Errands }
 [string]$Here = [IO.File]::ReadAllText([IO.Path]::Combine($Work, 'ready.txt'), $Utf8)
-[string]$Alive = [IO.Path]::Combine($Work, 'alive.txt')
 [DateTime]$Idle = [DateTime]::UtcNow
-[DateTime]$Seen = [DateTime]::MinValue
 while (([DateTime]::UtcNow - $Idle).TotalHours -lt 4) {
-    if (([DateTime]::UtcNow - $Seen).TotalSeconds -gt 5) { [IO.File]::WriteAllText($Alive, '', $Utf8); $Seen = [DateTime]::UtcNow }
     [string[]]$waiting = @([IO.Directory]::GetFiles($Asked, '*.ask') | ForEach-Object { [IO.Path]::GetFileNameWithoutExtension($_) } | Where-Object { -not [IO.File]::Exists((Get-Path $_ 'told')) })
     if ($waiting.Length -eq 0) { [Threading.Thread]::Sleep(100); continue }
     [Array]::Sort($waiting, [StringComparer]::Ordinal)

@@ -23,6 +23,7 @@ if TYPE_CHECKING:
     import asyncssh
 
 EVERY = 2.0  # seconds between two tries
+REFUSALS = 3  # of the file transfer, until it is believed
 REVERT_LIMIT = 1800.0
 VISIT = 6 * 3600.0  # seconds from one time that the machine is put back to the next
 Heard = Callable[[str], object]
@@ -115,13 +116,16 @@ class Line:
         """Does something that may be done again, until no line is lost in it. Raises NoMachine, Usage."""
         import asyncssh
 
-        until = min(time.monotonic() + seconds(self.address.wait), self.until)
+        until, refused = min(time.monotonic() + seconds(self.address.wait), self.until), 0
         while True:
             try:
                 return await what()
             except (OSError, TimeoutError, asyncssh.Error) as error:
-                if time.monotonic() > until:
-                    raise NoMachine(f"ssh:{self.name}: {error}") from error
+                # the file transfer itself refuses: that is no line that was lost, and hardly gets better
+                refused += isinstance(error, asyncssh.SFTPError) and not isinstance(error, asyncssh.SFTPConnectionLost)
+                if time.monotonic() > until or refused >= REFUSALS:
+                    hint = "; is its disk full?" if refused else ""
+                    raise NoMachine(f"ssh:{self.name}: {error}{hint}") from error
                 self.heard(f"{self.name} is away ({error}); trying again")
                 self.lose()
                 await asyncio.sleep(EVERY)

@@ -182,6 +182,7 @@ function Start-Play {
     [string]$ready = [IO.Path]::Combine($Work, 'ready.txt')
     # a line that was lost while it began: what was begun goes on
     if ($Start -and [IO.File]::Exists($ready) -and ([IO.File]::ReadAllText($ready, $Utf8) -eq $Here)) { Start-Task; exit 0 }
+    Stop-Others
     if ([IO.Directory]::Exists($Work)) { [IO.Directory]::Delete($Work, $true) }
     New-Protected $Work $true
     Copy-Tree ([IO.Path]::Combine($Here, 'package')) $Package
@@ -213,6 +214,7 @@ function Start-Play {
 
 if (-not $Inner) { Start-Play; $Inner = $true } elseif ($Account -ne 'system') { [void](Set-Return) } # it is used up by a start
 try { Invoke-Play } catch {
+    Clear-Return
     Show-Line ("`nstopped: " + $_.Exception.GetBaseException().Message)
     exit 1
 }

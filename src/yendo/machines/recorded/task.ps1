@@ -107,6 +107,17 @@ function Get-Claims {
 
 function Stop-With([string]$Text) { [Console]::WriteLine($Text); exit 2 }
 
+# A play or a visit of somebody else that is under way: it has a task, or waits for a person's next session.
+function Test-Others {
+    if ((Invoke-Program 'schtasks.exe' ('/query /tn "' + $TaskName + '"'))[0] -eq 0) { return $true }
+    [Microsoft.Win32.RegistryKey]$once = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64').OpenSubKey('Software\Microsoft\Windows\CurrentVersion\RunOnce')
+    return (($null -ne $once) -and ($null -ne $once.GetValue('Yendo proof', $null)))
+}
+
+function Stop-Others {
+    if (Test-Others) { Stop-With ('another proof is under way on this computer: wait for it, or put the computer back; of one that was broken off, schtasks /delete /tn "' + $TaskName + '" /f takes away what is left') }
+}
+
 function Start-Task {
     if ((Set-Return) -ne 0) { Stop-With 'a task for the system account cannot be made here; see the policy of this machine' }
     if ((Invoke-Program 'schtasks.exe' ('/run /tn "' + $TaskName + '"'))[0] -ne 0) { Stop-With 'the task for the system account does not start' }
