@@ -154,7 +154,7 @@ def test_a_trial_over_ssh(tmp_path: Path, shell_wine: Any) -> None:
         machine = attended.over_ssh("w11", there.address(revert=(there.revert,)), lambda text: None, idle=0)
         found = Trying(SETUP, machine, tmp_path / "keep", account="system", timeout=120).run()
         machine.interrupt()
-        assert there.reverts > 3, "put back before every run"
+        assert there.reverts >= 3, "put back before every run"
     assert found.install and found.account == "system" and "ssh:w11" in found.machine, found
     waits, silent = [run for run in found.runs if run.purpose == "install"]
     assert waits.verdict == "waits for a person" and waits.windows[0].title == "Tidewell Sounder 3.0.1 Setup"
