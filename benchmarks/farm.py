@@ -50,7 +50,7 @@ def farm(folder: Path) -> list[Figure]:
     return [Figure("cells through a cluster against processes", statistics.median(ratios), 1.25, "x", detail)]
 
 
-def _timed(some: list[run.Cell], crew: run.Crew) -> float:
+def _timed(some: list[run.FarmCell], crew: run.Crew) -> float:
     begun = time.monotonic()
     found = run.play(some, crew, keep=lambda proof, package: None)
     took = time.monotonic() - begun

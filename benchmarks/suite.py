@@ -50,7 +50,7 @@ def installer(path: Path, files: int, cabinet: int, *, sector_size: int = 512) -
     }  # fmt: skip
     for name, cells in rows.items():
         writer.table(name, columns(name), cells)
-    writer.stream("bench.cab", cfb.Source(cabinet, lambda: noise(cabinet)))
+    writer.stream("bench.cab", cfb.ByteSource(cabinet, lambda: noise(cabinet)))
     with path.open("wb") as file:
         writer.write(file, sector_size=sector_size)
     return path

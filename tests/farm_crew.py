@@ -15,7 +15,7 @@ from pathlib import Path
 
 import yendo
 from yendo.farm.job import Job
-from yendo.farm.run import Cell
+from yendo.farm.run import FarmCell
 from yendo.plan import read
 from yendo.prove import scenarios
 
@@ -99,7 +99,7 @@ def copies(workspace: Path, count: int, target: Path) -> list[Path]:
     return made
 
 
-def cells(workspaces: list[Path], names: list[str]) -> list[Cell]:
+def cells(workspaces: list[Path], names: list[str]) -> list[FarmCell]:
     """The named scenarios of each workspace's package, on the simulated machine."""
     found = []
     for workspace in workspaces:
@@ -108,5 +108,5 @@ def cells(workspaces: list[Path], names: list[str]) -> list[Cell]:
         sites = [*plan.site] or [""]
         for one in scenarios.at_sites([scenarios.SCENARIOS[name] for name in names], sites):
             job = Job(str(package), one.id, one.site or "", "simulated", proving=plan.proof)
-            found.append(Cell(package, workspace, one, job))
+            found.append(FarmCell(package, workspace, one, job))
     return found

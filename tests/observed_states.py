@@ -17,7 +17,7 @@ import first_drafts
 from yendo.effects import Effect, State, difference
 from yendo.effects.things import File, key_of, kind_of
 from yendo.machines.recorded import machine as recorded
-from yendo.machines.recorded.picture import Reader
+from yendo.machines.recorded.picture import PictureReader
 from yendo.package import scripts
 
 LOOK = r"C:\look"
@@ -47,7 +47,7 @@ def script() -> bytes:
     return scripts.script(text)
 
 
-def look(session: Any, reader: Reader, number: int) -> State:
+def look(session: Any, reader: PictureReader, number: int) -> State:
     first = rf" -First {LOOK}\0.txt" if number else ""
     line = rf"powershell -NoProfile -ExecutionPolicy Bypass -File {LOOK}\observe.ps1 -To {LOOK}\{number}.txt{first}"
     assert session.run(line, timeout=300).exit_code == 0
@@ -96,7 +96,7 @@ def main(count: int, first: int, wine: Any) -> list[str]:
         session.make_folder(LOOK)
         session._brought.append(LOOK.lower())  # ours, and no part of what the machine is
         session.write(rf"{LOOK}\observe.ps1", script())
-        reader = Reader()
+        reader = PictureReader()
         before, baseline = look(session, reader, 0), session.state()
         for number, name in enumerate(names, 1):
             folder = Path(place) / name

@@ -16,7 +16,7 @@ from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.plan import read
 from yendo.prove.prove import prove
 from yendo.steps import KINDS
-from yendo.terms.changes import Change
+from yendo.terms.changes import PlannedChange
 from yendo.terms.rules import KINDS as RULES
 
 TIDY = r"""[void][IO.Directory]::CreateDirectory('C:\ProgramData\Marrowby')
@@ -148,7 +148,7 @@ def test_another_file_of_the_same_name_is_refused(yendo: Yendo, drafted: Path, t
 
 def test_every_key_of_every_kind_is_an_option() -> None:
     """The options come from the models, so none is missing, and none is in the way of another."""
-    changes = {str(one.__struct_config__.tag): one for one in get_args(Change)}
+    changes = {str(one.__struct_config__.tag): one for one in get_args(PlannedChange)}
     steps = {name: kind.step for name, kind in KINDS.items()}
     top = main.parser("add")
     for what, models in (("step", steps), ("rule", RULES), ("change", changes)):

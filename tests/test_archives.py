@@ -66,7 +66,7 @@ def _seven_zip(tmp_path: Path, *options: str) -> bytes:
     return (tmp_path / "made.7z").read_bytes()
 
 
-def _all(data: bytes, kind: archives.Kind, limit: int = 1 << 30) -> dict[str, bytes]:
+def _all(data: bytes, kind: archives.ArchiveKind, limit: int = 1 << 30) -> dict[str, bytes]:
     file = io.BytesIO(data)
     names = {member.name for member in archives.members(file, kind)}
     return {name: b"".join(pieces) for name, pieces in archives.contents(file, kind, names, limit)}
@@ -93,7 +93,7 @@ def test_rar() -> None:
 
 
 @pytest.mark.parametrize("kind", ["7z", "rar"])
-def test_one_that_unpacks_to_more_than_allowed(tmp_path: Path, kind: archives.Kind) -> None:
+def test_one_that_unpacks_to_more_than_allowed(tmp_path: Path, kind: archives.ArchiveKind) -> None:
     data = _seven_zip(tmp_path) if kind == "7z" else _rar(b"a", bytes(9000))
     with pytest.raises(Unreadable, match="more than 5000 bytes"):
         _all(data, kind, 5000)

@@ -258,8 +258,8 @@ def test_archives_are_found_behind_programs_only() -> None:
 
 
 def test_a_bomb_is_known_by_its_ratio() -> None:
-    def part(size: int, packed: int | None) -> programs.Part:
-        return programs.Part("x", size, None, packed, lambda limit: io.BytesIO())
+    def part(size: int, packed: int | None) -> programs.InstallerPart:
+        return programs.InstallerPart("x", size, None, packed, lambda limit: io.BytesIO())
 
     assert (
         bomb(part(200 << 20, 1000))

@@ -27,7 +27,7 @@ class Rig:
         self.memories: dict[str, Any] = {}
         self.paths: dict[str, Path] = {}
 
-    def run(self, source: Specimen | Path, **given: str) -> engine.Outcome:
+    def run(self, source: Specimen | Path, **given: str) -> engine.EngineOutcome:
         path = source if isinstance(source, Path) else source.ours(self.folder)
         with Database(path) as database:
             outcome = engine.run(
@@ -58,7 +58,7 @@ def rig(tmp_path: Path) -> Rig:
     return Rig(tmp_path)
 
 
-def names(outcome: engine.Outcome, kind: str = "file") -> list[str]:
+def names(outcome: engine.EngineOutcome, kind: str = "file") -> list[str]:
     return sorted(
         label(effect.thing).rpartition("\\")[2]
         for effect in outcome.effects

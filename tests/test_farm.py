@@ -219,7 +219,7 @@ def test_only_what_has_changed(tmp_path: Path, workspace: Path, yendo: Yendo) ->
 # --- a cluster ----------------------------------------------------------------------------------------------
 
 
-def _playing(crew: Cluster, some: list[run.Cell]) -> tuple[list[run.Ended], Counter[Path]]:
+def _playing(crew: Cluster, some: list[run.FarmCell]) -> tuple[list[run.Ended], Counter[Path]]:
     """Plays, and how many records of each cell were kept."""
     kept: Counter[Path] = Counter()
 

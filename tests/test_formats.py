@@ -69,7 +69,7 @@ def test_a_file_whose_table_needs_the_second_level(tmp_path: Path) -> None:
     path, size = tmp_path / "big.cfb", 9_000_000
     piece = random.Random(1).randbytes(100_000)
     with path.open("wb") as file:
-        cfb.write(file, cfb.Storage({"big": cfb.Source(size, lambda: (piece for _ in range(90))), "small": b"x"}))
+        cfb.write(file, cfb.Storage({"big": cfb.ByteSource(size, lambda: (piece for _ in range(90))), "small": b"x"}))
     with cfb.CompoundFile(path) as file:
         big = next(entry for entry in file.entries() if entry.name == "big")
         with big.open() as stream:

@@ -18,11 +18,11 @@ from yendo.formats.msi import Column, Database, Summary, transform
 from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.transform import TableChange, Transform
 from yendo.installers.msi import changes, combining, describe, engine, fitting, influence, intent, layers, validate
-from yendo.terms.changes import Change
+from yendo.terms.changes import PlannedChange
 
 
-def wish(**fields: Any) -> Change:
-    return msgspec.convert(fields, Change)  # type: ignore[arg-type]
+def wish(**fields: Any) -> PlannedChange:
+    return msgspec.convert(fields, PlannedChange)  # type: ignore[arg-type]
 
 
 @pytest.fixture
@@ -51,7 +51,7 @@ def made(base: Database, files: Path, *wishes: dict[str, Any]) -> Transform:
     return again
 
 
-def effects(base: Database, found: Transform) -> influence.Trial:
+def effects(base: Database, found: Transform) -> influence.PropertyTrial:
     around = windows()
     runs = [
         engine.run(side, around, describe.baseline(around), remember=False) for side in (base, Overlay(base, [found]))

@@ -20,7 +20,7 @@ from yendo.effects import File, Folder, RegistryValue, Service, UninstallEntry, 
 from yendo.errors import Unreadable, Usage
 from yendo.formats import fields
 from yendo.machines.recorded import observed, picture
-from yendo.machines.recorded.machine import Part, RecordedMachine
+from yendo.machines.recorded.machine import RecordedMachine, RecordedPart
 from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import read
@@ -86,7 +86,7 @@ def made(folder: Path, more: str = "", steps: str = "") -> Path:
 
 
 def pictured(*lines: str) -> list[Any]:
-    return list(picture.Reader().read(lines).state)
+    return list(picture.PictureReader().read(lines).state)
 
 
 def test_lines_become_things() -> None:
@@ -128,7 +128,7 @@ def test_lines_become_things() -> None:
 )
 def test_a_line_that_is_none(line: str) -> None:
     with pytest.raises(Unreadable):
-        picture.Reader().read([line])
+        picture.PictureReader().read([line])
 
 
 @given(st.text(max_size=60))
@@ -138,7 +138,7 @@ def test_fields_come_back(text: str) -> None:
 
 
 def test_a_key_that_gets_another_is_not_changed() -> None:
-    reader = picture.Reader()
+    reader = picture.PictureReader()
     before = reader.read([r"K	HKLM	Software\Tide	0"])
     after = reader.read([r"K	HKLM	Software\Tide	1", r"K	HKLM	Software\Tide\Own	0"])
     assert [str(effect) for effect in difference(before.state, after.state)] == [
@@ -149,12 +149,12 @@ def test_a_key_that_gets_another_is_not_changed() -> None:
 # --- a result --------------------------------------------------------------------------------------------
 
 
-def about(layer: bool = False) -> Part:
+def about(layer: bool = False) -> RecordedPart:
     rows = {"windows": "10.0.26100.2314", "product": "Windows 11", "architecture": "x64", "layer": str(layer)}
-    return Part("01-about", [f"E\t{name}\t{value}" for name, value in rows.items()] + ["A\tTEMP\tC:\\Temp"])
+    return RecordedPart("01-about", [f"E\t{name}\t{value}" for name, value in rows.items()] + ["A\tTEMP\tC:\\Temp"])
 
 
-def sealed(package: Path, key: str, parts: list[Part], *, digest: str = "", account: str = "system") -> bytes:
+def sealed(package: Path, key: str, parts: list[RecordedPart], *, digest: str = "", account: str = "system") -> bytes:
     import base64
     import hashlib
     import hmac
@@ -167,7 +167,7 @@ def sealed(package: Path, key: str, parts: list[Part], *, digest: str = "", acco
     return gzip.compress(body + f"sealed {seal}\n".encode())
 
 
-LOOK = Part("02-look", ["D\tC:\\Windows"])
+LOOK = RecordedPart("02-look", ["D\tC:\\Windows"])
 
 
 def test_what_is_in_a_kit(tmp_path: Path, yendo: Yendo) -> None:
@@ -199,8 +199,11 @@ def test_bad_results(tmp_path: Path, yendo: Yendo) -> None:
         (sealed(package, made_kit.key, [about(), LOOK], account="user"), "was made as user"),
         (sealed(package, made_kit.key, [LOOK]), "on which machine"),
         (sealed(package, made_kit.key, [about()]), "no picture"),
-        (sealed(package, made_kit.key, [about(), Part("02-look", ["Q"])]), "cannot be read"),
-        (sealed(package, made_kit.key, [about(), LOOK, Part("05-install-0", ["R\tinstall\tx\t0"])]), "cannot be read"),
+        (sealed(package, made_kit.key, [about(), RecordedPart("02-look", ["Q"])]), "cannot be read"),
+        (
+            sealed(package, made_kit.key, [about(), LOOK, RecordedPart("05-install-0", ["R\tinstall\tx\t0"])]),
+            "cannot be read",
+        ),
     ):
         path.write_bytes(data)
         with pytest.raises((Usage, Unreadable), match=words):
@@ -246,7 +249,7 @@ def test_one_site_is_named(tmp_path: Path, yendo: Yendo) -> None:
 
 def test_a_result_that_was_cut_off_is_no_proof(tmp_path: Path) -> None:
     package = made(tmp_path / "w")
-    parts = [about(), LOOK, Part("04-detect", ["R\tdetect\t1\t0"])]
+    parts = [about(), LOOK, RecordedPart("04-detect", ["R\tdetect\t1\t0"])]
     proof = prove(package, RecordedMachine(parts, "system"), scenario="system")
     assert not proof.passed and proof.place == "real Windows" and "cut off" in str(proof.phases)
 
@@ -258,7 +261,11 @@ def test_what_changes_by_itself_is_no_effect(tmp_path: Path) -> None:
         r"F	C:\Tide\clock.dat	2	638000000000000000	-	-	-",
     ]
     hive = r"F	C:\Windows\System32\config\SOFTWARE	{0}	638000000000000000	-	-	-"
-    parts = [about(), Part("02-look", [busy[0], hive.format(1)]), Part("03-look", [busy[1], hive.format(2)])]
+    parts = [
+        about(),
+        RecordedPart("02-look", [busy[0], hive.format(1)]),
+        RecordedPart("03-look", [busy[1], hive.format(2)]),
+    ]
     with RecordedMachine(parts, "system").fresh("system") as session:
         assert list(session.state()) == []
     assert observed.is_noise(RegistryValue("HKCU", r"Software\Wine\Temporary System Parameters\A", "b"), layer=True)

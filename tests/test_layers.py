@@ -24,7 +24,7 @@ from yendo.package import build, carry
 from yendo.package import manifest as form
 from yendo.plan import MsiProductRule, MsiStep, PlanError, read, read_text
 from yendo.steps import transforms
-from yendo.terms.changes import Change, DropChange, FileChange, PropertyChange
+from yendo.terms.changes import DropChange, FileChange, PlannedChange, PropertyChange
 from yendo.terms.rules import FileListRule
 
 V = r"C:\vendor"
@@ -36,7 +36,7 @@ def share(vendor: Path, tmp_path: Path) -> Path:
     """The vendor's files with a transform for 6.2.1 beside them."""
     folder = Path(shutil.copytree(vendor, tmp_path / "share"))
     (folder / "added.txt").write_bytes(b"added")
-    wanted: list[Change] = [
+    wanted: list[PlannedChange] = [
         DropChange(what="shortcut", name="DesktopLantern"),
         PropertyChange(name="SITE", value="Marrowby"),
         FileChange(source="added.txt", to="[INSTALLDIR]added.txt"),

@@ -439,7 +439,7 @@ def test_older_versions_of_one_another(
     files: list[tuple[str, str, str, str | None]], wanted: list[tuple[str, str]]
 ) -> None:
     rows = [
-        catalogue.Row(
+        catalogue.CatalogueRow(
             path, 1, path, "plain-exe", name, version, "Tidewell", "x64", upgrade_code=code, signed=path != "a.exe"
         )
         for path, name, version, code in files

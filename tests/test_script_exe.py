@@ -26,7 +26,7 @@ from yendo.formats import script_exe as form
 from yendo.installers import programs
 from yendo.installers.msi.describe import baseline
 from yendo.installers.script_exe.describe import messages
-from yendo.installers.script_exe.run import Outcome, Run
+from yendo.installers.script_exe.run import ScriptOutcome, ScriptRun
 from yendo.installers.script_exe.texts import Texts
 
 HOME = r"C:\Program Files (x86)\Tidewell Sounder"
@@ -43,9 +43,9 @@ def opened(data: bytes) -> form.ScriptExe:
     return form.ScriptExe(io.BytesIO(data), start, len(data))
 
 
-def run(script: scripts.Script, arguments: str = "/S", state: State | None = None) -> Outcome:
+def run(script: scripts.Script, arguments: str = "/S", state: State | None = None) -> ScriptOutcome:
     around = windows()
-    return Run(
+    return ScriptRun(
         opened(script.build()),
         around,
         state if state is not None else baseline(around),
@@ -442,7 +442,7 @@ def test_the_other_view_and_the_other_width() -> None:
         .registry(scripts.HKLM, r"Software\Tidewell", "x", "1")
         .section()
     )
-    outcome = Run(opened(wide.build()), around, baseline(around), program=r"C:\x.exe", bits=64).whole()
+    outcome = ScriptRun(opened(wide.build()), around, baseline(around), program=r"C:\x.exe", bits=64).whole()
     assert {str(effect) for effect in outcome.effects} == {
         r"add folder C:\Windows\System32\tidewell",
         r"add registry HKLM\Software\Tidewell\x",
@@ -494,7 +494,7 @@ def test_the_language_of_the_machine_is_chosen() -> None:
     assert (
         values_of(noted(script, "language", "$LANGUAGE"))["language"] == "1033"
     )  # the only one there is, near enough to 2057
-    assert Run(opened(script.build()), around, baseline(around), program=r"C:\x.exe").texts.language is not None
+    assert ScriptRun(opened(script.build()), around, baseline(around), program=r"C:\x.exe").texts.language is not None
 
 
 def test_every_operation_is_done_or_known_to_do_nothing() -> None:

@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 from conftest import Yendo, parsed
 
-from yendo.shelf.shelf import Conflict, Row, listing, workspaces
+from yendo.shelf.shelf import ShelfConflict, ShelfRow, listing, workspaces
 
 COPY = """[package]
 id = "{id}"
@@ -51,7 +51,7 @@ def shelf(tmp_path: Path) -> Path:
     return tmp_path / "shelf"
 
 
-def rows(shelf: Path, cache: Path) -> dict[str, Row]:
+def rows(shelf: Path, cache: Path) -> dict[str, ShelfRow]:
     return {row.path.rpartition("/")[2]: row for row in listing(shelf, cache).rows}
 
 
@@ -93,7 +93,7 @@ def test_how_far_each_is(shelf: Path, tmp_path: Path, yendo: Yendo) -> None:
     is_("unreadable", "plan.toml: ")
 
 
-def conflicts(shelf: Path, yendo: Yendo) -> list[Conflict]:
+def conflicts(shelf: Path, yendo: Yendo) -> list[ShelfConflict]:
     for place in workspaces(shelf):
         yendo("build", place)
     return list(listing(shelf).conflicts)

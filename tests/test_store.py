@@ -184,7 +184,7 @@ def test_reading_an_image(disc: Path, tmp_path: Path, yendo: Yendo, options: tup
     """In every form of names; what is taken out is what was put in."""
     made = image(disc, tmp_path / "tidewell.iso", *options)
     assert images.is_image(made) and not images.is_image(disc / "lantern-6.1.0.msi")
-    with images.Image(made) as opened:
+    with images.DiscImage(made) as opened:
         found = {entry.path.lower(): entry for entry in opened.entries()}
         assert len(found) == 4
         installers = opened.installers()
@@ -235,7 +235,7 @@ def test_damaged_images(disc: Path, tmp_path: Path) -> None:
         target.write_bytes(data)
         begun = time.monotonic()
         try:
-            with images.Image(target) as opened:
+            with images.DiscImage(target) as opened:
                 for entry in opened.entries():
                     assert ".." not in entry.path.split("/") and not entry.path.startswith("/")
                 opened.installers()

@@ -160,7 +160,7 @@ def test_what_the_vendor_asks_nobody_is_asked_for(
     assert (f'os = ">=10.0.{least}" # the vendor asks for it: AppSearch[FOUND, S]' in plan) == (least is not None)
 
 
-def outcome_of(path: Path, release: str = "10-22h2") -> engine.Outcome:
+def outcome_of(path: Path, release: str = "10-22h2") -> engine.EngineOutcome:
     machine = SimulatedMachine(release)
     with Database(path) as database:
         return engine.run(database, machine.surroundings("user"), machine.baseline("user"))

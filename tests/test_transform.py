@@ -17,7 +17,7 @@ from yendo.formats import cfb
 from yendo.formats.msi import Column, Database, DatabaseWriter, Summary, names, overlay, patch, transform
 from yendo.formats.msi.edit import DoesNotFit, Edits
 from yendo.formats.msi.overlay import Overlay, difference
-from yendo.formats.msi.transform import Held, TableChange, Transform
+from yendo.formats.msi.transform import HeldStream, TableChange, Transform
 from yendo.installers.msi import fitting
 
 COLUMNS = ["Key! s40", "Part! I2", "Text L0", "Small I2", "Large I4", "Blob V0"]
@@ -271,7 +271,7 @@ def test_a_copy_has_everything(tmp_path: Path) -> None:
                 and copy.summary.template == base.summary.template
             )
             assert copy.stream("media.cab").read() == base.stream("media.cab").read()
-        base.streams["\x05DigitalSignature"] = Held(b"signed")  # type: ignore[assignment]
+        base.streams["\x05DigitalSignature"] = HeldStream(b"signed")  # type: ignore[assignment]
         out = io.BytesIO()
         assert overlay.write(base, out) is True
         with Database(io.BytesIO(out.getvalue())) as copy:

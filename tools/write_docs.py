@@ -19,7 +19,7 @@ from yendo.steps import KINDS, Step
 from yendo.steps.base import MSI_CODES, MSI_GONE
 from yendo.suite import model as suites
 from yendo.terms import events
-from yendo.terms.changes import Change
+from yendo.terms.changes import PlannedChange
 from yendo.terms.rules import KINDS as RULE_KINDS
 from yendo.terms.rules import Rule
 from yendo.terms.when import Condition
@@ -72,7 +72,7 @@ def reference() -> str:
         "| kind | keys | what it does |",
         "|---|---|---|",
     ]
-    for kind in get_args(Change):
+    for kind in get_args(PlannedChange):
         keys = ", ".join(
             f"`{field.encode_name}`" + ("" if field.required else " (optional)")
             for field in msgspec.structs.fields(kind)

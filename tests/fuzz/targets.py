@@ -193,7 +193,7 @@ def image(data: bytes) -> None:
         file.write(data)
         file.flush()
         if images.is_image(Path(file.name)):
-            with images.Image(Path(file.name)) as found:
+            with images.DiscImage(Path(file.name)) as found:
                 found.entries()
 
 

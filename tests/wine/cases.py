@@ -17,11 +17,11 @@ from yendo.demo.vendor import guid
 from yendo.formats.msi import Database, transform
 from yendo.installers.msi import commandline, intent
 from yendo.terms.changes import (
-    Change,
     DropChange,
     EnvironmentChange,
     FeatureChange,
     FileChange,
+    PlannedChange,
     PropertyChange,
     RegistryChange,
     ServiceChange,
@@ -41,7 +41,7 @@ class Scene:
         path = specimen.theirs(self.folder, self.builder) if self.builder else specimen.ours(self.folder)
         return path.rename(path.with_name(f"{name}.msi")) if name else path
 
-    def transform(self, base: Path, changes: list[Change], name: str = "site.mst") -> str:
+    def transform(self, base: Path, changes: list[PlannedChange], name: str = "site.mst") -> str:
         """Writes the transform of some changes, and returns where it lies on the machine."""
         with Database(base) as database:
             found = intent.transform_for(database, changes, lambda source: self.folder / source)
@@ -82,7 +82,7 @@ def _plain(name: str) -> Case:
 
 CASES += [_plain(name) for name in all_of_them()]
 
-_ANY: list[Change] = [
+_ANY: list[PlannedChange] = [
     PropertyChange(name="MARKER", value="from the transform"),
     RegistryChange(key=r"HKLM\Software\Marrowby\Office", name="Marker", value="[MARKER]"),
     RegistryChange(key=r"HKLM\Software\Marrowby\Office", name="Depth", value=12),
@@ -91,7 +91,7 @@ _ANY: list[Change] = [
 ]
 
 
-def _transformed(name: str, changes: list[Change]) -> Case:
+def _transformed(name: str, changes: list[PlannedChange]) -> Case:
     def make(scene: Scene) -> list[str]:
         specimen = all_of_them()[name]
         path = scene.make(specimen)
@@ -192,7 +192,7 @@ def _patched(
     title: str,
     *,
     apart: str = "",
-    changes: list[Change] = [],
+    changes: list[PlannedChange] = [],
     twice: bool = False,
     at_once: bool = False,
     wrong: bool = False,

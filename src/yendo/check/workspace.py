@@ -18,7 +18,7 @@ from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database
 from yendo.formats.msi.patch import Patch
 from yendo.installers import recognise
-from yendo.installers.account import Account
+from yendo.installers.account import InstallerAccount
 from yendo.installers.msi import describe, engine, fitting, intent, layers
 from yendo.installers.msi.session import Memory
 from yendo.package import delivered
@@ -69,7 +69,7 @@ class Workspace:
         return [(verb, at, step) for verb in VERBS for at, step in enumerate(self.plan.steps(verb))]
 
     @cached_property
-    def accounts(self) -> dict[str, Account]:
+    def accounts(self) -> dict[str, InstallerAccount]:
         """What each medium that can be read tells, by its file name."""
         found = {}
         for medium in self.plan.media:
@@ -86,7 +86,7 @@ class Workspace:
         before = len(mark.steps(self.plan, verb)[0]) + len(self.plan.standing(verb)[0])
         return form.at(self.folder, self.plan, verb, before + position + 1)
 
-    def account_of(self, step: Step) -> Account | None:
+    def account_of(self, step: Step) -> InstallerAccount | None:
         return self.accounts.get(step.media) if isinstance(step, MsiStep) and step.media else None
 
     @cached_property

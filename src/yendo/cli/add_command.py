@@ -178,9 +178,9 @@ def step(options: argparse.Namespace) -> int:
 def _changes(parser: argparse.ArgumentParser) -> None:
     from typing import get_args
 
-    from yendo.terms.changes import Change
+    from yendo.terms.changes import PlannedChange
 
-    _kinds(parser, {str(one.__struct_config__.tag): one for one in get_args(Change)}, steps=False, number=True)
+    _kinds(parser, {str(one.__struct_config__.tag): one for one in get_args(PlannedChange)}, steps=False, number=True)
 
 
 def change(options: argparse.Namespace) -> int:

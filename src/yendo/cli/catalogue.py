@@ -29,7 +29,7 @@ def run(options: argparse.Namespace) -> int:
     return 1 if told.unreadable else 0
 
 
-def _read(options: argparse.Namespace) -> list[catalogue.Row]:
+def _read(options: argparse.Namespace) -> list[catalogue.CatalogueRow]:
     total = len(catalogue.files(options.file))
     if options.quiet or not sys.stderr.isatty():
         return list(catalogue.rows(options.file, options.jobs))
@@ -41,7 +41,7 @@ def _read(options: argparse.Namespace) -> list[catalogue.Row]:
         return list(catalogue.rows(options.file, options.jobs, lambda path: bar.advance(task)))
 
 
-def _print(found: list[catalogue.Row], told: catalogue.Summary) -> None:
+def _print(found: list[catalogue.CatalogueRow], told: catalogue.CatalogueSummary) -> None:
     out = show.console()
     rows = [
         (
@@ -76,16 +76,16 @@ def _print(found: list[catalogue.Row], told: catalogue.Summary) -> None:
     show.grid(out, lines, styles=("dim",))
 
 
-def _table(found: list[catalogue.Row]) -> dict[str, list[Any]]:
-    return {field: [getattr(entry, field) for entry in found] for field in catalogue.Row.__struct_fields__}
+def _table(found: list[catalogue.CatalogueRow]) -> dict[str, list[Any]]:
+    return {field: [getattr(entry, field) for entry in found] for field in catalogue.CatalogueRow.__struct_fields__}
 
 
-def _csv(found: list[catalogue.Row]) -> bytes:
+def _csv(found: list[catalogue.CatalogueRow]) -> bytes:
     """With a mark for spreadsheets; a text that a spreadsheet would take for a formula gets an apostrophe."""
-    return nested.spreadsheet(catalogue.Row.__struct_fields__, map(msgspec.structs.astuple, found))
+    return nested.spreadsheet(catalogue.CatalogueRow.__struct_fields__, map(msgspec.structs.astuple, found))
 
 
-def _parquet(path: Path, found: list[catalogue.Row]) -> None:
+def _parquet(path: Path, found: list[catalogue.CatalogueRow]) -> None:
     try:
         import pyarrow
         from pyarrow import parquet

@@ -17,12 +17,12 @@ if TYPE_CHECKING:
 
     from yendo.effects.things import Thing
     from yendo.formats.msi import Database
-    from yendo.installers.msi.changes import Change
-    from yendo.installers.msi.influence import Trial
+    from yendo.installers.msi.changes import DatabaseChange
+    from yendo.installers.msi.influence import PropertyTrial
 
-Run = Callable[[argparse.Namespace], int]
+RunAction = Callable[[argparse.Namespace], int]
 Configure = Callable[[argparse.ArgumentParser], None]
-Actions = Mapping[str, tuple[str, Configure, Run]]
+Actions = Mapping[str, tuple[str, Configure, RunAction]]
 
 
 class _Free(argparse.ArgumentParser):
@@ -173,7 +173,7 @@ def things(found: Sequence[Thing], most: int = 3) -> str:
     return some_of([label(thing) for thing in found], most)
 
 
-def effect_words(trial: Trial) -> str:
+def effect_words(trial: PropertyTrial) -> str:
     """What a value changes, as counts: ``changes 2 registry values, leaves out 1 shortcut, moves 3 files``."""
     from collections import Counter
 
@@ -197,7 +197,7 @@ def effect_words(trial: Trial) -> str:
     return ", ".join(parts) or "changes nothing that can be told"
 
 
-def change_rows(out: Console, changes: Sequence[Change], *, everything: bool, why: bool) -> None:
+def change_rows(out: Console, changes: Sequence[DatabaseChange], *, everything: bool, why: bool) -> None:
     """Changes in words, with their risks below, and a count of those that only go along."""
     from rich.text import Text
 

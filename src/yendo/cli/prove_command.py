@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from yendo.machines.addresses import Address
     from yendo.machines.protocol import Machine
     from yendo.plan import Plan
-    from yendo.prove.kit import Result
+    from yendo.prove.kit import KitResult
     from yendo.prove.proof import Phase, Proof
     from yendo.prove.prove import Cell
     from yendo.prove.scenarios import Scenario
@@ -241,7 +241,7 @@ def judge_result(options: argparse.Namespace, package: Path, plan: Plan | None, 
     return judged(options, package, plan, workspace, kit.read(options.result, package))
 
 
-def judged(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path, result: Result) -> int:
+def judged(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path, result: KitResult) -> int:
     """Proves by what was recorded of a play, and says how it ended."""
     from yendo.prove import scenarios
     from yendo.prove.prove import prove

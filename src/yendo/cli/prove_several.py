@@ -14,7 +14,7 @@ from yendo.cli import prove_command
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
 
-    from yendo.farm.run import Cell as FarmCell
+    from yendo.farm import run as farming
     from yendo.farm.run import Crew
     from yendo.prove.proof import Proof
     from yendo.prove.prove import Cell
@@ -134,10 +134,10 @@ def _played(options: argparse.Namespace, paths: Sequence[Path]) -> tuple[dict[Pa
     from yendo.cli import show
     from yendo.errors import YendoError
     from yendo.farm import run as farm
-    from yendo.prove.prove import Cell as Played
+    from yendo.prove import prove
 
     found = {path: _Found() for path in paths}
-    cells: list[farm.Cell] = []
+    cells: list[farm.FarmCell] = []
     owner: list[Path] = []
     release = options.windows
     for path in paths:
@@ -145,7 +145,7 @@ def _played(options: argparse.Namespace, paths: Sequence[Path]) -> tuple[dict[Pa
             options.windows = release
             for cell, earlier in _cells(options, path):
                 if earlier is not None:
-                    found[path].cells.append(Played(cell.scenario, earlier, earlier=True))
+                    found[path].cells.append(prove.Cell(cell.scenario, earlier, earlier=True))
                 else:
                     cells.append(cell)
                     owner.append(path)
@@ -163,7 +163,7 @@ def _played(options: argparse.Namespace, paths: Sequence[Path]) -> tuple[dict[Pa
             crew = _crew(options, {cell.job.machine for cell in cells}, progress)
             for ended, path in zip(farm.play(cells, crew, heard=heard), owner, strict=True):
                 if ended.proof is not None:
-                    found[path].cells.append(Played(ended.cell.scenario, ended.proof))
+                    found[path].cells.append(prove.Cell(ended.cell.scenario, ended.proof))
                 else:
                     found[path].troubles.append(f"{ended.cell.scenario.id}: {ended.trouble}")
     return found, time.monotonic() - begun
@@ -189,12 +189,12 @@ def _crew(options: argparse.Namespace, wanted: set[str], progress: Callable[[str
     return Processes(options.jobs, Making(str(machines.cache()), str(powershell)), wanted)
 
 
-def _cells(options: argparse.Namespace, path: Path) -> Iterator[tuple[FarmCell, Proof | None]]:
+def _cells(options: argparse.Namespace, path: Path) -> Iterator[tuple[farming.FarmCell, Proof | None]]:
     """What is to be played of a package, each with a proof of these very bytes that need not be repeated. Raises Usage,
     NoMachine.
     """
+    from yendo.farm import run as farm
     from yendo.farm.job import Job
-    from yendo.farm.run import Cell
     from yendo.plan.model import Proving
     from yendo.prove import prove
 
@@ -216,7 +216,7 @@ def _cells(options: argparse.Namespace, path: Path) -> Iterator[tuple[FarmCell, 
                 proving,
             )
             told = name.replace(":", "-")
-            yield Cell(package, workspace.resolve(), scenario, job), known.get((told, scenario.id))
+            yield farm.FarmCell(package, workspace.resolve(), scenario, job), known.get((told, scenario.id))
 
 
 def _bad(cell: Cell) -> bool:

@@ -15,7 +15,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from rich.console import Console
 
-    from yendo.installers.account import Account, Content
+    from yendo.installers.account import Content, InstallerAccount
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -66,14 +66,14 @@ def _image(options: argparse.Namespace) -> int:
     """A disc image: which installers are in it, and with ``--contents`` every file."""
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.installers.images import Image
+    from yendo.installers.images import DiscImage
 
     if options.extract or options.icon or options.script:
         raise Usage(
             f"{options.file.name} is a disc image: yendo draft FOLDER {options.file.name} --inside PATH takes an "
             "installer out with what it needs"
         )
-    with Image(options.file) as image:
+    with DiscImage(options.file) as image:
         found, installers = image.entries(), image.installers()
     if options.json:
         show.emit({"schema": "yendo.image/1", "file": options.file.name, "files": found, "installers": installers})
@@ -150,7 +150,7 @@ def _script(options: argparse.Namespace) -> int:
     return 0
 
 
-def document(account: Account, *, effects: bool) -> dict[str, Any]:
+def document(account: InstallerAccount, *, effects: bool) -> dict[str, Any]:
     """The stable JSON form."""
     import msgspec
 
@@ -166,7 +166,7 @@ def document(account: Account, *, effects: bool) -> dict[str, Any]:
     return body
 
 
-def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
+def _print(out: Console, account: InstallerAccount, options: argparse.Namespace) -> None:
     """Everything that is known of an installer, for a person."""
     from yendo.cli.show import clean
 
@@ -182,7 +182,7 @@ def _print(out: Console, account: Account, options: argparse.Namespace) -> None:
     out.print(f"\n[dim]next:[/dim] {_next(account, clean(options.file))}")
 
 
-def _head(out: Console, account: Account) -> None:
+def _head(out: Console, account: InstallerAccount) -> None:
     from yendo.cli.show import clean, grid, size
 
     identity, signature = account.identity, account.signature
@@ -227,7 +227,7 @@ def _head(out: Console, account: Account) -> None:
     )
 
 
-def _lines(out: Console, account: Account) -> None:
+def _lines(out: Console, account: InstallerAccount) -> None:
     """Its command lines, switches, and how it behaves."""
     from yendo.cli.show import grid, section
 
@@ -266,7 +266,7 @@ def _lines(out: Console, account: Account) -> None:
         grid(out, rows, styles=("dim",))
 
 
-def _asked(out: Console, account: Account) -> None:
+def _asked(out: Console, account: InstallerAccount) -> None:
     """What it asks of a machine."""
     from yendo.cli.show import clean, grid, section
 
@@ -284,7 +284,7 @@ def _asked(out: Console, account: Account) -> None:
         )
 
 
-def _properties(out: Console, account: Account) -> None:
+def _properties(out: Console, account: InstallerAccount) -> None:
     from yendo.cli.show import counted, grid, section
 
     shown = [entry for entry in account.properties if entry.in_silence]
@@ -301,7 +301,7 @@ def _properties(out: Console, account: Account) -> None:
         )
 
 
-def _inside(out: Console, account: Account, *, everything: bool) -> None:
+def _inside(out: Console, account: InstallerAccount, *, everything: bool) -> None:
     """What lies in it: features and media, or the tree of a program."""
     from yendo.cli.show import counted, grid, section, size
 
@@ -345,7 +345,7 @@ def _inside(out: Console, account: Account, *, everything: bool) -> None:
             out.print(f"  [dim]and {len(rows) - most} more (--contents lists them)[/dim]")
 
 
-def _done(out: Console, account: Account, options: argparse.Namespace) -> None:
+def _done(out: Console, account: InstallerAccount, options: argparse.Namespace) -> None:
     """What it does to a machine, and what nobody can tell."""
     from yendo.cli.show import grid, section, told
     from yendo.effects.effect import counts
@@ -374,7 +374,7 @@ def _done(out: Console, account: Account, options: argparse.Namespace) -> None:
         )
 
 
-def _reasons(out: Console, account: Account) -> None:
+def _reasons(out: Console, account: InstallerAccount) -> None:
     """The evidence of every value."""
     from yendo.cli.show import grid, section
 
@@ -391,7 +391,7 @@ def _reasons(out: Console, account: Account) -> None:
     grid(out, list(values.items()), styles=("dim",))
 
 
-def _listed(account: Account) -> Any:
+def _listed(account: InstallerAccount) -> Any:
     """The uninstall entry that it will write, with the quiet form of its command even where the vendor writes none."""
     from yendo.effects import UninstallEntry
 
@@ -408,7 +408,7 @@ def _listed(account: Account) -> Any:
             yield "quietly", entry.quiet_uninstall or quiet or "not known from reading"
 
 
-def _codes(account: Account) -> list[tuple[str, str]]:
+def _codes(account: InstallerAccount) -> list[tuple[str, str]]:
     identity = account.identity
     if account.family == "msi":
         missing = "none: it will never upgrade an older one by itself"
@@ -420,7 +420,7 @@ def _codes(account: Account) -> list[tuple[str, str]]:
     ]
 
 
-def _stub(account: Account) -> str:
+def _stub(account: InstallerAccount) -> str:
     program = account.program
     return (
         f"; the setup program itself is for {program.stub}"
@@ -448,7 +448,7 @@ def _tree(contents: tuple[Content, ...], depth: int = 0) -> Any:
         yield from _tree(content.contents, depth + 1)
 
 
-def _next(account: Account, file: str) -> str:
+def _next(account: InstallerAccount, file: str) -> str:
     if account.family == "msi" and any(entry.in_silence for entry in account.properties):
         return f"yendo msi properties {file}, to see what each changes; then yendo draft FOLDER {file}"
     if account.family == "msi":

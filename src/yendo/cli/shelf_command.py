@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
-    from yendo.shelf.shelf import Row as Line
+    from yendo.shelf.shelf import ShelfRow as Line
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -46,7 +46,7 @@ def run(options: argparse.Namespace) -> int:
         from yendo.shelf.page import page
 
         file = house.find(options.folder)
-        atomic.write(options.html, page(found, house.Furnished(file, house.read(file)[0]) if file else None).encode())
+        atomic.write(options.html, page(found, house.HouseGiven(file, house.read(file)[0]) if file else None).encode())
     if options.json:
         show.emit(
             {
@@ -117,6 +117,6 @@ def table(rows: Iterable[Line]) -> bytes:
     import msgspec
 
     from yendo.cli import nested
-    from yendo.shelf.shelf import Row
+    from yendo.shelf.shelf import ShelfRow
 
-    return nested.spreadsheet(Row.__struct_fields__, map(msgspec.structs.astuple, rows))
+    return nested.spreadsheet(ShelfRow.__struct_fields__, map(msgspec.structs.astuple, rows))

@@ -8,7 +8,7 @@ from pathlib import Path
 from yendo.formats import cab
 from yendo.formats.msi import Column, Database
 from yendo.formats.msi import patch as msp
-from yendo.formats.msi.database import Cell
+from yendo.formats.msi.database import TableCell
 from yendo.formats.msi.overlay import Overlay, difference
 from yendo.formats.msi.schema import columns
 from yendo.formats.msi.transform import TableChange, Transform
@@ -26,7 +26,7 @@ def write_patch(
     code: str,
     *,
     metadata: Mapping[str, str] = {},
-    family: msp.Family | None = None,
+    family: msp.PatchFamily | None = None,
     replaces: tuple[str, ...] = (),
     name: str = "Old2New",
 ) -> None:
@@ -50,7 +50,7 @@ def write_patch(
         for at, key in enumerate(changed, first + 1):
             there = image["File"].find(key)
             assert there is not None
-            cells: dict[str, Cell] = {"Sequence": at}
+            cells: dict[str, TableCell] = {"Sequence": at}
             if key not in had:
                 cells["Attributes"] = there.number("Attributes") | PATCH_ADDED | COMPRESSED
             files.updated[(key,)] = cells

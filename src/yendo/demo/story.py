@@ -21,7 +21,7 @@ from yendo.detect.strength import Strength, measure
 from yendo.draft import draft, proposing, writing
 from yendo.errors import Usage
 from yendo.installers import recognise
-from yendo.installers.account import Account
+from yendo.installers.account import InstallerAccount
 from yendo.installers.msi import meeting
 from yendo.installers.msi.meeting import Meeting
 from yendo.machines.protocol import Machine
@@ -43,7 +43,7 @@ class Story(msgspec.Struct, frozen=True):
     """What came of each step."""
 
     installer: Path
-    account: Account
+    account: InstallerAccount
     meetings: tuple[Meeting, ...]
     drafted: draft.Drafted
     findings: tuple[Finding, ...]

@@ -10,7 +10,7 @@ from yendo import digest
 from yendo.demo.patching import write_patch
 from yendo.formats import cab
 from yendo.formats.msi import DatabaseWriter, Summary
-from yendo.formats.msi.patch import Family
+from yendo.formats.msi.patch import PatchFamily
 from yendo.formats.msi.schema import columns
 
 PROGRAMS = Path(__file__).parent / "programs"
@@ -424,7 +424,7 @@ def lantern_patch(folder: Path) -> Path:
             "Classification": "Update",
             "AllowRemoval": "1",
         },
-        family=Family("Lantern", "", "6.2.3.0", True),
+        family=PatchFamily("Lantern", "", "6.2.3.0", True),
     )
     return target
 

@@ -11,7 +11,7 @@ from yendo.machines.protocol import Session
 from yendo.terms.rules import Rule, Sight
 
 
-class Verdict(msgspec.Struct, frozen=True):
+class RuleVerdict(msgspec.Struct, frozen=True):
     """Whether a rule holds, and the fact that made it so."""
 
     rule: Rule
@@ -30,9 +30,9 @@ def sight_of(session: Session, state: State | None = None) -> Sight:
     )
 
 
-def judge(rule: Rule, sight: Sight) -> Verdict:
+def judge(rule: Rule, sight: Sight) -> RuleVerdict:
     """One rule. Raises NotCovered where this sight cannot tell."""
-    return Verdict(rule, *rule.judge(sight))
+    return RuleVerdict(rule, *rule.judge(sight))
 
 
 def seen(state: State, environment: Mapping[str, str]) -> Sight:
@@ -40,7 +40,7 @@ def seen(state: State, environment: Mapping[str, str]) -> Sight:
     return Sight(state, environment)
 
 
-def detected(rules: Iterable[Rule], sight: Sight) -> tuple[bool, list[Verdict]]:
+def detected(rules: Iterable[Rule], sight: Sight) -> tuple[bool, list[RuleVerdict]]:
     """All rules together; no rule at all detects nothing. Raises NotCovered."""
     verdicts = [judge(rule, sight) for rule in rules]
     return bool(verdicts) and all(verdict.holds for verdict in verdicts), verdicts

@@ -14,7 +14,7 @@ from yendo.terms.rules.file import FileRule
 from yendo.terms.rules.file_list import FileListRule
 
 
-class Row(msgspec.Struct, frozen=True):
+class StrengthRow(msgspec.Struct, frozen=True):
     """A class of states: how many were judged rightly, and the names of the others."""
 
     sort: str
@@ -32,7 +32,7 @@ class Strength(msgspec.Struct, frozen=True):
     score: float
     caught: int
     broken: int
-    rows: tuple[Row, ...]
+    rows: tuple[StrengthRow, ...]
     false_absent: tuple[str, ...]  # wanted states in which the rules do not hold
     undecided: int = 0  # rules that only a real machine can judge
 
@@ -106,7 +106,7 @@ def of_verdicts(
             chosen = [case for case in some if case.wanted == wanted]
             if chosen:
                 wrong = tuple(case.name for case in chosen if by_case[id(case)] != wanted)
-                rows.append(Row(sort, len(chosen) - len(wrong), len(chosen), wrong, wanted))
+                rows.append(StrengthRow(sort, len(chosen) - len(wrong), len(chosen), wrong, wanted))
     bad = [row for row in rows if not row.wanted]
     return Strength(
         len(rules),

@@ -22,7 +22,7 @@ from yendo.errors import Usage
 from yendo.plan import places
 from yendo.plan.reading import PlanError, read_text
 
-Value = str | int | bool | list[str] | list[dict[str, str | int]]
+AnswerValue = str | int | bool | list[str] | list[dict[str, str | int]]
 
 # What an answer decides, by the end of its key.
 _HANGS = {
@@ -48,7 +48,7 @@ class Question(msgspec.Struct, frozen=True):
 
     key: str
     text: str
-    default: Value | None
+    default: AnswerValue | None
     line: int
     hangs: str = ""
     optional: bool = False
@@ -79,7 +79,7 @@ def _open(document: tomlkit.TOMLDocument, text: str) -> list[Question]:
     return found + _optional(document, lines)
 
 
-def answer(path: Path, answers: Mapping[str, Value | None]) -> list[str]:
+def answer(path: Path, answers: Mapping[str, AnswerValue | None]) -> list[str]:
     """Writes answers into a plan, None for what stands there now; returns the keys that were answered.
 
     A key without its number answers each of its kind: ``media.origin``. Raises Usage for a key that is no question, and
@@ -88,7 +88,7 @@ def answer(path: Path, answers: Mapping[str, Value | None]) -> list[str]:
     document, before = writing.plan_of(path)
     known = {question.key: question for question in _open(document, before) if question.key}
     holders = {key: (holder, str(where[-1])) for key, where, holder in _places(document)}
-    meant: dict[str, Value | None] = {}
+    meant: dict[str, AnswerValue | None] = {}
     for asked, value in answers.items():
         keys = [key for key in known if asked in (key, re.sub(_NUMBER, "", key))]
         if not keys:
@@ -210,7 +210,7 @@ def _hangs(key: str) -> str:
     return next((words for end, words in _HANGS.items() if key == end or key.endswith("." + end)), "")
 
 
-def _plain(item: Item) -> Value | None:
+def _plain(item: Item) -> AnswerValue | None:
     found = item.unwrap() if hasattr(item, "unwrap") else None
     return found if isinstance(found, str | int | bool | list) else None
 
@@ -244,7 +244,7 @@ def _undoing(rule: Mapping[str, Any]) -> dict[str, Any]:
     return {"kind": "delete", "path": rule["path"], "keep": False, "empty_parents": True}
 
 
-def _typed(value: Value, item: Item, key: str) -> Value:
+def _typed(value: AnswerValue, item: Item, key: str) -> AnswerValue:
     """An answer as the kind of value that stands there. Raises Usage."""
     if not isinstance(value, str):
         return value
@@ -282,7 +282,7 @@ def material_rule(text: str, key: str) -> dict[str, str | int]:
     )
 
 
-def _put(holder: Table, name: str, value: Value | None) -> None:
+def _put(holder: Table, name: str, value: AnswerValue | None) -> None:
     """Sets a value; its comment stays, without the mark."""
     said = _said(_item(holder, name).trivia.comment)
     holder[name] = writing.inline(*value) if writing.are_rules(value) else writing.value(value)

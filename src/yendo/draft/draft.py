@@ -17,7 +17,7 @@ from yendo.draft import materials, proposing, writing
 from yendo.draft.office import Office
 from yendo.effects import File
 from yendo.errors import Usage
-from yendo.installers.account import Account
+from yendo.installers.account import InstallerAccount
 
 NOTES = "notes.md"
 _NOTHING = proposing.Known()
@@ -88,12 +88,12 @@ def _strays(installer: Path, media: Iterable[str], more: Iterable[str]) -> tuple
     return tuple(sorted(entry.name for entry in installer.parent.iterdir() if entry.name.lower() not in tops))
 
 
-def _needless(account: Account) -> bool:
+def _needless(account: InstallerAccount) -> bool:
     """Whether the installer is known to need nothing else."""
     return account.family == "msi" or bool(account.effects and not account.blind_spots)
 
 
-def _to_try(account: Account, document: tomlkit.TOMLDocument) -> bool:
+def _to_try(account: InstallerAccount, document: tomlkit.TOMLDocument) -> bool:
     """Whether a run has to answer something of a setup program: how it is silent, how it goes, or what betrays it."""
     lines = (account.silent.install, account.silent.uninstall)
     guessed = account.silent.install is None or any(line and line.confidence != "certain" for line in lines)
@@ -241,7 +241,7 @@ def _bare(sources: Sequence[Path], office: Office) -> tomlkit.TOMLDocument:
     return document
 
 
-def evidence_of(account: Account, text: bytes) -> dict[str, object]:
+def evidence_of(account: InstallerAccount, text: bytes) -> dict[str, object]:
     """What a workspace keeps of the reading that its plan came from; ``text`` is the plan as it was drafted."""
     return {
         "schema": "yendo.evidence/1",
@@ -262,7 +262,7 @@ def write_evidence(folder: Path, evidence: dict[str, object]) -> None:
 
 
 def _finish(
-    folder: Path, document: tomlkit.TOMLDocument, account: Account | None, decisions: list[str], office: Office
+    folder: Path, document: tomlkit.TOMLDocument, account: InstallerAccount | None, decisions: list[str], office: Office
 ) -> None:
     text = office.plan(folder, writing.spaced(tomlkit.dumps(document)), account, decisions).encode()
     bare: dict[str, object] = {"schema": "yendo.evidence/1", "plan_sha256": hashlib.sha256(text).hexdigest()}

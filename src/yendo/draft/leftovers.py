@@ -10,7 +10,7 @@ from collections.abc import Iterable, Mapping, Sequence
 from tomlkit.items import Table
 
 from yendo.draft import writing
-from yendo.draft.rehearsal import Left
+from yendo.draft.rehearsal import Remains
 from yendo.effects import Effect, Environment, File, Folder, RegistryKey, RegistryValue, Service, Shortcut, State
 from yendo.effects.things import View
 from yendo.facts.surroundings import contract
@@ -18,7 +18,7 @@ from yendo.facts.surroundings import contract
 _KINDS = ("file", "shortcut", "folder", "registry", "registry-key", "environment", "service")
 
 
-def steps(left: Iterable[Left]) -> list[Table] | None:
+def steps(left: Iterable[Remains]) -> list[Table] | None:
     """The steps that take away what is left, on each of some machines; empty where nothing is.
 
     None where steps cannot: it is neither in files nor in the registry, a variable or a service, or it was changed.

@@ -10,7 +10,7 @@ from pathlib import Path
 import tomlkit
 
 from yendo import templates
-from yendo.installers.account import Account
+from yendo.installers.account import InstallerAccount
 from yendo.plan import PlanError, house, read_text
 from yendo.plan.house import HouseError
 
@@ -40,7 +40,7 @@ class Office:
     def template(self, name: str) -> Path | None:
         if self.house is None or self.file is None or getattr(self.house.templates, name) is None:
             return None
-        return house.Furnished(self.file, self.house).beside(getattr(self.house.templates, name))
+        return house.HouseGiven(self.file, self.house).beside(getattr(self.house.templates, name))
 
     def identifier(self, publisher: str | None, name: str) -> str:
         pattern = self.house.naming.id if self.house else house.Naming().id
@@ -62,7 +62,7 @@ class Office:
             path = os.path.relpath(self.file.resolve(), self.folder.resolve()).replace(os.sep, "/")
             document["house"] = path
 
-    def plan(self, folder: Path, plan: str, account: Account | None, decisions: Sequence[str]) -> str:
+    def plan(self, folder: Path, plan: str, account: InstallerAccount | None, decisions: Sequence[str]) -> str:
         """The plan as the office's template has it. Raises TemplateProblem, HouseError."""
         own = self.template("plan")
         if own is None:
@@ -77,7 +77,7 @@ class Office:
             raise HouseError(f"{own}: what it makes is no plan: {error}") from error
         return text
 
-    def notes(self, account: Account, decisions: Sequence[str]) -> str:
+    def notes(self, account: InstallerAccount, decisions: Sequence[str]) -> str:
         """What the packager starts a note book with. Raises TemplateProblem, HouseError."""
         lines = [(verb, getattr(account.silent, verb)) for verb in ("install", "uninstall", "repair")]
         return templates.render(

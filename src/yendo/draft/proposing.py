@@ -21,7 +21,7 @@ from yendo.facts import systems
 from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database, transform
 from yendo.installers import recognise
-from yendo.installers.account import Account, CommandLine
+from yendo.installers.account import CommandLine, InstallerAccount
 from yendo.installers.msi import changes, describe, engine, fitting, layers
 from yendo.terms.rules import Rule
 
@@ -48,7 +48,7 @@ class _Overlays(msgspec.Struct, frozen=True):
     said: dict[str, tuple[str, str]] = {}  # properties that a transform sets: its name and the value
 
 
-def _overlays(installer: Path, account: Account, files: Sequence[Path]) -> _Overlays:
+def _overlays(installer: Path, account: InstallerAccount, files: Sequence[Path]) -> _Overlays:
     """Raises Usage where one does not fit the installer: better now than on a machine."""
     if not files:
         return _Overlays()
@@ -110,7 +110,7 @@ class Proposal(msgspec.Struct, frozen=True):
     plan. ``at_first_sight`` are the rules that a draft of an earlier release had.
     """
 
-    account: Account
+    account: InstallerAccount
     document: tomlkit.TOMLDocument
     media: dict[str, Path]
     extras: dict[str, Path]
@@ -161,7 +161,7 @@ class Known(msgspec.Struct, frozen=True):
     uninstall: str | None = None
 
 
-def _as_known(account: Account, installer: Path, known: Known | None) -> Account:
+def _as_known(account: InstallerAccount, installer: Path, known: Known | None) -> InstallerAccount:
     """The account with what a person knows in place of what reading proposes. Raises Usage."""
     if known is None or known == Known():
         return account
@@ -240,7 +240,7 @@ def header(name: str) -> tomlkit.TOMLDocument:
     return document
 
 
-def _defaults(account: Account, along: _Overlays) -> list[tuple[str, str, str]]:
+def _defaults(account: InstallerAccount, along: _Overlays) -> list[tuple[str, str, str]]:
     """What is installed where nobody decides otherwise: property, value, and whose it is.
 
     Nothing for an installer that is no database.
@@ -255,7 +255,7 @@ def _defaults(account: Account, along: _Overlays) -> list[tuple[str, str, str]]:
     return found
 
 
-def default_lines(account: Account, said: dict[str, tuple[str, str]]) -> list[str]:
+def default_lines(account: InstallerAccount, said: dict[str, tuple[str, str]]) -> list[str]:
     """The same as the comments of a plan: a default is what happens anyway, no decision."""
     lines = [
         f"{writing.remark(f'{name} = {tomlkit.item(value).as_string()}')}   {DEFAULT} {writing.remark(words)}"
@@ -269,7 +269,7 @@ def default_lines(account: Account, said: dict[str, tuple[str, str]]) -> list[st
 
 
 def _plan(
-    account: Account,
+    account: InstallerAccount,
     path: Path,
     media: dict[str, tuple[str, int]],
     decisions: list[str],
@@ -326,7 +326,7 @@ def _range_of(takes: Sequence[str]) -> str:
     return f">=10.0.{min(taken)}" + (f", <10.0.{min(above)}" if above else "")
 
 
-def _need(account: Account, decisions: list[str]) -> tomlkit.items.AoT:
+def _need(account: InstallerAccount, decisions: list[str]) -> tomlkit.items.AoT:
     """What the vendor asks for and a fresh machine has not: expected from outside, unless a person says what brings
     it.
     """
@@ -339,7 +339,7 @@ def _need(account: Account, decisions: list[str]) -> tomlkit.items.AoT:
     return writing.array(table)
 
 
-def _rehearsed(account: Account, installer: Path, along: _Overlays) -> rehearsal.Rehearsed | None:
+def _rehearsed(account: InstallerAccount, installer: Path, along: _Overlays) -> rehearsal.Rehearsed | None:
     known = account.wanting or account.takes
     small = rehearsal.is_small(account)
     if (account.refused and not known) or (account.family == "msi" and not small):
@@ -353,7 +353,7 @@ def _rehearsed(account: Account, installer: Path, along: _Overlays) -> rehearsal
     return rehearsal.rehearse(lines, derives=small) if lines is not None else None
 
 
-def _rules(rehearsed: rehearsal.Rehearsed | None, account: Account, along: _Overlays) -> list[Rule]:
+def _rules(rehearsed: rehearsal.Rehearsed | None, account: InstallerAccount, along: _Overlays) -> list[Rule]:
     """Detection derived from what the installer does, else what tells the product at first sight."""
     if rehearsed is not None and rehearsed.rules:
         return list(rehearsed.rules)
@@ -385,7 +385,9 @@ def _left(
         decisions.append("proof.accept: nothing removes it; accept it, or add steps to [[uninstall]]")
 
 
-def _package(account: Account, installer: str, along: _Overlays, office: Office, decisions: list[str]) -> Table:
+def _package(
+    account: InstallerAccount, installer: str, along: _Overlays, office: Office, decisions: list[str]
+) -> Table:
     """What the package is, as the installer says it of itself."""
     identity = account.identity
     name = writing.remark(identity.name or installer)
@@ -431,7 +433,7 @@ def _media(media: dict[str, tuple[str, int]], origin: str, decisions: list[str])
     return entries
 
 
-def _when(account: Account, decisions: list[str]) -> Table:
+def _when(account: InstallerAccount, decisions: list[str]) -> Table:
     """Where it may run: what the vendor asks for, else a question."""
     identity = account.identity
     when = tomlkit.table()
@@ -450,7 +452,7 @@ def _when(account: Account, decisions: list[str]) -> Table:
     return when
 
 
-def _database(account: Account, installer: str, along: _Overlays, decisions: list[str]) -> list[Table]:
+def _database(account: InstallerAccount, installer: str, along: _Overlays, decisions: list[str]) -> list[Table]:
     """The install steps of a database: itself, and a step for each patch."""
     identity = account.identity
     install = tomlkit.table()
@@ -490,7 +492,7 @@ def _database(account: Account, installer: str, along: _Overlays, decisions: lis
     return steps
 
 
-def _taken_back(document: tomlkit.TOMLDocument, account: Account, installer: str) -> None:
+def _taken_back(document: tomlkit.TOMLDocument, account: InstallerAccount, installer: str) -> None:
     """How a database is removed, and repaired."""
     identity = account.identity
     removal = tomlkit.table()
@@ -511,7 +513,7 @@ def _taken_back(document: tomlkit.TOMLDocument, account: Account, installer: str
 
 
 def _setup(
-    document: tomlkit.TOMLDocument, account: Account, installer: Path, decisions: list[str]
+    document: tomlkit.TOMLDocument, account: InstallerAccount, installer: Path, decisions: list[str]
 ) -> tomlkit.TOMLDocument:
     """The rest of a plan whose installer is a setup program."""
     install, removal = setups.steps(account, installer.name, DECIDE, decisions)

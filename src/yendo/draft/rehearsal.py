@@ -19,7 +19,7 @@ from yendo.errors import YendoError
 from yendo.facts import systems
 from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats.msi import Database
-from yendo.installers.account import Account, Silent
+from yendo.installers.account import InstallerAccount, Silent
 from yendo.installers.msi import engine
 from yendo.installers.msi.layers import Layers
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
@@ -48,7 +48,11 @@ class Lines(msgspec.Struct, frozen=True):
 
 
 def of_database(
-    installer: Path, account: Account, transforms: Sequence[Path], patches: Sequence[Path], defaults: Mapping[str, str]
+    installer: Path,
+    account: InstallerAccount,
+    transforms: Sequence[Path],
+    patches: Sequence[Path],
+    defaults: Mapping[str, str],
 ) -> Lines:
     """How a database goes with what goes onto it. ``defaults`` are its properties that a person may set. Raises
     Unreadable.
@@ -77,7 +81,7 @@ def of_database(
     )
 
 
-def _decided(installer: Path, account: Account, defaults: Mapping[str, str]) -> Iterator[str]:
+def _decided(installer: Path, account: InstallerAccount, defaults: Mapping[str, str]) -> Iterator[str]:
     """What a person may well decide otherwise: a property has another value, an optional feature is left out."""
     for name, value in list(defaults.items())[:MOST_WAYS]:
         other = {"0": "1", "1": "0"}.get(value) or f"{value} otherwise"
@@ -108,7 +112,7 @@ def anywhere(rule: Rule) -> Rule:
     return rule
 
 
-def is_small(account: Account) -> bool:
+def is_small(account: InstallerAccount) -> bool:
     """Whether it is carried out within the time that somebody waits for a draft."""
     if account.payload is not None and account.family == "msi":
         return account.payload.files <= MOST_FILES and account.payload.size <= MOST_BYTES
@@ -116,7 +120,7 @@ def is_small(account: Account) -> bool:
     return len(files) <= MOST_FILES and sum(file.size or 0 for file in files) <= MOST_BYTES
 
 
-class Left(msgspec.Struct, frozen=True):
+class Remains(msgspec.Struct, frozen=True):
     """What stays after a removal on a machine that was ``before``, with that machine's environment."""
 
     before: State
@@ -130,7 +134,7 @@ class Rehearsed(msgspec.Struct, frozen=True):
     """
 
     rules: tuple[Rule, ...]
-    left: tuple[Left, ...] | None
+    left: tuple[Remains, ...] | None
 
 
 class _Ran(msgspec.Struct, frozen=True):
@@ -142,8 +146,8 @@ class _Ran(msgspec.Struct, frozen=True):
     environment: Mapping[str, str]
 
     @property
-    def left(self) -> Left | None:
-        return Left(self.before, self._new(self.removed), self.environment) if self.removed is not None else None
+    def left(self) -> Remains | None:
+        return Remains(self.before, self._new(self.removed), self.environment) if self.removed is not None else None
 
     @property
     def effects(self) -> tuple[Effect, ...]:

@@ -21,7 +21,7 @@ from yendo.errors import Unreadable, Usage
 from yendo.evidence import Evidence
 from yendo.facts.surroundings import expand, windows
 from yendo.installers import programs
-from yendo.installers.account import Account, CommandLine, Switch
+from yendo.installers.account import CommandLine, InstallerAccount, Switch
 from yendo.installers.msi.describe import baseline
 from yendo.plan import ExeStep
 from yendo.steps.exe import exe_command
@@ -31,7 +31,7 @@ _FOLDER = "/D="
 _LINE = re.compile(r'\s*"([^"]+)"\s*(.*)$')
 
 
-def steps(account: Account, installer: str, decide: str, decisions: list[str]) -> tuple[Table, Table | None]:
+def steps(account: InstallerAccount, installer: str, decide: str, decisions: list[str]) -> tuple[Table, Table | None]:
     """The install and the uninstall step of a setup program, as far as reading knows them."""
     install = tomlkit.table()
     install.add("kind", "exe")
@@ -68,7 +68,7 @@ def steps(account: Account, installer: str, decide: str, decisions: list[str]) -
     return install, back
 
 
-def placed(account: Account, installer: Path, name: str) -> tuple[Account, str]:
+def placed(account: InstallerAccount, installer: Path, name: str) -> tuple[InstallerAccount, str]:
     """The account of a setup that would install into the folder it stands in, sent to a folder of its own; and that
     folder.
 

@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator
 
 from yendo.effects.things import Folder, IniValue, Thing, key_of, parent
 
-Key = tuple[str, str]
+ThingKey = tuple[str, str]
 _ON_DISK = frozenset({"file", "folder", "shortcut"})
 
 
@@ -15,7 +15,7 @@ class State:
     """Things by kind and identity. Adding one again replaces it."""
 
     def __init__(self, things: Iterable[Thing] = ()) -> None:
-        self._things: dict[Key, Thing] = {}
+        self._things: dict[ThingKey, Thing] = {}
         self._inside: Counter[str] | None = None  # how many things lie directly in a folder, once anybody asks
         for thing in things:
             self.add(thing)
@@ -24,7 +24,7 @@ class State:
         """Adds or replaces; returns what was there before."""
         return self.put(key_of(thing), thing)
 
-    def put(self, key: Key, thing: Thing) -> Thing | None:
+    def put(self, key: ThingKey, thing: Thing) -> Thing | None:
         """The same where the caller has the key at hand already."""
         before = self._things.get(key)
         if before is None and self._inside is not None and key[0] in _ON_DISK:
@@ -68,7 +68,7 @@ class State:
             self.add(folder)
         return missing[::-1]
 
-    def items(self) -> dict[Key, Thing]:
+    def items(self) -> dict[ThingKey, Thing]:
         """The things themselves, not to be changed."""
         return self._things
 

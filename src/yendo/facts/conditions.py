@@ -70,7 +70,7 @@ def tokens(text: str) -> list[Token]:
     return out
 
 
-class Value(NamedTuple):
+class ConditionValue(NamedTuple):
     """A leaf: ``kind`` is property, literal, number, env, or one of the four state prefixes."""
 
     kind: str
@@ -78,22 +78,22 @@ class Value(NamedTuple):
 
 
 class Compare(NamedTuple):
-    left: Value
+    left: ConditionValue
     operator: str
     ignore_case: bool
-    right: Value
+    right: ConditionValue
 
 
 class Not(NamedTuple):
-    inner: Node
+    inner: ConditionNode
 
 
 class Join(NamedTuple):
     word: str
-    parts: tuple[Node, ...]
+    parts: tuple[ConditionNode, ...]
 
 
-Node = Value | Compare | Not | Join
+ConditionNode = ConditionValue | Compare | Not | Join
 
 _LOOSEST_FIRST = ("IMP", "EQV", "XOR", "OR", "AND")
 
@@ -110,7 +110,7 @@ class _Parser:
         self.at += 1
         return token
 
-    def join(self, level: int, depth: int) -> Node:
+    def join(self, level: int, depth: int) -> ConditionNode:
         if depth > MAX_DEPTH:
             raise ConditionError("nested too deeply", self.peek().at)
         if level == len(_LOOSEST_FIRST):
@@ -121,7 +121,7 @@ class _Parser:
             parts.append(self.join(level + 1, depth))
         return parts[0] if len(parts) == 1 else Join(_LOOSEST_FIRST[level], tuple(parts))
 
-    def negation(self, depth: int) -> Node:
+    def negation(self, depth: int) -> ConditionNode:
         negated = False
         while self.peek()[:2] == ("word", "NOT"):
             self.next()
@@ -129,7 +129,7 @@ class _Parser:
         node = self.primary(depth)
         return Not(node) if negated else node
 
-    def primary(self, depth: int) -> Node:
+    def primary(self, depth: int) -> ConditionNode:
         if self.peek().kind == "open":
             opened = self.next()
             node = self.join(0, depth + 1)
@@ -142,24 +142,24 @@ class _Parser:
         operator = self.next().text
         return Compare(left, operator.lstrip("~"), operator.startswith("~"), self.value())
 
-    def value(self) -> Value:
+    def value(self) -> ConditionValue:
         token = self.next()
         match token.kind:
             case "literal":
-                return Value("literal", token.text[1:-1])
+                return ConditionValue("literal", token.text[1:-1])
             case "number":
-                return Value("number", token.text)
+                return ConditionValue("number", token.text)
             case "name":
-                return Value("property", token.text)
+                return ConditionValue("property", token.text)
             case "env":
-                return Value("env", token.text[1:])
+                return ConditionValue("env", token.text[1:])
             case "state":
-                return Value(token.text[0], token.text[1:])
+                return ConditionValue(token.text[0], token.text[1:])
         raise ConditionError(f"a value is missing{' before ' + repr(token.text) if token.text else ''}", token.at)
 
 
 @lru_cache(maxsize=4096)
-def parse(text: str) -> Node | None:
+def parse(text: str) -> ConditionNode | None:
     """The condition as a tree; None for an empty one, which always holds. Raises ConditionError."""
     if not text.strip():
         return None
@@ -179,7 +179,7 @@ def _number(text: str) -> int | None:
     return None
 
 
-def _resolve(value: Value, values: Values) -> str | int | None:
+def _resolve(value: ConditionValue, values: Values) -> str | int | None:
     match value.kind:
         case "literal":
             return value.text
@@ -226,7 +226,7 @@ def _compare(node: Compare, values: Values) -> bool:
     return bool(_TEXTUAL[node.operator](left, right))
 
 
-def holds(node: Node | None, values: Values) -> bool:
+def holds(node: ConditionNode | None, values: Values) -> bool:
     """Whether the condition holds. An empty one does."""
     if node is None:
         return True
@@ -234,7 +234,7 @@ def holds(node: Node | None, values: Values) -> bool:
         return _compare(node, values)
     if isinstance(node, Not):
         return not holds(node.inner, values)
-    if isinstance(node, Value):
+    if isinstance(node, ConditionValue):
         found = _resolve(node, values)
         return found > 0 if isinstance(found, int) and node.kind in "$?&!" else bool(found)
     result = holds(node.parts[0], values)
@@ -259,9 +259,9 @@ def evaluate(text: str, values: Values) -> bool:
     return holds(parse(text), values)
 
 
-def leaves(node: Node | None) -> Iterator[Value]:
+def leaves(node: ConditionNode | None) -> Iterator[ConditionValue]:
     """Every value that a condition mentions."""
-    if isinstance(node, Value):
+    if isinstance(node, ConditionValue):
         yield node
     elif isinstance(node, Compare):
         yield node.left
@@ -307,11 +307,11 @@ _WINDOWS = {
 }
 
 
-def in_words(node: Node | None, found: Mapping[str, str] = {}) -> str:
+def in_words(node: ConditionNode | None, found: Mapping[str, str] = {}) -> str:
     """The condition as a sentence for a person. ``found`` says what a property stands for that a search sets."""
     if node is None:
         return "always"
-    if isinstance(node, Value):
+    if isinstance(node, ConditionValue):
         if node.kind == "property" and node.text in found:
             return f"{found[node.text]} is found"
         name = _KNOWN.get(node.text, node.text)
@@ -325,7 +325,7 @@ def in_words(node: Node | None, found: Mapping[str, str] = {}) -> str:
             "!": f"feature {node.text} is installed",
         }.get(node.kind, repr(node.text))
     if isinstance(node, Not):
-        if isinstance(node.inner, Value) and node.inner.kind == "property" and node.inner.text not in _KNOWN:
+        if isinstance(node.inner, ConditionValue) and node.inner.kind == "property" and node.inner.text not in _KNOWN:
             if node.inner.text in found:
                 return f"{found[node.inner.text]} is not found"
             return f"{node.inner.text} is not set"

@@ -21,7 +21,7 @@ import msgspec
 from yendo.errors import NoMachine
 from yendo.farm import bundle as bundles
 from yendo.farm import worker as working
-from yendo.farm.run import Cell, News
+from yendo.farm.run import FarmCell, News
 from yendo.farm.schedule import Offer
 
 if TYPE_CHECKING:
@@ -111,10 +111,10 @@ class Cluster:
             future.cancel()
         return self._there
 
-    def start(self, worker: str, number: int, cell: Cell) -> None:
+    def start(self, worker: str, number: int, cell: FarmCell) -> None:
         self._hands.submit(self._start, worker, number, cell)
 
-    def _start(self, worker: str, number: int, cell: Cell) -> None:
+    def _start(self, worker: str, number: int, cell: FarmCell) -> None:
         try:
             bundle = self._bundle(cell)
             self._bring(worker, bundle)
@@ -151,7 +151,7 @@ class Cluster:
         address = self._addresses.get(worker, worker)
         return self.client.submit(what, *arguments, workers=[address], allow_other_workers=False, pure=False, retries=0)
 
-    def _bundle(self, cell: Cell) -> bundles.Bundle:
+    def _bundle(self, cell: FarmCell) -> bundles.Bundle:
         with self._bundling[cell.package]:
             if cell.package not in self._bundles:
                 self._bundles[cell.package] = bundles.of(cell.package, cell.job.proving, cell.workspace)

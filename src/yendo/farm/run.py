@@ -23,7 +23,7 @@ SIMULATED_COST, OTHER_COST = 1.0, 12.0  # about how much longer a verb takes on 
 PATIENCE = 120.0  # seconds without a worker that could play what waits
 
 
-class Cell(msgspec.Struct, frozen=True):
+class FarmCell(msgspec.Struct, frozen=True):
     """A cell of the matrix over packages: where its package and workspace lie here, and what is played.
 
     ``proving`` names files as the workspace has them; ``job`` as they are below its root, which is the workspace.
@@ -38,7 +38,7 @@ class Cell(msgspec.Struct, frozen=True):
 class Ended(msgspec.Struct, frozen=True):
     """How a cell ended: its proof, or why there is none. ``worker`` is who played it, or nobody."""
 
-    cell: Cell
+    cell: FarmCell
     proof: Proof | None = None
     trouble: str = ""
     worker: str = ""
@@ -63,7 +63,7 @@ class Crew(Protocol):
     def there(self) -> Mapping[str, Offer]:
         """Who is there now, and what each plays on."""
 
-    def start(self, worker: str, number: int, cell: Cell) -> None:
+    def start(self, worker: str, number: int, cell: FarmCell) -> None:
         """Lets a worker play a cell; its news comes by ``news``."""
 
     def news(self, patience: float) -> News | None:
@@ -74,7 +74,7 @@ class Crew(Protocol):
 
 
 def play(
-    cells: Sequence[Cell],
+    cells: Sequence[FarmCell],
     crew: Crew,
     *,
     heard: Callable[[Ended | None, int, int], object] = lambda ended, count, workers: None,
@@ -127,7 +127,7 @@ def play(
     return [found[number] for number in range(len(cells))]
 
 
-def cost(cell: Cell) -> float:
+def cost(cell: FarmCell) -> float:
     """About how long a cell takes."""
     return cell.scenario.verbs * (SIMULATED_COST if cell.job.machine == "simulated" else OTHER_COST)
 
@@ -152,7 +152,7 @@ class Processes:
     def there(self) -> Mapping[str, Offer]:
         return dict.fromkeys(self._slots, self.offer)
 
-    def start(self, worker: str, number: int, cell: Cell) -> None:
+    def start(self, worker: str, number: int, cell: FarmCell) -> None:
         slot = self._slots[worker]
 
         def run() -> None:

@@ -30,7 +30,7 @@ class Played(msgspec.Struct, frozen=True):
     trouble: str = ""
 
 
-class Place:
+class WorkerPlace:
     """What a worker has for playing: a cache of packages, and as many slots as it has threads."""
 
     def __init__(self, cache: Path, making: Making, slots: int) -> None:
@@ -71,10 +71,10 @@ class Place:
             slot.stop()
 
 
-def _place() -> Place:
+def _place() -> WorkerPlace:
     from distributed import get_worker
 
-    found: Place = getattr(get_worker(), _ATTRIBUTE)
+    found: WorkerPlace = getattr(get_worker(), _ATTRIBUTE)
     return found
 
 
@@ -105,7 +105,7 @@ def play(job: bytes, digest: str) -> bytes:
 
 def stop(dask_worker: Worker) -> None:
     """Ends what is played on a worker."""
-    place: Place = getattr(dask_worker, _ATTRIBUTE)
+    place: WorkerPlace = getattr(dask_worker, _ATTRIBUTE)
     place.stop()
 
 
@@ -125,7 +125,7 @@ async def serve(
     """Works for a cluster until it is ended or the scheduler goes. ``started`` is called with the worker."""
     from distributed import Worker
 
-    place = Place(cache, making, at_once)
+    place = WorkerPlace(cache, making, at_once)
     resources = {f"{RESOURCE}{name}": count for name, count in offers.items()}
     try:
         async with Worker(

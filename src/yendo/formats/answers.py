@@ -169,7 +169,7 @@ MAX_FILES = 1 << 17
 OBFUSCATED, COMPRESSED, INVALID = 2, 4, 8
 
 
-class Held(msgspec.Struct, frozen=True):
+class HeldFile(msgspec.Struct, frozen=True):
     """One file of a cabinet: folder and name, sizes in bytes, the volume and offset of its data, its place in the table
     (from 0).
     """
@@ -184,7 +184,7 @@ class Held(msgspec.Struct, frozen=True):
     number: int = 0
 
 
-class Group(msgspec.Struct, frozen=True):
+class AnswersGroup(msgspec.Struct, frozen=True):
     """Files that go to one place: the numbers of the first and the last, and where, with names in ``<>``."""
 
     name: str
@@ -194,7 +194,7 @@ class Group(msgspec.Struct, frozen=True):
     target: str
 
 
-class Medium(msgspec.Struct, frozen=True):
+class AnswersMedium(msgspec.Struct, frozen=True):
     """What a cabinet's header says of the whole: the product's version, name and company, where it goes unless somebody
     says otherwise, and its groups.
     """
@@ -203,14 +203,14 @@ class Medium(msgspec.Struct, frozen=True):
     name: str
     company: str
     target: str
-    groups: tuple[Group, ...]
+    groups: tuple[AnswersGroup, ...]
 
 
 SHARED = 1  # of a group: its files are counted
 _LISTS, _BUCKETS, _PRODUCT, MAX_GROUPS = 0x3E, 71, 0x286, 4096
 
 
-def medium(header: bytes) -> Medium:
+def medium(header: bytes) -> AnswersMedium:
     """The groups of a cabinet and the product, from its header. Raises Unreadable, NotCovered for generations other
     than 9.
 
@@ -227,7 +227,7 @@ def medium(header: bytes) -> Medium:
             stop = header.find(b"\0", base + offset, base + offset + 1024)
             return header[base + offset : stop].decode("cp1252", "replace") if stop >= 0 else ""
 
-        groups: list[Group] = []
+        groups: list[AnswersGroup] = []
         seen: set[int] = set()
         for bucket in range(_BUCKETS):
             at_ = struct.unpack_from("<I", header, base + _LISTS + 4 * bucket)[0]
@@ -238,11 +238,11 @@ def medium(header: bytes) -> Medium:
                 name, place, at_ = struct.unpack_from("<III", header, base + at_)
                 flags, first, last = struct.unpack_from("<HII", header, base + place + 20)
                 target = struct.unpack_from("<I", header, base + place + 58)[0]
-                groups.append(Group(text(name), flags, first, last, text(target)))
+                groups.append(AnswersGroup(text(name), flags, first, last, text(target)))
         product = struct.unpack_from("<I", header, base + _PRODUCT)[0]
         version, _, title, company = struct.unpack_from("<IIII", header, base + product + 8)
         usual = struct.unpack_from("<I", header, base + product + 0x28)[0]
-        return Medium(text(version), text(title), text(company), text(usual), tuple(groups))
+        return AnswersMedium(text(version), text(title), text(company), text(usual), tuple(groups))
     except struct.error as error:
         raise Unreadable("the cabinet's header is cut short") from error
 
@@ -255,7 +255,7 @@ def cabinet_version(data: bytes) -> int:
     return version >> 12 & 0xF if version >> 24 == 1 else (version & 0xFFFF) // 100
 
 
-def cabinet_files(header: bytes) -> list[Held]:
+def cabinet_files(header: bytes) -> list[HeldFile]:
     """The files that a cabinet's header (``data1.hdr``) lists. Raises Unreadable, NotCovered."""
     generation = cabinet_version(header)
     if generation < 5:
@@ -288,7 +288,7 @@ def cabinet_files(header: bytes) -> list[Held]:
         raise Unreadable("the cabinet's header is cut short") from error
 
 
-def _held(header, base, generation, count, folders, second, names, text) -> Iterator[Held]:  # type: ignore[no-untyped-def]
+def _held(header, base, generation, count, folders, second, names, text) -> Iterator[HeldFile]:  # type: ignore[no-untyped-def]
     for number in range(count):
         if generation == 5:
             start = base + struct.unpack_from("<I", header, base + 4 * (folders + number))[0]
@@ -303,10 +303,10 @@ def _held(header, base, generation, count, folders, second, names, text) -> Iter
             continue
         title = text(name)
         path = f"{names[folder]}\\{title}" if folder < len(names) and names[folder] else title
-        yield Held(path, size, packed, volume, offset, flags, md5.hex(), number)
+        yield HeldFile(path, size, packed, volume, offset, flags, md5.hex(), number)
 
 
-def unpack(volume: BinaryIO, held: Held, limit: int) -> bytes:
+def unpack(volume: BinaryIO, held: HeldFile, limit: int) -> bytes:
     """A file's contents from its volume. Raises Unreadable on damaged data, or where it is longer than ``limit``."""
     if held.size > limit or held.packed > size_of(volume):
         raise Unreadable(f"{held.path}: {held.size} bytes are stated")

@@ -20,7 +20,7 @@ _DIGITS = "0123456789abcdefghjkmnpqrstvwxyz"  # Source: the package identity's b
 MANIFESTS = ("AppxManifest.xml", "AppxMetadata/AppxBundleManifest.xml")
 
 
-class Identity(msgspec.Struct, frozen=True):
+class AppIdentity(msgspec.Struct, frozen=True):
     """``version`` in four parts; ``architecture`` and ``resource`` as the manifest has them (a bundle: neutral and
     ``~``).
     """
@@ -44,7 +44,7 @@ class Identity(msgspec.Struct, frozen=True):
         return f"{self.name}_{self.version}_{self.architecture}_{self.resource}_{self.publisher_id}"
 
 
-def identity(package: Path | BinaryIO, name: str = "") -> Identity:
+def identity(package: Path | BinaryIO, name: str = "") -> AppIdentity:
     """The identity of a package or bundle. Raises Unreadable."""
     shown = name or (package.name if isinstance(package, Path) else "the file")
     try:
@@ -69,7 +69,7 @@ def identity(package: Path | BinaryIO, name: str = "") -> Identity:
     if found is None or not found.get("Name") or not found.get("Publisher") or not found.get("Version"):
         raise Unreadable(f"{shown}: its manifest has no whole identity")
     bundle = manifest != MANIFESTS[0]
-    return Identity(
+    return AppIdentity(
         found.get("Name"),
         found.get("Version"),
         found.get("ProcessorArchitecture", "neutral").lower(),

@@ -16,8 +16,8 @@ from yendo.errors import Unreadable
 from yendo.formats import cab, libarchive, seven_zip
 from yendo.formats.slices import at, size_of
 
-Kind = Literal["zip", "7z", "rar", "cabinet"]
-MAGICS: tuple[tuple[bytes, Kind], ...] = (
+ArchiveKind = Literal["zip", "7z", "rar", "cabinet"]
+MAGICS: tuple[tuple[bytes, ArchiveKind], ...] = (
     (b"7z\xbc\xaf\x27\x1c", "7z"),
     (b"Rar!\x1a\x07", "rar"),
     (b"MSCF\0\0\0\0", "cabinet"),
@@ -27,7 +27,7 @@ MAX_MEMBERS = 100_000
 MAX_DIRECTORY = 64 << 20  # bytes of a list of files; the library reads it whole before it says how many there are
 
 
-class Member(msgspec.Struct, frozen=True):
+class ArchiveMember(msgspec.Struct, frozen=True):
     """One file in an archive; sizes in bytes, ``packed`` None where the archive does not say it for one file."""
 
     name: str
@@ -36,27 +36,29 @@ class Member(msgspec.Struct, frozen=True):
     is_link: bool = False
 
 
-def kind_of(head: bytes) -> Kind | None:
+def kind_of(head: bytes) -> ArchiveKind | None:
     return next((kind for magic, kind in MAGICS if head.startswith(magic)), None)
 
 
-def members(file: BinaryIO, kind: Kind) -> list[Member]:
+def members(file: BinaryIO, kind: ArchiveKind) -> list[ArchiveMember]:
     """What an archive says it holds. Raises Unreadable, NotCovered."""
     if kind == "cabinet":
         file.seek(0)
-        return [Member(entry.name, entry.size) for entry in cab.index(file).files]
+        return [ArchiveMember(entry.name, entry.size) for entry in cab.index(file).files]
     if kind == "zip":
         with _zip(file) as archive:
             listed = [info for info in archive.infolist() if info.filename]
             if len(listed) > MAX_MEMBERS:
                 raise Unreadable(f"the archive states {len(listed)} files")
             return [
-                Member(info.filename, info.file_size, info.compress_size, info.external_attr >> 28 == 10)
+                ArchiveMember(info.filename, info.file_size, info.compress_size, info.external_attr >> 28 == 10)
                 for info in listed
                 if not info.is_dir()
             ]
     if libarchive.load() is None:
-        return [Member(one.name, one.size, None, one.is_link) for one in seven_zip.members(file, kind, MAX_MEMBERS)]
+        return [
+            ArchiveMember(one.name, one.size, None, one.is_link) for one in seven_zip.members(file, kind, MAX_MEMBERS)
+        ]
     return list(_listed(file, kind))
 
 
@@ -92,13 +94,13 @@ def _zip(file: BinaryIO) -> zipfile.ZipFile:
         raise Unreadable(f"the zip archive cannot be read: {error}") from error
 
 
-def _listed(file: BinaryIO, kind: Kind) -> Iterator[Member]:
+def _listed(file: BinaryIO, kind: ArchiveKind) -> Iterator[ArchiveMember]:
     for entry in _entries(file, kind):
         if not entry.isdir:
-            yield Member(_name(entry), entry.size or 0, None, entry.issym or entry.islnk)
+            yield ArchiveMember(_name(entry), entry.size or 0, None, entry.issym or entry.islnk)
 
 
-def _entries(file: BinaryIO, kind: Kind):  # type: ignore[no-untyped-def]
+def _entries(file: BinaryIO, kind: ArchiveKind):  # type: ignore[no-untyped-def]
     library = libarchive.load()
     file.seek(0)
     count = 0
@@ -113,7 +115,7 @@ def _entries(file: BinaryIO, kind: Kind):  # type: ignore[no-untyped-def]
         raise libarchive.refused(f"the {kind} archive", error) from error
 
 
-def contents(file: BinaryIO, kind: Kind, wanted: set[str], limit: int) -> Iterator[tuple[str, Iterator[bytes]]]:
+def contents(file: BinaryIO, kind: ArchiveKind, wanted: set[str], limit: int) -> Iterator[tuple[str, Iterator[bytes]]]:
     """The named files, each as its pieces, in the archive's order.
 
     Raises Unreadable where they unpack to more than ``limit`` bytes.
@@ -186,7 +188,7 @@ REACH = 65536
 class SelfExtractor(msgspec.Struct, frozen=True):
     """An archive behind or inside a program: where it lies, and the configuration in front of it, as its own lines."""
 
-    kind: Kind
+    kind: ArchiveKind
     offset: int
     size: int
     configuration: tuple[tuple[str, str], ...] = ()

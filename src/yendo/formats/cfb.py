@@ -129,7 +129,7 @@ class StreamReader(io.RawIOBase):
         return done
 
 
-class Entry:
+class StorageEntry:
     """A stream or a storage of a compound file."""
 
     __slots__ = ("_file", "_raw", "is_storage", "name", "size")
@@ -221,10 +221,10 @@ class CompoundFile:
         """The root storage's class identifier, ``{...}`` in upper case, or empty."""
         return "{" + self.root.clsid + "}" if self.root.clsid else ""
 
-    def entries(self, storage: Entry | None = None) -> list[Entry]:
+    def entries(self, storage: StorageEntry | None = None) -> list[StorageEntry]:
         """The streams and storages directly below ``storage`` (the root when None)."""
         parent = storage._raw if storage else self.root
-        return [Entry(self, kid) for kid in parent.kids]
+        return [StorageEntry(self, kid) for kid in parent.kids]
 
     def close(self) -> None:
         self._handle.close()
@@ -239,15 +239,15 @@ class CompoundFile:
 # --- writing -------------------------------------------------------------------------------------
 
 
-class Source:
+class ByteSource:
     """A stream to be written: its size, and its bytes in pieces, so that 1 GB needs no memory."""
 
     def __init__(self, size: int, pieces: Callable[[], Iterable[bytes]]) -> None:
         self.size, self.pieces = size, pieces
 
     @classmethod
-    def of(cls, data: bytes | Path | Source) -> Source:
-        if isinstance(data, Source):
+    def of(cls, data: bytes | Path | ByteSource) -> ByteSource:
+        if isinstance(data, ByteSource):
             return data
         if isinstance(data, Path):
             return cls(data.stat().st_size, lambda: _file_pieces(data))
@@ -263,8 +263,10 @@ def _file_pieces(path: Path) -> Iterator[bytes]:
 class Storage:
     """A storage to be written: streams, storages below it, and its class identifier (16 bytes)."""
 
-    def __init__(self, streams: Mapping[str, bytes | Path | Source] | None = None, class_id: bytes = bytes(16)) -> None:
-        self.streams = {name: Source.of(data) for name, data in (streams or {}).items()}
+    def __init__(
+        self, streams: Mapping[str, bytes | Path | ByteSource] | None = None, class_id: bytes = bytes(16)
+    ) -> None:
+        self.streams = {name: ByteSource.of(data) for name, data in (streams or {}).items()}
         self.storages: dict[str, Storage] = {}
         self.class_id = class_id
 
@@ -346,7 +348,7 @@ def write(target: BinaryIO, root: Storage, *, sector_size: int = 512) -> None:
     if sector_size not in (512, 4096):
         raise ValueError("sector_size is 512 or 4096")
     directory = _Directory()
-    order: list[tuple[int, Source]] = []
+    order: list[tuple[int, ByteSource]] = []
 
     def place(storage: Storage, number: int) -> None:
         kids = []

@@ -29,7 +29,7 @@ TABLE_RESOURCE = 11111
 TABLE_MARK = bytes.fromhex("72446c507453cde6d77b0b2a")
 TITLE = bytes.fromhex("496e6e6f20536574757020536574757020446174612028")
 PIECE, MAX_BLOCK, MAX_TEXT, MAX_COUNT = 4096, 64 << 20, 16 << 20, 1 << 20
-Version = tuple[int, ...]
+ScriptVersion = tuple[int, ...]
 
 
 class Offsets(msgspec.Struct, frozen=True):
@@ -46,7 +46,7 @@ class Streams(msgspec.Struct, frozen=True):
 
     offsets: Offsets
     title: str
-    version: Version
+    version: ScriptVersion
     unicode: bool
 
 
@@ -114,11 +114,11 @@ def block(file: BinaryIO, offset: int) -> tuple[bytes, int]:
     return out, end
 
 
-class Misfit(Exception):
+class RecordMisfit(Exception):
     """The records do not lie as they are declared here."""
 
 
-class Reader:
+class ScriptReader:
     """Reads texts and numbers in order. Raises Misfit past the end."""
 
     def __init__(self, data: bytes, unicode: bool) -> None:
@@ -126,7 +126,7 @@ class Reader:
 
     def take(self, size: int) -> bytes:
         if size < 0 or self.at + size > len(self.data):
-            raise Misfit(f"{size} bytes at {self.at} of {len(self.data)}")
+            raise RecordMisfit(f"{size} bytes at {self.at} of {len(self.data)}")
         piece = self.data[self.at : self.at + size]
         self.at += size
         return piece
@@ -137,17 +137,17 @@ class Reader:
     def raw(self) -> bytes:
         size = self.number()
         if size > MAX_TEXT:
-            raise Misfit(f"a text of {size} bytes at {self.at}")
+            raise RecordMisfit(f"a text of {size} bytes at {self.at}")
         return self.take(size)
 
     def text(self) -> str:
         raw = self.raw()
         if self.unicode and len(raw) % 2:
-            raise Misfit(f"a wide text of {len(raw)} bytes at {self.at}")
+            raise RecordMisfit(f"a wide text of {len(raw)} bytes at {self.at}")
         return raw.decode("utf-16-le" if self.unicode else "cp1252", "replace")
 
 
-_HEADER: tuple[tuple[str, Version], ...] = (
+_HEADER: tuple[tuple[str, ScriptVersion], ...] = (
     ("name", (0,)), ("full_name", (0,)), ("id", (0,)), ("copyright", (0,)), ("publisher", (0,)),
     ("publisher_url", (0,)), ("support_phone", (5, 1, 13)),
     ("support_url", (0,)), ("updates_url", (0,)), ("version", (0,)), ("folder", (0,)), ("group", (0,)),
@@ -186,7 +186,7 @@ class Script(msgspec.Struct, frozen=True):
 
 def header_of(data: bytes, streams: Streams) -> Header:
     """Raises Unreadable."""
-    reader = Reader(data, streams.unicode)
+    reader = ScriptReader(data, streams.unicode)
     try:
         texts = {name: reader.text() for name, since in _HEADER if streams.version >= since}
         for name in _RAW:
@@ -194,7 +194,7 @@ def header_of(data: bytes, streams: Streams) -> Header:
         if not streams.unicode:
             reader.take(32)
         counts = {name: reader.number() for name in COUNTED}
-    except Misfit as error:
+    except RecordMisfit as error:
         raise Unreadable(f"the header of the streams is not as its version has it: {error}") from error
     if any(count > MAX_COUNT for count in counts.values()):
         raise Unreadable(f"the header of the streams states {max(counts.values())} records of one kind")
@@ -216,7 +216,7 @@ def read(file: BinaryIO, streams: Streams) -> Script:
     # length that is right is the one with which every record ends where the block ends.
     for length in range(40, 160):
         for tail in (4, 5):
-            reader = Reader(data, streams.unicode)
+            reader = ScriptReader(data, streams.unicode)
             reader.at = header.rest + length
             try:
                 records = {
@@ -224,7 +224,7 @@ def read(file: BinaryIO, streams: Streams) -> Script:
                     for kind in COUNTED
                     if kind != "data"
                 }
-            except Misfit:
+            except RecordMisfit:
                 continue
             if reader.at == len(data):
                 return Script(streams, header, records)
@@ -234,20 +234,20 @@ def read(file: BinaryIO, streams: Streams) -> Script:
 Fields = dict[str, Any]
 
 
-def _bounds(reader: Reader) -> None:
+def _bounds(reader: ScriptReader) -> None:
     reader.take(20)  # the oldest and the newest Windows a record is for
 
 
-def _conditions(reader: Reader, fields: Fields) -> None:
+def _conditions(reader: ScriptReader, fields: Fields) -> None:
     for name in ("parts", "jobs", "languages", "check", "after", "before"):
         fields[name] = reader.text()
 
 
-def _texts(reader: Reader, *names: str) -> Fields:
+def _texts(reader: ScriptReader, *names: str) -> Fields:
     return {name: reader.text() for name in names}
 
 
-def _language(reader: Reader, version: Version, tail: int) -> Fields:
+def _language(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "name", "title", "font", "title_font", "welcome_font", "copyright_font")
     for _ in range(4):
         reader.raw()
@@ -258,25 +258,25 @@ def _language(reader: Reader, version: Version, tail: int) -> Fields:
     return fields
 
 
-def _message(reader: Reader, version: Version, tail: int) -> Fields:
+def _message(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "name")
     fields["text"] = reader.text()
     fields["language"] = reader.number("i")
     return fields
 
 
-def _permission(reader: Reader, version: Version, tail: int) -> Fields:
+def _permission(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     return {"rights": reader.raw().hex()}
 
 
-def _kind(reader: Reader, version: Version, tail: int) -> Fields:
+def _kind(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "name", "title", "languages", "check")
     _bounds(reader)
     fields["options"], fields["type"], fields["size"] = reader.number("B"), reader.number("B"), reader.number("Q")
     return fields
 
 
-def _part(reader: Reader, version: Version, tail: int) -> Fields:
+def _part(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "name", "title", "kinds", "languages", "check")
     fields["extra"], fields["level"], fields["used"] = reader.number("Q"), reader.number(), reader.number("B")
     _bounds(reader)
@@ -284,7 +284,7 @@ def _part(reader: Reader, version: Version, tail: int) -> Fields:
     return fields
 
 
-def _job(reader: Reader, version: Version, tail: int) -> Fields:
+def _job(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "name", "title", "group", "parts", "languages", "check")
     fields["level"], fields["used"] = reader.number(), reader.number("B")
     _bounds(reader)
@@ -292,7 +292,7 @@ def _job(reader: Reader, version: Version, tail: int) -> Fields:
     return fields
 
 
-def _folder(reader: Reader, version: Version, tail: int) -> Fields:
+def _folder(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "path")
     _conditions(reader, fields)
     fields["attributes"] = reader.number()
@@ -301,7 +301,7 @@ def _folder(reader: Reader, version: Version, tail: int) -> Fields:
     return fields
 
 
-def _file(reader: Reader, version: Version, tail: int) -> Fields:
+def _file(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "source", "path", "font", "assembly")
     _conditions(reader, fields)
     _bounds(reader)
@@ -310,11 +310,11 @@ def _file(reader: Reader, version: Version, tail: int) -> Fields:
     fields["options"] = int.from_bytes(reader.take(tail), "little")
     fields["type"] = reader.number("B")
     if fields["type"] > 3:
-        raise Misfit("no such type of file")
+        raise RecordMisfit("no such type of file")
     return fields
 
 
-def _icon(reader: Reader, version: Version, tail: int) -> Fields:
+def _icon(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "path", "target", "arguments", "working_folder", "icon", "comment")
     _conditions(reader, fields)
     fields["application"] = reader.text()
@@ -326,7 +326,7 @@ def _icon(reader: Reader, version: Version, tail: int) -> Fields:
     return fields
 
 
-def _ini(reader: Reader, version: Version, tail: int) -> Fields:
+def _ini(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "path", "section", "key", "value")
     _conditions(reader, fields)
     _bounds(reader)
@@ -334,7 +334,7 @@ def _ini(reader: Reader, version: Version, tail: int) -> Fields:
     return fields
 
 
-def _registry(reader: Reader, version: Version, tail: int) -> Fields:
+def _registry(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "key", "name", "value")
     _conditions(reader, fields)
     _bounds(reader)
@@ -343,7 +343,7 @@ def _registry(reader: Reader, version: Version, tail: int) -> Fields:
     return fields
 
 
-def _delete(reader: Reader, version: Version, tail: int) -> Fields:
+def _delete(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "path")
     _conditions(reader, fields)
     _bounds(reader)
@@ -351,7 +351,7 @@ def _delete(reader: Reader, version: Version, tail: int) -> Fields:
     return fields
 
 
-def _run(reader: Reader, version: Version, tail: int) -> Fields:
+def _run(reader: ScriptReader, version: ScriptVersion, tail: int) -> Fields:
     fields = _texts(reader, "program", "arguments", "working_folder", "once", "status", "verb", "title")
     _conditions(reader, fields)
     _bounds(reader)
@@ -359,7 +359,7 @@ def _run(reader: Reader, version: Version, tail: int) -> Fields:
     return fields
 
 
-_RECORDS: dict[str, Callable[[Reader, Version, int], Fields]] = {
+_RECORDS: dict[str, Callable[[ScriptReader, ScriptVersion, int], Fields]] = {
     "language": _language, "message": _message, "permission": _permission, "kind": _kind, "part": _part, "job": _job,
     "folder": _folder, "file": _file,
     "icon": _icon, "ini": _ini, "registry": _registry, "delete": _delete, "uninstall_delete": _delete, "run": _run,

@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-Value = tuple[str, str | int | tuple[str, ...]]  # (type, data), as in RegistryValue
+TextValue = tuple[str, str | int | tuple[str, ...]]  # (type, data), as in RegistryValue
 
 _LINE = re.compile(r'(?:"((?:[^"\\]|\\.)*)"|(@))=(.*)', re.S)
 _ESCAPE = re.compile(r"\\(x[0-9a-fA-F]{1,4}|[0-7]{1,3}|.)", re.S)
@@ -50,7 +50,7 @@ def unescape(text: str) -> str:
     )
 
 
-def values(body: str) -> Iterator[tuple[str, Value]]:
+def values(body: str) -> Iterator[tuple[str, TextValue]]:
     """``(name, (type, data))`` of each value of a block; a line that cannot be read is passed over."""
     for line in body.replace("\\\n", "").split("\n"):
         match = _LINE.match(line)
@@ -68,7 +68,7 @@ def is_link(body: str) -> bool:
     return any(line.startswith("#link") for line in body.split("\n"))
 
 
-def _value(text: str) -> Value | None:
+def _value(text: str) -> TextValue | None:
     if text.startswith('"'):
         return "sz", unescape(text[1:-1])
     if text.startswith("dword:"):

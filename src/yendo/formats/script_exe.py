@@ -38,7 +38,7 @@ class Instruction(msgspec.Struct, frozen=True, gc=False):
     operands: tuple[int, int, int, int, int, int]
 
 
-class Section(msgspec.Struct, frozen=True):
+class ScriptSection(msgspec.Struct, frozen=True):
     """``code`` is the first instruction's number, ``length`` their count; ``flags`` as in the format."""
 
     name: int
@@ -81,7 +81,7 @@ def find(file: BinaryIO, image: Image) -> int | None:
     return None
 
 
-class Reading(msgspec.Struct, frozen=True):
+class ScriptReading(msgspec.Struct, frozen=True):
     """One way to read what lies behind the first header. ``size``: of the packed header, 0 in one stream."""
 
     method: Method
@@ -157,21 +157,21 @@ class ScriptExe:
             f"the script's header at offset {begin} unpacks in no known way; the likeliest one ends with: {refused[0]}"
         )
 
-    def _readings(self, head: bytes, begin: int) -> Iterator[Reading]:
+    def _readings(self, head: bytes, begin: int) -> Iterator[ScriptReading]:
         stated = struct.unpack_from("<I", head)[0]
         size = stated & ~PACKED
         if stated == self.header_size:
-            yield Reading("none", False, size)
+            yield ScriptReading("none", False, size)
         blocks = (
-            [Reading(method, False, size) for method in looks_like(head[4:])]
+            [ScriptReading(method, False, size) for method in looks_like(head[4:])]
             if stated & PACKED and size <= self.end - begin
             else []
         )
-        stream = [Reading(method, True) for method in looks_like(head)]
+        stream = [ScriptReading(method, True) for method in looks_like(head)]
         # where both are possible, the packed header of a block is shorter than what it unpacks to
         yield from blocks + stream if size < self.header_size else stream + blocks
 
-    def _unpacked(self, reading: Reading, begin: int) -> bytes:
+    def _unpacked(self, reading: ScriptReading, begin: int) -> bytes:
         """The header by one reading. Raises Unreadable where it does not have exactly the stated size."""
         front = 4 if reading.solid else 0
         where, packed = (begin, min(self.end - begin, MAX_HEADER)) if reading.solid else (begin + 4, reading.size)
@@ -237,14 +237,16 @@ class ScriptExe:
         return Page(row[0], row[1], row[2:5], row[5])
 
     @staticmethod
-    def _sections(header: bytes, block: tuple[int, int], end: int) -> tuple[Section, ...]:
+    def _sections(header: bytes, block: tuple[int, int], end: int) -> tuple[ScriptSection, ...]:
         offset, count = block
         if not count:
             return ()
         step = (end - offset) // count
         if step < 24 or count > 4096:
             raise Unreadable(f"the script states {count} sections in {end - offset} bytes")
-        return tuple(Section(*struct.unpack_from("<5i", header, offset + step * number)) for number in range(count))
+        return tuple(
+            ScriptSection(*struct.unpack_from("<5i", header, offset + step * number)) for number in range(count)
+        )
 
     def _languages(self, header: bytes, block: tuple[int, int], end: int) -> tuple[Language, ...]:
         offset, count = block

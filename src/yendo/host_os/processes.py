@@ -15,14 +15,14 @@ import psutil
 from yendo.host_os.system import WINDOWS
 
 
-class Group(TypedDict, total=False):
+class ProcessGroup(TypedDict, total=False):
     """What ``subprocess`` is told so that a child and its children can be ended together."""
 
     start_new_session: bool
     creationflags: int
 
 
-def new_group() -> Group:
+def new_group() -> ProcessGroup:
     return (
         {"creationflags": int(getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0))}
         if WINDOWS

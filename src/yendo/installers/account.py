@@ -79,7 +79,7 @@ class Signature(msgspec.Struct, frozen=True):
     timestamp: str | None = None
 
 
-class Condition(msgspec.Struct, frozen=True):
+class LaunchCondition(msgspec.Struct, frozen=True):
     """A condition that the installer itself puts: as written, in words, and what it says when it fails."""
 
     condition: str
@@ -172,7 +172,7 @@ class Wanted(msgspec.Struct, frozen=True):
     there: Rule
 
 
-class Account(msgspec.Struct, frozen=True):
+class InstallerAccount(msgspec.Struct, frozen=True):
     """Everything ``yendo read`` knows. ``why`` maps a dotted name to the evidence of that value."""
 
     file: FileFacts
@@ -181,7 +181,7 @@ class Account(msgspec.Struct, frozen=True):
     identity: Identity
     signature: Signature | None
     silent: Silent
-    conditions: tuple[Condition, ...]
+    conditions: tuple[LaunchCondition, ...]
     needs: tuple[str, ...]
     processes: tuple[str, ...]
     properties: tuple[Property, ...]

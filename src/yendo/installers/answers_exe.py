@@ -21,9 +21,9 @@ from yendo.formats.pe import Image
 from yendo.formats.slices import Slice
 from yendo.installers import answers_script
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
-from yendo.installers.family import Found, InstalledDatabase, Prediction, Told, offset
+from yendo.installers.family import FoundContent, InstalledDatabase, Prediction, Told, offset
 from yendo.installers.msi import commandline
-from yendo.installers.parts import MAX_LOOKED_INTO, Part, whole
+from yendo.installers.parts import MAX_LOOKED_INTO, InstallerPart, whole
 
 FAMILY = "answers-exe"
 MAX_DATABASE = 512 << 20
@@ -40,7 +40,7 @@ RESULTS = {
 }  # fmt: skip
 
 
-class Settings(msgspec.Struct, frozen=True):
+class AnswersSettings(msgspec.Struct, frozen=True):
     """What ``setup.ini`` says: the wrapped database's name or '', and its sections."""
 
     package: str
@@ -51,7 +51,7 @@ class Settings(msgspec.Struct, frozen=True):
         return self.sections.get(section.lower(), {}).get(key.lower(), "")
 
 
-def find(file: BinaryIO, image: Image) -> Found | None:
+def find(file: BinaryIO, image: Image) -> FoundContent | None:
     begin, end = image.appended
     if end - begin < 64:
         return None
@@ -66,7 +66,7 @@ def find(file: BinaryIO, image: Image) -> Found | None:
         "listed": "a list of records behind its mark",
         "later": "a list of records of a later form behind its mark",
     }
-    return Found(FAMILY, offset(records.offset, words[records.form]), records, words[records.form])
+    return FoundContent(FAMILY, offset(records.offset, words[records.form]), records, words[records.form])
 
 
 def _open(file: BinaryIO, record: answers.Record):  # type: ignore[no-untyped-def]
@@ -78,9 +78,9 @@ def _open(file: BinaryIO, record: answers.Record):  # type: ignore[no-untyped-de
     return open_it
 
 
-def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
+def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPart]:
     listed = [
-        Part(
+        InstallerPart(
             record.path.replace("\\", "/"),
             None if record.folding else record.size,
             record.offset,
@@ -103,7 +103,7 @@ def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
         ]
 
 
-def _of_cabinets(file: BinaryIO, records: answers.Records) -> list[Part]:
+def _of_cabinets(file: BinaryIO, records: answers.Records) -> list[InstallerPart]:
     """The files of the engine's own cabinets, by the header that lists them."""
     by_name = {record.name.lower(): record for record in records.records}
     header = by_name.get("data1.hdr") or by_name.get("data1.cab")
@@ -115,12 +115,12 @@ def _of_cabinets(file: BinaryIO, records: answers.Records) -> list[Part]:
         if not held.size or not held.offset or volume is None:
             continue
 
-        def open_it(limit: int, volume: answers.Record = volume, held: answers.Held = held) -> BinaryIO:
+        def open_it(limit: int, volume: answers.Record = volume, held: answers.HeldFile = held) -> BinaryIO:
             inner = Slice(file, volume.offset, volume.size)
             return io.BytesIO(answers.unpack(inner, held, max(MAX_LOOKED_INTO, held.size))[:limit])  # type: ignore[arg-type]
 
         listed.append(
-            Part(
+            InstallerPart(
                 f"{volume.name}/{held.path.replace(chr(92), '/')}",
                 held.size,
                 volume.offset + held.offset,
@@ -131,11 +131,11 @@ def _of_cabinets(file: BinaryIO, records: answers.Records) -> list[Part]:
     return listed
 
 
-def settings(file: BinaryIO, records: answers.Records) -> Settings:
+def settings(file: BinaryIO, records: answers.Records) -> AnswersSettings:
     """What the launcher's own settings file says. Empty where there is none."""
     record = next((record for record in records.records if record.name.lower() == "setup.ini"), None)
     if record is None:
-        return Settings("", {})
+        return AnswersSettings("", {})
     raw = _open(file, record)(1 << 20).read()
     text = raw.decode("utf-16" if raw[:2] == b"\xff\xfe" else "cp1252", "replace")
     parser = configparser.RawConfigParser(
@@ -145,12 +145,12 @@ def settings(file: BinaryIO, records: answers.Records) -> Settings:
     try:
         parser.read_string(text)
     except configparser.Error:
-        return Settings("", {})
+        return AnswersSettings("", {})
     sections = {
         name.lower(): {key.lower(): value or "" for key, value in parser.items(name)} for name in parser.sections()
     }
     written = {name: {key: value or "" for key, value in parser.items(name)} for name in parser.sections()}
-    return Settings(sections.get("startup", {}).get("packagename", ""), sections, written)
+    return AnswersSettings(sections.get("startup", {}).get("packagename", ""), sections, written)
 
 
 def wrapped(file: BinaryIO, records: answers.Records, name: str) -> BinaryIO | None:
@@ -160,7 +160,13 @@ def wrapped(file: BinaryIO, records: answers.Records, name: str) -> BinaryIO | N
 
 
 def predict(
-    file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State
+    file: BinaryIO,
+    image: Image,
+    found: FoundContent,
+    program: str,
+    arguments: str,
+    surroundings: Surroundings,
+    state: State,
 ) -> Prediction:
     """Of one round a database: what the database does, and the copy of it that the launcher keeps. Of one with a
     compiled script: what its engine does by itself, where an answer file is given. ``state`` is left as it is."""
@@ -199,7 +205,7 @@ def _handed_on(arguments: str) -> dict[str, str]:
         return {}
 
 
-def kept_copy(known: Settings, surroundings: Surroundings, bits: int) -> str:
+def kept_copy(known: AnswersSettings, surroundings: Surroundings, bits: int) -> str:
     """The folder below the user's profile where the launcher keeps a copy of the database; empty where it keeps none.
 
     A 32-bit program is led past the 64-bit system folder, below which the system account has its profile.
@@ -212,7 +218,7 @@ def kept_copy(known: Settings, surroundings: Surroundings, bits: int) -> str:
     return f"{base}\\{known.get('startup', 'packagecode')}"
 
 
-def _kept(folder: str, known: Settings, inner: BinaryIO, state: State) -> list[Effect]:
+def _kept(folder: str, known: AnswersSettings, inner: BinaryIO, state: State) -> list[Effect]:
     """What keeping that copy does to a machine."""
     if not folder:
         return []
@@ -225,7 +231,9 @@ def _kept(folder: str, known: Settings, inner: BinaryIO, state: State) -> list[E
     return [*made, Effect("add", File(f"{folder}\\{known.package}", inner.seek(0, 2)), "predicted", where)]
 
 
-def _by_engine(file: BinaryIO, found: Found, known: Settings, surroundings: Surroundings, state: State) -> list[Effect]:
+def _by_engine(
+    file: BinaryIO, found: FoundContent, known: AnswersSettings, surroundings: Surroundings, state: State
+) -> list[Effect]:
     """What an engine with a compiled script does by itself; nothing where its media cannot be read so far."""
     try:
         media = answers_script.media_of(
@@ -236,7 +244,7 @@ def _by_engine(file: BinaryIO, found: Found, known: Settings, surroundings: Surr
         return []
 
 
-def _unanswered(found: Found) -> BlindSpot:
+def _unanswered(found: FoundContent) -> BlindSpot:
     return BlindSpot(
         "whether it does anything",
         "without an answer file it ends with exit code 0 and ResultCode -5, and has done nothing",
@@ -244,7 +252,7 @@ def _unanswered(found: Found) -> BlindSpot:
     )
 
 
-def _engine(image: Image, found: Found, known: Settings) -> Aspect:
+def _engine(image: Image, found: FoundContent, known: AnswersSettings) -> Aspect:
     """The engine's generation: by its settings, by the header of its cabinets, or by what the launcher
     says of itself.
     """
@@ -262,7 +270,7 @@ def _engine(image: Image, found: Found, known: Settings) -> Aspect:
     )
 
 
-def _script_spot(found: Found) -> BlindSpot:
+def _script_spot(found: FoundContent) -> BlindSpot:
     return BlindSpot(
         "where its files go and what else it does",
         "its script is compiled by the vendor's tool and not interpreted here: what is told is what the engine does "
@@ -272,7 +280,7 @@ def _script_spot(found: Found) -> BlindSpot:
     )
 
 
-def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
+def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
     known = settings(file, found.what)
     if known.package:
         return _round_a_database(file, image, found, name, known)
@@ -332,7 +340,7 @@ def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
     )
 
 
-def _removal(effects: Sequence[Effect], known: Settings, answer: Switch) -> CommandLine | None:
+def _removal(effects: Sequence[Effect], known: AnswersSettings, answer: Switch) -> CommandLine | None:
     """The engine's copy of the launcher with the words of its uninstall entry, made silent. Source of those: runs."""
     kept = next(
         (
@@ -360,7 +368,7 @@ def _removal(effects: Sequence[Effect], known: Settings, answer: Switch) -> Comm
     return CommandLine(f'"{path}" {words} /f1"C:\\removal.iss"', "to be tried", where, switches)
 
 
-def _round_a_database(file: BinaryIO, image: Image, found: Found, name: str, known: Settings) -> Told:
+def _round_a_database(file: BinaryIO, image: Image, found: FoundContent, name: str, known: AnswersSettings) -> Told:
     from yendo.installers.msi import commandline, describe
 
     where = Evidence("row", "setup.ini [Startup] PackageName", f"it wraps {known.package}")

@@ -31,7 +31,7 @@ _ADDED = {"AllUsers": "1", "Engine": "0", "Source": "0"}
 _SHARED = r"Software\Microsoft\Windows\CurrentVersion\SharedDLLs"
 
 
-class Media(msgspec.Struct, frozen=True):
+class AnswersMedia(msgspec.Struct, frozen=True):
     """What is at hand of a setup: its header, its records' sizes by lower-case name, its settings, and a way to a
     record's bytes.
     """
@@ -44,7 +44,7 @@ class Media(msgspec.Struct, frozen=True):
     read: Callable[[str, int], bytes | None]
 
 
-def predict(media: Media, surroundings: Surroundings, state: State) -> list[Effect]:
+def predict(media: AnswersMedia, surroundings: Surroundings, state: State) -> list[Effect]:
     """The effects of a silent run with answers that keep the usual folder and install everything.
 
     Raises Unreadable, NotCovered.
@@ -105,7 +105,7 @@ class _Work:
         self.effects.append(Effect("add", Folder(path), "predicted", evidence))
 
 
-def _places(media: Media, medium: answers.Medium, surroundings: Surroundings) -> dict[str, str]:
+def _places(media: AnswersMedia, medium: answers.AnswersMedium, surroundings: Surroundings) -> dict[str, str]:
     """What the names in targets stand for; what is temporary is left out."""
     programs, common = surroundings.folders["ProgramFilesFolder"], surroundings.folders["CommonFilesFolder"]
     major, minor = (int(part) for part in media.engine.split(".")[:2])
@@ -135,7 +135,7 @@ def _filled(target: str, places: Mapping[str, str]) -> str | None:
     return "\\".join(parts) if parts and parts[0] else None
 
 
-def _engine(media: Media) -> dict[str, bytes]:
+def _engine(media: AnswersMedia) -> dict[str, bytes]:
     """The files of the engine's own cabinet, by lower-case names."""
     data = media.read(ENGINE, MAX_ENGINE)
     if data is None:
@@ -146,11 +146,11 @@ def _engine(media: Media) -> dict[str, bytes]:
 
 
 def _file(
-    group: answers.Group,
-    held: answers.Held,
+    group: answers.AnswersGroup,
+    held: answers.HeldFile,
     folder: str,
     engine: Mapping[str, bytes],
-    media: Media,
+    media: AnswersMedia,
     surroundings: Surroundings,
 ) -> Iterator[tuple[Thing, str]]:
     name = held.path.rpartition("\\")[2]
@@ -192,7 +192,7 @@ def _registered(name: str, data: bytes, folder: str) -> Iterator[tuple[Thing, st
             )  # type: ignore[arg-type]
 
 
-def _settings(media: Media, folder: str) -> Iterator[tuple[Thing, str]]:
+def _settings(media: AnswersMedia, folder: str) -> Iterator[tuple[Thing, str]]:
     """The settings file that is kept: what it said, and what the engine adds."""
     path = f"{folder}\\setup.ini"
     added = {"Startup": {**_ADDED, "InstallGuid": "{" + media.guid + "}"}}
@@ -206,7 +206,7 @@ def _settings(media: Media, folder: str) -> Iterator[tuple[Thing, str]]:
 
 def media_of(
     file: BinaryIO, records: answers.Records, sections: Mapping[str, Mapping[str, str]], guid: str, engine: str
-) -> Media:
+) -> AnswersMedia:
     """The media of a setup's records. Raises Unreadable where its cabinets have no header."""
     by_name = {record.name.lower(): record for record in records.records}
 
@@ -217,4 +217,4 @@ def media_of(
     header = read("data1.hdr", MAX_HEADER)
     if header is None:
         raise Unreadable("it has no header of its cabinets")
-    return Media(header, {name: record.size for name, record in by_name.items()}, sections, guid, engine, read)
+    return AnswersMedia(header, {name: record.size for name, record in by_name.items()}, sections, guid, engine, read)

@@ -14,8 +14,8 @@ from yendo.formats import archives
 from yendo.formats.pe import RT_RCDATA, Image, Resource
 from yendo.formats.slices import Slice
 from yendo.installers.account import Aspect, CommandLine, Silent, Switch
-from yendo.installers.family import Found, Told, offset
-from yendo.installers.parts import Part, whole
+from yendo.installers.family import FoundContent, Told, offset
+from yendo.installers.parts import InstallerPart, whole
 
 FAMILY = "archive-exe"
 KEPT = 32 << 20
@@ -28,7 +28,7 @@ class Cabinet(msgspec.Struct, frozen=True):
     texts: dict[str, str]
 
 
-def find(file: BinaryIO, image: Image) -> Found | None:
+def find(file: BinaryIO, image: Image) -> FoundContent | None:
     held = image.resource(RT_RCDATA, "CABINET")
     if held and image.resource(RT_RCDATA, "RUNPROGRAM"):
         names = (
@@ -51,7 +51,7 @@ def find(file: BinaryIO, image: Image) -> Found | None:
                 texts[name] = (
                     str(struct.unpack("<I", raw)[0]) if binary else raw.partition(b"\0")[0].decode("cp1252", "replace")
                 )
-        return Found(
+        return FoundContent(
             FAMILY,
             offset(held.offset, "a cabinet among its resources, and one that says what to run"),
             Cabinet(held, texts),
@@ -64,7 +64,7 @@ def find(file: BinaryIO, image: Image) -> Found | None:
     if found is None:
         return None
     said = ", with a configuration in front of it" if found.configuration else ""
-    return Found(
+    return FoundContent(
         FAMILY,
         offset(found.offset, f"a {found.kind} archive behind the program{said}"),
         found,
@@ -72,7 +72,7 @@ def find(file: BinaryIO, image: Image) -> Found | None:
     )
 
 
-def _archive(file: BinaryIO, found: Found) -> tuple[BinaryIO, archives.Kind, int | None]:
+def _archive(file: BinaryIO, found: FoundContent) -> tuple[BinaryIO, archives.ArchiveKind, int | None]:
     what = found.what
     if isinstance(what, Cabinet):
         return Slice(file, what.resource.offset, what.resource.size), "cabinet", what.resource.offset  # type: ignore[return-value]
@@ -81,7 +81,7 @@ def _archive(file: BinaryIO, found: Found) -> tuple[BinaryIO, archives.Kind, int
     return Slice(file, what.offset, what.size), what.kind, what.offset  # type: ignore[return-value]
 
 
-def of_archive(file: BinaryIO, kind: archives.Kind) -> list[Part]:
+def of_archive(file: BinaryIO, kind: archives.ArchiveKind) -> list[InstallerPart]:
     """The files of an archive as parts."""
 
     listed = archives.members(file, kind)
@@ -106,17 +106,19 @@ def of_archive(file: BinaryIO, kind: archives.Kind) -> list[Part]:
         return open_it
 
     return [
-        Part(member.name, member.size, None, member.packed, opener(member.name), "a link" if member.is_link else "")
+        InstallerPart(
+            member.name, member.size, None, member.packed, opener(member.name), "a link" if member.is_link else ""
+        )
         for member in listed
     ]
 
 
-def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
+def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPart]:
     archive, kind, _ = _archive(file, found)
     return of_archive(archive, kind)
 
 
-def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
+def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
     what = found.what
     if isinstance(what, Cabinet):
         return _of_cabinet(what, name)

@@ -10,9 +10,9 @@ from yendo.evidence import BlindSpot, Evidence
 from yendo.formats import cab, carrier
 from yendo.formats.pe import Image
 from yendo.formats.slices import Slice
-from yendo.installers.account import Aspect, CommandLine, Condition, Identity, Property, Silent, Switch
-from yendo.installers.family import Found, Told, offset
-from yendo.installers.parts import Part, whole
+from yendo.installers.account import Aspect, CommandLine, Identity, LaunchCondition, Property, Silent, Switch
+from yendo.installers.family import FoundContent, Told, offset
+from yendo.installers.parts import InstallerPart, whole
 
 FAMILY = "carrier-exe"
 MANIFEST = "0"  # the name of the manifest in the first container
@@ -45,13 +45,13 @@ _MEANINGS |= {
 }
 
 
-def find(file: BinaryIO, image: Image) -> Found | None:
+def find(file: BinaryIO, image: Image) -> FoundContent | None:
     found = carrier.find(file, image)
     if found is None:
         return None
     section = image.section(carrier.SECTION)
     where = section.offset if section else 0
-    return Found(
+    return FoundContent(
         FAMILY,
         offset(where, f"section {carrier.SECTION} begins with {carrier.MARK:#x}"),
         found,
@@ -59,7 +59,7 @@ def find(file: BinaryIO, image: Image) -> Found | None:
     )
 
 
-def manifest(file: BinaryIO, found: Found) -> Any:
+def manifest(file: BinaryIO, found: FoundContent) -> Any:
     """The manifest's root element. Raises Unreadable."""
     from defusedxml import ElementTree
     from defusedxml.common import DefusedXmlException
@@ -87,7 +87,7 @@ def _all(root: Any, *names: str) -> list[Any]:
     return [element for element in root.iter() if _plain(element.tag) in names]
 
 
-def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
+def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPart]:
     """The files of every container, under the names that the manifest gives them."""
     try:
         names = {
@@ -103,7 +103,9 @@ def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
         for entry in cab.index(archive).files:
             note = f"in the container at offset {container.offset}"
             listed.append(
-                Part(names.get(entry.name) or entry.name, entry.size, None, None, _opener(archive, entry.name), note)
+                InstallerPart(
+                    names.get(entry.name) or entry.name, entry.size, None, None, _opener(archive, entry.name), note
+                )
             )
     return listed
 
@@ -121,7 +123,7 @@ def _where(element: Any, note: str = "") -> Evidence:
     return Evidence("row", f"manifest {_plain(element.tag)}[{element.get('Id', '')}]", note)
 
 
-def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
+def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
     root = manifest(file, found)
     registration = next(iter(_all(root, "Registration")), None)
     entry = next(iter(_all(root, "Arp")), None)
@@ -198,7 +200,7 @@ def _kind(element: Any) -> str:
     return _PACKAGES[_plain(element.tag)]
 
 
-def _switches(found: Found) -> tuple[Switch, ...]:
+def _switches(found: FoundContent) -> tuple[Switch, ...]:
     meanings = (
         ("/quiet", "shows nothing"),
         ("/norestart", "never restarts by itself"),
@@ -228,12 +230,12 @@ def _behaviour(root: Any, packages: list[Any], where: Evidence) -> list[Aspect]:
     return found
 
 
-def _conditions(root: Any) -> list[Condition]:
+def _conditions(root: Any) -> list[LaunchCondition]:
     found = []
     for element in _all(root, "Condition"):
         text = (element.text or element.get("Condition") or "").strip()
         if element.get("Message"):
-            found.append(Condition(text, text, element.get("Message", ""), _where(element)))
+            found.append(LaunchCondition(text, text, element.get("Message", ""), _where(element)))
     return found
 
 

@@ -14,14 +14,14 @@ from yendo import digest, texts
 from yendo.errors import NotCovered, Usage, YendoError
 from yendo.facts.versions import Version
 from yendo.installers import recognise
-from yendo.installers.account import Account
+from yendo.installers.account import InstallerAccount
 
 SCHEMA = "yendo.catalogue/1"
 ENDINGS = (".exe", ".msi", ".msp", ".mst", ".msix", ".appx", ".msixbundle", ".cab", ".msu", ".pkg", ".dmg")
 MAX_FILES = 100_000
 
 
-class Row(msgspec.Struct, frozen=True):
+class CatalogueRow(msgspec.Struct, frozen=True):
     """One file of the share. ``path`` below the share, ``size`` in bytes; ``trouble`` is why it could not be read."""
 
     path: str
@@ -42,7 +42,7 @@ class Row(msgspec.Struct, frozen=True):
     trouble: str | None = None
 
 
-class Summary(msgspec.Struct, frozen=True):
+class CatalogueSummary(msgspec.Struct, frozen=True):
     """``duplicates`` are groups of paths with the same bytes; ``older`` pairs an older file with the newest of its
     line.
     """
@@ -66,23 +66,23 @@ def files(share: Path) -> list[Path]:
     return found
 
 
-def row(path: Path, share: Path) -> Row:
+def row(path: Path, share: Path) -> CatalogueRow:
     """Reads one file; what goes wrong is told in the row. Raises OSError."""
     place, size, sha256 = _shown(path, share), path.stat().st_size, digest.of_file(path)
     try:
         return _of_account(place, size, sha256, recognise.read(path))
     except NotCovered as error:
         try:
-            return Row(place, size, sha256, recognise.recognise(path))
+            return CatalogueRow(place, size, sha256, recognise.recognise(path))
         except YendoError:
-            return Row(place, size, sha256, trouble=texts.writable(str(error)))
+            return CatalogueRow(place, size, sha256, trouble=texts.writable(str(error)))
     except YendoError as error:
-        return Row(place, size, sha256, trouble=texts.writable(str(error)))
+        return CatalogueRow(place, size, sha256, trouble=texts.writable(str(error)))
 
 
-def _of_account(place: str, size: int, sha256: str, account: Account) -> Row:
+def _of_account(place: str, size: int, sha256: str, account: InstallerAccount) -> CatalogueRow:
     identity, install = account.identity, account.silent.install
-    return Row(
+    return CatalogueRow(
         place,
         size,
         sha256,
@@ -101,16 +101,16 @@ def _of_account(place: str, size: int, sha256: str, account: Account) -> Row:
     )
 
 
-def _job(given: tuple[str, str]) -> Row:
+def _job(given: tuple[str, str]) -> CatalogueRow:
     path, share = Path(given[0]), Path(given[1])
     try:
         return row(path, share)
     except OSError as error:
-        return Row(_shown(path, share), 0, "", trouble=str(error.strerror))
+        return CatalogueRow(_shown(path, share), 0, "", trouble=str(error.strerror))
     except RecursionError:
-        return Row(_shown(path, share), path.stat().st_size, "", trouble="nested too deeply")
+        return CatalogueRow(_shown(path, share), path.stat().st_size, "", trouble="nested too deeply")
     except Exception as error:  # one file must not stop a share; that it is ours and not the file's is said
-        return Row(
+        return CatalogueRow(
             _shown(path, share),
             path.stat().st_size,
             "",
@@ -123,7 +123,9 @@ def _shown(path: Path, share: Path) -> str:
     return texts.writable(path.relative_to(share).as_posix())
 
 
-def rows(share: Path, workers: int | None = None, tell: Callable[[str], object] = lambda path: None) -> Iterator[Row]:
+def rows(
+    share: Path, workers: int | None = None, tell: Callable[[str], object] = lambda path: None
+) -> Iterator[CatalogueRow]:
     """The rows of a share, in the order of their paths, read by several processes at once."""
     jobs = [(str(path), str(share)) for path in files(share)]
     count = max(1, min(workers or os.cpu_count() or 1, len(jobs)))
@@ -143,14 +145,14 @@ def rows(share: Path, workers: int | None = None, tell: Callable[[str], object] 
             raise
 
 
-def summary(found: list[Row]) -> Summary:
+def summary(found: list[CatalogueRow]) -> CatalogueSummary:
     """What stands out among the rows."""
     families = Counter(entry.family or "unreadable" for entry in found)
     same = defaultdict(list)
     for entry in found:
         if entry.sha256:
             same[entry.sha256].append(entry.path)
-    return Summary(
+    return CatalogueSummary(
         dict(families.most_common()),
         tuple(entry.path for entry in found if entry.signed is False),
         tuple(tuple(paths) for paths in same.values() if len(paths) > 1),
@@ -167,7 +169,7 @@ def _order(version: str) -> tuple[int, ...] | None:
         return None
 
 
-def _older(found: list[Row]) -> Iterator[tuple[str, str]]:
+def _older(found: list[CatalogueRow]) -> Iterator[tuple[str, str]]:
     """Files of one line: the same upgrade code, or the same name, publisher, family and architecture."""
     lines = defaultdict(list)
     for entry in found:

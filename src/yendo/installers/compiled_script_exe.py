@@ -13,8 +13,8 @@ from yendo.facts.surroundings import MENU, Surroundings, windows
 from yendo.formats import compiled_script as form
 from yendo.formats.pe import Image
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
-from yendo.installers.family import Found, Prediction, Told, offset, programs
-from yendo.installers.parts import Part
+from yendo.installers.family import FoundContent, Prediction, Told, offset, programs
+from yendo.installers.parts import InstallerPart
 
 FAMILY = "compiled-script-exe"
 _HIVES = {0x80000000: "HKCR", 0x80000001: "HKCU", 0x80000002: "HKLM", 0x80000003: "HKU"}
@@ -22,23 +22,23 @@ _TYPES = {0: None, 1: "sz", 2: "expand", 3: "dword", 4: "binary", 5: "multi", 6:
 _UNKNOWN = re.compile(r"\{[^{}]*\}")
 
 
-def find(file: BinaryIO, image: Image) -> Found | None:
+def find(file: BinaryIO, image: Image) -> FoundContent | None:
     streams = form.find(file, image)
     if streams is None:
         return None
     where = streams.offsets.header
-    return Found(FAMILY, offset(where, f"the title of its streams: {streams.title}"), streams, streams.title)
+    return FoundContent(FAMILY, offset(where, f"the title of its streams: {streams.title}"), streams, streams.title)
 
 
-def script_of(file: BinaryIO, found: Found) -> form.Script:
+def script_of(file: BinaryIO, found: FoundContent) -> form.Script:
     return form.read(file, found.what)
 
 
-def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
+def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPart]:
     script = script_of(file, found)
     packed = "packed together with others, not unpacked by this version"
     return [
-        Part(entry["path"], None, None, None, lambda limit: io.BytesIO(), packed)
+        InstallerPart(entry["path"], None, None, None, lambda limit: io.BytesIO(), packed)
         for entry in (script.records or {}).get("file", ())
         if entry["path"]
     ]
@@ -110,7 +110,13 @@ def is_unknown(text: str) -> bool:
 
 
 def predict(
-    file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State
+    file: BinaryIO,
+    image: Image,
+    found: FoundContent,
+    program: str,
+    arguments: str,
+    surroundings: Surroundings,
+    state: State,
 ) -> Prediction:
     """What a silent run does, from the records. ``state`` is left as it is."""
     return _predict(script_of(file, found), surroundings, state.copy())
@@ -242,7 +248,7 @@ def _registry(entry: dict[str, Any], places: Places, where: Evidence, put: Any, 
     )
 
 
-def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
+def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
     from yendo.installers.msi.describe import baseline
 
     script = script_of(file, found)

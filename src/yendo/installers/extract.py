@@ -10,7 +10,7 @@ import msgspec
 from yendo import atomic
 from yendo.errors import Usage, YendoError
 from yendo.installers import programs
-from yendo.installers.parts import MAX_DEPTH, Part, bomb, hostile
+from yendo.installers.parts import MAX_DEPTH, InstallerPart, bomb, hostile
 
 MAX_WRITTEN = 16 << 30
 MAX_ONE = 8 << 30
@@ -31,7 +31,7 @@ class _Taking:
         self.left = MAX_WRITTEN
         self.seen: set[str] = set()
 
-    def all(self, parts: list[Part], target: Path, below: str, depth: int) -> None:
+    def all(self, parts: list[InstallerPart], target: Path, below: str, depth: int) -> None:
         for part in parts:
             name = part.name.replace("\\", "/").replace("$", "_")
             reason = (
@@ -52,7 +52,7 @@ class _Taking:
             except YendoError as error:
                 self.left_out.append((place, str(error)))
 
-    def _one(self, part: Part, target: Path, place: str, depth: int) -> None:
+    def _one(self, part: InstallerPart, target: Path, place: str, depth: int) -> None:
         file = part.open(min(MAX_ONE, self.left))
         size = file.seek(0, 2)
         if size > self.left:

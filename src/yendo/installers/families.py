@@ -10,12 +10,12 @@ from typing import BinaryIO
 
 from yendo.formats.pe import Image
 from yendo.installers import answers_exe, archive_exe, carrier_exe, compiled_script_exe, plain_exe, script_exe
-from yendo.installers.family import Family, Found
+from yendo.installers.family import Family, FoundContent
 
 MODULES: tuple[Family, ...] = (carrier_exe, script_exe, compiled_script_exe, answers_exe, archive_exe, plain_exe)
 
 
-def recognise(file: BinaryIO, image: Image) -> tuple[Family, Found]:
+def recognise(file: BinaryIO, image: Image) -> tuple[Family, FoundContent]:
     """The family's module and what it found; ``plain-exe`` where no other does.
 
     Raises Unreadable where a mark makes no sense.

@@ -10,12 +10,12 @@ import msgspec
 from yendo.effects import Effect, File
 from yendo.evidence import BlindSpot, Evidence
 from yendo.formats.pe import Image
-from yendo.installers.account import Aspect, CommandLine, Condition, Identity, Property, Silent, Switch
+from yendo.installers.account import Aspect, CommandLine, Identity, LaunchCondition, Property, Silent, Switch
 from yendo.installers.msi.session import Memory
-from yendo.installers.parts import Part
+from yendo.installers.parts import InstallerPart
 
 
-class Found(msgspec.Struct, frozen=True):
+class FoundContent(msgspec.Struct, frozen=True):
     """``what`` is the family's own reading of its mark; ``generation`` is the engine's, in words."""
 
     family: str
@@ -34,7 +34,7 @@ class Told(msgspec.Struct, frozen=True):
     silent: Silent = Silent()
     switches: tuple[Switch, ...] = ()
     behaviour: tuple[Aspect, ...] = ()
-    conditions: tuple[Condition, ...] = ()
+    conditions: tuple[LaunchCondition, ...] = ()
     properties: tuple[Property, ...] = ()
     processes: tuple[str, ...] = ()
     effects: tuple[Effect, ...] = ()
@@ -67,11 +67,11 @@ class Family(Protocol):
 
     FAMILY: str
 
-    def find(self, file: BinaryIO, image: Image) -> Found | None: ...
+    def find(self, file: BinaryIO, image: Image) -> FoundContent | None: ...
 
-    def parts(self, file: BinaryIO, image: Image, found: Found) -> list[Part]: ...
+    def parts(self, file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPart]: ...
 
-    def tell(self, file: BinaryIO, image: Image, found: Found, name: str) -> Told: ...
+    def tell(self, file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told: ...
 
 
 def offset(where: int, note: str = "") -> Evidence:

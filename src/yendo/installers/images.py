@@ -22,7 +22,7 @@ _SECTOR = 2048
 _MARKS = (b"CD001", b"BEA01")
 
 
-class Entry(msgspec.Struct, frozen=True):
+class ImageEntry(msgspec.Struct, frozen=True):
     """A file of an image: its path with ``/``, its size in bytes, and its family where it is an installer."""
 
     path: str
@@ -47,7 +47,7 @@ def is_image(path: Path) -> bool:
         return False
 
 
-class Image:
+class DiscImage:
     """An image, open for reading. Raises Unreadable."""
 
     def __init__(self, path: Path) -> None:
@@ -70,16 +70,16 @@ class Image:
             else "iso_path"
         )
 
-    def __enter__(self) -> Image:
+    def __enter__(self) -> DiscImage:
         return self
 
     def __exit__(self, *_: object) -> None:
         with contextlib.suppress(Exception):
             self._iso.close()
 
-    def entries(self) -> list[Entry]:
+    def entries(self) -> list[ImageEntry]:
         """Every file, by its path. Names that lead elsewhere are left out. Raises Unreadable."""
-        found: list[Entry] = []
+        found: list[ImageEntry] = []
         stack = ["/"]
         seen = 0
         while stack:
@@ -94,7 +94,7 @@ class Image:
                 if child.is_dir():
                     stack.append(inner)
                 else:
-                    found.append(Entry(inner.lstrip("/"), _length(child)))
+                    found.append(ImageEntry(inner.lstrip("/"), _length(child)))
         return sorted(found, key=lambda entry: entry.path.lower())
 
     def _children(self, at: str) -> Iterator[tuple[str, Any]]:
@@ -143,7 +143,7 @@ class Image:
         except Exception as error:
             raise Unreadable(f"{self.path}: {path}: {error}") from error
 
-    def installers(self) -> list[Entry]:
+    def installers(self) -> list[ImageEntry]:
         """The files that are installers by their content."""
         from yendo.installers import recognise
 
@@ -155,7 +155,7 @@ class Image:
                     family = recognise.family_of(io.BytesIO(self.head(entry.path, 4 << 20)), entry.path)
                 except (Unreadable, NotCovered, Usage):
                     family = "msi" if entry.path.lower().endswith(".msi") else None
-                found.append(Entry(entry.path, entry.size, family))
+                found.append(ImageEntry(entry.path, entry.size, family))
         return found
 
 
@@ -176,7 +176,7 @@ def opened(path: Path, inside: str | None = None) -> Iterator[tuple[Path, str]]:
             raise Usage(f"{path.name} is no disc image, so nothing lies inside it")
         yield path, ""
         return
-    with Image(path) as image, tempfile.TemporaryDirectory(prefix="yendo-image-") as folder:
+    with DiscImage(path) as image, tempfile.TemporaryDirectory(prefix="yendo-image-") as folder:
         name = _meant(image, inside)
         top = Path(folder)
         root = name.rpartition("/")[0]
@@ -196,7 +196,7 @@ def opened(path: Path, inside: str | None = None) -> Iterator[tuple[Path, str]]:
         yield top / name, f"{path.name} (SHA-256 {digest.of_file(path)[:16]}…), {name}"
 
 
-def _meant(image: Image, inside: str | None) -> str:
+def _meant(image: DiscImage, inside: str | None) -> str:
     if inside:
         exact = [
             entry.path
@@ -219,7 +219,7 @@ def _meant(image: Image, inside: str | None) -> str:
     return found[0].path
 
 
-def _needed(image: Image, name: str, top: Path) -> list[str]:
+def _needed(image: DiscImage, name: str, top: Path) -> list[str]:
     """What an installer database names beside itself."""
     from yendo.installers import recognise
 

@@ -27,7 +27,7 @@ RATIO, FREE = (
 )  # what unpacks to more than RATIO times its packed size, past FREE bytes, is taken for a bomb
 
 
-class Part(msgspec.Struct, frozen=True):
+class InstallerPart(msgspec.Struct, frozen=True):
     """A file inside another. ``size`` unpacked and ``packed`` in bytes, None where unknown; ``offset`` in the file that
     holds it.
 
@@ -68,7 +68,7 @@ def hostile(name: str) -> str | None:
     return None
 
 
-def bomb(part: Part) -> str | None:
+def bomb(part: InstallerPart) -> str | None:
     """Why a part is not unpacked: it would become far larger than what it is packed in."""
     if part.size and part.packed is not None and part.size > FREE and part.size > RATIO * max(part.packed, 1):
         return f"{part.size} bytes out of {part.packed}"
@@ -78,10 +78,10 @@ def bomb(part: Part) -> str | None:
 class Looker:
     """Looks into parts, with one budget for the whole tree. ``look`` says what a file is and what is in it."""
 
-    def __init__(self, look: Callable[[BinaryIO, str], tuple[str | None, list[Part]]]) -> None:
+    def __init__(self, look: Callable[[BinaryIO, str], tuple[str | None, list[InstallerPart]]]) -> None:
         self.look, self.left, self.shown = look, MAX_TOTAL, MAX_SHOWN
 
-    def tree(self, parts: list[Part], depth: int = 0) -> tuple[Content, ...]:
+    def tree(self, parts: list[InstallerPart], depth: int = 0) -> tuple[Content, ...]:
         return tuple(self._one(part, depth) for part in parts[: self._take(len(parts))])
 
     def _take(self, count: int) -> int:
@@ -89,7 +89,7 @@ class Looker:
         self.shown -= count
         return count
 
-    def _one(self, part: Part, depth: int) -> Content:
+    def _one(self, part: InstallerPart, depth: int) -> Content:
         note = part.note
         if reason := hostile(part.name):
             note = f"hostile name: {reason}"
@@ -112,7 +112,7 @@ class Looker:
                     note = note or f"cannot be read: {error}"
         return Content(part.name, part.size, part.offset, part.packed, family, note, inside)
 
-    def _promising(self, part: Part) -> bool:
+    def _promising(self, part: InstallerPart) -> bool:
         """Whether the first bytes may be those of an installer, and the budget allows to see more of it."""
         if not part.stored and ((part.size or 0) > MAX_LOOKED_INTO or self.left < (part.size or 1 << 20)):
             return False

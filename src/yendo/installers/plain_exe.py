@@ -9,8 +9,8 @@ from yendo.evidence import BlindSpot, Evidence
 from yendo.formats.pe import Image
 from yendo.formats.slices import at
 from yendo.installers.account import CommandLine, Silent, Switch
-from yendo.installers.family import Found, Told, offset
-from yendo.installers.parts import Part
+from yendo.installers.family import FoundContent, Told, offset
+from yendo.installers.parts import InstallerPart
 
 FAMILY = "plain-exe"
 MAX_SEARCHED = 32 << 20
@@ -43,12 +43,12 @@ _INTERPRETERS = {
 }
 
 
-def find(file: BinaryIO, image: Image) -> Found:
+def find(file: BinaryIO, image: Image) -> FoundContent:
     begin, end = image.appended
     head = at(file, begin, 64)
     for mark, what in _INTERPRETERS.items():
         if (place := head.find(mark)) >= 0:
-            return Found(
+            return FoundContent(
                 FAMILY, offset(begin + place, f"{what} lies behind the program"), generation="carries a script"
             )
     behind = (
@@ -56,10 +56,10 @@ def find(file: BinaryIO, image: Image) -> Found:
         if end > begin
         else "nothing lies behind the program"
     )
-    return Found(FAMILY, offset(begin, f"no family's mark; {behind}"))
+    return FoundContent(FAMILY, offset(begin, f"no family's mark; {behind}"))
 
 
-def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
+def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPart]:
     return []
 
 
@@ -121,7 +121,7 @@ def _worded(switch: str) -> bool:
     )
 
 
-def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
+def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
     known = {} if packed(image) else {switch: place for switch, place in texts(file, image).items() if _worded(switch)}
     spots = [
         BlindSpot(

@@ -20,7 +20,7 @@ from yendo.formats.pe import RT_MANIFEST, RT_VERSION, Image
 from yendo.installers import account as form
 from yendo.installers import archive_exe, families, signatures
 from yendo.installers.family import Prediction, Told, offset
-from yendo.installers.parts import Looker, Part
+from yendo.installers.parts import InstallerPart, Looker
 
 # Libraries that Windows 10 does not bring, and what does. Source: the names that the runtimes' own setup programs
 # place.
@@ -33,7 +33,7 @@ _RUNTIMES = (
 )
 
 
-def look(file: BinaryIO, name: str) -> tuple[str | None, list[Part]]:
+def look(file: BinaryIO, name: str) -> tuple[str | None, list[InstallerPart]]:
     """What a file inside another is, and its own parts. Raises Unreadable, NotCovered."""
     file.seek(0)
     head = file.read(16)
@@ -70,7 +70,7 @@ class Reading:
     def family(self) -> str:
         return str(self.module.FAMILY)
 
-    def parts(self) -> list[Part]:
+    def parts(self) -> list[InstallerPart]:
         try:
             return list(self.module.parts(self.file, self.image, self.found))
         except NotCovered as error:
@@ -132,7 +132,7 @@ def runtimes(image: Image) -> tuple[str, ...]:
     return tuple(needs.values())
 
 
-def account(path: Path, *, verify: bool = False) -> form.Account:
+def account(path: Path, *, verify: bool = False) -> form.InstallerAccount:
     """Reads a program. ``verify`` reads the whole file, for its hash and its signature's digest. Raises Unreadable."""
     with path.open("rb") as file:
         reading = Reading(file, path.name)
@@ -140,14 +140,14 @@ def account(path: Path, *, verify: bool = False) -> form.Account:
         return _account(path, reading, told, verify)
 
 
-def _account(path: Path, reading: Reading, told: Told, verify: bool) -> form.Account:
+def _account(path: Path, reading: Reading, told: Told, verify: bool) -> form.InstallerAccount:
     image, found = reading.image, reading.found
     words = facts(image)
     contents = reading.contents()
     files = list(leaves(contents))
     identity, why = _identity(image, told)
     described = [words.words.get(key) for key in ("FileDescription", "ProductName", "CompanyName", "Comments")]
-    return form.Account(
+    return form.InstallerAccount(
         file=form.FileFacts(path.name, path.stat().st_size, digest.of_file(path) if verify else None),
         family=reading.family,
         says_of_itself=" / ".join(dict.fromkeys(text for text in described if text)) or None,

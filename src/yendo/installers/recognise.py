@@ -7,7 +7,7 @@ from typing import BinaryIO
 
 from yendo.errors import NotCovered, Unreadable, Usage
 from yendo.formats.msi.writer import CLASS_IDS
-from yendo.installers.account import Account
+from yendo.installers.account import InstallerAccount
 from yendo.installers.images import regular
 from yendo.installers.msi import describe
 
@@ -23,7 +23,7 @@ _OTHERS = (
 )
 
 
-def read(path: Path, *, verify: bool = False) -> Account:
+def read(path: Path, *, verify: bool = False) -> InstallerAccount:
     """The account of an installer. Raises Unreadable, NotCovered for what is no installer of its own, or Usage."""
     family = recognise(path)
     if family in _MSI_KINDS.values():

@@ -276,7 +276,7 @@ class _Carrier:
     # --- programs in the way ---------------------------------------------------------------------------
 
     def close(self, verb: str) -> int | None:
-        way = self.manifest.in_the_way.get(verb, form.InTheWay())
+        way = self.manifest.in_the_way.get(verb, form.ResolvedInTheWay())
         running = [name for name in way.programs if self.session.is_running(name)]
         people = self.people()
         if running and way.ask and people and not self.agreed(way, running):
@@ -295,7 +295,7 @@ class _Carrier:
         except NotCovered:
             return 0
 
-    def agreed(self, way: form.InTheWay, running: list[str]) -> bool:
+    def agreed(self, way: form.ResolvedInTheWay, running: list[str]) -> bool:
         """Asks the person, who may postpone a limited number of times, and not for ever."""
         path = rf"{self.host.room}\postponed.txt"
         first, _, count = (self.session.read(path) or b"").decode().partition("\t")

@@ -103,7 +103,7 @@ class PackedFile(msgspec.Struct, frozen=True):
     sha256: str
 
 
-class InTheWay(msgspec.Struct, frozen=True, omit_defaults=True):
+class ResolvedInTheWay(msgspec.Struct, frozen=True, omit_defaults=True):
     """What is in the way of one verb, resolved; times in seconds."""
 
     programs: tuple[str, ...] = ()
@@ -176,7 +176,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     scope: str
     when: tuple[Node, ...] = ()
     needs: tuple[Needed, ...] = ()
-    in_the_way: dict[str, InTheWay] = {}
+    in_the_way: dict[str, ResolvedInTheWay] = {}
     progress: bool = False
     keep: str = "nothing"
     exclusive: float = 0.0
@@ -229,7 +229,10 @@ def sites_of(manifest: Manifest) -> tuple[str, ...]:
 
 
 def with_values(
-    manifest: Manifest, environment: Mapping[str, str], *layers: Mapping[str, places.Value], verb: str | None = None
+    manifest: Manifest,
+    environment: Mapping[str, str],
+    *layers: Mapping[str, places.SettingValue],
+    verb: str | None = None,
 ) -> Manifest:
     """The manifest as it is with values; a later layer is stronger.
 
@@ -358,8 +361,8 @@ def product_of(workspace: Path, step: MsiStep) -> str | None:
     return product_code(workspace / "media" / step.media) if step.media else None
 
 
-def _way(way: Way) -> InTheWay:
-    return InTheWay(
+def _way(way: Way) -> ResolvedInTheWay:
+    return ResolvedInTheWay(
         way.names, seconds(way.wait), way.ask, way.postpone, seconds(way.postpone_for), way.in_use, way.text
     )
 

@@ -64,7 +64,7 @@ cms.ContentInfo._oid_specs["indirect_data"] = _Indirect
 cms.EncapsulatedContentInfo._oid_specs["indirect_data"] = _Indirect
 
 
-class Identity(msgspec.Struct, frozen=True):
+class SignerIdentity(msgspec.Struct, frozen=True):
     """Who signs: a private key and the certificates from the signer's upwards."""
 
     key: Any
@@ -87,7 +87,7 @@ class Verified(msgspec.Struct, frozen=True):
     vouched: bool = False
 
 
-def identity(path: Path, passphrase: bytes | None = None) -> Identity:
+def identity(path: Path, passphrase: bytes | None = None) -> SignerIdentity:
     """Reads key and certificates from a .p12 or .pfx, or from one PEM file.
 
     Raises Usage, NotCovered without the library.
@@ -103,8 +103,10 @@ def identity(path: Path, passphrase: bytes | None = None) -> Identity:
             found = pkcs12.load_pkcs12(data, passphrase)
             if found.key is None or found.cert is None:
                 raise Usage(f"{path} holds no key with its certificate")
-            return Identity(found.key, (found.cert.certificate, *(more.certificate for more in found.additional_certs)))
-        return Identity(load_pem_private_key(data, passphrase), tuple(x509.load_pem_x509_certificates(data)))
+            return SignerIdentity(
+                found.key, (found.cert.certificate, *(more.certificate for more in found.additional_certs))
+            )
+        return SignerIdentity(load_pem_private_key(data, passphrase), tuple(x509.load_pem_x509_certificates(data)))
     except (OSError, ValueError, TypeError) as error:
         raise Usage(
             f"{path}: {error}; a PEM file with key and certificates or a .p12 is wanted, its passphrase in "
@@ -118,7 +120,7 @@ def _loaded(certificate: Any) -> Any:
     return asn1_x509.Certificate.load(certificate.public_bytes(Encoding.DER))
 
 
-def _signature(who: Identity, data: bytes) -> tuple[str, bytes]:
+def _signature(who: SignerIdentity, data: bytes) -> tuple[str, bytes]:
     from cryptography.hazmat.primitives import hashes
     from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 
@@ -130,7 +132,12 @@ def _signature(who: Identity, data: bytes) -> tuple[str, bytes]:
 
 
 def message(
-    who: Identity, content: bytes, *, kind: str = "data", indirect: _Indirect | None = None, stamp: str | None = None
+    who: SignerIdentity,
+    content: bytes,
+    *,
+    kind: str = "data",
+    indirect: _Indirect | None = None,
+    stamp: str | None = None,
 ) -> bytes:
     """A signed message over ``content``: detached, or with the indirect data of a script inside.
 
@@ -228,7 +235,7 @@ def script_digest(data: bytes) -> bytes:
     return hashlib.sha256(bare(data.decode("utf-8-sig")).encode("utf-16-le")).digest()
 
 
-def signed_script(data: bytes, who: Identity, stamp: str | None) -> bytes:
+def signed_script(data: bytes, who: SignerIdentity, stamp: str | None) -> bytes:
     """A script with its signature block."""
     info = _SipInfo({"version": 0x10000, "reader": _SCRIPT_READER, **{f"reserved_{number}": 0 for number in range(5)}})
     content = _Indirect(
@@ -264,7 +271,7 @@ def listing(package: Path) -> bytes:
     ).encode()
 
 
-def sign(package: Path, who: Identity, stamp: str | None = None) -> Verified:
+def sign(package: Path, who: SignerIdentity, stamp: str | None = None) -> Verified:
     """Signs a built package in place: it is signed whole or not at all. Raises Usage, Unreadable, NotCovered."""
     manifest = form.read(package)
     with atomic.folder(package) as new:

@@ -1,7 +1,7 @@
 """The plan: one readable file that says what a package is."""
 
 from yendo.plan import places
-from yendo.plan.mistakes import Problem
+from yendo.plan.mistakes import PlanProblem
 from yendo.plan.model import InTheWay, Log, Media, Need, Package, Plan, Way
 from yendo.plan.reading import PlanError, read, read_text
 from yendo.steps import Step
@@ -9,12 +9,11 @@ from yendo.steps.copy import CopyStep
 from yendo.steps.exe import ExeStep
 from yendo.steps.msi import MsiStep
 from yendo.steps.take_back import TakeBackStep
-from yendo.terms.changes import Change
+from yendo.terms.changes import PlannedChange
 from yendo.terms.rules import FileRule, MsiProductRule, RegistryRule, Rule, UninstallEntryRule
 from yendo.terms.when import Condition
 
 __all__ = [
-    "Change",
     "Condition",
     "CopyStep",
     "ExeStep",
@@ -28,7 +27,8 @@ __all__ = [
     "Package",
     "Plan",
     "PlanError",
-    "Problem",
+    "PlanProblem",
+    "PlannedChange",
     "RegistryRule",
     "Rule",
     "Step",

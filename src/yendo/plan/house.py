@@ -19,7 +19,7 @@ from msgspec import Meta
 from yendo import texts
 from yendo.errors import YendoError
 from yendo.plan import model, places
-from yendo.plan.mistakes import Problem, explain, unknown
+from yendo.plan.mistakes import PlanProblem, explain, unknown
 from yendo.steps import AnyStep, Step, kind_of
 from yendo.terms.amounts import Identifier, Text, Written
 
@@ -28,7 +28,7 @@ MAX_HOUSE, MAX_LOGO = 1 << 20, 2 << 20
 # What of a plan is an office's to say; the rest belongs to one program.
 MAY_SAY = ("package", "when", "in_the_way", "log", "proof", "keep", "exclusive", "settings", "site")
 MAY_SAY_OF_PACKAGE = ("publisher", "language", "category", "contact", "notes", "folder", "scope")
-Severity = Literal["error", "warning", "note", "off"]
+RuleSeverity = Literal["error", "warning", "note", "off"]
 
 
 class HouseError(YendoError):
@@ -142,7 +142,7 @@ class House(Written, frozen=True, kw_only=True):
     signers: tuple[
         Annotated[str, Meta(pattern=r"^[0-9A-Fa-f: ]{64,127}$")], ...
     ] = ()  # certificates that may sign, by SHA-256 thumbprint
-    severity: dict[str, Severity] = {}
+    severity: dict[str, RuleSeverity] = {}
     rule: tuple[OwnRule, ...] = ()
     before: Standing = Standing()
     after: Standing = Standing()
@@ -156,7 +156,7 @@ class House(Written, frozen=True, kw_only=True):
                     yield where, verb, at, step
 
 
-class Furnished(msgspec.Struct, frozen=True):
+class HouseGiven(msgspec.Struct, frozen=True):
     """What a plan has from its house: the file, the office, and each value and standing step given, ``place -> line``;
     never part of ``plan.toml``.
     """
@@ -230,28 +230,28 @@ def read(path: FilePath) -> tuple[House, dict[places.Path, int]]:
     raise HouseError("\n".join(f"{path}:{problem.line}: {problem.message}" for problem in problems))
 
 
-def _wrong(raw: Any, found: dict[places.Path, int]) -> Iterator[Problem]:
+def _wrong(raw: Any, found: dict[places.Path, int]) -> Iterator[PlanProblem]:
     """What a house says of plans, and may not."""
     if not isinstance(raw, dict):
-        yield Problem(places.nearest(found, ("plan",)), "[plan] is a table")
+        yield PlanProblem(places.nearest(found, ("plan",)), "[plan] is a table")
         return
     for key, value in raw.items():
         if key not in MAY_SAY:
-            yield Problem(
+            yield PlanProblem(
                 places.nearest(found, ("plan", key)),
                 f"[plan.{key}]: a house says nothing about {key}; it may about {', '.join(MAY_SAY)}",
             )
         elif key == "package":
             for name in [name for name in value if name not in MAY_SAY_OF_PACKAGE]:
                 line = places.nearest(found, ("plan", key, name))
-                yield Problem(
+                yield PlanProblem(
                     line,
                     f"[plan.package]: {name} belongs to one program; a house may say {', '.join(MAY_SAY_OF_PACKAGE)}",
                 )
     yield from unknown({key: value for key, value in raw.items() if key in MAY_SAY}, model.Plan, ("plan",), found)
 
 
-def _standing(house: House, path: FilePath, found: dict[places.Path, int]) -> Iterator[Problem]:
+def _standing(house: House, path: FilePath, found: dict[places.Path, int]) -> Iterator[PlanProblem]:
     """Standing steps that bring files, which would have to lie in every workspace."""
     for where, verb, at, step in house.standing():
         try:
@@ -260,7 +260,7 @@ def _standing(house: House, path: FilePath, found: dict[places.Path, int]) -> It
             brings = True
         if brings:
             line = places.nearest(found, (where, verb, at))
-            yield Problem(
+            yield PlanProblem(
                 line,
                 f"[[{where}.{verb}]] {at + 1}: a standing step cannot bring files; a package of its own can ([[need]])",
             )

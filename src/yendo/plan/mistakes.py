@@ -13,18 +13,18 @@ import msgspec
 from yendo.plan import model, places
 from yendo.steps import AnyStep
 from yendo.terms import settings
-from yendo.terms.changes import Change
+from yendo.terms.changes import PlannedChange
 from yendo.terms.rules import Rule
 
 
-class Problem(msgspec.Struct, frozen=True):
+class PlanProblem(msgspec.Struct, frozen=True):
     """One mistake: its line, and what to do."""
 
     line: int
     message: str
 
 
-def unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, int]) -> Iterator[Problem]:
+def unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, int]) -> Iterator[PlanProblem]:
     """Every key that its table does not know, with the nearest that it does."""
     named = _named(kind)
     struct = None if named is not None else _struct_for(kind, raw)
@@ -40,7 +40,7 @@ def unknown(raw: Any, kind: Any, path: places.Path, found: dict[places.Path, int
             if key not in known:
                 near = difflib.get_close_matches(key, known, 1)
                 hint = f"; did you mean {near[0]!r}?" if near else f"; known here: {', '.join(sorted(known))}"
-                yield Problem(places.nearest(found, (*path, key)), f"unknown key {key!r} in {where(path)}{hint}")
+                yield PlanProblem(places.nearest(found, (*path, key)), f"unknown key {key!r} in {where(path)}{hint}")
             elif key in fields:
                 yield from unknown(value, fields[key], (*path, key), found)
 
@@ -85,7 +85,7 @@ def where(path: places.Path) -> str:
 
 _KINDS: dict[str | int, tuple[str, Any]] = {
     **dict.fromkeys(("detect", "unless", "probe", "holds", "rules"), ("rule", Rule)),
-    "change": ("change", Change),
+    "change": ("change", PlannedChange),
 }
 
 
@@ -99,7 +99,7 @@ def _culprit(path: list[str | int], raw: Any) -> list[str | int]:
     return []
 
 
-def explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, int]) -> Problem:
+def explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, int]) -> PlanProblem:
     """A mistake of the library's words as a person's, with its line."""
     message, _, at_place = str(error).partition(" - at `")
     path: list[str | int] = []
@@ -116,7 +116,7 @@ def explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, i
         message = f"{match[1]!r} is missing in {where(tuple(path))}"
     else:
         message = f"{where(tuple(path))}: {_plainly(message, path, raw)}"
-    return Problem(places.nearest(found, tuple(path)), message)
+    return PlanProblem(places.nearest(found, tuple(path)), message)
 
 
 # What a kind of value is called, and what it looks like.

@@ -14,7 +14,7 @@ from yendo.steps import AnyStep, Step
 from yendo.steps.host import HOME
 from yendo.terms.amounts import Architecture, Digest, Identifier, Text, Written, check_line, check_relative, seconds
 from yendo.terms.rules import Rule
-from yendo.terms.settings import Name, Setting, Value
+from yendo.terms.settings import Name, Setting, SettingValue
 from yendo.terms.when import Condition
 
 
@@ -205,7 +205,7 @@ class Plan(Written, frozen=True, kw_only=True):
     package: Package
     media: tuple[Media, ...] = ()
     settings: dict[Name, Setting] = {}
-    site: dict[Identifier, dict[str, Value]] = {}
+    site: dict[Identifier, dict[str, SettingValue]] = {}
     when: Condition = Condition()
     need: tuple[Need, ...] = ()
     in_the_way: InTheWay = InTheWay()

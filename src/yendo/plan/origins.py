@@ -15,7 +15,7 @@ from yendo.plan.model import Plan
 USUAL = "usual"
 
 
-class Origin(msgspec.Struct, frozen=True):
+class ValueOrigin(msgspec.Struct, frozen=True):
     """One value: its place as a person writes it, the value as text, where it is from, and the evidence that a draft
     had for it.
     """
@@ -26,7 +26,7 @@ class Origin(msgspec.Struct, frozen=True):
     why: str = ""
 
 
-def origins(plan: Plan, lines: Mapping[places.Path, int], why: Mapping[str, Any] = {}) -> list[Origin]:
+def origins(plan: Plan, lines: Mapping[places.Path, int], why: Mapping[str, Any] = {}) -> list[ValueOrigin]:
     """Every value of a plan. ``why`` are the reasons of a draft, by their names in an account: ``identity.version``."""
     data = msgspec.to_builtins(msgspec.structs.replace(plan, furnished=None))
     usual = {
@@ -61,7 +61,7 @@ def origins(plan: Plan, lines: Mapping[places.Path, int], why: Mapping[str, Any]
         reason = why.get(f"identity.{path[-1]}", {}) if path[0] == "package" else {}
         hidden = secrets.is_secret(str(path[-1])) and isinstance(value, str)
         found.append(
-            Origin(
+            ValueOrigin(
                 place,
                 "****" if hidden and value else _said(value),
                 source,
@@ -71,12 +71,12 @@ def origins(plan: Plan, lines: Mapping[places.Path, int], why: Mapping[str, Any]
     return found + list(_standing(plan))
 
 
-def _standing(plan: Plan) -> Iterator[Origin]:
+def _standing(plan: Plan) -> Iterator[ValueOrigin]:
     """The steps that stand in no plan, and are in the package all the same."""
     furnished = plan.furnished
     for where, verb, at, step in furnished.house.standing() if furnished else ():
         place = f"{where}.{verb}.{at + 1}"
-        yield Origin(
+        yield ValueOrigin(
             place, str(step.__struct_config__.tag), f"{furnished.file.name}:{furnished.given[place]}", step.note
         )
 

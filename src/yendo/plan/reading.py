@@ -13,7 +13,7 @@ import msgspec
 
 from yendo.errors import YendoError
 from yendo.plan import house, mark, model, places
-from yendo.plan.mistakes import Problem, explain, toml, unknown, where
+from yendo.plan.mistakes import PlanProblem, explain, toml, unknown, where
 from yendo.terms import settings
 from yendo.terms.rules import Rule
 
@@ -23,7 +23,7 @@ MAX_PLAN = 4 << 20
 class PlanError(YendoError):
     """A plan that cannot be used; ``problems`` in the order found."""
 
-    def __init__(self, path: str, problems: list[Problem]) -> None:
+    def __init__(self, path: str, problems: list[PlanProblem]) -> None:
         super().__init__("\n".join(f"{path}:{problem.line}: {problem.message}" for problem in problems))
         self.path, self.problems = path, problems
 
@@ -32,14 +32,14 @@ def read(path: FilePath) -> tuple[model.Plan, dict[places.Path, int]]:
     """The plan of a file, and the lines of its values. Raises PlanError."""
     try:
         if path.stat().st_size > MAX_PLAN:
-            raise PlanError(str(path), [Problem(1, f"larger than {MAX_PLAN} bytes, so not a plan")])
+            raise PlanError(str(path), [PlanProblem(1, f"larger than {MAX_PLAN} bytes, so not a plan")])
         text = path.read_text("utf-8")
     except FileNotFoundError as error:
         raise PlanError(
-            str(path), [Problem(1, "there is no plan here; start one with `yendo draft FOLDER INSTALLER`")]
+            str(path), [PlanProblem(1, "there is no plan here; start one with `yendo draft FOLDER INSTALLER`")]
         ) from error
     except (OSError, UnicodeDecodeError) as error:
-        raise PlanError(str(path), [Problem(1, f"cannot be read as UTF-8 text: {error}")]) from error
+        raise PlanError(str(path), [PlanProblem(1, f"cannot be read as UTF-8 text: {error}")]) from error
     return read_text(text, str(path), path.parent)
 
 
@@ -54,7 +54,7 @@ def read_text(
         raw = tomllib.loads(text)
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         match = re.search(r"at line (\d+)", str(error))
-        raise PlanError(name, [Problem(int(match[1]) if match else 1, f"not TOML: {toml(error)}")]) from error
+        raise PlanError(name, [PlanProblem(int(match[1]) if match else 1, f"not TOML: {toml(error)}")]) from error
     found = places.lines(text)
     problems = list(unknown(raw, model.Plan, (), found))
     if not problems:
@@ -78,7 +78,7 @@ def _detected(plan: model.Plan) -> tuple[Rule, ...]:
 
 def _furnished(
     raw: dict[str, Any], found: dict[places.Path, int], name: str, folder: FilePath | None
-) -> house.Furnished | None:
+) -> house.HouseGiven | None:
     """Takes over from the house what the plan does not say."""
     named = raw.get("house")
     if folder is None or named == "":
@@ -87,12 +87,12 @@ def _furnished(
     if path is None:
         return None
     if not path.is_file():
-        raise PlanError(name, [Problem(places.nearest(found, ("house",)), f"the house file {named} is not there")])
+        raise PlanError(name, [PlanProblem(places.nearest(found, ("house",)), f"the house file {named} is not there")])
     office, lines = house.read(path)
-    return house.Furnished(path, office, house.furnish(raw, office, lines, found, path.name))
+    return house.HouseGiven(path, office, house.furnish(raw, office, lines, found, path.name))
 
 
-def _wrong_sites(plan: model.Plan, found: dict[places.Path, int]) -> Iterator[Problem]:
+def _wrong_sites(plan: model.Plan, found: dict[places.Path, int]) -> Iterator[PlanProblem]:
     for site, values in plan.site.items():
         wrong = list(settings.texts_of(plan.settings, values))
         secret = [
@@ -101,13 +101,13 @@ def _wrong_sites(plan: model.Plan, found: dict[places.Path, int]) -> Iterator[Pr
             if name in plan.settings and plan.settings[name].secret
         ]
         for name, problem in wrong + secret:
-            yield Problem(
+            yield PlanProblem(
                 places.nearest(found, ("site", site, name)),
                 f"[site.{site}]: {problem if name in problem else f'{name}: {problem}'}",
             )
 
 
-def _unsettled(raw: Any, plan: model.Plan, path: places.Path, found: dict[places.Path, int]) -> Iterator[Problem]:
+def _unsettled(raw: Any, plan: model.Plan, path: places.Path, found: dict[places.Path, int]) -> Iterator[PlanProblem]:
     """Every place of a setting that the plan does not have, and every value that no such setting can have."""
     if isinstance(raw, dict):
         for key, value in raw.items():
@@ -116,7 +116,7 @@ def _unsettled(raw: Any, plan: model.Plan, path: places.Path, found: dict[places
                     try:
                         plan.settings[key].text_of(wanted)
                     except ValueError as error:
-                        yield Problem(
+                        yield PlanProblem(
                             places.nearest(found, (*path, key)), f"{where(path)}: {key} can never be so: {error}"
                         )
             names = settings.names_in(key) | ({key} if path and path[-1] == "setting" else set())
@@ -129,8 +129,10 @@ def _unsettled(raw: Any, plan: model.Plan, path: places.Path, found: dict[places
         yield from _no_such(settings.names_in(raw), plan, path, found)
 
 
-def _no_such(names: set[str], plan: model.Plan, path: places.Path, found: dict[places.Path, int]) -> Iterator[Problem]:
+def _no_such(
+    names: set[str], plan: model.Plan, path: places.Path, found: dict[places.Path, int]
+) -> Iterator[PlanProblem]:
     for name in sorted(names - set(plan.settings)):
         near = difflib.get_close_matches(name, plan.settings, 1)
         hint = f"; did you mean {near[0]!r}?" if near else f"; declare it: [settings.{name}]"
-        yield Problem(places.nearest(found, path), f"{where(path)}: there is no setting {name!r}{hint}")
+        yield PlanProblem(places.nearest(found, path), f"{where(path)}: there is no setting {name!r}{hint}")

@@ -38,7 +38,7 @@ class Cause(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     actions: tuple[str, ...] = ()
 
 
-class Found(msgspec.Struct, frozen=True):
+class FoundCause(msgspec.Struct, frozen=True):
     """A cause, the line that betrays it, and how strongly."""
 
     cause: Cause
@@ -83,15 +83,15 @@ def of_code(code: int) -> tuple[str, str]:
     return (found[0].cause.words, found[0].cause.advice) if found else ("", "")
 
 
-def diagnose(failure: Failure) -> list[Found]:
+def diagnose(failure: Failure) -> list[FoundCause]:
     """Every cause that something betrays, the likeliest first."""
-    found: dict[str, Found] = {}
+    found: dict[str, FoundCause] = {}
     by_id = {cause.id: cause for cause in causes()}
 
     def add(cause: Cause, evidence: str, weight: int) -> None:
         known = found.get(cause.id)
         if known is None or weight > known.weight:
-            found[cause.id] = Found(cause, evidence, weight + (1 if known else 0))
+            found[cause.id] = FoundCause(cause, evidence, weight + (1 if known else 0))
         elif known.weight < EXAMINED:
             found[cause.id] = msgspec.structs.replace(known, weight=known.weight + 1)
 

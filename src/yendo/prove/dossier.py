@@ -24,7 +24,7 @@ from yendo.machines.protocol import Machine
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import manifest as form
 from yendo.package import signing
-from yendo.plan.house import Furnished
+from yendo.plan.house import HouseGiven
 from yendo.plan.model import VERBS
 from yendo.prove import ground, predict
 from yendo.prove.proof import Proof
@@ -37,12 +37,12 @@ REPORTED = (1, 3, 5, 10)
 MOST_SHOWN = 4000  # things of one kind; a page that a browser can still print
 
 
-class Branch(msgspec.Struct):
+class EffectBranch(msgspec.Struct):
     """A folder or key of the tree of effects: what lies in it, and the size of all below in bytes."""
 
     name: str
     leaves: list[dict[str, str]]
-    branches: dict[str, Branch]
+    branches: dict[str, EffectBranch]
     size: int = 0
     count: int = 0
 
@@ -76,7 +76,7 @@ def page(
     findings: Sequence[Finding] = (),
     others: Sequence[Path] = (),
     updates: bool = False,
-    furnished: Furnished | None = None,
+    furnished: HouseGiven | None = None,
     machine: Machine | None = None,
 ) -> str:
     """The page as HTML, with the office's name and logo where it has a house. ``machine`` is a simulated one with what
@@ -326,19 +326,19 @@ def _chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:
     return out.getvalue()[out.getvalue().index("<svg") :]
 
 
-def _tree(effects: Sequence[Effect]) -> Branch:
-    top = Branch("", [], {})
+def _tree(effects: Sequence[Effect]) -> EffectBranch:
+    top = EffectBranch("", [], {})
     for effect in effects[:MOST_SHOWN]:
         path = effect.thing.identity if not hasattr(effect.thing, "path") else effect.thing.path
         *above, last = path.split("\\")
         at = top
         chain = [top]
         for part in above:
-            at = at.branches.setdefault(part.lower(), Branch(part, [], {}))
+            at = at.branches.setdefault(part.lower(), EffectBranch(part, [], {}))
             chain.append(at)
         size = effect.thing.size if isinstance(effect.thing, File) else None
         if effect.kind == "folder":
-            at.branches.setdefault(last.lower(), Branch(last, [], {}))
+            at.branches.setdefault(last.lower(), EffectBranch(last, [], {}))
         else:
             version = (
                 f"version {effect.thing.version}" if isinstance(effect.thing, File) and effect.thing.version else ""

@@ -12,7 +12,7 @@ from yendo.formats.msi import Database
 from yendo.formats.pe import Image
 from yendo.installers.msi.actions import STANDARD
 from yendo.installers.msi.media import payload
-from yendo.installers.msi.session import Session as Interpreter
+from yendo.installers.msi.session import InstallSession as Interpreter
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
 from yendo.prove.libraries import missing_libraries

@@ -26,7 +26,7 @@ from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.prove.stage import ACCEPTED, Stage
 from yendo.terms.rules import Rule
-from yendo.terms.settings import Setting, Value, fill
+from yendo.terms.settings import Setting, SettingValue, fill
 
 OTHER = r"C:\Hand over\another version"
 
@@ -167,7 +167,7 @@ def everywhere(made: Made, package: Path, account: Account = "system") -> Made:
         for name, one in known.items()
         if not one.secret and one.type != "folder"
     }
-    ways: list[tuple[str, str, Mapping[str, Value]]] = [
+    ways: list[tuple[str, str, Mapping[str, SettingValue]]] = [
         (f"as at {site}", site, {}) for site in form.sites_of(form.read(package)) if site != made.site
     ]
     for name, site, values in [*ways, *([("with other values", made.site, other)] if other else [])]:
@@ -227,7 +227,7 @@ def with_places(rule: Rule, made: Made) -> Rule:
     return msgspec.convert(fill(msgspec.to_builtins(rule), placed), type(rule)) if folders else rule
 
 
-def _otherwise(setting: Setting, value: str) -> Value:
+def _otherwise(setting: Setting, value: str) -> SettingValue:
     """Another value that a setting may have; the same where there is no other."""
     match setting.type:
         case "yes-no":

@@ -15,7 +15,7 @@ from yendo.prove import kit
 
 def play(
     package: Path, scenario: str, site: str, *, although: str = "", idle: int = kit.IDLE, heard: Callable[[str], object]
-) -> kit.Result:
+) -> kit.KitResult:
     """Changes this computer: installs the package and removes it again, and reads what was seen. ``heard`` gets each
     line that is said meanwhile.
 

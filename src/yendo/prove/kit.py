@@ -25,7 +25,7 @@ import msgspec
 from yendo import atomic
 from yendo.errors import Unreadable, Usage
 from yendo.facts.surroundings import Account
-from yendo.machines.recorded.machine import Part, RecordedMachine
+from yendo.machines.recorded.machine import RecordedMachine, RecordedPart
 from yendo.package import archive, scripts
 from yendo.package import manifest as form
 from yendo.prove import stage
@@ -50,7 +50,7 @@ class Kit(msgspec.Struct, frozen=True):
     key: str
 
 
-class Result(msgspec.Struct):
+class KitResult(msgspec.Struct):
     """A result that holds together: the machine that it was made on, the scenario, the site."""
 
     machine: RecordedMachine
@@ -154,7 +154,7 @@ machine's name and Windows. No contents of files but small .ini and .lnk files. 
 # --- the result -----------------------------------------------------------------------------------------
 
 
-def read(result: Path, package: Path, kits: Sequence[Kit] = ()) -> Result:
+def read(result: Path, package: Path, kits: Sequence[Kit] = ()) -> KitResult:
     """A result for this package, of one of these kits; else of one whose key is kept beside the package.
 
     Raises Usage where it belongs to another package, Unreadable where it is damaged.
@@ -178,7 +178,7 @@ def read(result: Path, package: Path, kits: Sequence[Kit] = ()) -> Result:
     played: Account = "system" if account == "system" else "user"
     if played != SCENARIOS[kit.scenario].account and account != "here":
         raise Usage(f"{result.name} was made as {account}; the kit is for {kit.scenario}")
-    return Result(RecordedMachine(parts, SCENARIOS[kit.scenario].account), kit.scenario, kit.site)
+    return KitResult(RecordedMachine(parts, SCENARIOS[kit.scenario].account), kit.scenario, kit.site)
 
 
 def _kept(package: Path) -> list[Kit]:
@@ -187,7 +187,7 @@ def _kept(package: Path) -> list[Kit]:
     return [msgspec.json.decode(path.read_bytes(), type=Kit) for path in notes]
 
 
-def _parts(result: Path) -> tuple[str, list[Part], bytes, str]:
+def _parts(result: Path) -> tuple[str, list[RecordedPart], bytes, str]:
     """The first line, the parts, what is sealed, the seal."""
     if not result.is_file():
         raise Usage(f"{result} is not there; a kit leaves its result in its own folder")
@@ -216,13 +216,13 @@ def _bounded(file: gzip.GzipFile) -> bytes:
     return b"".join(pieces)
 
 
-def _split(lines: list[str]) -> Iterator[Part]:
-    part: Part | None = None
+def _split(lines: list[str]) -> Iterator[RecordedPart]:
+    part: RecordedPart | None = None
     for line in lines:
         if line.startswith("part ") and "\t" not in line:
             if part:
                 yield part
-            part = Part(line[5:], [])
+            part = RecordedPart(line[5:], [])
         elif part:
             part.lines.append(line)
     if part:

@@ -15,7 +15,7 @@ from pathlib import Path
 from yendo.errors import NoMachine
 from yendo.machines.addresses import Address
 from yendo.machines.live import ssh
-from yendo.machines.live.ssh import EVERY, Heard, Line
+from yendo.machines.live.ssh import EVERY, Heard, SshLine
 from yendo.package import manifest as form
 from yendo.prove import kit
 from yendo.terms.amounts import seconds
@@ -24,7 +24,7 @@ LIMIT = 4 * 3600.0  # of a whole play
 _PROGRESS = r"C:\Program Files\Yendo proof\progress.txt"
 
 
-def play(package: Path, name: str, address: Address, site: str, heard: Heard, *, idle: int = kit.IDLE) -> kit.Result:
+def play(package: Path, name: str, address: Address, site: str, heard: Heard, *, idle: int = kit.IDLE) -> kit.KitResult:
     """Proves a package there as the system account. Raises NoMachine, Usage, Unreadable."""
     ssh.library()
     import asyncssh
@@ -35,7 +35,7 @@ def play(package: Path, name: str, address: Address, site: str, heard: Heard, *,
         made = kit.lay_out(package, folder / "kit", "system", site, idle=idle)
         target = folder / kit.result_of(form.read(package), "system", site)
         try:
-            asyncio.run(_visit(Line(name, address, heard, LIMIT), folder / "kit", target))
+            asyncio.run(_visit(SshLine(name, address, heard, LIMIT), folder / "kit", target))
         except asyncssh.Error as error:
             raise NoMachine(f"ssh:{name}: {error}") from error
         result = kit.read(target, package, [made])
@@ -43,7 +43,7 @@ def play(package: Path, name: str, address: Address, site: str, heard: Heard, *,
     return result
 
 
-async def _visit(line: Line, local: Path, target: Path) -> None:
+async def _visit(line: SshLine, local: Path, target: Path) -> None:
     there = rf"C:\Yendo-kit-{secrets.token_hex(4)}"
     although = f' -Although "{line.address.although}"' if line.address.although else ""
     try:
@@ -58,7 +58,7 @@ async def _visit(line: Line, local: Path, target: Path) -> None:
         line.lose()
 
 
-async def _watch(line: Line, result: str, target: Path) -> None:
+async def _watch(line: SshLine, result: str, target: Path) -> None:
     """Waits for the result, through lost connections and restarts, and fetches it. Raises NoMachine."""
     import asyncssh
 

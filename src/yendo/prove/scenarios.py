@@ -74,7 +74,7 @@ def _asks_a_person(manifest: form.Manifest) -> str:
 def _closes(manifest: form.Manifest) -> str:
     return (
         ""
-        if manifest.in_the_way.get("install", form.InTheWay()).programs
+        if manifest.in_the_way.get("install", form.ResolvedInTheWay()).programs
         else "the plan names no program that must be closed"
     )
 

@@ -17,7 +17,7 @@ from yendo.errors import YendoError
 from yendo.formats.msi import Database
 from yendo.formats.pe import Image
 from yendo.package import manifest as form
-from yendo.plan.house import Furnished
+from yendo.plan.house import HouseGiven
 from yendo.plan.model import VERBS
 from yendo.prove.proof import Proof
 from yendo.prove.prove import digest_of, kept
@@ -35,13 +35,13 @@ class Command(msgspec.Struct, frozen=True):
     most_seconds: int
 
 
-class Code(msgspec.Struct, frozen=True):
+class ReturnCode(msgspec.Struct, frozen=True):
     code: int
     meaning: str
     outcome: str
 
 
-class Choice(msgspec.Struct, frozen=True):
+class SheetChoice(msgspec.Struct, frozen=True):
     """A value to choose at delivery. ``usual`` is None where it has to be given."""
 
     name: str
@@ -88,11 +88,11 @@ class Sheet(msgspec.Struct, frozen=True, kw_only=True):
     stays: int
     commands: tuple[Command, ...]
     account: str
-    exit_codes: tuple[Code, ...]
+    exit_codes: tuple[ReturnCode, ...]
     restart: str
     closes: tuple[str, ...]
     asks: bool
-    settings: tuple[Choice, ...]
+    settings: tuple[SheetChoice, ...]
     sites: tuple[str, ...]
     conditions: tuple[str, ...]
     needs: tuple[str, ...]
@@ -103,7 +103,7 @@ class Sheet(msgspec.Struct, frozen=True, kw_only=True):
     wishes: dict[str, Any] | None
 
 
-def sheet(package: Path, furnished: Furnished | None = None) -> Sheet:
+def sheet(package: Path, furnished: HouseGiven | None = None) -> Sheet:
     """The sheet of a built package. Raises Unreadable."""
     manifest = form.read(package)
     about, digest = manifest.about, digest_of(package)
@@ -151,7 +151,7 @@ def sheet(package: Path, furnished: Furnished | None = None) -> Sheet:
     )
 
 
-def page(found: Sheet, furnished: Furnished | None = None) -> str:
+def page(found: Sheet, furnished: HouseGiven | None = None) -> str:
     """The sheet as one HTML page that needs nothing else, by the office's template where it has one.
 
     Raises TemplateProblem, HouseError.
@@ -193,22 +193,22 @@ def _restart(manifest: form.Manifest) -> str:
     return "none"
 
 
-def _codes(manifest: form.Manifest) -> tuple[Code, ...]:
+def _codes(manifest: form.Manifest) -> tuple[ReturnCode, ...]:
     """The codes that matter: the runner's own, and those of a step that end a run and say something of their own."""
-    own = {code: Code(code, known.meaning, known.outcome) for code, known in form.EXIT_CODES.items()}
+    own = {code: ReturnCode(code, known.meaning, known.outcome) for code, known in form.EXIT_CODES.items()}
     for action in (*manifest.install, *manifest.uninstall):
         for text, meaning in action.codes.items():
             code = signed(int(text))
             if meaning == "failed" and code not in own:
-                own[code] = Code(code, f"{action.title} failed, as its vendor says it", "failure")
+                own[code] = ReturnCode(code, f"{action.title} failed, as its vendor says it", "failure")
     return tuple(
         sorted(own.values(), key=lambda one: (one.outcome == "failure", "success" not in one.outcome, one.code))
     )
 
 
-def _settings(manifest: form.Manifest) -> tuple[Choice, ...]:
+def _settings(manifest: form.Manifest) -> tuple[SheetChoice, ...]:
     return tuple(
-        Choice(
+        SheetChoice(
             name,
             one.meaning,
             one.allowed_in_words,

@@ -25,7 +25,7 @@ from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
 from yendo.steps.host import TIMED_OUT
 from yendo.terms import events
 from yendo.terms.rules.base import pattern
-from yendo.terms.settings import SettingError, Value
+from yendo.terms.settings import SettingError, SettingValue
 
 ACCEPTED = (0, 3010, 1641)
 RUNNER_LIMIT = 3600.0
@@ -87,7 +87,7 @@ class Stage:
         progress: Progress,
         accept: Sequence[str] = (),
         site: str | None = None,
-        values: Mapping[str, Value] = {},
+        values: Mapping[str, SettingValue] = {},
     ) -> None:
         self.package, self.machine, self.account, self.progress, self.accept = (
             package,
@@ -118,7 +118,7 @@ class Stage:
             else "Yendo, by the same steps; the runner was not executed"
         )
 
-    def settled(self, manifest: form.Manifest, values: Mapping[str, Value] = {}) -> form.Manifest:
+    def settled(self, manifest: form.Manifest, values: Mapping[str, SettingValue] = {}) -> form.Manifest:
         """With the values of the site, and ``values`` over them; secrets are made up, so that their way can be
         followed. Raises SettingError.
         """

@@ -12,7 +12,7 @@ import json
 import re
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -28,9 +28,10 @@ from yendo.errors import NotCovered, Usage, YendoError
 from yendo.facts.surroundings import Account
 from yendo.formats.pe import Image
 from yendo.installers import answers_exe, plain_exe, recognise
-from yendo.installers.account import Account as Read
 from yendo.installers.account import CommandLine
+from yendo.installers.account import InstallerAccount as Read
 from yendo.machines.watching import Watched, WatchedMachine, WatchedSession, Window
+from yendo.prove.stage import Progress
 from yendo.prove.verdicts import (
     COMPLETE,
     FOLDER,
@@ -61,7 +62,7 @@ class Shown(msgspec.Struct, frozen=True):
     picture: str | None
 
 
-class Run(msgspec.Struct, frozen=True, kw_only=True):
+class TrialRun(msgspec.Struct, frozen=True, kw_only=True):
     """One run and its verdict.
 
     ``returned_early`` are the seconds that others outlived the first process, ``outlived`` who.
@@ -94,7 +95,7 @@ class Trial(msgspec.Struct, frozen=True, kw_only=True):
     family: str
     machine: str
     account: str
-    runs: tuple[Run, ...] = ()
+    runs: tuple[TrialRun, ...] = ()
     install: str | None = None
     uninstall: str | None = None
     left_behind: tuple[str, ...] = ()
@@ -102,11 +103,8 @@ class Trial(msgspec.Struct, frozen=True, kw_only=True):
     recorded_answers: str | None = None
     recorded_removal: str | None = None
 
-    def best(self, purpose: str) -> Run | None:
+    def best(self, purpose: str) -> TrialRun | None:
         return next((run for run in self.runs if run.purpose == purpose and run.verdict == COMPLETE), None)
-
-
-Progress = Callable[[str], object]
 
 
 def prepared(installer: Path, machine: WatchedMachine) -> Read:
@@ -200,7 +198,7 @@ class Trying:
         body["trial"] = msgspec.to_builtins(self.trial)
         atomic.write(path, json.dumps(body, indent=2, ensure_ascii=False).encode() + b"\n")
 
-    def earlier(self, purpose: str, command: str) -> Run | None:
+    def earlier(self, purpose: str, command: str) -> TrialRun | None:
         return next((run for run in self.trial.runs if (run.purpose, run.command) == (purpose, command)), None)
 
     # --- one run -----------------------------------------------------------------------------------
@@ -223,7 +221,7 @@ class Trying:
 
     def observe(
         self, session: WatchedSession, purpose: str, line: CommandLine, before: State, *, press: bool = False
-    ) -> tuple[Run, list[Effect], State]:
+    ) -> tuple[TrialRun, list[Effect], State]:
         self.fresh_runs += 1
         self.progress(line.command)
         watched = session.watch(
@@ -237,7 +235,7 @@ class Trying:
 
     def _judged(
         self, session: WatchedSession, purpose: str, line: CommandLine, watched: Watched, effects: list[Effect]
-    ) -> Run:
+    ) -> TrialRun:
         lasting = [effect for effect in effects if not fleeting(effect, session)]
         shown = [window for window in watched.windows if window.counts]
         restart = watched.exit_code in (3010, 1641) or pending(effects, session)
@@ -252,7 +250,7 @@ class Trying:
         if restart:
             remarks.append("asked for a restart")
         number = len(self.trial.runs) + 1
-        return Run(
+        return TrialRun(
             purpose=purpose, command=line.command, reason=str(line.evidence), verdict=verdict, remarks=tuple(remarks),
             exit_code=watched.exit_code,
             seconds=round(watched.seconds, 2), returned_early=round(early, 2), outlived=outlived, restart=restart,
@@ -304,7 +302,7 @@ class Trying:
     def _extra(self) -> list[Path]:
         return [self.keep / name for name in (self.trial.recorded_answers, self.trial.recorded_removal) if name]
 
-    def _try_install(self, line: CommandLine) -> Run:
+    def _try_install(self, line: CommandLine) -> TrialRun:
         with self.machine_with(self._extra()) as (session, before):
             run, effects, _ = self.observe(session, "install", line, before)
             if run.verdict == COMPLETE:
@@ -312,7 +310,9 @@ class Trying:
                 self._compare(line.command, effects, session, before)
         return run
 
-    def _record(self, purpose: str, command: str, run: Run, effects: list[Effect], session: WatchedSession) -> None:
+    def _record(
+        self, purpose: str, command: str, run: TrialRun, effects: list[Effect], session: WatchedSession
+    ) -> None:
         environment = session.surroundings.environment
         kept = [effect for effect in effects if not fleeting(effect, session)]
         recording = Recording(

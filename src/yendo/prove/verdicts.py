@@ -12,7 +12,7 @@ from yendo.errors import YendoError
 from yendo.evidence import Evidence
 from yendo.formats.pe import Image
 from yendo.installers import answers_exe, plain_exe
-from yendo.installers.account import Account, CommandLine
+from yendo.installers.account import CommandLine, InstallerAccount
 from yendo.machines.watching import Watched, WatchedSession, Window
 from yendo.prove import causes
 
@@ -131,7 +131,9 @@ def verdict_of(watched: Watched, shown: list[Window], lasting: list[Effect], tol
     return (COMPLETE, []) if things else (NOTHING, [f"exit code {watched.exit_code} and nothing lasting changed"])
 
 
-def removals(account: Account, line: CommandLine, effects: list[Effect], session: WatchedSession) -> list[CommandLine]:
+def removals(
+    account: InstallerAccount, line: CommandLine, effects: list[Effect], session: WatchedSession
+) -> list[CommandLine]:
     """Command lines that may remove it silently, likeliest first."""
     found: list[CommandLine] = []
     if account.silent.uninstall:

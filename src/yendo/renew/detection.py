@@ -19,7 +19,7 @@ from yendo.plan import Plan, Rule
 from yendo.prove import ground
 from yendo.prove.furnished import simulated_for
 from yendo.renew import merge
-from yendo.renew.merge import Conflict, Kept
+from yendo.renew.merge import Kept, MergeConflict
 from yendo.renew.work import Work
 from yendo.terms.amounts import counted
 from yendo.terms.settings import fill, fill_text
@@ -91,7 +91,7 @@ def again(work: Work, own: list[dict[str, Any]], from_derive: bool, names: Mappi
         else:
             text = merge.as_toml(writing.table(was))
             work.merge.conflicts.append(
-                Conflict(
+                MergeConflict(
                     f"detect, {rule.get('kind')}",
                     _short(rule),
                     "you wrote the rule",

@@ -35,7 +35,7 @@ class Kept(msgspec.Struct, frozen=True):
     what: str
 
 
-class Conflict(msgspec.Struct, frozen=True):
+class MergeConflict(msgspec.Struct, frozen=True):
     """Two who disagree: ``yours`` and ``theirs`` with a reason each, and what stands in the plan now.
 
     ``taken_out`` is the TOML of what had to leave it.
@@ -102,7 +102,7 @@ class Merge:
         self.old, self.new, self.words = old, new, words  # the versions, as a person says them
         self.moved: list[Moved] = []
         self.kept: list[Kept] = []
-        self.conflicts: list[Conflict] = []
+        self.conflicts: list[MergeConflict] = []
 
     def document(
         self, mine: tomlkit.TOMLDocument, base: Mapping[str, Any], new: Mapping[str, Any], skip: Sequence[str]
@@ -168,7 +168,7 @@ class Merge:
             return
         old, fresh = self.words
         self.conflicts.append(
-            Conflict(
+            MergeConflict(
                 place,
                 said(there),
                 f"you changed it; from {old} it was {said(base)}",
@@ -269,7 +269,9 @@ class Merge:
             return
         why = f"you changed {', '.join(edited)}"
         self.conflicts.append(
-            Conflict(place, "it is there", why, "it is not", f"{fresh} has no use for it", "taken out", as_toml(item))
+            MergeConflict(
+                place, "it is there", why, "it is not", f"{fresh} has no use for it", "taken out", as_toml(item)
+            )
         )
 
 

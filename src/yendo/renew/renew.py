@@ -17,11 +17,11 @@ from yendo.draft import draft, writing
 from yendo.errors import Usage
 from yendo.facts.versions import Version
 from yendo.installers import recognise
-from yendo.installers.account import Account
+from yendo.installers.account import InstallerAccount
 from yendo.installers.msi import meeting
 from yendo.plan import Plan, read, read_text
 from yendo.renew import detection, merge, targets, words
-from yendo.renew.merge import MARK, Conflict, Kept, Moved
+from yendo.renew.merge import MARK, Kept, MergeConflict, Moved
 from yendo.renew.words import Difference
 from yendo.renew.work import EARLIER, Work, copied
 
@@ -36,12 +36,12 @@ class Renewal(msgspec.Struct, frozen=True, kw_only=True):
     ``open`` is what only a person or a trial can do before the package is whole again.
     """
 
-    old: Account
-    new: Account
+    old: InstallerAccount
+    new: InstallerAccount
     differences: tuple[Difference, ...]
     moved: tuple[Moved, ...]
     kept: tuple[Kept, ...]
-    conflicts: tuple[Conflict, ...]
+    conflicts: tuple[MergeConflict, ...]
     detection: str
     stale: tuple[tuple[int, str], ...]
     open: tuple[str, ...]
@@ -54,9 +54,9 @@ class _Refuse(msgspec.Struct, frozen=True):
     text: str
 
 
-def current_installer(workspace: Path, plan: Plan, new: Account) -> tuple[str, Account]:
+def current_installer(workspace: Path, plan: Plan, new: InstallerAccount) -> tuple[str, InstallerAccount]:
     """The medium that a new installer takes the place of. Raises Usage where none or several could be meant."""
-    found: dict[str, Account] = {}
+    found: dict[str, InstallerAccount] = {}
     for step in plan.install:
         name = getattr(step, "media", None)
         path = workspace / "media" / (name or "")
@@ -77,7 +77,7 @@ def current_installer(workspace: Path, plan: Plan, new: Account) -> tuple[str, A
     raise Usage(f"the plan runs several installers, and none is like {new.file.name}: {', '.join(found)}")
 
 
-def _refusals(old: Account, new: Account) -> list[_Refuse]:
+def _refusals(old: InstallerAccount, new: InstallerAccount) -> list[_Refuse]:
     """What should be done on purpose only."""
     found = []
     one, two = old.identity, new.identity

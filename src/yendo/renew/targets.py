@@ -16,9 +16,9 @@ from yendo.errors import YendoError
 from yendo.formats.msi import Database, transform
 from yendo.installers.msi import combining, intent, layers
 from yendo.renew import merge
-from yendo.renew.merge import MARK, Conflict, Kept, Moved
+from yendo.renew.merge import MARK, Kept, MergeConflict, Moved
 from yendo.renew.work import Work
-from yendo.terms.changes import Change, PropertyChange
+from yendo.terms.changes import PlannedChange, PropertyChange
 
 
 def changes(work: Work) -> None:
@@ -36,8 +36,8 @@ def changes(work: Work) -> None:
         for at, reason in reversed(list(enumerate(reasons))):
             if reason is not None:
                 plain = merge.plain(wishes[at])
-                change: Any = msgspec.convert(plain, Change)  # type: ignore[arg-type]
-                out = Conflict(
+                change: Any = msgspec.convert(plain, PlannedChange)  # type: ignore[arg-type]
+                out = MergeConflict(
                     _named(plain),
                     _wanted(change),
                     "you asked for it",
@@ -54,7 +54,7 @@ def changes(work: Work) -> None:
 
 def _wish(work: Work, wish: Any, old: Database, new: Database) -> str | None:
     """Why a wish has no target on the new installer; None where it has."""
-    change: Any = msgspec.convert(merge.plain(wish), Change)  # type: ignore[arg-type]
+    change: Any = msgspec.convert(merge.plain(wish), PlannedChange)  # type: ignore[arg-type]
     if isinstance(change, PropertyChange):
         gone = work.gone(change.name)
         if gone:
@@ -78,7 +78,7 @@ def _wish(work: Work, wish: Any, old: Database, new: Database) -> str | None:
     ]
     for one in both:
         work.merge.conflicts.append(
-            Conflict(label, _wanted(change), "you asked for it", one.message, str(one.evidence), one.outcome)
+            MergeConflict(label, _wanted(change), "you asked for it", one.message, str(one.evidence), one.outcome)
         )
         wish.add(tomlkit.comment(f"{MARK}: {one.message}"))
     if not both:
@@ -109,7 +109,7 @@ def _move(work: Work, step: Any, name: str) -> None:
         moved = combining.move(transform.read(path, old), old, new)
         for one in moved.conflicts:
             work.merge.conflicts.append(
-                Conflict(
+                MergeConflict(
                     name,
                     str(one.evidence),
                     "the transform changes it",
@@ -132,7 +132,9 @@ def _move(work: Work, step: Any, name: str) -> None:
 def _transform_out(work: Work, step: Any, name: str, reason: str) -> None:
     _without(step, "transforms", name)
     work.merge.conflicts.append(
-        Conflict(name, "it is applied", "you named it", "it is not", reason, "taken out", f'transforms = ["{name}"]')
+        MergeConflict(
+            name, "it is applied", "you named it", "it is not", reason, "taken out", f'transforms = ["{name}"]'
+        )
     )
 
 
@@ -160,7 +162,7 @@ def properties(work: Work) -> None:
             work.merge.conflicts[:] = [one for one in work.merge.conflicts if one.place != place]
             work.merge.kept[:] = [one for one in work.merge.kept if one.place != place]
             work.merge.conflicts.append(
-                Conflict(
+                MergeConflict(
                     place, text, "you give it", "nothing takes it", why, "taken out", f"[install.properties]\n{text}"
                 )
             )
@@ -179,7 +181,7 @@ def _default_moved(work: Work, key: str, given: Any) -> None:
     old, fresh = work.words
     why = f"you decided it; by default it was {merge.said(before)} in {old}"
     work.merge.conflicts.append(
-        Conflict(place, merge.said(yours), why, merge.said(after), f"the default of {fresh}", "yours stays")
+        MergeConflict(place, merge.said(yours), why, merge.said(after), f"the default of {fresh}", "yours stays")
     )
     given[key].comment(f"{merge.MARK}: {fresh} says {merge.said(after)}, {old} said {merge.said(before)}")
 
@@ -193,7 +195,7 @@ def features(work: Work) -> None:
         ]:
             _without(step, "features", name)
             work.merge.conflicts.append(
-                Conflict(
+                MergeConflict(
                     "install, the installer.features",
                     name,
                     "you chose it",

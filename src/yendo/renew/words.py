@@ -10,7 +10,7 @@ import msgspec
 from yendo.effects import Effect, File, label
 from yendo.effects.effect import NOUNS
 from yendo.effects.things import kind_of
-from yendo.installers.account import Account
+from yendo.installers.account import InstallerAccount
 from yendo.terms.amounts import counted, size_in_words, some_of
 
 # Of these one by one, since each has a life of its own on a machine; the rest is counted.
@@ -25,7 +25,7 @@ class Difference(msgspec.Struct, frozen=True):
     mind: bool = False
 
 
-def told(old: Account, new: Account) -> list[Difference]:
+def told(old: InstallerAccount, new: InstallerAccount) -> list[Difference]:
     """Everything that differs between two accounts, the gravest kinds first."""
     return [
         *_identity(old, new),
@@ -36,7 +36,7 @@ def told(old: Account, new: Account) -> list[Difference]:
     ]
 
 
-def _identity(old: Account, new: Account) -> Iterator[Difference]:
+def _identity(old: InstallerAccount, new: InstallerAccount) -> Iterator[Difference]:
     names = {
         "name": "its name",
         "publisher": "its publisher",
@@ -61,7 +61,7 @@ def _identity(old: Account, new: Account) -> Iterator[Difference]:
         yield Difference(f"its installer is of another family: {new.family}, was {old.family}", True)
 
 
-def _signature(old: Account, new: Account) -> Iterator[Difference]:
+def _signature(old: InstallerAccount, new: InstallerAccount) -> Iterator[Difference]:
     before, after = old.signature, new.signature
     if before is None or after is None or (before.signed, before.signer) == (after.signed, after.signer):
         return
@@ -76,7 +76,7 @@ def _signature(old: Account, new: Account) -> Iterator[Difference]:
         )
 
 
-def _conditions(old: Account, new: Account) -> Iterator[Difference]:
+def _conditions(old: InstallerAccount, new: InstallerAccount) -> Iterator[Difference]:
     before, after = ({one.condition: one.in_words for one in side.conditions} for side in (old, new))
     for condition, words in after.items():
         if condition not in before:
@@ -134,7 +134,7 @@ def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference
             yield Difference(f"{counted(len(other), noun)} different")
 
 
-def _inside(old: Account, new: Account) -> Iterator[Difference]:
+def _inside(old: InstallerAccount, new: InstallerAccount) -> Iterator[Difference]:
     before, after = ({one.name: one for one in side.properties} for side in (old, new))
     for name in before:
         if name not in after and before[name].in_silence:
@@ -168,13 +168,13 @@ def _inside(old: Account, new: Account) -> Iterator[Difference]:
         yield Difference(f"its silent command line is another: {lines[1] or 'unknown'}", True)
 
 
-def property_gone(name: str, old: Account, new: Account) -> str:
+def property_gone(name: str, old: InstallerAccount, new: InstallerAccount) -> str:
     """That a property is gone, and what may have taken its place."""
     heir = successor(name, old, new)
     return f"{name} is gone, {f'{heir} may have taken its place' if heir else 'nothing replaces it'}"
 
 
-def successor(name: str, old: Account, new: Account) -> str | None:
+def successor(name: str, old: InstallerAccount, new: InstallerAccount) -> str | None:
     """A property of the new version that stands where one of the old stood, or is called nearly the same."""
     before, after = ({one.name: one for one in side.properties} for side in (old, new))
     fresh = {key: one for key, one in after.items() if key not in before}

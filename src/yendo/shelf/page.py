@@ -6,11 +6,11 @@ from importlib.resources import files
 
 import jinja2
 
-from yendo.plan.house import Furnished
+from yendo.plan.house import HouseGiven
 from yendo.shelf.shelf import STATES, Shelf
 
 
-def page(shelf: Shelf, furnished: Furnished | None = None) -> str:
+def page(shelf: Shelf, furnished: HouseGiven | None = None) -> str:
     """The page as HTML. Raises HouseError where the office's logo cannot be read."""
     environment = jinja2.Environment(
         autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True

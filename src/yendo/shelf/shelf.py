@@ -27,7 +27,7 @@ _PASSED = {"package", "media", "extras", "earlier", "trial", ".git", ".yendo", "
 _FORM = "4"  # of what is kept between two listings
 
 
-class Row(msgspec.Struct, frozen=True):
+class ShelfRow(msgspec.Struct, frozen=True):
     """One workspace. ``state`` is one of STATES; ``why`` says what is wrong or missing before the next; ``digest`` that
     of the bytes that were built, ``proofs`` the scenarios that passed on them."""
 
@@ -45,7 +45,7 @@ class Row(msgspec.Struct, frozen=True):
     failed: tuple[str, ...]
 
 
-class Conflict(msgspec.Struct, frozen=True):
+class ShelfConflict(msgspec.Struct, frozen=True):
     """Two packages that want the same for themselves.
 
     ``what`` is file, registry, service, prerequisite, ...; ``things`` some of them.
@@ -63,8 +63,8 @@ class Shelf(msgspec.Struct, frozen=True):
     """A listing; paths are below ``folder``."""
 
     folder: str
-    rows: tuple[Row, ...]
-    conflicts: tuple[Conflict, ...]
+    rows: tuple[ShelfRow, ...]
+    conflicts: tuple[ShelfConflict, ...]
     uncounted: tuple[str, ...]  # packages whose claims are not known, so that conflicts with them are not found
 
     @property
@@ -77,7 +77,7 @@ class _Kept(msgspec.Struct):
 
     form: str
     seen: dict[str, str]  # workspace -> what its files looked like
-    rows: dict[str, Row]
+    rows: dict[str, ShelfRow]
     shelf: Shelf
 
 
@@ -113,7 +113,7 @@ def listing(folder: Path, cache: Path | None = None) -> Shelf:
     seen = {names[place]: _looks(place) for place in places}
     if kept is not None and kept.seen == seen:
         return msgspec.structs.replace(kept.shelf, folder=str(folder))
-    rows: dict[str, Row] = {}
+    rows: dict[str, ShelfRow] = {}
     for place in places:
         name = names[place]
         old = kept.rows.get(name) if kept is not None and kept.seen.get(name) == seen[name] else None
@@ -212,7 +212,7 @@ class _Checked(msgspec.Struct):
     errors: int
 
 
-def row(place: Path, name: str) -> Row:
+def row(place: Path, name: str) -> ShelfRow:
     """What a workspace is and how far it is."""
     text = (place / "plan.toml").read_bytes()
     plan = hashlib.sha256(text).hexdigest()
@@ -231,10 +231,12 @@ def row(place: Path, name: str) -> Row:
                 str(head.get("publisher", "")),
             )
         except (UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, TypeError, ValueError) as error:
-            return Row(name, "", place.name, "", 0, "", "unreadable", f"plan.toml: {error}"[:200], False, "", (), ())
+            return ShelfRow(
+                name, "", place.name, "", 0, "", "unreadable", f"plan.toml: {error}"[:200], False, "", (), ()
+            )
     state, why, stale, passed, failed = _state(place, plan, known, package, manifest)
     built = known.digest if known is not None and manifest is not None else ""
-    return Row(
+    return ShelfRow(
         name, said.id, said.name, said.version, said.revision, said.publisher, state, why, stale, built, passed, failed
     )
 
@@ -318,7 +320,7 @@ def _proofs(package: Path, built: str) -> tuple[tuple[str, ...], tuple[str, ...]
 # --- conflicts -------------------------------------------------------------------------------------------
 
 
-def conflicts(rows: dict[str, Row], claims: dict[str, Claims]) -> Iterator[Conflict]:
+def conflicts(rows: dict[str, ShelfRow], claims: dict[str, Claims]) -> Iterator[ShelfConflict]:
     """Where two packages would get into one another's way."""
     by_id: dict[str, list[str]] = defaultdict(list)
     for name, one in rows.items():
@@ -327,14 +329,14 @@ def conflicts(rows: dict[str, Row], claims: dict[str, Claims]) -> Iterator[Confl
     for identifier, names in sorted(by_id.items()):
         for at, name in enumerate(names):
             for other in names[at + 1 :]:
-                yield Conflict(
+                yield ShelfConflict(
                     name, other, "id", 1, (identifier,), "both have this id, so a machine can tell only one of them"
                 )
     yield from _same_things(rows, claims)
     yield from _needs(rows, claims, by_id)
 
 
-def _same_things(rows: dict[str, Row], claims: dict[str, Claims]) -> Iterator[Conflict]:
+def _same_things(rows: dict[str, ShelfRow], claims: dict[str, Claims]) -> Iterator[ShelfConflict]:
     owners: dict[tuple[str, str], list[tuple[str, Claim]]] = defaultdict(list)
     for name, known in claims.items():
         for claim in known.claims:
@@ -356,10 +358,12 @@ def _same_things(rows: dict[str, Row], claims: dict[str, Claims]) -> Iterator[Co
                 else "both alike, but whoever is removed first takes it away"
             )
         shown = [claim.label for claim in differing or [claim for claim, _ in things]]
-        yield Conflict(name, other, kind, len(things), tuple(shown[:MAX_SHOWN]), text)
+        yield ShelfConflict(name, other, kind, len(things), tuple(shown[:MAX_SHOWN]), text)
 
 
-def _needs(rows: dict[str, Row], claims: dict[str, Claims], by_id: dict[str, list[str]]) -> Iterator[Conflict]:
+def _needs(
+    rows: dict[str, ShelfRow], claims: dict[str, Claims], by_id: dict[str, list[str]]
+) -> Iterator[ShelfConflict]:
     wanted: dict[str, list[tuple[str, str]]] = defaultdict(list)
     for name, known in claims.items():
         for package, version in known.needs:
@@ -369,7 +373,7 @@ def _needs(rows: dict[str, Row], claims: dict[str, Claims], by_id: dict[str, lis
             for other, theirs in found[at + 1 :]:
                 both = ",".join(part for part in (version, theirs) if part)
                 if both and not VersionRange.parse(both).possible:
-                    yield Conflict(
+                    yield ShelfConflict(
                         name, other, "prerequisite", 1, (package,), f"no version of {package} is {version} and {theirs}"
                     )
             for provider in by_id.get(package, []):
@@ -378,7 +382,7 @@ def _needs(rows: dict[str, Row], claims: dict[str, Claims], by_id: dict[str, lis
                 except ValueError:
                     continue
                 if not fits:
-                    yield Conflict(
+                    yield ShelfConflict(
                         name,
                         provider,
                         "prerequisite",

@@ -10,7 +10,7 @@ from yendo.errors import Usage
 from yendo.steps.base import MSI_CODES, Action, At, Kind, Result, Step, below, brought, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.amounts import Identifier, Text
-from yendo.terms.settings import Name, Value, names_in
+from yendo.terms.settings import Name, SettingValue, names_in
 from yendo.terms.when import in_words
 
 if TYPE_CHECKING:
@@ -30,7 +30,7 @@ class IncludeStep(Step, tag="include", frozen=True, rename={"source": "package"}
     source: Text
     verb: Literal["install", "uninstall", "repair"] | None = None
     site: Identifier | None = None
-    settings: dict[Name, Value] = {}
+    settings: dict[Name, SettingValue] = {}
 
     def __post_init__(self) -> None:
         super().__post_init__()

@@ -17,7 +17,7 @@ from yendo.steps import transforms
 from yendo.steps.base import MSI_CODES, MSI_GONE, Action, At, Kind, Result, Step, below, packaged
 from yendo.steps.exe import recording, recording_name, run_or_assume
 from yendo.terms.amounts import Code, Text
-from yendo.terms.changes import Change, EnvironmentChange, PropertyChange, RegistryChange
+from yendo.terms.changes import EnvironmentChange, PlannedChange, PropertyChange, RegistryChange
 from yendo.terms.settings import PLACE, Setting, fill, names_in
 
 if TYPE_CHECKING:
@@ -40,7 +40,7 @@ class MsiStep(Step, tag="msi", frozen=True, kw_only=True):
     product: Code | None = None
     patch: str | None = None
     transforms: tuple[Text, ...] = ()
-    change: tuple[Change, ...] = ()
+    change: tuple[PlannedChange, ...] = ()
     properties: dict[str, str | int] = {}
     features: tuple[Text, ...] = ()
     arguments: str = ""
@@ -65,7 +65,7 @@ class MsiStep(Step, tag="msi", frozen=True, kw_only=True):
             _check_places(change)
 
 
-def _check_places(change: Change) -> None:
+def _check_places(change: PlannedChange) -> None:
     """Raises ValueError where a setting cannot stand: a transform is made before its value is known."""
     names = names_in(change)
     if isinstance(change, PropertyChange) and names and not commandline.PUBLIC_NAME.fullmatch(change.name):

@@ -1,5 +1,5 @@
 """The media store: vendor files kept once, by the hash of their content."""
 
-from yendo.store.store import Item, Store, Verdict
+from yendo.store.store import Item, Store, StoreVerdict
 
-__all__ = ["Item", "Store", "Verdict"]
+__all__ = ["Item", "Store", "StoreVerdict"]

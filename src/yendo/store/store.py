@@ -47,7 +47,7 @@ class Item(msgspec.Struct, frozen=True):
         return self.notes[-1].name if self.notes else "(added by a copy that was cut off before it said its name)"
 
 
-class Verdict(msgspec.Struct, frozen=True):
+class StoreVerdict(msgspec.Struct, frozen=True):
     """Whether a file of the store is still what its name says."""
 
     item: Item
@@ -161,11 +161,11 @@ class Store:
 
     # --- looking after it -----------------------------------------------------------------------------
 
-    def verify(self) -> Iterator[Verdict]:
+    def verify(self) -> Iterator[StoreVerdict]:
         """Every file read again, and held against its name."""
         for item in self.items():
             found = digest.of_file(self.path(item.sha256))
-            yield Verdict(item, found == item.sha256, found)
+            yield StoreVerdict(item, found == item.sha256, found)
 
     def unused(self, wanted: Iterable[str], *, now: float | None = None) -> list[Item]:
         """What no plan names, and was not added or asked for within the last hour."""

@@ -10,10 +10,10 @@ from typing import Annotated, Literal
 import msgspec
 from msgspec import Meta
 
-from yendo.plan import PlanError, Problem, places
+from yendo.plan import PlanError, PlanProblem, places
 from yendo.plan.mistakes import explain, unknown
 from yendo.terms.amounts import Identifier, Text, Written
-from yendo.terms.settings import Name, Value
+from yendo.terms.settings import Name, SettingValue
 from yendo.terms.when import Condition
 
 NAME = "suite.toml"
@@ -34,7 +34,7 @@ class Suite(Written, frozen=True, kw_only=True):
     updates_only: bool = False
 
 
-class Product(Written, frozen=True, kw_only=True):
+class SuiteProduct(Written, frozen=True, kw_only=True):
     """One product, by its workspace. ``choose = false`` leaves it out. ``after`` names ids that come before it.
 
     ``site`` and ``settings`` are given to it, ``when`` is asked on the machine.
@@ -45,7 +45,7 @@ class Product(Written, frozen=True, kw_only=True):
     after: tuple[Identifier, ...] = ()
     updates_only: bool | None = None
     site: Identifier | None = None
-    settings: dict[Name, Value] = {}
+    settings: dict[Name, SettingValue] = {}
     when: Condition | None = None
     note: str = ""
 
@@ -54,7 +54,7 @@ class SuitePlan(Written, frozen=True, kw_only=True):
     """A whole suite."""
 
     suite: Suite
-    product: Annotated[tuple[Product, ...], Meta(min_length=1)]
+    product: Annotated[tuple[SuiteProduct, ...], Meta(min_length=1)]
 
 
 def read(path: Path) -> tuple[SuitePlan, dict[places.Path, int]]:
@@ -66,7 +66,7 @@ def read(path: Path) -> tuple[SuitePlan, dict[places.Path, int]]:
         raise PlanError(
             str(path),
             [
-                Problem(
+                PlanProblem(
                     1,
                     "there is no suite here; write one: [suite] with id, name and version, and a [[product]] for "
                     "each workspace",
@@ -74,10 +74,10 @@ def read(path: Path) -> tuple[SuitePlan, dict[places.Path, int]]:
             ],
         ) from error
     except (OSError, UnicodeDecodeError) as error:
-        raise PlanError(str(path), [Problem(1, f"cannot be read as UTF-8 text: {error}")]) from error
+        raise PlanError(str(path), [PlanProblem(1, f"cannot be read as UTF-8 text: {error}")]) from error
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         match = re.search(r"at line (\d+)", str(error))
-        raise PlanError(str(path), [Problem(int(match[1]) if match else 1, f"not TOML: {error}")]) from error
+        raise PlanError(str(path), [PlanProblem(int(match[1]) if match else 1, f"not TOML: {error}")]) from error
     found = places.lines(text)
     problems = list(unknown(raw, SuitePlan, (), found))
     if not problems:

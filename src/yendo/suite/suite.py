@@ -19,23 +19,23 @@ from yendo.errors import Usage
 from yendo.facts.versions import VersionRange
 from yendo.package import build
 from yendo.package import manifest as form
-from yendo.plan import ExeStep, Plan, PlanError, Problem, UninstallEntryRule
+from yendo.plan import ExeStep, Plan, PlanError, PlanProblem, UninstallEntryRule
 from yendo.plan import read as read_plan
 from yendo.plan.model import VERBS
 from yendo.plan.places import Path as Place
 from yendo.plan.places import nearest
 from yendo.steps import kind_of
-from yendo.suite.model import NAME, Product, Suite, SuitePlan
+from yendo.suite.model import NAME, Suite, SuitePlan, SuiteProduct
 from yendo.terms.settings import SettingError, settle
 
 MADE, PARTS = "made", "packages"
 _OPEN = re.compile(r"#\s*(?:DECIDE|CONFLICT):\s*(.+)")
 
 
-class Member(msgspec.Struct, frozen=True):
+class SuiteMember(msgspec.Struct, frozen=True):
     """A product of the suite: where its workspace is, its plan, and how it is asked for."""
 
-    product: Product
+    product: SuiteProduct
     workspace: Path
     plan: Plan
 
@@ -61,12 +61,12 @@ class Resolved(msgspec.Struct, frozen=True):
     is left out and why, and what is for a person."""
 
     suite: Suite
-    members: tuple[Member, ...]
+    members: tuple[SuiteMember, ...]
     shared: tuple[tuple[str, str, Path | None], ...]
     left_out: tuple[tuple[str, str], ...]
     by_hand: tuple[ByHand, ...]
 
-    def updates_only(self, member: Member) -> bool:
+    def updates_only(self, member: SuiteMember) -> bool:
         return self.suite.updates_only if member.product.updates_only is None else member.product.updates_only
 
 
@@ -77,7 +77,7 @@ def resolve(folder: Path, suite: SuitePlan, lines: dict[Place, int]) -> Resolved
     """
     path = str(folder / NAME)
     every = list(_read(folder, suite, lines, path))
-    members: list[Member] = []
+    members: list[SuiteMember] = []
     left_out: list[tuple[str, str]] = []
     by_hand: dict[str, ByHand] = {}
     languages = [language.lower() for language in suite.suite.languages]
@@ -92,7 +92,7 @@ def resolve(folder: Path, suite: SuitePlan, lines: dict[Place, int]) -> Resolved
             )
         elif member.id in [one.id for one in members]:
             text = f"[[product]] {at + 1}: {member.id} is in the suite twice; choose one of them by language or choose = false"  # noqa: E501
-            raise PlanError(path, [Problem(nearest(lines, ("product", at)), text)])
+            raise PlanError(path, [PlanProblem(nearest(lines, ("product", at)), text)])
         elif problem := next(unattended(member.workspace, member.plan, member.product), None):
             by_hand[member.id] = ByHand(member.name, *problem)
         else:
@@ -101,7 +101,7 @@ def resolve(folder: Path, suite: SuitePlan, lines: dict[Place, int]) -> Resolved
     for at, member in enumerate(every):
         for name in [name for name in member.product.after if name not in ids]:
             text = f"[[product]] {at + 1}: after names {name}, which is no product of the suite"
-            raise PlanError(path, [Problem(nearest(lines, ("product", at, "after")), text)])
+            raise PlanError(path, [PlanProblem(nearest(lines, ("product", at, "after")), text)])
     ordered = _ordered(members, every, path, lines)
     waiting = [
         ByHand(
@@ -118,16 +118,16 @@ def resolve(folder: Path, suite: SuitePlan, lines: dict[Place, int]) -> Resolved
     )
 
 
-def _read(folder: Path, suite: SuitePlan, lines: dict[Place, int], path: str) -> Iterator[Member]:
+def _read(folder: Path, suite: SuitePlan, lines: dict[Place, int], path: str) -> Iterator[SuiteMember]:
     for at, product in enumerate(suite.product):
         workspace = (folder / product.workspace).resolve()
         if not (workspace / "plan.toml").is_file():
             text = f"[[product]] {at + 1}: {product.workspace} is no workspace; it has no plan.toml"
-            raise PlanError(path, [Problem(nearest(lines, ("product", at, "workspace")), text)])
-        yield Member(product, workspace, read_plan(workspace / "plan.toml")[0])
+            raise PlanError(path, [PlanProblem(nearest(lines, ("product", at, "workspace")), text)])
+        yield SuiteMember(product, workspace, read_plan(workspace / "plan.toml")[0])
 
 
-def unattended(workspace: Path, plan: Plan, product: Product) -> Iterator[tuple[str, str]]:
+def unattended(workspace: Path, plan: Plan, product: SuiteProduct) -> Iterator[tuple[str, str]]:
     """Why a product cannot go with nobody at the keyboard, and what to do about it."""
     for need in plan.need:
         if need.consent:
@@ -173,17 +173,19 @@ def unattended(workspace: Path, plan: Plan, product: Product) -> Iterator[tuple[
         yield f"something is still open in its plan: {still[1].strip()}", f"decide it in {workspace / 'plan.toml'}"
 
 
-def _needed(member: Member) -> list[str]:
+def _needed(member: SuiteMember) -> list[str]:
     return [*member.product.after, *(need.package for need in member.plan.need if need.package)]
 
 
-def _ordered(members: Sequence[Member], every: Sequence[Member], path: str, lines: dict[Place, int]) -> list[Member]:
+def _ordered(
+    members: Sequence[SuiteMember], every: Sequence[SuiteMember], path: str, lines: dict[Place, int]
+) -> list[SuiteMember]:
     """Whoever is needed first, first; else in the order of the file."""
     by_id = {member.id: member for member in members}
-    done: list[Member] = []
+    done: list[SuiteMember] = []
     chain: list[str] = []
 
-    def visit(member: Member) -> None:
+    def visit(member: SuiteMember) -> None:
         if member in done:
             return
         if member.id in chain:
@@ -191,7 +193,7 @@ def _ordered(members: Sequence[Member], every: Sequence[Member], path: str, line
             raise PlanError(
                 path,
                 [
-                    Problem(
+                    PlanProblem(
                         nearest(lines, ("product", every.index(member))), f"the suite goes round in a circle: {circle}"
                     )
                 ],
@@ -208,7 +210,7 @@ def _ordered(members: Sequence[Member], every: Sequence[Member], path: str, line
     return done
 
 
-def _shared(members: Sequence[Member], path: str) -> Iterator[tuple[str, str, Path | None]]:
+def _shared(members: Sequence[SuiteMember], path: str) -> Iterator[tuple[str, str, Path | None]]:
     """Prerequisites that are no members: each once, with a range that suits all, brought by the newest that fits."""
     ids = {member.id for member in members}
     ranges: dict[str, list[tuple[str, str]]] = {}
@@ -224,11 +226,11 @@ def _shared(members: Sequence[Member], path: str) -> Iterator[tuple[str, str, Pa
         text = ",".join(dict.fromkeys(version for _, version in wanted if version))
         if text and not VersionRange.parse(text).possible:
             said = "; ".join(f"{name} wants {version}" for name, version in wanted if version)
-            raise PlanError(path, [Problem(1, f"no version of {package} suits all: {said}")])
+            raise PlanError(path, [PlanProblem(1, f"no version of {package} suits all: {said}")])
         if package in ids:
             there = next(member for member in members if member.id == package).plan.package.version
             if text and not VersionRange.parse(text).fits(there):
-                raise PlanError(path, [Problem(1, f"{package} {there} is in the suite, and {text} is needed")])
+                raise PlanError(path, [PlanProblem(1, f"{package} {there} is in the suite, and {text} is needed")])
             continue
         fitting = []
         for source in sources[package]:
@@ -236,7 +238,9 @@ def _shared(members: Sequence[Member], path: str) -> Iterator[tuple[str, str, Pa
             if not text or VersionRange.parse(text).fits(manifest.version):
                 fitting.append((manifest.version, source))
         if sources[package] and not fitting:
-            raise PlanError(path, [Problem(1, f"none of the copies of {package} that the products bring is {text}")])
+            raise PlanError(
+                path, [PlanProblem(1, f"none of the copies of {package} that the products bring is {text}")]
+            )
         yield package, text, max(fitting, key=lambda one: _number(one[0]))[1] if fitting else None
 
 
@@ -292,20 +296,20 @@ def each(folder: Path, found: Resolved) -> list[Path]:
     return packages
 
 
-def _given(product: Product) -> str:
+def _given(product: SuiteProduct) -> str:
     values = "; ".join(
         f"{name}={str(value).lower() if isinstance(value, bool) else value}" for name, value in product.settings.items()
     )
     return (f" -Site {product.site}" if product.site else "") + (f' -Set "{values}"' if values else "")
 
 
-def _part(member: Member, target: Path) -> None:
+def _part(member: SuiteMember, target: Path) -> None:
     with tempfile.TemporaryDirectory(prefix="yendo-suite-") as folder:
         made = build.build(member.workspace, member.plan, output=Path(folder)).folder
         shutil.copytree(made, target / member.id)
 
 
-def there_already(member: Member) -> dict[str, Any]:
+def there_already(member: SuiteMember) -> dict[str, Any]:
     """The rule that a machine has a product in an earlier version: in the list of programs, or by a
     package of this id.
     """
@@ -387,7 +391,7 @@ def document(found: Resolved, place: Path) -> tomlkit.TOMLDocument:
     return plan
 
 
-def _manifest(member: Member) -> form.Manifest:
+def _manifest(member: SuiteMember) -> form.Manifest:
     """Of a member, as much of its manifest as its rules need."""
     package, plan = member.plan.package, member.plan
     return form.Manifest(
@@ -399,7 +403,7 @@ def _manifest(member: Member) -> form.Manifest:
     )  # fmt: skip
 
 
-def _values(member: Member) -> dict[str, Any]:
+def _values(member: SuiteMember) -> dict[str, Any]:
     return {**member.plan.site.get(member.product.site or "", {}), **member.product.settings}
 
 

@@ -72,4 +72,6 @@ class FileChange(_Change, tag="file", frozen=True, rename={"source": "from"}, kw
     feature: str | None = None
 
 
-Change = DropChange | FeatureChange | PropertyChange | RegistryChange | ServiceChange | EnvironmentChange | FileChange
+PlannedChange = (
+    DropChange | FeatureChange | PropertyChange | RegistryChange | ServiceChange | EnvironmentChange | FileChange
+)

@@ -424,7 +424,7 @@ class NoQuietUninstall(Event, frozen=True):
 
 # --- changes ----------------------------------------------------------------------------------------
 
-Change = Literal[
+StepChange = Literal[
     "placed",
     "kept",
     "already there",
@@ -443,7 +443,7 @@ Change = Literal[
 class Changed(Event, frozen=True):
     """A file, folder, key or value, and what became of it."""
 
-    change: Change
+    change: StepChange
     what: str
     sentence = "{change}: {what}"
 

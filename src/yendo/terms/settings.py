@@ -19,7 +19,7 @@ from yendo.errors import YendoError
 from yendo.terms.amounts import Text, Written
 
 Name = Annotated[str, Meta(pattern="^[a-z][a-z0-9_]{0,39}$")]
-Value = str | int | bool
+SettingValue = str | int | bool
 PLACE = re.compile(r"\{setting(-json|-value|-said)?\.([a-z][a-z0-9_]*)\}")
 _FORBIDDEN = re.compile(r'["\x00-\x1f]|%[^%\s]+%')
 
@@ -44,7 +44,7 @@ class Setting(Written, frozen=True, kw_only=True):
 
     meaning: Text
     type: Literal["text", "number", "yes-no", "choice", "choices", "folder"] = "text"
-    default: Value | None = None
+    default: SettingValue | None = None
     allowed: tuple[Text, ...] = ()
     least: int | None = None
     most: int | None = None
@@ -63,7 +63,7 @@ class Setting(Written, frozen=True, kw_only=True):
         if self.default is not None:
             self.text_of(self.default)
 
-    def text_of(self, value: Value, *, said: bool = False) -> str:
+    def text_of(self, value: SettingValue, *, said: bool = False) -> str:
         """A value as it fills a place, or as a person says it (yes or no).
 
         Raises ValueError, in words that follow the setting's name.
@@ -117,7 +117,7 @@ class Setting(Written, frozen=True, kw_only=True):
 Settings = Mapping[str, Setting]
 
 
-def texts_of(settings: Settings, given: Mapping[str, Value]) -> Iterator[tuple[str, str]]:
+def texts_of(settings: Settings, given: Mapping[str, SettingValue]) -> Iterator[tuple[str, str]]:
     """What is wrong with given values: ``(name, problem)``."""
     for name, value in given.items():
         if name not in settings:
@@ -134,7 +134,9 @@ def texts_of(settings: Settings, given: Mapping[str, Value]) -> Iterator[tuple[s
             yield name, f"{name}: {error}"
 
 
-def settle(settings: Settings, *layers: Mapping[str, Value], needed: Iterable[str] | None = None) -> dict[str, str]:
+def settle(
+    settings: Settings, *layers: Mapping[str, SettingValue], needed: Iterable[str] | None = None
+) -> dict[str, str]:
     """Every setting's value as text; a later layer is stronger, and the defaults are the weakest.
 
     ``needed`` are those that must have one (all); the others are empty. Raises SettingError.

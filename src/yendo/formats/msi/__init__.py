@@ -3,8 +3,8 @@
 ``Database`` reads one, ``DatabaseWriter`` writes one. What the tables mean is not known here.
 """
 
-from yendo.formats.msi.database import Column, Database, Row, Table
+from yendo.formats.msi.database import Column, Database, Table, TableRow
 from yendo.formats.msi.summary import Summary
 from yendo.formats.msi.writer import DatabaseWriter
 
-__all__ = ["Column", "Database", "DatabaseWriter", "Row", "Summary", "Table"]
+__all__ = ["Column", "Database", "DatabaseWriter", "Summary", "Table", "TableRow"]

@@ -17,13 +17,13 @@ from typing import Any, BinaryIO, Protocol, Self
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.formats.cfb import CompoundFile, Entry
+from yendo.formats.cfb import CompoundFile, StorageEntry
 from yendo.formats.msi import names, strings
 from yendo.formats.msi.schema import SCHEMA
 from yendo.formats.msi.schema import columns as standard_columns
 from yendo.formats.msi.summary import Summary
 
-Cell = str | int | None
+TableCell = str | int | None
 
 VALID, LOCALISABLE, STRING, NULLABLE, KEY = 0x0100, 0x0200, 0x0800, 0x1000, 0x2000
 MAX_SCANS = 8
@@ -88,12 +88,12 @@ class Column(msgspec.Struct, frozen=True):
         )
 
 
-class Row(Sequence[Cell]):
+class TableRow(Sequence[TableCell]):
     """One row; cells by position or by column name, null as None. ``row["Missing"]`` raises KeyError."""
 
     __slots__ = ("_cells", "_index")
 
-    def __init__(self, cells: tuple[Cell, ...], index: dict[str, int]) -> None:
+    def __init__(self, cells: tuple[TableCell, ...], index: dict[str, int]) -> None:
         self._cells, self._index = cells, index
 
     def __getitem__(self, key: Any) -> Any:
@@ -118,7 +118,7 @@ class Row(Sequence[Cell]):
         return len(self._cells)
 
     def __eq__(self, other: object) -> bool:
-        return tuple(self) == tuple(other) if isinstance(other, (Row, tuple)) else NotImplemented
+        return tuple(self) == tuple(other) if isinstance(other, (TableRow, tuple)) else NotImplemented
 
     def __hash__(self) -> int:
         return hash(self._cells)
@@ -132,7 +132,7 @@ class Cells(Protocol):
 
     count: int
 
-    def column(self, at: int) -> list[Cell]: ...
+    def column(self, at: int) -> list[TableCell]: ...
 
 
 class Table:
@@ -145,27 +145,27 @@ class Table:
         self._scans = 0
 
     @cached_property
-    def cells(self) -> list[tuple[Cell, ...]]:
+    def cells(self) -> list[tuple[TableCell, ...]]:
         """Every row as a plain tuple."""
         return list(zip(*(self._stored.column(at) for at in range(len(self.columns))), strict=True))
 
     def __len__(self) -> int:
         return self._stored.count
 
-    def __iter__(self) -> Iterator[Row]:
+    def __iter__(self) -> Iterator[TableRow]:
         index = self._index
-        return (Row(cells, index) for cells in self.cells)
+        return (TableRow(cells, index) for cells in self.cells)
 
-    def key_of(self, row: Sequence[Cell]) -> tuple[Cell, ...]:
+    def key_of(self, row: Sequence[TableCell]) -> tuple[TableCell, ...]:
         return tuple(row[at] for at in self._keys)
 
     @cached_property
-    def _by_key(self) -> dict[tuple[Cell, ...], tuple[Cell, ...]]:
+    def _by_key(self) -> dict[tuple[TableCell, ...], tuple[TableCell, ...]]:
         if not self._keys:
             return dict.fromkeys([()], self.cells[-1]) if self.cells else {}
         return dict(zip(zip(*(self._stored.column(at) for at in self._keys), strict=True), self.cells, strict=True))
 
-    def find(self, *key: Cell) -> Row | None:
+    def find(self, *key: TableCell) -> TableRow | None:
         """The row with this primary key, or None."""
         if (
             len(self._keys) == 1 == len(key)
@@ -178,16 +178,16 @@ class Table:
                 at = len(self) - 1 - self._stored.column(self._keys[0])[::-1].index(key[0])
             except ValueError:
                 return None
-            return Row(tuple(self._stored.column(column)[at] for column in range(len(self.columns))), self._index)
+            return TableRow(tuple(self._stored.column(column)[at] for column in range(len(self.columns))), self._index)
         cells = self._by_key.get(key)
-        return None if cells is None else Row(cells, self._index)
+        return None if cells is None else TableRow(cells, self._index)
 
     def pick(self, *names: str) -> Iterator[tuple[Any, ...]]:
         """Some columns of every row; only these are decoded. A column that is not there gives None."""
         found = [self._index.get(name) for name in names]
         return zip(*([None] * len(self) if at is None else self._stored.column(at) for at in found), strict=True)
 
-    def where(self, **wanted: Cell) -> Iterator[Row]:
+    def where(self, **wanted: TableCell) -> Iterator[TableRow]:
         """The rows whose named cells equal the values given. An unknown column matches nothing."""
         if not wanted.keys() <= self._index.keys():
             return
@@ -204,7 +204,7 @@ class _Stored:
     column is decoded whose references are out of range.
     """
 
-    def __init__(self, data: bytes, columns: list[Column], width: int, texts: Sequence[Cell], table: str) -> None:
+    def __init__(self, data: bytes, columns: list[Column], width: int, texts: Sequence[TableCell], table: str) -> None:
         self._data, self._columns, self._texts, self._table = data, columns, texts, table
         self._sizes = [
             width if column.is_string else 2 if column.is_stream or column.width != 4 else 4 for column in columns
@@ -212,14 +212,14 @@ class _Stored:
         self.count, rest = divmod(len(data), sum(self._sizes)) if columns else (0, 0)
         if rest:
             raise Unreadable(f"table {table}: {len(data)} bytes are no whole number of {sum(self._sizes)}-byte rows")
-        self._decoded: dict[int, list[Cell]] = {}
+        self._decoded: dict[int, list[TableCell]] = {}
 
-    def column(self, at: int) -> list[Cell]:
+    def column(self, at: int) -> list[TableCell]:
         if at not in self._decoded:
             self._decoded[at] = self._decode(at)
         return self._decoded[at]
 
-    def _decode(self, at: int) -> list[Cell]:
+    def _decode(self, at: int) -> list[TableCell]:
         column, size, count = self._columns[at], self._sizes[at], self.count
         offset = sum(self._sizes[:at]) * count
         block = self._data[offset : offset + size * count]
@@ -280,8 +280,8 @@ class Database:
             raise Unreadable(f"{source}: {error}") from error
 
     def _open(self) -> None:
-        self._tables: dict[str, Entry] = {}
-        self.streams: dict[str, Entry] = {}
+        self._tables: dict[str, StorageEntry] = {}
+        self.streams: dict[str, StorageEntry] = {}
         for entry in self.container.entries():
             name, is_table = names.decode(entry.name)
             if not entry.is_storage:
@@ -291,7 +291,7 @@ class Database:
         self.strings, self.code_page, self.reference_width = strings.read_pool(
             self._tables["_StringPool"].read(), self._tables["_StringData"].read(), any_page=True
         )
-        self._texts: list[Cell] = [None, *self.strings[1:]]
+        self._texts: list[TableCell] = [None, *self.strings[1:]]
         declared = [cells[0] for cells in self._table("_Tables", _TABLES).cells]
         self.schema: dict[str, list[Column]] = {str(name): [] for name in declared if name}
         for table, number, title, kind in sorted(
@@ -334,7 +334,7 @@ class Database:
     def tables(self) -> list[str]:
         return list(self.schema)
 
-    def stream(self, name: str) -> Entry | None:
+    def stream(self, name: str) -> StorageEntry | None:
         """An embedded stream: a cabinet, or ``Table.Key`` for a stream column."""
         return self.streams.get(name)
 

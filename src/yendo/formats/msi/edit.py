@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from yendo.formats.msi.database import Cell, Column, Database, Row
+from yendo.formats.msi.database import Column, Database, TableCell, TableRow
 from yendo.formats.msi.schema import columns as standard_columns
 from yendo.formats.msi.strings import codec_of
-from yendo.formats.msi.transform import Key, TableChange
+from yendo.formats.msi.transform import RowKey, TableChange
 
 
 class DoesNotFit(ValueError):
@@ -27,23 +27,23 @@ class Edits:
         self.tables: dict[str, TableChange] = {}
         self._codec = codec_of(base.code_page)
 
-    def row(self, table: str, *key: Cell) -> Row | None:
+    def row(self, table: str, *key: TableCell) -> TableRow | None:
         """A row as it is with the edits so far."""
         change = self.tables.get(table)
         if change is not None:
             index = {column.name: at for at, column in enumerate(change.columns)}
             if key in change.inserted:
-                return Row(change.inserted[key], index)
+                return TableRow(change.inserted[key], index)
             if key in change.deleted:
                 return None
         there = self.base[table].find(*key)
         if there is None or change is None or key not in change.updated:
             return there
-        return Row(
+        return TableRow(
             tuple(change.updated[key].get(column.name, there.get(column.name)) for column in change.columns), index
         )
 
-    def rows(self, table: str, **wanted: Cell) -> list[Row]:
+    def rows(self, table: str, **wanted: TableCell) -> list[TableRow]:
         """The rows with these cells, as they are with the edits so far."""
         base, change = self.base[table], self.tables.get(table)
         touched = dict.fromkeys([*change.updated, *change.deleted, *change.inserted]) if change else {}
@@ -54,13 +54,13 @@ class Edits:
             else base.cells
         )
         index = {column.name: at for at, column in enumerate(base.columns)}
-        found = [Row(cells, index) for cells in hits if not touched or base.key_of(cells) not in touched]
+        found = [TableRow(cells, index) for cells in hits if not touched or base.key_of(cells) not in touched]
         edited = [self.row(table, *key) for key in touched]
         return found + [
             row for row in edited if row is not None and all(row.get(name) == cell for name, cell in wanted.items())
         ]
 
-    def key_of(self, table: str, row: Row) -> Key:
+    def key_of(self, table: str, row: TableRow) -> RowKey:
         """The key of a row of a table."""
         columns = self.tables[table].columns if table in self.tables else self.base[table].columns
         return tuple(row[column.name] for column in columns if column.is_key)
@@ -73,7 +73,7 @@ class Edits:
             self.tables[table] = TableChange(columns, created=there is None)
         return self.tables[table]
 
-    def _judge(self, table: str, column: Column, cell: Cell) -> None:
+    def _judge(self, table: str, column: Column, cell: TableCell) -> None:
         if not isinstance(cell, str):
             return
         try:
@@ -89,7 +89,7 @@ class Edits:
                 "shorten it",
             )
 
-    def insert(self, table: str, **given: Cell) -> None:
+    def insert(self, table: str, **given: TableCell) -> None:
         """Adds a row. Raises DoesNotFit."""
         change = self.change(table)
         cells = tuple(given.get(column.name) for column in change.columns)
@@ -107,7 +107,7 @@ class Edits:
                 **{column.name: cell for column, cell in zip(change.columns, cells, strict=True) if not column.is_key},
             )
 
-    def update(self, table: str, key: Key, **given: Cell) -> None:
+    def update(self, table: str, key: RowKey, **given: TableCell) -> None:
         """Changes cells of a row; what is as it was is no change. Raises DoesNotFit."""
         change = self.change(table)
         for column in change.columns:
@@ -122,7 +122,7 @@ class Edits:
             if changed:
                 change.updated.setdefault(key, {}).update(changed)
 
-    def delete(self, table: str, key: Key) -> None:
+    def delete(self, table: str, key: RowKey) -> None:
         """Takes a row away."""
         change = self.change(table)
         change.updated.pop(key, None)

@@ -14,9 +14,9 @@ import msgspec
 
 from yendo.errors import Unreadable
 from yendo.formats import cfb
-from yendo.formats.msi.database import Cell, Column, Database, Table
+from yendo.formats.msi.database import Column, Database, Table, TableCell
 from yendo.formats.msi.summary import Summary
-from yendo.formats.msi.transform import Key, Stream, TableChange, Transform, source_of
+from yendo.formats.msi.transform import RowKey, Stream, TableChange, Transform, source_of
 from yendo.formats.msi.writer import DatabaseWriter
 
 # The bits of a transform's summary that let an application go on over each kind of misfit.
@@ -37,12 +37,12 @@ SUPPRESSED_BY: dict[Misfit, int] = {
 }
 
 
-class Problem(msgspec.Struct, frozen=True):
+class OverlayProblem(msgspec.Struct, frozen=True):
     """A change that has no target in the database, or whose target is there already."""
 
     kind: Misfit
     table: str
-    key: Key = ()
+    key: RowKey = ()
 
     def __str__(self) -> str:
         where = (
@@ -56,15 +56,15 @@ class Problem(msgspec.Struct, frozen=True):
 class _Rows:
     """Rows held in memory, in the form a table asks for."""
 
-    def __init__(self, columns: Sequence[Column], rows: Sequence[tuple[Cell, ...]]) -> None:
+    def __init__(self, columns: Sequence[Column], rows: Sequence[tuple[TableCell, ...]]) -> None:
         self.count = len(rows)
         self._columns = list(zip(*rows, strict=True)) if rows else [()] * len(columns)
 
-    def column(self, at: int) -> list[Cell]:
+    def column(self, at: int) -> list[TableCell]:
         return list(self._columns[at])
 
 
-def table_of(name: str, columns: list[Column], rows: Sequence[tuple[Cell, ...]]) -> Table:
+def table_of(name: str, columns: list[Column], rows: Sequence[tuple[TableCell, ...]]) -> Table:
     """A table that no file holds."""
     return Table(name, columns, _Rows(columns, rows))
 
@@ -81,7 +81,7 @@ class Overlay(Database):
         self.code_page, self.strings, self.reference_width = base.code_page, base.strings, base.reference_width
         self.schema = dict(base.schema)
         self.streams = dict(base.streams)
-        self.problems: list[Problem] = []
+        self.problems: list[OverlayProblem] = []
         self._cache: dict[str, Table] = {}
         for transform in transforms:
             for name, change in transform.tables.items():
@@ -97,7 +97,7 @@ class Overlay(Database):
     def summary(self) -> Summary:
         return self.base.summary
 
-    def replace(self, name: str, rows: Sequence[tuple[Cell, ...]]) -> None:
+    def replace(self, name: str, rows: Sequence[tuple[TableCell, ...]]) -> None:
         """Lets a table have these rows in place of its own; one that is not there stays away."""
         if name in self.schema:
             self._cache[name] = table_of(name, self.schema[name], rows)
@@ -113,14 +113,14 @@ class Overlay(Database):
         there = self.schema.get(name)
         if change.dropped:
             if there is None:
-                self.problems.append(Problem("table is missing", name))
+                self.problems.append(OverlayProblem("table is missing", name))
             self.schema.pop(name, None)
             self._cache.pop(name, None)
             return
         if change.created and there:
-            self.problems.append(Problem("table exists already", name))
+            self.problems.append(OverlayProblem("table exists already", name))
         if there is None and not change.created:
-            self.problems.append(Problem("table is missing", name))
+            self.problems.append(OverlayProblem("table is missing", name))
             return
         columns = list(there or change.columns)
         known = {column.name for column in columns}
@@ -135,11 +135,11 @@ class Overlay(Database):
         )
         for key in change.deleted:
             if rows.pop(key, None) is None:
-                self.problems.append(Problem("row to delete is missing", name, key))
+                self.problems.append(OverlayProblem("row to delete is missing", name, key))
         for key, changed in change.updated.items():
             old = rows.get(key)
             if old is None:
-                self.problems.append(Problem("row to change is missing", name, key))
+                self.problems.append(OverlayProblem("row to change is missing", name, key))
                 continue
             cells = list(old)
             for column, cell in changed.items():
@@ -148,7 +148,7 @@ class Overlay(Database):
         order = [column.name for column in change.columns]
         for key, row in change.inserted.items():
             if key in rows:
-                self.problems.append(Problem("row exists already", name, key))
+                self.problems.append(OverlayProblem("row exists already", name, key))
             given = dict(zip(order, row, strict=True))
             rows[key] = tuple(given.get(column.name) for column in columns)
         self.schema[name] = columns
@@ -294,7 +294,7 @@ def _touch(name: str, table: Table, tables: dict[str, TableChange]) -> None:
 # --- copying ---------------------------------------------------------------------------------------------
 
 
-def _copied(container: cfb.CompoundFile, entry: cfb.Entry) -> cfb.Storage:
+def _copied(container: cfb.CompoundFile, entry: cfb.StorageEntry) -> cfb.Storage:
     storage = cfb.Storage()
     for child in container.entries(entry):
         if child.is_storage:

@@ -27,7 +27,7 @@ CODE = re.compile(r"\{[0-9A-Fa-f]{8}(?:-[0-9A-Fa-f]{4}){3}-[0-9A-Fa-f]{12}\}")
 MAX_TRANSFORMS = 512
 
 
-class Family(msgspec.Struct, frozen=True):
+class PatchFamily(msgspec.Struct, frozen=True):
     """A patch's place among others.
 
     ``product`` is "" for every target; ``supersedes`` all earlier ones of the family.
@@ -66,9 +66,9 @@ class Patch(Database):
         return {row.text("Property"): row.text("Value") for row in self["MsiPatchMetadata"] if not row.text("Company")}
 
     @cached_property
-    def families(self) -> tuple[Family, ...]:
+    def families(self) -> tuple[PatchFamily, ...]:
         return tuple(
-            Family(
+            PatchFamily(
                 row.text("PatchFamily"),
                 row.text("ProductCode").upper(),
                 row.text("Sequence"),
@@ -86,7 +86,7 @@ class Patch(Database):
         return listed
 
     @cached_property
-    def _storages(self) -> dict[str, cfb.Entry]:
+    def _storages(self) -> dict[str, cfb.StorageEntry]:
         return {entry.name: entry for entry in self.container.entries() if entry.is_storage}
 
     def transform(self, name: str, base: Database) -> Transform:
@@ -109,7 +109,7 @@ def write(
     transforms: Mapping[str, Transform],
     cabinets: Mapping[str, bytes | Path],
     metadata: Mapping[str, str],
-    families: Iterable[Family] = (),
+    families: Iterable[PatchFamily] = (),
     replaces: Iterable[str] = (),
     title: str = "Patch",
 ) -> None:

@@ -21,13 +21,13 @@ import msgspec
 from yendo.errors import Unreadable
 from yendo.formats import cfb
 from yendo.formats.msi import names, strings
-from yendo.formats.msi.database import MAX_COLUMNS, Cell, Column, Database
+from yendo.formats.msi.database import MAX_COLUMNS, Column, Database, TableCell
 from yendo.formats.msi.schema import SCHEMA
 from yendo.formats.msi.schema import columns as standard_columns
 from yendo.formats.msi.summary import Summary
 from yendo.formats.msi.writer import CLASS_IDS
 
-Key = tuple[Cell, ...]
+RowKey = tuple[TableCell, ...]
 MAX_UPDATABLE = 16  # a record has 16 bits for the columns it changes
 _TABLES = [Column.parse("Name! s64")]
 _COLUMNS = [Column.parse("Table! s64"), Column.parse("Number! i2"), Column.parse("Name S64"), Column.parse("Type i2")]
@@ -42,7 +42,7 @@ class Stream(Protocol):
     def open(self) -> BinaryIO: ...
 
 
-class Held:
+class HeldStream:
     """A stream held in memory."""
 
     def __init__(self, data: bytes) -> None:
@@ -55,7 +55,7 @@ class Held:
         return io.BytesIO(self._data)
 
 
-def source_of(stream: Stream) -> cfb.Source:
+def source_of(stream: Stream) -> cfb.ByteSource:
     """A stream as the writer of compound files takes it, piece by piece."""
 
     def pieces() -> Iterable[bytes]:
@@ -63,7 +63,7 @@ def source_of(stream: Stream) -> cfb.Source:
             while piece := file.read(1 << 20):
                 yield piece
 
-    return cfb.Source(stream.size, pieces)
+    return cfb.ByteSource(stream.size, pieces)
 
 
 class TableChange(msgspec.Struct):
@@ -78,14 +78,14 @@ class TableChange(msgspec.Struct):
     created: bool = False
     dropped: bool = False
     added: int = 0
-    inserted: dict[Key, tuple[Cell, ...]] = msgspec.field(default_factory=dict)
-    updated: dict[Key, dict[str, Cell]] = msgspec.field(default_factory=dict)
-    deleted: list[Key] = msgspec.field(default_factory=list)
+    inserted: dict[RowKey, tuple[TableCell, ...]] = msgspec.field(default_factory=dict)
+    updated: dict[RowKey, dict[str, TableCell]] = msgspec.field(default_factory=dict)
+    deleted: list[RowKey] = msgspec.field(default_factory=list)
 
     def __bool__(self) -> bool:
         return bool(self.created or self.dropped or self.added or self.inserted or self.updated or self.deleted)
 
-    def key_of(self, cells: Sequence[Cell]) -> Key:
+    def key_of(self, cells: Sequence[TableCell]) -> RowKey:
         return tuple(cell for cell, column in zip(cells, self.columns, strict=True) if column.is_key)
 
 
@@ -120,7 +120,7 @@ def read(source: Path | BinaryIO, base: Database) -> Transform:
     with cfb.CompoundFile(source) as container:
         found = read_storage(container, None, base)
         found.streams = {
-            name: Held(stream.read()) if stream.size < 1 << 26 else _Later(source, name)
+            name: HeldStream(stream.read()) if stream.size < 1 << 26 else _Later(source, name)
             for name, stream in found.streams.items()
         }
         return found
@@ -134,7 +134,7 @@ class _Later:
         with cfb.CompoundFile(source) as container:
             self.size = self._entry(container).size
 
-    def _entry(self, container: cfb.CompoundFile) -> cfb.Entry:
+    def _entry(self, container: cfb.CompoundFile) -> cfb.StorageEntry:
         return next(entry for entry in container.entries() if names.decode(entry.name) == (self._name, False))
 
     def read(self) -> bytes:
@@ -145,7 +145,7 @@ class _Later:
         return self._entry(cfb.CompoundFile(self._source)).open()
 
 
-def read_storage(container: cfb.CompoundFile, storage: cfb.Entry | None, base: Database) -> Transform:
+def read_storage(container: cfb.CompoundFile, storage: cfb.StorageEntry | None, base: Database) -> Transform:
     """Reads a transform from a storage: the root of its own file, or one inside a patch. Raises Unreadable."""
     tables: dict[str, bytes] = {}
     streams: dict[str, Stream] = {}
@@ -216,7 +216,7 @@ class _Reader:
     def __init__(self, texts: Sequence[str], width: int) -> None:
         self.texts, self.width = texts, width
 
-    def _cell(self, data: bytes, at: int, column: Column) -> tuple[Cell, int]:
+    def _cell(self, data: bytes, at: int, column: Column) -> tuple[TableCell, int]:
         size = self.width if column.is_string else 2 if column.is_stream or column.width != 4 else 4
         if at + size > len(data):
             raise Unreadable(f"a record ends at byte {at + size} of {len(data)}")
@@ -249,7 +249,7 @@ class _Reader:
                     count = mask >> 8
                     if count > len(columns):
                         raise Unreadable(f"a row of {count} cells for {len(columns)} columns at byte {at - 2}")
-                    cells: list[Cell] = []
+                    cells: list[TableCell] = []
                     for column in columns[:count]:
                         cell, at = self._cell(data, at, column)
                         cells.append(cell)
@@ -278,7 +278,7 @@ def storage_of(transform: Transform) -> cfb.Storage:
     Raises ValueError where a text does not fit the code page, or a row's change cannot be expressed.
     """
     pool = strings.PoolWriter(transform.code_page)
-    encoded: dict[str, list[tuple[int, list[tuple[Column, Cell]]]]] = {"_Tables": [], "_Columns": []}
+    encoded: dict[str, list[tuple[int, list[tuple[Column, TableCell]]]]] = {"_Tables": [], "_Columns": []}
     for name, change in sorted(transform.tables.items()):
         if change.dropped:
             encoded["_Tables"].append((0, [(_TABLES[0], name)]))
@@ -290,7 +290,12 @@ def storage_of(transform: Transform) -> cfb.Storage:
             encoded["_Tables"].append((0x0101, [(_TABLES[0], name)]))
         fresh = len(change.columns) if change.created else change.added
         for at, column in list(enumerate(change.columns, 1))[len(change.columns) - fresh :]:
-            cells: list[Cell] = [name, at, column.name, column.type - 0x10000 if column.type > 0x7FFF else column.type]
+            cells: list[TableCell] = [
+                name,
+                at,
+                column.name,
+                column.type - 0x10000 if column.type > 0x7FFF else column.type,
+            ]
             encoded["_Columns"].append((0x0401, list(zip(_COLUMNS, cells, strict=True))))
         if records := _records(name, change):
             encoded[name] = records
@@ -300,7 +305,7 @@ def storage_of(transform: Transform) -> cfb.Storage:
                 if column.is_string:
                     pool.add(str(cell or ""))
     width, numbers = pool.width, pool.number
-    streams: dict[str, bytes | Path | cfb.Source] = {"\x05SummaryInformation": transform.summary.encode()}
+    streams: dict[str, bytes | Path | cfb.ByteSource] = {"\x05SummaryInformation": transform.summary.encode()}
     for name, records in encoded.items():
         if records:
             data = b"".join(
@@ -320,10 +325,10 @@ def write(transform: Transform, target: BinaryIO) -> None:
     cfb.write(target, storage_of(transform))
 
 
-def _records(table: str, change: TableChange) -> list[tuple[int, list[tuple[Column, Cell]]]]:
+def _records(table: str, change: TableChange) -> list[tuple[int, list[tuple[Column, TableCell]]]]:
     columns = change.columns
     keys = [column for column in columns if column.is_key]
-    records: list[tuple[int, list[tuple[Column, Cell]]]] = [
+    records: list[tuple[int, list[tuple[Column, TableCell]]]] = [
         (0, list(zip(keys, key, strict=True))) for key in sorted(change.deleted, key=str)
     ]
     for key, changed in sorted(change.updated.items(), key=str):
@@ -346,7 +351,7 @@ def _records(table: str, change: TableChange) -> list[tuple[int, list[tuple[Colu
     return records
 
 
-def _encode(column: Column, cell: Cell, width: int, numbers: Mapping[str, int]) -> bytes:
+def _encode(column: Column, cell: TableCell, width: int, numbers: Mapping[str, int]) -> bytes:
     if column.is_string:
         return numbers[str(cell or "")].to_bytes(width, "little")
     if column.is_stream:

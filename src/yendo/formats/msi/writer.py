@@ -14,7 +14,7 @@ from typing import BinaryIO
 
 from yendo.formats import cfb
 from yendo.formats.msi import names, strings
-from yendo.formats.msi.database import Cell, Column
+from yendo.formats.msi.database import Column, TableCell
 from yendo.formats.msi.summary import Summary
 
 CLASS_IDS = {
@@ -29,13 +29,18 @@ class DatabaseWriter:
 
     def __init__(self, *, code_page: int = 1252, summary: Summary | None = None, kind: str = "database") -> None:
         self._pool = strings.PoolWriter(code_page)
-        self._tables: dict[str, tuple[list[Column], list[tuple[Cell, ...]]]] = {}
-        self._streams: dict[str, bytes | Path | cfb.Source] = {}
+        self._tables: dict[str, tuple[list[Column], list[tuple[TableCell, ...]]]] = {}
+        self._streams: dict[str, bytes | Path | cfb.ByteSource] = {}
         self.storages: dict[str, cfb.Storage] = {}  # by their names as they stand in the directory
         self.summary, self.kind = summary or Summary(code_page=code_page or 1252), kind
 
     def table(
-        self, name: str, columns: Iterable[Column | str], rows: Iterable[Iterable[Cell]] = (), *, as_it_is: bool = False
+        self,
+        name: str,
+        columns: Iterable[Column | str],
+        rows: Iterable[Iterable[TableCell]] = (),
+        *,
+        as_it_is: bool = False,
     ) -> None:
         """Adds a table. Columns as ``Column`` or as ``"Name! s72"``; rows as cells in that order.
 
@@ -54,7 +59,7 @@ class DatabaseWriter:
             cells.append(cell)
         self._tables[name] = (parsed, cells)
 
-    def stream(self, name: str, data: bytes | Path | cfb.Source) -> None:
+    def stream(self, name: str, data: bytes | Path | cfb.ByteSource) -> None:
         """Adds an embedded stream: a cabinet, or ``Table.Key`` for a stream column."""
         self._streams[name] = data
 
@@ -76,7 +81,7 @@ class DatabaseWriter:
                 for row in rows
             ]
         width = pool.width
-        streams: dict[str, bytes | Path | cfb.Source] = {"\x05SummaryInformation": self.summary.encode()}
+        streams: dict[str, bytes | Path | cfb.ByteSource] = {"\x05SummaryInformation": self.summary.encode()}
         for name, (columns, _) in self._tables.items():
             keys = [at for at, column in enumerate(columns) if column.is_key]
             lines = sorted(encoded[name], key=lambda line: [line[at] for at in keys])
@@ -99,7 +104,7 @@ class DatabaseWriter:
         cfb.write(target, root, sector_size=sector_size)
 
 
-def _judge(table: str, column: Column, value: Cell) -> None:
+def _judge(table: str, column: Column, value: TableCell) -> None:
     if value is None or value == "":
         if not column.is_nullable and not column.is_string:
             raise ValueError(f"{table}.{column.name} may not be null")
@@ -113,7 +118,7 @@ def _judge(table: str, column: Column, value: Cell) -> None:
             raise ValueError(f"{table}.{column.name}: {value} does not fit {column.width} bytes")
 
 
-def _stored(column: Column, value: Cell) -> int:
+def _stored(column: Column, value: TableCell) -> int:
     if value is None or value == "":
         return 0
     if column.is_stream:

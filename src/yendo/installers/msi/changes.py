@@ -9,9 +9,9 @@ import msgspec
 from yendo.evidence import Evidence, row
 from yendo.facts import secrets
 from yendo.formats.msi import Database
-from yendo.formats.msi.database import Cell
+from yendo.formats.msi.database import TableCell
 from yendo.formats.msi.overlay import Overlay
-from yendo.formats.msi.transform import Key, TableChange, Transform
+from yendo.formats.msi.transform import RowKey, TableChange, Transform
 from yendo.installers.msi.session import ROOTS, long_name
 
 _ROOTS = {-1: "HKCU or HKLM", **ROOTS}
@@ -25,10 +25,10 @@ _GO_ALONG = {"MsiFileHash", "FeatureComponents", "Media", "PatchPackage", "Direc
 # Columns that say in what order files lie in their medium, and nothing to a machine.
 _NUMBERING = {("File", "Sequence"), ("Media", "LastSequence")}
 
-Cells = Mapping[str, Cell]
+ChangedCells = Mapping[str, TableCell]
 
 
-class Change(msgspec.Struct, frozen=True):
+class DatabaseChange(msgspec.Struct, frozen=True):
     """One change: what it does in words, the row, and why a person should look at it."""
 
     kind: str  # adds, drops or changes
@@ -39,18 +39,18 @@ class Change(msgspec.Struct, frozen=True):
     goes_along: bool = False  # it serves another change
 
 
-def _cell(cells: Cells, name: str) -> str:
+def _cell(cells: ChangedCells, name: str) -> str:
     value = cells.get(name)
     return "" if value is None else str(value)
 
 
-def _registry(cells: Cells) -> str:
+def _registry(cells: ChangedCells) -> str:
     root = cells.get("Root")
     return f"{_ROOTS.get(root, '?') if isinstance(root, int) else '?'}\\{_cell(cells, 'Key')}\\{_cell(cells, 'Name') or '(unnamed)'}"  # noqa: E501
 
 
 # How a row of a table is called, beside its key.
-_NAMES: dict[str, tuple[str, Callable[[Cells], str]]] = {
+_NAMES: dict[str, tuple[str, Callable[[ChangedCells], str]]] = {
     "Binary": ("embedded file", lambda cells: _cell(cells, "Name")),
     "Component": ("component", lambda cells: _cell(cells, "Component")),
     "CreateFolder": ("folder to create", lambda cells: _cell(cells, "Directory_")),
@@ -96,7 +96,7 @@ _VALUES = {
 }
 
 
-def _shown(table: str, key: Key, column: str, value: Cell) -> str:
+def _shown(table: str, key: RowKey, column: str, value: TableCell) -> str:
     if value is None:
         return "nothing"
     if table == "Property" and column == "Value" and secrets.is_secret(str(key[0])):
@@ -114,14 +114,14 @@ def noun(table: str) -> str:
     return _NAMES[table][0] if table in _NAMES else f"row of {table}"
 
 
-def label(table: str, cells: Cells, key: Key) -> str:
+def label(table: str, cells: ChangedCells, key: RowKey) -> str:
     """What a row is called: its kind and its name."""
     if table in _NAMES:
         return f"{noun(table)} {_NAMES[table][1](cells)}"
     return f"row {','.join('' if part is None else str(part) for part in key)} of {table}"
 
 
-def _level(limit: int, old: Cell, new: Cell) -> str | None:
+def _level(limit: int, old: TableCell, new: TableCell) -> str | None:
     was, now = (isinstance(level, int) and 0 < level <= limit for level in (old, new))
     if new == 0:
         return "is never installed"
@@ -140,14 +140,14 @@ class _Told:
         text = level.text("Value") if level else "1"
         self.limit = int(text) if text.isdigit() else 1
 
-    def cells(self, database: Database, table: str, key: Key) -> dict[str, Cell]:
+    def cells(self, database: Database, table: str, key: RowKey) -> dict[str, TableCell]:
         found = database[table].find(*key) if table in database else None
         return {column.name: found[column.name] for column in database[table].columns} if found is not None else {}
 
-    def all(self) -> Iterator[Change]:
+    def all(self) -> Iterator[DatabaseChange]:
         for table, change in self.transform.tables.items():
             if change.dropped:
-                yield Change(
+                yield DatabaseChange(
                     "drops",
                     f"the table {table} with {len(self.base[table])} rows",
                     Evidence("row", table),
@@ -156,17 +156,17 @@ class _Told:
                 continue
             if change.added:
                 names = ", ".join(column.name for column in change.columns[-change.added :])
-                yield Change("adds", f"columns to {table}: {names}", Evidence("row", table))
+                yield DatabaseChange("adds", f"columns to {table}: {names}", Evidence("row", table))
             yield from self._table(table, change)
         for name, why in self.transform.undecoded.items():
-            yield Change(
+            yield DatabaseChange(
                 "changes",
                 f"the table {name} in a way that cannot be read: {why}",
                 Evidence("row", name),
                 "nobody knows what it does",
             )
 
-    def _table(self, table: str, change: TableChange) -> Iterator[Change]:
+    def _table(self, table: str, change: TableChange) -> Iterator[DatabaseChange]:
         inserted = [
             self._one("adds", table, key, {}, dict(zip([column.name for column in change.columns], cells, strict=True)))
             for key, cells in change.inserted.items()
@@ -185,7 +185,7 @@ class _Told:
             yield from risky[:MANY]
             if len(risky) > MANY:
                 rest = risky[MANY:]
-                yield Change(
+                yield DatabaseChange(
                     rest[0].kind,
                     f"{len(rest)} more rows of {table}, such as {rest[0].text}",
                     rest[0].evidence,
@@ -193,7 +193,7 @@ class _Told:
                     len(rest),
                 )
             if len(plain) > MANY:
-                yield Change(
+                yield DatabaseChange(
                     plain[0].kind,
                     f"{len(plain)} rows of {table}, such as {plain[0].text}",
                     plain[0].evidence,
@@ -203,7 +203,9 @@ class _Told:
             else:
                 yield from plain
 
-    def _one(self, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...] = ()) -> Change:
+    def _one(
+        self, kind: str, table: str, key: RowKey, old: ChangedCells, new: ChangedCells, touched: tuple[str, ...] = ()
+    ) -> DatabaseChange:
         text = label(table, new if kind == "adds" else old or new, key)
         if kind == "adds" and table in _VALUES:
             text += f" = {_shown(table, key, _VALUES[table], new.get(_VALUES[table]))}"
@@ -224,14 +226,14 @@ class _Told:
         own = (table == "Component" and kind == "adds") or (
             bool(touched) and all((table, name) in _NUMBERING for name in touched)
         )
-        return Change(kind, text, row(table, *key), risk, goes_along=not risk and (own or table in _GO_ALONG))
+        return DatabaseChange(kind, text, row(table, *key), risk, goes_along=not risk and (own or table in _GO_ALONG))
 
 
-Risk = Callable[[_Told, str, str, Key, Cells, Cells, tuple[str, ...]], str | None]
+Risk = Callable[[_Told, str, str, RowKey, ChangedCells, ChangedCells, tuple[str, ...]], str | None]
 
 
 def _identity(
-    told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]
+    told: _Told, kind: str, table: str, key: RowKey, old: ChangedCells, new: ChangedCells, touched: tuple[str, ...]
 ) -> str | None:
     if table != "Property":
         return None
@@ -247,7 +249,7 @@ def _identity(
 
 
 def _components(
-    told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]
+    told: _Told, kind: str, table: str, key: RowKey, old: ChangedCells, new: ChangedCells, touched: tuple[str, ...]
 ) -> str | None:
     if table == "Component":
         if kind == "drops":
@@ -265,7 +267,9 @@ def _components(
     return None
 
 
-def _code(told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]) -> str | None:
+def _code(
+    told: _Told, kind: str, table: str, key: RowKey, old: ChangedCells, new: ChangedCells, touched: tuple[str, ...]
+) -> str | None:
     if table == "CustomAction" and kind != "drops":
         number = new.get("Type")
         flags = number if isinstance(number, int) else 0
@@ -280,7 +284,7 @@ def _code(told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, 
 
 
 def _guards(
-    told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]
+    told: _Told, kind: str, table: str, key: RowKey, old: ChangedCells, new: ChangedCells, touched: tuple[str, ...]
 ) -> str | None:
     if table == "LaunchCondition" and kind != "adds":
         return "it installs where the vendor refuses"
@@ -290,7 +294,7 @@ def _guards(
 
 
 def _media(
-    told: _Told, kind: str, table: str, key: Key, old: Cells, new: Cells, touched: tuple[str, ...]
+    told: _Told, kind: str, table: str, key: RowKey, old: ChangedCells, new: ChangedCells, touched: tuple[str, ...]
 ) -> str | None:
     if table == "Media" and kind != "drops":
         cabinet = str(new.get("Cabinet") or "")
@@ -302,6 +306,6 @@ def _media(
 _RISKS: tuple[Risk, ...] = (_identity, _components, _code, _guards, _media)
 
 
-def in_words(base: Database, transform: Transform) -> list[Change]:
+def in_words(base: Database, transform: Transform) -> list[DatabaseChange]:
     """Every change that a transform makes to ``base``, the same table together, long lists shortened."""
     return list(_Told(base, transform).all())

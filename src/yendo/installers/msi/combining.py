@@ -6,14 +6,14 @@ import msgspec
 
 from yendo.evidence import Evidence, row
 from yendo.formats.msi import Database
-from yendo.formats.msi.database import Cell
+from yendo.formats.msi.database import TableCell
 from yendo.formats.msi.overlay import Overlay, same_bytes
-from yendo.formats.msi.transform import Key, TableChange, Transform
+from yendo.formats.msi.transform import RowKey, TableChange, Transform
 from yendo.installers.msi.changes import label
 from yendo.installers.msi.fitting import summary_for
 
 
-class Conflict(msgspec.Struct, frozen=True):
+class CombiningConflict(msgspec.Struct, frozen=True):
     """Two changes that cannot both be, or a change whose ground has moved: where, in words, and what
     was done about it.
     """
@@ -27,7 +27,7 @@ class Combined(msgspec.Struct, frozen=True):
     """A transform that came of others. ``kept`` of ``total`` row changes are in it."""
 
     transform: Transform
-    conflicts: tuple[Conflict, ...]
+    conflicts: tuple[CombiningConflict, ...]
     total: int
 
     @property
@@ -35,7 +35,7 @@ class Combined(msgspec.Struct, frozen=True):
         return len(self.transform)
 
 
-def _said(change: TableChange, key: Key) -> dict[str, Cell] | str | None:
+def _said(change: TableChange, key: RowKey) -> dict[str, TableCell] | str | None:
     """What a change does to a row: its new cells, ``"deleted"``, or None for nothing."""
     if key in change.inserted:
         return dict(zip([column.name for column in change.columns], change.inserted[key], strict=True))
@@ -46,7 +46,7 @@ def _said(change: TableChange, key: Key) -> dict[str, Cell] | str | None:
 
 def merge(base: Database, first: Transform, second: Transform) -> Combined:
     """Both transforms as one; where they disagree, the second has its way and the conflict is named."""
-    conflicts: list[Conflict] = []
+    conflicts: list[CombiningConflict] = []
     tables: dict[str, TableChange] = {}
     for name in sorted(first.tables.keys() | second.tables.keys()):
         one, two = first.tables.get(name), second.tables.get(name)
@@ -58,7 +58,7 @@ def merge(base: Database, first: Transform, second: Transform) -> Combined:
     for name, stream in second.streams.items():
         if name in streams and not same_bytes(streams[name], stream):
             conflicts.append(
-                Conflict(
+                CombiningConflict(
                     Evidence("row", name), f"both bring a stream {name}, with other contents", "the second is taken"
                 )
             )
@@ -80,13 +80,17 @@ def _copy(change: TableChange) -> TableChange:
     )
 
 
-def _merged(base: Database, name: str, one: TableChange, two: TableChange, conflicts: list[Conflict]) -> TableChange:
+def _merged(
+    base: Database, name: str, one: TableChange, two: TableChange, conflicts: list[CombiningConflict]
+) -> TableChange:
     out = _copy(one)
     if two.dropped or one.dropped:
         out.dropped = True
         if two.dropped != one.dropped:
             conflicts.append(
-                Conflict(Evidence("row", name), f"one drops the table {name}, the other changes it", "it is dropped")
+                CombiningConflict(
+                    Evidence("row", name), f"one drops the table {name}, the other changes it", "it is dropped"
+                )
             )
         return out
     known = {column.name for column in out.columns}
@@ -100,7 +104,7 @@ def _merged(base: Database, name: str, one: TableChange, two: TableChange, confl
         if ours is not None and not _agree(ours, theirs):
             what = label(name, _cells(base, name, key) or (theirs if isinstance(theirs, dict) else {}), key)
             conflicts.append(
-                Conflict(
+                CombiningConflict(
                     row(name, *key),
                     f"both change the {what}: {_words(ours)}, and {_words(theirs)}",
                     "the second is taken",
@@ -110,19 +114,19 @@ def _merged(base: Database, name: str, one: TableChange, two: TableChange, confl
     return out
 
 
-def _agree(ours: dict[str, Cell] | str, theirs: dict[str, Cell] | str | None) -> bool:
+def _agree(ours: dict[str, TableCell] | str, theirs: dict[str, TableCell] | str | None) -> bool:
     if isinstance(ours, dict) and isinstance(theirs, dict):
         return all(ours[name] == theirs[name] for name in ours.keys() & theirs.keys())
     return ours == theirs
 
 
-def _words(said: dict[str, Cell] | str | None) -> str:
+def _words(said: dict[str, TableCell] | str | None) -> str:
     if isinstance(said, dict):
         return ", ".join(f"{name} = {'nothing' if cell is None else cell}" for name, cell in list(said.items())[:4])
     return "it is dropped" if said == "deleted" else "nothing"
 
 
-def _put(change: TableChange, key: Key, said: dict[str, Cell] | str | None) -> None:
+def _put(change: TableChange, key: RowKey, said: dict[str, TableCell] | str | None) -> None:
     if said == "deleted":
         change.updated.pop(key, None)
         if change.inserted.pop(key, None) is None and key not in change.deleted:
@@ -144,20 +148,22 @@ def _put(change: TableChange, key: Key, said: dict[str, Cell] | str | None) -> N
         change.updated.setdefault(key, {}).update(said)
 
 
-def _cells(database: Database, table: str, key: Key) -> dict[str, Cell]:
+def _cells(database: Database, table: str, key: RowKey) -> dict[str, TableCell]:
     found = database[table].find(*key) if table in database else None
     return {} if found is None else {column.name: found[column.name] for column in database[table].columns}
 
 
 def move(transform: Transform, old: Database, new: Database) -> Combined:
     """A transform for ``old`` as one for ``new``: what still has a target goes along, what has none is named."""
-    conflicts: list[Conflict] = []
+    conflicts: list[CombiningConflict] = []
     tables: dict[str, TableChange] = {}
     disks = _new_disks(transform, new)
     for name, change in transform.tables.items():
         if name not in new and not change.created:
             conflicts.append(
-                Conflict(Evidence("row", name), f"the new version has no table {name}", f"{_rows(change)} left out")
+                CombiningConflict(
+                    Evidence("row", name), f"the new version has no table {name}", f"{_rows(change)} left out"
+                )
             )
             continue
         if change.dropped:
@@ -176,11 +182,11 @@ def _rows(change: TableChange) -> str:
     return f"{count} change{'' if count == 1 else 's'}"
 
 
-def _new_disks(transform: Transform, new: Database) -> dict[Cell, int]:
+def _new_disks(transform: Transform, new: Database) -> dict[TableCell, int]:
     """New numbers for media that the transform brings and whose number the new version uses itself."""
     media = transform.tables.get("Media")
     taken = {entry["DiskId"] for entry in new["Media"]}
-    found: dict[Cell, int] = {}
+    found: dict[TableCell, int] = {}
     for key in media.inserted if media else ():
         if key[0] in taken:
             found[key[0]] = max([number for number in (*taken, *found.values()) if isinstance(number, int)]) + 1
@@ -188,7 +194,12 @@ def _new_disks(transform: Transform, new: Database) -> dict[Cell, int]:
 
 
 def _moved(
-    name: str, change: TableChange, old: Database, new: Database, disks: dict[Cell, int], conflicts: list[Conflict]
+    name: str,
+    change: TableChange,
+    old: Database,
+    new: Database,
+    disks: dict[TableCell, int],
+    conflicts: list[CombiningConflict],
 ) -> TableChange:
     there = new.schema.get(name)
     columns = list(there) if there else list(change.columns)
@@ -207,7 +218,7 @@ def _moved(
             out.inserted[at] = row_
         elif any(mine.get(column) != cell for column, cell in given.items()):
             conflicts.append(
-                Conflict(
+                CombiningConflict(
                     row(name, *at),
                     f"the new version has the {label(name, mine, at)} itself now, and another one",
                     "the vendor's stays",
@@ -215,7 +226,7 @@ def _moved(
             )
         else:
             conflicts.append(
-                Conflict(
+                CombiningConflict(
                     row(name, *at),
                     f"the new version has the {label(name, mine, at)} itself now",
                     "nothing is to be added",
@@ -225,7 +236,7 @@ def _moved(
         before, now = _cells(old, name, key), _cells(new, name, key)
         if not now:
             conflicts.append(
-                Conflict(
+                CombiningConflict(
                     row(name, *key),
                     f"the {label(name, before, key)} is gone from the new version",
                     "the change is left out",
@@ -237,14 +248,14 @@ def _moved(
                 continue
             if before and before.get(column) != now.get(column):
                 said = f"the vendor changed {column} of the {label(name, now, key)} too: {before.get(column)} -> {now.get(column)}"  # noqa: E501
-                conflicts.append(Conflict(row(name, *key), said, f"yours is kept: {cell}"))
+                conflicts.append(CombiningConflict(row(name, *key), said, f"yours is kept: {cell}"))
             out.updated.setdefault(key, {})[column] = cell
     for key in change.deleted:
         if _cells(new, name, key):
             out.deleted.append(key)
         else:
             conflicts.append(
-                Conflict(
+                CombiningConflict(
                     row(name, *key),
                     f"the {label(name, _cells(old, name, key), key)} is gone from the new version",
                     "nothing is to be dropped",

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 
 from yendo.facts import secrets
-from yendo.formats.msi import Row
-from yendo.installers.msi.session import Session
+from yendo.formats.msi import TableRow
+from yendo.installers.msi.session import InstallSession
 
 DEFERRED = 0x0400  # CustomAction.Type: it runs later, and knows only the data that were set for it
 # Entries of libraries that do nothing but run their data as a command line, and the properties from which they take it
@@ -40,7 +40,7 @@ _DOES = (
 )
 
 
-def command_of(session: Session, name: str, entry: Row) -> str:
+def command_of(session: InstallSession, name: str, entry: TableRow) -> str:
     """The command line of a custom action; empty where it is none, or only running it shows it."""
     kind, target = entry.number("Type") & 0xFFFF, entry.text("Target")
     source = entry.text("Source")
@@ -62,16 +62,16 @@ def command_of(session: Session, name: str, entry: Row) -> str:
     return _masked(session, line.strip())
 
 
-def _line_at_once(session: Session) -> str:
+def _line_at_once(session: InstallSession) -> str:
     return next((value for key, value in session.properties.items() if value and _COMMAND_LINES.fullmatch(key)), "")
 
 
-def _masked(session: Session, line: str) -> str:
+def _masked(session: InstallSession, line: str) -> str:
     values = tuple(value for key, value in session.properties.items() if value and secrets.is_secret(key))
     return secrets.mask_words(secrets.mask(line, values))
 
 
-def known_of(session: Session, command: str) -> str:
+def known_of(session: InstallSession, command: str) -> str:
     """What is known of a command line's program; empty where nothing is."""
     match = _PROGRAM.match(command)
     if match is None:
@@ -88,5 +88,5 @@ def known_of(session: Session, command: str) -> str:
     return ""
 
 
-def _placed(session: Session, path: str) -> bool:
+def _placed(session: InstallSession, path: str) -> bool:
     return any(effect.kind == "file" and effect.thing.identity == path.lower() for effect in session.effects)

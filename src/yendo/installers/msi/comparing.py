@@ -13,7 +13,7 @@ from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import difference
 from yendo.formats.msi.transform import Transform
 from yendo.installers.msi import describe, engine
-from yendo.installers.msi.influence import Trial, compare_outcomes
+from yendo.installers.msi.influence import PropertyTrial, compare_outcomes
 from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import LOCAL, long_name
 
@@ -22,7 +22,7 @@ class Compared(msgspec.Struct, frozen=True):
     """``transform`` makes the second out of the first; ``effects`` compares what the two do to a fresh machine."""
 
     transform: Transform
-    effects: Trial
+    effects: PropertyTrial
     blind_before: tuple[str, ...]
     blind_after: tuple[str, ...]
 
@@ -55,7 +55,7 @@ def _contents(database: Database) -> dict[str, bytes]:
         return {}
 
 
-class Branch(msgspec.Struct, frozen=True):
+class ComparedFeature(msgspec.Struct, frozen=True):
     """A feature in its place: ``depth`` below the top, sizes in bytes, its own files and those with all below it.
 
     A file that several features share is counted once in each, so sums may exceed the whole.
@@ -74,7 +74,7 @@ class Branch(msgspec.Struct, frozen=True):
     condition: str
 
 
-def features(database: Database, outcome: engine.Outcome) -> list[Branch]:
+def features(database: Database, outcome: engine.EngineOutcome) -> list[ComparedFeature]:
     """The feature tree, in the order in which dialogs show it, parents before children."""
     sizes: dict[str, list[int]] = defaultdict(list)
     for component, size in database["File"].pick("Component_", "FileSize"):
@@ -90,7 +90,7 @@ def features(database: Database, outcome: engine.Outcome) -> list[Branch]:
     for name, row in sorted(rows.items(), key=lambda pair: (pair[1].number("Display") or 1 << 15, pair[0])):
         above = row.text("Feature_Parent")
         children[above if above in rows and above != name else ""].append(name)
-    out: list[Branch] = []
+    out: list[ComparedFeature] = []
 
     def below(name: str, seen: frozenset[str]) -> set[str]:
         found = set(components[name])
@@ -104,7 +104,7 @@ def features(database: Database, outcome: engine.Outcome) -> list[Branch]:
         own = [size for component in components[name] for size in sizes[component]]
         whole = [size for component in all_of_it for size in sizes[component]]
         out.append(
-            Branch(
+            ComparedFeature(
                 name,
                 row.text("Title"),
                 row.text("Description"),

@@ -16,12 +16,12 @@ from yendo.effects.things import Part, View
 from yendo.evidence import BlindSpot, Evidence, row, rule
 from yendo.facts import conditions, secrets, systems
 from yendo.facts.surroundings import Surroundings, for_everyone, windows
-from yendo.formats.msi import Database, Row
+from yendo.formats.msi import Database, TableRow
 from yendo.formats.msi.strings import known_codec
 from yendo.installers import account as form
 from yendo.installers.msi import commandline, engine, media, signature
 from yendo.installers.msi.fitting import facts
-from yendo.installers.msi.session import ROOTS, Session, long_name, platform_of
+from yendo.installers.msi.session import ROOTS, InstallSession, long_name, platform_of
 from yendo.terms.rules import Rule, Sight
 
 _REFERENCE = re.compile(r"\[([A-Z_][A-Z0-9_.]*)\]")
@@ -97,13 +97,13 @@ def language_name(number: str | None) -> str | None:
     return name.replace("_", "-") or ("neutral" if number == "0" else number)
 
 
-def account(path: Path, *, verify: bool = False) -> form.Account:
+def account(path: Path, *, verify: bool = False) -> form.InstallerAccount:
     """Reads a database. ``verify`` reads the whole file, for its hash and its signature's digest. Raises Unreadable."""
     with Database(path) as database:
         return _account(path, database, verify)
 
 
-def _account(path: Path, database: Database, verify: bool) -> form.Account:
+def _account(path: Path, database: Database, verify: bool) -> form.InstallerAccount:
     values = facts(database)
     summary = database.summary
     identity, why = _identity(database, values)
@@ -141,7 +141,7 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
         for medium in media_found
         if not medium.present
     ]
-    return form.Account(
+    return form.InstallerAccount(
         file=form.FileFacts(path.name, path.stat().st_size, whole),
         family="msi",
         says_of_itself=" / ".join(
@@ -166,7 +166,7 @@ def _account(path: Path, database: Database, verify: bool) -> form.Account:
     )
 
 
-def _takers(database: Database, surroundings: Surroundings) -> dict[str, engine.Outcome]:
+def _takers(database: Database, surroundings: Surroundings) -> dict[str, engine.EngineOutcome]:
     """The Windows that are known here on which a database goes on, by their names, and what it does there."""
     found = {}
     for name, system in systems.systems().items():
@@ -186,7 +186,7 @@ def _least_build(database: Database, surroundings: Surroundings) -> tuple[int, E
 
     By the version of a system file, whose third number is the base build, or by the value that holds the build.
     """
-    session = Session(database, surroundings, State(), {})
+    session = InstallSession(database, surroundings, State(), {})
     # those that hold all the same, where the search finds nothing, ask for nothing
     must = [
         text
@@ -264,7 +264,7 @@ def _silent(name: str, identity: form.Identity) -> form.Silent:
     )
 
 
-def _launch_conditions(database: Database) -> tuple[form.Condition, ...]:
+def _launch_conditions(database: Database) -> tuple[form.LaunchCondition, ...]:
     found, versions = [], _searched(database)
     for entry in database["Upgrade"]:
         low, high = entry.text("VersionMin"), entry.text("VersionMax")
@@ -276,7 +276,7 @@ def _launch_conditions(database: Database) -> tuple[form.Condition, ...]:
             words = conditions.in_words(conditions.parse(text), versions)
         except conditions.ConditionError as error:
             words = f"cannot be read: {error}"
-        found.append(form.Condition(text, words, entry.text("Description"), row("LaunchCondition", text)))
+        found.append(form.LaunchCondition(text, words, entry.text("Description"), row("LaunchCondition", text)))
     return tuple(found)
 
 
@@ -376,7 +376,7 @@ def property_facts(database: Database) -> tuple[form.Property, ...]:
     return tuple(found)
 
 
-def _payload(database: Database, found: tuple[media.Medium, ...], outcome: engine.Outcome) -> form.Payload:
+def _payload(database: Database, found: tuple[media.Medium, ...], outcome: engine.EngineOutcome) -> form.Payload:
     components = Counter(entry.text("Feature_") for entry in database["FeatureComponents"])
     features = tuple(
         form.Feature(
@@ -436,7 +436,7 @@ def custom_actions(database: Database) -> list[CustomAction]:
     return sorted(found, key=lambda action: (place.get(action.name, 0) <= 0, place.get(action.name, 0)))
 
 
-def _source_of(database: Database, base: int, entry: Row) -> str:
+def _source_of(database: Database, base: int, entry: TableRow) -> str:
     """The text of a script: in the row, in a stream, or in a property.
 
     Empty where a file that is installed holds it.
@@ -460,7 +460,7 @@ def _source_of(database: Database, base: int, entry: Row) -> str:
     return data.decode(codec, "replace")
 
 
-def _custom_actions(database: Database, outcome: engine.Outcome) -> list[BlindSpot]:
+def _custom_actions(database: Database, outcome: engine.EngineOutcome) -> list[BlindSpot]:
     """Every custom action that only a run can know, with its kind and its time; those of the prediction with the
     command line that they were given there.
     """

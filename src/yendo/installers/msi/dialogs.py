@@ -12,11 +12,11 @@ from collections.abc import Iterator
 import msgspec
 
 from yendo.evidence import Evidence, row
-from yendo.formats.msi import Database, Row
+from yendo.formats.msi import Database, TableRow
 from yendo.installers.msi.commandline import PUBLIC_NAME, assign
 from yendo.installers.msi.describe import OF_THE_INSTALLER, in_silence, uses
 from yendo.installers.msi.fitting import facts
-from yendo.installers.msi.influence import Choice, choices, clean_text
+from yendo.installers.msi.influence import PropertyChoice, choices, clean_text
 
 _INPUTS = {
     "CheckBox": "tick",
@@ -56,7 +56,7 @@ class Decision(msgspec.Struct, frozen=True):
     label: str
     property: str
     default: str | None
-    choices: tuple[Choice, ...]
+    choices: tuple[PropertyChoice, ...]
     switch: str | None
     matters: bool
     licence: bool
@@ -119,7 +119,7 @@ def _of(
     database: Database,
     dialog: str,
     values: dict[str, str],
-    known: dict[str, tuple[Choice, ...]],
+    known: dict[str, tuple[PropertyChoice, ...]],
     used: dict[str, list[str]],
 ) -> Iterator[Decision]:
     title = _title(database, dialog, values)
@@ -155,12 +155,12 @@ def _of(
             yield from _button(database, dialog, title, control, values, known, used)
 
 
-def _caption(controls: list[Row], control: Row) -> str:
+def _caption(controls: list[TableRow], control: TableRow) -> str:
     """The text that stands nearest before a control: to its left, or above it."""
     texts = [other for other in controls if other.text("Type") == "Text" and clean_text(other.text("Text"))]
     x, y = control.number("X"), control.number("Y")
 
-    def distance(other: Row) -> int:
+    def distance(other: TableRow) -> int:
         below = y - other.number("Y")
         return (below * 2 if below >= 0 else 10_000 - below) + abs(x - other.number("X"))
 
@@ -172,9 +172,9 @@ def _button(
     database: Database,
     dialog: str,
     title: str,
-    control: Row,
+    control: TableRow,
     values: dict[str, str],
-    known: dict[str, tuple[Choice, ...]],
+    known: dict[str, tuple[PropertyChoice, ...]],
     used: dict[str, list[str]],
 ) -> Iterator[Decision]:
     for event in database["ControlEvent"].where(Dialog_=dialog, Control_=control["Control"]):
@@ -196,7 +196,7 @@ def _button(
             yield msgspec.structs.replace(decision, switch=said, remark=decision.remark or _when(event))
 
 
-def _when(event: Row) -> str:
+def _when(event: TableRow) -> str:
     """The condition of an event in words; one that always holds says nothing."""
     condition = event.text("Condition")
     return "" if condition in ("", "1") else f"if {condition}"
@@ -209,7 +209,7 @@ def _decision(
     label: str,
     name: str,
     values: dict[str, str],
-    known: tuple[Choice, ...],
+    known: tuple[PropertyChoice, ...],
     used: dict[str, list[str]],
     where: Evidence,
     database: Database,

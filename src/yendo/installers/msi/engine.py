@@ -15,12 +15,12 @@ from yendo.effects.things import key_of
 from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence, row
 from yendo.facts.surroundings import Surroundings
-from yendo.formats.msi import Database, Row
+from yendo.formats.msi import Database, TableRow
 from yendo.installers.account import Wanted
 from yendo.installers.msi import commands
 from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD, WITHOUT_EFFECT
 from yendo.installers.msi.actions.system import forget_rights, lock_permissions, lock_permissions_extended
-from yendo.installers.msi.session import LOCAL, Failure, Memory, Session
+from yendo.installers.msi.session import LOCAL, ActionFailure, InstallSession, Memory
 
 DONE = (0, 3010, 1641)  # done; done, and a restart is needed; done, and a restart has begun
 MAX_ACTIONS = 20_000
@@ -52,7 +52,7 @@ CUSTOM_KINDS = {
 EVALUATED = {19, 35, 51}
 
 
-class Step(msgspec.Struct, frozen=True):
+class SequenceStep(msgspec.Struct, frozen=True):
     """One row of the sequence: its number, its condition, whether it ran, and how many effects it had.
 
     ``kind`` is standard, custom or unknown; ``when`` says when a custom action runs.
@@ -67,7 +67,7 @@ class Step(msgspec.Struct, frozen=True):
     when: str = ""
 
 
-class Outcome(msgspec.Struct, frozen=True):
+class EngineOutcome(msgspec.Struct, frozen=True):
     """What a run did: exit code, effects in order, blind spots, log lines, what the installer remembers."""
 
     exit_code: int
@@ -78,7 +78,7 @@ class Outcome(msgspec.Struct, frozen=True):
     removed: tuple[str, ...]
     restart: str | None
     features: dict[str, int]
-    steps: tuple[Step, ...] = ()
+    steps: tuple[SequenceStep, ...] = ()
     properties: dict[str, str] = {}
     components: dict[str, int] = {}
     wanting: tuple[Wanted, ...] = ()  # what would have to be there for it to go on
@@ -116,7 +116,7 @@ def run(
     remember: bool = True,
     contents: Mapping[str, bytes] | None = None,
     trial: bool = False,
-) -> Outcome:
+) -> EngineOutcome:
     """Carries a database out on ``state``, which is changed only if the run succeeds, and not by a ``trial``.
 
     ``given`` are the properties of the command line; ``memories`` the products on the machine by
@@ -126,7 +126,7 @@ def run(
     memories = dict(memories or {})
     code = next((row.text("Value").upper() for row in database["Property"].where(Property="ProductCode")), "")
     work = state.copy()
-    session = Session(
+    session = InstallSession(
         database,
         surroundings,
         work,
@@ -141,10 +141,10 @@ def run(
     session.remove_other = lambda memory: remove_other(session, memory)
     try:
         _sequence(session)
-    except Failure as failure:
+    except ActionFailure as failure:
         session.note(f"Product: {session.prop('ProductName')} -- {failure.message}")
         session.note("Action ended: INSTALL. Return value 3.")
-        return Outcome(
+        return EngineOutcome(
             failure.code,
             (),
             tuple(session.blind),
@@ -164,7 +164,7 @@ def run(
     exit_code = 0
     if session.restart:
         exit_code = 3010 if session.prop("REBOOT").upper().startswith(("R", "S")) else 1641
-    return Outcome(
+    return EngineOutcome(
         exit_code,
         _net(session.effects) if session.more_than_adds else tuple(session.effects),
         tuple(session.blind),
@@ -201,19 +201,19 @@ def _net(effects: list[Effect]) -> tuple[Effect, ...]:
     return tuple(net.values())
 
 
-def _sequence(session: Session) -> None:
+def _sequence(session: InstallSession) -> None:
     database = session.database
     if (
         database.summary.template is not None
         and session.platform == "x64"
         and session.surroundings.architecture != "x64"
     ):
-        raise Failure(1633, "this package is for 64-bit systems")
+        raise ActionFailure(1633, "this package is for 64-bit systems")
     rows = [entry for entry in database["InstallExecuteSequence"] if entry.number("Sequence") > 0]
     if not rows:
-        raise Failure(1603, "the database has no InstallExecuteSequence")
+        raise ActionFailure(1603, "the database has no InstallExecuteSequence")
     if len(rows) > MAX_ACTIONS:
-        raise Failure(1603, f"InstallExecuteSequence has {len(rows)} rows")
+        raise ActionFailure(1603, f"InstallExecuteSequence has {len(rows)} rows")
     for table, what in NOT_INTERPRETED.items():
         if len(database[table]):
             session.blind_spot(
@@ -225,17 +225,17 @@ def _sequence(session: Session) -> None:
         kind = "standard" if name in STANDARD or name in WITHOUT_EFFECT else "custom" if custom else "unknown"
         when = when_of(custom.number("Type") & 0xFFFF) if custom and kind == "custom" else ""
         if not session.holds(condition, row("InstallExecuteSequence", name)):
-            session.steps.append(Step(number, name, condition, False, kind, 0, when))
+            session.steps.append(SequenceStep(number, name, condition, False, kind, 0, when))
             continue
         session.note(f"Action start: {name}.")
         before = len(session.effects)
         try:
             _act(session, name)
-        except Failure:
-            session.steps.append(Step(number, name, condition, True, kind, 0, when))
+        except ActionFailure:
+            session.steps.append(SequenceStep(number, name, condition, True, kind, 0, when))
             session.note(f"Action ended: {name}. Return value 3.")
             raise
-        session.steps.append(Step(number, name, condition, True, kind, len(session.effects) - before, when))
+        session.steps.append(SequenceStep(number, name, condition, True, kind, len(session.effects) - before, when))
         session.note(f"Action ended: {name}. Return value 1.")
     if session.installed or session.removed_products:
         forget_rights(session)
@@ -246,7 +246,7 @@ def _sequence(session: Session) -> None:
         _unregister(session)
 
 
-def _act(session: Session, name: str) -> None:
+def _act(session: InstallSession, name: str) -> None:
     if action := STANDARD.get(name):
         action(session)
     elif name == "PublishFeatures" or name in WITHOUT_EFFECT:
@@ -259,7 +259,7 @@ def _act(session: Session, name: str) -> None:
         )
 
 
-def _custom(session: Session, name: str, entry: Row) -> None:
+def _custom(session: InstallSession, name: str, entry: TableRow) -> None:
     kind = entry.number("Type") & 0xFFFF
     base, where = kind & 0x3F, row("CustomAction", name)
     match base:
@@ -268,7 +268,9 @@ def _custom(session: Session, name: str, entry: Row) -> None:
         case 35:
             session.set_directory(entry.text("Source"), session.format(entry.text("Target")))
         case 19:
-            raise Failure(1603, session.format(entry.text("Target")) or f"custom action {name} stops the installation")
+            raise ActionFailure(
+                1603, session.format(entry.text("Target")) or f"custom action {name} stops the installation"
+            )
         case _:
             what = CUSTOM_KINDS.get(base, f"custom action of unknown type {base}")
             command = commands.command_of(session, name, entry)
@@ -281,12 +283,12 @@ def _custom(session: Session, name: str, entry: Row) -> None:
             session.blind_spot(f"custom action {name}: {what}", why, where)
 
 
-def _unregister(session: Session) -> None:
+def _unregister(session: InstallSession) -> None:
     """An uninstall always ends the registration, whatever the sequence lists."""
     STANDARD["PublishProduct"](session)
 
 
-def _remember(session: Session) -> Memory | None:
+def _remember(session: InstallSession) -> Memory | None:
     if session.removing or not session.published:
         return None
     language = session.prop("ProductLanguage")
@@ -311,7 +313,7 @@ def _remember(session: Session) -> Memory | None:
     )
 
 
-def remove_other(session: Session, memory: Memory) -> None:
+def remove_other(session: InstallSession, memory: Memory) -> None:
     """Uninstalls an older product in the middle of an installation (a major upgrade)."""
     depth = session.nesting + 1
     database = session.open_package(memory)
@@ -341,7 +343,7 @@ def remove_other(session: Session, memory: Memory) -> None:
             depth=depth,
         )
     if not outcome.done:
-        raise Failure(1603, f"removing {memory.name} {memory.version} failed with {outcome.exit_code}")
+        raise ActionFailure(1603, f"removing {memory.name} {memory.version} failed with {outcome.exit_code}")
     session.effects.extend(outcome.effects)
     session.more_than_adds = True
     session.others.pop(memory.code, None)
@@ -351,7 +353,7 @@ def remove_other(session: Session, memory: Memory) -> None:
 
 def predict(
     database: Database, surroundings: Surroundings, baseline: State, given: Mapping[str, str] | None = None
-) -> Outcome:
+) -> EngineOutcome:
     """What installing on a fresh machine does. Raises Unreadable when the database cannot be carried out at all."""
     outcome = run(database, surroundings, baseline, given, remember=False)
     if not outcome.done and not outcome.log:

@@ -13,7 +13,7 @@ import msgspec
 
 from yendo.facts.versions import Version
 from yendo.formats.msi import Database, Summary
-from yendo.formats.msi.overlay import Overlay, Problem
+from yendo.formats.msi.overlay import Overlay, OverlayProblem
 from yendo.formats.msi.patch import Patch
 from yendo.formats.msi.transform import Transform
 from yendo.installers.msi.session import platform_of
@@ -48,7 +48,7 @@ class Fit(msgspec.Struct, frozen=True):
 
     changes: int
     refused: tuple[str, ...]
-    problems: tuple[Problem, ...]
+    problems: tuple[OverlayProblem, ...]
     doubts: tuple[str, ...]
     undecoded: Mapping[str, str]
 

@@ -21,7 +21,7 @@ from yendo.evidence import row as row_of
 from yendo.facts import conditions
 from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats.msi import Database, Table
-from yendo.formats.msi.database import Cell
+from yendo.formats.msi.database import TableCell
 from yendo.formats.msi.overlay import Overlay
 from yendo.installers.msi import describe, engine
 from yendo.installers.msi.session import LOCAL
@@ -33,7 +33,7 @@ A_VALUE, A_FOLDER = "a value", r"C:\Chosen folder"
 MAX_VALUES = 12
 
 
-class Choice(msgspec.Struct, frozen=True):
+class PropertyChoice(msgspec.Struct, frozen=True):
     """A value that the database knows for a property: what a person sees for it, and where it stands."""
 
     value: str
@@ -41,7 +41,7 @@ class Choice(msgspec.Struct, frozen=True):
     source: str
 
 
-class Trial(msgspec.Struct, frozen=True):
+class PropertyTrial(msgspec.Struct, frozen=True):
     """What setting a value changes against leaving it alone.
 
     ``added``, ``left_out`` and ``changed`` are things; ``moved`` pairs of things of one row. ``refused``
@@ -64,8 +64,8 @@ class PropertyInfluence(msgspec.Struct, frozen=True):
     name: str
     default: str | None
     used_in: tuple[str, ...]
-    choices: tuple[Choice, ...]
-    trials: tuple[Trial, ...]
+    choices: tuple[PropertyChoice, ...]
+    trials: tuple[PropertyTrial, ...]
 
 
 class FeatureInfluence(msgspec.Struct, frozen=True):
@@ -78,27 +78,29 @@ class FeatureInfluence(msgspec.Struct, frozen=True):
     parent: str | None
     by_default: bool
     words: str
-    trial: Trial
+    trial: PropertyTrial
 
 
-def choices(database: Database) -> dict[str, tuple[Choice, ...]]:
+def choices(database: Database) -> dict[str, tuple[PropertyChoice, ...]]:
     """The values that the database itself knows for its properties: from dialogs and from conditions."""
-    found: dict[str, dict[str, Choice]] = defaultdict(dict)
+    found: dict[str, dict[str, PropertyChoice]] = defaultdict(dict)
     for table in _CHOICES:
         for row in database[table]:
             value = row.text("Value")
             if "[" not in value:
-                found[row.text("Property")].setdefault(value, Choice(value, clean_text(row.text("Text")), table))
+                found[row.text("Property")].setdefault(
+                    value, PropertyChoice(value, clean_text(row.text("Text")), table)
+                )
     for row in database["CheckBox"]:
         value = row.text("Value") or "1"
-        found[row.text("Property")].setdefault(value, Choice(value, "ticked", "CheckBox"))
+        found[row.text("Property")].setdefault(value, PropertyChoice(value, "ticked", "CheckBox"))
     for table in database.tables:
         if not any(column.name == "Condition" for column in database.schema[table]):
             continue
         for row in database[table]:
             for name, value in _compared(row.text("Condition")):
                 if value not in found[name]:
-                    found[name][value] = Choice(value, "", f"{table}.Condition")
+                    found[name][value] = PropertyChoice(value, "", f"{table}.Condition")
     return {name: tuple(values.values())[:MAX_VALUES] for name, values in found.items()}
 
 
@@ -124,7 +126,7 @@ def _compared(text: str) -> Iterator[tuple[str, str]]:
         node = conditions.parse(text)
     except conditions.ConditionError:
         return
-    waiting: list[conditions.Node] = [node] if node else []
+    waiting: list[conditions.ConditionNode] = [node] if node else []
     while waiting:
         at = waiting.pop()
         if isinstance(at, conditions.Join):
@@ -135,7 +137,7 @@ def _compared(text: str) -> Iterator[tuple[str, str]]:
             for one, other in ((at.left, at.right), (at.right, at.left)):
                 if one.kind == "property" and other.kind in ("literal", "number") and other.text.strip('"'):
                     yield one.text, other.text.strip('"')
-        elif isinstance(at, conditions.Value) and at.kind == "property":
+        elif isinstance(at, conditions.ConditionValue) and at.kind == "property":
             yield at.text, "1"
 
 
@@ -155,7 +157,7 @@ class Influences:
         self.after.is_empty("C:")  # counted once, and copied from then on
         self._rows = _by_component(database)
 
-    def _run(self, database: Database, given: Mapping[str, str], state: State) -> engine.Outcome:
+    def _run(self, database: Database, given: Mapping[str, str], state: State) -> engine.EngineOutcome:
         return engine.run(database, self.surroundings, state, given, remember=False, trial=True)
 
     # --- properties --------------------------------------------------------------------------------
@@ -185,7 +187,7 @@ class Influences:
     def _folders(self) -> set[str]:
         return {row.text("Directory") for row in self.database["Directory"]}
 
-    def _try(self, trimmed: _Slice, name: str, value: str, made_up: bool, *, whole: bool) -> Trial:
+    def _try(self, trimmed: _Slice, name: str, value: str, made_up: bool, *, whole: bool) -> PropertyTrial:
         given = {**self.given, name: value}
         if not whole:
             outcome = self._run(trimmed.database, given, trimmed.state)
@@ -194,7 +196,7 @@ class Influences:
         outcome = self._run(self.database, given, self.baseline)
         return compare_outcomes(value, made_up, self.whole, outcome)
 
-    def _comparable(self, outcome: engine.Outcome, base: engine.Outcome) -> bool:
+    def _comparable(self, outcome: engine.EngineOutcome, base: engine.EngineOutcome) -> bool:
         """Whether a run over the rows that could differ tells all: no folder moved, no standard action switched."""
         folders = self._folders
         if any(outcome.properties.get(name) != base.properties.get(name) for name in folders):
@@ -227,7 +229,7 @@ class Influences:
         return found | {row.text("Property") for row in self.database["AppSearch"]}
 
     def _slice(self, database: Database, rows: _Rows, components: set[str], changing: set[str]) -> _Slice:
-        kept: dict[str, list[tuple[Cell, ...]]] = {table: [] for table in rows.tables}
+        kept: dict[str, list[tuple[TableCell, ...]]] = {table: [] for table in rows.tables}
         for table, groups in rows.tables.items():
             for component in components:
                 kept[table] += groups.get(component, ())
@@ -271,7 +273,7 @@ class Influences:
             for effect in some
         ]
 
-    def _without(self, kept: Mapping[str, list[tuple[Cell, ...]]]) -> State:
+    def _without(self, kept: Mapping[str, list[tuple[TableCell, ...]]]) -> State:
         """The machine after the whole run, without what these rows did, and what no component's row did."""
         gone = list(self._done_by_others)
         for table, some in kept.items():
@@ -337,19 +339,19 @@ class _Slice(msgspec.Struct):
 
     database: Overlay
     state: State
-    outcome: engine.Outcome
+    outcome: engine.EngineOutcome
 
 
 class _Rows(msgspec.Struct):
     """The rows of every table that has a component: by it, and by the properties that they mention."""
 
-    tables: dict[str, dict[str, list[tuple[Cell, ...]]]]
-    mentions: dict[str, list[tuple[str, str, tuple[Cell, ...]]]]
+    tables: dict[str, dict[str, list[tuple[TableCell, ...]]]]
+    mentions: dict[str, list[tuple[str, str, tuple[TableCell, ...]]]]
 
 
 def _by_component(database: Database) -> _Rows:
-    tables: dict[str, dict[str, list[tuple[Cell, ...]]]] = {}
-    mentions: dict[str, list[tuple[str, str, tuple[Cell, ...]]]] = defaultdict(list)
+    tables: dict[str, dict[str, list[tuple[TableCell, ...]]]] = {}
+    mentions: dict[str, list[tuple[str, str, tuple[TableCell, ...]]]] = defaultdict(list)
     for name in database.tables:
         if name in ("Component", "FeatureComponents"):
             continue
@@ -357,7 +359,7 @@ def _by_component(database: Database) -> _Rows:
         at = next((at for at, column in enumerate(table.columns) if column.name == "Component_"), None)
         if at is None:
             continue
-        groups: dict[str, list[tuple[Cell, ...]]] = defaultdict(list)
+        groups: dict[str, list[tuple[TableCell, ...]]] = defaultdict(list)
         for cells in table.cells:
             component = str(cells[at])
             groups[component].append(cells)
@@ -384,10 +386,12 @@ def _with_ancestors(name: str, parents: Mapping[str, str]) -> list[str]:
     return out
 
 
-def compare_outcomes(value: str, made_up: bool, without: engine.Outcome, with_it: engine.Outcome) -> Trial:
+def compare_outcomes(
+    value: str, made_up: bool, without: engine.EngineOutcome, with_it: engine.EngineOutcome
+) -> PropertyTrial:
     """What one run does and another does not."""
     if without.done and not with_it.done:
-        return Trial(value, made_up, refused=with_it.refusal or f"exit code {with_it.exit_code}")
+        return PropertyTrial(value, made_up, refused=with_it.refusal or f"exit code {with_it.exit_code}")
     before = {key_of(effect.thing): effect for effect in without.effects if effect.change != "remove"}
     after = {key_of(effect.thing): effect for effect in with_it.effects if effect.change != "remove"}
     come = [effect for key, effect in after.items() if key not in before]
@@ -398,7 +402,7 @@ def compare_outcomes(value: str, made_up: bool, without: engine.Outcome, with_it
     moved = tuple(_moved(gone, come))
     pairs = {key_of(thing) for pair in moved for thing in pair}
     ran = [{step.action for step in run.steps if step.ran and step.kind == "custom"} for run in (without, with_it)]
-    return Trial(
+    return PropertyTrial(
         value,
         made_up,
         tuple(effect.thing for effect in come if key_of(effect.thing) not in pairs),

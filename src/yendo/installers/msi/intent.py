@@ -21,19 +21,19 @@ from yendo import digest
 from yendo.errors import Unreadable, YendoError
 from yendo.formats import cab, pe
 from yendo.formats.msi import Database
-from yendo.formats.msi.database import Cell, Row
+from yendo.formats.msi.database import TableCell, TableRow
 from yendo.formats.msi.edit import DoesNotFit, Edits
 from yendo.formats.msi.overlay import Overlay
-from yendo.formats.msi.transform import Held, Key, TableChange, Transform
+from yendo.formats.msi.transform import HeldStream, RowKey, TableChange, Transform
 from yendo.installers.msi.changes import noun
 from yendo.installers.msi.fitting import facts, summary_for
 from yendo.installers.msi.session import ROOTS, long_name, platform_of
 from yendo.terms.changes import (
-    Change,
     DropChange,
     EnvironmentChange,
     FeatureChange,
     FileChange,
+    PlannedChange,
     PropertyChange,
     RegistryChange,
     ServiceChange,
@@ -76,7 +76,7 @@ _ACTIONS = {
 }
 
 
-class Misfit(msgspec.Struct, frozen=True):
+class IntentMisfit(msgspec.Struct, frozen=True):
     """A change that cannot be made: its position in the list (from 0), why, and what to do."""
 
     position: int
@@ -87,14 +87,14 @@ class Misfit(msgspec.Struct, frozen=True):
 class IntentError(YendoError):
     """Some changes have no target or break a rule; nothing was written."""
 
-    def __init__(self, misfits: Sequence[Misfit]) -> None:
+    def __init__(self, misfits: Sequence[IntentMisfit]) -> None:
         super().__init__(
             "\n".join(f"change {misfit.position + 1}: {misfit.message}; {misfit.remedy}" for misfit in misfits)
         )
         self.misfits = tuple(misfits)
 
 
-def transform_for(base: Database, changes: Sequence[Change], file: Callable[[str], Path]) -> Transform:
+def transform_for(base: Database, changes: Sequence[PlannedChange], file: Callable[[str], Path]) -> Transform:
     """The transform that makes ``changes`` to ``base``. ``file`` finds what ``from`` names. Raises IntentError."""
     editor = _Editor(base, file)
     misfits = []
@@ -102,13 +102,13 @@ def transform_for(base: Database, changes: Sequence[Change], file: Callable[[str
         try:
             editor.make(change)
         except DoesNotFit as cannot:
-            misfits.append(Misfit(position, cannot.message, cannot.remedy))
+            misfits.append(IntentMisfit(position, cannot.message, cannot.remedy))
     if misfits:
         raise IntentError(misfits)
     try:
         editor.finish()
     except DoesNotFit as cannot:
-        raise IntentError([Misfit(len(changes) - 1, cannot.message, cannot.remedy)]) from cannot
+        raise IntentError([IntentMisfit(len(changes) - 1, cannot.message, cannot.remedy)]) from cannot
     return editor.transform()
 
 
@@ -123,13 +123,13 @@ class _Editor(Edits):
 
     # --- finding -------------------------------------------------------------------------------
 
-    def find(self, table: str, name: str, called: Callable[[Row], list[str]]) -> tuple[Key, Row]:
+    def find(self, table: str, name: str, called: Callable[[TableRow], list[str]]) -> tuple[RowKey, TableRow]:
         """The row of this key or of this name, without regard to case. Raises DoesNotFit with what is near."""
         exact = self.row(table, name) if table in self.base else None
         if exact is not None:
             return (name,), exact
         folded = name.lower()
-        names: dict[str, list[tuple[Key, Row]]] = {}
+        names: dict[str, list[tuple[RowKey, TableRow]]] = {}
         for row in self.rows(table):
             key = self.key_of(table, row)
             for text in {*called(row), *([str(key[0])] if len(key) == 1 else [])}:
@@ -171,7 +171,7 @@ class _Editor(Edits):
                 )
         return count
 
-    def let_go(self, table: str, key: Key, row: Row) -> None:
+    def let_go(self, table: str, key: RowKey, row: TableRow) -> None:
         """Takes a row out of the install without breaking its component."""
         component = row.text("Component_")
         owner = self.row("Component", component)
@@ -188,7 +188,7 @@ class _Editor(Edits):
 
     # --- one change a method ---------------------------------------------------------------------
 
-    def make(self, change: Change) -> None:
+    def make(self, change: PlannedChange) -> None:
         match change:
             case DropChange():
                 self.drop(change)
@@ -260,7 +260,7 @@ class _Editor(Edits):
             self.update("Feature", key, Level=0)
             self._without_conditions(str(key[0]))
             return
-        at: Row | None = row
+        at: TableRow | None = row
         for _ in range(64):  # a feature needs those above it
             if at is None:
                 return
@@ -443,7 +443,7 @@ class _Editor(Edits):
     ) -> str:
         features = self.rows("Feature")
         if feature:
-            owner: Cell = self.find("Feature", feature, lambda row: [row.text("Title")])[0][0]
+            owner: TableCell = self.find("Feature", feature, lambda row: [row.text("Title")])[0][0]
         else:
             said = self.row("Property", "INSTALLLEVEL")
             level = int(said.text("Value")) if said is not None and said.text("Value").isdigit() else 1
@@ -517,24 +517,24 @@ class _Editor(Edits):
 
     def transform(self) -> Transform:
         tables = {name: change for name, change in self.tables.items() if change}
-        streams = {self.cabinet[0]: Held(self.cabinet[1])} if self.cabinet else {}
+        streams = {self.cabinet[0]: HeldStream(self.cabinet[1])} if self.cabinet else {}
         found = Transform(tables, streams, code_page=self.base.code_page)
         own = {"Property": self.tables["Property"]} if "Property" in tables else {}
         found.summary = summary_for(self.base, Overlay(self.base, [Transform(own)]))
         return found
 
 
-def _as_written(folded: str, found: list[tuple[Key, Row]], called: Callable[[Row], list[str]]) -> str:
+def _as_written(folded: str, found: list[tuple[RowKey, TableRow]], called: Callable[[TableRow], list[str]]) -> str:
     key, row = found[0]
     return next((text for text in (*called(row), str(key[0])) if text.lower() == folded), folded)
 
 
-def _registry_names(row: Row) -> list[str]:
+def _registry_names(row: TableRow) -> list[str]:
     hive = ROOTS.get(row.number("Root"), "HKLM")
     return [f"{hive}\\{row.text('Key')}\\{row.text('Name')}".rstrip("\\")]
 
 
-_CALLED: dict[str, Callable[[Row], list[str]]] = {
+_CALLED: dict[str, Callable[[TableRow], list[str]]] = {
     "Shortcut": lambda row: [long_name(row.text("Name")), f"{row.text('Directory_')}\\{long_name(row.text('Name'))}"],
     "Registry": _registry_names,
     "File": lambda row: [long_name(row.text("FileName"))],

@@ -89,7 +89,7 @@ def matrix(paths: Sequence[Path], surroundings: Surroundings | None = None) -> t
 class _Start(msgspec.Struct, frozen=True):
     state: State
     memory: Memory | None
-    outcome: engine.Outcome
+    outcome: engine.EngineOutcome
 
 
 def _install(release: Release, around: Surroundings) -> _Start:
@@ -199,7 +199,7 @@ def _same_product(there: Release, new: Release, start: _Start, around: Surroundi
 _MINOR = "REINSTALL=ALL REINSTALLMODE=vomus"
 
 
-def _newer_than(file: File, new: Release, before: State, outcome: engine.Outcome) -> bool:
+def _newer_than(file: File, new: Release, before: State, outcome: engine.EngineOutcome) -> bool:
     """Whether a file with a version stayed as it was."""
     if not file.version:
         return False

@@ -10,7 +10,7 @@ from yendo.effects import Effect
 from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import difference
-from yendo.formats.msi.patch import Family, Patch
+from yendo.formats.msi.patch import Patch, PatchFamily
 from yendo.formats.msi.transform import Transform
 from yendo.installers.msi import changes, describe, engine, fitting
 from yendo.installers.msi.media import MissingMedia, payload
@@ -39,12 +39,12 @@ class PatchAccount(msgspec.Struct, frozen=True):
     targets: tuple[str, ...]
     versions: tuple[Target, ...]
     replaces: tuple[str, ...]
-    families: tuple[Family, ...]
+    families: tuple[PatchFamily, ...]
     cabinets: dict[str, int]
     fits: bool | None = None
     reasons: tuple[str, ...] = ()
     kind: str = ""
-    changes: tuple[changes.Change, ...] = ()
+    changes: tuple[changes.DatabaseChange, ...] = ()
     effects: tuple[Effect, ...] = ()
     risks: tuple[str, ...] = ()
 

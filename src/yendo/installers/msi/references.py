@@ -9,8 +9,8 @@ import msgspec
 
 from yendo.errors import Usage
 from yendo.formats.msi import Database
-from yendo.formats.msi.database import Cell, Table
-from yendo.formats.msi.transform import Key
+from yendo.formats.msi.database import Table, TableCell
+from yendo.formats.msi.transform import RowKey
 
 # Foreign keys whose column is not called after its table. Source: the documentation of each table.
 _NAMED = {
@@ -69,20 +69,20 @@ def outgoing(database: Database, table: str) -> dict[str, tuple[str, ...]]:
     return found
 
 
-class Link(msgspec.Struct, frozen=True):
+class RowLink(msgspec.Struct, frozen=True):
     """A row that another refers to: which, by which column, and ``in_text`` where it is named within a text."""
 
     table: str
-    key: Key
+    key: RowKey
     column: str
     in_text: bool = False
 
 
-def _first(key: Key) -> Cell:
+def _first(key: RowKey) -> TableCell:
     return key[0] if key else None
 
 
-def refers_to(database: Database, table: str, key: Key) -> list[Link]:
+def refers_to(database: Database, table: str, key: RowKey) -> list[RowLink]:
     """The rows that a row refers to."""
     row = database[table].find(*key)
     if row is None:
@@ -92,17 +92,18 @@ def refers_to(database: Database, table: str, key: Key) -> list[Link]:
         for other in tables:
             if row[column] is not None:
                 found += [
-                    Link(other, database[other].key_of(hit), column) for hit in _by_first(database[other], row[column])
+                    RowLink(other, database[other].key_of(hit), column)
+                    for hit in _by_first(database[other], row[column])
                 ]
     for column_ in database[table].columns:
         if column_.is_string:
             for mark, name in _IN_TEXT.findall(row.text(column_.name)):
                 if database[_TEXT_TABLE[mark]].find(name) is not None:
-                    found.append(Link(_TEXT_TABLE[mark], (name,), column_.name, True))
+                    found.append(RowLink(_TEXT_TABLE[mark], (name,), column_.name, True))
     return found
 
 
-def referred_by(database: Database, table: str, key: Key) -> list[Link]:
+def referred_by(database: Database, table: str, key: RowKey) -> list[RowLink]:
     """The rows that refer to a row: by their keys, and by ``[#file]`` or ``[$component]`` in a text."""
     wanted = _first(key)
     marks = [f"[{mark}{wanted}]" for mark, name in _TEXT_TABLE.items() if name == table]
@@ -120,15 +121,15 @@ def referred_by(database: Database, table: str, key: Key) -> list[Link]:
                 continue
             for column in columns:
                 if row[column] == wanted and _points(database, other, row, column, table):
-                    found.append(Link(other, rows.key_of(row), column))
+                    found.append(RowLink(other, rows.key_of(row), column))
             for name in texts:
                 text = row.get(name)
                 if isinstance(text, str) and "[" in text and any(mark in text for mark in marks):
-                    found.append(Link(other, rows.key_of(row), name, True))
+                    found.append(RowLink(other, rows.key_of(row), name, True))
     return found
 
 
-def _points(database: Database, table: str, row: Sequence[Cell], column: str, target: str) -> bool:
+def _points(database: Database, table: str, row: Sequence[TableCell], column: str, target: str) -> bool:
     """Whether a column with several possible targets means this one: the first that has the row."""
     tables = outgoing(database, table)[column]
     if len(tables) == 1:
@@ -137,7 +138,7 @@ def _points(database: Database, table: str, row: Sequence[Cell], column: str, ta
     return next((name for name in tables if next(_by_first(database[name], value), None) is not None), None) == target
 
 
-def _by_first(table: Table, value: Cell) -> Iterator[tuple[Cell, ...]]:
+def _by_first(table: Table, value: TableCell) -> Iterator[tuple[TableCell, ...]]:
     """The rows whose first key cell is ``value``."""
     keys = [at for at, column in enumerate(table.columns) if column.is_key]
     if len(keys) == 1:
@@ -175,7 +176,7 @@ class Term(msgspec.Struct, frozen=True):
             )
         return cls(match[1], match[2], match[3])
 
-    def holds(self, cell: Cell) -> bool:
+    def holds(self, cell: TableCell) -> bool:
         if self.operator in ("?", "!?"):
             return (cell is None) == (self.operator == "?")
         if self.operator in ("~", "!~"):
@@ -191,11 +192,11 @@ class Term(msgspec.Struct, frozen=True):
         return {"<": one < other, ">": one > other, "<=": one <= other, ">=": one >= other}[self.operator]
 
 
-class Result(msgspec.Struct, frozen=True):
+class ReferenceResult(msgspec.Struct, frozen=True):
     """What a query found: the names of its columns, and rows of cells."""
 
     columns: tuple[str, ...]
-    rows: tuple[tuple[Cell, ...], ...]
+    rows: tuple[tuple[TableCell, ...], ...]
 
 
 def _joined(database: Database, table: str, other: str) -> tuple[str, str]:
@@ -227,7 +228,7 @@ def select(
     also: Sequence[str] = (),
     columns: Sequence[str] = (),
     order: str | None = None,
-) -> Result:
+) -> ReferenceResult:
     """The rows of ``table`` for which every term holds, with the columns of the tables in ``also`` beside them.
 
     A column of another table is called ``Table.Column``. Raises Usage for an unknown table or column.
@@ -240,12 +241,12 @@ def select(
             hint = f"did you mean {' or '.join(near)}?" if near else "`yendo msi tables FILE` lists them"
             raise Usage(f"the installer has no table {name}; {hint}")
     names = [column.name for column in database[table].columns]
-    rows: list[tuple[Cell, ...]] = list(database[table].cells)
+    rows: list[tuple[TableCell, ...]] = list(database[table].cells)
     for other in also:
         one, two = _joined(database, table, other)
         theirs = database[other]
         width, there = len(theirs.columns), [column.name for column in theirs.columns].index(two)
-        found: dict[Cell, list[tuple[Cell, ...]]] = {}
+        found: dict[TableCell, list[tuple[TableCell, ...]]] = {}
         for cells in theirs.cells:
             found.setdefault(cells[there], []).append(cells)
         here = names.index(one)
@@ -268,6 +269,6 @@ def select(
             key=lambda cells: (cells[by] or 0) if numbers else str(cells[by] or ""), reverse=order.startswith("-")
         )  # type: ignore[arg-type,return-value]
     shown = [at(column) for column in columns] or list(range(len(names)))
-    return Result(
+    return ReferenceResult(
         tuple(names[where] for where in shown), tuple(tuple(cells[where] for where in shown) for cells in kept)
     )

@@ -20,7 +20,7 @@ from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence, row
 from yendo.facts import conditions, systems
 from yendo.facts.surroundings import Surroundings, for_everyone
-from yendo.formats.msi import Database, Row
+from yendo.formats.msi import Database, TableRow
 from yendo.installers.account import Wanted
 from yendo.terms.rules import RegistryRule, Rule
 
@@ -49,7 +49,7 @@ class Memory(msgspec.Struct, frozen=True):
     created: frozenset[str] = frozenset()  # folders that it made, in lower case
 
 
-class Failure(Exception):
+class ActionFailure(Exception):
     """The run stops with an exit code; the message goes to the log."""
 
     def __init__(self, code: int, message: str) -> None:
@@ -84,7 +84,7 @@ def _wanted(rule: Rule, value: str, condition: str) -> Wanted:
     return Wanted(known, known)
 
 
-class Session:
+class InstallSession:
     """Everything an action asks for. Effects are recorded in ``effects`` and already done in ``state``."""
 
     def __init__(
@@ -372,7 +372,7 @@ class Session:
 
     def _resolve(self, name: str, depth: int) -> str:
         if depth > MAX_DEPTH:
-            raise Failure(1603, f"Directory table: {name} lies in itself, or deeper than {MAX_DEPTH} folders")
+            raise ActionFailure(1603, f"Directory table: {name} lies in itself, or deeper than {MAX_DEPTH} folders")
         if value := self.prop(name):
             return value.rstrip("\\") if len(value) > 3 else value.rstrip("\\/")
         found = self.database["Directory"].find(name)
@@ -415,7 +415,7 @@ class Session:
     # --- features and components ----------------------------------------------------------------
 
     @cached_property
-    def _component_rows(self) -> dict[str, Row]:
+    def _component_rows(self) -> dict[str, TableRow]:
         return {row.text("Component"): row for row in self.database["Component"]}
 
     def select(self, features: dict[str, int] | None = None) -> None:
@@ -446,7 +446,7 @@ class Session:
             seen, at = set(), name
             while at:
                 if at in seen:
-                    raise Failure(1603, f"Feature table: {name} is its own parent")
+                    raise ActionFailure(1603, f"Feature table: {name} is its own parent")
                 seen.add(at)
                 at = parents.get(at, "")
         if self.removing:
@@ -500,7 +500,7 @@ class Session:
                 self.blind_spot(what, "its things come when it is first used", row("Feature", name))
         return states
 
-    def _component_state(self, name: str, entry: Row, wanted: bool) -> int:
+    def _component_state(self, name: str, entry: TableRow, wanted: bool) -> int:
         was = bool(self.installed and name in self.installed.components)
         if not wanted:
             return ABSENT if was else UNKNOWN
@@ -529,7 +529,7 @@ class Session:
         pairs = self.database["FeatureComponents"].pick("Component_", "Feature_")
         return {component for component, feature in pairs if feature in self.reinstalled}
 
-    def _key_path_exists(self, entry: Row) -> bool:
+    def _key_path_exists(self, entry: TableRow) -> bool:
         key = entry.text("KeyPath")
         if not key or entry.number("Attributes") & (4 | 32):
             return False
@@ -556,7 +556,7 @@ class Session:
         return "64" if entry is not None and entry.number("Attributes") & 256 else "32"
 
     @cached_property
-    def _file_rows(self) -> dict[str, Row]:
+    def _file_rows(self) -> dict[str, TableRow]:
         return {row.text("File"): row for row in self.database["File"]}
 
     @cached_property

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import hashlib
 
-from yendo.formats.cfb import CompoundFile, Entry
+from yendo.formats.cfb import CompoundFile, StorageEntry
 from yendo.formats.msi import Database
 from yendo.installers import signatures
 from yendo.installers.account import Signature
@@ -41,7 +41,7 @@ def digest(container: CompoundFile, algorithm: str) -> bytes:
     """The digest over all streams but the signature's own. Raises ValueError for an unknown algorithm."""
     state = hashlib.new(algorithm)
 
-    def storage(entries: list[Entry], class_id: str) -> None:
+    def storage(entries: list[StorageEntry], class_id: str) -> None:
         for entry in sorted(entries, key=lambda entry: entry.name.encode("utf-16-le")):
             if entry.name in (STREAM, EXTENDED):
                 continue

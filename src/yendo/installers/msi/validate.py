@@ -10,7 +10,7 @@ import msgspec
 
 from yendo.evidence import Evidence, row
 from yendo.formats.msi import Database
-from yendo.formats.msi.database import Cell, Column, Row
+from yendo.formats.msi.database import Column, TableCell, TableRow
 from yendo.formats.msi.schema import SCHEMA
 from yendo.formats.msi.schema import columns as standard_columns
 from yendo.installers.msi.actions import STANDARD, WITHOUT_EFFECT
@@ -43,7 +43,7 @@ _FORMS: dict[str, tuple[Callable[[str], bool], str]] = {
 }
 
 
-class Finding(msgspec.Struct, frozen=True):
+class ValidationFinding(msgspec.Struct, frozen=True):
     """One row that breaks a rule: which rule, the row, the column, and what is wrong with it."""
 
     rule: str
@@ -53,9 +53,9 @@ class Finding(msgspec.Struct, frozen=True):
     message: str
 
 
-def validate(database: Database) -> list[Finding]:
+def validate(database: Database) -> list[ValidationFinding]:
     """Every finding, tables in their order, cut off at a bounded number."""
-    found: list[Finding] = []
+    found: list[ValidationFinding] = []
     for check in (_cells, _keys, component_rules, _sequences, _media):
         for finding in check(database):
             found.append(finding)
@@ -64,15 +64,15 @@ def validate(database: Database) -> list[Finding]:
     return found
 
 
-def _where(database: Database, table: str, cells: tuple[Cell, ...]) -> Evidence:
+def _where(database: Database, table: str, cells: tuple[TableCell, ...]) -> Evidence:
     return row(table, *database[table].key_of(cells))
 
 
-def _said(database: Database) -> dict[tuple[str, str], Row]:
+def _said(database: Database) -> dict[tuple[str, str], TableRow]:
     return {(entry.text("Table"), entry.text("Column")): entry for entry in database["_Validation"]}
 
 
-def _cells(database: Database) -> Iterator[Finding]:
+def _cells(database: Database) -> Iterator[ValidationFinding]:
     """Every cell: null, range, set, form, width."""
     said = _said(database)
     for table in database.tables:
@@ -83,7 +83,7 @@ def _cells(database: Database) -> Iterator[Finding]:
         )
         for at, column in enumerate(database[table].columns):
             if said and (table, column.name) not in said and table in SCHEMA:
-                yield Finding(
+                yield ValidationFinding(
                     "not-described",
                     "warning",
                     Evidence("row", f"_Validation[{table}, {column.name}]"),
@@ -93,12 +93,12 @@ def _cells(database: Database) -> Iterator[Finding]:
             judge = _judge_of(column, said.get((table, column.name)), standard.get(column.name))
             for cells in database[table].cells:
                 for rule, severity, message in judge(cells[at]):
-                    yield Finding(rule, severity, _where(database, table, cells), column.name, message)
+                    yield ValidationFinding(rule, severity, _where(database, table, cells), column.name, message)
 
 
 def _judge_of(
-    column: Column, described: Row | None, standard: Column | None
-) -> Callable[[Cell], Iterator[tuple[str, str, str]]]:
+    column: Column, described: TableRow | None, standard: Column | None
+) -> Callable[[TableCell], Iterator[tuple[str, str, str]]]:
     nullable = described.text("Nullable").upper() == "Y" if described is not None else column.is_nullable
     low, high = (described.get("MinValue"), described.get("MaxValue")) if described is not None else (None, None)
     category = described.text("Category").lower() if described is not None else ""
@@ -107,7 +107,7 @@ def _judge_of(
     )
     form = _FORMS.get(category)
 
-    def judge(cell: Cell) -> Iterator[tuple[str, str, str]]:
+    def judge(cell: TableCell) -> Iterator[tuple[str, str, str]]:
         if cell is None:
             if not nullable and not column.is_stream:
                 yield "null", "error", "may not be empty"
@@ -129,7 +129,7 @@ def _judge_of(
     return judge
 
 
-def _keys(database: Database) -> Iterator[Finding]:
+def _keys(database: Database) -> Iterator[ValidationFinding]:
     """Keys that are there twice, and foreign keys that lead nowhere."""
     from yendo.installers.msi.references import outgoing
 
@@ -141,7 +141,7 @@ def _keys(database: Database) -> Iterator[Finding]:
         if len(rows._by_key) != len(rows):
             twice = [key for key, count in Counter(rows.key_of(cells) for cells in rows.cells).items() if count > 1]
             for key in twice:
-                yield Finding("key-twice", "error", row(table, *key), "", "the key is there more than once")
+                yield ValidationFinding("key-twice", "error", row(table, *key), "", "the key is there more than once")
         for column, targets in outgoing(database, table).items():
             if (table, column) in _LOOSE or (
                 (table, column) not in said and (table, column) not in _HARD and not column.endswith("_")
@@ -151,7 +151,7 @@ def _keys(database: Database) -> Iterator[Finding]:
             at = [entry.name for entry in rows.columns].index(column)
             for cells in rows.cells:
                 if cells[at] is not None and cells[at] not in there:
-                    yield Finding(
+                    yield ValidationFinding(
                         "no-such-row",
                         "error",
                         _where(database, table, cells),
@@ -182,7 +182,7 @@ _LOOSE |= {
 _HARD = {("Component", "KeyPath"), ("Directory", "Directory_Parent"), ("Feature", "Feature_Parent")}
 
 
-def component_rules(database: Database) -> Iterator[Finding]:
+def component_rules(database: Database) -> Iterator[ValidationFinding]:
     """What holds components together.
 
     Source: "Organizing Applications into Components" and "Changing the Component Code".
@@ -194,15 +194,17 @@ def component_rules(database: Database) -> Iterator[Finding]:
     for key, component in database["File"].pick("File", "Component_"):
         files[component].add(key)
     registry = {entry.text("Registry"): entry.text("Component_") for entry in database["Registry"]}
-    by_code: dict[str, list[Row]] = defaultdict(list)
+    by_code: dict[str, list[TableRow]] = defaultdict(list)
     for entry in database["Component"]:
         name, where, key = entry.text("Component"), row("Component", entry.text("Component")), entry.text("KeyPath")
         if name not in features:
-            yield Finding("without-feature", "error", where, "", "belongs to no feature, so it is never installed")
+            yield ValidationFinding(
+                "without-feature", "error", where, "", "belongs to no feature, so it is never installed"
+            )
         if entry.text("ComponentId"):
             by_code[entry.text("ComponentId").upper()].append(entry)
             if not _GUID.fullmatch(entry.text("ComponentId")):
-                yield Finding(
+                yield ValidationFinding(
                     "form",
                     "error",
                     where,
@@ -210,7 +212,7 @@ def component_rules(database: Database) -> Iterator[Finding]:
                     f"{entry.text('ComponentId')!r} is no identifier in upper case",
                 )
         elif files.get(name):
-            yield Finding(
+            yield ValidationFinding(
                 "no-identifier",
                 "warning",
                 where,
@@ -219,13 +221,15 @@ def component_rules(database: Database) -> Iterator[Finding]:
             )
         flags = entry.number("Attributes")
         if key and flags & 4 and registry.get(key) != name:
-            yield Finding("key-path", "error", where, "KeyPath", f"{key} is no registry value of this component")
+            yield ValidationFinding(
+                "key-path", "error", where, "KeyPath", f"{key} is no registry value of this component"
+            )
         elif key and not flags & (4 | 32) and key not in files.get(name, set()):
-            yield Finding("key-path", "error", where, "KeyPath", f"{key} is no file of this component")
+            yield ValidationFinding("key-path", "error", where, "KeyPath", f"{key} is no file of this component")
         programs = [file for file in files.get(name, ()) if _is_program(database, file)]
         if len(programs) > 1:
             some = ", ".join(sorted(programs)[:3])
-            yield Finding(
+            yield ValidationFinding(
                 "many-programs",
                 "warning",
                 where,
@@ -235,7 +239,7 @@ def component_rules(database: Database) -> Iterator[Finding]:
     for code, owners in by_code.items():
         if len(owners) > 1 and not all(owner.text("Condition") for owner in owners):
             names = ", ".join(owner.text("Component") for owner in owners)
-            yield Finding(
+            yield ValidationFinding(
                 "identifier-twice",
                 "error",
                 row("Component", owners[1].text("Component")),
@@ -250,7 +254,7 @@ def _is_program(database: Database, file: str) -> bool:
     return found is not None and long_name(found.text("FileName")).lower().endswith((".exe", ".dll", ".ocx"))
 
 
-def _same_place(database: Database) -> Iterator[Finding]:
+def _same_place(database: Database) -> Iterator[ValidationFinding]:
     """Two components that install the same file: each removes the other's."""
     folders = dict(database["Component"].pick("Component", "Directory_"))
     conditions = dict(database["Component"].pick("Component", "Condition"))
@@ -259,7 +263,7 @@ def _same_place(database: Database) -> Iterator[Finding]:
         place = (folders.get(component, ""), long_name(named).lower())
         other = seen.setdefault(place, (key, component))
         if other[1] != component and not (conditions.get(component) and conditions.get(other[1])):
-            yield Finding(
+            yield ValidationFinding(
                 "same-place",
                 "error",
                 row("File", key),
@@ -268,7 +272,7 @@ def _same_place(database: Database) -> Iterator[Finding]:
             )
 
 
-def _sequences(database: Database) -> Iterator[Finding]:
+def _sequences(database: Database) -> Iterator[ValidationFinding]:
     for table in ("InstallExecuteSequence", "InstallUISequence", "AdminExecuteSequence"):
         dialogs = {entry.text("Dialog") for entry in database["Dialog"]}
         for entry in database[table]:
@@ -279,7 +283,7 @@ def _sequences(database: Database) -> Iterator[Finding]:
                 and name not in dialogs
                 and database["CustomAction"].find(name) is None
             ):
-                yield Finding(
+                yield ValidationFinding(
                     "no-such-action",
                     "warning",
                     row(table, name),
@@ -288,18 +292,18 @@ def _sequences(database: Database) -> Iterator[Finding]:
                 )
 
 
-def _media(database: Database) -> Iterator[Finding]:
+def _media(database: Database) -> Iterator[ValidationFinding]:
     last = [(entry.number("LastSequence"), entry) for entry in database["Media"]]
     top = max((number for number, _ in last), default=0)
     for key, number in database["File"].pick("File", "Sequence"):
         if isinstance(number, int) and number > top:
-            yield Finding(
+            yield ValidationFinding(
                 "no-medium", "error", row("File", key), "Sequence", f"is number {number}; the last medium ends at {top}"
             )
     for _, entry in last:
         cabinet = entry.text("Cabinet")
         if cabinet.startswith("#") and database.stream(cabinet[1:]) is None:
-            yield Finding(
+            yield ValidationFinding(
                 "no-such-cabinet",
                 "error",
                 row("Media", entry["DiskId"]),
@@ -308,10 +312,10 @@ def _media(database: Database) -> Iterator[Finding]:
             )
 
 
-def broken_by(base: Database, after: Database) -> list[Finding]:
+def broken_by(base: Database, after: Database) -> list[ValidationFinding]:
     """The findings that ``after`` has and ``base`` has not: what a change breaks."""
 
-    def mark(finding: Finding) -> tuple[str, str, str]:
+    def mark(finding: ValidationFinding) -> tuple[str, str, str]:
         return finding.rule, finding.evidence.where, finding.column
 
     known = {mark(finding) for finding in validate(base)}

@@ -16,10 +16,10 @@ from yendo.formats.pe import Image
 from yendo.formats.script_exe import ScriptExe
 from yendo.formats.slices import Slice
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
-from yendo.installers.family import Found, Prediction, Told, offset, programs
-from yendo.installers.parts import Part
+from yendo.installers.family import FoundContent, Prediction, Told, offset, programs
+from yendo.installers.parts import InstallerPart
 from yendo.installers.script_exe.operations import listing
-from yendo.installers.script_exe.run import Outcome, Run
+from yendo.installers.script_exe.run import ScriptOutcome, ScriptRun
 from yendo.installers.script_exe.texts import Texts
 
 FAMILY = "script-exe"
@@ -35,22 +35,22 @@ _ANSWERS = {
 _PLACE, _UNINSTALLER, _MESSAGE = 20, 62, 22
 
 
-def find(file: BinaryIO, image: Image) -> Found | None:
+def find(file: BinaryIO, image: Image) -> FoundContent | None:
     start = form.find(file, image)
     if start is None:
         return None
-    return Found(FAMILY, offset(start, "the mark of a script's first header behind the program"), start)
+    return FoundContent(FAMILY, offset(start, "the mark of a script's first header behind the program"), start)
 
 
-def script_of(file: BinaryIO, image: Image, found: Found) -> ScriptExe:
+def script_of(file: BinaryIO, image: Image, found: FoundContent) -> ScriptExe:
     return ScriptExe(file, found.what, image.appended[1])
 
 
-def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
+def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPart]:
     """The files that instructions place, by the names they get, and the uninstallers that are written."""
     script = script_of(file, image, found)
     texts = Texts(script)
-    listed: dict[int, Part] = {}
+    listed: dict[int, InstallerPart] = {}
     output = ""
     for instruction in script.instructions:
         operands = instruction.operands
@@ -65,7 +65,7 @@ def parts(file: BinaryIO, image: Image, found: Found) -> list[Part]:
     return list(listed.values())
 
 
-def _part(script: ScriptExe, name: str, place: int, *, uninstaller: bool = False) -> Part:
+def _part(script: ScriptExe, name: str, place: int, *, uninstaller: bool = False) -> InstallerPart:
     begin = packed = size = None
     note = "the uninstaller that it writes" if uninstaller else ""
     try:
@@ -73,7 +73,7 @@ def _part(script: ScriptExe, name: str, place: int, *, uninstaller: bool = False
             begin, packed, is_packed = script.place(place)
             size = None if is_packed else packed
         if uninstaller:
-            return Part(name, None, begin, packed, lambda limit: io.BytesIO(), note)
+            return InstallerPart(name, None, begin, packed, lambda limit: io.BytesIO(), note)
     except YendoError as error:
         note = f"cannot be read: {error}"
 
@@ -84,7 +84,7 @@ def _part(script: ScriptExe, name: str, place: int, *, uninstaller: bool = False
             limit = form.MAX_FILE
         return io.BytesIO(script.data(place, max(limit, 64 << 20)))
 
-    return Part(name.lstrip("\\"), size, begin, packed, open_it, note, size is not None)
+    return InstallerPart(name.lstrip("\\"), size, begin, packed, open_it, note, size is not None)
 
 
 def _run(
@@ -95,12 +95,20 @@ def _run(
     arguments: str,
     bits: int,
     folder: str = "",
-) -> Outcome:
-    return Run(script, surroundings, state, program=program, arguments=arguments, bits=bits, folder=folder).whole()
+) -> ScriptOutcome:
+    return ScriptRun(
+        script, surroundings, state, program=program, arguments=arguments, bits=bits, folder=folder
+    ).whole()
 
 
 def predict(
-    file: BinaryIO, image: Image, found: Found, program: str, arguments: str, surroundings: Surroundings, state: State
+    file: BinaryIO,
+    image: Image,
+    found: FoundContent,
+    program: str,
+    arguments: str,
+    surroundings: Surroundings,
+    state: State,
 ) -> Prediction:
     """What a silent run does. ``state`` is left as it is."""
     folder = re.search(r"(?:^|\s)/D=(.*)$", arguments)
@@ -114,7 +122,7 @@ def _at(number: int) -> Evidence:
     return Evidence("offset", f"instruction {number}")
 
 
-def _boxes(outcome: Outcome) -> tuple[BlindSpot, ...]:
+def _boxes(outcome: ScriptOutcome) -> tuple[BlindSpot, ...]:
     """Message boxes that a silent run reaches and that have no answer of their own: they wait for a person."""
     return tuple(
         BlindSpot(
@@ -143,7 +151,7 @@ def _flaws(script: ScriptExe, header: Evidence) -> Iterator[BlindSpot]:
         )
 
 
-def tell(file: BinaryIO, image: Image, found: Found, name: str) -> Told:
+def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
     from yendo.installers.msi.describe import baseline
 
     script = script_of(file, image, found)
@@ -200,7 +208,7 @@ def _identity(
     )
 
 
-def _uninstall(script: ScriptExe, outcome: Outcome, entry: Effect | None) -> CommandLine | None:
+def _uninstall(script: ScriptExe, outcome: ScriptOutcome, entry: Effect | None) -> CommandLine | None:
     """The quiet form of what removes it: of the entry it writes, or of the uninstaller it writes."""
     thing = entry.thing if entry else None
     where = (
@@ -222,7 +230,7 @@ def _uninstall(script: ScriptExe, outcome: Outcome, entry: Effect | None) -> Com
     return CommandLine(f'"{path}" /S', "likely", where, switches, _copies(script, outcome))
 
 
-def _copies(script: ScriptExe, outcome: Outcome) -> tuple[str, ...]:
+def _copies(script: ScriptExe, outcome: ScriptOutcome) -> tuple[str, ...]:
     """The name by which an uninstaller goes on as a copy of itself, so that it can delete itself: a text of its own
     header.
     """
@@ -235,7 +243,7 @@ def _copies(script: ScriptExe, outcome: Outcome) -> tuple[str, ...]:
     return (name,) if name.lower().endswith(".exe") else ()
 
 
-def _behaviour(script: ScriptExe, texts: Texts, outcome: Outcome, header: Evidence) -> list[Aspect]:
+def _behaviour(script: ScriptExe, texts: Texts, outcome: ScriptOutcome, header: Evidence) -> list[Aspect]:
     early = next((entry for entry in outcome.started if not entry.waits), None)
     restarts = {
         "no": "no",
@@ -284,7 +292,7 @@ def _behaviour(script: ScriptExe, texts: Texts, outcome: Outcome, header: Eviden
 
 
 def removal(
-    file: BinaryIO, image: Image, found: Found, program: str, surroundings: Surroundings, state: State
+    file: BinaryIO, image: Image, found: FoundContent, program: str, surroundings: Surroundings, state: State
 ) -> Prediction | None:
     """What the uninstaller that it writes does, read from its own script inside; None where there is none."""
     script = script_of(file, image, found)

@@ -71,7 +71,7 @@ class Stopped(Exception):
     """The script ends: by itself, or by an abort."""
 
 
-class Outcome(msgspec.Struct, frozen=True):
+class ScriptOutcome(msgspec.Struct, frozen=True):
     """What a run did. ``registry`` values are told as what they stand for; ``restarts``: no, asked for, or started."""
 
     effects: tuple[Effect, ...]
@@ -86,7 +86,7 @@ class Outcome(msgspec.Struct, frozen=True):
     architectures: tuple[str, ...] = ()
 
 
-class Key:
+class ScriptKey:
     """One registry key as the script leaves it."""
 
     def __init__(self, hive: str, view: View, key: str) -> None:
@@ -95,7 +95,7 @@ class Key:
         self.gone, self.by = False, -1
 
 
-class Run:
+class ScriptRun:
     """One run of a script. ``state`` is changed."""
 
     def __init__(
@@ -119,7 +119,7 @@ class Run:
         self.flags[SILENT] = 1
         self.remembered = list(self.flags)
         self.effects: list[Effect] = []
-        self.keys: dict[tuple[str, View, str], Key] = {}
+        self.keys: dict[tuple[str, View, str], ScriptKey] = {}
         self.started: list[Started] = []
         self.asked: list[Asked] = []
         self.blind: dict[tuple[str, str], BlindSpot] = {}
@@ -305,12 +305,12 @@ class Run:
             view = "32" if narrow and not classes else "64"
         return hive, view, key
 
-    def key(self, root: int, path: str, *, make: bool = False) -> Key | None:
+    def key(self, root: int, path: str, *, make: bool = False) -> ScriptKey | None:
         hive, view, key = self.locate(root, path)
         place = (hive, view, key.lower())
         found = self.keys.get(place)
         if found is None and make:
-            found = self.keys[place] = Key(hive, view, key)
+            found = self.keys[place] = ScriptKey(hive, view, key)
         return found
 
     def read_registry(self, root: int, path: str, name: str) -> tuple[str, Data] | None:
@@ -391,13 +391,13 @@ class Run:
             if not any(place[:2] == (hive, view) and place[2].startswith(head) for place in held):
                 self.put(RegistryKey(key.hive, above, key.view))
 
-    def _variables(self, key: Key) -> list[Environment]:
+    def _variables(self, key: ScriptKey) -> list[Environment]:
         """The environment variables that the machine has in place of this key's values."""
         scope = SCOPES.get((key.hive, key.key.lower()))
         known = [thing for thing in self.state.of("environment") if isinstance(thing, Environment)]
         return [thing for thing in known if thing.scope == scope]
 
-    def _derived(self, key: Key) -> list[Thing]:
+    def _derived(self, key: ScriptKey) -> list[Thing]:
         """What the machine has in place of the key's values: an uninstall entry, a service."""
         last = key.key.rpartition("\\")[2]
         names = (
@@ -454,7 +454,7 @@ class Run:
     def stop(self) -> NoReturn:
         raise Stopped
 
-    def whole(self) -> Outcome:
+    def whole(self) -> ScriptOutcome:
         """Runs everything that a silent call runs: the first function, the chosen sections, the last function."""
         functions = self.script.functions
         try:
@@ -482,7 +482,7 @@ class Run:
                 self.state.remove(kind, identity)
         if self.flags[RESTART] and self.restarts == "no":
             self.restarts = "asked for"
-        return Outcome(
+        return ScriptOutcome(
             tuple(net(self.effects, self.before, self.state)),
             tuple(self.started),
             tuple(self.asked),

@@ -32,7 +32,7 @@ class Worded(msgspec.Struct, frozen=True):
     number: int
 
 
-Part = str | Variable | Shell | Worded
+TextPart = str | Variable | Shell | Worded
 
 
 def variable_name(number: int) -> str:
@@ -57,7 +57,7 @@ class Texts:
         high = sum(self.script.strings.count(bytes([mark])) for mark in (253, 254))
         return low > high
 
-    def parts(self, operand: int) -> list[Part]:
+    def parts(self, operand: int) -> list[TextPart]:
         """A string as its parts. A place beyond the table gives nothing."""
         if operand < 0:
             number = -operand - 1
@@ -68,14 +68,14 @@ class Texts:
                 return []
         return self._wide(operand) if self.script.wide else self._narrow(operand)
 
-    def _narrow(self, place: int) -> list[Part]:
+    def _narrow(self, place: int) -> list[TextPart]:
         data = self.script.strings
         end = min(data.find(b"\0", place) if place < len(data) else -1, place + MAX_TEXT)
         if self.late:
             marks = {4: "skip", 3: "variable", 2: "shell", 1: "worded"}
         else:
             marks = {252: "skip", 253: "variable", 254: "shell", 255: "worded"}
-        parts: list[Part] = []
+        parts: list[TextPart] = []
         text = bytearray()
         while place < len(data) and data[place] and len(text) < MAX_TEXT:
             what = marks.get(data[place])
@@ -97,7 +97,7 @@ class Texts:
             parts.append(text.decode("cp1252", "replace"))
         return parts
 
-    def _wide(self, place: int) -> list[Part]:
+    def _wide(self, place: int) -> list[TextPart]:
         data = self.script.strings
         marks = {
             4: "skip",
@@ -109,7 +109,7 @@ class Texts:
             0xE002: "shell",
             0xE003: "worded",
         }
-        parts: list[Part] = []
+        parts: list[TextPart] = []
         text: list[int] = []
         at = 2 * place
 
@@ -156,7 +156,7 @@ class Texts:
         return out
 
 
-def _coded(what: str, low: int, high: int) -> Part:
+def _coded(what: str, low: int, high: int) -> TextPart:
     if what == "shell":
         return Shell(low, high)
     number = (low & 0x7F) | (high & 0x7F) << 7

@@ -132,7 +132,10 @@ function Watch-Line([string]$Number, [double]$Seconds, [string]$Folder, [string]
                     $ours[$one.Id] = @($parent, ($one.ProcessName + '.exe'), $now, '-')
                 }
                 $there[$one.Id] = $true
-                $sum = $sum + $one.TotalProcessorTime.TotalSeconds
+                # the API layer gives every process the time of whoever asks, which says nothing
+                [double]$took = $one.TotalProcessorTime.TotalSeconds
+                [double]$mine = [Diagnostics.Process]::GetCurrentProcess().TotalProcessorTime.TotalSeconds
+                if ([Math]::Abs($mine - $took) -gt 0.05) { $sum = $sum + $took }
                 if (($one.MainWindowHandle -ne [IntPtr]::Zero) -and ($one.MainWindowTitle -ne '')) {
                     $shown = $true
                     [string]$key = '' + $one.Id + ' ' + $one.MainWindowTitle

@@ -25,7 +25,7 @@ from yendo.formats.fields import unescape
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Ran
 from yendo.machines.recorded.observed import Observed, said
-from yendo.machines.recorded.picture import Reader
+from yendo.machines.recorded.picture import PictureReader
 from yendo.machines.watching import Process, Watched, Window
 
 ERRANDS = r"C:\Program Files\Yendo proof\errands"
@@ -39,7 +39,7 @@ IDLE = 60.0  # seconds in which nothing is done, to see what the machine changes
 EVERY = 0.15  # seconds between two looks for an answer
 
 
-class Link(Protocol):
+class MachineLink(Protocol):
     """The way to a machine. Paths are its own; whatever is asked may be asked again."""
 
     name: str
@@ -73,7 +73,9 @@ class Link(Protocol):
 class LiveMachine(Observed):
     """One computer. ``script`` is what carries errands out there; ``idle`` are seconds."""
 
-    def __init__(self, link: Link, script: bytes, *, idle: float = IDLE, heard: Callable[[str], object] = str) -> None:
+    def __init__(
+        self, link: MachineLink, script: bytes, *, idle: float = IDLE, heard: Callable[[str], object] = str
+    ) -> None:
         super().__init__({}, {}, "system")
         self.link, self.script, self.idle, self.heard = link, script, idle, heard
         self.name = link.name.replace(":", "-")
@@ -146,7 +148,7 @@ class LiveSession(RunnerOnly):
 
     def __init__(self, machine: LiveMachine, there: str) -> None:
         self.machine, self.link, self.there = machine, machine.link, there
-        self.reader = Reader()
+        self.reader = PictureReader()
         self.number = 0
         self.own: list[str] = []
         self.programs: tuple[str, ...] = ()

@@ -62,7 +62,7 @@ def slashed(path: str) -> str:
     return "/" + path.replace("\\", "/")
 
 
-class Line:
+class SshLine:
     """The line to one computer. ``until`` is when nobody waits any longer."""
 
     def __init__(self, name: str, address: Address, heard: Heard, limit: float) -> None:
@@ -210,7 +210,7 @@ class SshLink:
         library()
         self.name = f"ssh:{name}"
         self.short, self.address = name, address
-        self.line = Line(name, address, heard, VISIT)
+        self.line = SshLine(name, address, heard, VISIT)
         self.changed, self.known = True, False
         self.loop = asyncio.new_event_loop()
         self.thread = threading.Thread(target=self.loop.run_forever, daemon=True, name=self.name)

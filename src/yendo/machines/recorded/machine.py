@@ -24,10 +24,10 @@ from yendo.formats.fields import unescape
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Ran
 from yendo.machines.recorded.observed import Observed, said
-from yendo.machines.recorded.picture import Picture, Reader
+from yendo.machines.recorded.picture import Picture, PictureReader
 
 
-class Part(msgspec.Struct):
+class RecordedPart(msgspec.Struct):
     """A part of a recording: its name (``05-install-0``) and its lines."""
 
     name: str
@@ -38,7 +38,7 @@ class Part(msgspec.Struct):
         return self.name.endswith("-look")
 
 
-class Moment(msgspec.Struct):
+class RecordedMoment(msgspec.Struct):
     """Something that was carried out: ``verb`` is install, uninstall, detect or restarted; ``files`` what the runner
     had written by then.
     """
@@ -53,14 +53,14 @@ class Moment(msgspec.Struct):
 class RecordedMachine(Observed):
     """One recording. Only what it has can be asked for: one scenario, as one account."""
 
-    def __init__(self, parts: list[Part], account: Account) -> None:
+    def __init__(self, parts: list[RecordedPart], account: Account) -> None:
         if not parts or parts[0].name != "01-about":
             raise Unreadable("the result does not say on which machine it was made")
         super().__init__(*said(parts[0].lines), account)
         version = self.about.get("windows", "")
         self.name = f"kit-{version.split('.')[2] if version.count('.') >= 2 else 'unknown'}"
         self.label = f"{self.words}, by a proof kit"
-        reader = Reader()
+        reader = PictureReader()
         self.parts = [reader.read(part.lines) if part.is_picture else _moment(part) for part in parts[1:]]
         pictures = [part for part in self.parts if isinstance(part, Picture)]
         if not pictures:
@@ -117,7 +117,7 @@ class RecordedSession(RunnerOnly):
     def restart(self) -> None:
         self._next("restarted")
 
-    def _next(self, verb: str) -> Moment:
+    def _next(self, verb: str) -> RecordedMoment:
         for number in range(self.at, len(self.machine.parts)):
             part = self.machine.parts[number]
             if isinstance(part, Picture):
@@ -159,8 +159,8 @@ class RecordedSession(RunnerOnly):
     place = append = remove = make_folder = remove_folder = end_programs = close_program = _over
 
 
-def _moment(part: Part) -> Moment:
-    found = Moment("restarted", 0, 0.0, "", {})
+def _moment(part: RecordedPart) -> RecordedMoment:
+    found = RecordedMoment("restarted", 0, 0.0, "", {})
     try:
         for line in part.lines:
             kind, *fields = line.split("\t")

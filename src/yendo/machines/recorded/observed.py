@@ -21,7 +21,7 @@ from yendo.machines.wine import noise as layer_noise
 from yendo.machines.wine import quirks
 
 
-class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class WindowsNoise(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a Windows changes by itself, or only the layer: a pattern of identities, and why."""
 
     kind: str
@@ -31,9 +31,9 @@ class Entry(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 @cache
-def _noise(layer: bool) -> Patterns[Entry]:
+def _noise(layer: bool) -> Patterns[WindowsNoise]:
     raw = tomllib.loads(files("yendo.machines.recorded").joinpath("noise.toml").read_text("utf-8"))
-    return Patterns(entry for entry in msgspec.convert(raw["entry"], list[Entry]) if layer or not entry.layer)
+    return Patterns(entry for entry in msgspec.convert(raw["entry"], list[WindowsNoise]) if layer or not entry.layer)
 
 
 def is_noise(thing: Thing, *, layer: bool) -> bool:

@@ -40,7 +40,7 @@ class Picture(msgspec.Struct):
     programs: tuple[str, ...]
 
 
-class Reader:
+class PictureReader:
     """Reads pictures of one machine; what two of them say alike is the same object in both, which keeps them small."""
 
     def __init__(self) -> None:

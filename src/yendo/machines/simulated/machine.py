@@ -373,7 +373,7 @@ class SimulatedSession:
                 return below.is_dir() and any(path.is_file() for path in below.rglob("*"))
         return None if not self.files_below(folder) else True
 
-    def app(self, path: str) -> app_package.Identity | None:
+    def app(self, path: str) -> app_package.AppIdentity | None:
         found = self._lookup(path)
         if found is None:
             return None
@@ -556,7 +556,7 @@ class SimulatedSession:
             self.unpacked[found] = payload(database, found.source)
         return self.unpacked[found]
 
-    def _fill(self, contents: dict[str, bytes], outcome: engine.Outcome) -> None:
+    def _fill(self, contents: dict[str, bytes], outcome: engine.EngineOutcome) -> None:
         """Keeps the contents of files that the run placed."""
         for effect in outcome.effects:
             key = effect.evidence.key if effect.evidence and effect.evidence.table == "File" else ""

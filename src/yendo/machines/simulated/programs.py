@@ -21,7 +21,7 @@ OBSERVED = "observed"  # the folder of a package with its recordings
 _LINE = re.compile(r'"([^"]+)"\s*(.*)$')
 
 
-class Found(msgspec.Struct):
+class FoundProgram(msgspec.Struct):
     """How a command line can be carried out: a recording, an installer that can be read, or an uninstaller it left."""
 
     program: str
@@ -106,7 +106,7 @@ def find(
     recording: Recording | None,
     lookup: Callable[[str], bytes | Path | None],
     left: dict[str, tuple[Path, str]],
-) -> Found | None:
+) -> FoundProgram | None:
     """How a command line can be carried out, or None. ``left`` are uninstallers of programs that were read."""
     match = _LINE.match(line)
     program, arguments = (match[1], match[2].strip()) if match else ("", line)
@@ -114,9 +114,9 @@ def find(
     if recording is not None:
         if isinstance(at, Path) and digest.of_file(at) != recording.media:
             raise NotCovered(f"the recording of {at.name} is of another file; record it again with `yendo try`")
-        return Found(program, arguments, recording)
+        return FoundProgram(program, arguments, recording)
     if isinstance(at, Path):
-        return Found(program, arguments, installer=at)
+        return FoundProgram(program, arguments, installer=at)
     if program.lower() in left:
-        return Found(program, arguments, removes=left[program.lower()])
+        return FoundProgram(program, arguments, removes=left[program.lower()])
     return None

@@ -10,7 +10,7 @@ from typing import Protocol
 
 from yendo.effects import Service, State
 from yendo.effects.things import Part
-from yendo.formats.app_package import Identity
+from yendo.formats.app_package import AppIdentity
 from yendo.machines.protocol import Ran
 
 _WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|(\S+)')
@@ -37,7 +37,7 @@ class Files(Protocol):
     def inside(self, folder: str) -> bool | None:
         """Whether a folder holds files; None where it lies outside what was brought, so that nobody knows."""
 
-    def app(self, path: str) -> Identity | None:
+    def app(self, path: str) -> AppIdentity | None:
         """Who a modern app package says it is; None where the file is not there or is none."""
 
 

@@ -17,7 +17,7 @@ from yendo.effects.things import Thing
 from yendo.machines.noise import Patterns
 
 
-class Entry(msgspec.Struct, frozen=True):
+class LayerNoise(msgspec.Struct, frozen=True):
     """``identity`` is a thing's identity with ``*`` for what changes from run to run."""
 
     kind: str
@@ -26,19 +26,19 @@ class Entry(msgspec.Struct, frozen=True):
 
 
 @cache
-def entries() -> tuple[Entry, ...]:
+def entries() -> tuple[LayerNoise, ...]:
     source = files("yendo.machines.wine").joinpath("noise.json")
     if not source.is_file():
         return ()
-    return tuple(msgspec.convert(json.loads(source.read_text("utf-8"))["entries"], list[Entry]))
+    return tuple(msgspec.convert(json.loads(source.read_text("utf-8"))["entries"], list[LayerNoise]))
 
 
 @cache
-def _patterns() -> Patterns[Entry]:
+def _patterns() -> Patterns[LayerNoise]:
     return Patterns(entries())
 
 
-def reason(thing: Thing) -> Entry | None:
+def reason(thing: Thing) -> LayerNoise | None:
     """The entry that explains a thing as the platform's own, or None."""
     return _patterns().naming(thing)
 

@@ -14,7 +14,7 @@ from yendo.facts.surroundings import expand
 from yendo.facts.versions import VersionRange
 from yendo.terms.amounts import Written
 
-View = Literal["64", "32"]
+RuleView = Literal["64", "32"]
 
 
 class Sight(msgspec.Struct):

@@ -13,8 +13,8 @@ from yendo.terms.rules.base import (
     Criteria,
     Field,
     OvalTest,
+    RuleView,
     Sight,
-    View,
     bounds,
     fits,
     number_fits,
@@ -45,7 +45,7 @@ class RegistryRule(BaseRule, tag="registry", frozen=True, kw_only=True):
     equals: str | int | None = None
     version: str | None = None
     number: str | None = None
-    view: View = "64"
+    view: RuleView = "64"
 
     @property
     def parts(self) -> tuple[str, str]:
@@ -147,7 +147,7 @@ class RegistryKeyRule(BaseRule, tag="registry-key", frozen=True, kw_only=True):
     """A registry key exists."""
 
     key: Text
-    view: View = "64"
+    view: RuleView = "64"
 
     def __post_init__(self) -> None:
         super().__post_init__()

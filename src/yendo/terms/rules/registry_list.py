@@ -7,7 +7,7 @@ from typing import Annotated, Any
 from msgspec import Meta
 
 from yendo.terms.amounts import Text
-from yendo.terms.rules.base import BaseRule, Criteria, Sight, View
+from yendo.terms.rules.base import BaseRule, Criteria, RuleView, Sight
 from yendo.terms.rules.registry import RegistryRule, parts_of
 
 MAX_VALUES = 500
@@ -18,7 +18,7 @@ class RegistryListRule(BaseRule, tag="registry-list", frozen=True, kw_only=True)
 
     key: Text
     values: Annotated[dict[str, str | int], Meta(min_length=1, max_length=MAX_VALUES)]
-    view: View = "64"
+    view: RuleView = "64"
 
     def __post_init__(self) -> None:
         super().__post_init__()

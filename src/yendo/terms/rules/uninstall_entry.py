@@ -11,8 +11,8 @@ from yendo.terms.rules.base import (
     Criteria,
     Field,
     OvalTest,
+    RuleView,
     Sight,
-    View,
     bounds,
     exact_pattern,
     fits,
@@ -32,7 +32,7 @@ class UninstallEntryRule(BaseRule, tag="uninstall-entry", frozen=True, kw_only=T
     pattern: Text | None = None
     publisher: Text | None = None
     version: str | None = None
-    view: View | None = None
+    view: RuleView | None = None
 
     def __post_init__(self) -> None:
         super().__post_init__()

@@ -8,10 +8,10 @@ from collections.abc import Iterator
 from yendo.effects import RegistryKey, RegistryValue
 from yendo.effects.things import Data
 from yendo.evidence import Evidence, row
-from yendo.formats.msi import Row
+from yendo.formats.msi import TableRow
 from yendo.installers.msi.actions.registry import drop_tree, place
 from yendo.installers.msi.actions.table import standard
-from yendo.installers.msi.session import LOCAL, Session
+from yendo.installers.msi.session import LOCAL, InstallSession
 
 _BASE_85 = "!$%&'()*+,-.0123456789=?@ABCDEFGHIJKLMNOPQRSTUVWXYZ[]^_`abcdefghijklmnopqrstuvwxyz{}~"
 
@@ -38,7 +38,7 @@ def descriptor(product: str, feature: str, component: str) -> str:
 class _Writer:
     """Registry values below the classes, of one component and one row."""
 
-    def __init__(self, session: Session, component: str, evidence: Evidence) -> None:
+    def __init__(self, session: InstallSession, component: str, evidence: Evidence) -> None:
         self.session, self.component, self.evidence = session, component, evidence
 
     def set(self, key: str, name: str, data: Data, kind: str | None = "sz") -> None:
@@ -53,7 +53,7 @@ class _Writer:
         drop_tree(self.session, *place(self.session, 0, key, self.component), self.evidence)
 
 
-def _registers(session: Session, entry: Row) -> bool:
+def _registers(session: InstallSession, entry: TableRow) -> bool:
     """Whether a row with a feature and a component is registered in this run."""
     feature, component = entry.text("Feature_"), entry.text("Component_")
     if session.removing:
@@ -61,13 +61,13 @@ def _registers(session: Session, entry: Row) -> bool:
     return session.features.get(feature) == LOCAL and (session.installs(component) or component in session.kept)
 
 
-def _withdraws(session: Session, entry: Row) -> bool:
+def _withdraws(session: InstallSession, entry: TableRow) -> bool:
     """Whether a row with a feature and a component loses its registration in this run."""
     was = session.installed is not None and entry.text("Component_") in session.installed.components
     return was and session.features.get(entry.text("Feature_")) != LOCAL
 
 
-def _icon(session: Session, entry: Row) -> str:
+def _icon(session: InstallSession, entry: TableRow) -> str:
     icon, index = entry.text("Icon_"), entry.get("IconIndex")
     if not icon:
         return ""
@@ -76,7 +76,7 @@ def _icon(session: Session, entry: Row) -> str:
 
 
 @standard("RegisterClassInfo")
-def register_classes(session: Session) -> None:
+def register_classes(session: InstallSession) -> None:
     for entry in session.database["Class"]:
         if not _registers(session, entry):
             continue
@@ -106,7 +106,7 @@ def register_classes(session: Session) -> None:
             write.set(f"FileType\\{code}\\{at}", "", mask)
 
 
-def _application(session: Session, code: str, name: str, component: str) -> None:
+def _application(session: InstallSession, code: str, name: str, component: str) -> None:
     found = session.database["AppId"].find(code)
     if found is None:
         return
@@ -129,7 +129,7 @@ def _application(session: Session, code: str, name: str, component: str) -> None
 
 
 @standard("UnregisterClassInfo")
-def unregister_classes(session: Session) -> None:
+def unregister_classes(session: InstallSession) -> None:
     for entry in session.database["Class"]:
         if not _withdraws(session, entry):
             continue
@@ -142,7 +142,7 @@ def unregister_classes(session: Session) -> None:
             write.drop(f"FileType\\{code}")
 
 
-def _program_ids(session: Session, *, coming: bool) -> Iterator[tuple[Row, str]]:
+def _program_ids(session: InstallSession, *, coming: bool) -> Iterator[tuple[TableRow, str]]:
     """The programmatic identifiers that come (or go) with a class or a file type, each with the component."""
     database = session.database
     owners: dict[str, str] = {}
@@ -172,7 +172,7 @@ def _program_ids(session: Session, *, coming: bool) -> Iterator[tuple[Row, str]]
 
 
 @standard("RegisterProgIdInfo")
-def register_program_ids(session: Session) -> None:
+def register_program_ids(session: InstallSession) -> None:
     for entry, component in _program_ids(session, coming=True):
         key, above = (
             entry.text("ProgId"),
@@ -191,13 +191,13 @@ def register_program_ids(session: Session) -> None:
 
 
 @standard("UnregisterProgIdInfo")
-def unregister_program_ids(session: Session) -> None:
+def unregister_program_ids(session: InstallSession) -> None:
     for entry, component in _program_ids(session, coming=False):
         _Writer(session, component, row("ProgId", entry.text("ProgId"))).drop(entry.text("ProgId"))
 
 
 @standard("RegisterExtensionInfo")
-def register_extensions(session: Session) -> None:
+def register_extensions(session: InstallSession) -> None:
     for entry in session.database["Extension"]:
         if not _registers(session, entry):
             continue
@@ -214,7 +214,7 @@ def register_extensions(session: Session) -> None:
         _verbs(session, entry, program_id)
 
 
-def _verbs(session: Session, extension: Row, program_id: str) -> None:
+def _verbs(session: InstallSession, extension: TableRow, program_id: str) -> None:
     component, feature = extension.text("Component_"), extension.text("Feature_")
     owner = session.database["Component"].find(component)
     verbs = sorted(
@@ -239,7 +239,7 @@ def _verbs(session: Session, extension: Row, program_id: str) -> None:
 
 
 @standard("UnregisterExtensionInfo")
-def unregister_extensions(session: Session) -> None:
+def unregister_extensions(session: InstallSession) -> None:
     for entry in session.database["Extension"]:
         if _withdraws(session, entry):
             component = entry.text("Component_")
@@ -250,7 +250,7 @@ def unregister_extensions(session: Session) -> None:
 
 
 @standard("RegisterMIMEInfo")
-def register_content_types(session: Session) -> None:
+def register_content_types(session: InstallSession) -> None:
     for entry in session.database["MIME"]:
         for owner in session.database["Extension"].where(Extension=entry["Extension_"]):
             if _registers(session, owner):
@@ -262,7 +262,7 @@ def register_content_types(session: Session) -> None:
 
 
 @standard("UnregisterMIMEInfo")
-def unregister_content_types(session: Session) -> None:
+def unregister_content_types(session: InstallSession) -> None:
     for entry in session.database["MIME"]:
         for owner in session.database["Extension"].where(Extension=entry["Extension_"]):
             if _withdraws(session, owner):
@@ -271,7 +271,7 @@ def unregister_content_types(session: Session) -> None:
 
 
 @standard("RegisterTypeLibraries")
-def register_type_libraries(session: Session) -> None:
+def register_type_libraries(session: InstallSession) -> None:
     for entry in session.database["TypeLib"]:
         component = entry.text("Component_")
         if not session.installs(component):
@@ -293,7 +293,7 @@ def register_type_libraries(session: Session) -> None:
 
 
 @standard("UnregisterTypeLibraries")
-def unregister_type_libraries(session: Session) -> None:
+def unregister_type_libraries(session: InstallSession) -> None:
     for entry in session.database["TypeLib"]:
         component = entry.text("Component_")
         if session.removes(component):

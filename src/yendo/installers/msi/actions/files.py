@@ -7,7 +7,7 @@ from yendo.effects.things import parent
 from yendo.evidence import Evidence, row
 from yendo.facts.versions import Version
 from yendo.installers.msi.actions.table import standard
-from yendo.installers.msi.session import LOCAL, Session, all_clean, clean, long_name
+from yendo.installers.msi.session import LOCAL, InstallSession, all_clean, clean, long_name
 
 
 def _version(text: str) -> Version | None:
@@ -18,7 +18,7 @@ def _version(text: str) -> Version | None:
 
 
 @standard("CreateFolders")
-def create_folders(session: Session) -> None:
+def create_folders(session: InstallSession) -> None:
     for entry in session.database["CreateFolder"]:
         if session.installs(entry.text("Component_")):
             session.put_folder(
@@ -28,7 +28,7 @@ def create_folders(session: Session) -> None:
 
 
 @standard("RemoveFolders")
-def remove_folders(session: Session) -> None:
+def remove_folders(session: InstallSession) -> None:
     for entry in session.database["CreateFolder"]:
         if session.removes(entry.text("Component_")):
             drop_empty(
@@ -38,7 +38,7 @@ def remove_folders(session: Session) -> None:
             )
 
 
-def drop_empty(session: Session, path: str, evidence: Evidence) -> None:
+def drop_empty(session: InstallSession, path: str, evidence: Evidence) -> None:
     """Takes a folder away while it is empty and was made by the installer, and so on upwards."""
     while path.lower() in session.created and session.state.is_empty(path):
         if not session.drop("folder", path, evidence):
@@ -47,7 +47,7 @@ def drop_empty(session: Session, path: str, evidence: Evidence) -> None:
 
 
 @standard("InstallFiles")
-def install_files(session: Session) -> None:
+def install_files(session: InstallSession) -> None:
     made: set[str] = set()
     names = [long_name(named) for _, named in session.database["File"].pick("File", "FileName")]
     if not all_clean(names):
@@ -75,7 +75,7 @@ def install_files(session: Session) -> None:
     place_isolated(session)
 
 
-def _without_assemblies(session: Session) -> dict[str, int]:
+def _without_assemblies(session: InstallSession) -> dict[str, int]:
     """The states of components, without those whose files go to the machine's store of shared assemblies."""
     shared = {
         entry.text("Component_"): entry
@@ -119,7 +119,7 @@ def _replaces(mode: str, there: File, mine: Version | None, size: int, sha256: s
 
 
 @standard("RemoveFiles")
-def remove_files(session: Session) -> None:
+def remove_files(session: InstallSession) -> None:
     if session.removing or session.installed:
         remove_isolated(session)
         for entry in session.database["File"]:
@@ -146,7 +146,7 @@ def remove_files(session: Session) -> None:
             session.drop("folder", folder, where)
 
 
-def _matching(session: Session, folder: str, pattern: str) -> list[str]:
+def _matching(session: InstallSession, folder: str, pattern: str) -> list[str]:
     from fnmatch import fnmatchcase
 
     if not any(character in pattern for character in "*?"):
@@ -162,7 +162,7 @@ def _matching(session: Session, folder: str, pattern: str) -> list[str]:
 
 
 @standard("DuplicateFiles")
-def duplicate_files(session: Session) -> None:
+def duplicate_files(session: InstallSession) -> None:
     for entry in session.database["DuplicateFile"]:
         source = session.file_path(entry.text("File_"))
         if source and session.installs(entry.text("Component_")):
@@ -177,7 +177,7 @@ def duplicate_files(session: Session) -> None:
 
 
 @standard("RemoveDuplicateFiles")
-def remove_duplicate_files(session: Session) -> None:
+def remove_duplicate_files(session: InstallSession) -> None:
     for entry in session.database["DuplicateFile"]:
         source = session.file_path(entry.text("File_"))
         if source and session.removes(entry.text("Component_")):
@@ -187,7 +187,7 @@ def remove_duplicate_files(session: Session) -> None:
                 drop_empty(session, parent(path), where)
 
 
-def _duplicate(session: Session, folder: str, name: str, source: str) -> str:
+def _duplicate(session: InstallSession, folder: str, name: str, source: str) -> str:
     if folder and not session.prop(folder):
         return ""
     base = session.prop(folder).rstrip("\\") if folder else parent(source)
@@ -195,7 +195,7 @@ def _duplicate(session: Session, folder: str, name: str, source: str) -> str:
 
 
 @standard("MoveFiles")
-def move_files(session: Session) -> None:
+def move_files(session: InstallSession) -> None:
     """Copies or moves files that are on the machine already."""
     for entry in session.database["MoveFile"]:
         if not session.installs(entry.text("Component_")):
@@ -225,7 +225,7 @@ def move_files(session: Session) -> None:
 
 
 @standard("IsolateComponents")
-def isolate_components(session: Session) -> None:
+def isolate_components(session: InstallSession) -> None:
     """Notes which components are copied beside a program; the copies are made with the files."""
     for entry in session.database["IsolatedComponent"]:
         shared, application = entry.text("Component_Shared"), entry.text("Component_Application")
@@ -233,7 +233,7 @@ def isolate_components(session: Session) -> None:
             session.isolated.append((shared, application))
 
 
-def place_isolated(session: Session) -> None:
+def place_isolated(session: InstallSession) -> None:
     """The copies of shared components beside their program, and the empty file that makes the loader take them."""
     for shared, application in session.isolated:
         if not (session.installs(shared) and session.installs(application)):
@@ -252,7 +252,7 @@ def place_isolated(session: Session) -> None:
         session.put(File(f"{program}.LOCAL", 0), where)
 
 
-def remove_isolated(session: Session) -> None:
+def remove_isolated(session: InstallSession) -> None:
     for shared, application in session.isolated:
         if not session.removes(application):
             continue

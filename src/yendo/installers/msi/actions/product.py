@@ -8,11 +8,11 @@ from yendo.effects.things import View
 from yendo.evidence import row
 from yendo.installers.msi.actions.search import upgrade_matches
 from yendo.installers.msi.actions.table import standard
-from yendo.installers.msi.session import Session
+from yendo.installers.msi.session import InstallSession
 
 
 @standard("RegisterProduct")
-def register_product(session: Session) -> None:
+def register_product(session: InstallSession) -> None:
     if session.removing or not session.product_code:
         return
     get = session.prop
@@ -37,7 +37,7 @@ def register_product(session: Session) -> None:
 
 
 @standard("PublishProduct")
-def publish_product(session: Session) -> None:
+def publish_product(session: InstallSession) -> None:
     where = row("Property", "ProductCode")
     _icons(session)
     if session.removing:
@@ -61,7 +61,7 @@ def publish_product(session: Session) -> None:
         )
 
 
-def _icons(session: Session) -> None:
+def _icons(session: InstallSession) -> None:
     """The icons of the list of programs and of shortcuts, which the installer keeps in a folder of its own."""
     keeper = f"{session.surroundings.folders['WindowsFolder']}\\Installer"
     folder = f"{keeper}\\{session.product_code}"
@@ -81,17 +81,17 @@ def _icons(session: Session) -> None:
 
 
 @standard("ScheduleReboot")
-def schedule_reboot(session: Session) -> None:
+def schedule_reboot(session: InstallSession) -> None:
     session.restart = session.restart or "at the end"
 
 
 @standard("ForceReboot")
-def force_reboot(session: Session) -> None:
+def force_reboot(session: InstallSession) -> None:
     session.restart = "in the middle"
 
 
 @standard("RemoveExistingProducts")
-def remove_existing_products(session: Session) -> None:
+def remove_existing_products(session: InstallSession) -> None:
     if session.installed:
         return
     only_detect = {code for code, _, detect in upgrade_matches(session) if detect}

@@ -6,10 +6,10 @@ from yendo.effects import RegistryKey, RegistryValue
 from yendo.effects.things import Data, View
 from yendo.evidence import Evidence, row
 from yendo.installers.msi.actions.table import standard
-from yendo.installers.msi.session import ROOTS, Session
+from yendo.installers.msi.session import ROOTS, InstallSession
 
 
-def place(session: Session, root: int, key: str, component: str) -> tuple[str, str, View]:
+def place(session: InstallSession, root: int, key: str, component: str) -> tuple[str, str, View]:
     """``(hive, key, view)`` of a Registry row, with classes and the 32-bit half put where they land."""
     hive = ROOTS.get(root, "HKLM" if session.per_machine else "HKCU")
     if hive == "HKCR":
@@ -46,7 +46,7 @@ def registry_data(text: str) -> tuple[str, Data]:
 
 
 @standard("WriteRegistryValues")
-def write_registry_values(session: Session) -> None:
+def write_registry_values(session: InstallSession) -> None:
     for entry in session.database["Registry"]:
         component, name = entry.text("Component_"), entry.text("Name")
         value = entry.get("Value")
@@ -72,7 +72,7 @@ def write_registry_values(session: Session) -> None:
 
 
 @standard("RemoveRegistryValues")
-def remove_registry_values(session: Session) -> None:
+def remove_registry_values(session: InstallSession) -> None:
     for entry in session.database["Registry"]:
         component = entry.text("Component_")
         if not session.removes(component):
@@ -100,7 +100,7 @@ def remove_registry_values(session: Session) -> None:
             )
 
 
-def drop_tree(session: Session, hive: str, key: str, view: str, where: Evidence) -> None:
+def drop_tree(session: InstallSession, hive: str, key: str, view: str, where: Evidence) -> None:
     """Takes a key away with everything below it."""
     head = f"{hive}/{view}\\{key}".lower()
     for thing in list(session.state.of("registry", "registry-key")):

@@ -9,22 +9,22 @@ from yendo.effects.things import parent
 from yendo.evidence import Evidence, row
 from yendo.facts import systems
 from yendo.facts.versions import Version
-from yendo.formats.msi import Row
+from yendo.formats.msi import TableRow
 from yendo.installers.msi.actions.table import standard
-from yendo.installers.msi.session import MAX_DEPTH, ROOTS, Failure, Session, long_name
+from yendo.installers.msi.session import MAX_DEPTH, ROOTS, ActionFailure, InstallSession, long_name
 from yendo.terms.rules import FileRule, FolderRule, RegistryRule, Rule
 
 
 @standard("LaunchConditions")
-def launch_conditions(session: Session) -> None:
+def launch_conditions(session: InstallSession) -> None:
     for entry in session.database["LaunchCondition"]:
         condition = entry.text("Condition")
         if not session.holds(condition, row("LaunchCondition", condition)) and not session.assume(condition):
             session.want(condition)
-            raise Failure(1603, session.format(entry.text("Description")) or entry.text("Condition"))
+            raise ActionFailure(1603, session.format(entry.text("Description")) or entry.text("Condition"))
 
 
-def upgrade_matches(session: Session) -> list[tuple[str, str, bool]]:
+def upgrade_matches(session: InstallSession) -> list[tuple[str, str, bool]]:
     """``(product code, action property, only detect)`` for each installed product that an Upgrade row names."""
     found = []
     for entry in session.database["Upgrade"]:
@@ -54,7 +54,7 @@ def _between(version: str, low: str, high: str, flags: int) -> bool:
 
 
 @standard("FindRelatedProducts")
-def find_related_products(session: Session) -> None:
+def find_related_products(session: InstallSession) -> None:
     if session.installed:
         return
     for code, name, _ in upgrade_matches(session):
@@ -63,7 +63,7 @@ def find_related_products(session: Session) -> None:
 
 
 @standard("MigrateFeatureStates")
-def migrate_feature_states(session: Session) -> None:
+def migrate_feature_states(session: InstallSession) -> None:
     """Features of the same names get the states they have in the version that is upgraded from."""
     if session.installed or any(
         session.prop(name) for name in ("ADDLOCAL", "REMOVE", "ADDSOURCE", "ADDDEFAULT", "ADVERTISE")
@@ -83,7 +83,7 @@ def migrate_feature_states(session: Session) -> None:
 
 
 @standard("AppSearch")
-def app_search(session: Session) -> None:
+def app_search(session: InstallSession) -> None:
     for entry in session.database["AppSearch"]:
         name, signature = entry.text("Property"), entry.text("Signature_")
         found = _search(session, signature, row("AppSearch", name, signature), 0)
@@ -95,11 +95,11 @@ def app_search(session: Session) -> None:
             session.absent[name] = rule
 
 
-def _hive(locator: Row) -> str:
+def _hive(locator: TableRow) -> str:
     return ROOTS.get(locator.number("Root"), "HKLM")
 
 
-def _sought(session: Session, signature: str) -> Rule | None:
+def _sought(session: InstallSession, signature: str) -> Rule | None:
     """What a search would find, as a rule; None where it takes more than one thing."""
     if (locator := session.database["RegLocator"].find(signature)) is not None:
         kind = locator.number("Type", 1)
@@ -121,7 +121,7 @@ def _sought(session: Session, signature: str) -> Rule | None:
     return None
 
 
-def _unknown(session: Session, signature: str, depth: int) -> str:
+def _unknown(session: InstallSession, signature: str, depth: int) -> str:
     """What a search that found nothing asks, where no data could say; empty where it is certainly not there."""
     database = session.database
     if depth > MAX_DEPTH:
@@ -163,7 +163,7 @@ def _only_later(known: str | None, least: str) -> bool:
     return str(wanted).split(".")[:3] == str(have).split(".")[:3]
 
 
-def _search(session: Session, signature: str, where: Evidence, depth: int) -> str:
+def _search(session: InstallSession, signature: str, where: Evidence, depth: int) -> str:
     """What a signature finds on the machine: a value, a file, or a folder with its backslash; empty for nothing."""
     database = session.database
     if depth > MAX_DEPTH:
@@ -180,7 +180,7 @@ def _search(session: Session, signature: str, where: Evidence, depth: int) -> st
     return ""
 
 
-def _in_registry(session: Session, locator: Row, signature: str) -> str:
+def _in_registry(session: InstallSession, locator: TableRow, signature: str) -> str:
     kind = locator.number("Type", 1)
     hive = _hive(locator)
     key = f"{hive}/{'64' if kind & 16 else '32'}\\{session.format(locator.text('Key'))}!{session.format(locator.text('Name'))}"  # noqa: E501
@@ -192,7 +192,7 @@ def _in_registry(session: Session, locator: Row, signature: str) -> str:
     return _named(session, str(value.data).strip('"'), signature, is_file=bool(kind & 1))
 
 
-def _component(session: Session, locator: Row, signature: str) -> str:
+def _component(session: InstallSession, locator: TableRow, signature: str) -> str:
     wanted = locator.text("ComponentId").upper()
     for memory in (*session.others.values(), *([session.installed] if session.installed else [])):
         for component, code in memory.components.items():
@@ -202,7 +202,7 @@ def _component(session: Session, locator: Row, signature: str) -> str:
     return ""
 
 
-def _in_ini(session: Session, locator: Row, signature: str) -> str:
+def _in_ini(session: InstallSession, locator: TableRow, signature: str) -> str:
     path = f"{session.surroundings.folders['WindowsFolder']}\\{long_name(locator.text('FileName'))}"
     there = session.state.get("ini", IniValue(path, locator.text("Section"), locator.text("Key")).identity)
     if not isinstance(there, IniValue) or not there.value:
@@ -217,7 +217,7 @@ def _in_ini(session: Session, locator: Row, signature: str) -> str:
     )
 
 
-def _in_folder(session: Session, locator: Row, signature: str, where: Evidence, depth: int) -> str:
+def _in_folder(session: InstallSession, locator: TableRow, signature: str, where: Evidence, depth: int) -> str:
     path = session.format(locator.text("Path")).rstrip("\\")
     if above := locator.text("Parent"):
         found = _search(session, above, where, depth + 1)
@@ -231,7 +231,7 @@ def _in_folder(session: Session, locator: Row, signature: str, where: Evidence, 
     return _named(session, path, signature, is_file=False, levels=locator.number("Depth"))
 
 
-def _named(session: Session, path: str, signature: str, *, is_file: bool, levels: int = 0) -> str:
+def _named(session: InstallSession, path: str, signature: str, *, is_file: bool, levels: int = 0) -> str:
     """A path that was found: the file that the signature describes in it, or the folder itself."""
     wanted = session.database["Signature"].find(signature)
     if wanted is None:
@@ -255,7 +255,7 @@ def _folder(path: str) -> str:
     return path if path.endswith("\\") else path + "\\"
 
 
-def _as_described(file: File, wanted: Row) -> bool:
+def _as_described(file: File, wanted: TableRow) -> bool:
     """Version and size within what a Signature row allows."""
     for column, low in (("MinVersion", True), ("MaxVersion", False)):
         if text := wanted.text(column):
@@ -270,6 +270,6 @@ def _as_described(file: File, wanted: Row) -> bool:
 
 
 @standard("CostFinalize")
-def cost_finalize(session: Session) -> None:
+def cost_finalize(session: InstallSession) -> None:
     session.resolve_directories()
     session.select()

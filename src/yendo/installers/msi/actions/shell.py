@@ -9,11 +9,11 @@ from yendo.effects.things import parent
 from yendo.evidence import row
 from yendo.installers.msi.actions.files import drop_empty
 from yendo.installers.msi.actions.table import standard
-from yendo.installers.msi.session import Session, long_name
+from yendo.installers.msi.session import InstallSession, long_name
 
 
 @standard("CreateShortcuts")
-def create_shortcuts(session: Session) -> None:
+def create_shortcuts(session: InstallSession) -> None:
     for entry in session.database["Shortcut"]:
         component = entry.text("Component_")
         if not session.installs(component):
@@ -36,13 +36,13 @@ def create_shortcuts(session: Session) -> None:
         )
 
 
-def _shortcut_path(session: Session, folder: str, name: str) -> str:
+def _shortcut_path(session: InstallSession, folder: str, name: str) -> str:
     plain = long_name(name)
     return f"{session.directory(folder)}\\{plain if plain.lower().endswith('.lnk') else plain + '.lnk'}"
 
 
 @standard("RemoveShortcuts")
-def remove_shortcuts(session: Session) -> None:
+def remove_shortcuts(session: InstallSession) -> None:
     for entry in session.database["Shortcut"]:
         if session.removes(entry.text("Component_")):
             path, where = (
@@ -61,7 +61,7 @@ def _environment(name: str) -> tuple[str, str]:
 
 
 @standard("WriteEnvironmentStrings")
-def write_environment_strings(session: Session) -> None:
+def write_environment_strings(session: InstallSession) -> None:
     for entry in session.database["Environment"]:
         if not session.installs(entry.text("Component_")):
             continue
@@ -93,7 +93,7 @@ def _joined(value: str, old: str) -> str:
 
 
 @standard("RemoveEnvironmentStrings")
-def remove_environment_strings(session: Session) -> None:
+def remove_environment_strings(session: InstallSession) -> None:
     for entry in session.database["Environment"]:
         flags, name = _environment(entry.text("Name"))
         if not session.removes(entry.text("Component_")) or "-" not in flags:
@@ -114,7 +114,7 @@ def remove_environment_strings(session: Session) -> None:
 
 
 @standard("WriteIniValues")
-def write_ini_values(session: Session) -> None:
+def write_ini_values(session: InstallSession) -> None:
     for entry in session.database["IniFile"]:
         if not session.installs(entry.text("Component_")):
             continue
@@ -133,7 +133,7 @@ def write_ini_values(session: Session) -> None:
         session.put(thing, where)
 
 
-def _ini(session: Session, entry: object) -> IniValue:
+def _ini(session: InstallSession, entry: object) -> IniValue:
     text = entry.text  # type: ignore[attr-defined]
     folder = (
         session.prop(text("DirProperty")).rstrip("\\")
@@ -149,7 +149,7 @@ def _ini(session: Session, entry: object) -> IniValue:
 
 
 @standard("RemoveIniValues")
-def remove_ini_values(session: Session) -> None:
+def remove_ini_values(session: InstallSession) -> None:
     _remove_ini_rows(session)
     for entry in session.database["IniFile"]:
         if not session.removes(entry.text("Component_")):
@@ -165,7 +165,7 @@ def remove_ini_values(session: Session) -> None:
                 drop_empty(session, parent(thing.path), where)
 
 
-def _remove_ini_rows(session: Session) -> None:
+def _remove_ini_rows(session: InstallSession) -> None:
     """Table RemoveIniFile: lines and single tags that go when the component comes."""
     for entry in session.database["RemoveIniFile"]:
         if not session.installs(entry.text("Component_")):
@@ -189,7 +189,7 @@ _STARTS = {0: "boot", 1: "system", 2: "auto", 3: "demand", 4: "disabled"}
 
 
 @standard("InstallServices")
-def install_services(session: Session) -> None:
+def install_services(session: InstallSession) -> None:
     for entry in session.database["ServiceInstall"]:
         component = entry.text("Component_")
         if not session.installs(component):
@@ -211,7 +211,7 @@ def install_services(session: Session) -> None:
 
 
 @standard("DeleteServices")
-def delete_services(session: Session) -> None:
+def delete_services(session: InstallSession) -> None:
     for entry in session.database["ServiceControl"]:
         event, component = entry.number("Event"), entry.text("Component_")
         if (event & 128 and session.removes(component)) or (event & 8 and session.installs(component)):

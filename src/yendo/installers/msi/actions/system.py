@@ -12,13 +12,13 @@ from yendo.installers.msi.actions.classes import descriptor
 from yendo.installers.msi.actions.registry import place
 from yendo.installers.msi.actions.table import standard
 from yendo.installers.msi.commandline import PRODUCT_CODE
-from yendo.installers.msi.session import Session
+from yendo.installers.msi.session import InstallSession
 
 _ODBC = r"Software\ODBC"
 
 
 @standard("RegisterFonts")
-def register_fonts(session: Session) -> None:
+def register_fonts(session: InstallSession) -> None:
     for entry in session.database["Font"]:
         file = session.database["File"].find(entry["File_"])
         if file is None or not session.installs(file.text("Component_")):
@@ -34,7 +34,7 @@ def register_fonts(session: Session) -> None:
 
 
 @standard("UnregisterFonts")
-def unregister_fonts(session: Session) -> None:
+def unregister_fonts(session: InstallSession) -> None:
     for entry in session.database["Font"]:
         file = session.database["File"].find(entry["File_"])
         if file is not None and session.removes(file.text("Component_")) and entry.text("FontTitle"):
@@ -45,7 +45,7 @@ def unregister_fonts(session: Session) -> None:
             )
 
 
-def _odbc(session: Session, table: str, list_name: str, key_column: str, *, coming: bool) -> None:
+def _odbc(session: InstallSession, table: str, list_name: str, key_column: str, *, coming: bool) -> None:
     for entry in session.database[table]:
         component = entry.text("Component_")
         if not (session.installs(component) if coming else session.removes(component)):
@@ -69,7 +69,7 @@ def _odbc(session: Session, table: str, list_name: str, key_column: str, *, comi
 
 
 @standard("InstallODBC")
-def install_odbc(session: Session) -> None:
+def install_odbc(session: InstallSession) -> None:
     _odbc(session, "ODBCDriver", "ODBC Drivers", "Driver", coming=True)
     _odbc(session, "ODBCTranslator", "ODBC Translators", "Translator", coming=True)
     for entry in session.database["ODBCDataSource"]:
@@ -83,7 +83,7 @@ def install_odbc(session: Session) -> None:
 
 
 @standard("RemoveODBC")
-def remove_odbc(session: Session) -> None:
+def remove_odbc(session: InstallSession) -> None:
     _odbc(session, "ODBCDriver", "ODBC Drivers", "Driver", coming=False)
     _odbc(session, "ODBCTranslator", "ODBC Translators", "Translator", coming=False)
 
@@ -94,7 +94,7 @@ def _packed(code: str) -> str:
 
 
 @standard("PublishComponents")
-def publish_components(session: Session) -> None:
+def publish_components(session: InstallSession) -> None:
     for entry in session.database["PublishComponent"]:
         component = entry.text("Component_")
         owner = session.database["Component"].find(component)
@@ -124,7 +124,7 @@ def publish_components(session: Session) -> None:
 
 
 @standard("UnpublishComponents")
-def unpublish_components(session: Session) -> None:
+def unpublish_components(session: InstallSession) -> None:
     for entry in session.database["PublishComponent"]:
         if not session.removes(entry.text("Component_")):
             continue
@@ -139,7 +139,7 @@ def unpublish_components(session: Session) -> None:
         session.drop("registry", value.identity, where)
 
 
-def _guarded(session: Session, table: str, key: str) -> str | None:
+def _guarded(session: InstallSession, table: str, key: str) -> str | None:
     """What an access rule is about, where this run installs it: a path, a registry key or a service."""
     entry = session.database[table].find(key)
     if table == "CreateFolder":
@@ -165,7 +165,7 @@ def _guarded(session: Session, table: str, key: str) -> str | None:
 _EVERYWHERE = ("Administrators", "Everyone")
 
 
-def lock_permissions(session: Session) -> None:
+def lock_permissions(session: InstallSession) -> None:
     """Table LockPermissions: who gets which rights, in place of those that are there."""
     for entry in session.database["LockPermissions"]:
         if target := _guarded(session, entry.text("Table"), entry.text("LockObject")):
@@ -188,7 +188,7 @@ def lock_permissions(session: Session) -> None:
             session.put(AccessRights(target, who, f"0x{entry.number('Permission') & 0xFFFFFFFF:08x}"), where)
 
 
-def lock_permissions_extended(session: Session) -> None:
+def lock_permissions_extended(session: InstallSession) -> None:
     """Table MsiLockPermissionsEx: a whole security descriptor as text."""
     for entry in session.database["MsiLockPermissionsEx"]:
         where = row("MsiLockPermissionsEx", entry.text("MsiLockPermissionsEx"))
@@ -197,7 +197,7 @@ def lock_permissions_extended(session: Session) -> None:
             session.put(AccessRights(target, "", session.format(entry.text("SDDLText"))), where)
 
 
-def forget_rights(session: Session) -> None:
+def forget_rights(session: InstallSession) -> None:
     """Rights go with what they are on."""
     for thing in list(session.state.of("access-rights")):
         if not isinstance(thing, AccessRights):
@@ -226,7 +226,7 @@ _ACTIONS = {0: "nothing", 1: "restart the service", 2: "restart the machine", 3:
 
 
 @standard("MsiConfigureServices")
-def configure_services(session: Session) -> None:
+def configure_services(session: InstallSession) -> None:
     for entry in session.database["MsiServiceConfig"]:
         kind = entry.number("ConfigType")
         words = f"{_SETTINGS.get(kind, f'setting {kind}')}: {session.format(entry.text('Argument')) or 'default'}"
@@ -261,7 +261,9 @@ def configure_services(session: Session) -> None:
         )
 
 
-def _configure(session: Session, name: str, event: int, component: str, words: str, table: str, key: str) -> None:
+def _configure(
+    session: InstallSession, name: str, event: int, component: str, words: str, table: str, key: str
+) -> None:
     if not ((event & 1 and session.installs(component)) or (event & 2 and session.removes(component))):
         return
     there = session.state.get("service", session.format(name))
@@ -271,7 +273,7 @@ def _configure(session: Session, name: str, event: int, component: str, words: s
 
 
 @standard("StartServices")
-def start_services(session: Session) -> None:
+def start_services(session: InstallSession) -> None:
     for entry in session.database["ServiceControl"]:
         _control(
             session,
@@ -286,7 +288,7 @@ def start_services(session: Session) -> None:
 
 
 @standard("StopServices")
-def stop_services(session: Session) -> None:
+def stop_services(session: InstallSession) -> None:
     for entry in session.database["ServiceControl"]:
         _control(
             session,
@@ -301,7 +303,15 @@ def stop_services(session: Session) -> None:
 
 
 def _control(
-    session: Session, event: int, install: int, remove: int, component: str, name: str, key: str, *, running: bool
+    session: InstallSession,
+    event: int,
+    install: int,
+    remove: int,
+    component: str,
+    name: str,
+    key: str,
+    *,
+    running: bool,
 ) -> None:
     if not ((event & install and session.installs(component)) or (event & remove and session.removes(component))):
         return
@@ -315,7 +325,7 @@ _SHARED = r"Software\Microsoft\Windows\CurrentVersion\SharedDLLs"
 
 
 @standard("ProcessComponents")
-def process_components(session: Session) -> None:
+def process_components(session: InstallSession) -> None:
     """Keeps count of who uses shared files."""
     for entry in session.database["Component"]:
         component = entry.text("Component")

@@ -4,16 +4,16 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
-from yendo.installers.msi.session import Session
+from yendo.installers.msi.session import InstallSession
 
-Action = Callable[[Session], None]
-STANDARD: dict[str, Action] = {}
+StandardAction = Callable[[InstallSession], None]
+STANDARD: dict[str, StandardAction] = {}
 
 
-def standard(name: str) -> Callable[[Action], Action]:
+def standard(name: str) -> Callable[[StandardAction], StandardAction]:
     """Registers a function as the standard action of this name."""
 
-    def keep(function: Action) -> Action:
+    def keep(function: StandardAction) -> StandardAction:
         STANDARD[name] = function
         return function
 

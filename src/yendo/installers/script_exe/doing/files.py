@@ -11,12 +11,12 @@ from yendo.effects.things import parent
 from yendo.errors import YendoError
 from yendo.installers.script_exe import run as core
 from yendo.installers.script_exe.doing.table import assign, does
-from yendo.installers.script_exe.run import Run
+from yendo.installers.script_exe.run import ScriptRun
 
 MAX_HASHED = 256 << 20
 
 
-def matching(run: Run, pattern: str) -> list[tuple[str, str]]:
+def matching(run: ScriptRun, pattern: str) -> list[tuple[str, str]]:
     """Kind and path of files and folders that a path with wildcards names."""
     folder, _, last = pattern.rstrip("\\").rpartition("\\")
     wild = bool(re.search(r"[*?]", last))
@@ -44,7 +44,7 @@ def matching(run: Run, pattern: str) -> list[tuple[str, str]]:
 
 
 @does(11)
-def _make_folder(run: Run, path: int, output: int, *_: int) -> None:
+def _make_folder(run: ScriptRun, path: int, output: int, *_: int) -> None:
     target = run.path(path)
     run.make_folders(target)
     if output:
@@ -52,7 +52,7 @@ def _make_folder(run: Run, path: int, output: int, *_: int) -> None:
 
 
 @does(20)
-def _place(run: Run, flags: int, name: int, data: int, low: int, high: int, *_: int) -> None:
+def _place(run: ScriptRun, flags: int, name: int, data: int, low: int, high: int, *_: int) -> None:
     target = run.path(name)
     there = run.state.get("file", target)
     how = flags & 7
@@ -79,7 +79,7 @@ def _place(run: Run, flags: int, name: int, data: int, low: int, high: int, *_: 
     run.put(File(target, size, sha256, version))
 
 
-def _version(run: Run, content: bytes) -> str | None:
+def _version(run: ScriptRun, content: bytes) -> str | None:
     import io
 
     from yendo.formats.pe import Image
@@ -94,7 +94,7 @@ def _version(run: Run, content: bytes) -> str | None:
 
 
 @does(21)
-def _delete(run: Run, path: int, later: int, *_: int) -> None:
+def _delete(run: ScriptRun, path: int, later: int, *_: int) -> None:
     text = run.text(path)
     if run.is_unknown(text):
         run.spot(f"deletes {text}", "which files these are, only a run knows")
@@ -105,7 +105,7 @@ def _delete(run: Run, path: int, later: int, *_: int) -> None:
 
 
 @does(16)
-def _rename(run: Run, old: int, new: int, *_: int) -> None:
+def _rename(run: ScriptRun, old: int, new: int, *_: int) -> None:
     source, target = run.path(old), run.path(new)
     thing = run.state.get("file", source)
     if not isinstance(thing, File) or run.state.get("file", target) is not None:
@@ -116,7 +116,7 @@ def _rename(run: Run, old: int, new: int, *_: int) -> None:
 
 
 @does(23)
-def _remove_folder(run: Run, path: int, how: int, *_: int) -> None:
+def _remove_folder(run: ScriptRun, path: int, how: int, *_: int) -> None:
     target = run.path(path)
     if run.is_unknown(target):
         run.spot(f"removes {target}", "which folder this is, only a run knows")
@@ -141,7 +141,7 @@ def _remove_folder(run: Run, path: int, how: int, *_: int) -> None:
 
 
 @does(46)
-def _copy(run: Run, source: int, target: int, *_: int) -> None:
+def _copy(run: ScriptRun, source: int, target: int, *_: int) -> None:
     origin, to = run.text(source), run.path(target)
     if run.is_unknown(origin + to) or origin.lower().startswith(
         (run.variables[core.EXEDIR].lower(), run.variables.get(core.PLUGINSDIR, "?").lower())
@@ -162,7 +162,7 @@ def _copy(run: Run, source: int, target: int, *_: int) -> None:
 
 
 @does(45)
-def _shortcut(run: Run, link: int, target: int, arguments: int, icon: int, packed: int, description: int) -> None:
+def _shortcut(run: ScriptRun, link: int, target: int, arguments: int, icon: int, packed: int, description: int) -> None:
     path = run.path(link)
     goal = run.text(target)
     working = None if packed & 0x8000 else run.variables.get(core.OUTDIR) or None
@@ -180,7 +180,7 @@ def _shortcut(run: Run, link: int, target: int, arguments: int, icon: int, packe
 
 
 @does(48)
-def _write_ini(run: Run, section: int, name: int, value: int, file: int, writes: int, *_: int) -> None:
+def _write_ini(run: ScriptRun, section: int, name: int, value: int, file: int, writes: int, *_: int) -> None:
     """Writes a value; without a name it removes the section, without a value the name."""
     path = run.path(file)
     texts = run.text(section), run.text(name) if name else "", run.text(value) if writes else ""
@@ -201,7 +201,7 @@ def _write_ini(run: Run, section: int, name: int, value: int, file: int, writes:
 
 
 @does(49)
-def _read_ini(run: Run, variable: int, section: int, name: int, file: int, *_: int) -> None:
+def _read_ini(run: ScriptRun, variable: int, section: int, name: int, file: int, *_: int) -> None:
     found = run.state.get("ini", f"{run.path(file)}|{run.text(section)}|{run.text(name)}")
     if isinstance(found, IniValue):
         assign(run, variable, found.value or "")
@@ -211,7 +211,7 @@ def _read_ini(run: Run, variable: int, section: int, name: int, file: int, *_: i
 
 
 @does(55)
-def _open_file(run: Run, variable: int, access: int, creates: int, path: int, *_: int) -> None:
+def _open_file(run: ScriptRun, variable: int, access: int, creates: int, path: int, *_: int) -> None:
     """Opens a file: creates 1, 2 (always) or 4 (where missing); 3 only opens what is there. Source: CreateFile."""
     target = run.path(path)
     there = run.state.get("file", target) is not None
@@ -225,24 +225,24 @@ def _open_file(run: Run, variable: int, access: int, creates: int, path: int, *_
 
 
 @does(54, 56, 59, 68)
-def _file_work(run: Run, *_: int) -> None:
+def _file_work(run: ScriptRun, *_: int) -> None:
     """Writes to, or closes, what was opened; the file is on record since it was opened."""
 
 
 @does(57, 69)
-def _read_file(run: Run, handle: int, variable: int, *_: int) -> None:
+def _read_file(run: ScriptRun, handle: int, variable: int, *_: int) -> None:
     assign(run, variable, "")
     run.failed()
 
 
 @does(60)
-def _next(run: Run, variable: int, *_: int) -> None:
+def _next(run: ScriptRun, variable: int, *_: int) -> None:
     run.failed()
     assign(run, variable, "")
 
 
 @does(61)
-def _first(run: Run, variable: int, handle: int, pattern: int, *_: int) -> None:
+def _first(run: ScriptRun, variable: int, handle: int, pattern: int, *_: int) -> None:
     found = matching(run, run.text(pattern))
     if not found:
         run.failed()
@@ -253,7 +253,7 @@ def _first(run: Run, variable: int, handle: int, pattern: int, *_: int) -> None:
 
 
 @does(62)
-def _write_uninstaller(run: Run, name: int, data: int, size: int, other: int, *_: int) -> None:
+def _write_uninstaller(run: ScriptRun, name: int, data: int, size: int, other: int, *_: int) -> None:
     target = run.path(name)
     if run.state.get("folder", parent(target)) is None:
         run.failed()

@@ -6,29 +6,29 @@ import re
 
 from yendo.installers.script_exe import run as core
 from yendo.installers.script_exe.doing.table import assign, does
-from yendo.installers.script_exe.run import Run, Started
+from yendo.installers.script_exe.run import ScriptRun, Started
 
 
 @does(40)
-def _open(run: Run, verb: int, file: int, arguments: int, *_: int) -> None:
+def _open(run: ScriptRun, verb: int, file: int, arguments: int, *_: int) -> None:
     _start(run, f"{run.text(file)} {run.text(arguments)}".strip(), False)
 
 
 @does(41)
-def _run(run: Run, command: int, variable: int, waits: int, *_: int) -> None:
+def _run(run: ScriptRun, command: int, variable: int, waits: int, *_: int) -> None:
     _start(run, run.text(command), bool(waits))
     if waits and variable >= 0:
         assign(run, variable, run.unknown("exit code"))
 
 
-def _start(run: Run, command: str, waits: bool) -> None:
+def _start(run: ScriptRun, command: str, waits: bool) -> None:
     number = run.here.number if run.here else -1
     run.started.append(Started(core.shown(command), waits, number))
     run.spot(f"runs {command}", "what that program does, only a run knows")
 
 
 @does(47)
-def _restart(run: Run, *_: int) -> None:
+def _restart(run: ScriptRun, *_: int) -> None:
     run.restarts = "started"
     run.stop()
 
@@ -46,7 +46,7 @@ _ANSWERS: dict[tuple[str, str], tuple[int, tuple[str, ...]]] = {
 
 
 @does(44)
-def _library(run: Run, file: int, function: int, text: int, *_: int) -> None:
+def _library(run: ScriptRun, file: int, function: int, text: int, *_: int) -> None:
     """Calls a function of a library: one that the script brings along, or the registering of one that it placed."""
     path, name = run.text(file), run.text(function)
     library = path.rpartition("\\")[2].lower()
@@ -102,7 +102,7 @@ def _library(run: Run, file: int, function: int, text: int, *_: int) -> None:
     run.stack.append(run.unknown(f"{library} {name}"))
 
 
-def _forget_arguments(run: Run) -> None:
+def _forget_arguments(run: ScriptRun) -> None:
     """Takes off the stack what the instructions just before the call put there for it."""
     at = run.here.number - 1 if run.here else -1
     while at >= 0 and run.stack:

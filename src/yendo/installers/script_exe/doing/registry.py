@@ -5,13 +5,13 @@ from __future__ import annotations
 from yendo.effects import RegistryValue
 from yendo.errors import YendoError
 from yendo.installers.script_exe.doing.table import assign, does
-from yendo.installers.script_exe.run import Run
+from yendo.installers.script_exe.run import ScriptRun
 
 _TYPES = {1: "sz", 2: "expand", 3: "binary", 4: "dword", 7: "multi"}
 
 
 @does(51)
-def _write_registry(run: Run, root: int, key: int, name: int, value: int, kind: int, exact: int) -> None:
+def _write_registry(run: ScriptRun, root: int, key: int, name: int, value: int, kind: int, exact: int) -> None:
     place = run.key(root, run.text(key), make=True)
     assert place is not None
     place.by, place.gone = run.here.number if run.here else -1, False
@@ -44,7 +44,7 @@ def _write_registry(run: Run, root: int, key: int, name: int, value: int, kind: 
 
 
 @does(50)
-def _delete_registry(run: Run, _: int, root: int, key: int, name: int, whole: int, *__: int) -> None:
+def _delete_registry(run: ScriptRun, _: int, root: int, key: int, name: int, whole: int, *__: int) -> None:
     path = run.text(key)
     if not whole:
         if run.read_registry(root, path, run.text(name)) is None:
@@ -82,7 +82,7 @@ def _delete_registry(run: Run, _: int, root: int, key: int, name: int, whole: in
 
 
 @does(52)
-def _read_registry(run: Run, variable: int, root: int, key: int, name: int, number: int, *_: int) -> None:
+def _read_registry(run: ScriptRun, variable: int, root: int, key: int, name: int, number: int, *_: int) -> None:
     found = run.read_registry(root, run.text(key), run.text(name))
     if found is None or found[0] == "gone":
         run.failed()
@@ -92,6 +92,6 @@ def _read_registry(run: Run, variable: int, root: int, key: int, name: int, numb
 
 
 @does(53)
-def _list_registry(run: Run, variable: int, root: int, key: int, number: int, *_: int) -> None:
+def _list_registry(run: ScriptRun, variable: int, root: int, key: int, number: int, *_: int) -> None:
     run.failed()
     assign(run, variable, "")

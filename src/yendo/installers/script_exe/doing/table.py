@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from yendo.installers.script_exe import run as core
-from yendo.installers.script_exe.run import Run
+from yendo.installers.script_exe.run import ScriptRun
 
 DOES: dict[int, core.Handler] = {}
 _NOTHING = (6, 7, 8, 9, 10, 36, 37, 39, 58, 65, 66, 67)
@@ -25,10 +25,10 @@ def does(*numbers: int) -> Callable[[core.Handler], core.Handler]:
 
 
 @does(*_NOTHING)
-def _nothing(run: Run, *_: int) -> None:
+def _nothing(run: ScriptRun, *_: int) -> None:
     """Shows, waits or colours something; a machine keeps nothing of it."""
 
 
-def assign(run: Run, variable: int, text: str) -> None:
+def assign(run: ScriptRun, variable: int, text: str) -> None:
     if variable >= 0:
         run.variables[variable] = run.clean(text) if variable == core.INSTDIR else text[: core.MAX_TEXT]

@@ -9,17 +9,17 @@ from yendo.effects import File
 from yendo.facts.surroundings import expand
 from yendo.installers.script_exe import run as core
 from yendo.installers.script_exe.doing.table import assign, does
-from yendo.installers.script_exe.run import Run
+from yendo.installers.script_exe.run import ScriptRun
 
 
 @does(24)
-def _length(run: Run, variable: int, text: int, *_: int) -> None:
+def _length(run: ScriptRun, variable: int, text: int, *_: int) -> None:
     value = run.text(text)
     assign(run, variable, run.unknown(f"length of {value}") if run.is_unknown(value) else str(len(value)))
 
 
 @does(25)
-def _assign(run: Run, variable: int, text: int, longest: int, start: int, *_: int) -> None:
+def _assign(run: ScriptRun, variable: int, text: int, longest: int, start: int, *_: int) -> None:
     value, limit, begin = run.text(text), longest != 0, run.number(start)
     if run.is_unknown(value) and (limit or begin):
         assign(run, variable, run.unknown(f"part of {core.shown(value)}"))
@@ -34,7 +34,7 @@ def _assign(run: Run, variable: int, text: int, longest: int, start: int, *_: in
 
 
 @does(27)
-def _environment(run: Run, variable: int, name: int, reads: int, *_: int) -> None:
+def _environment(run: ScriptRun, variable: int, name: int, reads: int, *_: int) -> None:
     text = run.text(name)
     if not reads:
         assign(run, variable, expand(text, run.surroundings.environment))
@@ -46,7 +46,7 @@ def _environment(run: Run, variable: int, name: int, reads: int, *_: int) -> Non
 
 
 @does(29)
-def _calculate(run: Run, variable: int, one: int, other: int, how: int, *_: int) -> None:
+def _calculate(run: ScriptRun, variable: int, one: int, other: int, how: int, *_: int) -> None:
     if run.is_unknown(run.text(one) + run.text(other)):
         assign(run, variable, run.unknown("a calculation"))
         return
@@ -74,7 +74,7 @@ def _calculate(run: Run, variable: int, one: int, other: int, how: int, *_: int)
 
 
 @does(30)
-def _format(run: Run, variable: int, form: int, value: int, *_: int) -> None:
+def _format(run: ScriptRun, variable: int, form: int, value: int, *_: int) -> None:
     text, number = run.text(form), run.number(value)
     if run.is_unknown(run.text(value)):
         assign(run, variable, run.unknown("a number"))
@@ -92,7 +92,7 @@ def _format(run: Run, variable: int, form: int, value: int, *_: int) -> None:
 
 
 @does(31)
-def _stack(run: Run, what: int, takes: int, swaps: int, *_: int) -> None:
+def _stack(run: ScriptRun, what: int, takes: int, swaps: int, *_: int) -> None:
     if swaps:
         if len(run.stack) > swaps:
             run.stack[-1], run.stack[-1 - swaps] = run.stack[-1 - swaps], run.stack[-1]
@@ -108,12 +108,12 @@ def _stack(run: Run, what: int, takes: int, swaps: int, *_: int) -> None:
 
 
 @does(17, 18)
-def _full_path(run: Run, variable: int, path: int, *_: int) -> None:
+def _full_path(run: ScriptRun, variable: int, path: int, *_: int) -> None:
     assign(run, variable, run.absolute(run.text(path)))
 
 
 @does(19)
-def _temporary(run: Run, variable: int, base: int, *_: int) -> None:
+def _temporary(run: ScriptRun, variable: int, base: int, *_: int) -> None:
     run.made += 1
     path = f"{run.path(base)}\\ns{run.made:x}.tmp"
     run.put(File(path, 0))
@@ -121,18 +121,18 @@ def _temporary(run: Run, variable: int, base: int, *_: int) -> None:
 
 
 @does(32, 33, 35, 38)
-def _window_answer(run: Run, variable: int, *_: int) -> None:
+def _window_answer(run: ScriptRun, variable: int, *_: int) -> None:
     """Asks a window; a silent run has none."""
     assign(run, variable, "0")
 
 
 @does(34)
-def _is_window(run: Run, window: int, there: int, missing: int, *_: int) -> int | None:
+def _is_window(run: ScriptRun, window: int, there: int, missing: int, *_: int) -> int | None:
     return run.jump(missing)
 
 
 @does(42, 43)
-def _about_file(run: Run, high: int, low: int, path: int, *_: int) -> None:
+def _about_file(run: ScriptRun, high: int, low: int, path: int, *_: int) -> None:
     found = run.state.get("file", run.path(path))
     if not isinstance(found, File):
         run.failed()
@@ -148,7 +148,7 @@ def _about_file(run: Run, high: int, low: int, path: int, *_: int) -> None:
 
 
 @does(63)
-def _section(run: Run, section: int, field: int, value: int, *_: int) -> None:
+def _section(run: ScriptRun, section: int, field: int, value: int, *_: int) -> None:
     """Reads or sets a field of a section; only whether it is chosen matters here."""
     number = run.number(section)
     if not 0 <= number < len(run.script.sections):
@@ -164,6 +164,6 @@ def _section(run: Run, section: int, field: int, value: int, *_: int) -> None:
 
 
 @does(64)
-def _kinds(run: Run, number: int, variable: int, sets: int, *_: int) -> None:
+def _kinds(run: ScriptRun, number: int, variable: int, sets: int, *_: int) -> None:
     if not sets:
         assign(run, variable, "0")
