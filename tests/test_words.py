@@ -28,3 +28,21 @@ def test_every_word_is_defined_once_and_found_in_its_code() -> None:
     for word, _, place in rows:
         text = (ROOT / "src" / "yendo" / place).read_text("utf-8")
         assert SPELT.get(word, word).lower() in text.lower(), (word, place)
+
+
+def test_a_type_s_name_stands_for_one_thing() -> None:
+    """Public classes and named unions, over all modules."""
+    import ast
+    from collections import defaultdict
+
+    found: dict[str, list[str]] = defaultdict(list)
+    source = ROOT / "src" / "yendo"
+    for path in source.rglob("*.py"):
+        for node in ast.parse(path.read_text("utf-8")).body:
+            names = [node.name] if isinstance(node, ast.ClassDef) else []
+            if isinstance(node, ast.Assign):
+                names = [target.id for target in node.targets if isinstance(target, ast.Name)]
+            for name in names:
+                if name[:1].isupper() and not name.isupper():
+                    found[name].append(path.relative_to(source).as_posix())
+    assert {name: places for name, places in found.items() if len(places) > 1} == {}

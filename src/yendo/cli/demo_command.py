@@ -26,7 +26,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     import tempfile
 
-    from yendo.cli import detect_command, prove_command, show
+    from yendo.cli import detect_command, prove_report, proving, show
     from yendo.demo import story
     from yendo.effects.effect import counts
     from yendo.errors import NoMachine
@@ -43,7 +43,7 @@ def run(options: argparse.Namespace) -> int:
         )
     with show.working("demo", quiet=options.quiet or options.json) as progress:
         told = story.tell(folder, machine, tell_step=progress)
-    body, record = prove_command.keep(told.proof, told.built.folder)
+    body, record = proving.keep(told.proof, told.built.folder)
     if options.json:
         show.emit(
             {
@@ -108,9 +108,9 @@ def run(options: argparse.Namespace) -> int:
     ]
     show.grid(out, moments, heads=("moment", "code", "", "what the log says"), styles=("bold",))
     out.print()
-    prove_command.report(out, told.proof, told.built.folder, record)
+    prove_report.report(out, told.proof, told.built.folder, record)
     show.section(out, "In every scenario (simulated)")
-    prove_command.rows(out, told.cells)
+    prove_report.rows(out, told.cells)
     show.section(out, "What detection catches")
     detect_command.rows(out, told.detection[1])
     show.section(
@@ -132,7 +132,7 @@ def run(options: argparse.Namespace) -> int:
         ],
         styles=("dim",),
     )
-    prove_command.rows(out, told.renewed)
+    prove_report.rows(out, told.renewed)
     show.section(out, "On the office's shelf: yendo shelf .")
     show.grid(
         out,

@@ -55,7 +55,7 @@ def _place(parser: argparse.ArgumentParser) -> None:
 
 
 def _made(options: argparse.Namespace, *, everywhere: bool = False) -> tuple[Manifest, Made]:
-    from yendo.cli.prove_command import find, plan_of, sites_of
+    from yendo.cli.proving import find, plan_of, sites_of
     from yendo.errors import Usage
     from yendo.prove import ground
     from yendo.prove.furnished import simulated_for
@@ -314,7 +314,7 @@ def _export(parser: argparse.ArgumentParser) -> None:
 
 def _settled(manifest: Manifest, package: Path, site: str | None) -> Manifest:
     """The manifest for a form that knows no settings. Raises Usage where it is not clear with which values."""
-    from yendo.cli.prove_command import sites_of
+    from yendo.cli.proving import sites_of
     from yendo.errors import Usage
     from yendo.package import manifest as form
 
@@ -338,7 +338,7 @@ def export(options: argparse.Namespace) -> int:
 
     from yendo import atomic
     from yendo.cli import show
-    from yendo.cli.prove_command import find
+    from yendo.cli.proving import find
     from yendo.detect import oval
     from yendo.package import manifest as form
     from yendo.package import scripts

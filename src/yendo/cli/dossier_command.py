@@ -55,7 +55,7 @@ def write(package: Path, plan: Plan | None, workspace: Path, target: Path | None
 
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
-    from yendo.cli.prove_command import find, plan_of
+    from yendo.cli.proving import find, plan_of
 
     package = find(options.package)
     with show.working("dossier", quiet=options.quiet or options.json):

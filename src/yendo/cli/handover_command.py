@@ -27,7 +27,7 @@ def run(options: argparse.Namespace) -> int:
 
     from yendo import atomic
     from yendo.cli import show
-    from yendo.cli.prove_command import find, plan_of
+    from yendo.cli.proving import find, plan_of
     from yendo.errors import Usage
     from yendo.package import delivered
     from yendo.prove import sheet

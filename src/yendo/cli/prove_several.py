@@ -9,7 +9,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yendo.cli import prove_command
+from yendo.cli import proving
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
@@ -42,7 +42,7 @@ def run(options: argparse.Namespace, paths: Sequence[Path]) -> int:
     from yendo.cli import show
     from yendo.errors import Usage
 
-    away = prove_command.is_away(options) and (not options.farm or prove_command.HERE in options.machine)
+    away = proving.is_away(options) and (not options.farm or proving.HERE in options.machine)
     if options.kit or options.result or options.junit or away:
         raise Usage(
             "a kit, a result, JUnit XML, here and ssh: are of one package; name one (a farm plays ssh: for all)"
@@ -66,7 +66,7 @@ def run(options: argparse.Namespace, paths: Sequence[Path]) -> int:
                     {
                         "package": str(path),
                         "error": "; ".join(one.troubles) or None,
-                        "cells": [prove_command.cell_as_data(cell) for cell in one.cells],
+                        "cells": [proving.cell_as_data(cell) for cell in one.cells],
                     }
                     for path, one in found.items()
                 ],
@@ -198,11 +198,11 @@ def _cells(options: argparse.Namespace, path: Path) -> Iterator[tuple[farming.Fa
     from yendo.plan.model import Proving
     from yendo.prove import prove
 
-    package = prove_command.find(path)
-    plan, workspace = prove_command.plan_of(path, package)
-    names = prove_command.machines_meant(options, plan)
-    proving = plan.proof if plan else Proving()
-    some, _ = prove_command.chosen(options, package, plan, workspace)
+    package = proving.find(path)
+    plan, workspace = proving.plan_of(path, package)
+    names = proving.machines_meant(options, plan)
+    asked = plan.proof if plan else Proving()
+    some, _ = proving.chosen(options, package, plan, workspace)
     known = prove.passed_before(package) if options.go_on else {}
     for scenario in some:
         for name in names:
@@ -213,7 +213,7 @@ def _cells(options: argparse.Namespace, path: Path) -> Iterator[tuple[farming.Fa
                 name,
                 options.windows,
                 options.unconfined,
-                proving,
+                asked,
             )
             told = name.replace(":", "-")
             yield farm.FarmCell(package, workspace.resolve(), scenario, job), known.get((told, scenario.id))

@@ -43,7 +43,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    from yendo.cli import prove_command, show
+    from yendo.cli import proving, show
     from yendo.errors import Usage
     from yendo.package import archive, signing
 
@@ -51,7 +51,7 @@ def run(options: argparse.Namespace) -> int:
         raise Usage("say who signs with --identity FILE, or ask with --verify")
     with contextlib.ExitStack() as stack:
         packed = options.package if zipfile.is_zipfile(options.package) else None
-        folder = stack.enter_context(archive.opened(packed)) if packed else prove_command.find(options.package)
+        folder = stack.enter_context(archive.opened(packed)) if packed else proving.find(options.package)
         package = packed or folder
         if options.verify:
             found = signing.verify(folder, signing.signers(options.trust or _of_the_house(package)))
