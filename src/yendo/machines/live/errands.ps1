@@ -146,6 +146,7 @@ function Watch-Line([string]$Number, [double]$Seconds, [string]$Folder, [string]
         }
         foreach ($id in @($ours.Keys)) { if ((-not $there.ContainsKey($id)) -and ($ours[$id][3] -eq '-')) { $ours[$id][3] = Get-Number $now } }
         if (($ended -eq '-') -and $first.HasExited) { $ended = Get-Number $now }
+        if (($ended -ne '-') -and $ours.ContainsKey($first.Id)) { $ours[$first.Id][3] = $ended }
         if (($ended -ne '-') -and ($there.Count -eq 0)) { break }
         if (($sum - $work) -gt 0.03) { $work = $sum; $quiet = $now }
         if ($shown -and (($now - $quiet) -gt 6)) { $stopped = 'waits' }
