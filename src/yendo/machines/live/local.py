@@ -17,6 +17,7 @@ class LocalLink:
     """This computer; it can be changed once. ``although`` says why it may be one that belongs to somebody."""
 
     name = "here"
+    restarts = False
 
     def __init__(self, although: str = "") -> None:
         if not host_os.WINDOWS:

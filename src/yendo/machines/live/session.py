@@ -45,6 +45,8 @@ class MachineLink(Protocol):
     name: str
     changed: bool
     """Whether something was done to the machine since it was put back; before the first time that is not known."""
+    restarts: bool
+    """Whether whoever asks is still there when the machine has started anew."""
 
     def put_back(self) -> None:
         """Puts the machine back to how it was, where it was changed. Raises NoMachine where it cannot be."""
@@ -315,6 +317,10 @@ class LiveSession(RunnerOnly):
         return self.told("close", name)
 
     def restart(self) -> None:
+        if not self.link.restarts:
+            raise NotCovered(
+                f"a restart of {self.link.name} would end Yendo as well; make a kit, which goes on by itself"
+            )
         with contextlib.suppress(NoMachine):  # the machine may be on its way down before it answers
             self.errand("restart", patience=60)
         self.errand("has-folder", "C:\\", patience=RESTART)

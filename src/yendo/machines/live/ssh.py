@@ -206,6 +206,8 @@ class SshLine:
 class SshLink:
     """The same for whoever waits: a thread of its own keeps the line."""
 
+    restarts = True
+
     def __init__(self, name: str, address: Address, heard: Heard) -> None:
         library()
         self.name = f"ssh:{name}"
