@@ -259,7 +259,10 @@ def test_the_command(workspace: Path, yendo: Yendo) -> None:
 def test_no_two_functions_of_the_runner_have_one_name() -> None:
     """The runner is put together from fragments, and the shell takes the last of two functions with one name."""
     found: dict[str, list[str]] = {}
+    own = {"play.ps1", "errands.ps1"}  # two scripts for real machines, never in one
     for path in sorted(Path(yendo.__file__).parent.rglob("*.ps1")):
         for name in re.findall(r"(?im)^\s*function\s+([\w-]+)", path.read_text("utf-8")):
-            found.setdefault(name.lower(), []).append(path.name)
+            found.setdefault(name.lower(), []).append("a script's own" if path.name in own else path.name)
+    both = {name for name, where in found.items() if set(where) == {"a script's own"}}
+    found = {name: where for name, where in found.items() if name not in both}
     assert len(found) > 100 and {name: where for name, where in found.items() if len(where) > 1} == {}

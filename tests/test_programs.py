@@ -485,5 +485,6 @@ def test_the_page_of_families_names_each() -> None:
 def test_every_picture_is_shown_and_every_shown_one_is_there() -> None:
     import re
 
-    shown = set(re.findall(r"docs/screenshots/([\w-]+\.png)", (DOCS.parent / "README.md").read_text("utf-8")))
+    pages = [DOCS.parent / "README.md", *DOCS.glob("*.md")]
+    shown = {name for page in pages for name in re.findall(r"screenshots/([\w-]+\.png)", page.read_text("utf-8"))}
     assert shown == {path.name for path in (DOCS / "screenshots").iterdir()} and len(shown) < 20

@@ -163,7 +163,10 @@ def session(folder: Path | None = None) -> Any:
             raise ValueError(path)
         return folder / path.rpartition("\\")[2]
 
-    return SimpleNamespace(surroundings=windows(), host=host)
+    def read(path: str) -> bytes | None:
+        return host(path).read_bytes() if host(path).is_file() else None
+
+    return SimpleNamespace(surroundings=windows(), read=read)
 
 
 def removals(command: str, install: str = '"setup.exe" /quiet', folder: Path | None = None, **entry: Any) -> list[str]:

@@ -132,7 +132,7 @@ class Cluster:
     def _goes(self, worker: str) -> bool:
         """Whether a worker that gave an error has gone, which is seen a moment later."""
         until = time.monotonic() + 3 * LOOK
-        while worker in self._there and time.monotonic() < until:
+        while worker in self._there and time.monotonic() < until and not self._stopped:
             time.sleep(0.1)
         return worker not in self._there
 
@@ -143,7 +143,7 @@ class Cluster:
             try:
                 return future.result(LOOK)
             except TimeoutError:
-                if worker not in self._there or time.monotonic() > until:
+                if self._stopped or worker not in self._there or time.monotonic() > until:
                     raise
 
     def _task(self, worker: str, what: Any, *arguments: Any) -> Future:

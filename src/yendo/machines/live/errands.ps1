@@ -22,19 +22,19 @@ if ($Account -eq '') { $Account = $Kit['account'] }
 
 function Get-Line { return '-NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + $Work + '\errands.ps1" -Inner -Account ' + $Account + $(if ($Although -ne '') { ' -Although "' + $Although.Replace('"', "'") + '"' } else { '' }) }
 
-function Get-Path([string]$Number, [string]$Kind) { return [IO.Path]::Combine($Asked, $Number + '.' + $Kind) }
+function Get-ErrandPath([string]$Number, [string]$Kind) { return [IO.Path]::Combine($Asked, $Number + '.' + $Kind) }
 
 # An answer is put in place when it is whole.
 function Send-Answer([string]$Number, [string[]]$Lines) {
-    [string]$to = Get-Path $Number 'told'
+    [string]$to = Get-ErrandPath $Number 'told'
     [IO.File]::WriteAllText($to + '.new', [string]::Join("`n", $Lines) + "`n", $Utf8)
     [IO.File]::Move($to + '.new', $to)
 }
 
-function Get-Text([string]$Field) { return $Utf8.GetString([Convert]::FromBase64String($Field)) }
+function ConvertFrom-Errand([string]$Field) { return $Utf8.GetString([Convert]::FromBase64String($Field)) }
 
 # A command line as the system itself takes it apart: the program, then the rest as it stands.
-function Split-Line([string]$Line) {
+function Split-Asked([string]$Line) {
     [string]$text = $Line.Trim()
     if ($text.StartsWith('"', 'Ordinal')) {
         [int]$end = $text.IndexOf('"', 1)
@@ -47,8 +47,8 @@ function Split-Line([string]$Line) {
 }
 
 # Runs a command line; what it has started goes with it when it is stopped for time.
-function Invoke-Line([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line) {
-    $words = Split-Line $Line
+function Invoke-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line) {
+    $words = Split-Asked $Line
     [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new()
     $start.FileName = $words[0]
     $start.Arguments = $words[1]
@@ -89,12 +89,12 @@ function Get-Parents {
     return $found
 }
 
-function Get-Number([double]$Value) { return $Value.ToString('0.##', [Globalization.CultureInfo]::InvariantCulture) }
+function ConvertTo-Moment([double]$Value) { return $Value.ToString('0.##', [Globalization.CultureInfo]::InvariantCulture) }
 
 # Runs a command line and follows what it starts: every process to its end, every window that has a title. Without the
 # system's word on parents, whatever began since counts as its.
-function Watch-Line([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line) {
-    $words = Split-Line $Line
+function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line) {
+    $words = Split-Asked $Line
     [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new()
     $start.FileName = $words[0]
     $start.Arguments = $words[1]
@@ -144,8 +144,8 @@ function Watch-Line([string]$Number, [double]$Seconds, [string]$Folder, [string]
                 }
             } catch { continue }
         }
-        foreach ($id in @($ours.Keys)) { if ((-not $there.ContainsKey($id)) -and ($ours[$id][3] -eq '-')) { $ours[$id][3] = Get-Number $now } }
-        if (($ended -eq '-') -and $first.HasExited) { $ended = Get-Number $now }
+        foreach ($id in @($ours.Keys)) { if ((-not $there.ContainsKey($id)) -and ($ours[$id][3] -eq '-')) { $ours[$id][3] = ConvertTo-Moment $now } }
+        if (($ended -eq '-') -and $first.HasExited) { $ended = ConvertTo-Moment $now }
         if (($ended -ne '-') -and $ours.ContainsKey($first.Id)) { $ours[$first.Id][3] = $ended }
         if (($ended -ne '-') -and ($there.Count -eq 0)) { break }
         if (($sum - $work) -gt 0.03) { $work = $sum; $quiet = $now }
@@ -160,9 +160,9 @@ function Watch-Line([string]$Number, [double]$Seconds, [string]$Folder, [string]
     [double]$end = $watch.Elapsed.TotalSeconds
     [string]$code = '-'
     if (($stopped -eq '-') -and $first.HasExited) { $code = '' + $first.ExitCode }
-    [string[]]$lines = @("R`t" + $code + "`t" + $ended + "`t" + (Get-Number $end) + "`t" + $stopped + "`t0")
-    foreach ($id in @($ours.Keys)) { $lines = @($lines + ("P`t" + $id + "`t" + $ours[$id][0] + "`t" + (ConvertTo-Field $ours[$id][1]) + "`t" + (Get-Number $ours[$id][2]) + "`t" + $ours[$id][3])) }
-    foreach ($key in @($windows.Keys)) { $lines = @($lines + ("W`t" + (ConvertTo-Field $windows[$key][0]) + "`t" + (ConvertTo-Field $windows[$key][1]) + "`t" + (Get-Number $windows[$key][2]) + "`t" + (Get-Number $windows[$key][3]))) }
+    [string[]]$lines = @("R`t" + $code + "`t" + $ended + "`t" + (ConvertTo-Moment $end) + "`t" + $stopped + "`t0")
+    foreach ($id in @($ours.Keys)) { $lines = @($lines + ("P`t" + $id + "`t" + $ours[$id][0] + "`t" + (ConvertTo-Field $ours[$id][1]) + "`t" + (ConvertTo-Moment $ours[$id][2]) + "`t" + $ours[$id][3])) }
+    foreach ($key in @($windows.Keys)) { $lines = @($lines + ("W`t" + (ConvertTo-Field $windows[$key][0]) + "`t" + (ConvertTo-Field $windows[$key][1]) + "`t" + (ConvertTo-Moment $windows[$key][2]) + "`t" + (ConvertTo-Moment $windows[$key][3]))) }
     Send-Answer $Number $lines
 }
 
@@ -172,14 +172,14 @@ function Get-Named([string]$Name) {
 
 function Invoke-Errand([string]$Number, [string[]]$Fields) {
     [string[]]$text = @()
-    for ([int]$at = 1; $at -lt $Fields.Length; $at++) { $text = @($text + (Get-Text $Fields[$at])) }
-    if ($Fields[0] -eq 'run') { Invoke-Line $Number ([double]::Parse($text[0], [Globalization.CultureInfo]::InvariantCulture)) $text[1] $text[2]; return }
-    if ($Fields[0] -eq 'watch') { Watch-Line $Number ([double]::Parse($text[0], [Globalization.CultureInfo]::InvariantCulture)) $text[1] $text[2]; return }
+    for ([int]$at = 1; $at -lt $Fields.Length; $at++) { $text = @($text + (ConvertFrom-Errand $Fields[$at])) }
+    if ($Fields[0] -eq 'run') { Invoke-Asked $Number ([double]::Parse($text[0], [Globalization.CultureInfo]::InvariantCulture)) $text[1] $text[2]; return }
+    if ($Fields[0] -eq 'watch') { Watch-Asked $Number ([double]::Parse($text[0], [Globalization.CultureInfo]::InvariantCulture)) $text[1] $text[2]; return }
     [string[]]$told = @('yes')
     switch ($Fields[0]) {
         'about' { $told = Get-About }
         'look' {
-            [string]$to = Get-Path $Number 'look'
+            [string]$to = Get-ErrandPath $Number 'look'
             if ([IO.File]::Exists($First)) { Read-Known $First }
             Write-Picture $to (@($Here, $Work) + $text)
             if (-not [IO.File]::Exists($First)) { [IO.File]::Copy($to, $First) }
@@ -197,7 +197,7 @@ function Invoke-Errand([string]$Number, [string[]]$Fields) {
             [byte[]]$data = [IO.File]::ReadAllBytes($text[0])
             try { $stream.Write($data, 0, $data.Length) } finally { $stream.Dispose() }
         }
-        'fetch' { if ([IO.File]::Exists($text[0])) { [IO.File]::Copy($text[0], (Get-Path $Number 'data')) } else { $told = @('no') } }
+        'fetch' { if ([IO.File]::Exists($text[0])) { [IO.File]::Copy($text[0], (Get-ErrandPath $Number 'data')) } else { $told = @('no') } }
         'digest' {
             if ([IO.File]::Exists($text[0])) {
                 [IO.FileStream]$stream = [IO.FileStream]::new($text[0], 'Open', 'Read', 'ReadWrite, Delete', 65536)
@@ -259,14 +259,14 @@ if (-not $Inner) { Start-Errands }
 [string]$Here = [IO.File]::ReadAllText([IO.Path]::Combine($Work, 'ready.txt'), $Utf8)
 [DateTime]$Idle = [DateTime]::UtcNow
 while (([DateTime]::UtcNow - $Idle).TotalHours -lt 4) {
-    [string[]]$waiting = @([IO.Directory]::GetFiles($Asked, '*.ask') | ForEach-Object { [IO.Path]::GetFileNameWithoutExtension($_) } | Where-Object { -not [IO.File]::Exists((Get-Path $_ 'told')) })
+    [string[]]$waiting = @([IO.Directory]::GetFiles($Asked, '*.ask') | ForEach-Object { [IO.Path]::GetFileNameWithoutExtension($_) } | Where-Object { -not [IO.File]::Exists((Get-ErrandPath $_ 'told')) })
     if ($waiting.Length -eq 0) { [Threading.Thread]::Sleep(100); continue }
     [Array]::Sort($waiting, [StringComparer]::Ordinal)
     [string]$number = $waiting[0]
     # what was begun and has no answer was cut off by a restart: it is not done a second time
-    if ([IO.File]::Exists((Get-Path $number 'begun'))) { Send-Answer $number @('cut'); continue }
-    [string[]]$fields = [IO.File]::ReadAllText((Get-Path $number 'ask'), $Utf8).TrimEnd([char[]]"`r`n").Split([char]9)
-    [IO.File]::WriteAllText((Get-Path $number 'begun'), '', $Utf8)
+    if ([IO.File]::Exists((Get-ErrandPath $number 'begun'))) { Send-Answer $number @('cut'); continue }
+    [string[]]$fields = [IO.File]::ReadAllText((Get-ErrandPath $number 'ask'), $Utf8).TrimEnd([char[]]"`r`n").Split([char]9)
+    [IO.File]::WriteAllText((Get-ErrandPath $number 'begun'), '', $Utf8)
     if ($fields[0] -eq 'over') { Stop-Errands $number }
     if ($fields[0] -eq 'restart') {
         Send-Answer $number @('yes')
