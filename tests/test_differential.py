@@ -9,7 +9,7 @@ from typing import Any
 import differential
 import pytest
 
-COUNT = int(os.environ.get("YENDO_DIFFERENTIAL", "6"))
+COUNT = int(os.environ.get("YENDO_DIFFERENTIAL", "4"))
 FIRST = int(os.environ.get("YENDO_DIFFERENTIAL_FIRST", "1"))
 
 

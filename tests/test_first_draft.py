@@ -89,7 +89,7 @@ def test_the_table(tmp_path: Path, name: str) -> None:
     "name",
     [
         "asks-for-a-build",
-        "actions-of-many-kinds",
+        pytest.param("actions-of-many-kinds", marks=pytest.mark.thorough),
         pytest.param("asks-for-another-product", marks=pytest.mark.thorough),
         pytest.param("names", marks=pytest.mark.thorough),
     ],

@@ -156,6 +156,7 @@ def test_detection_is_derived_where_it_is_there(tmp_path: Path, yendo: Yendo) ->
     assert "was not measured" not in page.read_text("utf-8")
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 def test_on_the_layer(tmp_path: Path, shell_wine: Any) -> None:
     from yendo.package import build

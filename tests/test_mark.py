@@ -68,6 +68,7 @@ def test_a_plan_without_it_has_none(vendor: Path, yendo: Yendo, tmp_path: Path) 
     assert "Yendo" not in str(manifest.detect) and {action.kind for action in manifest.install} == {"msi"}
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 def test_on_the_layer(lantern: Path, shell_wine: Any) -> None:
     proof = prove(made(lantern), shell_wine, scenario="system")

@@ -217,6 +217,7 @@ def test_one_command_to_a_proof(whole: Path, share: Path, yendo: Yendo) -> None:
     assert "Proved" in done.stdout and "simulated Windows Server 2022" in done.stdout
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 def test_one_command_to_a_proof_on_the_real_machine(whole: Path, share: Path, shell_wine: Any, yendo: Yendo) -> None:
     decided_once(whole)

@@ -124,6 +124,7 @@ def test_it_goes_with_the_last(packages: dict[str, Path], removal: tuple[str, ..
         assert session.read(r"C:\Marrowby\office.ini") == b"[office]\r\nowner=mara\r\n"
 
 
+@pytest.mark.thorough
 @pytest.mark.parametrize("removal", [("gauge", "chart", "tide")], ids=" ".join)
 def test_so_does_the_real_runner(packages: dict[str, Path], shell_wine: Any, removal: tuple[str, ...]) -> None:
     with shell_wine.fresh("system") as session:

@@ -318,6 +318,7 @@ def test_who_is_not_believed(tmp_path: Path, shell_wine: Any) -> None:
         assert not there.session.has_folder(r"C:\Program Files\Yendo proof") and there.task is None
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 @pytest.mark.parametrize("seed", range(ROUNDS))
 def test_a_restart_and_lines_that_are_cut(tmp_path: Path, shell_wine: Any, seed: int) -> None:

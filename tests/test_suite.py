@@ -248,6 +248,7 @@ def test_a_suite_that_cannot_be(tmp_path: Path, yendo: Yendo, products: tuple[st
     assert said in done.stderr and "suite.toml:" in done.stderr
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 def test_by_its_own_runner(shared: Path, yendo: Yendo, shell_wine: Any) -> None:
     """The runner carries a suite out on the real machine: members, shared runtime, values in the right order, and away again."""
