@@ -236,6 +236,7 @@ def test_a_script_is_not_proved_where_it_ran_nowhere(yendo: Yendo, share: Path, 
     assert read(workspace / "plan.toml")[0].uninstall[-1].path == r"C:\ProgramData\Marrowby\tidy.txt"
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 def test_a_script_is_proved_where_it_runs(yendo: Yendo, share: Path, tmp_path: Path, shell_wine: Any) -> None:
     """Carried out by the real shell; what it made is gone after the removal, folder and all."""

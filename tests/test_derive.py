@@ -115,6 +115,7 @@ def test_versions_beside(version: str, before: str, after: str) -> None:
     assert (older(version), newer(version)) == (before, after)
 
 
+@pytest.mark.thorough
 def test_the_commands(yendo: Yendo, workspace: Path, vendor: Path, tmp_path: Path) -> None:
     """Derive into the plan, and the rules in it are then as strong as was said; export in three forms."""
     assert "no built package" in yendo("detect", "derive", workspace, expect=2).stderr

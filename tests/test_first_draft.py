@@ -88,10 +88,10 @@ def test_the_table(tmp_path: Path, name: str) -> None:
 @pytest.mark.parametrize(
     "name",
     [
-        "asks-for-a-build",
+        pytest.param("asks-for-a-build", marks=pytest.mark.thorough),
         pytest.param("actions-of-many-kinds", marks=pytest.mark.thorough),
         pytest.param("asks-for-another-product", marks=pytest.mark.thorough),
-        pytest.param("names", marks=pytest.mark.thorough),
+        "names",
     ],
 )
 def test_the_table_on_the_layer(tmp_path: Path, shell_wine: Any, name: str) -> None:

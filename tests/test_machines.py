@@ -77,6 +77,7 @@ def test_a_fresh_one_is_fresh_and_two_do_not_meet(kind: str, request: pytest.Fix
 # --- over SSH ---------------------------------------------------------------------------------------------
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 def test_over_ssh(tmp_path: Path, shell_wine: Any, installer: Path) -> None:
     """Every check, on one visit; while it lasts nobody else is let in; and nothing stays there."""

@@ -90,6 +90,7 @@ def test_other_kinds_of_installer_for_real(tmp_path: Path, shell_wine: Any, name
     ]
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 def test_without_a_shell_the_runner_is_not_executed(workspace: Path, cache: Path, wine: Any) -> None:
     from yendo.machines.wine.machine import WineMachine

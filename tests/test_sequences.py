@@ -377,6 +377,7 @@ def test_random_plans_end_as_the_model_says(steps: list[dict[str, Any]]) -> None
 POINTS = 40 if os.environ.get("YENDO_ALL_POINTS") else 2 if os.environ.get("CI") else 5
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 def test_the_real_runner_killed_at_many_points(tmp_path: Path, shell_wine: Any) -> None:
     """Killed at moments spread over its run, and started again: the same end as undisturbed, every time.

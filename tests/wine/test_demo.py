@@ -8,6 +8,7 @@ from typing import Any
 import pytest
 
 
+@pytest.mark.thorough
 @pytest.mark.wine
 def test_the_demo_through_its_restart(tmp_path: Path, shell_wine: Any) -> None:
     from yendo.demo import story
