@@ -13,7 +13,6 @@ from pathlib import Path
 from typing import Any
 
 import machine_conformance
-import msgspec
 import pytest
 from conftest import Yendo, compiled, missing
 from test_kit import RESTART, made
@@ -25,7 +24,8 @@ from yendo.errors import NoMachine, NotCovered, Usage
 from yendo.machines import visits
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.prove import attended
-from yendo.prove.prove import prove
+from yendo.prove.prove import matrix, prove
+from yendo.prove.scenarios import SCENARIOS
 from yendo.prove.trial import Trying
 
 NAMES = list(machine_conformance.CHECKS)
@@ -130,21 +130,16 @@ def test_any_scenario_of_the_system_account(tmp_path: Path, shell_wine: Any, sce
 
 @pytest.mark.thorough
 @pytest.mark.wine
-def test_the_matrix_on_a_computer_that_is_put_back(tmp_path: Path, shell_wine: Any, yendo: Yendo) -> None:
-    """Every scenario of the system account by one command; each begins on a computer that was put back."""
+def test_the_matrix_on_a_computer_that_is_put_back(tmp_path: Path, shell_wine: Any) -> None:
+    """Scenarios of the system account; each begins on a computer that was put back."""
     package = made(tmp_path / "w")
     with office(shell_wine, tmp_path) as there:
-        address = there.address(revert=(there.revert,))
-        lines = [f"{key} = {json.dumps(value)}" for key, value in msgspec.to_builtins(address).items()]
-        (tmp_path / "machines.toml").write_text("[w11]\n" + "\n".join(lines) + "\n")
-        said = yendo("prove", package, "--machine", "ssh:w11", "--scenario", "system", "--scenario", "twice", "--json")
-        assert [(cell["scenario"], cell["outcome"]) for cell in json.loads(said.stdout)["cells"]] == [
-            ("system", "passed"),
-            ("twice", "passed"),
-        ]
+        machine = attended.over_ssh("w11", there.address(revert=(there.revert,)), lambda text: None, idle=0)
+        some = [SCENARIOS[name] for name in ("system", "twice")]
+        cells = matrix(package, [machine], some, jobs=1, records=False)
+        machine.interrupt()
+        assert [(cell.scenario.id, cell.outcome) for cell in cells] == [("system", "passed"), ("twice", "passed")]
         assert there.reverts >= 2
-    refused = yendo("prove", package, "--machine", "ssh:w11", "--scenario", "desk", expect=2)
-    assert "needs a person's session" in refused.stderr
 
 
 @pytest.mark.thorough

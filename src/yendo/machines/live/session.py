@@ -204,11 +204,13 @@ class LiveSession(RunnerOnly):
     # --- the machine protocol --------------------------------------------------------------------------
 
     def bring(self, source: Path, target: str, *, counts: bool = False) -> None:
+        top = target
+        while not counts and not self.has_folder(top):  # the folders above it are made for it as well
+            self.own.append(top)
+            top = top.rpartition("\\")[0]
         place = rf"{self.there}\{secrets.token_hex(8)}"
         self.link.bring(source, place)
         self.errand("copy", place, target, patience=LOOK)
-        if not counts:
-            self.own.append(target)
 
     def lend(self, source: Path, target: str) -> None:
         self.bring(source, target)
