@@ -283,7 +283,7 @@ def test_ctrl_c_ends_the_cells(tmp_path: Path, workspace: Path) -> None:
             while not list((tmp_path / "w").glob("*/package/*.proof-*")) and time.monotonic() < until:
                 time.sleep(0.05)
             process.send_signal(signal.SIGINT)
-            assert process.wait(20) == 130
+            assert process.wait(30) == 130
         count = len(list((tmp_path / "w").glob("*/package/*.proof-*")))
         time.sleep(1.5)
         assert 0 < len(list((tmp_path / "w").glob("*/package/*.proof-*"))) == count

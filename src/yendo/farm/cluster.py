@@ -10,8 +10,7 @@ import contextlib
 import threading
 import time
 from collections import defaultdict
-from collections.abc import Mapping
-from concurrent.futures import ThreadPoolExecutor
+from collections.abc import Callable, Mapping
 from pathlib import Path
 from queue import Empty, SimpleQueue
 from typing import TYPE_CHECKING, Any
@@ -51,6 +50,25 @@ def security(folder: Path | None) -> Any:
     return Security(require_encryption=True, **{key: str(folder / name) for key, name in names.items()})
 
 
+class _Hands:
+    """Threads that do what they are given, and that nobody waits for when the program ends: the library's own calls may
+    wait for a cluster that is not asked any more.
+    """
+
+    def __init__(self, name: str) -> None:
+        self._todo: SimpleQueue[tuple[Callable[..., object], tuple[object, ...]]] = SimpleQueue()
+        for number in range(BRINGING):
+            threading.Thread(target=self._work, daemon=True, name=f"{name} {number}").start()
+
+    def do(self, what: Callable[..., object], *arguments: object) -> None:
+        self._todo.put((what, arguments))
+
+    def _work(self) -> None:
+        while True:
+            what, arguments = self._todo.get()
+            what(*arguments)
+
+
 class Cluster:
     """The workers of a cluster that are Yendo's. Raises NoMachine where it cannot be reached."""
 
@@ -77,8 +95,7 @@ class Cluster:
         self._bringing: dict[tuple[str, str], threading.Lock] = defaultdict(threading.Lock)
         self._playing: dict[tuple[str, int], Future] = {}
         self._lock = threading.Lock()
-        self._hands = ThreadPoolExecutor(BRINGING, thread_name_prefix="bringing")
-        self._fetching = ThreadPoolExecutor(BRINGING, thread_name_prefix="fetching")
+        self._bringers, self._fetchers = _Hands("bringing"), _Hands("fetching")
         self._stopped = False
 
     @property
@@ -112,9 +129,11 @@ class Cluster:
         return self._there
 
     def start(self, worker: str, number: int, cell: FarmCell) -> None:
-        self._hands.submit(self._start, worker, number, cell)
+        self._bringers.do(self._start, worker, number, cell)
 
     def _start(self, worker: str, number: int, cell: FarmCell) -> None:
+        if self._stopped:
+            return
         try:
             bundle = self._bundle(cell)
             self._bring(worker, bundle)
@@ -127,7 +146,7 @@ class Cluster:
         with self._lock:
             self._playing[worker, number] = future
         # not in the callback itself: a result whose worker has just gone is waited for, and all others behind it
-        future.add_done_callback(lambda done: self._fetching.submit(self._ended, worker, number, done))
+        future.add_done_callback(lambda done: self._fetchers.do(self._ended, worker, number, done))
 
     def _goes(self, worker: str) -> bool:
         """Whether a worker that gave an error has gone, which is seen a moment later."""
@@ -192,8 +211,6 @@ class Cluster:
     def stop(self) -> None:
         """Ends what is played, on every worker, and leaves the cluster."""
         self._stopped = True
-        self._hands.shutdown(wait=False, cancel_futures=True)
-        self._fetching.shutdown(wait=False, cancel_futures=True)
         with self._lock:
             playing = list(self._playing)
             futures = list(self._playing.values())
