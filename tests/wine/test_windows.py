@@ -69,6 +69,7 @@ def test_the_same_bytes_on_both(whole: Path, tmp_path: Path, there: Any, yendo: 
     assert contents(whole / "package") == contents(other / "package")
 
 
+@pytest.mark.thorough
 def test_the_way_from_read_to_dossier(vendor: Path, tmp_path: Path, there: Any) -> None:
     installer = windows(vendor / "lantern-6.2.1.msi")
     assert "Lantern 6.2.1 by Tidewell" in there("read", installer)
