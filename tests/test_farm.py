@@ -11,6 +11,7 @@ import subprocess
 import sys
 import threading
 import time
+import tracemalloc
 from collections import Counter
 from pathlib import Path
 
@@ -145,6 +146,21 @@ def test_a_package_travels_with_what_its_proof_needs(tmp_path: Path, workspace: 
     there = msgspec.structs.replace(made.proving, packages=())  # it is itself, and would be there already
     proof = play(Job("package", "desk", "", "simulated", proving=there), root, Making(str(tmp_path)))
     assert proof.outcome == "passed" and "there.ini" in proof.label
+
+
+def test_a_large_file_travels_without_being_held(tmp_path: Path) -> None:
+    (tmp_path / "p").mkdir()
+    with (tmp_path / "p" / "large.bin").open("wb") as file:
+        file.truncate(8 * bundle.PIECE + 5)
+    made = bundle.of(tmp_path / "p", Proving(), tmp_path)
+    tracemalloc.start()
+    coming = bundle.Arriving(tmp_path / "cache", made.digest)
+    for number, piece in enumerate(bundle.pieces(made)):
+        coming.put(number, piece)
+    root = coming.end()
+    most = tracemalloc.get_traced_memory()[1]
+    tracemalloc.stop()
+    assert (root / "package" / "large.bin").stat().st_size == 8 * bundle.PIECE + 5 and most < 5 * bundle.PIECE
 
 
 def test_what_arrives_with_other_bytes_is_thrown_away(tmp_path: Path, workspace: Path) -> None:

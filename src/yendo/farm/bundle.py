@@ -6,7 +6,6 @@ from __future__ import annotations
 
 import contextlib
 import hashlib
-import io
 import os
 import shutil
 import tarfile
@@ -28,21 +27,6 @@ class Bundle(msgspec.Struct, frozen=True):
     package: str
     proving: Proving
     parts: dict[str, str]
-
-
-class _Pieces(io.RawIOBase):
-    """Collects what is written and gives it back in pieces."""
-
-    def __init__(self) -> None:
-        self.held = bytearray()
-
-    def writable(self) -> bool:
-        return True
-
-    def write(self, data: object) -> int:
-        piece = bytes(data)  # type: ignore[call-overload]
-        self.held += piece
-        return len(piece)
 
 
 def of(package: Path, proving: Proving, workspace: Path) -> Bundle:
@@ -70,22 +54,33 @@ def of(package: Path, proving: Proving, workspace: Path) -> Bundle:
 
 
 def pieces(bundle: Bundle) -> Iterator[bytes]:
-    """The archive, the same bytes every time. Raises Usage for a link, OSError."""
-    held = _Pieces()
-    with tarfile.open(fileobj=held, mode="w|", format=tarfile.PAX_FORMAT) as archive:  # type: ignore[call-overload]
-        for name, path in sorted(bundle.parts.items()):
-            for inner in _files(Path(path)):
-                below = inner.relative_to(path).as_posix()
-                info = tarfile.TarInfo(name if below == "." else f"{name}/{below}")
-                info.size, info.mode = inner.stat().st_size, 0o644
-                with inner.open("rb") as file:
-                    archive.addfile(info, file)
-                while len(held.held) >= PIECE:
-                    yield bytes(held.held[:PIECE])
-                    del held.held[:PIECE]
-    while held.held:
-        yield bytes(held.held[:PIECE])
-        del held.held[:PIECE]
+    """The archive, the same bytes every time; little more of it than a piece is in memory. Raises Usage, OSError."""
+    held = bytearray()
+    for part in _archived(bundle):
+        held += part
+        while len(held) >= PIECE:
+            yield bytes(held[:PIECE])
+            del held[:PIECE]
+    if held:
+        yield bytes(held)
+
+
+def _archived(bundle: Bundle) -> Iterator[bytes]:
+    """The archive as it is written: for each file its header, what is in it, zeros to the next block."""
+    for name, path in sorted(bundle.parts.items()):
+        for inner in _files(Path(path)):
+            below = inner.relative_to(path).as_posix()
+            info = tarfile.TarInfo(name if below == "." else f"{name}/{below}")
+            with inner.open("rb") as file:
+                left = info.size = os.fstat(file.fileno()).st_size
+                yield info.tobuf(tarfile.PAX_FORMAT)
+                while part := file.read(min(left, 1 << 20)):
+                    left -= len(part)
+                    yield part
+            if left:
+                raise Usage(f"{inner} became shorter while it was read")
+            yield bytes(-info.size % tarfile.BLOCKSIZE)
+    yield bytes(2 * tarfile.BLOCKSIZE)
 
 
 def _files(path: Path) -> Iterator[Path]:
