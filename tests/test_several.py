@@ -40,3 +40,12 @@ def test_what_is_of_one_package(tmp_path: Path, yendo: Yendo) -> None:
     for more in (("--kit", "k.zip"), ("--from", "r.gz"), ("--machine", "ssh:w11"), ("--junit", "j.xml")):
         assert "name one" in yendo("prove", "chart", "tide", *more, expect=2).stderr
     assert "named twice" in yendo("prove", "chart", "./chart", expect=2).stderr
+
+
+def test_a_machine_that_is_not_here_takes_its_own_cells_only(tmp_path: Path, yendo: Yendo) -> None:
+    for name in ("chart", "tide"):
+        made(tmp_path / name)
+    line = ("prove", "chart", "tide", "--machine", "simulated", "--machine", "wine", "--scenario", "system", "--json")
+    found = parsed(yendo(*line, environment={"PATH": "/nowhere"}, expect=1))
+    assert [[cell["outcome"] for cell in one["cells"]] for one in found["packages"]] == [["passed"], ["passed"]]
+    assert all("wine" in one["error"] for one in found["packages"])

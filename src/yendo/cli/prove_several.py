@@ -151,17 +151,23 @@ def _played(options: argparse.Namespace, paths: Sequence[Path]) -> tuple[dict[Pa
                     owner.append(path)
         except YendoError as error:
             found[path].troubles.append(str(error))
+    lacking = {} if options.farm else _lacking(options, {cell.job.machine for cell in cells})
+    for cell, path in zip(cells, owner, strict=True):
+        if (why := lacking.get(cell.job.machine)) and why not in found[path].troubles:
+            found[path].troubles.append(why)
+    todo = [(cell, path) for cell, path in zip(cells, owner, strict=True) if cell.job.machine not in lacking]
     begun = time.monotonic()
-    if cells:
-        with show.working(f"{len(cells)} cells", quiet=options.quiet or options.json) as progress:
+    if todo:
+        with show.working(f"{len(todo)} cells", quiet=options.quiet or options.json) as progress:
 
             def heard(ended: farm.Ended | None, count: int, workers: int) -> None:
                 who = show.counted(workers, "worker") if options.farm else show.counted(workers, "process")
                 last = f"; last: {ended.cell.package.name}, {ended.cell.scenario.id}" if ended else ""
-                progress(f"{count} of {len(cells)} by {who}{last}")
+                progress(f"{count} of {len(todo)} by {who}{last}")
 
-            crew = _crew(options, {cell.job.machine for cell in cells}, progress)
-            for ended, path in zip(farm.play(cells, crew, heard=heard), owner, strict=True):
+            crew = _crew(options, {cell.job.machine for cell, _ in todo}, progress)
+            played = farm.play([cell for cell, _ in todo], crew, heard=heard)
+            for ended, (_, path) in zip(played, todo, strict=True):
                 if ended.proof is not None:
                     found[path].cells.append(prove.Cell(ended.cell.scenario, ended.proof))
                 else:
@@ -169,10 +175,22 @@ def _played(options: argparse.Namespace, paths: Sequence[Path]) -> tuple[dict[Pa
     return found, time.monotonic() - begun
 
 
+def _lacking(options: argparse.Namespace, wanted: set[str]) -> dict[str, str]:
+    """Which machines are not here, and why. Of those that are the templates are made, once and not by several."""
+    from yendo.cli import machines
+    from yendo.errors import YendoError
+
+    lacking = {}
+    for name in sorted(wanted):
+        try:
+            machines.asked(options, name).surroundings("user")
+        except YendoError as error:
+            lacking[name] = str(error)
+    return lacking
+
+
 def _crew(options: argparse.Namespace, wanted: set[str], progress: Callable[[str], object]) -> Crew:
     """Who plays: a farm's workers, or this computer's processes. Raises NoMachine."""
-    import os
-
     from yendo.cli import machines
     from yendo.farm.job import Making
     from yendo.farm.run import Processes
@@ -183,10 +201,7 @@ def _crew(options: argparse.Namespace, wanted: set[str], progress: Callable[[str
         cluster = Cluster(options.farm, options.farm_keys)
         progress(f"at {options.farm}; the cluster's own page: {cluster.page}")
         return cluster
-    for name in sorted(wanted):  # templates are made once, not by several at once
-        machines.asked(options, name).surroundings("user")
-    powershell = options.powershell or os.environ.get("YENDO_POWERSHELL", "")
-    return Processes(options.jobs, Making(str(machines.cache()), str(powershell)), wanted)
+    return Processes(options.jobs, Making(str(machines.cache()), str(options.powershell or "")), wanted)
 
 
 def _cells(options: argparse.Namespace, path: Path) -> Iterator[tuple[farming.FarmCell, Proof | None]]:

@@ -92,12 +92,12 @@ def tree(watched: Watched) -> tuple[str, ...]:
 def engine_log(session: WatchedSession) -> int | None:
     """The result that an engine with answers writes to its log, wherever that is."""
     places = [rf"{FOLDER}\removal.log", rf"{FOLDER}\answers.log", r"C:\answers.log", rf"{FOLDER}\setup.log"]
+    for path in [*places, r"C:\windows\setup.log"]:
+        if (data := session.read(path)) is not None:
+            return answers_exe.result_of(data.decode("cp1252", "replace"))
     others = [path for path in session.files_below(r"C:\users") if path.lower().endswith("\\setup.log")]
-    for path in [*places, r"C:\windows\setup.log", *others[:20]]:
-        data = session.read(path)
-        if data is not None and (found := answers_exe.result_of(data.decode("cp1252", "replace"))) is not None:
-            return found
-    return None
+    told = (answers_exe.result_of((session.read(path) or b"").decode("cp1252", "replace")) for path in others[:20])
+    return next((found for found in told if found is not None), None)
 
 
 def verdict_of(watched: Watched, shown: list[Window], lasting: list[Effect], told: int | None) -> tuple[str, list[str]]:
