@@ -75,21 +75,6 @@ def _keys(options: argparse.Namespace) -> int:
     return 0
 
 
-def _library() -> None:
-    from importlib.util import find_spec
-
-    from yendo.errors import NoMachine
-    from yendo.farm.cluster import HOW_TO_GET
-
-    if find_spec("distributed") is None:
-        raise NoMachine(f"a farm needs a library: {HOW_TO_GET}")
-    import dask
-
-    # Its own words are for its maintainers; a worker that is silent for a minute has gone.
-    quiet = {"logging": {"distributed": "error", "distributed.http": "error"}}
-    dask.config.set({**quiet, "distributed.scheduler.worker-ttl": "60s"})
-
-
 def _scheduler(options: argparse.Namespace) -> int:
     """Start the one that knows the workers. It goes on until it is ended."""
     import asyncio
@@ -102,11 +87,12 @@ def _scheduler(options: argparse.Namespace) -> int:
             f"at {options.host} anybody who reaches the port could run anything on the workers; make keys first: "
             "yendo farm keys FOLDER, and give it with --keys"
         )
-    _library()
+    from yendo.farm import cluster
+
+    cluster.library()
     from distributed import Scheduler
 
     from yendo.cli import show
-    from yendo.farm.cluster import security
 
     async def serve() -> None:
         scheme = "tls" if options.keys else "tcp"
@@ -114,7 +100,7 @@ def _scheduler(options: argparse.Namespace) -> int:
         async with Scheduler(
             host=f"{scheme}://{options.host}",
             port=options.port,
-            security=security(options.keys),
+            security=cluster.security(options.keys),
             dashboard=page,
             dashboard_address=f"{options.host}:0",
         ) as scheduler:
@@ -137,7 +123,7 @@ def _scheduler(options: argparse.Namespace) -> int:
 def offers(text: str) -> dict[str, int]:
     """``simulated=4,wine=2`` as what a worker has. Raises Usage."""
     from yendo.errors import Usage
-    from yendo.farm.job import SSH
+    from yendo.machines.kinds import SSH
 
     found: dict[str, int] = {}
     for part in text.split(","):
@@ -155,13 +141,14 @@ def offers(text: str) -> dict[str, int]:
 def _worker(options: argparse.Namespace) -> int:
     """Let this computer play cells. It goes on until it is ended."""
     import asyncio
-    import os
 
-    _library()
+    from yendo.farm import cluster
+
+    cluster.library()
     from yendo.cli import show
     from yendo.farm import worker
-    from yendo.farm.cluster import security
-    from yendo.farm.job import SSH, Making
+    from yendo.farm.job import Making
+    from yendo.machines.kinds import SSH
 
     has = offers(options.offers)
     for name in has:  # what it says it has, it has
@@ -171,8 +158,7 @@ def _worker(options: argparse.Namespace) -> int:
             addresses.named(Path(), name.removeprefix(SSH))
         else:
             machines.asked(options, name).surroundings("user")
-    given = options.powershell or os.environ.get("YENDO_POWERSHELL", "")
-    making = Making(str(machines.cache()), str(given), str(Path.cwd()))
+    making = Making(str(machines.cache()), str(options.powershell or ""), str(Path.cwd()))
     out = show.console()
 
     def started(one: object) -> None:
@@ -188,7 +174,7 @@ def _worker(options: argparse.Namespace) -> int:
             at_once,
             machines.cache() / "farm",
             making,
-            security=security(options.keys),
+            security=cluster.security(options.keys),
             started=started,
         )
     )

@@ -7,10 +7,10 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from yendo.machines.kinds import NAMES as NAMES
+
 if TYPE_CHECKING:
     from yendo.machines.protocol import Machine
-
-NAMES = ("simulated", "wine")
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:

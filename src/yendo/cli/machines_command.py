@@ -21,6 +21,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
+    from yendo.machines.kinds import SSH
 
     found = survey(options.folder)
     if options.json:
@@ -31,7 +32,7 @@ def run(options: argparse.Namespace) -> int:
     out = show.console()
     rows = [(one["name"], one["what"], one["put_back"], one["proved"], one["last"]) for one in found]
     show.grid(out, rows, heads=("machine", "what it is", "put back", "proved on", "last"), styles=("bold",))
-    if not any(one["name"].startswith("ssh:") for one in found):
+    if not any(one["name"].startswith(SSH) for one in found):
         out.print("\n[dim]next:[/dim] describe a Windows in machines.toml: docs/machines.md shows one", soft_wrap=True)
     return 0
 
@@ -40,6 +41,7 @@ def survey(folder: Path) -> list[dict[str, Any]]:
     """An entry a machine: its name, what it is, when it was last put back and proved on, and what was. Raises Usage."""
     from yendo.errors import YendoError
     from yendo.machines import addresses, kinds, visits
+    from yendo.machines.kinds import SSH
 
     found: list[dict[str, Any]] = []
     for name in kinds.NAMES:
@@ -56,7 +58,7 @@ def survey(folder: Path) -> list[dict[str, Any]]:
         what = visit.windows or f"{address.user}@{address.address}, never seen"
         found.append(
             {
-                "name": f"ssh:{name}",
+                "name": f"{SSH}{name}",
                 "what": what,
                 "put_back": back,
                 "proved": visit.proved or "never",

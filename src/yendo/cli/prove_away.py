@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yendo.cli import machines, prove_report, proving
+from yendo.machines.kinds import SSH
 
 if TYPE_CHECKING:
     from collections.abc import Mapping, Sequence
@@ -95,7 +96,7 @@ def prove_over_ssh(options: argparse.Namespace, package: Path, plan: Plan | None
     from yendo.prove import remote
 
     some, accept = _scenarios(options, package, plan, workspace)
-    names = [name.removeprefix(proving.SSH) for name in dict.fromkeys(options.machine)]
+    names = [name.removeprefix(SSH) for name in dict.fromkeys(options.machine)]
     known = {name: addresses.named(workspace, name) for name in names}
     if len(some) > 1 and (fixed := [name for name in names if not known[name].revert]):
         raise Usage(
@@ -106,7 +107,7 @@ def prove_over_ssh(options: argparse.Namespace, package: Path, plan: Plan | None
         return _step_by_step(options, package, plan, workspace, known, some, accept)
     code = 0
     for name in names:
-        with show.working(f"proving on {proving.SSH}{name}", quiet=options.quiet or options.json) as progress:
+        with show.working(f"proving on {SSH}{name}", quiet=options.quiet or options.json) as progress:
             result = remote.play(package, name, known[name], some[0].site or "", progress)
         code |= judged(options, package, plan, workspace, result)
         visited(name, known[name], package, some[0].id, result.machine.words)

@@ -17,6 +17,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yendo.cli import machines, prove_away, prove_report, proving
+from yendo.machines.kinds import SSH
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -32,7 +33,7 @@ class _Known(tuple[str, ...]):
     """The names that are offered; a computer over SSH is one too."""
 
     def __contains__(self, name: object) -> bool:
-        return super().__contains__(name) or (isinstance(name, str) and name.startswith(proving.SSH))
+        return super().__contains__(name) or (isinstance(name, str) and name.startswith(SSH))
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -121,7 +122,7 @@ def run(options: argparse.Namespace) -> int:
     if proving.is_away(options):
         if proving.HERE in options.machine:
             return prove_away.prove_here(options, package, plan, workspace)
-        if not all(name.startswith(proving.SSH) for name in options.machine):
+        if not all(name.startswith(SSH) for name in options.machine):
             raise Usage("machines over SSH are proved by themselves; name the others in another call")
         return prove_away.prove_over_ssh(options, package, plan, workspace)
     where, some, accept = proving.meant(options, package, plan, workspace)

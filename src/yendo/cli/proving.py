@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yendo.cli import machines
+from yendo.machines.kinds import SSH
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Sequence
@@ -20,7 +21,7 @@ if TYPE_CHECKING:
     Heard = Callable[[Cell | None, Machine, Scenario], object]
 
 
-HERE, SSH = "here", "ssh:"
+HERE = "here"
 
 
 def find(path: Path) -> Path:

@@ -119,13 +119,14 @@ def _machine(options: argparse.Namespace, progress: Callable[[str], object]) -> 
     """The machine that watches. Raises NoMachine, Usage."""
     from yendo.errors import Usage
     from yendo.machines import addresses
+    from yendo.machines.kinds import SSH
     from yendo.machines.wine.machine import WineMachine, powershell_source
     from yendo.prove import attended
 
     if options.machine == "wine":
         yield WineMachine(machines.cache(), powershell_source(options.powershell), unconfined=options.unconfined)
         return
-    name = options.machine.removeprefix("ssh:")
+    name = options.machine.removeprefix(SSH)
     if name == options.machine:
         raise Usage(f"{options.machine!r} is no machine to try on; there are wine and ssh:NAME")
     known = addresses.named(options.into or Path(), name)

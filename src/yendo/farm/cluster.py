@@ -32,6 +32,20 @@ ANSWER = 600.0  # seconds that a piece or a result may take between a worker and
 LOOK = 1.0  # seconds between two looks at who is there
 
 
+def library() -> None:
+    """Makes the library ready: quiet, and a worker that is silent for a minute has gone. Raises NoMachine where it is
+    not here.
+    """
+    try:
+        import dask
+        import distributed  # noqa: F401
+    except ImportError as error:
+        raise NoMachine(f"a farm needs a library: {HOW_TO_GET}") from error
+    # Its own words are for its maintainers.
+    quiet = {"logging": {"distributed": "error", "distributed.http": "error"}}
+    dask.config.set({**quiet, "distributed.scheduler.worker-ttl": "60s"})
+
+
 def security(folder: Path | None) -> Any:
     """Keys and certificate of a cluster, from a folder with ``ca.pem``, ``cert.pem`` and ``key.pem``; None without one.
 
@@ -76,10 +90,9 @@ class Cluster:
     most_deaths = 8
 
     def __init__(self, address: str, keys: Path | None = None) -> None:
-        try:
-            from distributed import Client
-        except ImportError as error:
-            raise NoMachine(f"a farm needs a library: {HOW_TO_GET}") from error
+        library()
+        from distributed import Client
+
         if address.startswith("tls:") and keys is None:
             raise NoMachine(f"the farm at {address} has keys: give their folder with --farm-keys (yendo farm: --keys)")
         try:

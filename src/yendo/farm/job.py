@@ -10,14 +10,13 @@ import msgspec
 import yendo
 from yendo.errors import NotCovered
 from yendo.machines import addresses, kinds
+from yendo.machines.kinds import SSH
 from yendo.plan.model import Proving
 from yendo.prove import scenarios
 from yendo.prove.furnished import furnished
 from yendo.prove.proof import Proof
 from yendo.prove.prove import prove
 from yendo.prove.scenarios import Scenario
-
-SSH = "ssh:"
 
 
 class Job(msgspec.Struct, frozen=True):

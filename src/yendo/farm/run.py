@@ -92,6 +92,10 @@ def play(
     found: dict[int, Ended] = {}
     idle_since = time.monotonic()
 
+    def gone(worker: str) -> None:
+        for task in schedule.leave(worker):
+            over(task.number, Ended(cells[task.number], trouble=why, worker=worker))
+
     def over(number: int, ended: Ended) -> None:
         if ended.proof is not None:
             keep(ended.proof, ended.cell.package)
@@ -102,8 +106,7 @@ def play(
         while schedule.left:
             now = crew.there()
             for worker in set(schedule.workers) - now.keys():
-                for task in schedule.leave(worker):
-                    over(task.number, Ended(cells[task.number], trouble=why, worker=worker))
+                gone(worker)
             for worker, offer in now.items():
                 schedule.join(worker, offer)
             for worker, task in schedule.begin():
@@ -116,14 +119,11 @@ def play(
                 continue
             idle_since = time.monotonic()
             if news.died:
-                for task in schedule.leave(news.worker):
-                    over(task.number, Ended(cells[task.number], trouble=why, worker=news.worker))
+                gone(news.worker)
             elif schedule.ended(news.worker, news.number):
                 over(news.number, Ended(cells[news.number], news.proof, news.trouble, news.worker))
-    except BaseException:  # above all Ctrl-C
+    finally:  # after Ctrl-C as well
         crew.stop()
-        raise
-    crew.stop()
     return [found[number] for number in range(len(cells))]
 
 

@@ -3,10 +3,13 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
-from yendo.machines.protocol import Machine
+if TYPE_CHECKING:  # the command line asks for the names alone, at every start
+    from yendo.machines.protocol import Machine
 
 NAMES = ("simulated", "wine")
+SSH = "ssh:"  # in front of a computer's name in machines.toml
 
 
 def make(

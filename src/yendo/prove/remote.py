@@ -45,13 +45,12 @@ def play(package: Path, name: str, address: Address, site: str, heard: Heard, *,
 
 async def _visit(line: SshLine, local: Path, target: Path) -> None:
     there = rf"C:\Yendo-kit-{secrets.token_hex(4)}"
-    although = f' -Although "{line.address.although}"' if line.address.although else ""
     try:
         await line.answering(seconds(line.address.wait))
         line.heard(f"bringing the package to {line.name}")
         await line.patiently(lambda: line.bring(local, there))
         # one that has started already goes on
-        await line.patiently(lambda: line.begin(rf'cmd /d /s /c ""{there}\play.cmd" -Yes -Start{although}"'))
+        await line.patiently(lambda: line.begin(rf'cmd /d /s /c ""{there}\play.cmd" -Yes -Start{line.although}"'))
         await _watch(line, rf"{there}\{target.name}", target)
         await line.take_away(there)
     finally:

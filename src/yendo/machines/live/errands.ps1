@@ -46,18 +46,23 @@ function Split-Asked([string]$Line) {
     return @($text.Substring(0, $end), $text.Substring($end + 1).Trim())
 }
 
-# Runs a command line; what it has started goes with it when it is stopped for time.
-function Invoke-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line) {
+function New-AskedStart([string]$Folder, [string]$Line) {
     $words = Split-Asked $Line
     [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new()
     $start.FileName = $words[0]
     $start.Arguments = $words[1]
     $start.UseShellExecute = $false
+    if ($Folder -eq '') { $start.WorkingDirectory = [Environment]::SystemDirectory } else { $start.WorkingDirectory = $Folder }
+    return $start
+}
+
+# Runs a command line; what it has started goes with it when it is stopped for time.
+function Invoke-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line) {
+    [Diagnostics.ProcessStartInfo]$start = New-AskedStart $Folder $Line
     $start.RedirectStandardOutput = $true
     $start.RedirectStandardError = $true
     $start.RedirectStandardInput = $true
     $start.CreateNoWindow = $true
-    if ($Folder -eq '') { $start.WorkingDirectory = [Environment]::SystemDirectory } else { $start.WorkingDirectory = $Folder }
     [DateTime]$begun = [DateTime]::UtcNow
     try { [Diagnostics.Process]$process = [Diagnostics.Process]::Start($start) } catch {
         Send-Answer $Number @("R`t" + 9009 + "`t0", ("O`t" + (ConvertTo-Base64 $Utf8.GetBytes($_.Exception.GetBaseException().Message))))
@@ -94,12 +99,7 @@ function ConvertTo-Moment([double]$Value) { return $Value.ToString('0.##', [Glob
 # Runs a command line and follows what it starts: every process to its end, every window that has a title. Without the
 # system's word on parents, whatever began since counts as its.
 function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line) {
-    $words = Split-Asked $Line
-    [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new()
-    $start.FileName = $words[0]
-    $start.Arguments = $words[1]
-    $start.UseShellExecute = $false
-    if ($Folder -eq '') { $start.WorkingDirectory = [Environment]::SystemDirectory } else { $start.WorkingDirectory = $Folder }
+    [Diagnostics.ProcessStartInfo]$start = New-AskedStart $Folder $Line
     $old = @{}
     foreach ($one in [Diagnostics.Process]::GetProcesses()) { $old[$one.Id] = $true }
     [Diagnostics.Stopwatch]$watch = [Diagnostics.Stopwatch]::StartNew()

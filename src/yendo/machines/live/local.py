@@ -10,7 +10,7 @@ from pathlib import Path
 
 from yendo import host_os
 from yendo.errors import NoMachine, Unreadable, Usage
-from yendo.machines.live.session import SCRIPT
+from yendo.machines.live.session import SCRIPT, SHELL_OPTIONS
 
 
 class LocalLink:
@@ -34,8 +34,8 @@ class LocalLink:
 
     def begin(self, folder: str) -> None:
         shell = Path(os.environ.get("SYSTEMROOT", r"C:\Windows")) / r"System32\WindowsPowerShell\v1.0\powershell.exe"
-        line = [str(shell), "-NoLogo", "-NoProfile", "-NonInteractive", "-ExecutionPolicy", "Bypass"]
-        line += ["-File", str(Path(folder) / SCRIPT), *(["-Although", self.although] if self.although else [])]
+        line = [str(shell), *SHELL_OPTIONS, str(Path(folder) / SCRIPT)]
+        line += ["-Although", self.although] if self.although else []
         ran = subprocess.run(
             line, stdin=subprocess.DEVNULL, capture_output=True, text=True, errors="replace", timeout=600
         )

@@ -30,6 +30,7 @@ from yendo.machines.watching import Process, Watched, Window
 
 ERRANDS = r"C:\Program Files\Yendo proof\errands"
 SCRIPT = "errands.ps1"
+SHELL_OPTIONS = ("-NoLogo", "-NoProfile", "-NonInteractive", "-ExecutionPolicy", "Bypass", "-File")
 LOOKING = {"about", "look", "fetch", "digest", "has-folder", "files", "running", "over"}  # these change nothing
 SHORT = 300.0  # seconds for an errand that is no command
 LOOK = 3600.0  # for a picture of the machine

@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, TypeVar
 
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.machines.addresses import Address
+from yendo.machines.live.session import SCRIPT, SHELL_OPTIONS
 from yendo.terms.amounts import seconds
 
 if TYPE_CHECKING:
@@ -130,6 +131,11 @@ class SshLine:
                 self.lose()
                 await asyncio.sleep(EVERY)
 
+    @property
+    def although(self) -> str:
+        """The option that tells a script there why it may begin, where the office has said so."""
+        return f' -Although "{self.address.although}"' if self.address.although else ""
+
     def lose(self) -> None:
         if self.connection is not None:
             self.connection.abort()
@@ -242,9 +248,8 @@ class SshLink:
         self._do(lambda: self.line.bring(local, there))
 
     def begin(self, folder: str) -> None:
-        although = f' -Although "{self.address.although}"' if self.address.although else ""
-        powershell = "powershell.exe -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass"
-        line = rf'cmd /d /s /c "{powershell} -File "{folder}\errands.ps1"{although}"'
+        shell = " ".join(("powershell.exe", *SHELL_OPTIONS))
+        line = rf'cmd /d /s /c "{shell} "{folder}\{SCRIPT}"{self.line.although}"'
         self._do(lambda: self.line.begin(line))
 
     def write(self, there: str, data: bytes) -> None:
