@@ -40,6 +40,9 @@ unix = pytest.mark.skipif(
 )
 
 
+numeric = pytest.mark.skipif(os.name == "nt", reason="NumPy needs a function that the API layer's library has not")
+
+
 @pytest.fixture(scope="session")
 def cache(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """One cache for all workers, so that templates are made once."""

@@ -158,12 +158,22 @@ CONFIGURATION = b';!@Install@!UTF-8!\r\nTitle="Tidewell Lantern"\r\nBeginPrompt=
 
 
 def seven_zip(files: dict[str, bytes]) -> bytes:
+    import subprocess
     import tempfile
     from pathlib import Path
 
-    import libarchive
+    from yendo.formats import seven_zip as own
 
     with tempfile.TemporaryDirectory() as folder:
+        if program := own.program():  # where 7-Zip itself is here, it writes; else libarchive
+            for name, data in files.items():
+                (Path(folder) / name).parent.mkdir(parents=True, exist_ok=True)
+                (Path(folder) / name).write_bytes(data)
+            line = [program, "a", "-bd", "-y", "-mf=off", "x.7z", *files]
+            subprocess.run(line, cwd=folder, check=True, capture_output=True)
+            return (Path(folder) / "x.7z").read_bytes()
+        import libarchive
+
         path = Path(folder) / "x.7z"
         with libarchive.file_writer(str(path), "7zip") as archive:
             for name, data in files.items():

@@ -15,11 +15,12 @@ from functools import cache
 from pathlib import Path
 from typing import NamedTuple
 
+from samples import SAMPLES
+
 from yendo.formats.pe import Image
 from yendo.formats.script_exe import MARK, ScriptExe, find
 from yendo.installers.script_exe.operations import OPERATIONS
 
-SAMPLES = Path("/usr/share/clamav-testfiles")
 SAMPLE = SAMPLES / "clam-nsis.exe"
 NUMBERS = {operation.name: number for number, operation in OPERATIONS.items()}
 VARIABLES = {**{str(n): n for n in range(10)}, **{f"R{n}": 10 + n for n in range(10)}}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import os
 from pathlib import Path
 from typing import Any, get_args
 
@@ -10,12 +11,13 @@ import msgspec
 import pytest
 from conftest import Yendo, parsed
 
-from yendo.cli import main
+from yendo.cli import add_command, main
 from yendo.demo import sounder
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.plan import read
 from yendo.prove.prove import prove
 from yendo.steps import KINDS
+from yendo.steps.captured import Otherwise
 from yendo.terms.changes import PlannedChange
 from yendo.terms.rules import KINDS as RULES
 
@@ -141,6 +143,8 @@ def test_another_file_of_the_same_name_is_refused(yendo: Yendo, drafted: Path, t
     other.parent.mkdir()
     other.write_bytes(b"another")
     assert "yendo renew" in yendo("add", "media", other, "--into", "w", expect=2).stderr
+    if os.name == "nt":
+        return  # the API layer makes no links
     (tmp_path / "link.ini").symlink_to(other)
     done = yendo("add", "step", "copy", "--into", "w", "--from", tmp_path / "link.ini", "--to", "C:\\x", expect=2)
     assert "is a link" in done.stderr
@@ -149,6 +153,7 @@ def test_another_file_of_the_same_name_is_refused(yendo: Yendo, drafted: Path, t
 def test_every_key_of_every_kind_is_an_option() -> None:
     """The options come from the models, so none is missing, and none is in the way of another."""
     changes = {str(one.__struct_config__.tag): one for one in get_args(PlannedChange)}
+    changes[add_command.CAPTURED] = Otherwise
     steps = {name: kind.step for name, kind in KINDS.items()}
     top = main.parser("add")
     for what, models in (("step", steps), ("rule", RULES), ("change", changes)):
@@ -263,8 +268,9 @@ def test_what_is_no_source(yendo: Yendo, share: Path) -> None:
     with (share / "large.reg").open("wb") as file:
         file.truncate(17 << 20)
     assert "larger than 16 MB" in yendo("draft", "w", share / "large.reg", expect=2).stderr
-    (share / "link.ps1").symlink_to(share / "tidy.ps1")
-    assert "is a link" in yendo("draft", "w", share / "link.ps1", expect=2).stderr
+    if os.name != "nt":  # the API layer makes no links
+        (share / "link.ps1").symlink_to(share / "tidy.ps1")
+        assert "is a link" in yendo("draft", "w", share / "link.ps1", expect=2).stderr
     assert "name what the package is made of" in yendo("draft", "w", expect=2).stderr
     (share / "again").mkdir()
     (share / "again" / "quays.reg").write_text(QUAYS)

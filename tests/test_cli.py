@@ -12,6 +12,7 @@ from pathlib import Path
 
 import pytest
 from conftest import Yendo, missing, parsed, unix
+from samples import SAMPLES
 from specimens import Specimen, apart
 
 COMMANDS = ("read", "draft", "check", "build", "prove", "demo", "doctor")
@@ -193,7 +194,7 @@ def test_names_that_drive_a_terminal(tmp_path: Path, yendo: Yendo) -> None:
 
 def test_a_real_installer(yendo: Yendo, tmp_path: Path, shell_wine: object) -> None:
     """A setup program of Debian's test files leaves the database it carries behind; nobody here made that."""
-    source = Path("/usr/share/clamav-testfiles/clam_ISmsi_int.exe")
+    source = SAMPLES / "clam_ISmsi_int.exe"
     if not source.exists():
         missing("clamav-testfiles", "apt-get install clamav-testfiles")
     (tmp_path / "in").mkdir()

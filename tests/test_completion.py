@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import pty
 import re
 import select
 import shutil
@@ -13,7 +12,9 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Yendo, missing
+from conftest import Yendo, missing, unix
+
+pytestmark = unix  # the shells are asked in a terminal of Unix
 
 ASKED = {
     "pr": {"prove"},
@@ -80,6 +81,8 @@ def test_zsh(yendo: Yendo, folder: Path) -> None:
     path = script(yendo, folder, "zsh").rename(folder.parent / "_yendo")
     typed = {line: right.copy().pop() for line, right in ASKED.items() if len(right) == 1}
     program = needed("zsh")
+    import pty
+
     child, terminal = pty.fork()
     if not child:
         os.chdir(folder)

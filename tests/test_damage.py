@@ -14,6 +14,7 @@ import script_specimens as scripts
 from conftest import Yendo, missing
 from hypothesis import given
 from hypothesis import strategies as some
+from samples import SAMPLES
 from specimens import Specimen
 
 from yendo.demo.vendor import write_installer
@@ -332,7 +333,7 @@ def changed(sample: Path) -> bytes:
 
 def test_a_checksum_that_does_not_hold(tmp_path: Path) -> None:
     """Of a real sample, whose own checksum holds; one that is cut short says what is missing."""
-    sample = Path("/usr/share/clamav-testfiles/clam-nsis.exe")
+    sample = SAMPLES / "clam-nsis.exe"
     if not sample.exists():
         missing("clamav-testfiles", "apt-get install clamav-testfiles")
     assert _spots(tmp_path, "whole.exe", sample.read_bytes()) == []
@@ -342,7 +343,7 @@ def test_a_checksum_that_does_not_hold(tmp_path: Path) -> None:
 
 @pytest.mark.wine
 def test_the_real_stub_refuses_it(tmp_path: Path, wine: Any) -> None:
-    sample = Path("/usr/share/clamav-testfiles/clam-nsis.exe")
+    sample = SAMPLES / "clam-nsis.exe"
     if not sample.exists() or "32" not in wine.widths:
         missing("clamav-testfiles and a layer for 32-bit programs", "apt-get install clamav-testfiles wine32")
     (tmp_path / "changed.exe").write_bytes(changed(sample))

@@ -10,7 +10,7 @@ from html.parser import HTMLParser
 from pathlib import Path
 
 import pytest
-from conftest import Yendo, parsed
+from conftest import Yendo, numeric, parsed
 
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
@@ -67,6 +67,7 @@ class Page(HTMLParser):
             self.words += data
 
 
+@numeric
 def test_what_it_says(proved: Path, yendo: Yendo, tmp_path: Path) -> None:
     done = parsed(yendo("dossier", proved, "-o", tmp_path / "page.html", "--json"))
     text = (tmp_path / "page.html").read_text("utf-8")
@@ -100,6 +101,7 @@ def test_it_belongs_to_these_bytes(proved: Path, yendo: Yendo) -> None:
     assert "there is no proof" in yendo("dossier", proved, expect=2).stderr
 
 
+@numeric
 def test_words_of_a_vendor_stay_words(tmp_path: Path) -> None:
     """Markup in a name, and a secret in a command line."""
     from specimens import Specimen

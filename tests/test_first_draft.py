@@ -12,6 +12,7 @@ from typing import Any
 import first_drafts
 import pytest
 from conftest import missing
+from samples import SAMPLES
 
 from yendo.check import Workspace, check
 from yendo.draft import draft, leftovers
@@ -23,7 +24,6 @@ from yendo.prove.proof import Proof
 from yendo.prove.prove import matrix, prove
 from yendo.prove.scenarios import SCENARIOS
 
-SAMPLES = Path("/usr/share/clamav-testfiles")
 PROVED = ("clam-nsis", "clam_ISmsi_ext", "clam_ISmsi_int")
 QUESTION = ("clam_IScab_ext", "clam_IScab_int")
 ACCOUNTS = ("desk", "system")

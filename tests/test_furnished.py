@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Yendo
+from conftest import Yendo, numeric
 
 PLAN = """
 [package]
@@ -145,6 +145,7 @@ def test_an_inventory_that_a_condition_asks(tmp_path: Path, yendo: Yendo) -> Non
     assert "is no file" in yendo("prove", "w", expect=2).stderr
 
 
+@numeric
 def test_detection_is_derived_where_it_is_there(tmp_path: Path, yendo: Yendo) -> None:
     workspace(tmp_path / "w", PLAN + THERE)
     yendo("build", "w")

@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 
 import pytest
-from conftest import Yendo, parsed
+from conftest import Yendo, parsed, unix
 
 from yendo.check import Workspace, check
 from yendo.machines.simulated.machine import SimulatedMachine
@@ -199,11 +199,8 @@ def test_a_house_file_with_a_mistake(office: Path, yendo: Yendo, old: str, new: 
     assert old in HOUSE
     house.write_text(HOUSE.replace(old, new, 1), "utf-8")
     done = yendo("check", office, expect=None)
-    assert (
-        done.returncode in (2, 3)
-        and said in done.stdout + done.stderr
-        and re.search(r"(house|plan)\.toml:\d+", done.stdout + done.stderr)
-    )
+    told = " ".join((done.stdout + done.stderr).split())  # a long path folds the lines
+    assert done.returncode in (2, 3) and said in told and re.search(r"(house|plan)\.toml:\d+", told)
 
 
 @pytest.mark.parametrize(
@@ -239,6 +236,7 @@ def test_which_house(office: Path, yendo: Yendo, tmp_path: Path) -> None:
     assert read(tmp_path / "other" / "plan.toml")[0].furnished.house.name == "Marrowby harbour survey office"
 
 
+@unix
 def test_a_house_that_somebody_else_has_put_there(office: Path) -> None:
     import os
 

@@ -225,6 +225,6 @@ def test_more_than_one_run_needs_a_way_back(tmp_path: Path, yendo: Yendo) -> Non
     said = yendo("prove", package, "--machine", "ssh:w11", "--scenario", "all", expect=2).stderr
     assert "would be changed" in said and "revert" in said
     assert "revert" in yendo("try", SETUP, "--machine", "ssh:w11", expect=2).stderr
-    assert "no machine to try on" in yendo("try", SETUP, "--machine", "moon", expect=2).stderr
+    assert "no machine that can be watched" in yendo("try", SETUP, "--machine", "moon", expect=2).stderr
     mixed = yendo("prove", package, "--machine", "ssh:w11", "--machine", "simulated", expect=2).stderr
     assert "by themselves" in mixed

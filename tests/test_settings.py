@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import OWN, Yendo, parsed
+from conftest import OWN, Yendo, numeric, parsed
 from hypothesis import given
 from hypothesis import strategies as st
 
@@ -423,6 +423,7 @@ def test_a_package_without_settings_stays_as_it_was(drafted: Path, tmp_path: Pat
     assert form.read(package).settings == {}
 
 
+@numeric
 def test_the_dossier_and_detection_know_the_sites(office: Path, yendo: Yendo) -> None:
     """What differs between sites is on the page; derived rules hold at all of them."""
     yendo("build", office)

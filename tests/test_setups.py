@@ -15,7 +15,7 @@ import family_specimens as specimens
 import msgspec
 import pytest
 import script_specimens as scripts
-from conftest import Yendo, missing
+from conftest import Yendo, missing, numeric
 from hypothesis import given
 from hypothesis import strategies as some
 
@@ -515,6 +515,7 @@ def test_a_product_that_a_setup_installed_is_removed_by_its_code(tmp_path: Path)
     assert "recording-stale" in {finding.rule for finding in check(Workspace(workspace))}
 
 
+@numeric
 def test_the_demos_share_has_both_programs(yendo: Yendo, tmp_path: Path) -> None:
     told = yendo("demo", "marrowby").stdout
     share = tmp_path / "marrowby" / "from-tidewell"

@@ -6,7 +6,6 @@ import hashlib
 import os
 import random
 import shutil
-import signal
 import subprocess
 import sys
 import time
@@ -56,7 +55,7 @@ def test_killed_at_random_points_with_two_writers(tmp_path: Path) -> None:
         ]
         for child in children:
             time.sleep(chance.uniform(0.0, 0.25))
-            child.send_signal(signal.SIGKILL)
+            child.kill()
             child.wait()
         now = whole(store)
         assert there <= now <= set(wanted)

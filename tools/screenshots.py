@@ -41,7 +41,7 @@ PICTURES = {
     "renewal": "yendo renew renewing from-tidewell-autumn/lantern-6.3.0.msi",
     "read-setup": "yendo read from-tidewell/sounder-setup.exe",
     "try": "yendo draft sounder from-tidewell/sounder-setup.exe --quiet; yendo try from-tidewell/sounder-setup.exe --into sounder",  # noqa: E501
-    "prove-setup": "yendo check sounder; yendo build sounder --quiet; yendo prove sounder; yendo prove sounder --machine wine",  # noqa: E501
+    "capture": "yendo capture sounder-4 from-tidewell/sounder-setup.exe --run '{setup} /unattended' --part settings --run 'reg add HKLM\\Software\\Tidewell\\Sounder /v Updates /t REG_DWORD /d 0 /f' --twice; yendo capture sounder-4 --show",  # noqa: E501
 }
 
 

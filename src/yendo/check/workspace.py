@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
@@ -27,7 +28,7 @@ from yendo.plan import CopyStep, MsiStep, Plan, Step, mark, read
 from yendo.plan.model import VERBS
 from yendo.plan.places import Path as Place
 from yendo.plan.places import nearest
-from yendo.steps import At, transforms
+from yendo.steps import At, expanded, transforms
 from yendo.steps.base import below
 
 Severity = Literal["error", "warning", "note"]
@@ -84,6 +85,8 @@ class Workspace:
     def at(self, verb: str, position: int) -> At:
         """Where a step of the plan stands among all that the package carries out; ``position`` from 0."""
         before = len(mark.steps(self.plan, verb)[0]) + len(self.plan.standing(verb)[0])
+        with contextlib.suppress(Usage):  # what stands before counts as often as it is carried out
+            before += len(expanded(self.plan.steps(verb)[:position], self.folder, form.kept(self.plan))) - position
         return form.at(self.folder, self.plan, verb, before + position + 1)
 
     def account_of(self, step: Step) -> InstallerAccount | None:

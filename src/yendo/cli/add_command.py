@@ -4,6 +4,8 @@ yendo add step copy --into lantern --from site.ini --to '%ProgramData%\\Tidewell
 yendo add step registry --into lantern --key 'HKLM\\Software\\Marrowby' --values Quay=3
 yendo add change drop --into lantern --what shortcut --name DesktopLantern
 yendo add rule service --into lantern --name LanternTide
+yendo add leave --into sounder --kind shortcut --thing '%PUBLIC%\\Desktop\\*' --note 'no icon on the desktop'
+yendo add change captured --into sounder --thing 'HKLM\\*\\Updates' --to 0
 yendo add setting quay --into lantern --meaning 'where the boat lies' --type number --default 3
 yendo add media lantern-help.cab --into lantern
 """
@@ -21,6 +23,7 @@ from yendo.cli import nested
 if TYPE_CHECKING:
     from yendo.draft.adding import Added
 
+CAPTURED = "captured"
 _GIVEN = "given_"  # before the names of options that are keys of a plan
 
 
@@ -113,7 +116,8 @@ def _scalar(text: str) -> Any:
 
 def _free(text: str) -> Any:
     """A text or a number as it is typed, anything else as a plan has it."""
-    return _toml(text) if text[:1] in ("[", "{", '"', "'") else _scalar(text)
+    written = text[:1] in ("[", "{", '"', "'") and not text.startswith("{setting.")
+    return _toml(text) if written else _scalar(text)
 
 
 def _pair(text: str) -> tuple[str, Any]:
@@ -178,16 +182,43 @@ def step(options: argparse.Namespace) -> int:
 def _changes(parser: argparse.ArgumentParser) -> None:
     from typing import get_args
 
+    from yendo.steps.captured import Otherwise
     from yendo.terms.changes import PlannedChange
 
-    _kinds(parser, {str(one.__struct_config__.tag): one for one in get_args(PlannedChange)}, steps=False, number=True)
+    kinds = {str(one.__struct_config__.tag): one for one in get_args(PlannedChange)}
+    _kinds(parser, {**kinds, CAPTURED: Otherwise}, steps=False, number=True)
 
 
 def change(options: argparse.Namespace) -> int:
-    """Put into a plan what the vendor's database should do otherwise; it becomes a transform."""
+    """Put into a plan what the vendor's database should do otherwise, which becomes a transform; or what a captured
+    value is set to instead.
+    """
     from yendo.draft import adding
 
+    if options.kind == CAPTURED:
+        return _told(options, adding.captured(options.into, "change", _values(options)))
     return _told(options, adding.change(options.into, options.kind, _values(options), options.step))
+
+
+def _which(parser: argparse.ArgumentParser) -> None:
+    from yendo.steps.captured import Which
+
+    _keys(parser, Which)
+    _into(parser)
+
+
+def leave(options: argparse.Namespace) -> int:
+    """Leave things out that were captured: none of them comes with the package."""
+    from yendo.draft import adding
+
+    return _told(options, adding.captured(options.into, "leave", _values(options)))
+
+
+def keep(options: argparse.Namespace) -> int:
+    """Bring things all the same that a list leaves out, or that belong to the machine they were captured on."""
+    from yendo.draft import adding
+
+    return _told(options, adding.captured(options.into, "keep", _values(options)))
 
 
 def _rules(parser: argparse.ArgumentParser) -> None:
@@ -246,7 +277,9 @@ def media(options: argparse.Namespace) -> int:
 
 ACTIONS: nested.Actions = {
     "step": ("a step: yendo add step KIND", _step, step),
-    "change": ("what the vendor's database should do otherwise: yendo add change KIND", _changes, change),
+    "change": ("what a database, or what was captured, should do otherwise: yendo add change KIND", _changes, change),
+    "leave": ("captured things that do not come", _which, leave),
+    "keep": ("captured things that come all the same", _which, keep),
     "rule": ("a rule of detection: yendo add rule KIND", _rules, rule),
     "need": ("what must be there before: another package, or a fact", _need, need),
     "setting": ("a value that is chosen at delivery", _setting, setting),

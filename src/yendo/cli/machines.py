@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import argparse
+import contextlib
 import os
 from pathlib import Path
 from typing import TYPE_CHECKING
@@ -10,7 +11,10 @@ from typing import TYPE_CHECKING
 from yendo.machines.kinds import NAMES as NAMES
 
 if TYPE_CHECKING:
+    from collections.abc import Callable, Iterator
+
     from yendo.machines.protocol import Machine
+    from yendo.machines.watching import WatchedMachine
 
 
 def add_options(parser: argparse.ArgumentParser) -> None:
@@ -56,3 +60,42 @@ def make(name: str, powershell: Path | None = None, *, unconfined: bool = False,
     from yendo.machines import kinds
 
     return kinds.make(name, cache(), powershell, unconfined=unconfined, release=release)
+
+
+@contextlib.contextmanager
+def watched(
+    options: argparse.Namespace,
+    folder: Path,
+    progress: Callable[[str], object],
+    *,
+    second: str | None = None,
+    screen: str | None = None,
+) -> Iterator[WatchedMachine]:
+    """The machine that watches what runs there: wine, or ssh:NAME, which is put back before every run.
+
+    ``folder`` is where machines.toml is looked for; ``second`` names another one, and with wine that is called
+    otherwise; ``screen`` is a person's own. Raises NoMachine, Usage.
+    """
+    from yendo.errors import Usage
+    from yendo.machines import addresses
+    from yendo.machines.kinds import SSH
+    from yendo.machines.wine.machine import OTHER, WineMachine, powershell_source
+    from yendo.prove import attended
+
+    asked = second or options.machine
+    if asked == "wine":
+        shell = powershell_source(options.powershell)
+        guise = OTHER if second else None
+        yield WineMachine(cache(), shell, unconfined=options.unconfined, guise=guise, screen=screen)
+        return
+    name = asked.removeprefix(SSH)
+    if name == asked:
+        raise Usage(f"{asked!r} is no machine that can be watched; there are wine and ssh:NAME")
+    known = addresses.named(folder, name)
+    if not known.revert:
+        raise Usage(f"{asked} is changed by every run, and machines.toml does not say how it is put back: revert")
+    machine = attended.over_ssh(name, known, progress)
+    try:
+        yield machine
+    finally:
+        machine.interrupt()

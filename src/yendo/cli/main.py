@@ -14,6 +14,7 @@ COMMANDS = {
     "read": "say what an installer is and does, without running it",
     "try": "run a setup program on fresh machines until its silent command line is found",
     "draft": "start a package: a workspace with a plan",
+    "capture": "do the work on a fresh machine, and make a package of what it changed",
     "decide": "answer what a plan leaves open, one question at a time",
     "add": "put a step, a rule, a need, a setting or a vendor's file into a plan",
     "renew": "carry a package over to the vendor's next version",

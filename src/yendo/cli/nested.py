@@ -107,6 +107,8 @@ def write_csv(columns: Sequence[str], rows: Iterable[Sequence[object]]) -> None:
 
     A cell that a table program would run as a formula is quoted as text.
     """
+    if isinstance(sys.stdout, io.TextIOWrapper):
+        sys.stdout.reconfigure(newline="")  # else Windows ends each line twice
     writer = csv.writer(sys.stdout, lineterminator="\r\n")
     writer.writerow(columns)
     writer.writerows(["" if cell is None else safe_cell(cell) for cell in row] for row in rows)

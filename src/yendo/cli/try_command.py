@@ -9,18 +9,14 @@ yendo try odd-setup.exe --command '"odd-setup.exe" /mode:unattended'
 from __future__ import annotations
 
 import argparse
-import contextlib
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yendo.cli import machines
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Iterator
-
     from rich.console import Console
 
-    from yendo.machines.watching import WatchedMachine
     from yendo.prove.trial import Trial
 
 
@@ -86,7 +82,7 @@ def run(options: argparse.Namespace) -> int:
     keep = options.keep or (options.into / "trial" if options.into else Path(f"{options.file.stem}-trial"))
     with (
         show.working(f"trying {options.file.name}", quiet=options.quiet or options.json) as progress,
-        _machine(options, progress) as machine,
+        machines.watched(options, options.into or Path(), progress) as machine,
     ):
         trying = Trying(
             options.file,
@@ -112,33 +108,6 @@ def run(options: argparse.Namespace) -> int:
     elif not options.quiet:
         _print(show.console(), trial, keep, options)
     return 0 if trial.install and trial.uninstall else 1
-
-
-@contextlib.contextmanager
-def _machine(options: argparse.Namespace, progress: Callable[[str], object]) -> Iterator[WatchedMachine]:
-    """The machine that watches. Raises NoMachine, Usage."""
-    from yendo.errors import Usage
-    from yendo.machines import addresses
-    from yendo.machines.kinds import SSH
-    from yendo.machines.wine.machine import WineMachine, powershell_source
-    from yendo.prove import attended
-
-    if options.machine == "wine":
-        yield WineMachine(machines.cache(), powershell_source(options.powershell), unconfined=options.unconfined)
-        return
-    name = options.machine.removeprefix(SSH)
-    if name == options.machine:
-        raise Usage(f"{options.machine!r} is no machine to try on; there are wine and ssh:NAME")
-    known = addresses.named(options.into or Path(), name)
-    if not known.revert:
-        raise Usage(
-            f"{options.machine} is changed by every run, and machines.toml does not say how it is put back: revert"
-        )
-    machine = attended.over_ssh(name, known, progress)
-    try:
-        yield machine
-    finally:
-        machine.interrupt()
 
 
 _MARKS = {

@@ -65,6 +65,25 @@ def change(workspace: Path, kind: str, values: Mapping[str, Any], number: int | 
     return _written(workspace, document, ("install", at - 1, "change", place), tomlkit.dumps(shown))
 
 
+def captured(workspace: Path, key: str, values: Mapping[str, Any]) -> Added:
+    """What is to become of things that were captured: ``leave``, ``keep`` or ``change``. Raises Usage."""
+    document = writing.plan_of(workspace / "plan.toml")[0]
+    steps = list(document.get("install", []))
+    at = next((at for at, one in enumerate(steps) if one.get("kind") == "captured"), None)
+    if at is None:
+        raise Usage(f"the plan brings nothing that was captured; yendo capture {workspace} SETUP makes it")
+    table = _table(values)
+    known = steps[at].get(key)
+    if known is None:
+        steps[at].add(key, writing.array(table))
+    else:
+        known.append(table)
+    shown = tomlkit.document()
+    shown["install"] = {key: writing.array(_table(values))}
+    place = len(steps[at][key]) - 1
+    return _written(workspace, document, ("install", at, key, place), tomlkit.dumps(shown))
+
+
 def rule(workspace: Path, kind: str, values: Mapping[str, Any]) -> Added:
     """A rule of detection. Raises Usage."""
     return _put(workspace, "detect", {"kind": kind, **values}, None)

@@ -80,8 +80,14 @@ class WatchedSession(Session, Protocol):
     def bring(self, source: Path, target: str, *, counts: bool = False) -> None:
         """As everywhere; ``counts``: what changes there later is part of what ``state`` reports."""
 
-    def watch(self, command: str, *, timeout: float, press: bool = False, folder: str | None = None) -> Watched:
-        """Runs a command line and follows all its processes and windows; ``press`` agrees to every dialog.
+    def fetch(self, path: str, target: Path) -> bool:
+        """Copies a file of the machine to this computer; False where there is none."""
+
+    def watch(
+        self, command: str, *, timeout: float, press: bool = False, folder: str | None = None, hand: bool = False
+    ) -> Watched:
+        """Runs a command line and follows all its processes and windows; ``press`` agrees to every dialog, ``hand``
+        leaves them to a person.
 
         Raises NoMachine, NotCovered.
         """

@@ -16,13 +16,14 @@ import msgspec
 
 import yendo
 from yendo import atomic, templates
+from yendo.effects.capture import PROMISE, Promise
 from yendo.errors import Unreadable, Usage
 from yendo.package import archive as archives
 from yendo.package import bill, scripts, tag
 from yendo.package import manifest as form
 from yendo.plan import Plan
 from yendo.plan.model import VERBS
-from yendo.steps import kind_of
+from yendo.steps import captured, kind_of
 from yendo.steps.base import below, brought
 
 PIECE = 4 << 20
@@ -189,6 +190,12 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
     writer.write("handover.md", handover(plan, manifest).encode())
     writer.write("bill-of-materials.cdx.json", bill.encode(manifest))
     writer.write(f"{manifest.id}.swidtag", tag.encode(manifest))
+    if brought := [captured.promise(step, base) for step in plan.install if isinstance(step, captured.CapturedStep)]:
+        whole = Promise(
+            kept=tuple(effect for one in brought for effect in one.kept),
+            left=tuple(effect for one in brought for effect in one.left),
+        )
+        writer.write(PROMISE, msgspec.json.encode(whole) + b"\n")
     manifest = form.resolve(base, plan, tuple(sorted(writer.files, key=lambda file: file.path)), digest_of, tool)
     data = form.encode(manifest)
     writer.write("manifest.json", data)

@@ -13,7 +13,7 @@ from yendo.facts import secrets
 from yendo.facts.surroundings import expand
 from yendo.plan import Plan, mark
 from yendo.plan.model import VERBS, Way, Wishes
-from yendo.steps import Action, At, Step, kind_of
+from yendo.steps import Action, At, Step, expanded, kind_of
 from yendo.steps.base import below
 from yendo.steps.host import HOME, STEP_FAILED, TIMED_OUT
 from yendo.steps.msi import MsiStep, delivered, product_code
@@ -323,7 +323,7 @@ def steps_of(workspace: Path, plan: Plan, verb: str) -> tuple[Step, ...]:
     """
     written = plan.steps(verb)
     before, after = plan.standing(verb)
-    own = written if written or verb != "uninstall" else derived(workspace, plan)
+    own = expanded(written, workspace, kept(plan)) if written or verb != "uninstall" else derived(workspace, plan)
     steps = (*before, *own, *after) if own or verb == "install" else ()
     if written and verb == "uninstall" and not any(isinstance(step, TakeBackStep) for step in steps):
         # who wrote the plan need not know what the house adds to the install
@@ -334,11 +334,16 @@ def steps_of(workspace: Path, plan: Plan, verb: str) -> tuple[Step, ...]:
     return (*first, *steps, *last)
 
 
+def kept(plan: Plan) -> str:
+    """The folder on the machine where the package is kept for its uninstall."""
+    return rf"{plan.log.state}\packages\{plan.package.id}"
+
+
 def derived(workspace: Path, plan: Plan) -> tuple[Step, ...]:
     """What takes the install back, from its last step to its first: products by their code, the rest by its record."""
     found: list[Step] = []
     before, after = plan.standing("install")
-    for step in reversed((*before, *plan.install, *after)):
+    for step in reversed((*before, *expanded(plan.install, workspace, kept(plan)), *after)):
         if isinstance(step, MsiStep):
             code = product_of(workspace, step)
             if code:

@@ -17,6 +17,7 @@ import msgspec
 from msgspec import Meta
 
 from yendo import texts
+from yendo.effects.capture import LeftEntry
 from yendo.errors import YendoError
 from yendo.plan import model, places
 from yendo.plan.mistakes import PlanProblem, explain, unknown
@@ -131,7 +132,8 @@ class Standing(Written, frozen=True, kw_only=True):
 class House(Written, frozen=True, kw_only=True):
     """An office.
 
-    ``plan`` says what plans of its workspaces do not say themselves; ``store`` is its media store, a folder.
+    ``plan`` says what plans of its workspaces do not say themselves; ``store`` is its media store, a folder; ``left``
+    what captures leave out here, beside what they always do.
     """
 
     name: Text
@@ -147,6 +149,7 @@ class House(Written, frozen=True, kw_only=True):
     before: Standing = Standing()
     after: Standing = Standing()
     plan: dict[str, Any] = {}
+    left: tuple[LeftEntry, ...] = ()
 
     def standing(self) -> Iterator[tuple[str, str, int, Step]]:
         """Every standing step: ``before`` or ``after``, the verb, its number from 0 on, the step."""

@@ -12,6 +12,7 @@ import msgspec
 from yendo.detect import detected
 from yendo.detect.evaluate import sight_of
 from yendo.effects import Effect, File, IniValue, State, agreement, difference
+from yendo.effects.capture import promise_of
 from yendo.effects.recording import is_temporary
 from yendo.effects.things import key_of, kind_of
 from yendo.errors import Usage
@@ -20,7 +21,7 @@ from yendo.facts.surroundings import Account, expand
 from yendo.machines.protocol import Machine, Session
 from yendo.package import carry
 from yendo.package import manifest as form
-from yendo.prove import causes, examine, explain, own, predict
+from yendo.prove import causes, examine, explain, own, predict, promised
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
 from yendo.steps.host import TIMED_OUT
 from yendo.terms import events
@@ -359,7 +360,28 @@ class Stage:
         state = session.state()
         self.detection(session, state, "detected", "detected after the install", True, script)
         self.compare(session, before, state)
+        self.captured(session, before, state)
         return state
+
+    def captured(self, session: Session, before: State, after: State) -> None:
+        """Whether what was captured is there as the plan wants it; nothing to say where nothing was."""
+        promise = promise_of(self.package)
+        if promise is None:
+            return
+        person = self.account == "user"
+        found = promised.held(promise, before, after, session.surroundings, person=person, read=session.read)
+        words = f"{found.kept} kept, {found.left} left out" + (
+            f"; {found.own} of people's own not looked at as this account" if found.own else ""
+        )
+        self.phase(
+            "captured",
+            "as it was captured",
+            not found.wrong,
+            "everything that is kept is there, and nothing that is left out",
+            words if not found.wrong else f"{len(found.wrong)} of {found.kept + found.left} otherwise",
+            details=found.wrong[:10],
+            cause=("the package does not bring what was captured", "see the things below") if found.wrong else ("", ""),
+        )
 
     def withheld(self, session: Session) -> None:
         """Whether a secret shows up where it must not: in a log, or in what the runner keeps."""

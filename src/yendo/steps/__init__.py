@@ -4,10 +4,13 @@ knows of them: a new kind is a module, its fragment and a line here.
 
 from __future__ import annotations
 
+from collections.abc import Iterable
 from functools import cache
 from importlib.resources import files
+from pathlib import Path
 
 from yendo.steps.base import Action, At, Kind, Result, Step
+from yendo.steps.captured import CapturedKind, CapturedStep, MadeKind, MadeStep
 from yendo.steps.certificate import CertificateKind, CertificateStep
 from yendo.steps.copy import CopyKind, CopyStep
 from yendo.steps.delete import DeleteKind, DeleteStep
@@ -37,6 +40,7 @@ from yendo.steps.wait import WaitKind, WaitStep
 KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
+        CapturedKind(),
         CertificateKind(),
         CopyKind(),
         DeleteKind(),
@@ -64,8 +68,10 @@ KINDS: dict[str, Kind] = {
         WaitKind(),
     )
 }
+_MADE = MadeKind()
 AnyStep = (
-    CertificateStep
+    CapturedStep
+    | CertificateStep
     | CopyStep
     | DeleteStep
     | DriverStep
@@ -93,8 +99,15 @@ AnyStep = (
 )
 
 
+def expanded(steps: Iterable[Step], base: Path, kept: str) -> tuple[Step, ...]:
+    """The steps of a plan as they are carried out, those that stand for several taken apart. Raises Usage."""
+    return tuple(made for step in steps for made in kind_of(step).expand(step, base, kept))
+
+
 def kind_of(step: Step) -> Kind:
     """The kind of a step."""
+    if isinstance(step, MadeStep):  # no plan has it
+        return _MADE
     return KINDS[str(step.__struct_config__.tag)]
 
 
@@ -104,4 +117,4 @@ def fragment(name: str) -> str:
     return files("yendo.steps").joinpath(f"{name.replace('-', '_')}.ps1").read_text("utf-8")
 
 
-__all__ = ["KINDS", "Action", "AnyStep", "At", "Kind", "Result", "Step", "fragment", "kind_of"]
+__all__ = ["KINDS", "Action", "AnyStep", "At", "Kind", "Result", "Step", "expanded", "fragment", "kind_of"]

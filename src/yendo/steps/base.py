@@ -134,10 +134,16 @@ class Kind:
     reversal: ClassVar[Reversal] = "cannot"
     executed: ClassVar[tuple[Executed, ...]] = ()
     needs: ClassVar[tuple[Literal["person", "network", "restart"], ...]] = ()
+    composed: ClassVar[bool] = False
+    """It becomes the work of other kinds, and has no script fragment of its own."""
 
     @property
     def name(self) -> str:
         return str(self.step.__struct_config__.tag)
+
+    def expand(self, step: Any, base: Path, kept: str) -> tuple[Step, ...]:
+        """The steps that are carried out for it; ``kept`` is where the package is kept on the machine. Raises Usage."""
+        return (step,)
 
     def resolve(self, step: Any, at: At) -> Action:
         """The step with everything looked up. Raises Usage."""

@@ -14,6 +14,7 @@ function Step-Copy($Step) {
         if ($null -ne $new) { Set-FileBytes $to $new } else { Set-FileFrom $to $from $sum }
         Tell changed 'placed' $to
     }
+    foreach ($folder in $Step['folders']) { New-Folders ([Environment]::ExpandEnvironmentVariables($folder)) }
     if ($Step['mirror'] -ne '') {
         [string]$root = [Environment]::ExpandEnvironmentVariables($Step['mirror'])
         $tree = Get-Tree $root

@@ -114,6 +114,8 @@ class CopyKind(Kind):
             else:
                 host.put(target, new) if filling else host.put_file(target, source, sha256)
                 host.tell(events.Changed("placed", target))
+        for folder in action.data.get("folders", ()):
+            host.folders(host.expand(folder))
         if action.data["mirror"]:
             for path in host.session.files_below(host.expand(action.data["mirror"])):
                 if path.lower() not in wanted:

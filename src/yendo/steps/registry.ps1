@@ -9,8 +9,11 @@ function Step-Registry($Step) {
             foreach ($name in $item['delete']) {
                 if (Set-Recorded $hive $item['view'] $key $name '-') { Tell changed 'deleted' ($hive + '\' + $key + '\' + $name) }
             }
+            if ($item['make_key']) { New-Keys $hive $item['view'] $key }
             foreach ($value in $item['values']) {
-                [void](Set-Recorded $hive $item['view'] $key $value[0] (Join-Value $value[1] $value[2]))
+                $data = $value[2]
+                if (@($item['expanded']) -ccontains $value[0]) { $data = [Environment]::ExpandEnvironmentVariables($data) }
+                [void](Set-Recorded $hive $item['view'] $key $value[0] (Join-Value $value[1] $data))
                 Tell changed 'set' ($hive + '\' + $key + '\' + $value[0])
             }
             if ($item['empty_key'] -and (Remove-EmptyKey $hive $item['view'] $key)) { Tell changed 'removed' ($hive + '\' + $key) }

@@ -170,7 +170,11 @@ class RegistryKind(Kind):
         for name in item["delete"]:
             if host.set_value(hive, view, key, name, None):
                 host.tell(events.Changed("deleted", f"{hive}\\{key}\\{name}"))
+        if item.get("make_key"):
+            host.keys(hive, view, key)
         for name, kind, data in item["values"]:
+            if name in item.get("expanded", ()):
+                data = host.expand(data)
             if kind in ("dword", "qword"):
                 data = int(data)  # a setting fills a place with text
             host.set_value(hive, view, key, name, (kind, tuple(data) if isinstance(data, list) else data))

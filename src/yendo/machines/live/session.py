@@ -230,8 +230,14 @@ class LiveSession(RunnerOnly):
         except (ValueError, IndexError, binascii.Error) as error:
             raise Unreadable(f"{self.link.name} gave an answer that cannot be read: {lines[0][:80]}") from error
 
-    def watch(self, command: str, *, timeout: float, press: bool = False, folder: str | None = None) -> Watched:
+    def watch(
+        self, command: str, *, timeout: float, press: bool = False, folder: str | None = None, hand: bool = False
+    ) -> Watched:
         """Without pictures: the system account has no screen there, but windows of its own."""
+        if hand:
+            raise NotCovered(
+                f"nobody sits at the system account's screen of {self.link.name}; do that part on the layer"
+            )
         if press:
             raise NotCovered(f"dialogs are agreed to on the layer only, not on {self.link.name}")
         lines = self.ask("watch", f"{timeout:g}", folder or "", command, patience=timeout + RESTART)
@@ -281,6 +287,9 @@ class LiveSession(RunnerOnly):
         if not self.told("fetch", path):
             return None
         return self.link.read(rf"{ERRANDS}\{self.number:06}.data", MAX_FILE)
+
+    def fetch(self, path: str, target: Path) -> bool:
+        return self.told("fetch", path) and self.link.fetch(rf"{ERRANDS}\{self.number:06}.data", target)
 
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
         self.errand("place", self.sent(data), path, "private" if private else "")

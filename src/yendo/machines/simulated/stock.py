@@ -76,9 +76,8 @@ def _sc(parts: list[str], state: State, files: Files) -> int:
         if service:
             return _EXISTS
         start, account = _after(parts, "start=") or "demand", _after(parts, "obj=") or "LocalSystem"
-        state.add(
-            Service(name, _after(parts, "displayname=") or name, _after(parts, "binpath="), start, account, (), False)
-        )
+        shown, needs = _after(parts, "displayname=") or name, tuple(filter(None, _after(parts, "depend=").split("/")))
+        state.add(Service(name, shown, _after(parts, "binpath="), start, account, needs, False))
         return 0
     if service is None:
         return _UNKNOWN

@@ -8,11 +8,14 @@ import json
 import os
 import secrets
 import shutil
+import socket
 import tempfile
 import zipfile
 from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
 from pathlib import Path
+
+import msgspec
 
 from yendo import digest, host_os
 from yendo.effects import Effect, Folder, State
@@ -30,7 +33,7 @@ from yendo.machines.wine import noise, observe, quirks, sandbox
 from yendo.machines.wine.copies import PrivateCopy
 from yendo.machines.wine.watch import watch
 
-RECIPE = 11  # raise it when a template must be made anew
+RECIPE = 12  # raise it when a template must be made anew
 RESTART_LIMIT = 900.0  # seconds, for what goes on after a restart
 POWERSHELL_VARIABLE = "YENDO_POWERSHELL"
 _SHELL_FOLDER = "windows/system32/WindowsPowerShell/v1.0"
@@ -82,19 +85,40 @@ def powershell_source(given: Path | None = None) -> Path | None:
     return path.resolve()
 
 
+class Guise(msgspec.Struct, frozen=True):
+    """What another machine is called: its name, its person, and its volume's number in hexadecimal."""
+
+    computer: str
+    user: str
+    volume: str
+
+
+OTHER = Guise("QUAYSIDE-07", "tide", "5eab1e07")
+
+
 class WineMachine:
     """A machine of the Windows API layer. Raises NoMachine where there is none.
 
     ``powershell`` is a zip or a folder with a ``powershell.exe``, put into the template. Every run is isolated
-    (see ``sandbox``), but with ``unconfined``, which is part of the machine's label and so of every record.
+    (see ``sandbox``), but with ``unconfined``, which is part of the machine's label and so of every record. ``guise``
+    makes it another machine of the same kind. ``screen`` is a person's own (``:0``), in place of one that nobody sees.
     """
 
     name = "wine"
     place: Place = "API layer"
 
-    def __init__(self, cache: Path, powershell: Path | None = None, *, unconfined: bool = False) -> None:
+    def __init__(
+        self,
+        cache: Path,
+        powershell: Path | None = None,
+        *,
+        unconfined: bool = False,
+        guise: Guise | None = None,
+        screen: str | None = None,
+    ) -> None:
         self.layer = layers.find()
-        self.cache, self.powershell, self.unconfined = cache, powershell, unconfined
+        self.screen = screen
+        self.cache, self.powershell, self.unconfined, self.guise = cache, powershell, unconfined, guise
         if not unconfined and (reason := sandbox.lacking()):
             raise NoMachine(
                 f"a stranger's installer is not run here, since nothing can be isolated ({reason}); --unconfined "
@@ -231,7 +255,7 @@ class WineMachine:
         users = [
             path.name for path in (self.template / "prefix/drive_c/users").iterdir() if path.name.lower() != "public"
         ]
-        user = users[0] if users else "root"
+        user = self.guise.user if self.guise else users[0] if users else "root"
         usual = around.windows("user")
         profile = r"C:\users" + "\\" + user if account == "user" else _SYSTEM_PROFILE
         old = usual.environment["USERPROFILE"]
@@ -245,8 +269,22 @@ class WineMachine:
             user if account == "user" else "SYSTEM",
             folders,
             environment,
+            computer=self.computer,
             per_user_menu=True,
         )
+
+    @property
+    def key(self) -> Path | None:
+        """The file that lets programs onto the person's screen; None where there is none, or it needs none."""
+        path = Path(os.environ.get("XAUTHORITY") or Path.home() / ".Xauthority")
+        return path.absolute() if self.screen and path.is_file() else None
+
+    @property
+    def computer(self) -> str:
+        """What the machine is called; one that is not isolated has the name of this computer."""
+        if self.unconfined:
+            return socket.gethostname().partition(".")[0][:15].upper()
+        return self.guise.computer if self.guise else sandbox.COMPUTER
 
     def baseline(self, account: Account = "user") -> State:
         return self._known(account)[0].copy()
@@ -290,7 +328,7 @@ class WineMachine:
             try:
                 for part in ("home", "asked"):
                     (work / part).mkdir(parents=True)
-                with layers.screen() as display:
+                with contextlib.nullcontext(self.screen) if self.screen else layers.screen() as display:
                     copy = PrivateCopy(template / "prefix", work / "copy")
                     with self._isolated([copy.root, work / "home"], work / "asked", display) as box:
                         session = WineSession(self, copy, work, account, display, box)
@@ -312,7 +350,8 @@ class WineMachine:
         if self.unconfined:
             yield None
             return
-        box = sandbox.Sandbox(self.layer, writable, [asked], display)
+        readable = [asked, *([self.key] if self.key else [])]
+        box = sandbox.Sandbox(self.layer, writable, readable, display, computer=self.computer)
         try:
             yield box
         finally:
@@ -349,11 +388,24 @@ class WineSession(RunnerOnly):
         self.surroundings = machine.surroundings(account)
         home = work / "home"
         self.asked = work / "asked"  # what programs in the sandbox read, and nobody there writes
+        self._brought: list[str] = []
         extra = {"DISPLAY": display} if display else {}
+        if machine.key:
+            extra["XAUTHORITY"] = str(machine.key)
+        if machine.guise:
+            extra |= self._disguise(machine.guise)
         if account == "system":
             extra |= self._redirect()
         self.prefix = layers.Prefix(machine.layer, copy.root, home, extra, box.entering if box else None)
-        self._brought: list[str] = []
+
+    def _disguise(self, guise: Guise) -> dict[str, str]:
+        """Another person, whose profile is there, and another volume: what the layer takes from its environment."""
+        drive = self.copy.root / "drive_c"
+        (drive / ".windows-serial").write_text(guise.volume + "\n", "ascii")
+        self._brought.append(r"c:\.windows-serial")
+        for name in _USER_FOLDERS:
+            (drive / "users" / guise.user / name.replace("\\", "/")).mkdir(parents=True, exist_ok=True)
+        return {"USER": guise.user, "LOGNAME": guise.user}
 
     def _redirect(self) -> dict[str, str]:
         """Another profile and hive in place of the person's: the nearest the layer comes to the system account."""
@@ -423,6 +475,13 @@ class WineSession(RunnerOnly):
         beside.write_bytes(data)
         beside.replace(target)
 
+    def fetch(self, path: str, target: Path) -> bool:
+        source = self.host(path)
+        if not source.is_file():
+            return False
+        shutil.copyfile(source, target)
+        return True
+
     def digest(self, path: str) -> str | None:
         try:
             return digest.of_file(self.host(path))
@@ -487,12 +546,14 @@ class WineSession(RunnerOnly):
     def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
         return self.prefix.command(command, work=self.asked, timeout=timeout, folder=folder, patient=patient)
 
-    def watch(self, command: str, *, timeout: float, press: bool = False, folder: str | None = None) -> Watched:
+    def watch(
+        self, command: str, *, timeout: float, press: bool = False, folder: str | None = None, hand: bool = False
+    ) -> Watched:
         """Runs a command line and follows all its processes and windows.
 
-        ``press`` agrees to every dialog. Raises NoMachine.
+        ``press`` agrees to every dialog, ``hand`` leaves them to the person at the screen. Raises NoMachine.
         """
-        return watch(self, command, timeout=timeout, press=press, folder=folder)
+        return watch(self, command, timeout=timeout, press=press, folder=folder, hand=hand)
 
     @property
     def script(self) -> Callable[[str], bool] | None:

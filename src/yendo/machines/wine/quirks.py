@@ -112,6 +112,16 @@ def _later_users(effect: Effect) -> tuple[Effect, ...] | None:
     return () if later else None
 
 
+def _whose_hive(effect: Effect) -> tuple[Effect, ...] | None:
+    thing = effect.thing
+    if not isinstance(thing, RegistryValue | RegistryKey) or thing.hive != "HKU":
+        return None
+    user, _, key = thing.key.partition("\\")
+    if not user.upper().startswith("S-1-5-21-"):
+        return None
+    return (msgspec.structs.replace(effect, thing=msgspec.structs.replace(thing, hive="HKCU", key=key)),)
+
+
 QUIRKS = (
     Quirk(
         "one-list",
@@ -140,12 +150,15 @@ QUIRKS = (
         "the layer's own programs for tasks, firewall, drivers, features and apps end well and do nothing",
         _parts,
     ),
+    Quirk("one-person", "the layer has one person's part of the registry, whoever runs the package", _whose_hive),
     Quirk("later-users", "the layer keeps no profile for people who log on for the first time", _later_users),
     Quirk("published", "the layer publishes components for the user even for an installation for everyone", _published),
 )
 
 # Differences where the layer does not do a thing at all, or does another.
-LACKING = frozenset(quirk.reason for quirk in QUIRKS if quirk.id not in ("one-list", "service-quotes", "type-library"))
+LACKING = frozenset(
+    quirk.reason for quirk in QUIRKS if quirk.id not in ("one-list", "one-person", "service-quotes", "type-library")
+)
 
 # What the layer's installer does not take away again, by the table that put it there.
 _LEAVES = {

@@ -26,7 +26,8 @@ from yendo.machines.wine.layer import Layer
 
 HOW_TO_GET = "apt-get install bubblewrap (and util-linux, which Debian always has)"
 _PARTS = ("bwrap", "nsenter", "setpriv", "prlimit", "env")
-_SPACES = ("--user", "--mount", "--pid", "--net", "--ipc")
+_SPACES = ("--user", "--mount", "--pid", "--net", "--ipc", "--uts")
+COMPUTER = "MARROWBY-01"  # what every machine is called: the name of this computer is nobody's business
 # What programs need of a system's settings: fonts, the list of libraries, names. Nothing that is a secret of the host.
 _SETTINGS = (
     "alternatives",
@@ -70,6 +71,7 @@ def lacking() -> str:
         "--unshare-pid",
         "--unshare-net",
         "--unshare-ipc",
+        "--unshare-uts",
         "--ro-bind",
         "/",
         "/",
@@ -103,8 +105,10 @@ class Sandbox:
         readable: Sequence[Path],
         display: str | None,
         limits: Limits = LIMITS,
+        *,
+        computer: str = COMPUTER,
     ) -> None:
-        self.layer, self.limits = layer, limits
+        self.layer, self.limits, self.computer = layer, limits, computer
         self.broken = ""  # why everything was ended
         # after bwrap has set everything up, and not before, its program says so
         self._process = subprocess.Popen(
@@ -139,6 +143,9 @@ class Sandbox:
             "--unshare-pid",
             "--unshare-net",
             "--unshare-ipc",
+            "--unshare-uts",
+            "--hostname",
+            self.computer,
         ]
         line += ["--die-with-parent", "--new-session", "--clearenv", "--info-fd", str(self._told)]
         if self.layer.root:

@@ -25,9 +25,12 @@ class Appeared(msgspec.Struct, frozen=True):
 
 
 class Screen:
-    """A connection to one screen. Raises NoMachine where the library for it is missing."""
+    """A connection to one screen. Raises NoMachine where the library for it is missing.
 
-    def __init__(self, display: str) -> None:
+    ``ground`` gives it a colour of its own, which a person's screen does not get.
+    """
+
+    def __init__(self, display: str, *, ground: bool = True) -> None:
         try:
             self._x: Any = import_module("xcffib")
             import_module("xcffib.xproto")
@@ -35,9 +38,9 @@ class Screen:
             raise NoMachine(f"looking at a screen needs libxcb (apt-get install libxcb1): {error}") from error
         self.connection: Any = self._x.connect(display=display)
         self.root = self.connection.get_setup().roots[0]
-        # A ground of its own colour tells a window that has drawn nothing from a black one.
-        self.connection.core.ChangeWindowAttributes(self.root.root, self._x.xproto.CW.BackPixel, [GROUND])
-        self.connection.core.ClearArea(False, self.root.root, 0, 0, 0, 0)
+        if ground:  # its colour tells a window that has drawn nothing from a black one
+            self.connection.core.ChangeWindowAttributes(self.root.root, self._x.xproto.CW.BackPixel, [GROUND])
+            self.connection.core.ClearArea(False, self.root.root, 0, 0, 0, 0)
         mask = self._x.xproto.EventMask.SubstructureNotify
         self.connection.core.ChangeWindowAttributesChecked(self.root.root, self._x.xproto.CW.EventMask, [mask]).check()
 

@@ -157,13 +157,22 @@ def _text(coded: str) -> str:
 
 
 def watch(
-    session: WineSession, command: str, *, timeout: float, press: bool = False, folder: str | None = None
+    session: WineSession,
+    command: str,
+    *,
+    timeout: float,
+    press: bool = False,
+    folder: str | None = None,
+    hand: bool = False,
 ) -> Watched:
     """Runs a Windows command line to the end of its last process, or stops it. Raises NoMachine without a screen."""
     display = session.prefix.environment.get("DISPLAY")
     if not session.display or not display:
         raise NoMachine("a trial needs a virtual screen of its own: apt-get install xvfb")
-    with as_file(files("yendo.machines.wine.lookout").joinpath("lookout.exe")) as program, Screen(display) as screen:
+    with (
+        as_file(files("yendo.machines.wine.lookout").joinpath("lookout.exe")) as program,
+        Screen(display, ground=session.machine.screen is None) as screen,
+    ):
         lookout = session.asked / "lookout.exe"
         shutil.copyfile(program, lookout)
         by = "Z:" + str(lookout).replace("/", "\\")
@@ -172,7 +181,7 @@ def watch(
         with said.open("wb") as output:
             process = session.prefix.launch("cmd", "/c", batch, output=output)
             try:
-                stopped = _follow(session, state, process, said, timeout)
+                stopped = _follow(session, state, process, said, timeout, hand)
             finally:
                 if process.poll() is None:
                     session.prefix.stop()
@@ -194,8 +203,10 @@ def watch(
     )
 
 
-def _follow(session: WineSession, state: _Watch, process: subprocess.Popen[bytes], said: Path, timeout: float) -> str:
-    """Reads events until the end; says why it was stopped, or ''."""
+def _follow(
+    session: WineSession, state: _Watch, process: subprocess.Popen[bytes], said: Path, timeout: float, hand: bool
+) -> str:
+    """Reads events until the end; says why it was stopped, or ''. One with a person at it may stand still."""
     read, rest = 0, ""
     worked, ticks, looked = time.monotonic(), 0.0, 0.0
     with said.open("rb") as events:
@@ -226,6 +237,6 @@ def _follow(session: WineSession, state: _Watch, process: subprocess.Popen[bytes
                 if session.copy.used() > MAX_DISK:
                     return "disk"
             patience = IDLE * host_os.load()  # a busy system gives every program less
-            if state.windows and time.monotonic() - max(worked, state.changed) > patience:
+            if state.windows and not hand and time.monotonic() - max(worked, state.changed) > patience:
                 return "waits"
             time.sleep(0.02)

@@ -1,0 +1,239 @@
+"""The work on the machine: a list of command lines in parts, watched, with restarts in between, and what it changed."""
+
+from __future__ import annotations
+
+import contextlib
+import shutil
+import tempfile
+from collections.abc import Callable, Iterable, Iterator, Sequence
+from pathlib import Path
+
+import msgspec
+
+from yendo.effects import Effect, File, State, difference
+from yendo.effects.capture import Caught, WorkPart, WorkRun, content_name, placed, placing
+from yendo.effects.things import key_of, label
+from yendo.errors import NotCovered, Unreadable, YendoError
+from yendo.facts.surroundings import Account, Surroundings, expand
+from yendo.installers import recognise
+from yendo.machines.watching import Watched, WatchedMachine, WatchedSession
+from yendo.prove.stage import Progress
+from yendo.prove.verdicts import DONE, FOLDER, fleeting, pending
+from yendo.prove.verdicts import placed as on_machine
+
+TIMEOUT = 1800.0
+INSTALL = "install"
+
+
+class WorkLine(msgspec.Struct, frozen=True):
+    """A command line of the work, and the part that it belongs to. ``{setup}`` is the vendor's file on the machine,
+    ``{folder}`` the folder that it lies in. ``hand``: a person does the rest at its windows.
+    """
+
+    part: str
+    command: str
+    hand: bool = False
+
+
+class WorkFailed(YendoError):
+    """A command of the work did not end well; nothing is kept. ``picture`` is the PNG of what it showed."""
+
+    def __init__(self, message: str, picture: bytes | None = None) -> None:
+        super().__init__(message)
+        self.picture = picture
+
+
+class WorkDone(msgspec.Struct, frozen=True):
+    """What the work changed on one machine, its paths named by their places, before anything is sorted out."""
+
+    surroundings: Surroundings
+    machine: str
+    parts: tuple[WorkPart, ...]
+    caught: tuple[Caught, ...]
+    there: tuple[str, ...]
+
+
+def brings(setup: Path) -> tuple[Effect, ...]:
+    """What a setup is read to do, and the line that it would have in the list of programs; raises nothing where it
+    cannot be read.
+    """
+    try:
+        account = recognise.read(setup)
+    except (Unreadable, NotCovered):
+        return ()
+    return account.effects
+
+
+def there_already(state: State, brought: Iterable[Effect]) -> list[Effect]:
+    """What of the effects that a setup is read to have lies on the machine before it begins, folders and what every
+    machine has aside.
+    """
+    return [
+        effect
+        for effect in brought
+        if effect.change == "add" and effect.kind not in ("folder", "registry-key") and state.has(effect.thing)
+    ]
+
+
+@contextlib.contextmanager
+def _visit(
+    machine: WatchedMachine, account: Account, brought: Sequence[Path]
+) -> Iterator[tuple[WatchedSession, State]]:
+    """A fresh machine with the vendor's files in one folder, and its state with them."""
+    with tempfile.TemporaryDirectory(prefix="yendo-capture-") as place, machine.fresh(account) as session:
+        for path in brought:
+            shutil.copyfile(path, Path(place) / path.name)
+        session.bring(Path(place), FOLDER, counts=True)
+        before = machine.baseline(account)
+        before.add_folders(FOLDER)
+        for path in brought:  # what else is put beside them is part of the work
+            before.add(File(rf"{FOLDER}\{path.name}"))
+        yield session, before
+
+
+def work(
+    machine: WatchedMachine,
+    jobs: Sequence[WorkLine],
+    *,
+    brought: Sequence[Path] = (),
+    account: Account = "user",
+    timeout: float = TIMEOUT,
+    predicted: Sequence[Effect] = (),
+    although: str = "",
+    contents: Path | None = None,
+    wanted: Callable[[Caught], bool] = lambda caught: True,
+    progress: Progress = lambda text: None,
+) -> WorkDone:
+    """Does the work on a fresh machine. ``contents`` is the workspace that the files' contents go into, for what is
+    ``wanted``.
+
+    Raises WorkFailed, NoMachine, Usage, and AlreadyThere where the machine is not clean and nobody says ``although``.
+    """
+    with _visit(machine, account, brought) as (session, first):
+        place = _placing(session.surroundings)
+        there = there_already(first, predicted)
+        if there and not although:
+            raise AlreadyThere(tuple(label(effect.thing) for effect in there), machine.label)
+        parts: dict[str, list[WorkRun]] = {}
+        belongs: dict[tuple[str, str], str] = {}
+        state = first
+        for job in jobs:
+            progress(f"{job.part}: {job.command}")
+            ran = _ran(session, job, brought, timeout, state)
+            parts.setdefault(job.part, []).append(ran)
+            after = session.state()
+            belongs.update({key_of(effect.thing): job.part for effect in difference(state, after)})
+            state = after
+        progress("keeping what was changed")
+        old = first.items()
+        effects = difference(first, state)
+        changed = {key_of(effect.thing) for effect in effects}
+        found = [
+            Caught(
+                effect=msgspec.structs.replace(effect, thing=placed(effect.thing, place)),
+                part=belongs.get(key_of(effect.thing), jobs[-1].part),
+                was=old.get(key_of(effect.thing)) if effect.change == "change" else None,
+            )
+            for effect in effects
+            if not fleeting(effect, session) and not _handed(effect, brought)
+        ]
+        if not any(one.effect.kind not in ("folder", "registry-key") for one in found):
+            raise WorkFailed("the work ended well and changed nothing that lasts; does it need another switch?")
+        if contents is not None:
+            found = list(_kept(session, found, contents, wanted))
+        return WorkDone(
+            session.surroundings,
+            machine.label,
+            tuple(WorkPart(name, tuple(ran)) for name, ran in parts.items()),
+            tuple(found),
+            tuple(label(effect.thing) for effect in there if key_of(effect.thing) not in changed),
+        )
+
+
+class AlreadyThere(YendoError):
+    """The machine is not clean: what the setup brings is there. ``things`` in words."""
+
+    def __init__(self, things: tuple[str, ...], machine: str) -> None:
+        some = "; ".join(things[:5]) + (f"; and {len(things) - 5} more" if len(things) > 5 else "")
+        super().__init__(
+            f"{machine} is not clean: {len(things)} of the things that the setup brings are there already, and would "
+            f"be missing from the difference: {some}. Take them away first, or say why not with --although"
+        )
+        self.things = things
+
+
+def _placing(surroundings: Surroundings) -> Callable[[str], str]:
+    """How paths are named; where everybody's menu and desktop lie in the person's profile, they are everybody's."""
+    place = placing(surroundings.environment)
+    if not surroundings.per_user_menu:
+        return place
+    own = (
+        (r"%APPDATA%\Microsoft\Windows\Start Menu", r"%ProgramData%\Microsoft\Windows\Start Menu"),
+        (r"%USERPROFILE%\Desktop", r"%PUBLIC%\Desktop"),
+    )
+
+    def moved(text: str) -> str:
+        found = place(text)
+        for mine, everybodys in own:
+            if found.startswith(mine):
+                found = everybodys + found[len(mine) :]
+        return found
+
+    return moved
+
+
+def _handed(effect: Effect, brought: Sequence[Path]) -> bool:
+    """The vendor's files are ours to put there and to take away."""
+    return effect.thing.identity in {rf"{FOLDER}\{path.name}".lower() for path in brought}
+
+
+def _ran(session: WatchedSession, job: WorkLine, brought: Sequence[Path], timeout: float, before: State) -> WorkRun:
+    command = job.command.replace("{folder}", FOLDER)
+    for path in brought:
+        command = on_machine(command.replace("{setup}", f'"{path.name}"'), path.name)
+    watched = session.watch(command, timeout=timeout, folder=FOLDER if brought else None, hand=job.hand)
+    if why := _failure(watched):
+        shown = [window for window in watched.windows if window.counts]
+        picture = next((window.picture for window in reversed(shown) if window.picture), None)
+        raise WorkFailed(f"{job.part}: {command} {why}", picture)
+    code = watched.exit_code or 0
+    restarts = code in (3010, 1641) or pending(difference(before, session.state()), session)
+    if restarts:
+        session.restart()
+    still = tuple(
+        dict.fromkeys(process.name for process in watched.processes if process.ended is None and process.name)
+    )
+    titles = tuple(dict.fromkeys(window.title or window.program for window in watched.windows if window.counts))
+    return WorkRun(job.command, code, round(watched.seconds, 2), restarts, titles, still)
+
+
+def _failure(watched: Watched) -> str:
+    """Why the work cannot go on, in words that follow the command; empty where it can."""
+    shown = [window.title or window.program for window in watched.windows if window.counts]
+    if watched.error:
+        return f"could not be started: system error {watched.error}"
+    if watched.stopped == "waits":
+        return f"waits for a person, at the window {shown[-1]!r}" if shown else "waits for a person"
+    if watched.stopped:
+        return f"did not end within its limit of {'disk' if watched.stopped == 'disk' else 'time'}"
+    if watched.exit_code not in DONE:
+        return f"ended with exit code {watched.exit_code}"
+    return ""
+
+
+def _kept(
+    session: WatchedSession, caught: Sequence[Caught], workspace: Path, wanted: Callable[[Caught], bool]
+) -> Iterator[Caught]:
+    """The same with the contents of files fetched, and their hashes."""
+    environment = session.surroundings.environment
+    for one in caught:
+        thing = one.effect.thing
+        if one.effect.change == "remove" or not isinstance(thing, File) or not wanted(one):
+            yield one
+            continue
+        name = content_name(thing.path)
+        target = workspace / name
+        target.parent.mkdir(parents=True, exist_ok=True)
+        if not session.fetch(expand(thing.path, environment), target):
+            raise YendoError(f"{thing.path} was gone again before it could be kept; is a program still at work?")
+        yield msgspec.structs.replace(one, content=name)
