@@ -1,12 +1,13 @@
 """Installers captured on the layer, made into packages, and proved there again: what was kept has to be there.
 
 Real samples where the registries have one, databases written by the layer's own ``winemsibuilder``, setup scripts
-interpreted by the real stub. ``python tests/captures.py [NAME ...]`` prints the table; needs the layer and PowerShell.
+interpreted by the real stub. ``python tests/captures.py [--as msi] [NAME ...]`` prints the table; needs the layer and PowerShell.
 """
 
 from __future__ import annotations
 
 import argparse
+import json
 import sys
 import tempfile
 from pathlib import Path
@@ -15,6 +16,7 @@ import msgspec
 from first_drafts import made
 from samples import SAMPLES
 
+from yendo import forms
 from yendo.capture import WorkLine, sorted_out, work
 from yendo.capture.sort import wanted
 from yendo.check import Workspace, check
@@ -54,8 +56,10 @@ class Caught(msgspec.Struct):
     wrong: tuple[str, ...] = ()
 
 
-def caught_of(setup: Path, line: str, folder: Path, machine: WatchedMachine, scenario: str = "desk") -> Caught:
-    """Captures, builds and proves one."""
+def caught_of(
+    setup: Path, line: str, folder: Path, machine: WatchedMachine, form: str = "steps", scenario: str = "desk"
+) -> Caught:
+    """Captures, builds in a form and proves one."""
     found = Caught(folder.name)
     gathered = captured.staging(folder)
     taken = work(machine, [WorkLine("install", line)], brought=[setup], contents=gathered, wanted=wanted(), timeout=300)
@@ -65,7 +69,18 @@ def caught_of(setup: Path, line: str, folder: Path, machine: WatchedMachine, sce
     found.cannot = tuple(str(one.caught.effect) + ": " + one.why for one in every if one.fate in ("cannot", "open"))
     errors = [finding for finding in check(Workspace(folder)) if finding.severity == "error"]
     found.wrong = tuple(f"check: {finding.message}" for finding in errors)
-    package = build.build(folder, plan).folder
+    if form != "steps":
+        try:
+            made_of = forms.build(folder, plan).folder
+        except forms.Impossible as error:
+            found.cannot += tuple(f"{thing}: {why}" for thing, why in error.things)
+            names = [thing for thing, _ in error.things]
+            with (folder / "plan.toml").open("a") as file:
+                file.write("".join(f"\n[[install.leave]]\nthing = {json.dumps(name)}\n" for name in names))
+            made_of = forms.build(folder, read(folder / "plan.toml")[0]).folder
+        package = build.build(made_of, read(made_of / "plan.toml")[0]).folder
+    else:
+        package = build.build(folder, plan).folder
     promise = promise_of(package)
     assert promise is not None
     found.kept, found.left = len(promise.kept), len(promise.left)
@@ -78,6 +93,7 @@ def caught_of(setup: Path, line: str, folder: Path, machine: WatchedMachine, sce
 
 def main() -> int:
     parser = argparse.ArgumentParser(description=__doc__)
+    parser.add_argument("--as", dest="form", choices=("steps", "msi"), default="steps")
     parser.add_argument("names", nargs="*")
     options = parser.parse_args()
     machine = make("wine")
@@ -94,7 +110,7 @@ def main() -> int:
                 silent = recognise.read(setup).silent.install
                 assert silent is not None
                 line = silent.command
-            found = caught_of(setup, line, Path(place) / name.replace("script: ", "script-"), machine)
+            found = caught_of(setup, line, Path(place) / name.replace("script: ", "script-"), machine, options.form)
             all_kept += found.kept
             wrong = [text for text in found.wrong if text.startswith("  ")]
             all_wrong += len(wrong)

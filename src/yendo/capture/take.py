@@ -11,7 +11,7 @@ from pathlib import Path
 import msgspec
 
 from yendo.effects import Effect, File, State, difference
-from yendo.effects.capture import Caught, WorkPart, WorkRun, content_name, placed, placing
+from yendo.effects.capture import Caught, WorkPart, WorkRun, content_name, everybodys, placed, placing
 from yendo.effects.things import key_of, label
 from yendo.errors import NotCovered, Unreadable, YendoError
 from yendo.facts.surroundings import Account, Surroundings, expand
@@ -167,19 +167,7 @@ def _placing(surroundings: Surroundings) -> Callable[[str], str]:
     place = placing(surroundings.environment)
     if not surroundings.per_user_menu:
         return place
-    own = (
-        (r"%APPDATA%\Microsoft\Windows\Start Menu", r"%ProgramData%\Microsoft\Windows\Start Menu"),
-        (r"%USERPROFILE%\Desktop", r"%PUBLIC%\Desktop"),
-    )
-
-    def moved(text: str) -> str:
-        found = place(text)
-        for mine, everybodys in own:
-            if found.startswith(mine):
-                found = everybodys + found[len(mine) :]
-        return found
-
-    return moved
+    return lambda text: everybodys(place(text))
 
 
 def _handed(effect: Effect, brought: Sequence[Path]) -> bool:

@@ -2,6 +2,7 @@
 
 yendo build lantern
 yendo build lantern --archive
+yendo build sounder --as msi
 """
 
 from __future__ import annotations
@@ -14,6 +15,7 @@ from yendo.cli import nested
 
 if TYPE_CHECKING:
     from yendo.check import Finding
+    from yendo.plan import Plan
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -22,6 +24,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument(
         "-o", "--output", type=Path, metavar="DIR", help="where the package goes (default: FOLDER/package)"
+    )
+    parser.add_argument(
+        "--as",
+        dest="form",
+        choices=("msi",),
+        help="instead, a database of the Windows Installer, in a workspace of its own (FOLDER/forms/msi)",
     )
     parser.add_argument("--archive", action="store_true", help="also as one .zip file")
     parser.add_argument(
@@ -47,6 +55,8 @@ def run(options: argparse.Namespace) -> int:
     errors = [one for one in check(workspace) if one.severity == "error" and one.rule not in reasons]
     if errors:
         return _refused(options, errors)
+    if options.form:
+        return _form(options, plan)
     with show.working("building", quiet=options.quiet or options.json):
         built = build.build(options.folder, plan, output=options.output, archive=options.archive)
         build.record(options.folder, built, although={rule: why.strip() for rule, why in reasons.items()})
@@ -79,6 +89,27 @@ def run(options: argparse.Namespace) -> int:
             styles=("dim",),
         )
         out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.folder)}")
+    return 0
+
+
+def _form(options: argparse.Namespace, plan: Plan) -> int:
+    import msgspec
+
+    from yendo import forms
+    from yendo.cli import show
+
+    with show.working("building", quiet=options.quiet or options.json):
+        built = forms.build(options.folder, plan)
+    if options.json:
+        places = {"folder": str(built.folder), "main": str(built.main)}
+        show.emit({"schema": "yendo.form/1", **msgspec.structs.asdict(built), **places})
+    elif not options.quiet:
+        out = show.console()
+        folder = show.clean(built.folder)
+        out.print(f"[bold]{show.clean(built.main)}[/bold]: {show.size(built.size)}")
+        show.grid(out, [("digest", built.digest), *(("note", note) for note in built.notes)], styles=("dim", None))
+        out.print("\nIt has a workspace of its own, and is proved like every package.")
+        out.print(f"[dim]next:[/dim] yendo build {folder}; yendo prove {folder}")
     return 0
 
 

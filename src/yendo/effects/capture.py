@@ -18,6 +18,7 @@ SCHEMA = "yendo.capture/1"
 RECORD = "capture/capture.json"
 CONTENTS = "extras/captured"
 PROMISE = "captured.json"  # in a package
+HELD = "capture/promise.json"  # in the workspace of another form
 MAX_RECORD = 1 << 30
 # Places that differ between machines or that a plan names better than by their path. The longest path is tried first.
 PLACES = (
@@ -193,6 +194,29 @@ def placed(thing: Thing, place: Callable[[str], str]) -> Thing:
         case AccessRights():
             return replace(thing, target=place(thing.target))
     return thing
+
+
+# Where everybody's menu and desktop lie on a machine that has them in the person's profile.
+_MENUS = (
+    (r"%APPDATA%\Microsoft\Windows\Start Menu", r"%ProgramData%\Microsoft\Windows\Start Menu"),
+    (r"%USERPROFILE%\Desktop", r"%PUBLIC%\Desktop"),
+)
+
+
+def everybodys(path: str) -> str:
+    """A placed path of a person's menu or desktop as the one of everybody's; any other as it is."""
+    for own, all_ in _MENUS:
+        if path.startswith(own):
+            return all_ + path[len(own) :]
+    return path
+
+
+def persons(path: str) -> str:
+    """The other way round."""
+    for own, all_ in _MENUS:
+        if path.startswith(all_):
+            return own + path[len(all_) :]
+    return path
 
 
 def is_own(thing: Thing) -> bool:

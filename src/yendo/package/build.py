@@ -16,7 +16,7 @@ import msgspec
 
 import yendo
 from yendo import atomic, templates
-from yendo.effects.capture import PROMISE, Promise
+from yendo.effects.capture import HELD, PROMISE, Promise
 from yendo.errors import Unreadable, Usage
 from yendo.package import archive as archives
 from yendo.package import bill, scripts, tag
@@ -190,16 +190,26 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
     writer.write("handover.md", handover(plan, manifest).encode())
     writer.write("bill-of-materials.cdx.json", bill.encode(manifest))
     writer.write(f"{manifest.id}.swidtag", tag.encode(manifest))
-    if brought := [captured.promise(step, base) for step in plan.install if isinstance(step, captured.CapturedStep)]:
-        whole = Promise(
-            kept=tuple(effect for one in brought for effect in one.kept),
-            left=tuple(effect for one in brought for effect in one.left),
-        )
-        writer.write(PROMISE, msgspec.json.encode(whole) + b"\n")
+    if (promised := _promised(base, plan)) is not None:
+        writer.write(PROMISE, promised)
     manifest = form.resolve(base, plan, tuple(sorted(writer.files, key=lambda file: file.path)), digest_of, tool)
     data = form.encode(manifest)
     writer.write("manifest.json", data)
     return manifest, hashlib.sha256(data).hexdigest(), sum(file.size for file in writer.files)
+
+
+def _promised(base: Path, plan: Plan) -> bytes | None:
+    """What was captured and comes with the package, as it is held against it; None where nothing was."""
+    if (base / HELD).is_file():
+        return (base / HELD).read_bytes()
+    brought = [captured.promise(step, base) for step in plan.install if isinstance(step, captured.CapturedStep)]
+    if not brought:
+        return None
+    whole = Promise(
+        kept=tuple(effect for one in brought for effect in one.kept),
+        left=tuple(effect for one in brought for effect in one.left),
+    )
+    return msgspec.json.encode(whole) + b"\n"
 
 
 def handover(plan: Plan, manifest: form.Manifest) -> str:

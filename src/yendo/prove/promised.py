@@ -7,8 +7,8 @@ from collections.abc import Callable, Iterator
 
 import msgspec
 
-from yendo.effects import Effect, Environment, IniValue, State
-from yendo.effects.capture import Promise, is_own
+from yendo.effects import Effect, Environment, Folder, IniValue, Shortcut, State
+from yendo.effects.capture import Promise, is_own, persons
 from yendo.effects.things import Thing, key_of, label, same
 from yendo.facts.surroundings import Surroundings, expand
 from yendo.machines.contents import ini_values
@@ -45,6 +45,9 @@ def held(
             continue
         looked += 1
         thing = _there(effect.thing, surroundings)
+        if surroundings.per_user_menu and isinstance(effect.thing, Folder | Shortcut) and not after.has(thing):
+            moved = msgspec.structs.replace(effect.thing, path=persons(effect.thing.path))
+            thing = _there(moved, surroundings)  # the layer's own installer puts them there
         if isinstance(thing, IniValue) and not after.has(thing):  # an entry of a file that no state takes apart
             entries = ini_values(thing.path, read(thing.path) or b"")
             wrong += _missed(effect, thing, State(entries), surroundings)

@@ -369,6 +369,8 @@ class Stage:
         if promise is None:
             return
         person = self.account == "user"
+        kept, _ = self.machine.shown(promise.kept)  # as far as this machine shows such things
+        promise = msgspec.structs.replace(promise, kept=tuple(kept))
         found = promised.held(promise, before, after, session.surroundings, person=person, read=session.read)
         words = f"{found.kept} kept, {found.left} left out" + (
             f"; {found.own} of people's own not looked at as this account" if found.own else ""

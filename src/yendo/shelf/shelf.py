@@ -23,7 +23,7 @@ from yendo.shelf.record import Claim, Claims, stale
 SCHEMA = "yendo.shelf/1"
 STATES = ("unreadable", "drafted", "checked", "built", "proved")
 MAX_DEPTH, MAX_SHOWN = 12, 5
-_PASSED = {"package", "media", "extras", "earlier", "trial", ".git", ".yendo", "node_modules", "__pycache__"}
+_PASSED = {"package", "forms", "media", "extras", "earlier", "trial", ".git", ".yendo", "node_modules", "__pycache__"}
 _FORM = "4"  # of what is kept between two listings
 
 

@@ -1,0 +1,583 @@
+"""What a plan brings, as the tables of a database: a component a file and a key, codes that the next version keeps,
+features by part.
+
+Source of each mapping: the Windows Installer's documentation of the table. docs/forms.md has the map.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import struct
+from collections.abc import Iterable, Sequence
+from pathlib import Path
+
+import msgspec
+
+from yendo.effects.things import (
+    Environment,
+    File,
+    Folder,
+    IniValue,
+    RegistryKey,
+    RegistryValue,
+    Service,
+    Shortcut,
+    UninstallEntry,
+    label,
+    parent,
+)
+from yendo.errors import Usage
+from yendo.facts.versions import VersionRange
+from yendo.forms.places import PUBLIC, Directories, Row, code, file_name, key
+from yendo.plan import Plan
+from yendo.steps.captured import Decided
+from yendo.terms.settings import PLACE
+
+MOST_COMPONENTS = 1600  # of a feature: what older Windows take
+_STARTS = {"auto": 2, "demand": 3, "disabled": 4}
+_WIDE, _BY_REGISTRY = 256, 4
+_ACTIVE = r"Software\Microsoft\Active Setup\Installed Components"
+
+# The standard actions in the order and with the numbers that their documentation suggests.
+SEQUENCE: tuple[Row, ...] = (
+    ("FindRelatedProducts", None, 25),
+    ("AppSearch", None, 50),
+    ("LaunchConditions", None, 100),
+    ("ValidateProductID", None, 700),
+    ("CostInitialize", None, 800),
+    ("FileCost", None, 900),
+    ("CostFinalize", None, 1000),
+    ("MigrateFeatureStates", None, 1200),
+    ("InstallValidate", None, 1400),
+    ("InstallInitialize", None, 1500),
+    ("RemoveExistingProducts", None, 1501),
+    ("ProcessComponents", None, 1600),
+    ("UnpublishFeatures", None, 1800),
+    ("StopServices", "VersionNT", 1900),
+    ("DeleteServices", "VersionNT", 2000),
+    ("RemoveRegistryValues", None, 2600),
+    ("RemoveShortcuts", None, 3200),
+    ("RemoveEnvironmentStrings", None, 3300),
+    ("RemoveIniValues", None, 3310),
+    ("RemoveFiles", None, 3500),
+    ("RemoveFolders", None, 3600),
+    ("CreateFolders", None, 3700),
+    ("InstallFiles", None, 4000),
+    ("CreateShortcuts", None, 4500),
+    ("WriteRegistryValues", None, 5000),
+    ("WriteIniValues", None, 5100),
+    ("WriteEnvironmentStrings", None, 5200),
+    ("InstallServices", "VersionNT", 5800),
+    ("RegisterUser", None, 6000),
+    ("RegisterProduct", None, 6100),
+    ("PublishFeatures", None, 6300),
+    ("PublishProduct", None, 6400),
+    ("InstallFinalize", None, 6600),
+)
+_SCHEDULED = {  # which actions stand there only for which table
+    "StopServices": "ServiceControl", "DeleteServices": "ServiceControl", "InstallServices": "ServiceInstall",
+    "RemoveShortcuts": "Shortcut", "CreateShortcuts": "Shortcut", "RemoveIniValues": "IniFile",
+    "WriteIniValues": "IniFile", "RemoveEnvironmentStrings": "Environment", "WriteEnvironmentStrings": "Environment",
+    "AppSearch": "AppSearch", "CreateFolders": "CreateFolder", "RemoveFolders": "CreateFolder",
+}  # fmt: skip
+
+
+class Impossible(Usage):
+    """What a database cannot hold; nothing was written. ``things`` in words, each with its reason."""
+
+    def __init__(self, things: Sequence[tuple[str, str]]) -> None:
+        some = "; ".join(f"{thing}: {why}" for thing, why in things[:5])
+        more = f"; and {len(things) - 5} more" if len(things) > 5 else ""
+        super().__init__(
+            f"a database cannot hold {len(things)} of the things that the plan keeps: {some}{more}. Leave them in the "
+            "plan (`yendo add leave`), and bring them by a package of their own"
+        )
+        self.things = tuple(things)
+
+
+class FormFile(msgspec.Struct, frozen=True):
+    """A file of the database: its key, and the file of this computer that it is made of."""
+
+    key: str
+    path: Path
+    size: int
+
+
+class Composed(msgspec.Struct, frozen=True):
+    """The tables, the files in the order of their sequence numbers, and the codes of product and line.
+
+    ``notes`` are what a person has to know of it.
+    """
+
+    tables: dict[str, list[Row]]
+    contents: tuple[FormFile, ...]
+    product: str
+    line: str
+    version: str
+    notes: tuple[str, ...]
+
+
+def version_of(text: str) -> str:
+    """A version that the Windows Installer can compare: three fields, at most 255.255.65535.
+
+    A fourth field is folded into the third, which is then their number in base 1000; a year of four digits loses its
+    century. Raises ValueError where the version has other parts than numbers, or they do not fit.
+    """
+    fields = [int(field) for field in re.findall(r"\d+", text)]
+    if not re.fullmatch(r"\d+(\.\d+){0,3}", text):
+        raise ValueError(f"the version {text!r} is not made of up to four numbers, and a database is compared by them")
+    first, second, third, fourth = (*fields, 0, 0, 0)[:4]
+    if 1900 <= first <= 2154:
+        first -= 1900 if first < 2000 else 2000
+    if len(fields) == 4:  # also where the last is 0: 1.2.4.0 comes after 1.2.3.4
+        if fourth > 999 or third > 64:
+            raise ValueError(f"the last two fields of {text} do not fit into the third of a database's version")
+        third = third * 1000 + fourth
+    if first > 255 or second > 255 or third > 65535:
+        raise ValueError(f"the version {text} does not fit into 255.255.65535, which a database is compared by")
+    return f"{first}.{second}.{third}"
+
+
+def _hash(path: Path) -> Row:
+    """The four numbers of table MsiFileHash. Source: MsiGetFileHash."""
+    state = hashlib.md5(usedforsecurity=False)
+    with path.open("rb") as file:
+        while piece := file.read(1 << 20):
+            state.update(piece)
+    return struct.unpack("<4i", state.digest())
+
+
+def escaped(text: str) -> str:
+    """A text as a column of formatted text has it: brackets are literal, settings are properties."""
+    found, at = [], 0
+    for place in PLACE.finditer(text):
+        found += [_literal(text[at : place.start()]), f"[{property_of(place[2])}]"]
+        at = place.end()
+    return "".join([*found, _literal(text[at:])])
+
+
+def _literal(text: str) -> str:
+    return re.sub(r"[\[\]{}]", lambda found: f"[\\{found[0]}]", text)
+
+
+def property_of(setting: str) -> str:
+    """The public property of a setting."""
+    return re.sub(r"[^A-Z0-9_]", "_", setting.upper())
+
+
+class Composer:
+    """Collects rows; every thing of the plan adds its own."""
+
+    def __init__(self, plan: Plan, base: Path) -> None:
+        self.plan, self.base = plan, base
+        self.places = Directories()
+        self.tables: dict[str, list[Row]] = {}
+        self.contents: list[FormFile] = []
+        self.members: dict[str, list[str]] = {}  # the components of a part, in their order
+        self.main = ""
+        self.wrong: list[tuple[str, str]] = []
+        self.files: dict[str, tuple[str, str]] = {}  # the component and key of a file, by its placed path
+        self.keys: dict[tuple[str, str, str], str] = {}
+        self.own = False
+
+    def add(self, table: str, *row: object) -> None:
+        self.tables.setdefault(table, []).append(row)  # type: ignore[arg-type]
+
+    def component(self, part: str, what: str, folder: str, attributes: int, path: str | None) -> str:
+        """A component, by what it is; the same thing has the same code in every version."""
+        name = key("C", what)
+        self.add("Component", name, code(self.plan.package.id, what), folder, attributes, None, path)
+        self.members.setdefault(part, []).append(name)
+        self.main = self.main or name
+        return name
+
+    # --- each kind --------------------------------------------------------------------------------------------------
+
+    def all(self, wanted: Iterable[Decided]) -> None:
+        """Everything that is kept; what cannot be held is gathered. Files come first, others refer to them."""
+        order = (File, Folder, RegistryValue, RegistryKey, Service, Environment, IniValue, Shortcut)
+        ways = {
+            File: self.file, Folder: self.folder, RegistryValue: self.value, RegistryKey: self.registry_key,
+            Service: self.service, Environment: self.variable, IniValue: self.entry, Shortcut: self.shortcut,
+        }  # fmt: skip
+        ranked = sorted(
+            (one for one in wanted if not isinstance(one.caught.effect.thing, UninstallEntry)),
+            key=lambda one: (
+                order.index(type(one.caught.effect.thing)) if type(one.caught.effect.thing) in ways else 99,
+                one.caught.effect.change == "remove",
+                one.caught.effect.thing.identity,
+            ),
+        )
+        for one in ranked:
+            way = ways.get(type(one.caught.effect.thing))  # type: ignore[call-overload]
+            try:
+                if way is None:
+                    raise ValueError(f"no table holds what is of the kind {one.caught.effect.kind}")
+                way(one)
+            except ValueError as error:
+                self.wrong.append((label(one.caught.effect.thing), str(error)))
+
+    def file(self, one: Decided) -> None:
+        thing = one.caught.effect.thing
+        assert isinstance(thing, File)
+        folder = self.places.of(parent(thing.path))
+        if one.caught.effect.change == "remove":
+            self.add("RemoveFile", key("R", thing.path), self._main(), file_name(_last(thing.path)), folder, 1)
+            return
+        source = self.base / (str(one.to) if one.to is not None else one.caught.content)
+        name = key("F", thing.path)
+        wide = 0 if self.places.is_narrow(folder) else _WIDE
+        component = self.component(one.caught.part, f"file {thing.path}", folder, wide, name)
+        version = (
+            thing.version
+            if one.to is None and thing.version and re.fullmatch(r"\d+(\.\d+){0,3}", thing.version)
+            else None
+        )
+        number, size = len(self.contents) + 1, source.stat().st_size
+        self.add("File", name, component, file_name(_last(thing.path)), size, version, None, 512, number)
+        if version is None and size:
+            self.add("MsiFileHash", name, 0, *_hash(source))
+        self.contents.append(FormFile(name, source, size))
+        self.files[thing.path.lower()] = component, name
+
+    def folder(self, one: Decided) -> None:
+        thing = one.caught.effect.thing
+        assert isinstance(thing, Folder)
+        if one.caught.effect.change == "remove":
+            raise ValueError("no table takes away a folder that was there before")
+        folder, head = self.places.of(thing.path), thing.path.lower() + "\\"
+        if not folder.startswith("D") or any(path.startswith(head) for path in self.files):
+            return  # a folder of the system's, or one that comes with its files
+        wide = 0 if self.places.is_narrow(folder) else _WIDE
+        component = self.component(one.caught.part, f"folder {thing.path}", folder, wide, None)
+        self.add("CreateFolder", folder, component)
+
+    def value(self, one: Decided) -> None:
+        thing = one.caught.effect.thing
+        assert isinstance(thing, RegistryValue)
+        root = {"HKLM": 2, "HKCU": 1}.get(thing.hive)
+        if root is None:
+            raise ValueError(f"a database writes to HKLM and HKCU, not to {thing.hive}")
+        name = key("V", thing.identity)
+        if one.caught.effect.change == "remove":
+            self.add("RemoveRegistry", name, root, thing.key, thing.name or None, self._of_key(one, thing, None))
+            return
+        text = _registry_text(thing, one)
+        component = self._of_key(one, thing, name)
+        self.add("Registry", name, root, thing.key, thing.name or None, text, component)
+        self.own = self.own or root == 1
+
+    def registry_key(self, one: Decided) -> None:
+        thing = one.caught.effect.thing
+        assert isinstance(thing, RegistryKey)
+        root = {"HKLM": 2, "HKCU": 1}.get(thing.hive)
+        if root is None or one.caught.effect.change == "remove":
+            raise ValueError("no table does that to a key")
+        name = key("V", thing.identity)
+        component = self._of_key(one, RegistryValue(thing.hive, thing.key, "", view=thing.view), name)
+        self.add("Registry", name, root, thing.key, "+", None, component)
+
+    def _of_key(self, one: Decided, thing: RegistryValue, path: str | None) -> str:
+        """The component of a registry key; its first value is the component's key path."""
+        which = (thing.hive, thing.view, thing.key.lower())
+        if which not in self.keys:
+            if path is None:
+                return self._main()
+            attributes = _BY_REGISTRY | (0 if thing.view == "32" else _WIDE)
+            what = f"key {thing.hive}/{thing.view}\\{thing.key}"
+            self.keys[which] = self.component(one.caught.part, what, self._home(), attributes, path)
+        return self.keys[which]
+
+    def service(self, one: Decided) -> None:
+        thing = one.caught.effect.thing
+        assert isinstance(thing, Service)
+        if one.caught.effect.change == "remove":
+            self.add("ServiceControl", key("S", thing.name), thing.name, 1 | 2 | 8, None, 1, self._main())
+            return
+        if one.caught.effect.change == "change":
+            raise ValueError("a service that was there already is not changed by a table")
+        program, arguments = _command(thing.command or "")
+        found = next((known for path, known in self.files.items() if _same_place(path, program, self.plan)), None)
+        if found is None:
+            raise ValueError(f"its program {program} is none of the files that the plan brings")
+        needs = "".join(f"{name}[~]" for name in thing.depends_on or ())
+        self.add(
+            "ServiceInstall", key("S", thing.name), thing.name, thing.display_name, 16,
+            _STARTS.get(thing.start or "demand", 3), 1, None, f"{needs}[~]" if needs else None,
+            None if (thing.account or "LocalSystem").lower() == "localsystem" else thing.account, None,
+            escaped(arguments) or None, found[0], None,
+        )  # fmt: skip
+        self.add("ServiceControl", key("S", thing.name), thing.name, 2 | 32 | 128, None, 1, found[0])
+
+    def variable(self, one: Decided) -> None:
+        thing, was = one.caught.effect.thing, one.caught.was
+        assert isinstance(thing, Environment)
+        scope = "*" if thing.scope == "machine" else ""
+        if one.caught.effect.change == "remove":
+            self.add("Environment", key("E", thing.identity), f"!-{scope}{thing.name}", None, self._main())
+            return
+        texts = [thing.value or ""]
+        if isinstance(was, Environment) and ";" in (thing.value or ""):
+            old = {entry.lower() for entry in (was.value or "").split(";")}
+            new = [entry for entry in (thing.value or "").split(";") if entry and entry.lower() not in old]
+            texts = [f"[~];{escaped(entry)}" for entry in new]
+        else:
+            texts = [escaped(text) for text in texts]
+        for number, text in enumerate(texts):
+            name = key("E", thing.identity, str(number))
+            self.add("Environment", name, f"=-{scope}{thing.name}", text, self._main())
+
+    def entry(self, one: Decided) -> None:
+        thing = one.caught.effect.thing
+        assert isinstance(thing, IniValue)
+        folder = self.places.of(parent(thing.path))
+        name, row = key("I", thing.identity), (file_name(_last(thing.path)), folder, thing.section, thing.key)
+        component = self.files.get(thing.path.lower(), (self._main(), ""))[0]
+        if one.caught.effect.change == "remove":
+            self.add("RemoveIniFile", name, *row, None, 2, component)
+            return
+        text = str(one.to) if one.to is not None else thing.value or ""
+        if not text:
+            raise ValueError("an empty entry has no value that a table could hold")
+        self.add("IniFile", name, *row, escaped(text), 0, component)
+
+    def shortcut(self, one: Decided) -> None:
+        thing = one.caught.effect.thing
+        assert isinstance(thing, Shortcut)
+        folder = self.places.of(parent(thing.path))
+        if one.caught.effect.change == "remove":
+            self.add("RemoveFile", key("R", thing.path), self._main(), file_name(_last(thing.path)), folder, 1)
+            return
+        found = self.files.get((thing.target or "").lower())
+        target = f"[#{found[1]}]" if found else _text_of_place(thing.target or "")
+        working = self.places.of(thing.working_folder) if thing.working_folder else None
+        name = re.sub(r"(?i)\.lnk$", "", _last(thing.path))
+        self.add(
+            "Shortcut", key("L", thing.path), folder, file_name(name), found[0] if found else self._main(), target,
+            escaped(thing.arguments or "") or None, thing.description or None, None, None, None, None, working,
+        )  # fmt: skip
+
+    def _main(self) -> str:
+        """The component of what belongs to the whole. Raises ValueError where there is none."""
+        if not self.main:
+            raise ValueError("it needs a file, a folder or a value of the plan beside it, and there is none")
+        return self.main
+
+    def _home(self) -> str:
+        """The folder of components that have none: the first of the program's own."""
+        own = [name for name in self.places.rows if name.startswith("D")]
+        return own[0] if own else self.places.of("%ProgramFiles%")
+
+
+def _last(path: str) -> str:
+    return path.rpartition("\\")[2]
+
+
+def _command(line: str) -> tuple[str, str]:
+    """The program of a command line, and the rest."""
+    match = re.match(r'\s*(?:"([^"]+)"|(.+?\.exe)(?=\s|$)|(\S+))\s*(.*)$', line, re.I)
+    return ((match[1] or match[2] or match[3]), match[4]) if match else (line, "")
+
+
+def _same_place(placed: str, path: str, plan: Plan) -> bool:
+    """Whether a placed path and one of a machine are the same on every 64-bit Windows."""
+    known = {
+        "%programfiles%": r"c:\program files", "%programfiles(x86)%": r"c:\program files (x86)",
+        "%programdata%": r"c:\programdata", "%systemroot%": r"c:\windows",
+    }  # fmt: skip
+    head, _, rest = placed.partition("\\")
+    return placed == path.lower() or f"{known.get(head, head)}\\{rest}" == path.lower()
+
+
+def _text_of_place(path: str) -> str:
+    """A path as formatted text: its place by the environment."""
+    match = re.match(r"%([^%]+)%(.*)$", path)
+    return f"[%{match[1]}]{escaped(match[2])}" if match else escaped(path)
+
+
+def _registry_text(thing: RegistryValue, one: Decided) -> str | None:
+    """A value as table Registry writes it. Raises ValueError where it cannot."""
+    data = one.to if one.to is not None else thing.data
+    bound = one.caught.bound
+    if one.to is None and bound is not None and bound.data is not None:
+        return re.sub(r"%COMPUTERNAME%", "[%COMPUTERNAME]", escaped(str(bound.data)))
+    kind = "dword" if isinstance(data, int) and thing.type not in ("dword", "qword") else thing.type
+    if kind == "dword":
+        return f"#{escaped(str(data))}"
+    if kind == "binary":
+        return f"#x{data}".upper().replace("#X", "#x")
+    if kind == "expand":
+        return f"#%{escaped(str(data or ''))}"
+    if kind == "multi":
+        texts = list(data) if isinstance(data, tuple) else [str(data)]
+        if len(texts) < 2 or any(not text for text in texts):
+            raise ValueError("a list of fewer than two texts, or with an empty one, has no form in table Registry")
+        return "[~]".join(escaped(text) for text in texts)
+    if kind == "qword":
+        raise ValueError("a number of 64 bits has no form in table Registry")
+    text = escaped(str(data or ""))
+    return (f"#{text}" if text.startswith("#") else text) or None
+
+
+# --- the whole --------------------------------------------------------------------------------------------------------
+
+
+def compose(plan: Plan, wanted: Sequence[Decided], base: Path) -> Composed:
+    """The tables for what a plan brings. Raises Impossible, Usage."""
+    try:
+        version = version_of(plan.package.version)
+    except ValueError as error:
+        raise Usage(str(error)) from error
+    made = Composer(plan, base)
+    made.all(wanted)
+    if made.wrong:
+        raise Impossible(made.wrong)
+    if not made.main:
+        raise Usage("the plan brings nothing that a database could hold")
+    package = plan.package
+    line, product = code(package.id, "line"), code(package.id, "product", package.version, str(package.revision))
+    notes = []
+    if made.own:
+        _first_log_on(made, product, version)
+        notes.append(
+            "settings of people's own are written for whoever installs, and for everybody else at their next log-on, "
+            "by repairing this product's values for them"
+        )
+    if version != package.version:
+        notes.append(f"the database's version is {version}: it has three fields; see docs/forms.md for the rule")
+    _empty_folders(made)
+    _features(made)
+    _about(made, line, product, version)
+    _sequences(made)
+    return Composed(made.tables, tuple(made.contents), product, line, version, tuple(notes))
+
+
+def _first_log_on(made: Composer, product: str, version: str) -> None:
+    """What Windows starts once for every person who logs on: it puts the missing values of that person in place.
+
+    Source: the key Installed Components of Active Setup.
+    """
+    key_name = rf"{_ACTIVE}\{product}"
+    component = made.component("install", f"first log-on {product}", made._home(), _BY_REGISTRY | _WIDE, "FirstLogOn")
+    rows = (
+        ("", made.plan.package.name),
+        ("StubPath", f"msiexec.exe /fu {product} /qn"),
+        ("Version", version.replace(".", ",")),
+    )
+    for number, (name, text) in enumerate(rows):
+        row = "FirstLogOn" if name == "StubPath" else f"FirstLogOn{number}"
+        made.add("Registry", row, 2, escaped(key_name), name or None, escaped(text), component)
+
+
+def _empty_folders(made: Composer) -> None:
+    """Every folder of the product's own is made by it, and goes with it where it is empty then; inner ones first."""
+    own = {name: str(row[1]) for name, row in made.places.rows.items() if name.startswith("D")}
+
+    def depth(name: str) -> int:
+        return 1 + depth(own[name]) if name in own else 0
+
+    made_already = {row[0] for row in made.tables.get("CreateFolder", [])}
+    for name in sorted(own.keys() - made_already, key=lambda name: (-depth(name), name)):
+        made.add("CreateFolder", name, made.main)
+
+
+def _features(made: Composer) -> None:
+    """A feature for the whole, and one below it for each part where there are several."""
+    made.add("Feature", "Complete", None, made.plan.package.name[:64], None, 1, 1, None, 0)
+    several = len(made.members) > 1 or any(len(some) > MOST_COMPONENTS for some in made.members.values())
+    for number, (part, members) in enumerate(made.members.items(), 1):
+        for at in range(0, len(members), MOST_COMPONENTS):
+            name = f"Part{number}" + (f"_{at // MOST_COMPONENTS + 1}" if at else "")
+            if several:
+                made.add("Feature", name, "Complete", part[:64], None, 1, 1, None, 0)
+            for member in members[at : at + MOST_COMPONENTS]:
+                made.add("FeatureComponents", name if several else "Complete", member)
+
+
+def _about(made: Composer, line: str, product: str, version: str) -> None:
+    package, plan = made.plan.package, made.plan
+    made.tables["Property"] = [
+        ("ProductCode", product),
+        ("ProductName", package.name),
+        ("ProductVersion", version),
+        ("Manufacturer", package.publisher or package.name),
+        ("ProductLanguage", "1033"),
+        ("UpgradeCode", line),
+        ("ALLUSERS", "1"),
+        ("ARPNOMODIFY", "1"),
+        ("INSTALLLEVEL", "1"),
+    ]
+    if package.contact:
+        made.add("Property", "ARPCONTACT", package.contact)
+    hidden = []
+    for name, setting in plan.settings.items():
+        if setting.default is not None:
+            made.add("Property", property_of(name), setting.text_of(setting.default))
+        if setting.secret:
+            hidden.append(property_of(name))
+    if hidden:
+        made.add("Property", "MsiHiddenProperties", ";".join(hidden))
+    made.tables["Upgrade"] = [
+        (line, None, version, None, 1, None, "OLDERFOUND"),
+        (line, version, None, None, 2, None, "NEWERFOUND"),
+    ]
+    made.add("LaunchCondition", "Installed OR NOT NEWERFOUND", "A newer version is installed already.")
+    for name, setting in plan.settings.items():
+        if setting.default is None:
+            words = f"{property_of(name)} has no value: {setting.meaning}"
+            made.add("LaunchCondition", f"Installed OR {property_of(name)}", escaped(words))
+    _asked_of_windows(made)
+    if PUBLIC in made.places.rows:
+        made.add("CustomAction", "SetPublicFolder", 51, PUBLIC, "[%PUBLIC]")
+    made.tables["Directory"] = list(made.places.rows.values())
+
+
+def _asked_of_windows(made: Composer) -> None:
+    """The build that the plan asks for, which the system's own property no longer tells."""
+    asked = made.plan.when.os
+    lowest = re.search(r">=\s*10\.0\.(\d+)", asked) if asked else None
+    if lowest:
+        VersionRange.parse(str(asked))
+        where = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion"
+        made.add("AppSearch", "WINDOWSBUILD", "WindowsBuild")
+        made.add("RegLocator", "WindowsBuild", 2, where, "CurrentBuild", 2 | 16)
+        made.add(
+            "LaunchCondition",
+            f"Installed OR WINDOWSBUILD >= {lowest[1]}",
+            f"It needs Windows 10.0.{lowest[1]} or later.",
+        )
+        secure = "WINDOWSBUILD"
+    else:
+        secure = ""
+    names = [
+        "OLDERFOUND",
+        "NEWERFOUND",
+        *(property_of(name) for name in made.plan.settings),
+        *([secure] if secure else []),
+    ]
+    made.add("Property", "SecureCustomProperties", ";".join(names))
+
+
+def _sequences(made: Composer) -> None:
+    """Only the actions that have something to do, and those that every installation needs."""
+    given = set(made.tables)
+    there = given | ({"ServiceControl"} if "ServiceInstall" in given else set())
+    there |= {"IniFile"} if "RemoveIniFile" in given else set()
+    made.tables["InstallExecuteSequence"] = [
+        row for row in SEQUENCE if _SCHEDULED.get(str(row[0]), "Property") in there
+    ]
+    made.tables["InstallUISequence"] = [
+        ("FindRelatedProducts", None, 25),
+        *([("AppSearch", None, 50)] if "AppSearch" in given else []),
+        ("LaunchConditions", None, 100),
+        ("CostInitialize", None, 800),
+        ("FileCost", None, 900),
+        ("CostFinalize", None, 1000),
+        ("ExecuteAction", None, 1300),
+    ]
+    if "CustomAction" in given:
+        for table in ("InstallExecuteSequence", "InstallUISequence"):
+            made.tables[table].append(("SetPublicFolder", None, 750))
+    if "Media" not in made.tables:
+        made.tables.setdefault("Media", [])

@@ -1,0 +1,229 @@
+"""A form of a package as a workspace of its own: what was made lies in its media, and a plan brings it, so that it is
+checked, proved and handed over like every other package.
+"""
+
+from __future__ import annotations
+
+import hashlib
+import io
+import tempfile
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+import tomlkit
+
+from yendo import atomic, digest
+from yendo.effects import Effect, File
+from yendo.effects.capture import HELD, Caught, Promise
+from yendo.errors import Usage, YendoError
+from yendo.formats.cab_writer import CabSource
+from yendo.formats.cab_writer import write as write_cabinet
+from yendo.formats.msi import Database, DatabaseWriter, Summary, transform
+from yendo.formats.msi.schema import columns
+from yendo.forms.database import Composed, compose, property_of
+from yendo.forms.places import Row, code
+from yendo.installers.msi import intent
+from yendo.installers.msi.validate import validate
+from yendo.plan import Plan
+from yendo.plan.model import Media
+from yendo.steps.captured import CapturedStep, Decided, capture_of, decided, promise
+from yendo.steps.copy import CopyStep, extras
+from yendo.terms.changes import PropertyChange
+
+MSI = "msi"
+EMBEDDED = 512 << 20  # bytes of all files: more than that lies in cabinets beside the database
+BESIDE = 1 << 30  # bytes of files in one such cabinet
+
+
+class FormBuilt(msgspec.Struct, frozen=True):
+    """``folder`` is the form's workspace, ``main`` what is handed over; ``notes`` what a person has to know."""
+
+    form: str
+    folder: Path
+    main: Path
+    size: int
+    digest: str
+    notes: tuple[str, ...]
+    sites: tuple[str, ...] = ()
+    """Transforms for delivery by policy, one a site, by their names below ``folder``."""
+
+
+def build(base: Path, plan: Plan) -> FormBuilt:
+    """Makes the database of a plan, and the workspace ``forms/msi`` that proves it. Raises Impossible, Usage."""
+    wanted, whole = _brought(plan, base)
+    composed = compose(plan, wanted, base)
+    package = plan.package
+    target = base / "forms" / MSI
+    with atomic.folder(target) as work:
+        (work / "media").mkdir()
+        (work / HELD).parent.mkdir(parents=True)
+        main = work / "media" / f"{package.id}-{package.version}.msi"
+        beside = _written(main, plan, composed)
+        _validated(main)
+        sites = _sites(main, plan)
+        for name, data in sites.items():
+            (work / name).parent.mkdir(exist_ok=True)
+            (work / name).write_bytes(data)
+        (work / HELD).write_bytes(msgspec.json.encode(whole) + b"\n")
+        (work / "plan.toml").write_text(_plan(plan, composed, [main, *beside]), "utf-8")
+    main = target / "media" / main.name
+    size, sha256 = main.stat().st_size, digest.of_file(main)
+    return FormBuilt(MSI, target, main, size, sha256, composed.notes, tuple(sites))
+
+
+def _brought(plan: Plan, base: Path) -> tuple[list[Decided], Promise]:
+    """What the plan brings, and what it is held against. Raises Usage where a step has no place in a database."""
+    found: list[Decided] = []
+    kept: list[Effect] = []
+    left: list[Effect] = []
+    for number, step in enumerate(plan.install, 1):
+        if isinstance(step, CapturedStep):
+            found += [one for one in decided(step, capture_of(step, base)) if one.fate == "kept"]
+            own = promise(step, base)
+            kept += own.kept
+            left += own.left
+        elif isinstance(step, CopyStep) and not step.fill and not step.mirror:
+            for path, to in extras(base, step):
+                sha256 = digest.of_file(path)
+                effect = Effect("add", File(to, path.stat().st_size, sha256), "authored")
+                found.append(
+                    Decided(Caught(effect, "install", content=path.relative_to(base.resolve()).as_posix()), "kept")
+                )
+                kept.append(effect)
+        else:
+            kind = str(step.__struct_config__.tag)
+            raise Usage(
+                f"install step {number} ({kind}) has no place in a database, which holds what was captured and copied"
+            )
+    standing = [step for some in plan.standing("install") for step in some]
+    if standing:
+        raise Usage('the house\'s standing steps have no place in a database; name another house, or none: house = ""')
+    promised = [effect for effect in kept if effect.kind != "uninstall-entry"]  # the installer makes its own
+    return found, Promise(kept=tuple(promised), left=tuple(left))
+
+
+def _written(target: Path, plan: Plan, composed: Composed) -> list[Path]:
+    """Writes the database; the cabinets that lie beside it."""
+    groups: list[list[CabSource]] = [[]]
+    whole = sum(one.size for one in composed.contents)
+    held = 0
+    for one in composed.contents:
+        if whole > EMBEDDED and held + one.size > BESIDE and groups[-1]:
+            groups.append([])
+            held = 0
+        groups[-1].append(CabSource(one.key, one.path, one.size))
+        held += one.size
+    tables = dict(composed.tables)
+    tables["Media"] = []
+    beside: list[Path] = []
+    last = 0
+    with tempfile.TemporaryDirectory(prefix="yendo-form-", dir=target.parent) as place:
+        writer = DatabaseWriter(code_page=_code_page(tables), summary=_summary(plan, composed))
+        for number, group in enumerate(groups, 1):
+            name = f"files{number}.cab"
+            path = Path(place) / name if whole <= EMBEDDED else target.parent / name
+            if group:
+                with path.open("w+b") as file:
+                    write_cabinet(file, group)
+            last += len(group)
+            if group and whole <= EMBEDDED:
+                writer.stream(name, path)
+            elif group:
+                beside.append(path)
+            cabinet = None if not group else f"#{name}" if whole <= EMBEDDED else name
+            tables["Media"].append((number, last, None, cabinet, None, None))
+        for name, rows in tables.items():
+            if rows:
+                writer.table(name, columns(name), rows)
+        with target.open("wb") as out:
+            writer.write(out, sector_size=4096 if whole <= EMBEDDED and whole > 64 << 20 else 512)
+    return beside
+
+
+def _code_page(tables: Mapping[str, Sequence[Row]]) -> int:
+    """Western European where all texts are, else UTF-8."""
+    text = "".join(cell for rows in tables.values() for row in rows for cell in row if isinstance(cell, str))
+    try:
+        text.encode("cp1252")
+    except UnicodeEncodeError:
+        return 65001
+    return 1252
+
+
+def _summary(plan: Plan, composed: Composed) -> Summary:
+    package = plan.package
+    state = hashlib.sha256(repr(sorted(composed.tables.items())).encode())
+    for one in composed.contents:
+        state.update(digest.of_file(one.path).encode())
+    return Summary(
+        code_page=_code_page(composed.tables),
+        title="Installation Database",
+        subject=package.name,
+        author=package.publisher or package.name,
+        keywords="Installer",
+        template=f"{'Intel' if package.architecture == 'x86' else 'x64'};1033",
+        revision=code(package.id, "package", state.hexdigest()),
+        pages=500,
+        words=2,
+        application="Yendo",
+        security=2,
+    )
+
+
+def _sites(main: Path, plan: Plan) -> dict[str, bytes]:
+    """A transform for each set of values: a domain's policy hands over no properties, but lays transforms over."""
+    found: dict[str, bytes] = {}
+    for site, values in plan.site.items():
+        changes = [
+            PropertyChange(name=property_of(name), value=plan.settings[name].text_of(value, said=True))
+            for name, value in values.items()
+        ]
+        with Database(main) as base:
+            made = intent.transform_for(base, changes, lambda name: Path(name))
+            out = io.BytesIO()
+            transform.write(made, out)
+        found[f"transforms/{plan.package.id}-{plan.package.version}-{site}.mst"] = out.getvalue()
+    return found
+
+
+def _validated(path: Path) -> None:
+    """Raises a defect where what was made breaks a rule: that is ours to mend."""
+    with Database(path) as database:
+        wrong = [finding for finding in validate(database) if finding.severity == "error"]
+    if wrong:
+        raise YendoError(f"what was made is no sound database: {wrong[0].evidence}: {wrong[0].message}")
+
+
+def _plan(plan: Plan, composed: Composed, files: list[Path]) -> str:
+    """The plan of the form's own workspace."""
+    package = plan.package
+    document = tomlkit.document()
+    document.add(tomlkit.comment("Made by yendo build --as msi, and made anew by it: change the plan that it is from."))
+    document["package"] = {
+        "id": package.id, "name": package.name, "version": package.version, "revision": package.revision,
+        "publisher": package.publisher, "architecture": package.architecture, "scope": "machine",
+        "contact": package.contact, "folder": "{id}-{version}-r{revision}-msi",
+    }  # fmt: skip
+    asked = {name: value for name, value in msgspec.to_builtins(plan.when).items() if value not in (None, "", [], {})}
+    if asked:
+        document["when"] = asked
+    media = tomlkit.aot()
+    for path in files:
+        entry = Media(
+            file=path.name, sha256=digest.of_file(path), size=path.stat().st_size, origin="yendo build --as msi"
+        )
+        media.append(
+            tomlkit.item({"file": entry.file, "sha256": entry.sha256, "size": entry.size, "origin": entry.origin})
+        )
+    document["media"] = media
+    if plan.settings:
+        document["settings"] = msgspec.to_builtins(plan.settings)
+    if plan.site:
+        document["site"] = msgspec.to_builtins(plan.site)
+    step: dict[str, object] = {"kind": "msi", "media": files[0].name, "timeout": "30 min"}
+    if plan.settings:
+        step["properties"] = {property_of(name): f"{{setting.{name}}}" for name in plan.settings}
+    document["install"] = [step]
+    document["detect"] = [{"kind": "msi-product", "code": composed.product, "version": f"=={composed.version}"}]
+    return tomlkit.dumps(document)

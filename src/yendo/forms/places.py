@@ -1,0 +1,85 @@
+"""Folders of a database: standard ones by their property, all others below them; names in their short and long form."""
+
+from __future__ import annotations
+
+import hashlib
+import re
+import uuid
+
+from yendo.formats.msi.database import TableCell
+
+Row = tuple[TableCell, ...]
+NAMESPACE = uuid.UUID("5d8f1c0a-7b1e-4d57-9a63-1f0b6c2d9e41")
+# Source: the Windows Installer's system folder properties. ALLUSERS=1 makes menu and desktop everybody's.
+_STANDARD = (
+    (r"%programdata%\microsoft\windows\start menu\programs\startup", "StartupFolder"),
+    (r"%programdata%\microsoft\windows\start menu\programs", "ProgramMenuFolder"),
+    (r"%programdata%\microsoft\windows\start menu", "StartMenuFolder"),
+    (r"%public%\desktop", "DesktopFolder"),
+    (r"%programfiles%\common files", "CommonFiles64Folder"),
+    (r"%programfiles(x86)%\common files", "CommonFilesFolder"),
+    (r"%programfiles(x86)%", "ProgramFilesFolder"),
+    (r"%programfiles%", "ProgramFiles64Folder"),
+    (r"%programdata%", "CommonAppDataFolder"),
+    (r"%systemroot%\system32", "System64Folder"),
+    (r"%systemroot%\syswow64", "SystemFolder"),
+    (r"%systemroot%\fonts", "FontsFolder"),
+    (r"%systemroot%", "WindowsFolder"),
+    (r"%public%", "PUBLICFOLDER"),
+    ("c:", "WindowsVolume"),
+)
+PUBLIC = "PUBLICFOLDER"  # no property of the system's: set from the environment before folders are worked out
+_SHORT = re.compile(r"[A-Za-z0-9_!#$%&'()@^`{}~-]{1,8}(\.[A-Za-z0-9_!#$%&'()@^`{}~-]{1,3})?")
+
+
+def code(*parts: str) -> str:
+    """A code ``{...}`` that the same parts always have."""
+    return "{" + str(uuid.uuid5(NAMESPACE, "|".join(parts).lower())).upper() + "}"
+
+
+def key(letter: str, *parts: str) -> str:
+    """A row's key: a letter, and what the same parts always have."""
+    return letter + hashlib.sha256("|".join(parts).lower().encode()).hexdigest()[:16].upper()
+
+
+def file_name(long: str) -> str:
+    """``SHORT.EXT|long name``, or the name alone where it is short. The short one follows from the long one."""
+    if _SHORT.fullmatch(long):
+        return long
+    ending = re.sub(r"[^A-Za-z0-9]", "", long.rpartition(".")[2] if "." in long else "")[:3].upper()
+    short = "Y" + hashlib.sha256(long.lower().encode()).hexdigest()[:7].upper()
+    return f"{short}.{ending}|{long}" if ending else f"{short}|{long}"
+
+
+class Directories:
+    """The rows of table Directory, as they are asked for."""
+
+    def __init__(self) -> None:
+        self.rows: dict[str, Row] = {"TARGETDIR": ("TARGETDIR", None, "SourceDir")}
+
+    def of(self, path: str) -> str:
+        """The key of a folder, by its placed path. Raises ValueError where a database has no way to it."""
+        path = path.rstrip("\\")
+        for head, name in _STANDARD:
+            if path.lower() == head:
+                self.rows.setdefault(name, (name, "TARGETDIR", "."))
+                return name
+        if "\\" not in path:
+            raise ValueError(f"{path} is a place that no database knows")
+        parent, _, own = path.rpartition("\\")
+        found = key("D", path)
+        if found not in self.rows:
+            self.rows[found] = (found, self.of(parent), file_name(own))
+        return found
+
+    def inside(self, folder: str) -> bool:
+        """Whether a standard folder is one of 32-bit programs."""
+        return folder in ("ProgramFilesFolder", "CommonFilesFolder", "SystemFolder")
+
+    def is_narrow(self, folder: str) -> bool:
+        """Whether a folder lies in one of 32-bit programs."""
+        while folder != "TARGETDIR":
+            if self.inside(folder):
+                return True
+            folder = str(self.rows[folder][1])
+        return False
