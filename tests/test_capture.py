@@ -126,6 +126,21 @@ def test_an_entry_of_a_file_that_was_there_is_set_alone() -> None:
     assert found[r"%systemroot%\tide.ini [quay] north"] == "kept: "
 
 
+def test_a_folder_of_what_is_left_is_left() -> None:
+    """One that was made empty is the program's; so is one of which a part comes."""
+    found = fates(
+        sorted_out(
+            done(
+                caught(Folder(r"C:\ProgramData\Logs")), caught(File(r"C:\ProgramData\Logs\a.log")),
+                caught(Folder(r"C:\ProgramData\Empty")), caught(Folder(r"C:\ProgramData\Both")),
+                caught(File(r"C:\ProgramData\Both\a.log")), caught(File(r"C:\ProgramData\Both\a.dat"), content="x"),
+            )
+        )
+    )  # fmt: skip
+    assert found[r"%programdata%\logs"].startswith("left: a folder in which nothing lies")
+    assert found[r"%programdata%\empty"] == found[r"%programdata%\both"] == "kept: "
+
+
 def test_told_apart_by_a_second_machine() -> None:
     first = windows()
     other = msgspec.structs.replace(first, computer="QUAYSIDE-07", user="tide")

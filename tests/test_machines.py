@@ -19,14 +19,19 @@ from test_kit import RESTART, made
 from test_ssh import office
 
 import yendo as yendo_package
+from yendo.capture import WorkLine, sorted_out, work
+from yendo.draft import captured
 from yendo.effects import difference
 from yendo.errors import NoMachine, NotCovered, Usage
 from yendo.machines import visits
 from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.package import build
+from yendo.plan import read
 from yendo.prove import attended
 from yendo.prove.prove import matrix, prove
 from yendo.prove.scenarios import SCENARIOS
 from yendo.prove.trial import Trying
+from yendo.steps.captured import CapturedStep, decided
 
 NAMES = list(machine_conformance.CHECKS)
 SETUP = Path(yendo_package.__file__).parent / "demo" / "sounder" / "sounder-setup.exe"
@@ -157,6 +162,25 @@ def test_a_trial_over_ssh(tmp_path: Path, shell_wine: Any) -> None:
     assert silent.verdict == "silent and complete" and silent.effects["file"] and not silent.network_off
     assert silent.returned_early > 1 and silent.outlived == ("sounder-worker.exe",)
     assert found.uninstall and found.uninstall.endswith('remove.exe" /unattended') and found.left_behind == ()
+
+
+@pytest.mark.thorough
+@pytest.mark.wine
+def test_a_capture_over_ssh(tmp_path: Path, shell_wine: Any) -> None:
+    """The work is done there, through a restart; contents are fetched, and the package is proved on the layer."""
+    gathered = captured.staging(tmp_path / "w")
+    add = r"reg add HKLM\Software\Tidewell\Sounder /v Updates /t REG_DWORD /d 0 /f"
+    jobs = [WorkLine("install", "{setup} /unattended"), WorkLine("settings", add)]
+    with office(shell_wine, tmp_path) as there:
+        machine = attended.over_ssh("w11", there.address(revert=(there.revert,)), lambda text: None, idle=0)
+        done = work(machine, jobs, brought=[SETUP], account="system", contents=gathered, timeout=120)
+        machine.interrupt()
+    captured.write(tmp_path / "w", sorted_out(done), gathered, "sounder")
+    plan = read(tmp_path / "w" / "plan.toml")[0]
+    kept = [one for one in decided(CapturedStep(), sorted_out(done)) if one.fate == "kept"]
+    assert {one.caught.part for one in kept} == {"install", "settings"} and plan.package.name == "Tidewell Sounder"
+    proof = prove(build.build(tmp_path / "w", plan).folder, shell_wine, scenario=SCENARIOS["system"])
+    assert proof.passed, [(one.title, one.found, one.details) for one in proof.phases if one.outcome == "failed"]
 
 
 # --- the computer that Yendo runs on ----------------------------------------------------------------------

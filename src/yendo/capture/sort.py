@@ -13,7 +13,7 @@ import msgspec
 
 from yendo.capture.take import WorkDone
 from yendo.effects.capture import Bound, Capture, Caught, LeftEntry, WorkMachines, placing, value_of
-from yendo.effects.things import File, IniValue, Shortcut, UninstallEntry, key_of
+from yendo.effects.things import File, Folder, IniValue, Shortcut, UninstallEntry, key_of, parent
 from yendo.facts.surroundings import Surroundings
 from yendo.machines.noise import Patterns
 
@@ -46,6 +46,7 @@ def sorted_out(
     if second:
         caught = list(_twice(caught, taken, second))
     caught = list(_guessed(caught, taken.surroundings, now))  # two machines have one calendar
+    caught = _without_hollow(caught)
     differed: tuple[str, ...] = ()
     if second:
         one, other = _known(taken.surroundings), _known(second.surroundings)
@@ -128,6 +129,24 @@ def _whole(caught: Sequence[Caught]) -> Iterator[Caught]:
             yield msgspec.structs.replace(one, left="it was there already: its entries are set one by one")
         else:
             yield one
+
+
+def _without_hollow(caught: Sequence[Caught]) -> list[Caught]:
+    """A folder in which nothing lies that comes is left as well; one that was made empty is the program's."""
+    inside: dict[str, bool] = {}  # whether anything that comes lies in a folder, as far as anything lies there
+    for one in caught:
+        thing = one.effect.thing
+        if isinstance(thing, File | Shortcut) and one.effect.change != "remove":
+            comes, at = not one.left and not one.bound, parent(thing.path.lower())
+            while "\\" in at:
+                inside[at] = inside.get(at, False) or comes
+                at = parent(at)
+    return [
+        msgspec.structs.replace(one, left="a folder in which nothing lies that comes")
+        if isinstance(one.effect.thing, Folder) and not one.left and inside.get(one.effect.thing.identity) is False
+        else one
+        for one in caught
+    ]
 
 
 # --- one machine from another -----------------------------------------------------------------------------------
