@@ -16,7 +16,7 @@ import first_drafts
 
 from yendo.effects import Effect, State, difference
 from yendo.effects.things import File, key_of, kind_of
-from yendo.machines.recorded import machine as recorded
+from yendo.machines.recorded import observed as recorded
 from yendo.machines.recorded.picture import PictureReader
 from yendo.package import scripts
 

@@ -161,6 +161,48 @@ def archive(data: bytes) -> None:
                 pass
 
 
+def app(data: bytes) -> None:
+    """The whole reading of a modern app package, its block map and signature too."""
+    from yendo.installers import modern_app
+
+    with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
+        path = Path(folder) / "x.msix"
+        path.write_bytes(data)
+        modern_app.account(path, verify=True)
+
+
+def _apps() -> list[bytes]:
+    from test_apps import app as made
+
+    with tempfile.TemporaryDirectory() as folder:
+        return [
+            made(Path(folder) / "a.msix").read_bytes(),
+            made(Path(folder) / "b.msix", signer="Tidewell").read_bytes(),
+        ]
+
+
+def capture(data: bytes) -> None:
+    """A record of a capture, and what a plan makes of it."""
+    from yendo.effects import capture as form
+    from yendo.steps.captured import CapturedKind, CapturedStep
+
+    with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
+        path = Path(folder) / form.RECORD
+        path.parent.mkdir()
+        path.write_bytes(data)
+        form.read(path)
+        CapturedKind().expand(CapturedStep(), Path(folder), "C:\\kept")
+
+
+def _captures() -> list[bytes]:
+    from test_capture import ALL, done
+
+    from yendo.capture import sorted_out
+    from yendo.effects.capture import encode
+
+    return [encode(sorted_out(done(*ALL)))]
+
+
 def app_package(data: bytes) -> None:
     from yendo.formats import app_package as form
 
@@ -350,6 +392,8 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "packing": (packing, lambda: [b"\0" + b"\x03\0", b"\1\x31AY", b"\2" + b"\x5d\0\0\x80\0\0" + bytes(20), b"\3\1\x5d\0\0\x80\0\0" + bytes(20)]),
     "archive": (archive, lambda: _like(b"PK", b"7z", b"Rar!", b"MSCF")),
     "app-package": (app_package, lambda: _like(b"PK") or [b"PK\3\4"]),
+    "app": (app, _apps),
+    "capture": (capture, _captures),
     "link": (link, lambda: [struct.pack("<I16sI", 0x4C, bytes.fromhex("0114020000000000c000000000000046"), 0x1FF) + bytes(200)]),
     "registrar": (registrar, lambda: [b"HKCR { Tide.File = s 'Tide' { CLSID = s '{0}' } NoRemove CLSID { ForceRemove {1} = d '7' } }"]),
     "registry-text": (registry_text, lambda: [b'REGEDIT4\n\n[Software\\\\Tide] 123\n@="x"\n"n"=dword:00000001\n"m"=hex(7):61,00,00,00\n#link\n']),

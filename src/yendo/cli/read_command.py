@@ -451,9 +451,10 @@ def _tree(contents: tuple[Content, ...], depth: int = 0) -> Any:
 def _next(account: InstallerAccount, file: str) -> str:
     if account.family == "msi" and any(entry.in_silence for entry in account.properties):
         return f"yendo msi properties {file}, to see what each changes; then yendo draft FOLDER {file}"
-    if account.family == "msi":
+    if account.family in ("msi", "msix"):
         return f"yendo draft FOLDER {file}"
     install = account.silent.install
     if install is None or install.confidence != "certain":
         return f"yendo try {file}, which runs it on a fresh machine and says what is true"
-    return f"yendo draft FOLDER {file}; or yendo try {file}, to see it proved"
+    trial = f"; or yendo try {file}, to see it proved" if account.program else ""
+    return f"yendo draft FOLDER {file}{trial}"

@@ -15,6 +15,7 @@ from yendo.detect import for_effects
 from yendo.draft import leftovers, rehearsal, setups, writing
 from yendo.draft.office import Office
 from yendo.effects import Effect
+from yendo.effects.things import Part
 from yendo.errors import Usage
 from yendo.evidence import Evidence
 from yendo.facts import systems
@@ -24,6 +25,7 @@ from yendo.installers import recognise
 from yendo.installers.account import CommandLine, InstallerAccount
 from yendo.installers.msi import changes, describe, engine, fitting, layers
 from yendo.terms.rules import Rule
+from yendo.terms.rules.parts import AppRule
 
 DECIDE = "DECIDE"
 DEFAULT = "# stands:"  # before whose default a value is, in a plan's comments
@@ -287,6 +289,8 @@ def _plan(
         way.add("programs", list(account.processes))
         way["programs"].comment("the installer's own programs; they must not run meanwhile")
         document.add("in_the_way", way)
+    if account.family == "msix":
+        return _app(document, account, path, decisions)
     if account.family != "msi":
         return _setup(document, account, path, decisions)
     document.add("install", writing.array(*_database(account, path.name, along, decisions)))
@@ -510,6 +514,24 @@ def _taken_back(document: tomlkit.TOMLDocument, account: InstallerAccount, insta
         mend.add("product", identity.product_code)
         mend.add("timeout", "30 min")
         document.add("repair", writing.array(mend))
+
+
+def _app(
+    document: tomlkit.TOMLDocument, account: InstallerAccount, path: Path, decisions: list[str]
+) -> tomlkit.TOMLDocument:
+    """The rest of a plan whose installer is a modern app package; its removal follows from the step's record."""
+    step = writing.table({"kind": "msix", "media": path.name})
+    if account.needs:
+        step.add("needs", [])
+        words = f"the vendor's packages that it needs, in media/: {'; '.join(account.needs)}"
+        step["needs"].comment(writing.remark(f"{DECIDE}: {words}"))
+        decisions.append(f"install.needs: {words}")
+    step.add("timeout", "30 min")
+    document.add("install", writing.array(step))
+    app = next(effect.thing for effect in account.effects if isinstance(effect.thing, Part))
+    rule = AppRule(name=app.name, version=f">={app.value}")
+    document.add("detect", writing.rules_of([rule]))
+    return document
 
 
 def _setup(

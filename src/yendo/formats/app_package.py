@@ -6,7 +6,9 @@ Source: the package manifest's Identity, and how a full name is put together fro
 from __future__ import annotations
 
 import hashlib
+import lzma
 import zipfile
+import zlib
 from pathlib import Path
 from typing import BinaryIO
 
@@ -18,6 +20,13 @@ from yendo.errors import Unreadable
 MAX_MANIFEST = 4 << 20
 _DIGITS = "0123456789abcdefghjkmnpqrstvwxyz"  # Source: the package identity's base 32, without i, l, o and u
 MANIFESTS = ("AppxManifest.xml", "AppxMetadata/AppxBundleManifest.xml")
+
+
+# What the library raises on a damaged archive, its unpackers included.
+DAMAGED = (
+    KeyError, OSError, zipfile.BadZipFile, zlib.error, lzma.LZMAError, ElementTree.ParseError, ValueError,
+    NotImplementedError, RuntimeError, EOFError,
+)  # fmt: skip
 
 
 class AppIdentity(msgspec.Struct, frozen=True):
@@ -56,15 +65,7 @@ def identity(package: Path | BinaryIO, name: str = "") -> AppIdentity:
                 raise Unreadable(f"{shown}: its manifest is larger than 4 MB")
             with archive.open(info) as member:
                 found = ElementTree.fromstring(member.read(MAX_MANIFEST + 1)[:MAX_MANIFEST]).find("{*}Identity")
-    except (
-        OSError,
-        KeyError,
-        zipfile.BadZipFile,
-        ElementTree.ParseError,
-        ValueError,
-        NotImplementedError,
-        RuntimeError,
-    ) as error:
+    except DAMAGED as error:
         raise Unreadable(f"{shown} is no modern app package: {error}") from error
     if found is None or not found.get("Name") or not found.get("Publisher") or not found.get("Version"):
         raise Unreadable(f"{shown}: its manifest has no whole identity")

@@ -31,13 +31,17 @@ def read(path: Path, *, verify: bool = False) -> InstallerAccount:
         raise NotCovered(f"{path.name} is a {kind}, no installer of its own; see `yendo {kind} show {path} BASE.msi`")
     if family == "msi":
         return describe.account(path, verify=verify)
+    if family == "msix":
+        from yendo.installers import modern_app
+
+        return modern_app.account(path, verify=verify)
     if family.endswith("-exe"):
         from yendo.installers import programs
 
         return programs.account(path, verify=verify)
     raise NotCovered(
         f"{path.name} is of family {family}, which this version recognises and does not read; it reads installer "
-        "databases and setup programs"
+        "databases, setup programs and modern app packages"
     )
 
 

@@ -29,7 +29,10 @@ class Unclear(ValueError):
 
 
 class Message(msgspec.Struct, frozen=True):
-    """``algorithm`` is a name of hashlib or an identifier it does not know; ``chain`` begins with the signer."""
+    """``algorithm`` is a name of hashlib or an identifier it does not know; ``chain`` begins with the signer.
+
+    ``subject`` are the fields of the signer's name, ``ends`` the last moment of its certificate (UTC).
+    """
 
     signer: str
     issuer: str
@@ -37,6 +40,8 @@ class Message(msgspec.Struct, frozen=True):
     timestamp: str | None
     algorithm: str
     expected: bytes
+    subject: dict[str, str] = {}
+    ends: str = ""
 
 
 def parse(raw: bytes) -> Message:
@@ -51,7 +56,14 @@ def parse(raw: bytes) -> Message:
         own = next(certificate for certificate in certificates if certificate.serial_number == serial)
         algorithm, expected = _expected(signed)
         return Message(
-            _name(own.subject), _name(own.issuer), _chain(own, certificates), _timestamp(info), algorithm, expected
+            _name(own.subject),
+            _name(own.issuer),
+            _chain(own, certificates),
+            _timestamp(info),
+            algorithm,
+            expected,
+            {name: value for name, value in own.subject.native.items() if isinstance(value, str)},
+            own["tbs_certificate"]["validity"]["not_after"].native.isoformat(),
         )
     except (ValueError, KeyError, TypeError, IndexError, StopIteration, AttributeError) as error:
         raise Unclear(f"the signature cannot be read: {error}") from error

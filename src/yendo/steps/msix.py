@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from yendo.formats import app_package
+from yendo.errors import Unreadable, Usage
+from yendo.facts.versions import Version
+from yendo.formats import app_manifest, app_package
+from yendo.installers import modern_app
 from yendo.steps.base import Action, At, Kind, Result, Step, below, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.amounts import Text
@@ -39,6 +43,25 @@ class MsixKind(Kind):
             codes={"0": "done", "3010": "restart"},
             reverse=f"dism.exe /online /quiet /norestart /remove-provisionedappxpackage /packagename:{name}",
         )
+
+    def mistakes(self, step: MsixStep, at: At) -> Iterator[tuple[str, str, str]]:
+        """What Windows would refuse: a signature of another, one that has ended, a package that it needs and nobody
+        brings.
+        """
+        try:
+            path = below(at.base, f"media/{step.media}", "media")
+            problems, manifest = modern_app.wrong(path), app_manifest.read(path)
+            brought = [app_manifest.read(below(at.base, f"media/{name}", "media")).identity for name in step.needs]
+        except (Usage, Unreadable):
+            return  # other rules say so
+        yield from (("media", message, remedy) for message, remedy in problems)
+        for need in manifest.needs:
+            there = next((one for one in brought if one.name == need.name), None)
+            if there is None:
+                yield "needs", f"it needs {need.name} {need.version} or later", "put that package into media/ and needs"
+            elif Version.parse(there.version) < Version.parse(need.version):
+                words = f"it needs {need.name} {need.version} or later, and {there.version} comes along"
+                yield "needs", words, "bring a later one"
 
     def perform(self, action: Action, host: Host) -> Result:
         return run_or_assume(action, host)

@@ -1,0 +1,266 @@
+"""What modern app packages and bundles say in their manifest, and whether their contents are what their block map says.
+
+Source: the schemas of the package manifest, of the bundle manifest and of the block map, which has the SHA-256 of every
+64 KB of a file as it is unpacked.
+"""
+
+from __future__ import annotations
+
+import base64
+import hashlib
+import re
+import zipfile
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import defusedxml.ElementTree as ElementTree
+import msgspec
+
+from yendo.errors import Unreadable
+from yendo.formats.app_package import DAMAGED, MANIFESTS, MAX_MANIFEST, AppIdentity, identity
+
+BLOCK = 65536
+BLOCK_MAP, SIGNATURE, TYPES = "AppxBlockMap.xml", "AppxSignature.p7x", "[Content_Types].xml"
+MAX_ENTRIES, MAX_MAP, MAX_SIGNATURE = 200_000, 128 << 20, 4 << 20
+
+
+class AppNeed(msgspec.Struct, frozen=True):
+    """Another package that has to be there: its name, the oldest version, its publisher."""
+
+    name: str
+    version: str
+    publisher: str = ""
+
+
+class AppEntry(msgspec.Struct, frozen=True):
+    """One application: what starts it, what people read, and what it adds to the system, as ``kind: value``."""
+
+    id: str
+    title: str
+    executable: str
+    extensions: tuple[str, ...] = ()
+
+
+class InnerApp(msgspec.Struct, frozen=True):
+    """A package of a bundle: its file, version, architecture and sort (application or resource)."""
+
+    file: str
+    version: str
+    architecture: str
+    sort: str
+    size: int
+
+
+class AppManifest(msgspec.Struct, frozen=True, kw_only=True):
+    """``windows``: the oldest version, by family of devices. ``capabilities`` are plain, ``restricted`` those that a
+    store or an administrator has to grant. A framework is only there for others.
+    """
+
+    identity: AppIdentity
+    title: str = ""
+    publisher: str = ""
+    description: str = ""
+    framework: bool = False
+    windows: dict[str, str] = {}
+    needs: tuple[AppNeed, ...] = ()
+    applications: tuple[AppEntry, ...] = ()
+    capabilities: tuple[str, ...] = ()
+    restricted: tuple[str, ...] = ()
+    packages: tuple[InnerApp, ...] = ()
+    files: int = 0
+    size: int = 0
+    signed: bool = False
+    mapped: bool = False
+
+
+def opened(path: Path) -> zipfile.ZipFile:
+    """The archive of a package. Raises Unreadable."""
+    try:
+        archive = zipfile.ZipFile(path)
+    except (OSError, zipfile.BadZipFile, ValueError, NotImplementedError) as error:
+        raise Unreadable(f"{path.name} is no modern app package: {error}") from error
+    if len(archive.infolist()) > MAX_ENTRIES:
+        archive.close()
+        raise Unreadable(f"{path.name} has more than {MAX_ENTRIES} entries")
+    return archive
+
+
+def read(path: Path) -> AppManifest:
+    """Raises Unreadable."""
+    who = identity(path)
+    with opened(path) as archive:
+        names = {info.filename: info.file_size for info in archive.infolist()}
+        manifest = next(name for name in MANIFESTS if name in names)
+        top = _xml(archive, manifest, MAX_MANIFEST, path.name)
+        given = _bundle(top) if manifest == MANIFESTS[1] else _package(top)
+        contents = [size for name, size in names.items() if name not in (BLOCK_MAP, SIGNATURE, TYPES)]
+        return AppManifest(
+            identity=who,
+            files=len(contents),
+            size=sum(contents),
+            signed=SIGNATURE in names,
+            mapped=BLOCK_MAP in names,
+            **given,
+        )
+
+
+def _member(archive: zipfile.ZipFile, name: str, most: int, shown: str) -> bytes:
+    """A member whole. Raises Unreadable where it is damaged, or larger than ``most``."""
+    try:
+        if archive.getinfo(name).file_size > most:
+            raise Unreadable(f"{shown}: {name} is larger than {most >> 20} MB")
+        with archive.open(name) as member:
+            return member.read(most + 1)[:most]
+    except DAMAGED as error:
+        raise Unreadable(f"{shown}: {name} cannot be read: {str(error)[:200]}") from error
+
+
+def _xml(archive: zipfile.ZipFile, name: str, most: int, shown: str) -> Any:
+    data = _member(archive, name, most, shown)
+    try:
+        return ElementTree.fromstring(data)
+    except (ElementTree.ParseError, ValueError) as error:
+        raise Unreadable(f"{shown}: {name} is no XML: {error}") from error
+
+
+def _text(top: Any, name: str) -> str:
+    found = top.find(f"{{*}}Properties/{{*}}{name}")
+    return (found.text or "").strip() if found is not None else ""
+
+
+def _local(node: Any) -> str:
+    return str(node.tag).rpartition("}")[2]
+
+
+def _package(top: Any) -> dict[str, Any]:
+    applications = []
+    for node in top.iterfind("{*}Applications/{*}Application"):
+        shown = node.find("{*}VisualElements")
+        title = shown.get("DisplayName", "") if shown is not None else ""
+        applications.append(
+            AppEntry(
+                node.get("Id", ""),
+                title,
+                node.get("Executable") or node.get("StartPage") or "",
+                tuple(
+                    text for extension in node.iterfind("{*}Extensions/{*}Extension") for text in _extension(extension)
+                ),
+            )
+        )
+    plain: list[str] = []
+    restricted: list[str] = []
+    for node in top.iterfind("{*}Capabilities/*"):
+        name = node.get("Name", "")
+        held = "restrictedcapabilities" in str(node.tag) or _local(node) == "CustomCapability"
+        (restricted if held else plain).append(name)
+    return {
+        "title": _text(top, "DisplayName"),
+        "publisher": _text(top, "PublisherDisplayName"),
+        "description": _text(top, "Description"),
+        "framework": _text(top, "Framework").lower() == "true",
+        "windows": {
+            node.get("Name", ""): node.get("MinVersion", "")
+            for node in top.iterfind("{*}Dependencies/{*}TargetDeviceFamily")
+        },
+        "needs": tuple(
+            AppNeed(node.get("Name", ""), node.get("MinVersion", ""), node.get("Publisher", ""))
+            for node in top.iterfind("{*}Dependencies/{*}PackageDependency")
+        ),
+        "applications": tuple(applications),
+        "capabilities": tuple(plain),
+        "restricted": tuple(restricted),
+    }
+
+
+def _extension(node: Any) -> Iterator[str]:
+    """What an extension adds: its kind and the names in it."""
+    kind = str(node.get("Category", "")).removeprefix("windows.") or _local(node)
+    names = [
+        value
+        for inner in node.iter()
+        if inner is not node
+        for attribute in ("Name", "TaskId", "Alias")
+        if (value := inner.get(attribute))
+    ]
+    types = [(inner.text or "").strip() for inner in node.iter() if _local(inner) == "FileType"]
+    found = [*names, *types]
+    yield f"{kind}: {', '.join(dict.fromkeys(found))}" if found else kind
+
+
+def _bundle(top: Any) -> dict[str, Any]:
+    packages = []
+    for node in top.iterfind("{*}Packages/{*}Package"):
+        size = node.get("Size", "0")
+        packages.append(
+            InnerApp(
+                node.get("FileName", ""),
+                node.get("Version", ""),
+                node.get("Architecture", "neutral").lower(),
+                node.get("Type", "resource").lower(),
+                int(size) if re.fullmatch(r"\d{1,15}", size) else 0,
+            )
+        )
+    return {"packages": tuple(packages)}
+
+
+def signature(path: Path) -> bytes | None:
+    """The PKCS #7 message of a package's signature; None where it is unsigned. Raises Unreadable."""
+    with opened(path) as archive:
+        if SIGNATURE not in archive.namelist():
+            return None
+        data = _member(archive, SIGNATURE, MAX_SIGNATURE, path.name)
+    if data[:4] != b"PKCX":
+        raise Unreadable(f"{path.name}: its signature does not begin with PKCX")
+    return data[4:]
+
+
+def stated(digest: bytes) -> dict[str, bytes]:
+    """The digests that a signature states, by their marks: AXBM of the block map, AXCT of the list of types, ..."""
+    if digest[:4] != b"APPX":
+        return {}
+    rest = digest[4:]
+    return {rest[at : at + 4].decode("latin-1"): rest[at + 4 : at + 36] for at in range(0, len(rest) - 35, 36)}
+
+
+def differing(path: Path) -> list[str]:
+    """Names of files that are not what the block map says, or that it does not name. Raises Unreadable."""
+    wrong = []
+    with opened(path) as archive:
+        top = _xml(archive, BLOCK_MAP, MAX_MAP, path.name)
+        known = {node.get("Name", "").replace("\\", "/"): node for node in top.iterfind("{*}File")}
+        for info in archive.infolist():
+            name = _plain(info.filename)
+            if info.filename in (BLOCK_MAP, SIGNATURE, TYPES) or info.filename.endswith("/"):
+                continue
+            node = known.pop(name, None)
+            if node is None or not _same(archive, info, node):
+                wrong.append(name)
+    return wrong + sorted(known)
+
+
+def _plain(name: str) -> str:
+    from urllib.parse import unquote
+
+    return unquote(name)
+
+
+def _same(archive: zipfile.ZipFile, info: zipfile.ZipInfo, node: Any) -> bool:
+    try:
+        blocks = [base64.b64decode(block.get("Hash", "")) for block in node.iterfind("{*}Block")]
+        with archive.open(info) as member:
+            for block in blocks:
+                if hashlib.sha256(member.read(BLOCK)).digest() != block:
+                    return False
+            return not member.read(1) and str(info.file_size) == node.get("Size")
+    except DAMAGED:
+        return False
+
+
+def digest_of(path: Path, name: str) -> bytes | None:
+    """SHA-256 of a member as it is unpacked; None where there is none, or it is damaged."""
+    with opened(path) as archive:
+        try:
+            return hashlib.sha256(_member(archive, name, MAX_MAP, path.name)).digest()
+        except Unreadable:
+            return None
