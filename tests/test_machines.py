@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import machine_conformance
+import msgspec
 import pytest
 from conftest import Yendo, compiled, missing
 from test_kit import RESTART, made
@@ -23,7 +24,9 @@ from yendo.capture import WorkLine, sorted_out, work
 from yendo.draft import captured
 from yendo.effects import difference
 from yendo.errors import NoMachine, NotCovered, Usage
+from yendo.farm.job import Job, Making, play
 from yendo.machines import visits
+from yendo.machines.addresses import Address
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.plan import read
@@ -145,6 +148,26 @@ def test_the_matrix_on_a_computer_that_is_put_back(tmp_path: Path, shell_wine: A
         machine.interrupt()
         assert [(cell.scenario.id, cell.outcome) for cell in cells] == [("system", "passed"), ("twice", "passed")]
         assert there.reverts >= 2
+
+
+def write_machines(path: Path, address: Address) -> None:
+    values = {name: value for name, value in msgspec.to_builtins(address).items() if value not in (None, "", [])}
+    path.write_text("[w11]\n" + "".join(f"{name} = {json.dumps(value)}\n" for name, value in values.items()))
+
+
+@pytest.mark.thorough
+@pytest.mark.wine
+def test_a_cell_of_a_farm_over_ssh(tmp_path: Path, shell_wine: Any) -> None:
+    """A worker plays every scenario of the system account there, on a computer that it puts back."""
+    package = made(tmp_path / "w")
+    with office(shell_wine, tmp_path) as there:
+        write_machines(tmp_path / "machines.toml", there.address(revert=(there.revert,)))
+        asked = Job(package.relative_to(tmp_path).as_posix(), "twice", "", "ssh:w11")
+        proof = play(asked, tmp_path, Making(str(tmp_path), "", str(tmp_path)))
+        assert proof.passed and proof.scenario == "twice" and there.reverts >= 1, proof.phases
+        write_machines(tmp_path / "machines.toml", there.address())
+        with pytest.raises(NotCovered, match="is changed by every cell"):
+            play(asked, tmp_path, Making(str(tmp_path), "", str(tmp_path)))
 
 
 @pytest.mark.thorough

@@ -90,10 +90,13 @@ def prove_over_ssh(options: argparse.Namespace, package: Path, plan: Plan | None
 
     One scenario, the life of the package, is played by a kit that needs nobody meanwhile; others step by step.
     """
+    import msgspec
+
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.machines import addresses
-    from yendo.prove import remote
+    from yendo.plan.model import Proving
+    from yendo.prove import attended
 
     some, accept = _scenarios(options, package, plan, workspace)
     names = [name.removeprefix(SSH) for name in dict.fromkeys(options.machine)]
@@ -103,14 +106,15 @@ def prove_over_ssh(options: argparse.Namespace, package: Path, plan: Plan | None
             f"{fixed[0]} would be changed {len(some)} times, and machines.toml does not say how it is put back: give "
             "it `revert`, or name one --scenario and one --site"
         )
-    if len(some) > 1 or some[0].id.partition("@")[0] != "system":
+    if len(some) > 1:
         return _step_by_step(options, package, plan, workspace, known, some, accept)
+    given = msgspec.structs.replace(plan.proof if plan else Proving(), accept=tuple(accept))
     code = 0
     for name in names:
         with show.working(f"proving on {SSH}{name}", quiet=options.quiet or options.json) as progress:
-            result = remote.play(package, name, known[name], some[0].site or "", progress)
-        code |= judged(options, package, plan, workspace, result)
-        visited(name, known[name], package, some[0].id, result.machine.words)
+            proof, words = attended.proved_over_ssh(package, name, known[name], some[0], given, workspace, progress)
+        code |= prove_report.told(options, package, workspace, proof)
+        visited(name, known[name], package, some[0].id, words)
     return code
 
 

@@ -61,13 +61,13 @@ def play(job: Job, root: Path, making: Making, heard: Callable[[str], object] = 
         raise NotCovered(f"this worker has Yendo {yendo.__version__}, and {job.version} asks; they have to be the same")
     package, scenario = root / job.package, scenario_of(job, root)
     if job.machine.startswith(SSH):
-        from yendo.prove import remote
+        from yendo.prove import attended
 
         name = job.machine.removeprefix(SSH)
-        if scenario.account != "system" or scenario.id.partition("@")[0] != "system":
-            raise NotCovered(f"over SSH the scenario system is played, not {scenario.id}")
-        result = remote.play(package, name, addresses.named(Path(making.folder), name), job.site, heard)
-        return prove(package, result.machine, scenario=scenario, accept=job.proving.accept)
+        address = addresses.named(Path(making.folder), name)
+        if not address.revert:
+            raise NotCovered(f"{job.machine} is changed by every cell, and machines.toml there has no revert for it")
+        return attended.proved_over_ssh(package, name, address, scenario, job.proving, root, heard)[0]
     machine = kinds.make(
         job.machine,
         Path(making.cache),
