@@ -281,6 +281,7 @@ def played(package: Path, machine: Any, folder: Path, scenario: str = "desk", si
     with zipfile.ZipFile(folder / "k.zip") as packed:
         packed.extractall(folder / "kit")
     with machine.fresh(SCENARIO_ACCOUNT[scenario]) as session:
+        with_scheduler(session, folder)
         session.bring(folder / "kit", r"C:\kit")
         ran = session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes -Account here"', timeout=900)
         print(ran.output)
@@ -298,6 +299,15 @@ def played(package: Path, machine: Any, folder: Path, scenario: str = "desk", si
         result = folder / name
         result.write_bytes(session.read(rf"C:\kit\{name}") or b"")
     return kit.read(result, package)
+
+
+def with_scheduler(session: Any, folder: Path) -> None:
+    """The stand-in of the task scheduler: the layer's own program says yes to everything, also that a task is there."""
+    there = session.host(r"C:\windows\system32\schtasks.exe")
+    there.unlink(missing_ok=True)
+    shutil.copy(compiled("schtasks.c", folder / "schtasks.exe"), there)
+    session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
+    session.write(r"C:\scheduler.txt", b"")
 
 
 SCENARIO_ACCOUNT = {"desk": "user", "system": "system"}
@@ -337,10 +347,7 @@ def test_as_a_task(tmp_path: Path, shell_wine: Any, steps: str) -> None:
     with zipfile.ZipFile(tmp_path / "k.zip") as packed:
         packed.extractall(tmp_path / "kit")
     with shell_wine.fresh("system") as session:
-        there = session.host(r"C:\windows\system32\schtasks.exe")
-        there.unlink(missing_ok=True)
-        shutil.copy(compiled("schtasks.c", tmp_path / "schtasks.exe"), there)
-        session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
+        with_scheduler(session, tmp_path)
         session.bring(tmp_path / "kit", r"C:\kit")
         assert session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes"', timeout=900).exit_code == 0
         result = rf"C:\kit\{kit.result_of(form.read(package), 'system', '')}"

@@ -15,8 +15,8 @@ from typing import Any
 import machine_conformance
 import msgspec
 import pytest
-from conftest import Yendo, compiled, missing
-from test_kit import RESTART, made
+from conftest import Yendo, missing
+from test_kit import RESTART, made, with_scheduler
 from test_ssh import office
 
 import yendo as yendo_package
@@ -225,10 +225,7 @@ def test_the_computer_that_it_runs_on(tmp_path: Path, shell_wine: Any, installer
         + text.replace("from __future__ import annotations\n", "")
     )
     with shell_wine.fresh("system") as session:
-        there = session.host(r"C:\windows\system32\schtasks.exe")
-        there.unlink(missing_ok=True)
-        shutil.copy(compiled("schtasks.c", tmp_path / "schtasks.exe"), there)
-        session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
+        with_scheduler(session, tmp_path)
         for source, target in (
             (home / "python", r"C:\py"),
             (home / "site-packages", r"C:\site"),

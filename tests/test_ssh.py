@@ -19,8 +19,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Yendo, compiled, missing
-from test_kit import RESTART, made
+from conftest import Yendo, missing
+from test_kit import RESTART, made, with_scheduler
 
 from yendo.errors import NoMachine, Usage
 from yendo.machines import addresses
@@ -70,11 +70,7 @@ class Office:
         """Another machine is behind the port: fresh, with the stand-in of the task scheduler."""
         self.visit.close()
         self.session = self.visit.enter_context(self.machine.fresh("system"))
-        there = self.session.host(r"C:\windows\system32\schtasks.exe")
-        there.unlink(missing_ok=True)
-        shutil.copy(compiled("schtasks.c", self.folder / "schtasks.exe"), there)
-        self.session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
-        self.session.write(r"C:\scheduler.txt", b"")
+        with_scheduler(self.session, self.folder)
         self.drive.unlink(missing_ok=True)
         self.drive.symlink_to(self.session.host("C:"))
 
