@@ -14,7 +14,7 @@ from typing import Any
 
 import pytest
 from asn1crypto import cms, core, tsp
-from conftest import Yendo, parsed
+from conftest import Yendo, missing, parsed
 from cryptography import x509
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import ec, rsa
@@ -278,6 +278,35 @@ def test_identities(tmp_path: Path, office: Path, package: Path) -> None:
 def _in(archive: Path) -> dict[str, bytes]:
     with zipfile.ZipFile(archive) as packed:
         return {entry.filename: packed.read(entry) for entry in packed.infolist()}
+
+
+@pytest.mark.parametrize("curve", [False, True])
+def test_a_command_that_has_the_key(tmp_path: Path, package: Path, yendo: Yendo, curve: bool) -> None:
+    """Signed by another program, OpenSSL; what is no signature by the certificate's key is refused."""
+    if not shutil.which("openssl"):
+        missing("openssl", "apt-get install openssl")
+    key = ec.generate_private_key(ec.SECP256R1()) if curve else rsa.generate_private_key(65537, 2048)
+    none = serialization.NoEncryption()
+    (tmp_path / "card.key").write_bytes(
+        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, none)
+    )
+    (tmp_path / "card.cer").write_bytes(certificate(key).public_bytes(serialization.Encoding.PEM))
+    given = ("--certificate", tmp_path / "card.cer")
+    done = yendo("sign", package, "--by", f"openssl dgst -sha256 -sign {tmp_path / 'card.key'}", *given, expect=None)
+    assert "the signature holds" in done.stdout, done.stderr
+    assert yendo("sign", package, "--verify", "--trust", tmp_path / "card.cer").returncode == 0
+    other = rsa.generate_private_key(65537, 2048)
+    (tmp_path / "other.key").write_bytes(
+        other.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, none)
+    )
+    for command, words in (
+        (f"openssl dgst -sha256 -sign {tmp_path / 'other.key'}", "is no signature over SHA-256 by the key"),
+        (f"openssl dgst -sha256 -sign {tmp_path / 'none.key'}", "ended with"),
+        ("/no/such/program", "does not sign"),
+        ("", "say who signs"),
+    ):
+        assert words in yendo("sign", package, "--by", command, *given, expect=2).stderr
+    assert "go together" in yendo("sign", package, "--by", "openssl", expect=2).stderr
 
 
 def test_an_archive_holds_what_is_signed(drafted: Path, tmp_path: Path, office: Path, yendo: Yendo) -> None:

@@ -1,6 +1,7 @@
 """Sign a built package, or judge its signature. Exit code 1 when it does not hold.
 
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --identity office.p12 --timestamp http://stamps.marrowby.example
+yendo sign lantern --by 'openssl dgst -sha256 -sign office.key' --certificate office.cer
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1.zip --verify --trust office.cer
 """
 
@@ -9,8 +10,13 @@ from __future__ import annotations
 import argparse
 import contextlib
 import os
+import shlex
 import zipfile
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yendo.package.signing import SignerIdentity
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -25,6 +31,15 @@ def configure(parser: argparse.ArgumentParser) -> None:
         type=Path,
         metavar="FILE",
         help="key and certificates: a .p12, or one PEM file; its passphrase in YENDO_PASSPHRASE",
+    )
+    parser.add_argument(
+        "--by",
+        metavar="COMMAND",
+        help="instead, a program that has the key (a card, a module, a service): it gets the bytes on its input and "
+        "gives the signature over SHA-256 on its output",
+    )
+    parser.add_argument(
+        "--certificate", type=Path, metavar="FILE", help="with --by: the signer's certificate, and those above it"
     )
     parser.add_argument(
         "--timestamp",
@@ -47,8 +62,10 @@ def run(options: argparse.Namespace) -> int:
     from yendo.errors import Usage
     from yendo.package import archive, signing
 
-    if not options.verify and not options.identity:
-        raise Usage("say who signs with --identity FILE, or ask with --verify")
+    if not options.verify and bool(options.identity) == bool(options.by):
+        raise Usage("say who signs, with --identity FILE or --by COMMAND, or ask with --verify")
+    if bool(options.by) != bool(options.certificate):
+        raise Usage("--by COMMAND and --certificate FILE go together")
     with contextlib.ExitStack() as stack:
         packed = options.package if zipfile.is_zipfile(options.package) else None
         folder = stack.enter_context(archive.opened(packed)) if packed else proving.find(options.package)
@@ -56,9 +73,7 @@ def run(options: argparse.Namespace) -> int:
         if options.verify:
             found = signing.verify(folder, signing.signers(options.trust or _of_the_house(package)))
         else:
-            passphrase = os.environ.get("YENDO_PASSPHRASE")
-            who = signing.identity(options.identity, passphrase.encode() if passphrase else None)
-            found = signing.sign(folder, who, options.timestamp)
+            found = signing.sign(folder, _who(options), options.timestamp)
             if packed is None and archive.beside(folder).exists():
                 packed = archive.beside(folder)
             if packed is not None:
@@ -97,6 +112,16 @@ def run(options: argparse.Namespace) -> int:
                 "a certificate of any name"
             )
     return 0 if found.vouched and not found.problems else 1
+
+
+def _who(options: argparse.Namespace) -> SignerIdentity:
+    from yendo.package import signing
+
+    if options.by:
+        words = tuple(shlex.split(options.by, posix=os.name != "nt"))
+        return signing.by_command(words, options.certificate)
+    passphrase = os.environ.get("YENDO_PASSPHRASE")
+    return signing.identity(options.identity, passphrase.encode() if passphrase else None)
 
 
 def _of_the_house(package: Path) -> tuple[str, ...]:

@@ -13,6 +13,7 @@ import hashlib
 import os
 import re
 import shutil
+import subprocess
 import urllib.error
 import urllib.request
 from collections.abc import Iterable
@@ -35,6 +36,7 @@ _SCRIPT_READER = bytes.fromhex(
     "1fcc3b60594b084eb724d2c6297ef351"
 )  # the part of PowerShell that reads script signatures
 _END = "# SIG # End signature block"
+COMMAND_LIMIT = 120.0  # seconds in which a command gives a signature: a card may ask for a touch
 MAX_ANSWER = 1 << 20
 
 
@@ -64,8 +66,16 @@ cms.ContentInfo._oid_specs["indirect_data"] = _Indirect
 cms.EncapsulatedContentInfo._oid_specs["indirect_data"] = _Indirect
 
 
+class SigningCommand(msgspec.Struct, frozen=True):
+    """A program that has the key, on a card, in a module or with a service: it gets the bytes to sign (SHA-256) on its
+    input, and gives the signature on its output, as it is or in base 64.
+    """
+
+    words: tuple[str, ...]
+
+
 class SignerIdentity(msgspec.Struct, frozen=True):
-    """Who signs: a private key and the certificates from the signer's upwards."""
+    """Who signs: a private key, or a command that has it, and the certificates from the signer's upwards."""
 
     key: Any
     certificates: tuple[Any, ...]
@@ -114,6 +124,26 @@ def identity(path: Path, passphrase: bytes | None = None) -> SignerIdentity:
         ) from error
 
 
+def by_command(words: tuple[str, ...], certificates: Path) -> SignerIdentity:
+    """Who signs by a command; the certificates are from a PEM or DER file, the signer's first.
+
+    Raises Usage, NotCovered without the library.
+    """
+    try:
+        from cryptography import x509
+    except ImportError as error:
+        raise NotCovered("signing needs the library cryptography: pip install 'yendo[sign]'") from error
+    if not words:
+        raise Usage("the command that signs is empty")
+    try:
+        data = certificates.read_bytes()
+        if b"-----BEGIN" in data:
+            return SignerIdentity(SigningCommand(words), tuple(x509.load_pem_x509_certificates(data)))
+        return SignerIdentity(SigningCommand(words), (x509.load_der_x509_certificate(data),))
+    except (OSError, ValueError) as error:
+        raise Usage(f"{certificates}: {error}; the signer's certificate is wanted, as PEM or DER") from error
+
+
 def _loaded(certificate: Any) -> Any:
     from cryptography.hazmat.primitives.serialization import Encoding
 
@@ -124,11 +154,48 @@ def _signature(who: SignerIdentity, data: bytes) -> tuple[str, bytes]:
     from cryptography.hazmat.primitives import hashes
     from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 
+    if isinstance(who.key, SigningCommand):
+        return _by_command(who, who.key, data)
     if isinstance(who.key, rsa.RSAPrivateKey):
         return "rsassa_pkcs1v15", who.key.sign(data, padding.PKCS1v15(), hashes.SHA256())
     if isinstance(who.key, ec.EllipticCurvePrivateKey):
         return "sha256_ecdsa", who.key.sign(data, ec.ECDSA(hashes.SHA256()))
     raise Usage("the key is neither RSA nor of an elliptic curve")
+
+
+def _by_command(who: SignerIdentity, command: SigningCommand, data: bytes) -> tuple[str, bytes]:
+    """What the command gives, once it is seen to be a signature by the certificate's key. Raises Usage."""
+    from cryptography.exceptions import InvalidSignature
+    from cryptography.hazmat.primitives import hashes
+    from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
+
+    name = command.words[0]
+    try:
+        done = subprocess.run(command.words, input=data, capture_output=True, timeout=COMMAND_LIMIT, check=False)
+    except (OSError, subprocess.TimeoutExpired) as error:
+        raise Usage(f"{name} does not sign: {error}") from error
+    if done.returncode:
+        said = done.stderr.decode("utf-8", "replace").strip()[-300:]
+        raise Usage(f"{name} ended with {done.returncode}: {said or 'it said nothing'}")
+    public = who.certificates[0].public_key()
+    for value in (done.stdout, _decoded(done.stdout)):
+        try:
+            if isinstance(public, rsa.RSAPublicKey):
+                public.verify(value, data, padding.PKCS1v15(), hashes.SHA256())
+                return "rsassa_pkcs1v15", value
+            if isinstance(public, ec.EllipticCurvePublicKey):
+                public.verify(value, data, ec.ECDSA(hashes.SHA256()))
+                return "sha256_ecdsa", value
+        except InvalidSignature:
+            continue
+    raise Usage(f"what {name} gives is no signature over SHA-256 by the key of the certificate")
+
+
+def _decoded(text: bytes) -> bytes:
+    try:
+        return base64.b64decode(b"".join(text.split()), validate=True)
+    except ValueError:
+        return b""
 
 
 def message(
