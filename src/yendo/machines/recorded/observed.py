@@ -82,6 +82,10 @@ class Observed:
         usual = windows(account)
         own = {name.lower(): value for name, value in self.environment.items()}
         environment = {name: own.get(name.lower(), value) for name, value in usual.environment.items()}
+        roaming = r"\AppData\Roaming"
+        if self.is_layer and environment["APPDATA"].lower().endswith(roaming.lower()):
+            # the layer names a profile that was redirected by its folders only
+            environment["USERPROFILE"] = environment["APPDATA"][: -len(roaming)]
         moved = [(usual.environment[name], environment[name]) for name in ("TEMP", "USERPROFILE", "PUBLIC")]
 
         def there(path: str) -> str:
