@@ -7,11 +7,11 @@ import tempfile
 import traceback
 from pathlib import Path
 
-from benchmarks import detection, farm, living, machines, setups, suite
+from benchmarks import detection, farm, forms, living, machines, setups, suite
 from benchmarks.measure import Figure
 from yendo.errors import YendoError
 
-__all__ = ["detection", "farm", "living", "machines", "setups"]
+__all__ = ["detection", "farm", "forms", "living", "machines", "setups"]
 
 
 def main() -> int:

@@ -7,13 +7,16 @@ Source of each mapping: the Windows Installer's documentation of the table. docs
 from __future__ import annotations
 
 import hashlib
+import os
 import re
 import struct
 from collections.abc import Iterable, Sequence
+from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
 
+from yendo import digest
 from yendo.effects.things import (
     Environment,
     File,
@@ -97,11 +100,14 @@ class Impossible(Usage):
 
 
 class FormFile(msgspec.Struct, frozen=True):
-    """A file of the database: its key, and the file of this computer that it is made of."""
+    """A file of the database: its key, the file of this computer that it is made of, and that one's hash."""
 
     key: str
     path: Path
     size: int
+    sha256: str
+    hashed: bool
+    """Whether table MsiFileHash has it: a file without a version."""
 
 
 class Composed(msgspec.Struct, frozen=True):
@@ -236,9 +242,8 @@ class Composer:
         )
         number, size = len(self.contents) + 1, source.stat().st_size
         self.add("File", name, component, file_name(_last(thing.path)), size, version, None, 512, number)
-        if version is None and size:
-            self.add("MsiFileHash", name, 0, *_hash(source))
-        self.contents.append(FormFile(name, source, size))
+        sha256 = thing.sha256 if one.to is None and thing.sha256 else digest.of_file(source)
+        self.contents.append(FormFile(name, source, size, sha256, version is None and size > 0))
         self.files[thing.path.lower()] = component, name
 
     def folder(self, one: Decided) -> None:
@@ -446,6 +451,10 @@ def compose(plan: Plan, wanted: Sequence[Decided], base: Path) -> Composed:
         )
     if version != package.version:
         notes.append(f"the database's version is {version}: it has three fields; see docs/forms.md for the rule")
+    hashed = [one for one in made.contents if one.hashed]
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        for one, numbers in zip(hashed, pool.map(_hash, (one.path for one in hashed)), strict=True):
+            made.add("MsiFileHash", one.key, 0, *numbers)
     _empty_folders(made)
     _features(made)
     _about(made, line, product, version)

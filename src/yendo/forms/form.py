@@ -155,7 +155,7 @@ def _summary(plan: Plan, composed: Composed) -> Summary:
     package = plan.package
     state = hashlib.sha256(repr(sorted(composed.tables.items())).encode())
     for one in composed.contents:
-        state.update(digest.of_file(one.path).encode())
+        state.update(one.sha256.encode())
     return Summary(
         code_page=_code_page(composed.tables),
         title="Installation Database",
