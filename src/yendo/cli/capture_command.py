@@ -85,17 +85,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="do it again on a second machine that is called otherwise, to tell what is a machine's own",
     )
     parser.add_argument("--although", default="", metavar="WHY", help="why what is there already does not matter")
-    parser.add_argument("--limit", default="30 min", metavar="TIME", help="at most so long a command (default: 30 min)")
-    parser.add_argument(
-        "--scenario",
-        choices=("desk", "system"),
-        default=None,
-        help="as an elevated user at a desk, or as the system account (default: desk; over SSH system)",
-    )
-    parser.add_argument(
-        "--machine", default="wine", metavar="NAME", help="wine (default), or ssh:NAME of machines.toml"
-    )
-    machines.add_shell(parser)
+    machines.add_watching(parser, "command", "30 min")
     shown = parser.add_argument_group("look at a capture")
     shown.add_argument("--show", action="store_true", help="show what was captured, as a tree, and what becomes of it")
     shown.add_argument("--left", action="store_true", help="only what is left out, with reasons")
@@ -298,7 +288,6 @@ def _as_json(capture: Capture, every: Sequence[Decided]) -> dict[str, object]:
 def _show(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.draft import captured
-    from yendo.effects.things import label
     from yendo.errors import Usage
     from yendo.steps.captured import CapturedStep, Which, capture_of, decided
 
@@ -319,28 +308,33 @@ def _show(options: argparse.Namespace) -> int:
         return 0 if every or not which else 1
     out = show.console()
     if which:
-        show.grid(
-            out,
-            [
-                (
-                    one.fate,
-                    one.caught.effect.change,
-                    one.caught.effect.kind,
-                    label(one.caught.effect.thing),
-                    one.caught.part,
-                    one.why,
-                )
-                for one in every[:200]
-            ],
-            styles=("bold", "dim", None, "cyan", "dim", None),
-        )
-        if not every:
-            out.print(f"nothing of the capture is called {show.clean(options.why)}")
-        return 0 if every else 1
+        return _why(out, options.why, every)
     _heading(out, capture)
     _tree(out, every, options)
     _reasons(out, every)
     return 0
+
+
+def _why(out: Console, asked: str, every: Sequence[Decided]) -> int:
+    """What becomes of some things, a line each."""
+    from yendo.cli import show
+    from yendo.effects.things import label
+
+    rows = [
+        (
+            one.fate,
+            one.caught.effect.change,
+            one.caught.effect.kind,
+            label(one.caught.effect.thing),
+            one.caught.part,
+            one.why,
+        )
+        for one in every[:200]
+    ]
+    show.grid(out, rows, styles=("bold", "dim", None, "cyan", "dim", None))
+    if not every:
+        out.print(f"nothing of the capture is called {show.clean(asked)}")
+    return 0 if every else 1
 
 
 def _heading(out: Console, capture: Capture) -> None:

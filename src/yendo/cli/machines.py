@@ -41,6 +41,29 @@ def add_shell(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def add_watching(parser: argparse.ArgumentParser, what: str, limit: str) -> None:
+    """The options of a command that watches what runs: where, as whom, and how long ``what`` may take."""
+    parser.add_argument("--limit", default=limit, metavar="TIME", help=f"at most so long a {what} (default: {limit})")
+    parser.add_argument(
+        "--scenario",
+        choices=("desk", "system"),
+        default=None,
+        help="as an elevated user at a desk, or as the system account (default: desk; over SSH system)",
+    )
+    parser.add_argument(
+        "--machine",
+        default="wine",
+        metavar="NAME",
+        help="where it runs: wine (default), or ssh:NAME of machines.toml, which is put back before every run",
+    )
+    parser.add_argument("--powershell", type=Path, metavar="PATH", help=argparse.SUPPRESS)
+    parser.add_argument(
+        "--unconfined",
+        action="store_true",
+        help="run it without isolation, with your own rights and files; said in the record",
+    )
+
+
 def cache() -> Path:
     """Where templates are kept."""
     if given := os.environ.get("YENDO_CACHE"):

@@ -43,25 +43,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--keep", type=Path, metavar="DIR", help="where evidence and pictures go (default: NAME-trial)")
     parser.add_argument("--most", type=int, default=12, metavar="N", help="at most so many runs (default: 12)")
-    parser.add_argument("--limit", default="10 min", metavar="TIME", help="at most so long a run (default: 10 min)")
-    parser.add_argument(
-        "--scenario",
-        choices=("desk", "system"),
-        default=None,
-        help="as an elevated user at a desk, or as the system account (default: desk; over SSH system)",
-    )
-    parser.add_argument(
-        "--machine",
-        default="wine",
-        metavar="NAME",
-        help="where it runs: wine (default), or ssh:NAME of machines.toml, which is put back before every run",
-    )
-    parser.add_argument("--powershell", type=Path, metavar="PATH", help=argparse.SUPPRESS)
-    parser.add_argument(
-        "--unconfined",
-        action="store_true",
-        help="run it without isolation, with your own rights and files; said in the record",
-    )
+    machines.add_watching(parser, "run", "10 min")
 
 
 def run(options: argparse.Namespace) -> int:

@@ -11,7 +11,7 @@ from yendo.demo.patching import write_patch
 from yendo.formats import cab
 from yendo.formats.msi import DatabaseWriter, Summary
 from yendo.formats.msi.patch import PatchFamily
-from yendo.formats.msi.schema import columns
+from yendo.formats.msi.schema import SUGGESTED, columns
 
 PROGRAMS = Path(__file__).parent / "programs"
 UPGRADE_CODE = "{6E1C9C54-83A5-4A0B-9B27-5B7C0F6A1D10}"
@@ -25,45 +25,17 @@ def guid(name: str) -> str:
     return "{" + str(uuid.uuid5(_NAMESPACE, name)).upper() + "}"
 
 
-# Sequence numbers as the documentation of the standard actions suggests them.
-SEQUENCE = [
-    ("FindRelatedProducts", None, 25),
-    ("AppSearch", None, 50),
-    ("LaunchConditions", None, 100),
-    ("ValidateProductID", None, 700),
-    ("CostInitialize", None, 800),
-    ("FileCost", None, 900),
-    ("CostFinalize", None, 1000),
-    ("MigrateFeatureStates", None, 1200),
-    ("InstallValidate", None, 1400),
-    ("RemoveExistingProducts", None, 1450),
-    ("InstallInitialize", None, 1500),
-    ("ProcessComponents", None, 1600),
-    ("UnpublishFeatures", None, 1800),
-    ("StopServices", "VersionNT", 1900),
-    ("DeleteServices", "VersionNT", 2000),
-    ("RemoveRegistryValues", None, 2600),
-    ("RemoveShortcuts", None, 3200),
-    ("RemoveEnvironmentStrings", None, 3300),
-    ("RemoveIniValues", None, 3310),
-    ("RemoveDuplicateFiles", None, 3400),
-    ("RemoveFiles", None, 3500),
-    ("RemoveFolders", None, 3600),
-    ("CreateFolders", None, 3700),
-    ("InstallFiles", None, 4000),
-    ("DuplicateFiles", None, 4210),
-    ("CreateShortcuts", None, 4500),
-    ("WriteRegistryValues", None, 5000),
-    ("WriteIniValues", None, 5100),
-    ("WriteEnvironmentStrings", None, 5200),
-    ("InstallServices", "VersionNT", 5800),
-    ("StartServices", "VersionNT", 5900),
-    ("RegisterUser", None, 6000),
-    ("RegisterProduct", None, 6100),
-    ("PublishFeatures", None, 6300),
-    ("PublishProduct", None, 6400),
-    ("InstallFinalize", None, 6600),
-]
+# The standard actions that its installers have.
+ACTIONS = (
+    "FindRelatedProducts", "AppSearch", "LaunchConditions", "ValidateProductID", "CostInitialize", "FileCost",
+    "CostFinalize", "MigrateFeatureStates", "InstallValidate", "RemoveExistingProducts", "InstallInitialize",
+    "ProcessComponents", "UnpublishFeatures", "StopServices", "DeleteServices", "RemoveRegistryValues",
+    "RemoveShortcuts", "RemoveEnvironmentStrings", "RemoveIniValues", "RemoveDuplicateFiles", "RemoveFiles",
+    "RemoveFolders", "CreateFolders", "InstallFiles", "DuplicateFiles", "CreateShortcuts", "WriteRegistryValues",
+    "WriteIniValues", "WriteEnvironmentStrings", "InstallServices", "StartServices", "RegisterUser",
+    "RegisterProduct", "PublishFeatures", "PublishProduct", "InstallFinalize",
+)  # fmt: skip
+SEQUENCE = [(name, "VersionNT" if "Service" in name else None, SUGGESTED[name]) for name in ACTIONS]
 
 
 def write_installer(

@@ -32,6 +32,7 @@ from yendo.effects.things import (
 )
 from yendo.errors import Usage
 from yendo.facts.versions import VersionRange
+from yendo.formats.msi.schema import SUGGESTED
 from yendo.forms.places import PUBLIC, Directories, Row, code, file_name, key
 from yendo.plan import Plan
 from yendo.steps.captured import Decided
@@ -42,41 +43,22 @@ _STARTS = {"auto": 2, "demand": 3, "disabled": 4}
 _WIDE, _BY_REGISTRY = 256, 4
 _ACTIVE = r"Software\Microsoft\Active Setup\Installed Components"
 
-# The standard actions in the order and with the numbers that their documentation suggests.
-SEQUENCE: tuple[Row, ...] = (
-    ("FindRelatedProducts", None, 25),
-    ("AppSearch", None, 50),
-    ("LaunchConditions", None, 100),
-    ("ValidateProductID", None, 700),
-    ("CostInitialize", None, 800),
-    ("FileCost", None, 900),
-    ("CostFinalize", None, 1000),
-    ("MigrateFeatureStates", None, 1200),
-    ("InstallValidate", None, 1400),
-    ("InstallInitialize", None, 1500),
-    ("RemoveExistingProducts", None, 1501),
-    ("ProcessComponents", None, 1600),
-    ("UnpublishFeatures", None, 1800),
-    ("StopServices", "VersionNT", 1900),
-    ("DeleteServices", "VersionNT", 2000),
-    ("RemoveRegistryValues", None, 2600),
-    ("RemoveShortcuts", None, 3200),
-    ("RemoveEnvironmentStrings", None, 3300),
-    ("RemoveIniValues", None, 3310),
-    ("RemoveFiles", None, 3500),
-    ("RemoveFolders", None, 3600),
-    ("CreateFolders", None, 3700),
-    ("InstallFiles", None, 4000),
-    ("CreateShortcuts", None, 4500),
-    ("WriteRegistryValues", None, 5000),
-    ("WriteIniValues", None, 5100),
-    ("WriteEnvironmentStrings", None, 5200),
-    ("InstallServices", "VersionNT", 5800),
-    ("RegisterUser", None, 6000),
-    ("RegisterProduct", None, 6100),
-    ("PublishFeatures", None, 6300),
-    ("PublishProduct", None, 6400),
-    ("InstallFinalize", None, 6600),
+_ACTIONS = (
+    "FindRelatedProducts", "AppSearch", "LaunchConditions", "ValidateProductID", "CostInitialize", "FileCost",
+    "CostFinalize", "MigrateFeatureStates", "InstallValidate", "InstallInitialize", "RemoveExistingProducts",
+    "ProcessComponents", "UnpublishFeatures", "StopServices", "DeleteServices", "RemoveRegistryValues",
+    "RemoveShortcuts", "RemoveEnvironmentStrings", "RemoveIniValues", "RemoveFiles", "RemoveFolders", "CreateFolders",
+    "InstallFiles", "CreateShortcuts", "WriteRegistryValues", "WriteIniValues", "WriteEnvironmentStrings",
+    "InstallServices", "RegisterUser", "RegisterProduct", "PublishFeatures", "PublishProduct", "InstallFinalize",
+)  # fmt: skip
+_AFTER_INITIALIZE = 1501  # an old product goes first, within the transaction: it comes back where the new one fails
+SEQUENCE: tuple[Row, ...] = tuple(
+    (
+        name,
+        "VersionNT" if "Service" in name else None,
+        {"RemoveExistingProducts": _AFTER_INITIALIZE}.get(name, SUGGESTED[name]),
+    )
+    for name in _ACTIONS
 )
 _SCHEDULED = {  # which actions stand there only for which table
     "StopServices": "ServiceControl", "DeleteServices": "ServiceControl", "InstallServices": "ServiceInstall",
@@ -577,13 +559,9 @@ def _sequences(made: Composer) -> None:
         row for row in SEQUENCE if _SCHEDULED.get(str(row[0]), "Property") in there
     ]
     made.tables["InstallUISequence"] = [
-        ("FindRelatedProducts", None, 25),
-        *([("AppSearch", None, 50)] if "AppSearch" in given else []),
-        ("LaunchConditions", None, 100),
-        ("CostInitialize", None, 800),
-        ("FileCost", None, 900),
-        ("CostFinalize", None, 1000),
-        ("ExecuteAction", None, 1300),
+        *((name, None, SUGGESTED[name]) for name in ("FindRelatedProducts", "LaunchConditions", "CostInitialize")),
+        *((name, None, SUGGESTED[name]) for name in ("FileCost", "CostFinalize", "ExecuteAction")),
+        *([("AppSearch", None, SUGGESTED["AppSearch"])] if "AppSearch" in given else []),
     ]
     if "CustomAction" in given:
         for table in ("InstallExecuteSequence", "InstallUISequence"):

@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Any, Literal, TypeVar
 
 import msgspec
 
@@ -207,9 +207,7 @@ def decided(step: CapturedStep, capture: Capture) -> list[Decided]:
 
 
 def _decided(step: CapturedStep, one: Caught) -> Decided:
-    change = next((which for which in reversed(step.change) if which.names(one)), None)
-    keep = next((which for which in reversed(step.keep) if which.names(one)), None)
-    leave = next((which for which in reversed(step.leave) if which.names(one)), None)
+    change, keep, leave = _last(step.change, one), _last(step.keep, one), _last(step.leave, one)
     if change and (cannot := _unchangeable(one)):
         return Decided(one, "cannot", cannot)
     if keep or change:
@@ -226,6 +224,14 @@ def _decided(step: CapturedStep, one: Caught) -> Decided:
     if cannot := _impossible(one):
         return Decided(one, "cannot", cannot)
     return Decided(one, "kept", f"{one.bound.why}, which a variable names" if one.bound else "")
+
+
+WhichT = TypeVar("WhichT", bound=Which)
+
+
+def _last(some: Sequence[WhichT], one: Caught) -> WhichT | None:
+    """The last decision that names a thing: it goes before those above it."""
+    return next((which for which in reversed(some) if which.names(one)), None)
 
 
 def _unchangeable(one: Caught) -> str:

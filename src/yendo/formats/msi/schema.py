@@ -4,6 +4,20 @@ Source: the Windows Installer's documentation of each table. A database carries 
 this one serves writing only.
 """
 
+# The numbers of standard actions in a sequence, as their documentation suggests them.
+SUGGESTED = {
+    "FindRelatedProducts": 25, "AppSearch": 50, "LaunchConditions": 100, "ValidateProductID": 700,
+    "CostInitialize": 800, "FileCost": 900, "CostFinalize": 1000, "MigrateFeatureStates": 1200,
+    "ExecuteAction": 1300, "InstallValidate": 1400, "RemoveExistingProducts": 1450, "InstallInitialize": 1500,
+    "ProcessComponents": 1600, "UnpublishFeatures": 1800, "StopServices": 1900, "DeleteServices": 2000,
+    "RemoveRegistryValues": 2600, "RemoveShortcuts": 3200, "RemoveEnvironmentStrings": 3300, "RemoveIniValues": 3310,
+    "RemoveDuplicateFiles": 3400, "RemoveFiles": 3500, "RemoveFolders": 3600, "CreateFolders": 3700,
+    "InstallFiles": 4000, "DuplicateFiles": 4210, "CreateShortcuts": 4500, "WriteRegistryValues": 5000,
+    "WriteIniValues": 5100, "WriteEnvironmentStrings": 5200, "InstallServices": 5800, "StartServices": 5900,
+    "RegisterUser": 6000, "RegisterProduct": 6100, "PublishFeatures": 6300, "PublishProduct": 6400,
+    "InstallFinalize": 6600,
+}  # fmt: skip
+
 SCHEMA: dict[str, str] = {
     "ActionText": "Action! s72, Description L64, Template L128",
     "AdminExecuteSequence": "Action! s72, Condition S255, Sequence I2",
