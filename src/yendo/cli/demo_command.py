@@ -16,6 +16,9 @@ if TYPE_CHECKING:
     from yendo.detect.strength import Strength
 
 
+FATES = {"kept": "comes", "left": "left out", "open": "to decide"}
+
+
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "folder", type=Path, nargs="?", metavar="FOLDER", help="where to (default: a new temporary folder)"
@@ -28,8 +31,10 @@ def run(options: argparse.Namespace) -> int:
 
     from yendo.cli import detect_command, prove_report, proving, show
     from yendo.demo import story
+    from yendo.demo.taken import WORKSPACE, capture_it
     from yendo.effects.effect import counts
     from yendo.errors import NoMachine
+    from yendo.machines.wine.machine import WineMachine
     from yendo.package.manifest import EXIT_CODES
 
     folder = options.folder or Path(tempfile.mkdtemp(prefix="yendo-demo-"))
@@ -41,8 +46,11 @@ def run(options: argparse.Namespace) -> int:
             "cannot be carried out on it, and its proof there stays open; all the rest is done. yendo doctor says how "
             "to get one.\n"
         )
+    taken = None
     with show.working("demo", quiet=options.quiet or options.json) as progress:
         told = story.tell(folder, machine, tell_step=progress)
+        if isinstance(machine, WineMachine):  # what a person does needs programs that run
+            taken = capture_it(folder, told.installer.parent / story.SETUP, machine, progress)
     body, record = proving.keep(told.proof, told.built.folder)
     if options.json:
         show.emit(
@@ -133,6 +141,12 @@ def run(options: argparse.Namespace) -> int:
         styles=("dim",),
     )
     prove_report.rows(out, told.renewed)
+    if taken:
+        show.section(out, f"What cannot be made silent: yendo capture {WORKSPACE} {share}/{story.SETUP}")
+        built: list[tuple[object, ...]] = [(words, taken.fates.get(fate, 0)) for fate, words in FATES.items()]
+        built.append(("the package", taken.package.relative_to(folder)))
+        built.append(("as a database", taken.database.relative_to(folder)))
+        show.grid(out, built, styles=("dim",))
     show.section(out, "On the office's shelf: yendo shelf .")
     show.grid(
         out,

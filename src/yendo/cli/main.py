@@ -6,7 +6,7 @@ import argparse
 import os
 import sys
 from importlib import import_module
-from types import FrameType, ModuleType
+from types import ModuleType
 
 from yendo import __version__
 
@@ -162,15 +162,11 @@ def _catch_termination() -> None:
     """A closed terminal and a request to end are treated like Ctrl-C: everything that was started is ended first."""
     import signal
 
-    if signal.getsignal(signal.SIGINT) is signal.SIG_DFL:
-        signal.signal(signal.SIGINT, signal.default_int_handler)
+    from yendo.cli import interrupts
 
-    def stop(number: int, frame: FrameType | None) -> None:
-        raise KeyboardInterrupt
-
-    for name in ("SIGTERM", "SIGHUP", "SIGBREAK"):
+    for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGBREAK"):
         if (found := getattr(signal, name, None)) is not None and signal.getsignal(found) is not signal.SIG_IGN:
-            signal.signal(found, stop)
+            signal.signal(found, interrupts.arrived)
 
 
 def _defect(command: str, error: Exception) -> int:

@@ -131,7 +131,7 @@ def _played(options: argparse.Namespace, paths: Sequence[Path]) -> tuple[dict[Pa
     """Every package's cells, played by a crew; what cannot be played says why."""
     import time
 
-    from yendo.cli import show
+    from yendo.cli import interrupts, show
     from yendo.errors import YendoError
     from yendo.farm import run as farm
     from yendo.prove import prove
@@ -161,6 +161,7 @@ def _played(options: argparse.Namespace, paths: Sequence[Path]) -> tuple[dict[Pa
         with show.working(f"{len(todo)} cells", quiet=options.quiet or options.json) as progress:
 
             def heard(ended: farm.Ended | None, count: int, workers: int) -> None:
+                interrupts.check()
                 who = show.counted(workers, "worker") if options.farm else show.counted(workers, "process")
                 last = f"; last: {ended.cell.package.name}, {ended.cell.scenario.id}" if ended else ""
                 progress(f"{count} of {len(todo)} by {who}{last}")

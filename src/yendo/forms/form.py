@@ -69,7 +69,12 @@ def build(base: Path, plan: Plan) -> FormBuilt:
         (work / "plan.toml").write_text(_plan(plan, composed, [main, *beside]), "utf-8")
     main = target / "media" / main.name
     size, sha256 = main.stat().st_size, digest.of_file(main)
-    return FormBuilt(MSI, target, main, size, sha256, composed.notes, tuple(sites))
+    notes = composed.notes
+    if any(plan.standing("install")):
+        notes += (
+            "the house's standing steps are not in the database: the package round it brings them, a policy does not",
+        )
+    return FormBuilt(MSI, target, main, size, sha256, notes, tuple(sites))
 
 
 def _brought(plan: Plan, base: Path) -> tuple[list[Decided], Promise]:
@@ -96,9 +101,6 @@ def _brought(plan: Plan, base: Path) -> tuple[list[Decided], Promise]:
             raise Usage(
                 f"install step {number} ({kind}) has no place in a database, which holds what was captured and copied"
             )
-    standing = [step for some in plan.standing("install") for step in some]
-    if standing:
-        raise Usage('the house\'s standing steps have no place in a database; name another house, or none: house = ""')
     promised = [effect for effect in kept if effect.kind != "uninstall-entry"]  # the installer makes its own
     return found, Promise(kept=tuple(promised), left=tuple(left))
 
