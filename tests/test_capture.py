@@ -217,6 +217,14 @@ def test_the_plan_has_the_last_word() -> None:
     assert found[r"%programdata%\tidewell\sounder.ini [updates] ask"].startswith("kept")
 
 
+def test_paths_as_a_person_writes_them() -> None:
+    one = caught(File(PROGRAM))
+    for thing in (PROGRAM, r"C:\Program Files\Tidewell\*", r"%programfiles%\*", "*sounder.exe", r"C:\Program Files*"):
+        assert Which(thing=thing).names(one), thing
+    for thing in (r"C:\Program Files (x86)\*", r"C:\Program\*", "sounder.exe"):
+        assert not Which(thing=thing).names(one), thing
+
+
 def test_only_one_part() -> None:
     one = msgspec.structs.replace(caught(value("A", "1")), part="settings")
     capture = sorted_out(done(one, caught(value("B", "1"))))

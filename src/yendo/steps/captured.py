@@ -46,6 +46,15 @@ _STARTS = {"boot": "auto", "system": "auto"}
 Fate = Literal["kept", "left", "open", "cannot"]
 
 
+_USUAL = (
+    (r"c:\program files (x86)", "%programfiles(x86)%"),
+    (r"c:\program files", "%programfiles%"),
+    (r"c:\programdata", "%programdata%"),
+    (r"c:\users\public", "%public%"),
+    (r"c:\windows", "%systemroot%"),
+)
+
+
 class Which(Written, frozen=True, kw_only=True):
     """Things of a capture: ``thing`` as ``yendo capture --show`` names it, with ``*`` for anything; ``kind`` and
     ``part`` where not all are meant.
@@ -60,7 +69,12 @@ class Which(Written, frozen=True, kw_only=True):
         """Whether a thing is meant."""
         if (self.kind and self.kind != one.effect.kind) or (self.part and self.part != one.part):
             return False
-        wanted = re.compile(fnmatch.translate(self.thing.lower().replace("[", "[[]")))
+        thing = self.thing.lower()
+        for path, place in _USUAL:  # as a person writes it who looks at one Windows
+            if thing == path or thing.startswith((path + "\\", path + "*")):
+                thing = place + thing[len(path) :]
+                break
+        wanted = re.compile(fnmatch.translate(thing.replace("[", "[[]")))
         return any(wanted.match(name) for name in one.names)
 
 
