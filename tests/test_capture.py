@@ -174,12 +174,13 @@ def test_told_apart_by_a_second_machine() -> None:
     ("text", "why"),
     [
         ("by mara.", "person's name"), ("8:00 AM", "time of day"), ("23:59:59", "time of day"),
-        (time.strftime("%Y-%m-%d", time.gmtime()), "the day"), (time.strftime("%Y%m%d", time.gmtime()), "the day"),
-        (str(int(time.time())), "the seconds"), ("marathon", ""), ("4.1.20", ""), ("1200000000", ""), ("12", ""),
+        ("%Y-%m-%d", "the day"), ("%Y%m%d", "the day"),
+        ("seconds", "the seconds"), ("marathon", ""), ("4.1.20", ""), ("1200000000", ""), ("12", ""),
         ("http://x/12:30", ""),
     ],
 )  # fmt: skip
 def test_guessed_from_one(text: str, why: str) -> None:
+    text = str(int(time.time())) if text == "seconds" else time.strftime(text, time.gmtime())
     (found,) = sorted_out(done(caught(value("X", text)))).caught
     assert (found.bound is not None) == bool(why)
     assert not why or (found.bound and why in found.bound.why and found.bound.guessed)
