@@ -34,6 +34,7 @@ from yendo.machines.wine.copies import PrivateCopy
 from yendo.machines.wine.watch import watch
 
 RECIPE = 12  # raise it when a template must be made anew
+ENDING = 5.0  # seconds in which a program that was ended is gone
 RESTART_LIMIT = 900.0  # seconds, for what goes on after a restart
 POWERSHELL_VARIABLE = "YENDO_POWERSHELL"
 _SHELL_FOLDER = "windows/system32/WindowsPowerShell/v1.0"
@@ -456,10 +457,9 @@ class WineSession(RunnerOnly):
 
     def end_programs(self, name: str) -> None:
         """Ends programs of this machine at once, as a power cut would, by the beginning of their name."""
-        host_os.end(
-            (process for process, known in self.prefix.processes() if known.lower().startswith(name.lower())),
-            at_once=True,
-        )
+        meant = [process for process, known in self.prefix.processes() if known.lower().startswith(name.lower())]
+        host_os.end(meant, at_once=True)
+        host_os.gone(meant, ENDING)  # one that was ended is there for a moment more
 
     def read(self, path: str) -> bytes | None:
         try:
