@@ -41,7 +41,8 @@ def sorted_out(
     """
     now = datetime.now(UTC)
     patterns = Patterns([*office, *_ours()])
-    caught = [_left(one, patterns, taken) for one in taken.caught]
+    removing = _removing(taken)
+    caught = [_left(one, patterns, removing) for one in taken.caught]
     caught = list(_whole(caught))
     if second:
         caught = list(_twice(caught, taken, second))
@@ -75,21 +76,20 @@ def wanted(office: Sequence[LeftEntry] = ()) -> Callable[[Caught], bool]:
     return lambda caught: patterns.naming(caught.effect.thing) is None
 
 
-def _left(one: Caught, patterns: Patterns[LeftEntry], taken: WorkDone) -> Caught:
+def _left(one: Caught, patterns: Patterns[LeftEntry], removing: set[str]) -> Caught:
     """The same with the reason for which it is left out, if there is one."""
     entry = patterns.naming(one.effect.thing)
-    why = entry.why if entry else _uninstallers(one, taken)
+    why = entry.why if entry else _uninstallers(one, removing)
     return msgspec.structs.replace(one, left=why) if why else one
 
 
-def _uninstallers(one: Caught, taken: WorkDone) -> str:
+def _uninstallers(one: Caught, programs: set[str]) -> str:
     """The vendor's own uninstaller, which would leave what this package writes down behind: this package removes
     itself.
     """
     thing = one.effect.thing
     if not isinstance(thing, File | Shortcut) or one.effect.change == "remove":
         return ""
-    programs = _removing(taken)
     if isinstance(thing, Shortcut):
         starts = (thing.target or "").lower()
         return "it starts the vendor's own uninstaller" if starts in programs else ""
