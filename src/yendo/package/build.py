@@ -239,9 +239,10 @@ def own_files(base: Path, plan: Plan) -> tuple[list[Path], dict[str, bytes]]:
     found: set[Path] = set()
     made: dict[str, bytes] = {}
     for verb in VERBS:
-        for number, step in enumerate(form.steps_of(base, plan, verb), 1):
+        steps = form.steps_of(base, plan, verb)
+        for number, step in enumerate(steps, 1):
             found.update(kind_of(step).sources(step, base))
-            made |= kind_of(step).made(step, form.at(base, plan, verb, number))
+            made |= kind_of(step).made(step, form.at(base, plan, verb, number, steps=steps))
     for name in _scripts(plan):
         found.add(below(base, name, "extras"))
     for need in plan.need:

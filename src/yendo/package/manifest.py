@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -290,13 +290,20 @@ def read(package: Path) -> Manifest:
         raise Unreadable(f"{path}: {error}") from error
 
 
-def at(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path, str] = {}) -> At:
-    """Where a step of the plan stands; steps count from 1."""
+def at(
+    workspace: Path,
+    plan: Plan,
+    verb: str,
+    number: int,
+    digest_of: dict[Path, str] = {},
+    steps: tuple[Step, ...] | None = None,
+) -> At:
+    """Where a step of the plan stands; steps count from 1. Whoever goes through all of a verb has its ``steps``."""
     return At(
         workspace,
         verb,
         number,
-        steps_of(workspace, plan, verb),
+        steps_of(workspace, plan, verb) if steps is None else steps,
         digest_of,
         {medium.file: medium.sha256 for medium in plan.media},
         plan.settings,
@@ -304,12 +311,14 @@ def at(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path
     )
 
 
-def action(workspace: Path, plan: Plan, verb: str, number: int, digest_of: dict[Path, str] = {}) -> Action:
-    """A step of the plan, resolved; steps count from 1. ``digest_of`` knows the hash of every extra file."""
-    where = at(workspace, plan, verb, number, digest_of)
-    found = kind_of(where.step).action(where)
-    standing = any(where.step is one for some in plan.standing(verb) for one in some)
-    return msgspec.structs.replace(found, standing=True) if standing else found
+def _actions(workspace: Path, plan: Plan, verb: str, digest_of: dict[Path, str]) -> Iterator[Action]:
+    """The steps of a verb, resolved. ``digest_of`` knows the hash of every extra file."""
+    steps = steps_of(workspace, plan, verb)
+    for number in range(1, len(steps) + 1):
+        where = at(workspace, plan, verb, number, digest_of, steps)
+        found = kind_of(where.step).action(where)
+        standing = any(where.step is one for some in plan.standing(verb) for one in some)
+        yield msgspec.structs.replace(found, standing=True) if standing else found
 
 
 def msi_command(plan: Plan, verb: str, number: int) -> str:
@@ -422,13 +431,7 @@ def resolve(
 ) -> Manifest:
     """The manifest of a plan whose files are known. Raises Usage."""
     package = plan.package
-    actions = {
-        verb: tuple(
-            action(workspace, plan, verb, number, digest_of)
-            for number in range(1, len(steps_of(workspace, plan, verb)) + 1)
-        )
-        for verb in VERBS
-    }
+    actions = {verb: tuple(_actions(workspace, plan, verb, digest_of)) for verb in VERBS}
     return Manifest(
         id=package.id,
         name=package.name,
