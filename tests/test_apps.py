@@ -147,7 +147,7 @@ def test_who_signed_it(tmp_path: Path, yendo: Yendo) -> None:
     good = recognise.read(app(tmp_path / "good.msix", signer="Tidewell"), verify=True).signature
     assert good and good.signer == "Tidewell" and good.digest_holds and "ends on" in good.note
     other = recognise.read(app(tmp_path / "other.msix", signer="Kettle"), verify=True)
-    assert any("its publisher is CN=Tidewell, signed it has Kettle" in spot.what for spot in other.blind_spots)
+    assert any("its publisher is CN=Tidewell, and it is signed by Kettle" in spot.what for spot in other.blind_spots)
     change = {"tide/tide.exe": b"MZ" + b"\x01" * 70000}
     changed = recognise.read(app(tmp_path / "changed.msix", signer="Tidewell", change=change), verify=True)
     assert changed.signature and changed.signature.digest_holds is False

@@ -15,5 +15,15 @@ def of_file(path: Path) -> str:
 
 def of_installer(data: bytes) -> tuple[int, int, int, int]:
     """The four numbers of table MsiFileHash: the MD5 of a file without a version. Source: MsiGetFileHash."""
-    one, two, three, four = struct.unpack("<4i", hashlib.md5(data, usedforsecurity=False).digest())
+    return _numbers(hashlib.md5(data, usedforsecurity=False).digest())
+
+
+def of_file_for_installer(path: Path) -> tuple[int, int, int, int]:
+    """The same of a file, read by the piece. Raises OSError."""
+    with path.open("rb") as file:
+        return _numbers(hashlib.file_digest(file, lambda: hashlib.md5(usedforsecurity=False)).digest())
+
+
+def _numbers(digest: bytes) -> tuple[int, int, int, int]:
+    one, two, three, four = struct.unpack("<4i", digest)
     return one, two, three, four

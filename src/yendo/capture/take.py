@@ -119,9 +119,8 @@ def work(
         state = first
         for job in jobs:
             progress(f"{job.part}: {job.command}")
-            ran = _ran(session, job, brought, timeout, state)
+            ran, after = _ran(session, job, brought, timeout, state)
             parts.setdefault(job.part, []).append(ran)
-            after = session.state()
             belongs.update({key_of(effect.thing): job.part for effect in difference(state, after)})
             state = after
         progress("keeping what was changed")
@@ -175,7 +174,10 @@ def _handed(effect: Effect, brought: Sequence[Path]) -> bool:
     return effect.thing.identity in {rf"{FOLDER}\{path.name}".lower() for path in brought}
 
 
-def _ran(session: WatchedSession, job: WorkLine, brought: Sequence[Path], timeout: float, before: State) -> WorkRun:
+def _ran(
+    session: WatchedSession, job: WorkLine, brought: Sequence[Path], timeout: float, before: State
+) -> tuple[WorkRun, State]:
+    """How a command ended, and the machine after it. Raises WorkFailed."""
     command = job.command.replace("{folder}", FOLDER)
     for path in brought:
         command = on_machine(command.replace("{setup}", f'"{path.name}"'), path.name)
@@ -185,14 +187,16 @@ def _ran(session: WatchedSession, job: WorkLine, brought: Sequence[Path], timeou
         picture = next((window.picture for window in reversed(shown) if window.picture), None)
         raise WorkFailed(f"{job.part}: {command} {why}", picture)
     code = watched.exit_code or 0
-    restarts = code in (3010, 1641) or pending(difference(before, session.state()), session)
+    after = session.state()
+    restarts = code in (3010, 1641) or pending(difference(before, after), session)
     if restarts:
         session.restart()
+        after = session.state()
     still = tuple(
         dict.fromkeys(process.name for process in watched.processes if process.ended is None and process.name)
     )
     titles = tuple(dict.fromkeys(window.title or window.program for window in watched.windows if window.counts))
-    return WorkRun(job.command, code, round(watched.seconds, 2), restarts, titles, still)
+    return WorkRun(job.command, code, round(watched.seconds, 2), restarts, titles, still), after
 
 
 def _failure(watched: Watched) -> str:

@@ -26,7 +26,6 @@ if TYPE_CHECKING:
     from yendo.effects.capture import Capture, LeftEntry
     from yendo.steps.captured import Decided
 
-INSTALL = "install"
 DEEP, WIDE = 3, 6  # how far a tree is shown by itself
 
 
@@ -159,6 +158,7 @@ def _office(folder: Path) -> tuple[LeftEntry, ...]:
 def _jobs(options: argparse.Namespace) -> list[WorkLine]:
     """The work in its order. Raises Usage."""
     from yendo.capture import WorkLine
+    from yendo.capture.take import INSTALL
     from yendo.errors import Usage
 
     part, jobs = INSTALL, []

@@ -11,7 +11,18 @@ from pathlib import Path
 import msgspec
 
 from yendo.effects.effect import Effect
-from yendo.effects.things import AccessRights, Data, File, Folder, IniValue, RegistryValue, Shortcut, Thing, label
+from yendo.effects.things import (
+    AccessRights,
+    Data,
+    Environment,
+    File,
+    Folder,
+    IniValue,
+    RegistryValue,
+    Shortcut,
+    Thing,
+    label,
+)
 from yendo.errors import Unreadable
 
 SCHEMA = "yendo.capture/1"
@@ -194,6 +205,33 @@ def placed(thing: Thing, place: Callable[[str], str]) -> Thing:
         case AccessRights():
             return replace(thing, target=place(thing.target))
     return thing
+
+
+# The same on every 64-bit Windows that nobody has rebuilt, in small letters.
+_USUAL = (
+    (r"c:\program files (x86)", "%programfiles(x86)%"),
+    (r"c:\program files", "%programfiles%"),
+    (r"c:\programdata", "%programdata%"),
+    (r"c:\users\public", "%public%"),
+    (r"c:\windows", "%systemroot%"),
+)
+
+
+def usual(path: str) -> str:
+    """A path or pattern in small letters, as a person writes it who looks at one Windows, by its place."""
+    for head, place in _USUAL:
+        if path == head or path.startswith((head + "\\", head + "*")):
+            return place + path[len(head) :]
+    return path
+
+
+def added_to(one: Caught) -> list[str]:
+    """The entries that a variable which is a list of them gained; none of any other."""
+    thing, was = one.effect.thing, one.was
+    if not isinstance(thing, Environment) or not isinstance(was, Environment) or ";" not in (thing.value or ""):
+        return []
+    old = {entry.lower() for entry in (was.value or "").split(";")}
+    return [entry for entry in (thing.value or "").split(";") if entry and entry.lower() not in old]
 
 
 # Where everybody's menu and desktop lie on a machine that has them in the person's profile.

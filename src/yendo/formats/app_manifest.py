@@ -13,6 +13,7 @@ import zipfile
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote
 
 import defusedxml.ElementTree as ElementTree
 import msgspec
@@ -60,7 +61,6 @@ class AppManifest(msgspec.Struct, frozen=True, kw_only=True):
     identity: AppIdentity
     title: str = ""
     publisher: str = ""
-    description: str = ""
     framework: bool = False
     windows: dict[str, str] = {}
     needs: tuple[AppNeed, ...] = ()
@@ -70,8 +70,6 @@ class AppManifest(msgspec.Struct, frozen=True, kw_only=True):
     packages: tuple[InnerApp, ...] = ()
     files: int = 0
     size: int = 0
-    signed: bool = False
-    mapped: bool = False
 
 
 def opened(path: Path) -> zipfile.ZipFile:
@@ -95,14 +93,7 @@ def read(path: Path) -> AppManifest:
         top = _xml(archive, manifest, MAX_MANIFEST, path.name)
         given = _bundle(top) if manifest == MANIFESTS[1] else _package(top)
         contents = [size for name, size in names.items() if name not in (BLOCK_MAP, SIGNATURE, TYPES)]
-        return AppManifest(
-            identity=who,
-            files=len(contents),
-            size=sum(contents),
-            signed=SIGNATURE in names,
-            mapped=BLOCK_MAP in names,
-            **given,
-        )
+        return AppManifest(identity=who, files=len(contents), size=sum(contents), **given)
 
 
 def _member(archive: zipfile.ZipFile, name: str, most: int, shown: str) -> bytes:
@@ -157,7 +148,6 @@ def _package(top: Any) -> dict[str, Any]:
     return {
         "title": _text(top, "DisplayName"),
         "publisher": _text(top, "PublisherDisplayName"),
-        "description": _text(top, "Description"),
         "framework": _text(top, "Framework").lower() == "true",
         "windows": {
             node.get("Name", ""): node.get("MinVersion", "")
@@ -230,19 +220,13 @@ def differing(path: Path) -> list[str]:
         top = _xml(archive, BLOCK_MAP, MAX_MAP, path.name)
         known = {node.get("Name", "").replace("\\", "/"): node for node in top.iterfind("{*}File")}
         for info in archive.infolist():
-            name = _plain(info.filename)
+            name = unquote(info.filename)
             if info.filename in (BLOCK_MAP, SIGNATURE, TYPES) or info.filename.endswith("/"):
                 continue
             node = known.pop(name, None)
             if node is None or not _same(archive, info, node):
                 wrong.append(name)
     return wrong + sorted(known)
-
-
-def _plain(name: str) -> str:
-    from urllib.parse import unquote
-
-    return unquote(name)
 
 
 def _same(archive: zipfile.ZipFile, info: zipfile.ZipInfo, node: Any) -> bool:

@@ -6,10 +6,8 @@ Source of each mapping: the Windows Installer's documentation of the table. docs
 
 from __future__ import annotations
 
-import hashlib
 import os
 import re
-import struct
 from collections.abc import Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
@@ -17,6 +15,7 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
+from yendo.effects.capture import added_to, usual
 from yendo.effects.things import (
     Environment,
     File,
@@ -93,7 +92,7 @@ class FormFile(msgspec.Struct, frozen=True):
 
 
 class Composed(msgspec.Struct, frozen=True):
-    """The tables, the files in the order of their sequence numbers, and the codes of product and line.
+    """The tables, the files in the order of their sequence numbers, and the product's code.
 
     ``notes`` are what a person has to know of it.
     """
@@ -101,7 +100,6 @@ class Composed(msgspec.Struct, frozen=True):
     tables: dict[str, list[Row]]
     contents: tuple[FormFile, ...]
     product: str
-    line: str
     version: str
     notes: tuple[str, ...]
 
@@ -125,15 +123,6 @@ def version_of(text: str) -> str:
     if first > 255 or second > 255 or third > 65535:
         raise ValueError(f"the version {text} does not fit into 255.255.65535, which a database is compared by")
     return f"{first}.{second}.{third}"
-
-
-def _hash(path: Path) -> Row:
-    """The four numbers of table MsiFileHash. Source: MsiGetFileHash."""
-    state = hashlib.md5(usedforsecurity=False)
-    with path.open("rb") as file:
-        while piece := file.read(1 << 20):
-            state.update(piece)
-    return struct.unpack("<4i", state.digest())
 
 
 def escaped(text: str) -> str:
@@ -285,7 +274,7 @@ class Composer:
         if one.caught.effect.change == "change":
             raise ValueError("a service that was there already is not changed by a table")
         program, arguments = _command(thing.command or "")
-        found = next((known for path, known in self.files.items() if _same_place(path, program, self.plan)), None)
+        found = self.files.get(usual(program.lower()))
         if found is None:
             raise ValueError(f"its program {program} is none of the files that the plan brings")
         needs = "".join(f"{name}[~]" for name in thing.depends_on or ())
@@ -298,19 +287,13 @@ class Composer:
         self.add("ServiceControl", key("S", thing.name), thing.name, 2 | 32 | 128, None, 1, found[0])
 
     def variable(self, one: Decided) -> None:
-        thing, was = one.caught.effect.thing, one.caught.was
+        thing = one.caught.effect.thing
         assert isinstance(thing, Environment)
         scope = "*" if thing.scope == "machine" else ""
         if one.caught.effect.change == "remove":
             self.add("Environment", key("E", thing.identity), f"!-{scope}{thing.name}", None, self._main())
             return
-        texts = [thing.value or ""]
-        if isinstance(was, Environment) and ";" in (thing.value or ""):
-            old = {entry.lower() for entry in (was.value or "").split(";")}
-            new = [entry for entry in (thing.value or "").split(";") if entry and entry.lower() not in old]
-            texts = [f"[~];{escaped(entry)}" for entry in new]
-        else:
-            texts = [escaped(text) for text in texts]
+        texts = [f"[~];{escaped(entry)}" for entry in added_to(one.caught)] or [escaped(thing.value or "")]
         for number, text in enumerate(texts):
             name = key("E", thing.identity, str(number))
             self.add("Environment", name, f"=-{scope}{thing.name}", text, self._main())
@@ -365,16 +348,6 @@ def _command(line: str) -> tuple[str, str]:
     """The program of a command line, and the rest."""
     match = re.match(r'\s*(?:"([^"]+)"|(.+?\.exe)(?=\s|$)|(\S+))\s*(.*)$', line, re.I)
     return ((match[1] or match[2] or match[3]), match[4]) if match else (line, "")
-
-
-def _same_place(placed: str, path: str, plan: Plan) -> bool:
-    """Whether a placed path and one of a machine are the same on every 64-bit Windows."""
-    known = {
-        "%programfiles%": r"c:\program files", "%programfiles(x86)%": r"c:\program files (x86)",
-        "%programdata%": r"c:\programdata", "%systemroot%": r"c:\windows",
-    }  # fmt: skip
-    head, _, rest = placed.partition("\\")
-    return placed == path.lower() or f"{known.get(head, head)}\\{rest}" == path.lower()
 
 
 def _text_of_place(path: str) -> str:
@@ -435,13 +408,15 @@ def compose(plan: Plan, wanted: Sequence[Decided], base: Path) -> Composed:
         notes.append(f"the database's version is {version}: it has three fields; see docs/forms.md for the rule")
     hashed = [one for one in made.contents if one.hashed]
     with ThreadPoolExecutor(os.cpu_count()) as pool:
-        for one, numbers in zip(hashed, pool.map(_hash, (one.path for one in hashed)), strict=True):
+        for one, numbers in zip(
+            hashed, pool.map(digest.of_file_for_installer, (one.path for one in hashed)), strict=True
+        ):
             made.add("MsiFileHash", one.key, 0, *numbers)
     _empty_folders(made)
     _features(made)
     _about(made, line, product, version)
     _sequences(made)
-    return Composed(made.tables, tuple(made.contents), product, line, version, tuple(notes))
+    return Composed(made.tables, tuple(made.contents), product, version, tuple(notes))
 
 
 def _first_log_on(made: Composer, product: str, version: str) -> None:
@@ -566,5 +541,3 @@ def _sequences(made: Composer) -> None:
     if "CustomAction" in given:
         for table in ("InstallExecuteSequence", "InstallUISequence"):
             made.tables[table].append(("SetPublicFolder", None, 750))
-    if "Media" not in made.tables:
-        made.tables.setdefault("Media", [])

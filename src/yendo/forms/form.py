@@ -26,7 +26,6 @@ from yendo.forms.places import Row, code
 from yendo.installers.msi import intent
 from yendo.installers.msi.validate import validate
 from yendo.plan import Plan
-from yendo.plan.model import Media
 from yendo.steps.captured import CapturedStep, Decided, capture_of, decided, promise
 from yendo.steps.copy import CopyStep, extras
 from yendo.terms.changes import PropertyChange
@@ -212,12 +211,8 @@ def _plan(plan: Plan, composed: Composed, files: list[Path]) -> str:
         document["when"] = asked
     media = tomlkit.aot()
     for path in files:
-        entry = Media(
-            file=path.name, sha256=digest.of_file(path), size=path.stat().st_size, origin="yendo build --as msi"
-        )
-        media.append(
-            tomlkit.item({"file": entry.file, "sha256": entry.sha256, "size": entry.size, "origin": entry.origin})
-        )
+        values = {"file": path.name, "sha256": digest.of_file(path), "size": path.stat().st_size}
+        media.append(tomlkit.item({**values, "origin": "yendo build --as msi"}))
     document["media"] = media
     if plan.settings:
         document["settings"] = msgspec.to_builtins(plan.settings)

@@ -28,6 +28,7 @@ _STANDARD = (
     (r"%public%", "PUBLICFOLDER"),
     ("c:", "WindowsVolume"),
 )
+_NARROW = ("ProgramFilesFolder", "CommonFilesFolder", "SystemFolder")  # of 32-bit programs
 PUBLIC = "PUBLICFOLDER"  # no property of the system's: set from the environment before folders are worked out
 _SHORT = re.compile(r"[A-Za-z0-9_!#$%&'()@^`{}~-]{1,8}(\.[A-Za-z0-9_!#$%&'()@^`{}~-]{1,3})?")
 
@@ -72,14 +73,10 @@ class Directories:
             self.rows[found] = (found, self.of(parent), file_name(own))
         return found
 
-    def inside(self, folder: str) -> bool:
-        """Whether a standard folder is one of 32-bit programs."""
-        return folder in ("ProgramFilesFolder", "CommonFilesFolder", "SystemFolder")
-
     def is_narrow(self, folder: str) -> bool:
         """Whether a folder lies in one of 32-bit programs."""
         while folder != "TARGETDIR":
-            if self.inside(folder):
+            if folder in _NARROW:
                 return True
             folder = str(self.rows[folder][1])
         return False

@@ -106,13 +106,19 @@ def wrong(path: Path) -> list[tuple[str, str]]:
     except signatures.Unclear as error:
         return [(str(error), "ask the vendor for another")]
     problems = []
-    if not same_name(found.identity.publisher, message.subject):
-        words = f"its publisher is {found.identity.publisher}, and it is signed by {message.signer}: Windows refuses it"
-        problems.append((words, "ask the vendor for one that is signed by its publisher"))
+    if stranger := _stranger(found, message):
+        problems.append((stranger, "ask the vendor for one that is signed by its publisher"))
     if message.ends and not message.timestamp and datetime.fromisoformat(message.ends) < datetime.now(UTC):
         words = f"its certificate ended on {message.ends[:10]}, and no time stamp says that it was signed before"
         problems.append((words, "ask the vendor for one with a time stamp"))
     return problems
+
+
+def _stranger(found: AppManifest, message: signatures.Message) -> str:
+    """Whether somebody else than its publisher has signed it, in words; empty where it is its publisher."""
+    if same_name(found.identity.publisher, message.subject):
+        return ""
+    return f"its publisher is {found.identity.publisher}, and it is signed by {message.signer}: Windows refuses it"
 
 
 def family_name(manifest: AppManifest) -> str:
@@ -178,11 +184,7 @@ def _signature(path: Path, found: AppManifest, *, verify: bool) -> tuple[Signatu
         message = signatures.parse(raw)
     except signatures.Unclear as error:
         return Signature(True, note=str(error)), [str(error)]
-    problems = []
-    if not same_name(found.identity.publisher, message.subject):
-        problems.append(
-            f"its publisher is {found.identity.publisher}, signed it has {message.signer}: Windows refuses it"
-        )
+    problems = [stranger] if (stranger := _stranger(found, message)) else []
     holds = None
     if verify:
         stated = app_manifest.stated(message.expected)

@@ -46,15 +46,6 @@ _STARTS = {"boot": "auto", "system": "auto"}
 Fate = Literal["kept", "left", "open", "cannot"]
 
 
-_USUAL = (
-    (r"c:\program files (x86)", "%programfiles(x86)%"),
-    (r"c:\program files", "%programfiles%"),
-    (r"c:\programdata", "%programdata%"),
-    (r"c:\users\public", "%public%"),
-    (r"c:\windows", "%systemroot%"),
-)
-
-
 class Which(Written, frozen=True, kw_only=True):
     """Things of a capture: ``thing`` as ``yendo capture --show`` names it, with ``*`` for anything; ``kind`` and
     ``part`` where not all are meant.
@@ -69,13 +60,14 @@ class Which(Written, frozen=True, kw_only=True):
         """Whether a thing is meant."""
         if (self.kind and self.kind != one.effect.kind) or (self.part and self.part != one.part):
             return False
-        thing = self.thing.lower()
-        for path, place in _USUAL:  # as a person writes it who looks at one Windows
-            if thing == path or thing.startswith((path + "\\", path + "*")):
-                thing = place + thing[len(path) :]
-                break
-        wanted = re.compile(fnmatch.translate(thing.replace("[", "[[]")))
+        wanted = _pattern(self.thing)
         return any(wanted.match(name) for name in one.names)
+
+
+@lru_cache(maxsize=1024)
+def _pattern(thing: str) -> re.Pattern[str]:
+    """A decision's pattern; each is held against every thing of a capture. Paths as a person writes them are placed."""
+    return re.compile(fnmatch.translate(captures.usual(thing.lower()).replace("[", "[[]")))
 
 
 class Otherwise(Which, frozen=True, kw_only=True):
@@ -309,7 +301,7 @@ def _promised(one: Decided, edited: set[str], base: Path) -> Effect:
             thing = replace(thing, value=str(one.to))
         case UninstallEntry():
             thing = replace(thing, uninstall=None, quiet_uninstall=None)
-        case Environment() if added := _added(one.caught):
+        case Environment() if added := captures.added_to(one.caught):
             thing = replace(thing, value=";".join(added) + ";")
     if names_in(getattr(thing, "data", None) or getattr(thing, "value", None) or ""):  # chosen when it is delivered
         thing = replace(thing, data=None) if isinstance(thing, RegistryValue) else replace(thing, value=None)
@@ -446,22 +438,13 @@ def _variables(wanted: Iterable[Decided]) -> Iterator[Action]:
         base = {"hive": hive, "key": key, "name": thing.name}
         if one.caught.effect.change == "remove":
             yield Action("environment", f"delete variable {thing.name}", data={**base, "value": "", "change": "delete"})
-        elif added := _added(one.caught):
+        elif added := captures.added_to(one.caught):
             for entry in added:
                 data = {**base, "value": entry, "change": "append"}
                 yield Action("environment", f"append to variable {thing.name}", data=data)
         else:
             data = {**base, "value": thing.value or "", "change": "set"}
             yield Action("environment", f"set variable {thing.name}", data=data)
-
-
-def _added(one: Caught) -> list[str]:
-    """The entries that a list of them gained; none of a variable that is no list."""
-    thing, was = one.effect.thing, one.was
-    if not isinstance(thing, Environment) or not isinstance(was, Environment) or ";" not in (thing.value or ""):
-        return []
-    old = {entry.lower() for entry in (was.value or "").split(";")}
-    return [entry for entry in (thing.value or "").split(";") if entry and entry.lower() not in old]
 
 
 def _entries(wanted: Iterable[Decided]) -> Iterator[Action]:

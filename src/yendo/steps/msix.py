@@ -51,7 +51,7 @@ class MsixKind(Kind):
         try:
             path = below(at.base, f"media/{step.media}", "media")
             problems, manifest = modern_app.wrong(path), app_manifest.read(path)
-            brought = [app_manifest.read(below(at.base, f"media/{name}", "media")).identity for name in step.needs]
+            brought = [app_package.identity(below(at.base, f"media/{name}", "media")) for name in step.needs]
         except (Usage, Unreadable):
             return  # other rules say so
         yield from (("media", message, remedy) for message, remedy in problems)
@@ -59,9 +59,17 @@ class MsixKind(Kind):
             there = next((one for one in brought if one.name == need.name), None)
             if there is None:
                 yield "needs", f"it needs {need.name} {need.version} or later", "put that package into media/ and needs"
-            elif Version.parse(there.version) < Version.parse(need.version):
+            elif _older(there.version, need.version):
                 words = f"it needs {need.name} {need.version} or later, and {there.version} comes along"
                 yield "needs", words, "bring a later one"
 
     def perform(self, action: Action, host: Host) -> Result:
         return run_or_assume(action, host)
+
+
+def _older(one: str, other: str) -> bool:
+    """Whether a version comes before another; a text that is none before nothing."""
+    try:
+        return Version.parse(one) < Version.parse(other)
+    except ValueError:
+        return False
