@@ -1,7 +1,7 @@
 """What a kit brings back, judged against the same package proved directly on the layer: verdict, effects, detection.
 
-``python tests/kits.py [NAME ...]``: the demo's package and ten others, as the system account. Needs the layer and
-PowerShell.
+``python tests/kits.py [NAME ...]``: the demo's package and ten others, as the system account, and the demo's upgrade
+from the version before. Needs the layer and PowerShell.
 """
 
 from __future__ import annotations
@@ -20,10 +20,10 @@ from yendo.package import build
 from yendo.plan import read
 from yendo.prove.proof import Phase
 from yendo.prove.prove import prove
-from yendo.prove.scenarios import SCENARIOS
+from yendo.prove.scenarios import SCENARIOS, with_others
 
 NAMES = (
-    "demo", "one-file", "registry-kinds", "features", "shortcuts", "service", "ini-file", "folders", "script: ini",
+    "demo", "upgrade", "one-file", "registry-kinds", "features", "shortcuts", "service", "ini-file", "folders", "script: ini",
     "script: file-type", "script: variable",
 )  # fmt: skip
 
@@ -39,15 +39,19 @@ def main(names: list[str]) -> int:
     for name in names or NAMES:
         with tempfile.TemporaryDirectory() as place:
             folder = Path(place)
-            if name == "demo":
-                setup = vendor.lantern(folder)
+            others: tuple[Path, ...] = ()
+            if name in ("demo", "upgrade"):
+                (folder / "new").mkdir()
+                (folder / "old").mkdir()
+                setup = vendor.lantern(folder / "new", "6.3.0" if name == "upgrade" else "6.2.1")
+                others = (vendor.lantern(folder / "old"),) if name == "upgrade" else ()
             else:
                 with machine.fresh() as session:
                     setup = installer(name, folder / "from", session)
             draft.from_installer(folder / "w", setup)
             package = build.build(folder / "w", read(folder / "w" / "plan.toml")[0]).folder
-            scenario = SCENARIOS["system"]
-            by_kit = prove(package, played(package, machine, folder, "system").machine, scenario=scenario)
+            scenario = with_others(others, package)["upgrade:6.2.1"] if others else SCENARIOS["system"]
+            by_kit = prove(package, played(package, machine, folder, scenario).machine, scenario=scenario)
             direct = prove(package, machine, scenario=scenario)
             one, other = ([_said(phase) for phase in proof.phases] for proof in (by_kit, direct))
             counts = [

@@ -26,6 +26,8 @@ from yendo.package import manifest as form
 from yendo.plan import read
 from yendo.prove import attended, kit
 from yendo.prove.prove import digest_of, prove
+from yendo.prove.rehearsal import rehearse
+from yendo.prove.scenarios import SCENARIOS, Scenario
 
 PLAN = r"""
 mark = true
@@ -151,7 +153,7 @@ def test_a_key_that_gets_another_is_not_changed() -> None:
 
 def about(layer: bool = False) -> RecordedPart:
     rows = {"windows": "10.0.26100.2314", "product": "Windows 11", "architecture": "x64", "layer": str(layer)}
-    return RecordedPart("01-about", [f"E\t{name}\t{value}" for name, value in rows.items()] + ["A\tTEMP\tC:\\Temp"])
+    return RecordedPart("000-about", [f"E\t{name}\t{value}" for name, value in rows.items()] + ["A\tTEMP\tC:\\Temp"])
 
 
 def sealed(package: Path, key: str, parts: list[RecordedPart], *, digest: str = "", account: str = "system") -> bytes:
@@ -159,7 +161,7 @@ def sealed(package: Path, key: str, parts: list[RecordedPart], *, digest: str = 
     import hashlib
     import hmac
 
-    head = f"yendo-result\t1\t{digest or digest_of(package)}\ttide\t{account}\n"
+    head = f"yendo-result\t2\t{digest or digest_of(package)}\ttide\t{account}\n"
     body = (
         head + "".join(f"part {part.name}\n" + "".join(f"{line}\n" for line in part.lines) for part in parts)
     ).encode()
@@ -167,7 +169,7 @@ def sealed(package: Path, key: str, parts: list[RecordedPart], *, digest: str = 
     return gzip.compress(body + f"sealed {seal}\n".encode())
 
 
-LOOK = RecordedPart("02-look", ["D\tC:\\Windows"])
+LOOK = RecordedPart("001-look", ["D\tC:\\Windows"])
 
 
 def test_what_is_in_a_kit(tmp_path: Path, yendo: Yendo) -> None:
@@ -178,13 +180,13 @@ def test_what_is_in_a_kit(tmp_path: Path, yendo: Yendo) -> None:
         names = set(packed.namelist())
         text = packed.read("play.ps1").decode("utf-8-sig")
     assert {"play.cmd", "play.ps1", "README.txt", "package/manifest.json", "package/apply.ps1"} <= names
-    assert "'removes' = $true" in text and "#DATA#" not in text and "#OBSERVE#" not in text
+    assert "@('verb', 'uninstall'" in text and "#DATA#" not in text and "#OBSERVE#" not in text
 
 
 def test_bad_results(tmp_path: Path, yendo: Yendo) -> None:
     """Another package's, a changed one, a cut one, one without its kit: refused, with what to do."""
     package = made(tmp_path / "w")
-    made_kit = kit.write(package, tmp_path / "k.zip")
+    made_kit = kit.write(package, tmp_path / "k.zip", SCENARIOS["system"])
     good = sealed(package, made_kit.key, [about(), LOOK])
     path = tmp_path / "r.gz"
     path.write_bytes(good)
@@ -199,9 +201,9 @@ def test_bad_results(tmp_path: Path, yendo: Yendo) -> None:
         (sealed(package, made_kit.key, [about(), LOOK], account="user"), "was made as user"),
         (sealed(package, made_kit.key, [LOOK]), "on which machine"),
         (sealed(package, made_kit.key, [about()]), "no picture"),
-        (sealed(package, made_kit.key, [about(), RecordedPart("02-look", ["Q"])]), "cannot be read"),
+        (sealed(package, made_kit.key, [about(), RecordedPart("001-look", ["Q"])]), "cannot be read"),
         (
-            sealed(package, made_kit.key, [about(), LOOK, RecordedPart("05-install-0", ["R\tinstall\tx\t0"])]),
+            sealed(package, made_kit.key, [about(), LOOK, RecordedPart("005-verb-0a", ["M\tverb\tinstall", "R\tx\t0"])]),
             "cannot be read",
         ),
     ):
@@ -214,9 +216,85 @@ def test_bad_results(tmp_path: Path, yendo: Yendo) -> None:
     path.write_bytes(good)
     with pytest.raises(Usage, match="no kit of this package"):
         kit.read(path, package)
-    with pytest.raises(Usage, match="a kit plays"):
-        kit.write(package, tmp_path / "k.zip", "twice")
+    with pytest.raises(Usage, match="a kit does not play no-network"):
+        kit.write(package, tmp_path / "k.zip", SCENARIOS["no-network"])
     assert "may" not in yendo("prove", "w", "--kit", "a.zip", "--machine", "wine", expect=2).stdout
+
+
+REPAIR = """
+[[repair]]
+kind = "copy"
+from = "extras/tide.ini"
+to = '%ProgramFiles%\\Tidewell\\Tide\\tide.ini'
+"""
+OPEN = '[in_the_way]\nprograms = ["tidework"]\n'
+
+
+def acts(package: Path, name: str, **more: Any) -> list[str]:
+    """What a kit does for a scenario, in words."""
+    return [" ".join(act) for act in rehearse(package, SCENARIOS[name], "", idle=0, **more).acts]
+
+
+def test_what_a_kit_does_is_found_by_playing_it(tmp_path: Path) -> None:
+    """Each scenario on the simulated machine: which file is damaged, what is started, what is deleted."""
+    package = made(tmp_path / "w", OPEN, REPAIR)
+    work = r"C:\Program Files\Yendo proof"
+    damaged = acts(package, "repair")
+    assert r"remove C:\Program Files\Tidewell\Tide\tide.ini" in damaged
+    at = damaged.index(r"remove C:\Program Files\Tidewell\Tide\tide.ini")
+    assert damaged[:at] == ["look", rf"verb install {work}\package ", "look"]
+    assert [act for act in damaged[at:] if act.startswith("verb")] == [rf"verb repair {work}\package "]
+    gone = acts(package, "media-gone")
+    assert rf"remove-tree {work}\package" in gone and r"verb uninstall C:\Program Files\Yendo\packages\tide " in gone
+    opened = acts(package, "program-open")
+    assert "notepad.exe" in opened[1] and opened[2] == "running tidework" and opened[-1] != opened[2]
+    odd = acts(package, "odd-path")
+    assert "copy kit:package C:\\Lotsenbüro Ñandú (2)\\tide" in odd
+    with_secret = rehearse(made(tmp_path / "s", SECRET, KEYED), SCENARIOS["system"], "", idle=5)
+    assert with_secret.acts[:3] == [("look",), ("idle", "5"), ("look",)]
+    assert ("place", r"kit:brought\values.txt", rf"{work}\values.txt", "private") in with_secret.acts
+    assert b"key = secret-" in with_secret.contents[r"brought\values.txt"]
+
+
+@pytest.mark.parametrize(
+    ("name", "words"),
+    [
+        ("no-network", "put into this state"),
+        ("interrupted", "put back in the middle"),
+        ("agrees", "does not call for"),
+        ("program-open", "does not call for"),
+        ("repair", "does not call for"),
+    ],
+)
+def test_what_a_kit_does_not_play(tmp_path: Path, name: str, words: str) -> None:
+    with pytest.raises(Usage, match=words):
+        acts(made(tmp_path / "w"), name)
+
+
+def test_a_machine_that_turned_out_otherwise(tmp_path: Path) -> None:
+    """The kit deleted what the simulated machine had called for; there something else would have been: no verdict."""
+    package = made(tmp_path / "w", "", REPAIR)
+    there = RecordedPart("003-look", ["D\tC:\\Windows", r"F	C:\Other\big.exe	9	638000000000000000	-	1.0	34404"])
+    parts = [
+        about(),
+        LOOK,
+        RecordedPart("002-verb-0a", ["M\tverb\tinstall\tx\t", "R\t0\t1"]),
+        there,
+        RecordedPart("004-remove", ["M\tremove\tC:\\Program Files\\Tidewell\\Tide\\tide.ini", "yes"]),
+    ]
+    proof = prove(package, RecordedMachine(parts, "system"), scenario="repair")
+    assert not proof.passed and r"'remove C:\Other\big.exe'" in proof.phases[-1].found
+
+
+def test_kits_for_all_scenarios(tmp_path: Path, yendo: Yendo) -> None:
+    made(tmp_path / "w", OPEN, REPAIR)
+    found = json.loads(yendo("prove", "w", "--kit", "kits", "--scenario", "all", "--json").stdout)
+    names = {one["scenario"] for one in found["kits"]}
+    assert {"desk", "system", "repair", "twice", "media-gone", "program-open", "starts"} <= names
+    assert "interrupted" not in names and len(list((tmp_path / "kits").iterdir())) == len(names)
+    assert "put back in the middle" in found["refused"]["interrupted"]
+    told = yendo("prove", "w", "--kit", "kits", "--scenario", "repair", "--scenario", "interrupted", expect=1).stdout
+    assert "tide-1.0-r1-repair.zip" in told and "interrupted" in told
 
 
 SITES = """
@@ -249,7 +327,7 @@ def test_one_site_is_named(tmp_path: Path, yendo: Yendo) -> None:
 
 def test_a_result_that_was_cut_off_is_no_proof(tmp_path: Path) -> None:
     package = made(tmp_path / "w")
-    parts = [about(), LOOK, RecordedPart("04-detect", ["R\tdetect\t1\t0"])]
+    parts = [about(), LOOK, RecordedPart("004-run", ["M\trun\t120\t\tpowershell x\\detect.ps1", "R\t1\t0"])]
     proof = prove(package, RecordedMachine(parts, "system"), scenario="system")
     assert not proof.passed and proof.place == "real Windows" and "cut off" in str(proof.phases)
 
@@ -263,8 +341,9 @@ def test_what_changes_by_itself_is_no_effect(tmp_path: Path) -> None:
     hive = r"F	C:\Windows\System32\config\SOFTWARE	{0}	638000000000000000	-	-	-"
     parts = [
         about(),
-        RecordedPart("02-look", [busy[0], hive.format(1)]),
-        RecordedPart("03-look", [busy[1], hive.format(2)]),
+        RecordedPart("001-look", [busy[0], hive.format(1)]),
+        RecordedPart("002-idle", ["M\tidle\t60"]),
+        RecordedPart("003-look", [busy[1], hive.format(2)]),
     ]
     with RecordedMachine(parts, "system").fresh("system") as session:
         assert list(session.state()) == []
@@ -275,17 +354,17 @@ def test_what_changes_by_itself_is_no_effect(tmp_path: Path) -> None:
 # --- played on the layer ---------------------------------------------------------------------------------
 
 
-def played(package: Path, machine: Any, folder: Path, scenario: str = "desk", site: str = "") -> Any:
+def played(package: Path, machine: Any, folder: Path, scenario: Scenario, site: str = "") -> Any:
     """Makes a kit, plays it there, through every restart, and takes its result."""
     kit.write(package, folder / "k.zip", scenario, site, idle=1)
     with zipfile.ZipFile(folder / "k.zip") as packed:
         packed.extractall(folder / "kit")
-    with machine.fresh(SCENARIO_ACCOUNT[scenario]) as session:
+    with machine.fresh(scenario.account) as session:
         with_scheduler(session, folder)
         session.bring(folder / "kit", r"C:\kit")
         ran = session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes -Account here"', timeout=900)
         print(ran.output)
-        name = kit.result_of(form.read(package), scenario, site)
+        name = kit.result_of(form.read(package), scenario.id, site)
         restarts, until = 0, time.monotonic() + 600
         while session.read(rf"C:\kit\{name}") is None and time.monotonic() < until:
             told = session.read(r"C:\Program Files\Yendo proof\progress.txt") or b""
@@ -310,24 +389,28 @@ def with_scheduler(session: Any, folder: Path) -> None:
     session.write(r"C:\scheduler.txt", b"")
 
 
-SCENARIO_ACCOUNT = {"desk": "user", "system": "system"}
-
-
 @pytest.mark.parametrize(
     ("scenario", "more", "steps"),
     [
+        ("twice", "", ""),
         pytest.param("desk", "", "", marks=pytest.mark.thorough),
         pytest.param("system", "", "", marks=pytest.mark.thorough),
         pytest.param("desk", "", RESTART, marks=pytest.mark.thorough),
         pytest.param("desk", "", FAILING, marks=pytest.mark.thorough),
         pytest.param("desk", SECRET, KEYED, marks=pytest.mark.thorough),
+        pytest.param("odd-path", "", "", marks=pytest.mark.thorough),
+        pytest.param("program-open", OPEN, "", marks=pytest.mark.thorough),
+        pytest.param("media-gone", "", REPAIR, marks=pytest.mark.thorough),
+        pytest.param("repair", "", REPAIR, marks=pytest.mark.thorough),
+        pytest.param("starts", "", "", marks=pytest.mark.thorough),
     ],
-    ids=["desk", "system", "a restart in the middle", "a step that fails", "a secret"],
+    ids=["removed twice", "desk", "system", "a restart in the middle", "a step that fails", "a secret", "odd path",
+         "a program open", "media gone", "repair", "starts"],
 )
 def test_the_same_verdict(tmp_path: Path, shell_wine: Any, scenario: str, more: str, steps: str) -> None:
     """What a kit brought back, and the same package proved on the layer directly: verdict, effects, detection."""
     package = made(tmp_path / "w", more, steps)
-    result = played(package, shell_wine, tmp_path, scenario)
+    result = played(package, shell_wine, tmp_path, SCENARIOS[scenario])
     assert result.machine.place == "API layer" and "layer" in result.machine.label
     by_kit = prove(package, result.machine, scenario=scenario)
     direct = prove(package, shell_wine, scenario=scenario)
@@ -343,7 +426,7 @@ def test_the_same_verdict(tmp_path: Path, shell_wine: Any, scenario: str, more: 
 def test_as_a_task(tmp_path: Path, shell_wine: Any, steps: str) -> None:
     """As the system account, by a task: the scheduler is a stand-in, and so is what it starts after a restart."""
     package = made(tmp_path / "w", steps=steps)
-    kit.write(package, tmp_path / "k.zip", idle=0)
+    kit.write(package, tmp_path / "k.zip", SCENARIOS["system"], idle=0)
     with zipfile.ZipFile(tmp_path / "k.zip") as packed:
         packed.extractall(tmp_path / "kit")
     with shell_wine.fresh("system") as session:
@@ -369,7 +452,7 @@ def test_as_a_task(tmp_path: Path, shell_wine: Any, steps: str) -> None:
 @pytest.mark.parametrize("name", ["play.ps1", "errands.ps1"])
 def test_version_five_reads_it(tmp_path: Path, shell_wine: Any, name: str) -> None:
     """The scripts parse in Windows PowerShell 5.1, and call no cmdlet but two."""
-    kit.write(made(tmp_path / "w"), tmp_path / "k.zip")
+    kit.write(made(tmp_path / "w"), tmp_path / "k.zip", SCENARIOS["system"])
     with zipfile.ZipFile(tmp_path / "k.zip") as packed:
         packed.extractall(tmp_path / "kit")
     (tmp_path / "kit" / "errands.ps1").write_bytes(attended.script())
@@ -398,7 +481,7 @@ def test_version_five_reads_it(tmp_path: Path, shell_wine: Any, name: str) -> No
 @pytest.mark.thorough
 def test_a_computer_that_belongs_to_somebody(tmp_path: Path, shell_wine: Any) -> None:
     package = made(tmp_path / "w")
-    kit.write(package, tmp_path / "k.zip", "desk", idle=0)
+    kit.write(package, tmp_path / "k.zip", SCENARIOS["desk"], idle=0)
     with zipfile.ZipFile(tmp_path / "k.zip") as packed:
         packed.extractall(tmp_path / "kit")
     key = r"HKLM\System\CurrentControlSet\Services\Tcpip\Parameters"

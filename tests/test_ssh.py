@@ -28,6 +28,7 @@ from yendo.machines.addresses import Address
 from yendo.machines.live import ssh
 from yendo.prove import attended, kit, remote
 from yendo.prove.prove import prove
+from yendo.prove.scenarios import SCENARIOS
 
 ROUNDS = int(os.environ.get("YENDO_SSH_ROUNDS", "1"))
 
@@ -339,7 +340,7 @@ def test_a_restart_and_lines_that_are_cut(tmp_path: Path, shell_wine: Any, seed:
 @pytest.mark.wine
 def test_nothing_stays_there(tmp_path: Path, shell_wine: Any) -> None:
     package = made(tmp_path / "w")
-    kit.write(package, tmp_path / "k.zip")
+    kit.write(package, tmp_path / "k.zip", SCENARIOS["system"])
     carried = kit.note_of(package, "system", "").read_bytes()
     with office(shell_wine, tmp_path) as there:
         remote.play(package, "w11", there.address(), "", lambda text: None, idle=0)

@@ -18,33 +18,62 @@ if TYPE_CHECKING:
     from yendo.prove.scenarios import Scenario
 
 
-def make_kit(options: argparse.Namespace, package: Path) -> int:
-    """Writes a proof kit."""
+def make_kit(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path) -> int:
+    """Writes a proof kit, or one for each of several scenarios into a folder. Exit code 1 where one cannot be made."""
     from yendo.cli import show
     from yendo.errors import Usage
+    from yendo.prove import kit
+
+    if options.machine:
+        raise Usage("a kit plays on the machine that it is carried to; leave --machine out")
+    site = proving.one_site(options, package)
+    known = proving.scenarios_of(package, plan, workspace)
+    names = list(dict.fromkeys(options.scenario or ["system"]))
+    several = len(names) > 1 or names == ["all"]
+    rows, found, refusals = [], [], {}
+    for name in list(known) if names == ["all"] else names:
+        scenario = proving.one_of(known, name)
+        target = options.kit / f"{package.name}-{name.replace(':', '-')}.zip" if several else options.kit
+        target.parent.mkdir(parents=True, exist_ok=True)
+        try:
+            made = kit.write(package, target, scenario, site)
+        except Usage as refused:
+            if not several:
+                raise
+            refusals[name] = str(refused)
+            rows.append((name, "none", str(refused)))
+            continue
+        size = show.size(target.stat().st_size)
+        rows.append((name, target.name if several else str(target), f"{size}, {scenario.title}"))
+        found.append({"kit": str(target), "scenario": name, "site": site, "digest": made.digest})
+    code = int(names != ["all"] and len(found) < len(rows))
+    if options.json:
+        all_of_them = {"schema": "yendo.kits/1", "kits": found, "refused": refusals}
+        show.emit(all_of_them if several else {"schema": "yendo.kit/1", **found[0]})
+    elif not options.quiet:
+        _kits_told(options, package, rows, site, several)
+    return code
+
+
+def _kits_told(
+    options: argparse.Namespace, package: Path, rows: Sequence[tuple[str, str, str]], site: str, several: bool
+) -> None:
+    from yendo.cli import show
     from yendo.package import manifest as form
     from yendo.prove import kit
 
-    if len(options.scenario or ()) > 1 or options.machine:
-        raise Usage("a kit plays one scenario, on the machine that it is carried to; make one for each")
-    site = proving.one_site(options, package)
-    scenario = (options.scenario or [kit.PLAYED[0]])[0]
-    made = kit.write(package, options.kit, scenario, site)
-    if options.json:
-        found = {"kit": str(options.kit), "scenario": scenario, "site": site, "digest": made.digest}
-        show.emit({"schema": "yendo.kit/1", **found})
-    elif not options.quiet:
-        out = show.console()
-        size = show.size(options.kit.stat().st_size)
-        out.print(f"[bold]{show.clean(options.kit)}[/bold]: a proof kit, {size}, plays {scenario}")
-        rows = [
-            ("on a Windows", "unpack it, start play.cmd as administrator; put the machine back afterwards"),
-            ("brings back", kit.result_of(form.read(package), scenario, site)),
-        ]
-        show.grid(out, rows, styles=("dim",))
-        name = show.clean(kit.result_of(form.read(package), scenario, site))
-        out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.package)} --from {name}")
-    return 0
+    out = show.console()
+    if several:
+        out.print(f"[bold]{show.clean(options.kit)}[/bold]: a proof kit for each scenario that a kit can play")
+        show.grid(out, rows, styles=("bold", "cyan", "dim"))
+        result = "RESULT"
+    else:
+        (scenario, target, words) = rows[0]
+        result = kit.result_of(form.read(package), scenario, site)
+        out.print(f"[bold]{show.clean(target)}[/bold]: a proof kit, {show.clean(words)}")
+    there = "unpack it there, start play.cmd as administrator; put the machine back afterwards"
+    show.grid(out, [("on a Windows", there), ("brings back", result)], styles=("dim",))
+    out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.package)} --from {show.clean(result)}")
 
 
 def judge_result(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path) -> int:
@@ -59,7 +88,8 @@ def judged(options: argparse.Namespace, package: Path, plan: Plan | None, worksp
     from yendo.prove import scenarios
     from yendo.prove.prove import prove
 
-    scenario = scenarios.at_sites([scenarios.SCENARIOS[result.scenario]], [result.site])[0]
+    meant = proving.one_of(proving.scenarios_of(package, plan, workspace), result.scenario)
+    scenario = scenarios.at_sites([meant], [result.site])[0]
     accept = plan.proof.accept if plan else ()
     return prove_report.told(
         options, package, workspace, prove(package, result.machine, scenario=scenario, accept=accept)
@@ -79,7 +109,8 @@ def prove_here(options: argparse.Namespace, package: Path, plan: Plan | None, wo
             "this installs the package on this very computer, and removes it again; say so with "
             "--this-computer-may-be-changed, on one that is put back afterwards"
         )
-    scenario, site = (options.scenario or ["system"])[0], proving.one_site(options, package)
+    name, site = (options.scenario or ["system"])[0], proving.one_site(options, package)
+    scenario = proving.one_of(proving.scenarios_of(package, plan, workspace), name)
     with show.working("proving here", quiet=options.quiet or options.json) as progress:
         result = here.play(package, scenario, site, although=options.although, heard=progress)
     return judged(options, package, plan, workspace, result)

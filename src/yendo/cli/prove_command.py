@@ -86,8 +86,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "--kit",
         type=Path,
         metavar="FILE",
-        help="prove nothing now: write a zip for a Windows where nothing is installed; it plays system (or --scenario "
-        "desk) there",
+        help="prove nothing now: write a zip for a Windows where nothing is installed; it plays system (or "
+        "--scenario NAME) there; with several scenarios, or all, a folder of zips",
     )
     parser.add_argument(
         "--this-computer-may-be-changed",
@@ -114,9 +114,9 @@ def run(options: argparse.Namespace) -> int:
         return prove_several.run(options, paths)
     options.package = paths[0]
     package = proving.find(options.package)
-    if options.kit:
-        return prove_away.make_kit(options, package)
     plan, workspace = proving.plan_of(options.package, package)
+    if options.kit:
+        return prove_away.make_kit(options, package, plan, workspace)
     if options.result:
         return prove_away.judge_result(options, package, plan, workspace)
     if proving.is_away(options):

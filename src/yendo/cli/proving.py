@@ -10,7 +10,7 @@ from yendo.cli import machines
 from yendo.machines.kinds import SSH
 
 if TYPE_CHECKING:
-    from collections.abc import Callable, Sequence
+    from collections.abc import Callable, Mapping, Sequence
 
     from yendo.machines.protocol import Machine
     from yendo.plan import Plan
@@ -65,16 +65,9 @@ def chosen(
     options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path
 ) -> tuple[list[Scenario], Sequence[str]]:
     """The scenarios meant, and what may be left behind. Raises Usage."""
-    import difflib
-
-    from yendo.errors import Usage
     from yendo.prove import scenarios
 
-    others = tuple(workspace / name for name in plan.proof.others) if plan else ()
-    for other in others:
-        if not other.is_file():
-            raise Usage(f"{other} is named in [proof] others and is not there")
-    known = scenarios.with_others(others, package)
+    known = scenarios_of(package, plan, workspace)
     names = (
         list(scenarios.QUICK)
         if options.quick
@@ -82,16 +75,36 @@ def chosen(
     )
     if "all" in names:
         names = list(known)
-    for name in names:
-        if name not in known:
-            near = difflib.get_close_matches(name, known, 1)
-            raise Usage(
-                f"scenario {name!r} is not known; there are: all, {', '.join(known)}"
-                + (f"; did you mean {near[0]}?" if near else "")
-            )
     return scenarios.at_sites(
-        [known[name] for name in dict.fromkeys(names)], sites_of(package, options.site)
+        [one_of(known, name) for name in dict.fromkeys(names)], sites_of(package, options.site)
     ), plan.proof.accept if plan else ()
+
+
+def scenarios_of(package: Path, plan: Plan | None, workspace: Path) -> dict[str, Scenario]:
+    """Every scenario that a package can be proved in, by name. Raises Usage."""
+    from yendo.errors import Usage
+    from yendo.prove import scenarios
+
+    others = tuple(workspace / name for name in plan.proof.others) if plan else ()
+    for other in others:
+        if not other.is_file():
+            raise Usage(f"{other} is named in [proof] others and is not there")
+    return scenarios.with_others(others, package)
+
+
+def one_of(known: Mapping[str, Scenario], name: str) -> Scenario:
+    """The scenario of a name. Raises Usage."""
+    import difflib
+
+    from yendo.errors import Usage
+
+    if name not in known:
+        near = difflib.get_close_matches(name, known, 1)
+        raise Usage(
+            f"scenario {name!r} is not known; there are: all, {', '.join(known)}"
+            + (f"; did you mean {near[0]}?" if near else "")
+        )
+    return known[name]
 
 
 def sites_of(package: Path, wanted: Sequence[str] | None) -> Sequence[str]:

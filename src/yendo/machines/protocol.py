@@ -93,6 +93,9 @@ class Session(Protocol):
     def is_running(self, name: str) -> bool:
         """Whether a program of this name, without ``.exe``, runs."""
 
+    def open_program(self, name: str) -> None:
+        """Opens some program under this name, without ``.exe``, as a person who works with it would."""
+
     def end_programs(self, name: str) -> None:
         """Ends programs at once, by the beginning of their name."""
 

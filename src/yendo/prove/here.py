@@ -11,10 +11,11 @@ from yendo import host_os
 from yendo.errors import NoMachine, Usage
 from yendo.package import manifest as form
 from yendo.prove import kit
+from yendo.prove.scenarios import Scenario
 
 
 def play(
-    package: Path, scenario: str, site: str, *, although: str = "", idle: int = kit.IDLE, heard: Callable[[str], object]
+    package: Path, scenario: Scenario, site: str, *, although: str = "", idle: int = kit.IDLE, heard: Callable[[str], object]
 ) -> kit.KitResult:
     """Changes this computer: installs the package and removes it again, and reads what was seen. ``heard`` gets each
     line that is said meanwhile.
@@ -46,7 +47,7 @@ def play(
             code = process.wait()
         if code == 2:
             raise Usage("; ".join(said[-6:]))
-        found = folder / "kit" / kit.result_of(form.read(package), scenario, site)
+        found = folder / "kit" / kit.result_of(form.read(package), scenario.id, site)
         if not found.is_file():
             raise NoMachine(f"the run on this computer left no result: {'; '.join(said[-3:])}")
         result = kit.read(found, package, [made])

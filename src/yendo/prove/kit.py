@@ -28,11 +28,10 @@ from yendo.facts.surroundings import Account
 from yendo.machines.recorded.machine import RecordedMachine, RecordedPart
 from yendo.package import archive, scripts
 from yendo.package import manifest as form
-from yendo.prove import stage
 from yendo.prove.prove import digest_of
-from yendo.prove.scenarios import SCENARIOS
+from yendo.prove.rehearsal import Act, rehearse
+from yendo.prove.scenarios import Scenario
 
-PLAYED = ("system", "desk")  # what a kit can play: those that are the whole life of a package
 IDLE = 60  # seconds in which nothing is done, to see what the machine changes by itself
 MAX_RESULT = 4 << 30
 _DOORWAY = (
@@ -48,10 +47,11 @@ class Kit(msgspec.Struct, frozen=True):
     scenario: str
     site: str
     key: str
+    account: Account = "system"
 
 
 class KitResult(msgspec.Struct):
-    """A result that holds together: the machine that it was made on, the scenario, the site."""
+    """A result that holds together: the machine that it was made on, the scenario's name, the site."""
 
     machine: RecordedMachine
     scenario: str
@@ -60,66 +60,84 @@ class KitResult(msgspec.Struct):
 
 def note_of(package: Path, scenario: str, site: str) -> Path:
     """Where the key of a kit is kept."""
-    return package.parent / f"{package.name}.kit-{scenario}{'@' + site if site else ''}.json"
+    return package.parent / f"{package.name}.kit-{scenario.replace(':', '-')}{'@' + site if site else ''}.json"
 
 
 def result_of(manifest: form.Manifest, scenario: str, site: str) -> str:
     """What a kit of a package calls its result."""
-    return f"{manifest.id}-{scenario}{'-' + site if site else ''}.result.gz"
+    return f"{manifest.id}-{scenario.replace(':', '-')}{'-' + site if site else ''}.result.gz"
 
 
-def write(package: Path, target: Path, scenario: str = "system", site: str = "", *, idle: int = IDLE) -> Kit:
-    """Makes a kit for a built package as an archive, and keeps its key beside the package. Raises Usage."""
-    kit, own = _made(package, scenario, site, idle)
+def write(package: Path, target: Path, scenario: Scenario, site: str = "", *, idle: int = IDLE) -> Kit:
+    """Makes a kit for a built package as an archive, and keeps its key beside the package. Raises Usage where the
+    scenario is none for a kit.
+    """
+    made = _made(package, scenario, site, idle)
     with atomic.writing(target) as file, zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as packed:
-        for name, data in own.items():
+        for name, data in made.files.items():
             info = archive.member(name)
             info.compress_type = packed.compression
             packed.writestr(info, data)
-        archive.add_folder(packed, package, "package/")
-    atomic.write(note_of(package, scenario, site), msgspec.json.encode(kit) + b"\n")
-    return kit
+        for name, folder in made.folders.items():
+            archive.add_folder(packed, folder, f"{name}/")
+    atomic.write(note_of(package, scenario.id, site), msgspec.json.encode(made.kit) + b"\n")
+    return made.kit
 
 
-def lay_out(package: Path, folder: Path, scenario: str, site: str, *, idle: int = IDLE) -> Kit:
+def lay_out(package: Path, folder: Path, scenario: Scenario, site: str, *, idle: int = IDLE) -> Kit:
     """The same as a folder, for a play that is watched to its end: nobody else has to know its key. Raises Usage."""
-    kit, own = _made(package, scenario, site, idle)
+    made = _made(package, scenario, site, idle)
     folder.mkdir()
-    for name, data in own.items():
-        (folder / name).write_bytes(data)
-    shutil.copytree(package, folder / "package")
-    return kit
+    for name, data in made.files.items():
+        target = folder / name
+        target.parent.mkdir(exist_ok=True)
+        target.write_bytes(data)
+    for name, source in made.folders.items():
+        shutil.copytree(source, folder / name)
+    return made.kit
 
 
-def _made(package: Path, scenario: str, site: str, idle: int) -> tuple[Kit, dict[str, bytes]]:
-    """A kit, and its own files beside the package."""
-    if scenario not in PLAYED:
-        raise Usage(f"a kit plays {' or '.join(PLAYED)}, not {scenario}; prove the others on a machine")
+class _Made(msgspec.Struct):
+    """A kit: its own files and the folders that it brings, by their names in it."""
+
+    kit: Kit
+    files: dict[str, bytes]
+    folders: dict[str, Path]
+
+
+def _made(package: Path, scenario: Scenario, site: str, idle: int) -> _Made:
     manifest = form.read(package)
-    kit = Kit(digest_of(package), scenario, site, base64.b64encode(secrets.token_bytes(32)).decode())
-    made_up = stage.made_up(manifest)
-    own = {
-        "play.cmd": _DOORWAY.encode(),
-        "play.ps1": _script(manifest, kit, SCENARIOS[scenario].account, bool(made_up), idle),
-        "README.txt": _readme(manifest, scenario, result_of(manifest, scenario, site)).replace("\n", "\r\n").encode(),
-    }
-    return kit, own | ({"values.txt": stage.values_text(made_up)} if made_up else {})
+    played = rehearse(package, scenario, site, idle=idle)
+    key = base64.b64encode(secrets.token_bytes(32)).decode()
+    kit = Kit(digest_of(package), scenario.id, site, key, scenario.account)
+    result = result_of(manifest, scenario.id, site)
+    return _Made(
+        kit,
+        {
+            "play.cmd": _DOORWAY.encode(),
+            "play.ps1": _script(manifest, kit, scenario.account, played.acts, result),
+            "README.txt": _readme(manifest, scenario, played.acts, result).replace("\n", "\r\n").encode(),
+            **{name.replace("\\", "/"): data for name, data in played.contents.items()},
+        },
+        {"package": package, **{name.replace("\\", "/"): folder for name, folder in played.folders.items()}},
+    )
 
 
-def _script(manifest: form.Manifest, kit: Kit, account: Account, secret: bool, idle: int) -> bytes:
-    options = stage.options_of(kit.site, r"%ProgramFiles%\Yendo proof\values.txt" if secret else "")
+def _script(manifest: form.Manifest, kit: Kit, account: Account, acts: Sequence[Act], result: str) -> bytes:
+    name = f"{manifest.name} {manifest.version}, revision {manifest.revision}"
     data = {
         "id": manifest.id,
-        "name": f"{manifest.name} {manifest.version}, revision {manifest.revision}",
+        "name": name,
+        "what": f"This installs {name}, and does the rest of the scenario {kit.scenario},",
         "digest": kit.digest,
+        "checked": "package\\manifest.json",
         "account": account if account == "system" else "user",
-        "options": options,
         "logs": manifest.logs,
         "home": manifest.home,
         "key": kit.key,
-        "idle": idle,
-        "removes": bool(manifest.uninstall),
-        "result": result_of(manifest, kit.scenario, kit.site),
+        "acts": [list(act) for act in acts],
+        "result": result,
+        "next": f"yendo prove {manifest.id} --from {result}",
     }
     return assembled("yendo.machines.recorded", "play.ps1", data)
 
@@ -129,26 +147,47 @@ def assembled(room: str, name: str, data: Mapping[str, object]) -> bytes:
     observing = files("yendo.machines.recorded")
     parts = {part: files("yendo.package") for part in ("people", "facts", "trust")}
     text = files(room).joinpath(name).read_text("utf-8")
-    for part, place in {**parts, "observe": observing, "task": observing}.items():
+    for part, place in {**parts, "observe": observing, "task": observing, "operations": observing}.items():
         text = text.replace(f"#{part.upper()}#", place.joinpath(f"{part}.ps1").read_text("utf-8"))
     lines = [f"    {scripts.literal(key)} = {scripts.literal(value)}" for key, value in data.items()]
     return scripts.script(text.replace("#DATA#", "$Kit = @{\n" + "\n".join(lines) + "\n}"))
 
 
-def _readme(manifest: form.Manifest, scenario: str, result: str) -> str:
+def _readme(manifest: form.Manifest, scenario: Scenario, acts: Sequence[Act], result: str) -> str:
     what = f"{manifest.name} {manifest.version}, revision {manifest.revision}"
-    return f"""A proof kit for {what}: {SCENARIOS[scenario].title}
+    fetched = sorted({act[1] for act in acts if act[0] == "fetch"})
+    contents = "No contents of files but small .ini and .lnk files" + (f", and {', '.join(fetched)}" if fetched else "")
+    return f"""A proof kit for {what}: {scenario.title}
 
 1. Take a Windows that is put back afterwards, as fresh as those that the package is for. Nobody works on it meanwhile.
 2. Copy this folder onto it, to a local disk. Start play.cmd as administrator, and type yes.
-3. It looks, installs, looks, installs again, looks, removes, looks. It goes on after restarts by itself.
+3. It does this, and goes on after restarts by itself: {_order(acts)}.
 4. Take {result} from this folder to where Yendo is:
    yendo prove {manifest.id} --from {result}
 5. Put the machine back.
 
 What it writes down: names, sizes and hashes of files, the registry, which programs run, the package's own logs, the
-machine's name and Windows. No contents of files but small .ini and .lnk files. It sends nothing anywhere.
+machine's name and Windows. {contents}. It sends nothing anywhere.
 """
+
+
+def _order(acts: Sequence[Act]) -> str:
+    """What is done, in words, one after the other; a look beside a look is one."""
+    said: list[str] = []
+    for act in acts:
+        if act[0] == "verb":
+            word = act[1]
+        elif act[0] == "run" and "\\detect.ps1" in act[-1]:
+            continue
+        elif act[0] == "look":
+            word = "look"
+        elif act[0] in ("run", "remove", "remove-tree"):
+            word = f"{'run' if act[0] == 'run' else 'delete'} {act[3] if act[0] == 'run' else act[1]}"
+        else:
+            continue
+        if not said or said[-1] != word:
+            said.append(word)
+    return ", ".join(said)
 
 
 # --- the result -----------------------------------------------------------------------------------------
@@ -161,7 +200,9 @@ def read(result: Path, package: Path, kits: Sequence[Kit] = ()) -> KitResult:
     """
     head, parts, seal, sealed = _parts(result)
     kind, version, digest, name, account = (*head.split("\t"), "", "", "", "", "")[:5]
-    if (kind, version) != ("yendo-result", "1"):
+    if (kind, version) == ("yendo-result", "1"):
+        raise Usage(f"{result.name} was made by a kit of an earlier Yendo; make the kit again, and play it again")
+    if (kind, version) != ("yendo-result", "2"):
         raise Unreadable(f"{result.name} is no result of a proof kit, or of a later one")
     if digest != digest_of(package):
         raise Usage(f"{result.name} was made with other bytes of {name}; make a kit of this package, and play it again")
@@ -176,9 +217,9 @@ def read(result: Path, package: Path, kits: Sequence[Kit] = ()) -> KitResult:
             f"{result.name} is not as the kit wrote it: it was changed, or made with an older kit; play it again"
         )
     played: Account = "system" if account == "system" else "user"
-    if played != SCENARIOS[kit.scenario].account and account != "here":
+    if played != kit.account and account != "here":
         raise Usage(f"{result.name} was made as {account}; the kit is for {kit.scenario}")
-    return KitResult(RecordedMachine(parts, SCENARIOS[kit.scenario].account), kit.scenario, kit.site)
+    return KitResult(RecordedMachine(parts, kit.account), kit.scenario, kit.site)
 
 
 def _kept(package: Path) -> list[Kit]:

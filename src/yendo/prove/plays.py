@@ -261,14 +261,8 @@ def consent(*, agrees: bool) -> Callable[[Stage], None]:
 def program_open(stage: Stage) -> None:
     names = stage.manifest.in_the_way["install"].programs
     with stage.machine.fresh(stage.account) as session:
-        running: Any = getattr(session, "running", None)
-        if running is not None:
-            running += names
-        else:
-            for name in names:
-                session.run(
-                    f'cmd /c copy C:\\windows\\notepad.exe "C:\\{name}.exe" & start "" "C:\\{name}.exe"', timeout=30
-                )
+        for name in names:
+            session.open_program(name)
         opened = [name for name in names if session.is_running(name)]
         if not opened:
             stage.phase(

@@ -18,6 +18,7 @@ from yendo.machines.live import ssh
 from yendo.machines.live.ssh import EVERY, Heard, SshLine
 from yendo.package import manifest as form
 from yendo.prove import kit
+from yendo.prove.scenarios import SCENARIOS
 from yendo.terms.amounts import seconds
 
 LIMIT = 4 * 3600.0  # of a whole play
@@ -32,7 +33,7 @@ def play(package: Path, name: str, address: Address, site: str, heard: Heard, *,
     ssh.revert(name, address)
     with tempfile.TemporaryDirectory(prefix="yendo-ssh-") as place:
         folder = Path(place)
-        made = kit.lay_out(package, folder / "kit", "system", site, idle=idle)
+        made = kit.lay_out(package, folder / "kit", SCENARIOS["system"], site, idle=idle)
         target = folder / kit.result_of(form.read(package), "system", site)
         try:
             asyncio.run(_visit(SshLine(name, address, heard, LIMIT), folder / "kit", target))

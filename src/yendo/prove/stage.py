@@ -30,6 +30,7 @@ from yendo.terms.settings import SettingError, SettingValue
 
 ACCEPTED = (0, 3010, 1641)
 RUNNER_LIMIT = 3600.0
+DETECTION_LIMIT = 120.0
 MOST_RESTARTS = 5
 MOST_LINES = 2000  # of a log that is kept with a proof
 
@@ -226,13 +227,15 @@ class Stage:
         self.command_seconds += carried.seconds
         return carried
 
+    @property
+    def detection_line(self) -> str:
+        return f'powershell -NoProfile -ExecutionPolicy Bypass -File "{self.folder}\\detect.ps1" -Facts'
+
     def script_says(self, session: Session) -> tuple[bool | None, str]:
         """What the package's own detection script says; None where it cannot be executed."""
         if not self.machine.has_powershell:
             return None, ""
-        ran = session.run(
-            f'powershell -NoProfile -ExecutionPolicy Bypass -File "{self.folder}\\detect.ps1" -Facts', timeout=120
-        )
+        ran = session.run(self.detection_line, timeout=DETECTION_LIMIT)
         self.command_seconds += ran.seconds
         return (None if ran.exit_code not in (0, 1) else ran.exit_code == 0), ran.output.strip()
 

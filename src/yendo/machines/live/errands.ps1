@@ -19,212 +19,20 @@ if ($Account -eq '') { $Account = $Kit['account'] }
 #TRUST#
 #OBSERVE#
 #TASK#
+#OPERATIONS#
 
 function Get-Line { return '-NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + $Work + '\errands.ps1" -Inner -Account ' + $Account + $(if ($Although -ne '') { ' -Although "' + $Although.Replace('"', "'") + '"' } else { '' }) }
 
-function Get-ErrandPath([string]$Number, [string]$Kind) { return [IO.Path]::Combine($Asked, $Number + '.' + $Kind) }
+function Get-AnswerPath([string]$Number, [string]$Kind) { return [IO.Path]::Combine($Asked, $Number + '.' + $Kind) }
 
 # An answer is put in place when it is whole.
 function Send-Answer([string]$Number, [string[]]$Lines) {
-    [string]$to = Get-ErrandPath $Number 'told'
+    [string]$to = Get-AnswerPath $Number 'told'
     [IO.File]::WriteAllText($to + '.new', [string]::Join("`n", $Lines) + "`n", $Utf8)
     [IO.File]::Move($to + '.new', $to)
 }
 
 function ConvertFrom-Errand([string]$Field) { return $Utf8.GetString([Convert]::FromBase64String($Field)) }
-
-# A command line as the system itself takes it apart: the program, then the rest as it stands.
-function Split-Asked([string]$Line) {
-    [string]$text = $Line.Trim()
-    if ($text.StartsWith('"', 'Ordinal')) {
-        [int]$end = $text.IndexOf('"', 1)
-        if ($end -lt 0) { return @($text.Substring(1), '') }
-        return @($text.Substring(1, $end - 1), $text.Substring($end + 1).Trim())
-    }
-    [int]$end = $text.IndexOf(' ')
-    if ($end -lt 0) { return @($text, '') }
-    return @($text.Substring(0, $end), $text.Substring($end + 1).Trim())
-}
-
-function New-AskedStart([string]$Folder, [string]$Line) {
-    $words = Split-Asked $Line
-    [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new()
-    $start.FileName = $words[0]
-    $start.Arguments = $words[1]
-    $start.UseShellExecute = $false
-    if ($Folder -eq '') { $start.WorkingDirectory = [Environment]::SystemDirectory } else { $start.WorkingDirectory = $Folder }
-    return $start
-}
-
-# Runs a command line; what it has started goes with it when it is stopped for time.
-function Invoke-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line) {
-    [Diagnostics.ProcessStartInfo]$start = New-AskedStart $Folder $Line
-    $start.RedirectStandardOutput = $true
-    $start.RedirectStandardError = $true
-    $start.RedirectStandardInput = $true
-    $start.CreateNoWindow = $true
-    [DateTime]$begun = [DateTime]::UtcNow
-    try { [Diagnostics.Process]$process = [Diagnostics.Process]::Start($start) } catch {
-        Send-Answer $Number @("R`t" + 9009 + "`t0", ("O`t" + (ConvertTo-Base64 $Utf8.GetBytes($_.Exception.GetBaseException().Message))))
-        return
-    }
-    $process.StandardInput.Dispose()
-    $out = $process.StandardOutput.ReadToEndAsync()
-    $err = $process.StandardError.ReadToEndAsync()
-    [string]$code = '-'
-    if ($process.WaitForExit([int]([Math]::Min($Seconds * 1000, 2147483000)))) { $code = '' + $process.ExitCode } else {
-        [void](Invoke-Program 'taskkill.exe' ('/t /f /pid ' + $process.Id))
-        if (-not $process.WaitForExit(5000)) { $process.Kill() }
-    }
-    [string]$took = ([DateTime]::UtcNow - $begun).TotalSeconds.ToString('0.###', [Globalization.CultureInfo]::InvariantCulture)
-    # what a setup has left running may hold the pipes open
-    [string]$said = ''
-    foreach ($one in @($out, $err)) { if ($one.Wait(5000)) { $said = $said + $one.Result } }
-    Send-Answer $Number @(("R`t" + $code + "`t" + $took), ("O`t" + (ConvertTo-Base64 $Utf8.GetBytes($said))))
-}
-
-# The processes by their parents, where the system tells; else nothing.
-function Get-Parents {
-    $found = @{}
-    try {
-        foreach ($one in [Management.ManagementObjectSearcher]::new('select ProcessId, ParentProcessId from Win32_Process').Get()) {
-            $found[[int]$one['ProcessId']] = [int]$one['ParentProcessId']
-        }
-    } catch { }
-    return $found
-}
-
-function ConvertTo-Moment([double]$Value) { return $Value.ToString('0.##', [Globalization.CultureInfo]::InvariantCulture) }
-
-# Runs a command line and follows what it starts: every process to its end, every window that has a title. Without the
-# system's word on parents, whatever began since counts as its.
-function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line) {
-    [Diagnostics.ProcessStartInfo]$start = New-AskedStart $Folder $Line
-    $old = @{}
-    foreach ($one in [Diagnostics.Process]::GetProcesses()) { $old[$one.Id] = $true }
-    [Diagnostics.Stopwatch]$watch = [Diagnostics.Stopwatch]::StartNew()
-    try { [Diagnostics.Process]$first = [Diagnostics.Process]::Start($start) } catch {
-        [int]$error_code = 2
-        if ($_.Exception.GetBaseException() -is [ComponentModel.Win32Exception]) { $error_code = $_.Exception.GetBaseException().NativeErrorCode }
-        Send-Answer $Number @("R`t-`t-`t0`t-`t" + $error_code)
-        return
-    }
-    $ours = @{}     # number -> parent, name, begun, ended
-    $windows = @{}  # number and title -> program, title, shown, gone
-    [string]$ended = '-'
-    [string]$stopped = '-'
-    [double]$work = 0
-    [double]$quiet = 0
-    while ($true) {
-        [double]$now = $watch.Elapsed.TotalSeconds
-        $there = @{}
-        [double]$sum = 0
-        [bool]$shown = $false
-        $parents = $null
-        foreach ($one in [Diagnostics.Process]::GetProcesses()) {
-            try {
-                if ($old.ContainsKey($one.Id) -or ($one.Id -eq $PID)) { continue }
-                if (-not $ours.ContainsKey($one.Id)) {
-                    if ($null -eq $parents) { $parents = Get-Parents }
-                    [int]$parent = 0
-                    if ($parents.ContainsKey($one.Id)) { $parent = $parents[$one.Id] }
-                    if (($parents.Count -gt 0) -and ($one.Id -ne $first.Id) -and (-not $ours.ContainsKey($parent)) -and ($one.ProcessName -ne 'msiexec')) { continue }
-                    $ours[$one.Id] = @($parent, ($one.ProcessName + '.exe'), $now, '-')
-                }
-                $there[$one.Id] = $true
-                # the API layer gives every process the time of whoever asks, which says nothing
-                [double]$took = $one.TotalProcessorTime.TotalSeconds
-                [double]$mine = [Diagnostics.Process]::GetCurrentProcess().TotalProcessorTime.TotalSeconds
-                if ([Math]::Abs($mine - $took) -gt 0.05) { $sum = $sum + $took }
-                if (($one.MainWindowHandle -ne [IntPtr]::Zero) -and ($one.MainWindowTitle -ne '')) {
-                    $shown = $true
-                    [string]$key = '' + $one.Id + ' ' + $one.MainWindowTitle
-                    if (-not $windows.ContainsKey($key)) { $windows[$key] = @(($one.ProcessName + '.exe'), $one.MainWindowTitle, $now, $now) }
-                    $windows[$key][3] = $now
-                }
-            } catch { continue }
-        }
-        foreach ($id in @($ours.Keys)) { if ((-not $there.ContainsKey($id)) -and ($ours[$id][3] -eq '-')) { $ours[$id][3] = ConvertTo-Moment $now } }
-        if (($ended -eq '-') -and $first.HasExited) { $ended = ConvertTo-Moment $now }
-        if (($ended -ne '-') -and $ours.ContainsKey($first.Id)) { $ours[$first.Id][3] = $ended }
-        if (($ended -ne '-') -and ($there.Count -eq 0)) { break }
-        if (($sum - $work) -gt 0.03) { $work = $sum; $quiet = $now }
-        if ($shown -and (($now - $quiet) -gt 6)) { $stopped = 'waits' }
-        if ($now -gt $Seconds) { $stopped = 'time' }
-        if ($stopped -ne '-') {
-            foreach ($id in @($there.Keys)) { [void](Invoke-Program 'taskkill.exe' ('/t /f /pid ' + $id)) }
-            break
-        }
-        [Threading.Thread]::Sleep(150)
-    }
-    [double]$end = $watch.Elapsed.TotalSeconds
-    [string]$code = '-'
-    if (($stopped -eq '-') -and $first.HasExited) { $code = '' + $first.ExitCode }
-    [string[]]$lines = @("R`t" + $code + "`t" + $ended + "`t" + (ConvertTo-Moment $end) + "`t" + $stopped + "`t0")
-    foreach ($id in @($ours.Keys)) { $lines = @($lines + ("P`t" + $id + "`t" + $ours[$id][0] + "`t" + (ConvertTo-Field $ours[$id][1]) + "`t" + (ConvertTo-Moment $ours[$id][2]) + "`t" + $ours[$id][3])) }
-    foreach ($key in @($windows.Keys)) { $lines = @($lines + ("W`t" + (ConvertTo-Field $windows[$key][0]) + "`t" + (ConvertTo-Field $windows[$key][1]) + "`t" + (ConvertTo-Moment $windows[$key][2]) + "`t" + (ConvertTo-Moment $windows[$key][3]))) }
-    Send-Answer $Number $lines
-}
-
-function Get-Named([string]$Name) {
-    return @([Diagnostics.Process]::GetProcesses() | Where-Object { $_.ProcessName -eq $Name })
-}
-
-function Invoke-Errand([string]$Number, [string[]]$Fields) {
-    [string[]]$text = @()
-    for ([int]$at = 1; $at -lt $Fields.Length; $at++) { $text = @($text + (ConvertFrom-Errand $Fields[$at])) }
-    if ($Fields[0] -eq 'run') { Invoke-Asked $Number ([double]::Parse($text[0], [Globalization.CultureInfo]::InvariantCulture)) $text[1] $text[2]; return }
-    if ($Fields[0] -eq 'watch') { Watch-Asked $Number ([double]::Parse($text[0], [Globalization.CultureInfo]::InvariantCulture)) $text[1] $text[2]; return }
-    [string[]]$told = @('yes')
-    switch ($Fields[0]) {
-        'about' { $told = Get-About }
-        'look' {
-            [string]$to = Get-ErrandPath $Number 'look'
-            if ([IO.File]::Exists($First)) { Read-Known $First }
-            Write-Picture $to (@($Here, $Work) + $text)
-            if (-not [IO.File]::Exists($First)) { [IO.File]::Copy($to, $First) }
-        }
-        'copy' { Copy-Tree $text[0] $text[1] }
-        'place' {
-            if ($text[2] -eq 'private') {
-                if ([IO.File]::Exists($text[1])) { [IO.File]::Delete($text[1]) }
-                New-PrivateFile $text[1]
-            }
-            [IO.File]::WriteAllBytes($text[1], [IO.File]::ReadAllBytes($text[0]))
-        }
-        'append' {
-            [IO.FileStream]$stream = [IO.FileStream]::new($text[1], 'Append')
-            [byte[]]$data = [IO.File]::ReadAllBytes($text[0])
-            try { $stream.Write($data, 0, $data.Length) } finally { $stream.Dispose() }
-        }
-        'fetch' { if ([IO.File]::Exists($text[0])) { [IO.File]::Copy($text[0], (Get-ErrandPath $Number 'data')) } else { $told = @('no') } }
-        'digest' {
-            if ([IO.File]::Exists($text[0])) {
-                [IO.FileStream]$stream = [IO.FileStream]::new($text[0], 'Open', 'Read', 'ReadWrite, Delete', 65536)
-                try { $told = @('yes', [BitConverter]::ToString([Security.Cryptography.SHA256]::Create().ComputeHash($stream)).Replace('-', '').ToLowerInvariant()) } finally { $stream.Dispose() }
-            } else { $told = @('no') }
-        }
-        'remove' { if ([IO.File]::Exists($text[0])) { [IO.File]::SetAttributes($text[0], 'Normal'); [IO.File]::Delete($text[0]) } else { $told = @('no') } }
-        'remove-tree' { if ([IO.Directory]::Exists($text[0])) { [IO.Directory]::Delete($text[0], $true) } else { $told = @('no') } }
-        'make-folder' { if ([IO.Directory]::Exists($text[0])) { $told = @('no') } else { [void][IO.Directory]::CreateDirectory($text[0]) } }
-        'remove-folder' {
-            if (-not [IO.Directory]::Exists($text[0])) { $told = @('no') } else {
-                if ([IO.Directory]::GetFileSystemEntries($text[0]).Length -gt 0) { $told = @('no') } else { [IO.Directory]::Delete($text[0]) }
-            }
-        }
-        'has-folder' { if (-not [IO.Directory]::Exists($text[0])) { $told = @('no') } }
-        'files' { if ([IO.Directory]::Exists($text[0])) { $told = @($told + @([IO.Directory]::GetFiles($text[0], '*', 'AllDirectories') | ForEach-Object { ConvertTo-Field $_ })) } }
-        'running' { if ((Get-Named $text[0]).Length -eq 0) { $told = @('no') } }
-        'end' { foreach ($one in [Diagnostics.Process]::GetProcesses()) { if ($one.ProcessName.StartsWith($text[0], 'OrdinalIgnoreCase')) { try { $one.Kill() } catch { } } } }
-        'close' {
-            $some = Get-Named $text[0]
-            if ($some.Length -eq 0) { $told = @('no') }
-            foreach ($one in $some) { [void]$one.CloseMainWindow() }
-        }
-        default { throw ('an errand that is not known here: ' + $Fields[0]) }
-    }
-    Send-Answer $Number $told
-}
 
 # Ends what this script itself left here.
 function Stop-Errands([string]$Number) {
@@ -259,14 +67,14 @@ if (-not $Inner) { Start-Errands }
 [string]$Here = [IO.File]::ReadAllText([IO.Path]::Combine($Work, 'ready.txt'), $Utf8)
 [DateTime]$Idle = [DateTime]::UtcNow
 while (([DateTime]::UtcNow - $Idle).TotalHours -lt 4) {
-    [string[]]$waiting = @([IO.Directory]::GetFiles($Asked, '*.ask') | ForEach-Object { [IO.Path]::GetFileNameWithoutExtension($_) } | Where-Object { -not [IO.File]::Exists((Get-ErrandPath $_ 'told')) })
+    [string[]]$waiting = @([IO.Directory]::GetFiles($Asked, '*.ask') | ForEach-Object { [IO.Path]::GetFileNameWithoutExtension($_) } | Where-Object { -not [IO.File]::Exists((Get-AnswerPath $_ 'told')) })
     if ($waiting.Length -eq 0) { [Threading.Thread]::Sleep(100); continue }
     [Array]::Sort($waiting, [StringComparer]::Ordinal)
     [string]$number = $waiting[0]
     # what was begun and has no answer was cut off by a restart: it is not done a second time
-    if ([IO.File]::Exists((Get-ErrandPath $number 'begun'))) { Send-Answer $number @('cut'); continue }
-    [string[]]$fields = [IO.File]::ReadAllText((Get-ErrandPath $number 'ask'), $Utf8).TrimEnd([char[]]"`r`n").Split([char]9)
-    [IO.File]::WriteAllText((Get-ErrandPath $number 'begun'), '', $Utf8)
+    if ([IO.File]::Exists((Get-AnswerPath $number 'begun'))) { Send-Answer $number @('cut'); continue }
+    [string[]]$fields = [IO.File]::ReadAllText((Get-AnswerPath $number 'ask'), $Utf8).TrimEnd([char[]]"`r`n").Split([char]9)
+    [IO.File]::WriteAllText((Get-AnswerPath $number 'begun'), '', $Utf8)
     if ($fields[0] -eq 'over') { Stop-Errands $number }
     if ($fields[0] -eq 'restart') {
         Send-Answer $number @('yes')
@@ -274,7 +82,9 @@ while (([DateTime]::UtcNow - $Idle).TotalHours -lt 4) {
         [void](Invoke-Program 'shutdown.exe' '/r /t 0 /f')
         exit 0
     }
-    try { Invoke-Errand $number $fields } catch { Send-Answer $number @('error', (ConvertTo-Field $_.Exception.GetBaseException().Message)) }
+    [string[]]$text = @()
+    for ([int]$at = 1; $at -lt $fields.Length; $at++) { $text = @($text + (ConvertFrom-Errand $fields[$at])) }
+    try { Invoke-Operation $number $fields[0] $text } catch { Send-Answer $number @('error', (ConvertTo-Field $_.Exception.GetBaseException().Message)) }
     $Idle = [DateTime]::UtcNow
 }
 Clear-Return

@@ -27,8 +27,12 @@ from yendo.machines.recorded.observed import Observed, said
 from yendo.machines.recorded.picture import Picture, PictureReader
 
 
+WORK = r"C:\Program Files\Yendo proof"  # where a kit works; ordinary users cannot write there
+LOOKING = {"look", "idle", "fetch", "digest", "has-folder", "files", "running"}
+
+
 class RecordedPart(msgspec.Struct):
-    """A part of a recording: its name (``05-install-0``) and its lines."""
+    """A part of a recording: its name (``005-verb-0a``) and its lines."""
 
     name: str
     lines: list[str]
@@ -38,37 +42,50 @@ class RecordedPart(msgspec.Struct):
         return self.name.endswith("-look")
 
 
-class RecordedMoment(msgspec.Struct):
-    """Something that was carried out: ``verb`` is install, uninstall, detect or restarted; ``files`` what the runner
-    had written by then.
+class RecordedAct(msgspec.Struct):
+    """Something that was done: its name and fields as the kit had them, and what it answered. ``files`` is what the
+    runner had written by then, by path; ``exit_code`` is None where it was stopped for time.
     """
 
-    verb: str
-    exit_code: int
-    seconds: float
-    output: str
-    files: dict[str, bytes]
+    name: str
+    fields: tuple[str, ...]
+    answer: str = ""
+    exit_code: int | None = 0
+    seconds: float = 0.0
+    output: str = ""
+    content: bytes | None = None
+    files: dict[str, bytes] = {}
+
+    @property
+    def looks(self) -> bool:
+        """Whether it changes nothing, so that it may be passed over."""
+        return self.name in LOOKING or (self.name == "run" and "\\detect.ps1" in self.fields[-1])
+
+    @property
+    def words(self) -> str:
+        return f"{self.name} {self.fields[-1] if self.name == 'run' else ' '.join(self.fields)}".strip()
 
 
 class RecordedMachine(Observed):
     """One recording. Only what it has can be asked for: one scenario, as one account."""
 
     def __init__(self, parts: list[RecordedPart], account: Account) -> None:
-        if not parts or parts[0].name != "01-about":
+        if not parts or not parts[0].name.endswith("-about"):
             raise Unreadable("the result does not say on which machine it was made")
         super().__init__(*said(parts[0].lines), account)
         version = self.about.get("windows", "")
         self.name = f"kit-{version.split('.')[2] if version.count('.') >= 2 else 'unknown'}"
         self.label = f"{self.words}, by a proof kit"
         reader = PictureReader()
-        self.parts = [reader.read(part.lines) if part.is_picture else _moment(part) for part in parts[1:]]
+        self.parts = [reader.read(part.lines) if part.is_picture else _act(part) for part in parts[1:]]
         pictures = [part for part in self.parts if isinstance(part, Picture)]
         if not pictures:
             raise Unreadable("the result holds no picture of a machine")
         self.first = pictures[0]
-        if len(self.parts) > 1 and isinstance(self.parts[0], Picture) and isinstance(self.parts[1], Picture):
-            idle = difference(self.parts[0].state, self.parts[1].state)  # nothing was done between these two
-            self.by_itself = {key_of(effect.thing) for effect in idle}
+        match self.parts[:3]:
+            case [Picture() as one, RecordedAct(name="idle"), Picture() as other]:
+                # nothing was done between these two
+                self.by_itself = {key_of(effect.thing) for effect in difference(one.state, other.state)}
         for picture in pictures:
             picture.state = self.quiet(picture.state)
 
@@ -99,48 +116,103 @@ class RecordedSession(RunnerOnly):
         return self.machine.facts
 
     def bring(self, source: Path, target: str) -> None:
-        """Nothing: the kit brought it."""
+        """The kit brought it; a package lies in the kit's own folder already."""
+        self._next("copy", optional=True)
 
     lend = bring
 
     def take_away(self, target: str) -> None:
-        """Nothing: whoever has the machine puts it back."""
+        self._next("remove-tree")
 
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
-        """Nothing: what the proof would write, the kit had with it."""
+        """The kit had it with it; what is private lies in its own folder."""
+        self._next("place", *(() if private else (path,)))
+
+    def remove(self, path: str) -> bool:
+        return self._next("remove", path).answer == "yes"
 
     def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
-        match = re.search(r'apply\.cmd" (\w+)', command)
-        moment = self._next("detect" if "detect.ps1" in command else match[1] if match else "")
-        return Ran(moment.exit_code, moment.output, moment.seconds)
+        if match := re.search(r'apply\.cmd" (\w+)', command):
+            done = self._next("verb", match[1])
+        elif "\\detect.ps1" in command:
+            done = self._next("run", "\\detect.ps1", part=True)
+        else:
+            done = self._next("run", command)
+        return Ran(done.exit_code, done.output, done.seconds)
 
     def restart(self) -> None:
         self._next("restarted")
 
-    def _next(self, verb: str) -> RecordedMoment:
-        for number in range(self.at, len(self.machine.parts)):
-            part = self.machine.parts[number]
-            if isinstance(part, Picture):
-                self.picture = part
-            elif part.verb == verb:
-                self.at, self.files = number + 1, part.files or self.files
-                return part
-            else:
-                break
+    def _next(self, name: str, *about: str, optional: bool = False, part: bool = False) -> RecordedAct:
+        """The next act of this name that is about this; acts that only look are passed over. ``part``: of a field.
+
+        Raises NotCovered where something else was done then.
+        """
+        parts, at, picture = self.machine.parts, self.at, self.picture
+        while at < len(parts):
+            act = parts[at]
+            at += 1
+            if isinstance(act, Picture):
+                picture = act
+            elif act.name == name and all(any(_is(word, field, part) for field in act.fields) for word in about):
+                if act.answer == "error":
+                    raise NotCovered(f"the kit could not do '{act.words}' there: {act.output}")
+                self.at, self.files, self.picture = at, act.files or self.files, picture
+                return act
+            elif not act.looks:
+                if optional:
+                    return act
+                asked = " ".join((name, *about))
+                raise NotCovered(
+                    f"the kit did '{act.words}' where this machine would call for '{asked}': it showed something else "
+                    "than the simulated one, by which the kit was made. Prove it over SSH"
+                )
+        if optional:
+            return RecordedAct(name, about)
         raise NotCovered(
-            f"the result says nothing of {verb or 'such a command'} at this point; it may have been cut off"
+            f"the result says nothing of {' '.join((name, *about))} at this point; it may have been cut off"
         )
 
+    def _looked(self, name: str, *about: str) -> RecordedAct | None:
+        """What was looked up of this before anything else was done; None where the kit did not ask."""
+        for act in self.machine.parts[self.at :]:
+            if isinstance(act, Picture):
+                continue
+            if act.name == name and act.fields[: len(about)] == about:
+                return act
+            if not act.looks:
+                break
+        return None
+
     def state(self) -> State:
-        while self.at < len(self.machine.parts) and isinstance(part := self.machine.parts[self.at], Picture):
-            self.picture = part
-            self.at += 1
+        """The picture that was taken at this point; of several the last."""
+        at = self.at
+        while at < len(self.machine.parts):
+            act = self.machine.parts[at]
+            at += 1
+            if isinstance(act, Picture):
+                self.at, self.picture = at, act
+                if not isinstance(self._following(at), Picture):
+                    break
+            elif not act.looks:
+                break
         return self.picture.state.copy()
 
+    def _following(self, at: int) -> Picture | RecordedAct | None:
+        """What comes after that, where nothing was done but to wait."""
+        rest = self.machine.parts[at:]
+        if rest and isinstance(rest[0], RecordedAct) and rest[0].name == "idle":
+            rest = rest[1:]
+        return rest[0] if rest else None
+
     def is_running(self, name: str) -> bool:
+        if told := self._looked("running", name):
+            return told.answer == "yes"
         return name.lower() in {program.lower() for program in self.picture.programs}
 
     def read(self, path: str) -> bytes | None:
+        if told := self._looked("fetch", path):
+            return told.content
         return next((data for known, data in self.files.items() if known.lower() == path.lower()), None)
 
     def files_below(self, path: str) -> list[str]:
@@ -153,23 +225,50 @@ class RecordedSession(RunnerOnly):
     def has_folder(self, path: str) -> bool:
         return self.picture.state.get("folder", path) is not None
 
+    def end_programs(self, name: str) -> None:
+        self._next("end", name)
+
+    def close_program(self, name: str) -> bool:
+        return self._next("close", name).answer == "yes"
+
     def _over(self, *_: Any) -> NoReturn:
         raise NotCovered("what was recorded cannot be changed any more")
 
-    place = append = remove = make_folder = remove_folder = end_programs = close_program = _over
+    place = append = make_folder = remove_folder = _over
 
 
-def _moment(part: RecordedPart) -> RecordedMoment:
-    found = RecordedMoment("restarted", 0, 0.0, "", {})
+def _is(word: str, field: str, part: bool) -> bool:
+    return word in field if part else word == field
+
+
+def _act(part: RecordedPart) -> RecordedAct:
+    found = RecordedAct("", (), files={})
     try:
         for line in part.lines:
             kind, *fields = line.split("\t")
-            if kind == "R":
-                found.verb, found.exit_code, found.seconds = fields[0], int(fields[1]), float(fields[2])
+            if kind == "M":
+                found.name, found.fields = fields[0], tuple(unescape(field) for field in fields[1:])
+            elif kind == "R":
+                found.exit_code = None if fields[0] == "-" else int(fields[0])
+                found.seconds = float(fields[1])
             elif kind == "O":
                 found.output = base64.b64decode(fields[0], validate=True).decode("utf-8", "replace")
             elif kind == "C":
-                found.files[unescape(fields[0])] = base64.b64decode(fields[1], validate=True)
+                data = base64.b64decode(fields[1], validate=True)
+                if fields[0] == "-":
+                    found.content = data
+                else:
+                    found.files[unescape(fields[0])] = data
+            elif not found.answer:
+                found.answer = kind
+            else:
+                found.output = found.output or unescape(line)
+        if not found.name:
+            raise ValueError("it does not say what was done")
     except (ValueError, IndexError, binascii.Error) as error:
         raise Unreadable(f"part {part.name} of the result cannot be read: {error}") from error
+    if found.answer == "cut":  # the restart that was wanted came before the answer
+        found.exit_code = 1641
+    if found.answer == "error":
+        found.exit_code = None
     return found

@@ -30,7 +30,8 @@ function Get-ProgramFacts([string]$Path, [bool]$Hash) {
     [string]$version = '-'
     [string]$machine = '-'
     try {
-        [IO.FileStream]$stream = [IO.FileStream]::new($Path, 'Open', 'Read', 'ReadWrite, Delete', 65536)
+        # of one that is not hashed, its head alone is read
+        [IO.FileStream]$stream = [IO.FileStream]::new($Path, 'Open', 'Read', 'ReadWrite, Delete', $(if ($Hash) { 65536 } else { 1 }))
         try {
             [byte[]]$head = [byte[]]::new(4096)
             [int]$count = $stream.Read($head, 0, 4096)
@@ -158,7 +159,7 @@ function Write-Registry([IO.StreamWriter]$Out) {
 # The picture as lines; `Own` are folders that belong to whoever looks.
 function Write-Picture([string]$Path, [string[]]$Own) {
     $script:Hasher = [Security.Cryptography.SHA256]::Create()
-    [IO.StreamWriter]$out = [IO.StreamWriter]::new($Path, $false, [Text.UTF8Encoding]::new($false))
+    [IO.StreamWriter]$out = [IO.StreamWriter]::new($Path, $false, [Text.UTF8Encoding]::new($false), 65536)
     $out.NewLine = "`n"
     try {
         Write-Files $out $Own

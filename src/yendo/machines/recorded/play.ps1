@@ -1,5 +1,5 @@
-# Carries a package out on this computer, from a fresh machine to its removal, and writes down what it sees: one file, for
-# "yendo prove PACKAGE --from FILE". Start it as administrator, by play.cmd, on a machine that is put back afterwards.
+# Does on this computer what the kit says, one act after the other, and writes down what it sees: one file, which Yendo
+# judges where it is. Start it as administrator, by play.cmd, on a machine that is put back afterwards.
 # Made by Yendo. Windows PowerShell 5.1 or later; nothing is installed, nothing is sent anywhere.
 param([string]$Account = '', [switch]$Inner, [switch]$Yes, [switch]$Start, [string]$Although = '')
 
@@ -12,8 +12,9 @@ if ($Account -eq '') { $Account = $Kit['account'] }
 # ordinary users cannot write there, and so the package's own runner believes the values that lie there
 [string]$Work = [Environment]::ExpandEnvironmentVariables('%ProgramFiles%\Yendo proof')
 [string]$Parts = [IO.Path]::Combine($Work, 'parts')
-[string]$Package = [IO.Path]::Combine($Work, 'package')
-[string]$First = [IO.Path]::Combine($Parts, '02-look.txt')
+[string]$First = [IO.Path]::Combine($Work, 'first.txt')
+[string]$Begun = [IO.Path]::Combine($Work, 'begun.txt')
+[string]$Placed = [IO.Path]::Combine($Work, 'placed.txt')
 [string]$Progress = [IO.Path]::Combine($Work, 'progress.txt')
 [string]$TaskName = 'Yendo\proof'
 
@@ -22,6 +23,7 @@ if ($Account -eq '') { $Account = $Kit['account'] }
 #TRUST#
 #OBSERVE#
 #TASK#
+#OPERATIONS#
 
 function Show-Line([string]$Text) {
     [Console]::WriteLine($Text)
@@ -37,13 +39,21 @@ function Save-Part([string]$Name, [string[]]$Lines) {
     [IO.File]::Move($to + '.new', $to)
 }
 
-function Save-Look([string]$Name) {
-    if (Test-Part $Name) { return }
-    Show-Line ('looking at the machine (' + $Name + ')')
-    if ([IO.File]::Exists($First)) { Read-Known $First }
-    [string]$to = [IO.Path]::Combine($Parts, $Name + '.txt')
-    Write-Picture ($to + '.new') @($Here, $Work)
-    [IO.File]::Move($to + '.new', $to)
+# The same for what an operation answers; the file that it copied or the picture that it took belongs to the part.
+function Get-AnswerPath([string]$Name, [string]$Kind) { return [IO.Path]::Combine($Work, 'answer.' + $Kind) }
+
+function Send-Answer([string]$Name, [string[]]$Lines) {
+    [string]$data = Get-AnswerPath $Name 'data'
+    if ([IO.File]::Exists($data)) {
+        if ([IO.FileInfo]::new($data).Length -le 4194304) { $Lines = @($Lines + ("C`t-`t" + (ConvertTo-Base64 ([IO.File]::ReadAllBytes($data))))) }
+        [IO.File]::Delete($data)
+    }
+    [string]$look = Get-AnswerPath $Name 'look'
+    if ([IO.File]::Exists($look)) {
+        [IO.File]::Move($look, [IO.Path]::Combine($Parts, $Name + '.txt'))
+        return
+    }
+    Save-Part $Name @(@($script:Act) + $Lines)
 }
 
 # The files of the runner that tell how it went: its logs and what it remembers.
@@ -74,16 +84,15 @@ function Test-Over {
 }
 
 # A verb by the package's own runner; through every restart in its middle.
-function Invoke-Verb([string]$Name, [string]$Verb) {
+function Invoke-Verb([string]$Name, [string]$Verb, [string]$Package, [string]$Options) {
     for ([int]$turn = 0; $turn -le 5; $turn++) {
         [string]$part = $Name + '-' + $turn + 'a'
         if (-not (Test-Part $part)) {
             Show-Line ($Verb + ': the package is at work')
-            [DateTime]$begun = [DateTime]::UtcNow
-            $ran = Invoke-Program 'cmd.exe' ('/d /s /c ""' + $Package + '\apply.cmd" ' + $Verb + $Kit['options'] + '"')
-            [string[]]$lines = @("R`t" + $Verb + "`t" + $ran[0] + "`t" + ([DateTime]::UtcNow - $begun).TotalSeconds.ToString('0.###', [Globalization.CultureInfo]::InvariantCulture))
-            $lines = @($lines + ("O`t" + (ConvertTo-Base64 $Utf8.GetBytes($ran[1]))) + (Get-Told))
-            Save-Part $part $lines
+            [DateTime]$since = [DateTime]::UtcNow
+            $ran = Invoke-Program 'cmd.exe' ('/d /s /c ""' + $Package + '\apply.cmd" ' + $Verb + $Options + '"')
+            [string[]]$lines = @("R`t" + $ran[0] + "`t" + (ConvertTo-Moment ([DateTime]::UtcNow - $since).TotalSeconds))
+            Save-Part $part (@($script:Act) + $lines + @("O`t" + (ConvertTo-Base64 $Utf8.GetBytes($ran[1]))) + (Get-Told))
             Show-Line ($Verb + ': ended with ' + $ran[0])
             if (($ran[0] -eq 1641) -and (-not (Test-Over))) {
                 Show-Line 'the computer starts anew now; this goes on by itself'
@@ -91,44 +100,62 @@ function Invoke-Verb([string]$Name, [string]$Verb) {
             }
         }
         [string]$said = [IO.File]::ReadAllText([IO.Path]::Combine($Parts, $part + '.txt'), $Utf8)
-        if (-not $said.StartsWith("R`t" + $Verb + "`t1641`t", 'Ordinal')) { return }
+        if ($said.IndexOf("`nR`t1641`t", [StringComparison]::Ordinal) -lt 0) { return }
         [string]$after = $Name + '-' + $turn + 'b'
         if (-not (Test-Part $after)) {
             if (Test-Over) { [DateTime]$until = [DateTime]::UtcNow } else { [DateTime]$until = [DateTime]::UtcNow.AddMinutes(30) }
             while ((-not (Test-Over)) -and ([DateTime]::UtcNow -lt $until)) { [Threading.Thread]::Sleep(1000) }
-            Save-Part $after (@('X') + (Get-Told))
+            Save-Part $after (@("M`trestarted") + (Get-Told))
         }
         if (Test-Over) { return }
     }
 }
 
-function Save-Detection([string]$Name) {
-    if (Test-Part $Name) { return }
-    $ran = Invoke-Program 'WindowsPowerShell\v1.0\powershell.exe' ('-NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + $Package + '\detect.ps1" -Facts')
-    Save-Part $Name @(("R`tdetect`t" + $ran[0] + "`t0"), ("O`t" + (ConvertTo-Base64 $Utf8.GetBytes($ran[1]))))
+# A picture is not taken of what was put here to be carried out: the outermost folder that had to be made for it.
+function Add-Placed([string]$Path) {
+    [string]$top = $Path
+    while (-not [IO.Directory]::Exists([IO.Path]::GetDirectoryName($top))) { $top = [IO.Path]::GetDirectoryName($top) }
+    [IO.File]::AppendAllText($Placed, $top + "`n", $Utf8)
 }
 
-function Save-About { if (-not (Test-Part '01-about')) { Save-Part '01-about' (Get-About) } }
-
-# --- the order of things: a fresh machine, installed, installed again, removed ---------------------------------------
+# One act of the kit. A command that a restart has cut off is not carried out a second time.
+function Invoke-Act([string]$Name, [string[]]$Fields) {
+    [string[]]$text = @()
+    for ([int]$at = 1; $at -lt $Fields.Length; $at++) {
+        if ($Fields[$at].StartsWith('kit:', 'Ordinal')) { $text = @($text + [IO.Path]::Combine($Work, $Fields[$at].Substring(4))) } else { $text = @($text + $Fields[$at]) }
+    }
+    [string]$script:Act = "M`t" + $Fields[0]
+    for ([int]$at = 1; $at -lt $Fields.Length; $at++) { $script:Act = $script:Act + "`t" + (ConvertTo-Field $Fields[$at]) }
+    if ($Fields[0] -eq 'verb') { Invoke-Verb $Name $text[0] $text[1] $text[2]; return }
+    if (Test-Part $Name) { return }
+    if ([IO.File]::Exists($Begun) -and ([IO.File]::ReadAllText($Begun, $Utf8) -eq $Name)) {
+        Save-Part $Name @($script:Act, 'cut')
+        return
+    }
+    switch ($Fields[0]) {
+        'idle' {
+            Show-Line ('waiting ' + $text[0] + ' seconds, to see what changes by itself')
+            [Threading.Thread]::Sleep(1000 * [int]$text[0])
+            Save-Part $Name @($script:Act)
+            return
+        }
+        'look' {
+            Show-Line ('looking at the machine (' + $Name + ')')
+            if ([IO.File]::Exists($Placed)) { $text = @([IO.File]::ReadAllLines($Placed, $Utf8)) }
+        }
+        'copy' { Add-Placed $text[1] }
+        'run' { if ($text[2].IndexOf('\detect.ps1"', [StringComparison]::Ordinal) -ge 0) { Show-Line 'asking whether it is detected' } else { Show-Line ('running ' + $text[2]) } }
+    }
+    if (($Fields[0] -eq 'run') -or ($Fields[0] -eq 'watch')) { [IO.File]::WriteAllText($Begun, $Name, $Utf8) }
+    try { Invoke-Operation $Name $Fields[0] $text } catch { Send-Answer $Name @('error', (ConvertTo-Field $_.Exception.GetBaseException().Message)) }
+}
 
 function Invoke-Play {
-    Save-About
-    Save-Look '02-look'
-    if ($Kit['idle'] -gt 0) {
-        if (-not (Test-Part '03-look')) { Show-Line ('waiting ' + $Kit['idle'] + ' seconds, to see what changes by itself'); [Threading.Thread]::Sleep(1000 * $Kit['idle']) }
-        Save-Look '03-look'
-    }
-    Save-Detection '04-detect'
-    Invoke-Verb '05-install' 'install'
-    Save-Detection '06-detect'
-    Save-Look '07-look'
-    Invoke-Verb '08-install' 'install'
-    Save-Look '09-look'
-    if ($Kit['removes']) {
-        Invoke-Verb '10-uninstall' 'uninstall'
-        Save-Detection '11-detect'
-        Save-Look '12-look'
+    if (-not (Test-Part '000-about')) { Save-Part '000-about' (Get-About) }
+    [int]$number = 0
+    foreach ($act in $Kit['acts']) {
+        $number++
+        Invoke-Act ($number.ToString('000', [Globalization.CultureInfo]::InvariantCulture) + '-' + $act[0]) $act
     }
     Save-Result
 }
@@ -145,7 +172,7 @@ function Save-Result {
         [void]$seal.TransformBlock($Data, 0, $Data.Length, $Data, 0)
         $out.Write($Data, 0, $Data.Length)
     }
-    Add-Bytes $Utf8.GetBytes("yendo-result`t1`t" + $Kit['digest'] + "`t" + $Kit['name'] + "`t" + $Account + "`n")
+    Add-Bytes $Utf8.GetBytes("yendo-result`t2`t" + $Kit['digest'] + "`t" + $Kit['name'] + "`t" + $Account + "`n")
     foreach ($path in $files) {
         Add-Bytes $Utf8.GetBytes('part ' + [IO.Path]::GetFileNameWithoutExtension($path) + "`n")
         Add-Bytes ([IO.File]::ReadAllBytes($path))
@@ -157,7 +184,7 @@ function Save-Result {
     if ([IO.File]::Exists($to)) { [IO.File]::Delete($to) }
     [IO.File]::Move($to + '.new', $to)
     Show-Line ('done: ' + $to)
-    Show-Line ('next, where Yendo is: yendo prove ' + $Kit['id'] + ' --from ' + $Kit['result'] + '; then put this machine back')
+    Show-Line ('next, where Yendo is: ' + $Kit['next'] + '; then put this machine back')
 }
 
 # --- who does it -----------------------------------------------------------------------------------------------------
@@ -168,8 +195,8 @@ function Start-Play {
     if (-not [Security.Principal.WindowsPrincipal]::new([Security.Principal.WindowsIdentity]::GetCurrent()).IsInRole([Security.Principal.WindowsBuiltInRole]::Administrator)) { Stop-With 'start play.cmd as administrator: what is proved is an installation for the whole machine' }
     if ($Start -and ($Account -ne 'system')) { Stop-With 'a play at a desk needs a person who stays; only the system account is started and left alone' }
     if ($Here.StartsWith('\\', 'Ordinal')) { Stop-With 'copy this folder onto the computer first: the system account does not reach the share that it lies on' }
-    if ((Get-Hash ([IO.Path]::Combine($Here, 'package\manifest.json'))) -ne $Kit['digest']) { Stop-With 'the package in this folder is not the one that the kit was made for; make the kit again' }
-    [Console]::WriteLine('This installs ' + $Kit['name'] + ' on this computer, and removes it again, as ' + $Account + '. Do it on a machine that is put back afterwards.')
+    if (($Kit['checked'] -ne '') -and ((Get-Hash ([IO.Path]::Combine($Here, $Kit['checked']))) -ne $Kit['digest'])) { Stop-With 'the package in this folder is not the one that the kit was made for; make the kit again' }
+    [Console]::WriteLine($Kit['what'] + ' on this computer, as ' + $(if ($Account -eq 'system') { 'the system account' } else { 'the administrator who started it' }) + '. Do it on a machine that is put back afterwards.')
     [string[]]$claims = Get-Claims
     if (($claims.Length -gt 0) -and ($Although -eq '')) {
         foreach ($claim in $claims) { [Console]::WriteLine('not on this computer: ' + $claim) }
@@ -185,14 +212,12 @@ function Start-Play {
     Stop-Others
     if ([IO.Directory]::Exists($Work)) { [IO.Directory]::Delete($Work, $true) }
     New-Protected $Work $true
-    Copy-Tree ([IO.Path]::Combine($Here, 'package')) $Package
-    [void][IO.Directory]::CreateDirectory($Parts)
-    if ([IO.File]::Exists([IO.Path]::Combine($Here, 'values.txt'))) {
-        # the runner takes values only from where nobody else reads
-        [string]$given = [IO.Path]::Combine($Work, 'values.txt')
-        New-PrivateFile $given
-        [IO.File]::WriteAllBytes($given, [IO.File]::ReadAllBytes([IO.Path]::Combine($Here, 'values.txt')))
+    # what is carried out lies where ordinary users cannot change it
+    foreach ($name in @('package', 'brought')) {
+        [string]$from = [IO.Path]::Combine($Here, $name)
+        if ([IO.Directory]::Exists($from)) { Copy-Tree $from ([IO.Path]::Combine($Work, $name)) }
     }
+    [void][IO.Directory]::CreateDirectory($Parts)
     [IO.File]::WriteAllText($Progress, '', $Utf8)
     [IO.File]::WriteAllText($ready, $Here, $Utf8)
     if ($Account -ne 'system') {

@@ -231,6 +231,9 @@ class SimulatedSession:
     def is_running(self, name: str) -> bool:
         return name.lower() in (program.lower() for program in self.running)
 
+    def open_program(self, name: str) -> None:
+        self.running.append(name)
+
     def end_programs(self, name: str) -> None:
         self.running = [program for program in self.running if not program.lower().startswith(name.lower())]
 
