@@ -203,7 +203,9 @@ def test_bad_results(tmp_path: Path, yendo: Yendo) -> None:
         (sealed(package, made_kit.key, [about()]), "no picture"),
         (sealed(package, made_kit.key, [about(), RecordedPart("001-look", ["Q"])]), "cannot be read"),
         (
-            sealed(package, made_kit.key, [about(), LOOK, RecordedPart("005-verb-0a", ["M\tverb\tinstall", "R\tx\t0"])]),
+            sealed(
+                package, made_kit.key, [about(), LOOK, RecordedPart("005-verb-0a", ["M\tverb\tinstall", "R\tx\t0"])]
+            ),
             "cannot be read",
         ),
     ):
@@ -274,7 +276,9 @@ def test_what_a_kit_does_not_play(tmp_path: Path, name: str, words: str) -> None
 def test_a_machine_that_turned_out_otherwise(tmp_path: Path) -> None:
     """The kit deleted what the simulated machine had called for; there something else would have been: no verdict."""
     package = made(tmp_path / "w", "", REPAIR)
-    there = RecordedPart("003-look", ["D\tC:\\Windows", r"F	C:\Other\big.exe	9	638000000000000000	-	1.0	34404"])
+    there = RecordedPart(
+        "003-look", ["D\tC:\\Windows", r"F	C:\Other\big.exe	9	638000000000000000	-	1.0	34404"]
+    )
     parts = [
         about(),
         LOOK,
@@ -404,8 +408,19 @@ def with_scheduler(session: Any, folder: Path) -> None:
         pytest.param("repair", "", REPAIR, marks=pytest.mark.thorough),
         pytest.param("starts", "", "", marks=pytest.mark.thorough),
     ],
-    ids=["removed twice", "desk", "system", "a restart in the middle", "a step that fails", "a secret", "odd path",
-         "a program open", "media gone", "repair", "starts"],
+    ids=[
+        "removed twice",
+        "desk",
+        "system",
+        "a restart in the middle",
+        "a step that fails",
+        "a secret",
+        "odd path",
+        "a program open",
+        "media gone",
+        "repair",
+        "starts",
+    ],
 )
 def test_the_same_verdict(tmp_path: Path, shell_wine: Any, scenario: str, more: str, steps: str) -> None:
     """What a kit brought back, and the same package proved on the layer directly: verdict, effects, detection."""

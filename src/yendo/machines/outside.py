@@ -10,7 +10,6 @@ from yendo.facts.machine import Facts
 from yendo.facts.surroundings import Surroundings
 from yendo.machines.protocol import Ran
 
-
 OPENED_WITHIN = 30.0
 
 

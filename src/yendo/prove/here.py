@@ -15,7 +15,13 @@ from yendo.prove.scenarios import Scenario
 
 
 def play(
-    package: Path, scenario: Scenario, site: str, *, although: str = "", idle: int = kit.IDLE, heard: Callable[[str], object]
+    package: Path,
+    scenario: Scenario,
+    site: str,
+    *,
+    although: str = "",
+    idle: int = kit.IDLE,
+    heard: Callable[[str], object],
 ) -> kit.KitResult:
     """Changes this computer: installs the package and removes it again, and reads what was seen. ``heard`` gets each
     line that is said meanwhile.

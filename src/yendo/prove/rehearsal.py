@@ -58,7 +58,7 @@ def rehearse(package: Path, scenario: Scenario, site: str, *, idle: int) -> Rehe
         raise Usage(f"a kit does not play {scenario.id}: {'; '.join(refused) or 'it does nothing on a machine'}")
     if stage.machine.visits > 1:
         raise Usage(
-            f"a kit does not play {scenario.id}: the machine would have to be put back in the middle; over SSH that is done"
+            f"a kit does not play {scenario.id}: the machine would have to be put back in the middle, as over SSH"
         )
     return found
 

@@ -26,7 +26,6 @@ from yendo.machines.protocol import Ran
 from yendo.machines.recorded.observed import Observed, said
 from yendo.machines.recorded.picture import Picture, PictureReader
 
-
 WORK = r"C:\Program Files\Yendo proof"  # where a kit works; ordinary users cannot write there
 LOOKING = {"look", "idle", "fetch", "digest", "has-folder", "files", "running"}
 
