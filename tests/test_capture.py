@@ -11,14 +11,16 @@ import subprocess
 import sys
 import threading
 import time
+import zipfile
 from pathlib import Path
 from typing import Any
 
 import msgspec
 import pytest
 from conftest import Yendo, missing, parsed, unix
+from test_kit import carried
 
-from yendo.capture import AlreadyThere, WorkDone, WorkFailed, WorkLine, sorted_out, there_already, work
+from yendo.capture import AlreadyThere, WorkDone, WorkFailed, WorkLine, kit, sorted_out, there_already, work
 from yendo.capture.sort import wanted
 from yendo.capture.tree import tree
 from yendo.demo.vendor import PROGRAMS
@@ -462,6 +464,52 @@ def test_parts_and_a_restart(wine: Any) -> None:
 
 
 @pytest.mark.wine
+def test_by_a_kit_through_a_restart(shell_wine: Any, script: Path, tmp_path: Path, yendo: Yendo) -> None:
+    """Done where nothing is installed, and brought back: the same as on the layer itself."""
+    name = "w.captured.zip"
+    add = r"reg add HKLM\Software\Tidewell /v After /d x /f"
+    jobs = [line("3010"), WorkLine("settings", add)]
+    kit.write(tmp_path / "w", tmp_path / "k.zip", jobs, setup=script, idle=1)
+    assert not (tmp_path / "w").exists()
+    carried(tmp_path / "k.zip", shell_wine, tmp_path, "user", name)
+    yendo("capture", "w", "--from", name, expect=None)
+    by_kit = record.read(tmp_path / "w" / record.RECORD)
+    assert by_kit.setup == "work.cmd" and "by a kit" in by_kit.machines.first
+    assert [[run.restarted for run in part.runs] for part in by_kit.parts] == [[True], [False]]
+    direct = sorted_out(work(shell_wine, jobs, brought=[script]))
+    random = {"seed", "volume.txt"}
+
+    def things(capture: record.Capture) -> dict[str, tuple[str, str]]:
+        names = {one.effect.thing.identity: (one.part, one.left) for one in capture.caught}
+        return {name: said for name, said in names.items() if name.rpartition("\\")[2] not in random}
+
+    assert things(by_kit) == things(direct)
+    assert (tmp_path / "w" / "captured" / "files").is_dir() or list((tmp_path / "w").rglob("sounder.cfg"))
+    assert "nothing" not in yendo("capture", "w", "--show").stdout
+    with zipfile.ZipFile(tmp_path / name) as whole, zipfile.ZipFile(tmp_path / "other.zip", "w") as changed:
+        for info in whole.infolist():
+            data = whole.read(info)
+            changed.writestr(info, b"x" + data[1:] if info.filename.startswith("kept/") else data)
+    assert "not the one that was seen there" in yendo("capture", "w", "--from", "other.zip", expect=3).stderr
+
+
+def test_kits_that_cannot_be(tmp_path: Path, yendo: Yendo) -> None:
+    """A person as the system account, results of nothing, of another kit, and no archive at all."""
+    refused = yendo("capture", "w", "--hand", "winver", "--scenario", "system", "--kit", "k.zip", expect=2).stderr
+    assert "nobody sits at the system account" in refused
+    assert "no kit for w was made here" in yendo("capture", "w", "--from", "r.zip", expect=2).stderr
+    told = yendo("capture", "w", "--run", "winver", "--kit", "k.zip").stdout
+    assert "brings back" in told and "w.captured.zip" in told
+    assert "is not there" in yendo("capture", "w", "--from", "r.zip", expect=2).stderr
+    (tmp_path / "r.zip").write_bytes(b"PK\x03\x04")
+    assert "is no result of a kit that captures" in yendo("capture", "w", "--from", "r.zip", expect=3).stderr
+    both = yendo("capture", "w", "--from", "r.zip", "--run", "winver", expect=2).stderr
+    assert "give NAME and --from alone" in both
+    here = yendo("capture", "w", "--run", "winver", "--machine", "here", expect=2).stderr
+    assert "--this-computer-may-be-changed" in here
+
+
+@pytest.mark.wine
 def test_a_machine_that_is_not_clean(wine: Any) -> None:
     """A library that the setup brings lies in the system's folder already."""
     brought = [Effect("add", File(r"C:\Windows\System32\msvcrt.dll")), Effect("add", File(r"C:\Program Files\new.dll"))]
@@ -495,18 +543,14 @@ def test_killed_in_the_middle_nothing_is_there(wine: Any, script: Path, tmp_path
 @pytest.mark.wine
 def test_by_a_persons_hand(wine: Any, tmp_path: Path, yendo: Yendo) -> None:
     """On a screen that a person sees, here one without a monitor: the answer that a person gave is what is captured."""
-    compiler = "x86_64-w64-mingw32-gcc"
-    if not shutil.which(compiler):
-        missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
-    source = Path(__file__).with_name("asks.c")
-    subprocess.run([compiler, "-mwindows", "-O1", str(source), "-o", str(tmp_path / "asks.exe")], check=True)
+    program = _asking(tmp_path)
     with layer.screen() as display:
         assert display
         over = threading.Event()
         person = threading.Thread(target=_person, args=(display, over))
         person.start()
         try:
-            yendo("capture", "w", tmp_path / "asks.exe", "--part", "settings", "--hand", "{setup}",
+            yendo("capture", "w", program, "--part", "settings", "--hand", "{setup}",
                   environment={"DISPLAY": display})  # fmt: skip
         finally:
             over.set()
@@ -516,6 +560,41 @@ def test_by_a_persons_hand(wine: Any, tmp_path: Path, yendo: Yendo) -> None:
     assert "showed Sounder" in yendo("capture", "w", "--show").stdout
     told = yendo("capture", "v", "--hand", "winver", expect=2, environment={"DISPLAY": ""}).stderr
     assert "needs a screen that a person sees" in told
+
+
+@pytest.mark.wine
+@pytest.mark.thorough
+def test_by_a_persons_hand_with_a_kit(shell_wine: Any, tmp_path: Path, yendo: Yendo) -> None:
+    """The kit waits until the person has closed the windows."""
+    from yendo.machines.wine.machine import WineMachine
+
+    program = _asking(tmp_path)
+    jobs = [WorkLine("settings", "{setup}", hand=True)]
+    kit.write(tmp_path / "w", tmp_path / "k.zip", jobs, setup=program, idle=0)
+    with layer.screen() as display:
+        assert display
+        over = threading.Event()
+        person = threading.Thread(target=_person, args=(display, over))
+        person.start()
+        try:
+            machine = WineMachine(shell_wine.cache, shell_wine.powershell, screen=display)
+            carried(tmp_path / "k.zip", machine, tmp_path, "user", "w.captured.zip")
+        finally:
+            over.set()
+            person.join()
+    yendo("capture", "w", "--from", "w.captured.zip", expect=None)
+    (value,) = [one for one in record.read(tmp_path / "w" / record.RECORD).caught if one.effect.kind == "registry"]
+    assert value.part == "settings" and value.effect.thing.data == 0  # type: ignore[union-attr]
+
+
+def _asking(folder: Path) -> Path:
+    """A program that asks a question and keeps the answer."""
+    compiler = "x86_64-w64-mingw32-gcc"
+    if not shutil.which(compiler):
+        missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
+    source = Path(__file__).with_name("asks.c")
+    subprocess.run([compiler, "-mwindows", "-O1", str(source), "-o", str(folder / "asks.exe")], check=True)
+    return folder / "asks.exe"
 
 
 def _person(display: str, over: threading.Event) -> None:

@@ -358,17 +358,15 @@ def test_what_changes_by_itself_is_no_effect(tmp_path: Path) -> None:
 # --- played on the layer ---------------------------------------------------------------------------------
 
 
-def played(package: Path, machine: Any, folder: Path, scenario: Scenario, site: str = "") -> Any:
-    """Makes a kit, plays it there, through every restart, and takes its result."""
-    kit.write(package, folder / "k.zip", scenario, site, idle=1)
-    with zipfile.ZipFile(folder / "k.zip") as packed:
-        packed.extractall(folder / "kit")
-    with machine.fresh(scenario.account) as session:
+def carried(packed: Path, machine: Any, folder: Path, account: str, name: str) -> Path:
+    """Plays a kit on a machine, as whoever starts it, through every restart; gives where its result is."""
+    with zipfile.ZipFile(packed) as kit_file:
+        kit_file.extractall(folder / "kit")
+    with machine.fresh(account) as session:
         with_scheduler(session, folder)
         session.bring(folder / "kit", r"C:\kit")
         ran = session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes -Account here"', timeout=900)
         print(ran.output)
-        name = kit.result_of(form.read(package), scenario.id, site)
         restarts, until = 0, time.monotonic() + 600
         while session.read(rf"C:\kit\{name}") is None and time.monotonic() < until:
             told = session.read(r"C:\Program Files\Yendo proof\progress.txt") or b""
@@ -379,9 +377,15 @@ def played(package: Path, machine: Any, folder: Path, scenario: Scenario, site: 
         while session.has_folder(r"C:\Program Files\Yendo proof") and time.monotonic() < until:
             time.sleep(0.2)
         assert not session.has_folder(r"C:\Program Files\Yendo proof"), "the kit leaves nothing of its own"
-        result = folder / name
-        result.write_bytes(session.read(rf"C:\kit\{name}") or b"")
-    return kit.read(result, package)
+        (folder / name).write_bytes(session.read(rf"C:\kit\{name}") or b"")
+    return folder / name
+
+
+def played(package: Path, machine: Any, folder: Path, scenario: Scenario, site: str = "") -> Any:
+    """Makes a kit, plays it there, and reads its result."""
+    kit.write(package, folder / "k.zip", scenario, site, idle=1)
+    name = kit.result_of(form.read(package), scenario.id, site)
+    return kit.read(carried(folder / "k.zip", machine, folder, scenario.account, name), package)
 
 
 def with_scheduler(session: Any, folder: Path) -> None:

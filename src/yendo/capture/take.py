@@ -77,11 +77,11 @@ def there_already(state: State, brought: Iterable[Effect]) -> list[Effect]:
 
 @contextlib.contextmanager
 def _visit(
-    machine: WatchedMachine, account: Account, brought: Sequence[Path]
+    machine: WatchedMachine, account: Account, brought: Sequence[Path], lying: bool
 ) -> Iterator[tuple[WatchedSession, State]]:
     """A fresh machine with the vendor's files in one folder, and its state with them."""
     with tempfile.TemporaryDirectory(prefix="yendo-capture-") as place, machine.fresh(account) as session:
-        for path in brought:
+        for path in () if lying else brought:
             shutil.copyfile(path, Path(place) / path.name)
         session.bring(Path(place), FOLDER, counts=True)
         before = machine.baseline(account)
@@ -96,6 +96,7 @@ def work(
     jobs: Sequence[WorkLine],
     *,
     brought: Sequence[Path] = (),
+    lying: bool = False,
     account: Account = "user",
     timeout: float = TIMEOUT,
     predicted: Sequence[Effect] = (),
@@ -104,12 +105,12 @@ def work(
     wanted: Callable[[Caught], bool] = lambda caught: True,
     progress: Progress = lambda text: None,
 ) -> WorkDone:
-    """Does the work on a fresh machine. ``contents`` is the workspace that the files' contents go into, for what is
-    ``wanted``.
+    """Does the work on a fresh machine. ``lying``: what is brought lies there already. ``contents`` is the workspace
+    that the files' contents go into, for what is ``wanted``.
 
     Raises WorkFailed, NoMachine, Usage, and AlreadyThere where the machine is not clean and nobody says ``although``.
     """
-    with _visit(machine, account, brought) as (session, first):
+    with _visit(machine, account, brought, lying) as (session, first):
         place = _placing(session.surroundings)
         there = there_already(first, predicted)
         if there and not although:
@@ -174,13 +175,19 @@ def _handed(effect: Effect, brought: Sequence[Path]) -> bool:
     return effect.thing.identity in {rf"{FOLDER}\{path.name}".lower() for path in brought}
 
 
+def command_of(job: WorkLine, brought: Sequence[Path]) -> str:
+    """The command line of a job on the machine, where the vendor's files lie in one folder."""
+    command = job.command.replace("{folder}", FOLDER)
+    for path in brought:
+        command = on_machine(command.replace("{setup}", f'"{path.name}"'), path.name)
+    return command
+
+
 def _ran(
     session: WatchedSession, job: WorkLine, brought: Sequence[Path], timeout: float, before: State
 ) -> tuple[WorkRun, State]:
     """How a command ended, and the machine after it. Raises WorkFailed."""
-    command = job.command.replace("{folder}", FOLDER)
-    for path in brought:
-        command = on_machine(command.replace("{setup}", f'"{path.name}"'), path.name)
+    command = command_of(job, brought)
     watched = session.watch(command, timeout=timeout, folder=FOLDER if brought else None, hand=job.hand)
     if why := _failure(watched):
         shown = [window for window in watched.windows if window.counts]

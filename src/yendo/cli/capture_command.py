@@ -2,7 +2,8 @@
 and for what has to be set by hand afterwards.
 
 yendo capture sounder sounder-setup.exe --run '{setup} /S' --part settings --run 'reg add ...' --twice
-yendo capture sounder --show
+yendo capture sounder sounder-setup.exe --hand '{setup}' --scenario desk --kit sounder-kit.zip
+yendo capture sounder --from sounder.captured.zip
 yendo capture sounder --show --left
 yendo capture sounder --show --why 'C:\\ProgramData\\*'
 """
@@ -22,6 +23,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from yendo.capture import WorkDone, WorkLine
+    from yendo.capture.kit import CaptureKit
     from yendo.capture.tree import Branch
     from yendo.effects.capture import Capture, LeftEntry
     from yendo.steps.captured import Decided
@@ -85,6 +87,22 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--although", default="", metavar="WHY", help="why what is there already does not matter")
     machines.add_watching(parser, "command", "30 min")
+    machines.add_this_computer(parser)
+    away = parser.add_argument_group("on a Windows where nothing is installed")
+    away.add_argument(
+        "--kit",
+        type=Path,
+        metavar="FILE",
+        help="do nothing now: write a zip that does the work there, as --scenario says",
+    )
+    away.add_argument(
+        "--from",
+        type=Path,
+        dest="results",
+        action="append",
+        metavar="FILE",
+        help="what the kit has brought back; a second one, from another machine, tells what is a machine's own",
+    )
     shown = parser.add_argument_group("look at a capture")
     shown.add_argument("--show", action="store_true", help="show what was captured, as a tree, and what becomes of it")
     shown.add_argument("--left", action="store_true", help="only what is left out, with reasons")
@@ -117,27 +135,32 @@ def _take(options: argparse.Namespace) -> int:
     except ValueError as error:
         raise Usage(f"--limit: {error}") from error
     captured.guard(options.name)
-    jobs = _jobs(options)
+    if options.kit:
+        return _make_kit(options, limit)
+    made = _brought_back(options) if options.results else None
+    jobs = made.jobs if made else _jobs(options)
     office = _office(options.name)
     gathered = captured.staging(options.name)
     shutil.rmtree(gathered, ignore_errors=True)
     try:
         with show.working(f"capturing {options.name}", quiet=options.quiet or options.json) as progress:
-            taken = _done(options, jobs, office, limit, progress, gathered)
-            second = None
-            if options.twice is not None:
-                second = _done(options, jobs, office, limit, progress, None, options.twice or options.machine)
+            if made:
+                taken = _judged(options, made, options.results[0], office, gathered)
+                second = _judged(options, made, options.results[1], office, None) if len(options.results) > 1 else None
+            else:
+                taken, second = _done(options, jobs, office, limit, progress, gathered), None
+                if options.twice is not None:
+                    second = _done(options, jobs, office, limit, progress, None, options.twice or options.machine)
+        setup = Path(made.setup) if made and made.setup else options.setup
         capture = sorted_out(
             taken,
             second,
-            setup=options.setup.name if options.setup else "",
-            sha256=digest.of_file(options.setup) if options.setup else "",
-            although=options.although,
+            setup=setup.name if setup else "",
+            sha256=made.sha256 if made else digest.of_file(setup) if setup else "",
+            although=options.although or (made.although if made else ""),
             office=office,
         )
-        written = captured.write(
-            options.name, capture, gathered, options.setup.stem if options.setup else options.name.name
-        )
+        written = captured.write(options.name, capture, gathered, setup.stem if setup else options.name.name)
     finally:
         shutil.rmtree(gathered, ignore_errors=True)
     every = _decided(options.name, capture)
@@ -146,6 +169,72 @@ def _take(options: argparse.Namespace) -> int:
     elif not options.quiet:
         _told(show.console(), options, capture, every, written.renewed, written.idle)
     return 1 if any(one.fate in ("open", "cannot") for one in every) or written.idle else 0
+
+
+def _make_kit(options: argparse.Namespace, limit: float) -> int:
+    """Writes a kit that does the work elsewhere."""
+    from yendo.capture import kit
+    from yendo.cli import show
+    from yendo.errors import Usage
+    from yendo.prove.scenarios import SCENARIOS
+
+    if options.machine != "wine" or options.twice is not None:
+        raise Usage("a kit does the work on the machine that it is carried to; leave --machine and --twice out")
+    jobs = _jobs(options)
+    scenario = options.scenario or ("desk" if any(job.hand for job in jobs) else "system")
+    made = kit.write(
+        options.name,
+        options.kit,
+        jobs,
+        setup=options.setup,
+        beside=options.beside,
+        account=SCENARIOS[scenario].account,
+        although=options.although,
+        timeout=limit,
+    )
+    if options.json:
+        show.emit({"schema": "yendo.kit/1", "kit": str(options.kit), "scenario": scenario, "result": made.result})
+    elif not options.quiet:
+        out = show.console()
+        size = show.size(options.kit.stat().st_size)
+        out.print(f"[bold]{show.clean(options.kit)}[/bold]: a kit that does the work, {size}, {scenario}")
+        there = "unpack it there, start play.cmd as administrator; put the machine back afterwards"
+        show.grid(out, [("on a Windows", there), ("brings back", made.result)], styles=("dim",))
+        out.print(f"\n[dim]next:[/dim] yendo capture {show.clean(options.name)} --from {show.clean(made.result)}")
+    return 0
+
+
+def _brought_back(options: argparse.Namespace) -> CaptureKit:
+    """The kit whose results are given. Raises Usage."""
+    from yendo.capture import kit
+    from yendo.errors import Usage
+
+    if len(options.results) > 2:
+        raise Usage("two results at most: one machine, and another that tells what is the first one's own")
+    if options.setup or getattr(options, "work", None):
+        raise Usage("what was done stands in the kit; give NAME and --from alone")
+    return kit.kept_for(options.name)
+
+
+def _judged(
+    options: argparse.Namespace, made: CaptureKit, result: Path, office: Sequence[LeftEntry], gathered: Path | None
+) -> WorkDone:
+    """The work as a kit has done it."""
+    from yendo.capture import brings, kit, work
+    from yendo.capture.sort import wanted
+
+    with kit.brought_back(result, made) as machine:
+        return work(
+            machine,
+            made.jobs,
+            brought=made.brought,
+            lying=True,
+            account=made.account,
+            predicted=brings(made.at_hand) if made.at_hand else (),
+            although=options.although or made.although,
+            contents=gathered,
+            wanted=wanted(office),
+        )
 
 
 def _office(folder: Path) -> tuple[LeftEntry, ...]:

@@ -8,6 +8,7 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
+from yendo.machines.kinds import HERE as HERE
 from yendo.machines.kinds import NAMES as NAMES
 
 if TYPE_CHECKING:
@@ -54,13 +55,23 @@ def add_watching(parser: argparse.ArgumentParser, what: str, limit: str) -> None
         "--machine",
         default="wine",
         metavar="NAME",
-        help="where it runs: wine (default), or ssh:NAME of machines.toml, which is put back before every run",
+        help="where it runs: wine (default), ssh:NAME of machines.toml, which is put back before every run, or for a "
+        "capture here",
     )
     parser.add_argument("--powershell", type=Path, metavar="PATH", help=argparse.SUPPRESS)
     parser.add_argument(
         "--unconfined",
         action="store_true",
         help="run it without isolation, with your own rights and files; said in the record",
+    )
+
+
+def add_this_computer(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--this-computer-may-be-changed",
+        action="store_true",
+        dest="may_change",
+        help="with --machine here: yes, do it on this Windows",
     )
 
 
@@ -110,6 +121,18 @@ def watched(
         shell = powershell_source(options.powershell)
         guise = OTHER if second else None
         yield WineMachine(cache(), shell, unconfined=options.unconfined, guise=guise, screen=screen)
+        return
+    if asked == HERE and hasattr(options, "may_change"):
+        if not options.may_change:
+            raise Usage(
+                "this does the work on this very computer; say so with --this-computer-may-be-changed, on one that is "
+                "put back afterwards"
+            )
+        machine = attended.here(options.although, progress)
+        try:
+            yield machine
+        finally:
+            machine.interrupt()
         return
     name = asked.removeprefix(SSH)
     if name == asked:

@@ -89,12 +89,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="prove nothing now: write a zip for a Windows where nothing is installed; it plays system (or "
         "--scenario NAME) there; with several scenarios, or all, a folder of zips",
     )
-    parser.add_argument(
-        "--this-computer-may-be-changed",
-        action="store_true",
-        dest="may_change",
-        help="with --machine here: yes, install and remove it on this Windows",
-    )
+    machines.add_this_computer(parser)
     parser.add_argument(
         "--although", metavar="WHY", default="", help="with --machine here: why it may be one that belongs to somebody"
     )

@@ -7,6 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from yendo.cli import machines
+from yendo.machines.kinds import HERE as HERE
 from yendo.machines.kinds import SSH
 
 if TYPE_CHECKING:
@@ -19,9 +20,6 @@ if TYPE_CHECKING:
     from yendo.prove.scenarios import Scenario
 
     Heard = Callable[[Cell | None, Machine, Scenario], object]
-
-
-HERE = "here"
 
 
 def find(path: Path) -> Path:

@@ -9,6 +9,7 @@ if TYPE_CHECKING:  # the command line asks for the names alone, at every start
     from yendo.machines.protocol import Machine
 
 NAMES = ("simulated", "wine")
+HERE = "here"  # the Windows that Yendo runs on
 SSH = "ssh:"  # in front of a computer's name in machines.toml
 
 

@@ -2,13 +2,16 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Protocol
 
 import msgspec
 
+from yendo.errors import Unreadable
 from yendo.facts.surroundings import Account
+from yendo.formats.fields import unescape
 from yendo.machines.protocol import Machine, Session
 
 SCREEN = (1280, 800)
@@ -72,6 +75,43 @@ class Watched(msgspec.Struct, frozen=True):
     pressed: tuple[str, ...] = ()
     network_off: bool = True
     error: int = 0
+
+
+def watched(command: str, lines: Sequence[str], machine: str) -> Watched:
+    """What a script on a machine tells of a run that it watched (``machines/recorded/operations.ps1``), in lines of
+    fields between tabs: ``R`` code, first ended, seconds, stopped, error; ``W`` a window; ``P`` a process. Raises
+    Unreadable.
+    """
+    if lines[0] == "cut":
+        return Watched(command, 1641, None, 0.0, (), (), network_off=False)
+    rows = [line.split("\t") for line in lines]
+    try:
+        _, code, first, seconds, stopped, error = rows[0]
+        return Watched(
+            command,
+            None if code == "-" else int(code),
+            _moment(first),
+            float(seconds),
+            tuple(
+                Window(unescape(row[1]), unescape(row[2]), "", (), float(row[3]), _moment(row[4]))
+                for row in rows[1:]
+                if row[0] == "W"
+            ),
+            tuple(
+                Process(int(row[1]), int(row[2]), unescape(row[3]), float(row[4]), _moment(row[5]))
+                for row in rows[1:]
+                if row[0] == "P"
+            ),
+            stopped=stopped.strip("-"),
+            network_off=False,
+            error=int(error),
+        )
+    except (ValueError, IndexError) as wrong:
+        raise Unreadable(f"{machine} gave an answer that cannot be read: {lines[0][:80]}") from wrong
+
+
+def _moment(text: str) -> float | None:
+    return None if text == "-" else float(text)
 
 
 class WatchedSession(Session, Protocol):

@@ -34,7 +34,7 @@ from yendo.prove.scenarios import Scenario
 
 IDLE = 60  # seconds in which nothing is done, to see what the machine changes by itself
 MAX_RESULT = 4 << 30
-_DOORWAY = (
+DOORWAY = (
     '@echo off\r\n"%SystemRoot%\\System32\\WindowsPowerShell\\v1.0\\powershell.exe" -NoLogo -NoProfile '
     '-ExecutionPolicy Bypass -File "%~dp0play.ps1" %*\r\n'
 )
@@ -114,7 +114,7 @@ def _made(package: Path, scenario: Scenario, site: str, idle: int) -> _Made:
     return _Made(
         kit,
         {
-            "play.cmd": _DOORWAY.encode(),
+            "play.cmd": DOORWAY.encode(),
             "play.ps1": _script(manifest, kit, scenario.account, played.acts, result),
             "README.txt": _readme(manifest, scenario, played.acts, result).replace("\n", "\r\n").encode(),
             **{name.replace("\\", "/"): data for name, data in played.contents.items()},
@@ -199,27 +199,49 @@ def read(result: Path, package: Path, kits: Sequence[Kit] = ()) -> KitResult:
     Raises Usage where it belongs to another package, Unreadable where it is damaged.
     """
     head, parts, seal, sealed = _parts(result)
-    kind, version, digest, name, account = (*head.split("\t"), "", "", "", "", "")[:5]
-    if (kind, version) == ("yendo-result", "1"):
-        raise Usage(f"{result.name} was made by a kit of an earlier Yendo; make the kit again, and play it again")
-    if (kind, version) != ("yendo-result", "2"):
-        raise Unreadable(f"{result.name} is no result of a proof kit, or of a later one")
+    digest, name, account = _headed(head, result)
     if digest != digest_of(package):
         raise Usage(f"{result.name} was made with other bytes of {name}; make a kit of this package, and play it again")
     known = [kit for kit in kits or _kept(package) if kit.digest == digest]
     if not known:
         raise Usage(f"no kit of this package was made here: its key would lie beside {package}")
-    for kit in known:
-        if hmac.compare_digest(hmac.new(base64.b64decode(kit.key), seal, hashlib.sha256).hexdigest(), sealed):
-            break
-    else:
-        raise Unreadable(
-            f"{result.name} is not as the kit wrote it: it was changed, or made with an older kit; play it again"
-        )
+    kit = next((kit for kit in known if _sealed_by(kit.key, seal, sealed)), None)
+    if kit is None:
+        raise Unreadable(_OTHERWISE.format(result.name))
     played: Account = "system" if account == "system" else "user"
     if played != kit.account and account != "here":
         raise Usage(f"{result.name} was made as {account}; the kit is for {kit.scenario}")
     return KitResult(RecordedMachine(parts, kit.account), kit.scenario, kit.site)
+
+
+_OTHERWISE = "{} is not as the kit wrote it: it was changed, or made with an older kit; play it again"
+
+
+def _headed(head: str, result: Path) -> tuple[str, str, str]:
+    """What a result's first line says: whose it is, the name, the account that played it."""
+    kind, version, digest, name, account = (*head.split("\t"), "", "", "", "", "")[:5]
+    if (kind, version) == ("yendo-result", "1"):
+        raise Usage(f"{result.name} was made by a kit of an earlier Yendo; make the kit again, and play it again")
+    if (kind, version) != ("yendo-result", "2"):
+        raise Unreadable(f"{result.name} is no result of a proof kit, or of a later one")
+    return digest, name, account
+
+
+def _sealed_by(key: str, body: bytes, seal: str) -> bool:
+    return hmac.compare_digest(hmac.new(base64.b64decode(key), body, hashlib.sha256).hexdigest(), seal)
+
+
+def recorded(result: Path, identifier: str, key: str) -> tuple[list[RecordedPart], str]:
+    """The parts of a result that is no package's, and the account that played it. Raises Usage where it belongs to
+    another kit, Unreadable where it is damaged.
+    """
+    head, parts, body, seal = _parts(result)
+    mine, name, account = _headed(head, result)
+    if mine != identifier:
+        raise Usage(f"{result.name} is the result of another kit, for {name}")
+    if not _sealed_by(key, body, seal):
+        raise Unreadable(_OTHERWISE.format(result.name))
+    return parts, account
 
 
 def _kept(package: Path) -> list[Kit]:

@@ -26,7 +26,7 @@ from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Ran
 from yendo.machines.recorded.observed import Observed, said
 from yendo.machines.recorded.picture import PictureReader
-from yendo.machines.watching import Process, Watched, Window
+from yendo.machines.watching import Watched, watched
 
 ERRANDS = r"C:\Program Files\Yendo proof\errands"
 SCRIPT = "errands.ps1"
@@ -241,32 +241,7 @@ class LiveSession(RunnerOnly):
         if press:
             raise NotCovered(f"dialogs are agreed to on the layer only, not on {self.link.name}")
         lines = self.ask("watch", f"{timeout:g}", folder or "", command, patience=timeout + RESTART)
-        if lines[0] == "cut":
-            return Watched(command, 1641, None, 0.0, (), (), network_off=False)
-        rows = [line.split("\t") for line in lines]
-        try:
-            _, code, first, seconds, stopped, error = rows[0]
-            return Watched(
-                command,
-                None if code == "-" else int(code),
-                None if first == "-" else float(first),
-                float(seconds),
-                tuple(
-                    Window(unescape(row[1]), unescape(row[2]), "", (), float(row[3]), _moment(row[4]))
-                    for row in rows[1:]
-                    if row[0] == "W"
-                ),
-                tuple(
-                    Process(int(row[1]), int(row[2]), unescape(row[3]), float(row[4]), _moment(row[5]))
-                    for row in rows[1:]
-                    if row[0] == "P"
-                ),
-                stopped=stopped.strip("-"),
-                network_off=False,
-                error=int(error),
-            )
-        except (ValueError, IndexError) as wrong:
-            raise Unreadable(f"{self.link.name} gave an answer that cannot be read: {lines[0][:80]}") from wrong
+        return watched(command, lines, self.link.name)
 
     def look(self) -> State:
         """Everything on the machine, the system's own doing as well."""
@@ -336,7 +311,3 @@ class LiveSession(RunnerOnly):
         with contextlib.suppress(NoMachine):  # the machine may be on its way down before it answers
             self.errand("restart", patience=60)
         self.errand("has-folder", "C:\\", patience=RESTART)
-
-
-def _moment(text: str) -> float | None:
-    return None if text == "-" else float(text)

@@ -9,12 +9,13 @@ import base64
 import binascii
 import contextlib
 import re
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any, NoReturn
 
 import msgspec
 
+from yendo import digest
 from yendo.effects import State, difference
 from yendo.effects.things import key_of
 from yendo.errors import NotCovered, Unreadable
@@ -25,9 +26,12 @@ from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Ran
 from yendo.machines.recorded.observed import Observed, said
 from yendo.machines.recorded.picture import Picture, PictureReader
+from yendo.machines.watching import Watched, watched
 
 WORK = r"C:\Program Files\Yendo proof"  # where a kit works; ordinary users cannot write there
-LOOKING = {"look", "idle", "fetch", "digest", "has-folder", "files", "running"}
+LOOKING = {"look", "idle", "fetch", "digest", "has-folder", "files", "running", "keep", "settle", "restarted"}
+Contents = Callable[[str, Path], bool]
+"""Writes a content that a kit took along, by its name, into a file; False where there is none."""
 
 
 class RecordedPart(msgspec.Struct):
@@ -43,7 +47,8 @@ class RecordedPart(msgspec.Struct):
 
 class RecordedAct(msgspec.Struct):
     """Something that was done: its name and fields as the kit had them, and what it answered. ``files`` is what the
-    runner had written by then, by path; ``exit_code`` is None where it was stopped for time.
+    runner had written by then, by path; ``kept`` names contents that the kit took along; ``exit_code`` is None where it
+    was stopped for time.
     """
 
     name: str
@@ -54,6 +59,8 @@ class RecordedAct(msgspec.Struct):
     output: str = ""
     content: bytes | None = None
     files: dict[str, bytes] = {}
+    kept: dict[str, str] = {}
+    lines: tuple[str, ...] = ()
 
     @property
     def looks(self) -> bool:
@@ -68,7 +75,10 @@ class RecordedAct(msgspec.Struct):
 class RecordedMachine(Observed):
     """One recording. Only what it has can be asked for: one scenario, as one account."""
 
-    def __init__(self, parts: list[RecordedPart], account: Account) -> None:
+    widths = ["64", "32"]
+
+    def __init__(self, parts: list[RecordedPart], account: Account, contents: Contents | None = None) -> None:
+        self.contents = contents
         if not parts or not parts[0].name.endswith("-about"):
             raise Unreadable("the result does not say on which machine it was made")
         super().__init__(*said(parts[0].lines), account)
@@ -90,6 +100,10 @@ class RecordedMachine(Observed):
 
     def baseline(self, account: Account = "user") -> State:
         return self.first.state.copy()
+
+    def libraries(self, bits: int) -> set[str]:
+        """Nothing: what lies there is asked for by trials, which no kit plays."""
+        return set()
 
     def interrupt(self) -> None:
         """Nothing: what was recorded is over."""
@@ -114,11 +128,28 @@ class RecordedSession(RunnerOnly):
     def facts(self) -> Facts:
         return self.machine.facts
 
-    def bring(self, source: Path, target: str) -> None:
+    def bring(self, source: Path, target: str, *, counts: bool = False) -> None:
         """The kit brought it; a package lies in the kit's own folder already."""
         self._next("copy", optional=True)
 
-    lend = bring
+    def lend(self, source: Path, target: str) -> None:
+        self.bring(source, target)
+
+    def watch(
+        self, command: str, *, timeout: float, press: bool = False, folder: str | None = None, hand: bool = False
+    ) -> Watched:
+        return watched(command, self._next("watch", command).lines, self.machine.label)
+
+    def fetch(self, path: str, target: Path) -> bool:
+        """A content that the kit took along. Raises Unreadable where it is not the one that was looked at."""
+        kept = next((act.kept for act in self.machine.parts if isinstance(act, RecordedAct) and act.kept), {})
+        name = kept.get(path.lower())
+        if name is None or self.machine.contents is None or not self.machine.contents(name, target):
+            return False
+        seen = self.digest(path)
+        if seen and digest.of_file(target) != seen:
+            raise Unreadable(f"the content of {path} in the result is not the one that was seen there; play it again")
+        return True
 
     def take_away(self, target: str) -> None:
         self._next("remove-tree")
@@ -241,9 +272,12 @@ def _is(word: str, field: str, part: bool) -> bool:
 
 
 def _act(part: RecordedPart) -> RecordedAct:
-    found = RecordedAct("", (), files={})
+    found = RecordedAct("", (), files={}, kept={})
     try:
-        for line in part.lines:
+        for number, line in enumerate(part.lines):
+            if found.name == "watch":
+                found.lines = tuple(part.lines[number:])
+                break
             kind, *fields = line.split("\t")
             if kind == "M":
                 found.name, found.fields = fields[0], tuple(unescape(field) for field in fields[1:])
@@ -252,6 +286,8 @@ def _act(part: RecordedPart) -> RecordedAct:
                 found.seconds = float(fields[1])
             elif kind == "O":
                 found.output = base64.b64decode(fields[0], validate=True).decode("utf-8", "replace")
+            elif kind == "S":
+                found.kept[unescape(fields[0]).lower()] = fields[1]
             elif kind == "C":
                 data = base64.b64decode(fields[1], validate=True)
                 if fields[0] == "-":

@@ -67,7 +67,7 @@ function ConvertTo-Moment([double]$Value) { return $Value.ToString('0.##', [Glob
 
 # Runs a command line and follows what it starts: every process to its end, every window that has a title. Without the
 # system's word on parents, whatever began since counts as its.
-function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line) {
+function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line, [bool]$ByHand) {
     [Diagnostics.ProcessStartInfo]$start = New-AskedStart $Folder $Line
     $old = @{}
     foreach ($one in [Diagnostics.Process]::GetProcesses()) { $old[$one.Id] = $true }
@@ -84,6 +84,7 @@ function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string
     [string]$stopped = '-'
     [double]$work = 0
     [double]$quiet = 0
+    [double]$last = 0
     while ($true) {
         [double]$now = $watch.Elapsed.TotalSeconds
         $there = @{}
@@ -117,8 +118,11 @@ function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string
         if (($ended -eq '-') -and $first.HasExited) { $ended = ConvertTo-Moment $now }
         if (($ended -ne '-') -and $ours.ContainsKey($first.Id)) { $ours[$first.Id][3] = $ended }
         if (($ended -ne '-') -and ($there.Count -eq 0)) { break }
+        # a person's work ends with the last window; what still runs then is left to run
+        if ($shown -or ($ended -eq '-')) { $last = $now }
+        if ($ByHand -and (($now - $last) -gt 5)) { break }
         if (($sum - $work) -gt 0.03) { $work = $sum; $quiet = $now }
-        if ($shown -and (($now - $quiet) -gt 6)) { $stopped = 'waits' }
+        if ($shown -and (-not $ByHand) -and (($now - $quiet) -gt 6)) { $stopped = 'waits' }
         if ($now -gt $Seconds) { $stopped = 'time' }
         if ($stopped -ne '-') {
             foreach ($id in @($there.Keys)) { [void](Invoke-Program 'taskkill.exe' ('/t /f /pid ' + $id)) }
@@ -142,7 +146,7 @@ function Get-Named([string]$Name) {
 # Carries out one operation, and answers it.
 function Invoke-Operation([string]$Number, [string]$Name, [string[]]$text) {
     if ($Name -eq 'run') { Invoke-Asked $Number ([double]::Parse($text[0], [Globalization.CultureInfo]::InvariantCulture)) $text[1] $text[2]; return }
-    if ($Name -eq 'watch') { Watch-Asked $Number ([double]::Parse($text[0], [Globalization.CultureInfo]::InvariantCulture)) $text[1] $text[2]; return }
+    if ($Name -eq 'watch') { Watch-Asked $Number ([double]::Parse($text[0], [Globalization.CultureInfo]::InvariantCulture)) $text[1] $text[2] (($text.Length -gt 3) -and ($text[3] -eq 'hand')); return }
     [string[]]$told = @('yes')
     switch ($Name) {
         'about' { $told = Get-About }

@@ -15,6 +15,9 @@ if ($Account -eq '') { $Account = $Kit['account'] }
 [string]$First = [IO.Path]::Combine($Work, 'first.txt')
 [string]$Begun = [IO.Path]::Combine($Work, 'begun.txt')
 [string]$Placed = [IO.Path]::Combine($Work, 'placed.txt')
+[string]$CodeFile = [IO.Path]::Combine($Work, 'code.txt')
+[string]$Waiting = [IO.Path]::Combine($Work, 'waiting.txt')
+[string]$Kept = [IO.Path]::Combine($Work, 'kept')
 [string]$Progress = [IO.Path]::Combine($Work, 'progress.txt')
 [string]$TaskName = 'Yendo\proof'
 
@@ -54,6 +57,8 @@ function Send-Answer([string]$Name, [string[]]$Lines) {
         return
     }
     Save-Part $Name @(@($script:Act) + $Lines)
+    [string[]]$told = @($Lines | Where-Object { $_.StartsWith("R`t", 'Ordinal') })
+    if ($told.Length -gt 0) { [IO.File]::WriteAllText($CodeFile, $told[0].Split([char]9)[1], $Utf8) }
 }
 
 # The files of the runner that tell how it went: its logs and what it remembers.
@@ -118,6 +123,75 @@ function Add-Placed([string]$Path) {
     [IO.File]::AppendAllText($Placed, $top + "`n", $Utf8)
 }
 
+# What waits for the next start to be replaced or deleted.
+function Get-Waiting {
+    [Microsoft.Win32.RegistryKey]$key = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64').OpenSubKey('System\CurrentControlSet\Control\Session Manager')
+    $names = $key.GetValue('PendingFileRenameOperations', @())
+    $key.Dispose()
+    return [string]::Join("`n", [string[]]$names)
+}
+
+# Starts the computer anew where the last command asked for it, or files wait for that; the machine is looked at afterwards.
+function Invoke-Settle([string]$Name) {
+    [string]$after = $Name.Substring(0, 3) + 'z-look'
+    if (Test-Part $Name) {
+        if ([IO.File]::ReadAllText([IO.Path]::Combine($Parts, $Name + '.txt'), $Utf8).StartsWith("M`trestarted", 'Ordinal')) { Save-Look $after }
+        return
+    }
+    if ([IO.File]::Exists($Begun) -and ([IO.File]::ReadAllText($Begun, $Utf8) -eq $Name)) {
+        Save-Part $Name @("M`trestarted")
+        Save-Look $after
+        return
+    }
+    [string]$code = ''
+    if ([IO.File]::Exists($CodeFile)) { $code = [IO.File]::ReadAllText($CodeFile, $Utf8) }
+    [string]$before = ''
+    if ([IO.File]::Exists($Waiting)) { $before = [IO.File]::ReadAllText($Waiting, $Utf8) }
+    if (($code -ne '3010') -and ($code -ne '1641') -and ((Get-Waiting) -eq $before)) { Save-Part $Name @("M`tsettle"); return }
+    [IO.File]::WriteAllText($Begun, $Name, $Utf8)
+    Show-Line 'the computer starts anew now; this goes on by itself'
+    [void](Invoke-Program 'shutdown.exe' '/r /t 5 /f')
+    exit 0
+}
+
+function Save-Look([string]$Name) {
+    if (Test-Part $Name) { return }
+    Show-Line ('looking at the machine (' + $Name + ')')
+    [string[]]$text = @()
+    if ([IO.File]::Exists($Placed)) { $text = @([IO.File]::ReadAllLines($Placed, $Utf8)) }
+    Invoke-Operation $Name 'look' $text
+    if (-not [IO.File]::Exists($Waiting)) { [IO.File]::WriteAllText($Waiting, (Get-Waiting), $Utf8) }
+}
+
+function ConvertFrom-Field([string]$Field) {
+    return [regex]::Replace($Field, '%([0-9A-F]{2})', [Text.RegularExpressions.MatchEvaluator]{ param($match) '' + [char][Convert]::ToInt32($match.Groups[1].Value, 16) })
+}
+
+# Copies what is new or another since the first picture, but what the kit itself has put there.
+function Save-Kept([string]$Name, [string]$Folder) {
+    Show-Line 'keeping what was changed'
+    if ([IO.Directory]::Exists($Kept)) { [IO.Directory]::Delete($Kept, $true) }
+    [void][IO.Directory]::CreateDirectory($Kept)
+    Read-Known $First
+    [string[]]$looks = [IO.Directory]::GetFiles($Parts, '*-look.txt')
+    [Array]::Sort($looks, [StringComparer]::Ordinal)
+    $lines = [Collections.Generic.List[string]]::new()
+    $lines.Add($script:Act)
+    $lines.Add('yes')
+    [int]$number = 0
+    foreach ($line in [IO.File]::ReadLines($looks[$looks.Length - 1])) {
+        if ($line[0] -cne 'F') { continue }
+        [string]$shown = $line.Substring(2, $line.IndexOf([char]9, 2) - 2)
+        if ($Known.ContainsKey($shown) -and ($Known[$shown] -ceq $line)) { continue }
+        [string]$path = ConvertFrom-Field $shown
+        if ([IO.File]::Exists([IO.Path]::Combine($Work, 'brought\1', [IO.Path]::GetFileName($path))) -and ([IO.Path]::GetDirectoryName($path) -eq $Folder)) { continue }
+        $number++
+        try { [IO.File]::Copy($path, [IO.Path]::Combine($Kept, '' + $number)) } catch { continue }
+        $lines.Add("S`t" + $shown + "`t" + $number)
+    }
+    Save-Part $Name $lines.ToArray()
+}
+
 # One act of the kit. A command that a restart has cut off is not carried out a second time.
 function Invoke-Act([string]$Name, [string[]]$Fields) {
     [string[]]$text = @()
@@ -126,6 +200,7 @@ function Invoke-Act([string]$Name, [string[]]$Fields) {
     }
     [string]$script:Act = "M`t" + $Fields[0]
     for ([int]$at = 1; $at -lt $Fields.Length; $at++) { $script:Act = $script:Act + "`t" + (ConvertTo-Field $Fields[$at]) }
+    if ($Fields[0] -eq 'settle') { Invoke-Settle $Name; return }
     if ($Fields[0] -eq 'verb') { Invoke-Verb $Name $text[0] $text[1] $text[2]; return }
     if (Test-Part $Name) { return }
     if ([IO.File]::Exists($Begun) -and ([IO.File]::ReadAllText($Begun, $Utf8) -eq $Name)) {
@@ -139,11 +214,10 @@ function Invoke-Act([string]$Name, [string[]]$Fields) {
             Save-Part $Name @($script:Act)
             return
         }
-        'look' {
-            Show-Line ('looking at the machine (' + $Name + ')')
-            if ([IO.File]::Exists($Placed)) { $text = @([IO.File]::ReadAllLines($Placed, $Utf8)) }
-        }
-        'copy' { Add-Placed $text[1] }
+        'look' { Save-Look $Name; return }
+        'copy' { if ($text.Length -lt 3) { Add-Placed $text[1] } }
+        'keep' { Save-Kept $Name $text[0]; return }
+        'watch' { Show-Line $(if ($text[3] -eq 'hand') { 'now do by hand what is to be done, and close its windows: ' + $text[2] } else { 'running ' + $text[2] }) }
         'run' { if ($text[2].IndexOf('\detect.ps1"', [StringComparison]::Ordinal) -ge 0) { Show-Line 'asking whether it is detected' } else { Show-Line ('running ' + $text[2]) } }
     }
     if (($Fields[0] -eq 'run') -or ($Fields[0] -eq 'watch')) { [IO.File]::WriteAllText($Begun, $Name, $Utf8) }
@@ -160,11 +234,32 @@ function Invoke-Play {
     Save-Result
 }
 
+# The result and the contents of files, as one archive. Gives where it lies.
+function Save-Contents([string]$Result) {
+    [void][Reflection.Assembly]::LoadWithPartialName('System.IO.Compression')
+    [string]$to = [IO.Path]::Combine($Here, $Kit['result'])
+    [IO.FileStream]$file = [IO.FileStream]::new($to + '.new', 'Create')
+    $packed = [IO.Compression.ZipArchive]::new($file, [IO.Compression.ZipArchiveMode]::Create)
+    foreach ($path in @(@($Result) + [IO.Directory]::GetFiles($Kept))) {
+        [string]$name = [IO.Path]::GetFileName($path)
+        if ($path -ne $Result) { $name = 'kept/' + $name }
+        [IO.Stream]$out = $packed.CreateEntry($name, [IO.Compression.CompressionLevel]::Fastest).Open()
+        [IO.FileStream]$from = [IO.File]::OpenRead($path)
+        try { $from.CopyTo($out) } finally { $from.Dispose(); $out.Dispose() }
+    }
+    $packed.Dispose()
+    if ([IO.File]::Exists($to)) { [IO.File]::Delete($to) }
+    [IO.File]::Move($to + '.new', $to)
+    return $to
+}
+
 # One file: every part in its order, and a seal over all of it.
 function Save-Result {
     [string[]]$files = [IO.Directory]::GetFiles($Parts, '*.txt')
     [Array]::Sort($files, [StringComparer]::Ordinal)
+    [bool]$with_contents = [IO.Directory]::Exists($Kept)
     [string]$to = [IO.Path]::Combine($Here, $Kit['result'])
+    if ($with_contents) { $to = [IO.Path]::Combine($Work, 'result.gz') }
     [Security.Cryptography.HMACSHA256]$seal = [Security.Cryptography.HMACSHA256]::new([Convert]::FromBase64String($Kit['key']))
     [IO.FileStream]$file = [IO.FileStream]::new($to + '.new', 'Create')
     [IO.Compression.GZipStream]$out = [IO.Compression.GZipStream]::new($file, [IO.Compression.CompressionLevel]::Optimal)
@@ -183,6 +278,7 @@ function Save-Result {
     $out.Dispose()
     if ([IO.File]::Exists($to)) { [IO.File]::Delete($to) }
     [IO.File]::Move($to + '.new', $to)
+    if ($with_contents) { $to = Save-Contents $to }
     Show-Line ('done: ' + $to)
     Show-Line ('next, where Yendo is: ' + $Kit['next'] + '; then put this machine back')
 }
