@@ -5,16 +5,18 @@ What runs here has run on the layer, not on Windows.
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import shutil
 import subprocess
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
 import pytest
 from conftest import Yendo, missing
-from test_kit import made
+from test_kit import made, with_scheduler
 
 import yendo as yendo_package
 
@@ -83,30 +85,58 @@ def test_the_way_from_read_to_dossier(vendor: Path, tmp_path: Path, there: Any) 
     there("shelf", windows(tmp_path))
 
 
-@pytest.mark.thorough
-def test_proved_on_the_computer_that_it_runs_on(tmp_path: Path, shell_wine: Any) -> None:
-    """``here``: Yendo as a Windows process on a machine of its own, which it changes, and whose result it judges."""
+@contextlib.contextmanager
+def living_on(machine: Any, tmp_path: Path, begin: str, **brought: Path) -> Iterator[Any]:
+    """A session of a machine on which Yendo itself lies, as ``C:\\py\\python.exe C:\\start\\start.py``; ``begin`` is done
+    first.
+    """
     python = os.environ.get("YENDO_WINPYTHON", "")
     if not python or not Path(python).exists():
         missing("a Windows Python", "name one by YENDO_WINPYTHON (shared/tools/windows-python/setup makes one)")
     home = Path(python).parents[1]
-    package = made(tmp_path / "w")
     start = tmp_path / "start"
     start.mkdir()
     (start / "start.py").write_text(
         "import sys\nsys.path[:0] = [r'C:\\site', r'C:\\src']\n"
-        "import functools, yendo.prove.here as here\nhere.play = functools.partial(here.play, idle=0)\n"
-        "from yendo.cli.main import main\nsys.exit(main())\n"
+        + begin
+        + "\nfrom yendo.cli.main import main\nsys.exit(main())\n"
     )
-    with shell_wine.fresh() as session:
+    with machine.fresh() as session:
         for source, target in (
             (home / "python", r"C:\py"),
             (home / "site-packages", r"C:\site"),
             (Path(yendo_package.__file__).parents[1], r"C:\src"),
             (start, r"C:\start"),
-            (package.parent, r"C:\built"),
+            *((source, rf"C:\{name}") for name, source in brought.items()),
         ):
             session.bring(source, target)
+        with_scheduler(session, tmp_path)
+        session.remove(r"C:\scheduler.txt")  # what it starts may hang on whoever asked
+        yield session
+
+
+@pytest.mark.thorough
+def test_captured_on_the_computer_that_it_runs_on(tmp_path: Path, shell_wine: Any) -> None:
+    begin = (
+        "import functools, yendo.prove.attended as attended\nattended.here = functools.partial(attended.here, idle=0)"
+    )
+    with living_on(shell_wine, tmp_path, begin) as session:
+        line = r"C:\py\python.exe -X utf8 C:\start\start.py capture C:\w --machine here --run "
+        line += r'"reg add HKLM\Software\Tidewell /v Here /d x /f"'
+        refused = session.run(f'cmd /s /c "{line} 2>&1"', timeout=120)
+        assert refused.exit_code == 2 and "--this-computer-may-be-changed" in refused.output
+        ran = session.run(f'cmd /s /c "{line} --this-computer-may-be-changed 2>&1"', timeout=400)
+        found = session.read(r"C:\w\capture\capture.json")
+        assert found and b"Here" in found, ran.output[-3000:]
+        assert session.read(r"C:\w\plan.toml") and not session.has_folder(r"C:\Program Files\Yendo proof")
+
+
+@pytest.mark.thorough
+def test_proved_on_the_computer_that_it_runs_on(tmp_path: Path, shell_wine: Any) -> None:
+    """``here``: Yendo as a Windows process on a machine of its own, which it changes, and whose result it judges."""
+    package = made(tmp_path / "w")
+    begin = "import functools, yendo.prove.here as here\nhere.play = functools.partial(here.play, idle=0)"
+    with living_on(shell_wine, tmp_path, begin, built=package.parent) as session:
         line = rf'C:\py\python.exe -X utf8 C:\start\start.py prove "C:\built\{package.name}" --machine here --scenario desk'
         refused = session.run(f'cmd /s /c "{line} 2>&1"', timeout=120)
         assert refused.exit_code == 2 and "--this-computer-may-be-changed" in refused.output
