@@ -388,13 +388,17 @@ def played(package: Path, machine: Any, folder: Path, scenario: Scenario, site: 
     return kit.read(carried(folder / "k.zip", machine, folder, scenario.account, name), package)
 
 
-def with_scheduler(session: Any, folder: Path) -> None:
-    """The stand-in of the task scheduler: the layer's own program says yes to everything, also that a task is there."""
+def with_scheduler(session: Any, folder: Path, *, hosted: bool = False) -> None:
+    """The stand-in of the task scheduler: the layer's own program says yes to everything, also that a task is there.
+
+    ``hosted``: somebody else starts what it is told to run; else it does, and that may hang on whoever asked.
+    """
     there = session.host(r"C:\windows\system32\schtasks.exe")
     there.unlink(missing_ok=True)
     shutil.copy(compiled("schtasks.c", folder / "schtasks.exe"), there)
     session.run(r"reg add HKCU\Software\Wine\DllOverrides /v schtasks.exe /d native /f", timeout=60)
-    session.write(r"C:\scheduler.txt", b"")
+    if hosted:
+        session.write(r"C:\scheduler.txt", b"")
 
 
 @pytest.mark.parametrize(

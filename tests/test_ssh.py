@@ -71,7 +71,7 @@ class Office:
         """Another machine is behind the port: fresh, with the stand-in of the task scheduler."""
         self.visit.close()
         self.session = self.visit.enter_context(self.machine.fresh("system"))
-        with_scheduler(self.session, self.folder)
+        with_scheduler(self.session, self.folder, hosted=True)
         self.drive.unlink(missing_ok=True)
         self.drive.symlink_to(self.session.host("C:"))
 

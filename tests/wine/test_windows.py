@@ -111,7 +111,6 @@ def living_on(machine: Any, tmp_path: Path, begin: str, **brought: Path) -> Iter
         ):
             session.bring(source, target)
         with_scheduler(session, tmp_path)
-        session.remove(r"C:\scheduler.txt")  # what it starts may hang on whoever asked
         yield session
 
 
