@@ -20,6 +20,7 @@ if ($Account -eq '') { $Account = $Kit['account'] }
 [string]$Kept = [IO.Path]::Combine($Work, 'kept')
 [string]$Progress = [IO.Path]::Combine($Work, 'progress.txt')
 [string]$TaskName = 'Yendo\proof'
+[string]$Anew = 'the computer starts anew now; this goes on by itself'
 
 #PEOPLE#
 #FACTS#
@@ -100,7 +101,7 @@ function Invoke-Verb([string]$Name, [string]$Verb, [string]$Package, [string]$Op
             Save-Part $part (@($script:Act) + $lines + @("O`t" + (ConvertTo-Base64 $Utf8.GetBytes($ran[1]))) + (Get-Told))
             Show-Line ($Verb + ': ended with ' + $ran[0])
             if (($ran[0] -eq 1641) -and (-not (Test-Over))) {
-                Show-Line 'the computer starts anew now; this goes on by itself'
+                Show-Line $Anew
                 exit 0
             }
         }
@@ -149,7 +150,7 @@ function Invoke-Settle([string]$Name) {
     if ([IO.File]::Exists($Waiting)) { $before = [IO.File]::ReadAllText($Waiting, $Utf8) }
     if (($code -ne '3010') -and ($code -ne '1641') -and ((Get-Waiting) -eq $before)) { Save-Part $Name @("M`tsettle"); return }
     [IO.File]::WriteAllText($Begun, $Name, $Utf8)
-    Show-Line 'the computer starts anew now; this goes on by itself'
+    Show-Line $Anew
     [void](Invoke-Program 'shutdown.exe' '/r /t 5 /f')
     exit 0
 }
@@ -330,6 +331,7 @@ function Start-Play {
         [Console]::Write($text.Substring($shown))
         $shown = $text.Length
         if ($text.IndexOf("`nstopped: ", [StringComparison]::Ordinal) -ge 0) { exit 1 }
+        if ($text.TrimEnd().EndsWith($Anew, 'Ordinal')) { exit 0 }
     }
 }
 
