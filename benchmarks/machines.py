@@ -15,7 +15,7 @@ from yendo.errors import NoMachine
 from yendo.machines.wine.machine import WineMachine, powershell_source
 from yendo.package import scripts
 
-FILES, VALUES, KEYS, PAIRS = 100_000, 300_000, 10_000, 2
+FILES, VALUES, KEYS, PAIRS = 100_000, 300_000, 10_000, 3
 BARE = r"""
 $hasher = [Security.Cryptography.SHA256]::Create()
 [int]$count = 0

@@ -21,6 +21,7 @@ from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import FileRule, MsiProductRule, RegistryRule
 from yendo.steps.copy import extras
+from yendo.steps.msi import MsiStep
 from yendo.terms.rules import (
     FileListRule,
     FolderRule,
@@ -64,6 +65,9 @@ def refused_everywhere(workspace: Workspace) -> Report:
     """A database that goes on with no Windows that is known here, and waits for nothing that could be brought."""
     for at, medium in enumerate(workspace.plan.media):
         account = workspace.accounts.get(medium.file)
+        given = [step for step in workspace.plan.install if isinstance(step, MsiStep) and step.media == medium.file]
+        if any(step.properties and workspace.goes_on(step) for step in given):
+            continue  # it asked for a value, and gets one
         if account and account.refused and not account.takes and not account.wanting:
             yield (
                 workspace.line("media", at, "file"),

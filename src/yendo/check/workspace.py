@@ -46,6 +46,14 @@ class Finding(msgspec.Struct, frozen=True):
     file: str = "plan.toml"
 
 
+def _given(step: MsiStep) -> dict[str, str]:
+    """The properties of a step's command line."""
+    given = {name: str(value) for name, value in step.properties.items()}
+    if step.features:
+        given["ADDLOCAL"] = ",".join(step.features)
+    return given | ({"REINSTALL": "ALL", "REINSTALLMODE": "omus"} if step.patch else {})
+
+
 class Workspace:
     """A workspace opened for checking. Raises PlanError when the plan cannot be read."""
 
@@ -103,20 +111,26 @@ class Workspace:
         for step in self.plan.install:
             if not isinstance(step, MsiStep) or not (self.account_of(step) or step.patch):
                 continue
-            given = {name: str(value) for name, value in step.properties.items()}
-            if step.features:
-                given["ADDLOCAL"] = ",".join(step.features)
-            if step.patch:
-                given |= {"REINSTALL": "ALL", "REINSTALLMODE": "omus"}
             try:
                 with self.opened(step) as database:
-                    outcome = engine.run(database, surroundings, state, given, memories=memories)
+                    outcome = engine.run(database, surroundings, state, _given(step), memories=memories)
             except (YendoError, layers.Refused):
                 continue  # other rules say so
             found += outcome.effects
             if outcome.memory:
                 memories[outcome.memory.code] = outcome.memory
         return net(found, before, state)
+
+    def goes_on(self, step: MsiStep) -> bool:
+        """Whether a step's database goes on, on the usual fresh machine and with what the plan gives it."""
+        surroundings = windows("system" if self.plan.package.scope == "machine" else "user")
+        try:
+            with self.opened(step) as database:
+                return engine.run(
+                    database, surroundings, describe.baseline(surroundings), _given(step), trial=True
+                ).done
+        except (YendoError, layers.Refused):
+            return False
 
     @contextmanager
     def opened(self, step: MsiStep) -> Iterator[Database]:

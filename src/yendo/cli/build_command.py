@@ -28,8 +28,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--as",
         dest="form",
-        choices=("msi",),
-        help="instead, a database of the Windows Installer, in a workspace of its own (FOLDER/forms/msi)",
+        choices=("msi", "envelope"),
+        help="instead, a database of the Windows Installer, in a workspace of its own (FOLDER/forms/FORM): msi brings "
+        "what the plan brings by its tables, envelope has the whole package inside",
+    )
+    parser.add_argument(
+        "--without-entry", action="store_true", help="an envelope has no line of its own in the list of programs"
     )
     parser.add_argument("--archive", action="store_true", help="also as one .zip file")
     parser.add_argument(
@@ -99,7 +103,10 @@ def _form(options: argparse.Namespace, plan: Plan) -> int:
     from yendo.cli import show
 
     with show.working("building", quiet=options.quiet or options.json):
-        built = forms.build(options.folder, plan)
+        if options.form == forms.ENVELOPE:
+            built = forms.build_envelope(options.folder, plan, entry=not options.without_entry)
+        else:
+            built = forms.build(options.folder, plan)
     if options.json:
         places = {"folder": str(built.folder), "main": str(built.main)}
         show.emit({"schema": "yendo.form/1", **msgspec.structs.asdict(built), **places})

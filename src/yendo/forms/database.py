@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterable, Sequence
+from collections.abc import Callable, Iterable, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -383,8 +383,10 @@ def _registry_text(thing: RegistryValue, one: Decided) -> str | None:
 # --- the whole --------------------------------------------------------------------------------------------------------
 
 
-def compose(plan: Plan, wanted: Sequence[Decided], base: Path) -> Composed:
-    """The tables for what a plan brings. Raises Impossible, Usage."""
+def compose(
+    plan: Plan, wanted: Sequence[Decided], base: Path, more: Callable[[Composer, str], None] | None = None
+) -> Composed:
+    """The tables for what a plan brings. ``more`` adds rows, told the product's code. Raises Impossible, Usage."""
     try:
         version = version_of(plan.package.version)
     except ValueError as error:
@@ -416,6 +418,8 @@ def compose(plan: Plan, wanted: Sequence[Decided], base: Path) -> Composed:
     _features(made)
     _about(made, line, product, version)
     _sequences(made)
+    if more is not None:
+        more(made, product)
     return Composed(made.tables, tuple(made.contents), product, version, tuple(notes))
 
 
@@ -538,6 +542,6 @@ def _sequences(made: Composer) -> None:
         *((name, None, SUGGESTED[name]) for name in ("FileCost", "CostFinalize", "ExecuteAction")),
         *([("AppSearch", None, SUGGESTED["AppSearch"])] if "AppSearch" in given else []),
     ]
-    if "CustomAction" in given:
+    if PUBLIC in made.places.rows:
         for table in ("InstallExecuteSequence", "InstallUISequence"):
             made.tables[table].append(("SetPublicFolder", None, 750))

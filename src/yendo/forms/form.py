@@ -52,28 +52,45 @@ def build(base: Path, plan: Plan) -> FormBuilt:
     """Makes the database of a plan, and the workspace ``forms/msi`` that proves it. Raises Impossible, Usage."""
     wanted, whole = _brought(plan, base)
     composed = compose(plan, wanted, base)
+    notes: tuple[str, ...] = ()
+    if any(plan.standing("install")):
+        notes = (
+            "the house's standing steps are not in the database: the package round it brings them, a policy does not",
+        )
+    return put(MSI, base, plan, composed, whole, notes=notes)
+
+
+def put(
+    form: str,
+    base: Path,
+    plan: Plan,
+    composed: Composed,
+    whole: Promise,
+    *,
+    streams: Mapping[str, Path] = {},
+    notes: tuple[str, ...] = (),
+    more: Mapping[str, object] = {},
+) -> FormBuilt:
+    """Writes a database and the workspace ``forms/FORM`` that proves it. ``streams`` are by their names in it; ``more``
+    is what the form's plan says besides. Raises a defect where what was made breaks a rule.
+    """
     package = plan.package
-    target = base / "forms" / MSI
+    target = base / "forms" / form
     with atomic.folder(target) as work:
         (work / "media").mkdir()
         (work / HELD).parent.mkdir(parents=True)
         main = work / "media" / f"{package.id}-{package.version}.msi"
-        beside = _written(main, plan, composed)
+        beside = _written(main, plan, composed, streams)
         _validated(main)
         sites = _sites(main, plan)
         for name, data in sites.items():
             (work / name).parent.mkdir(exist_ok=True)
             (work / name).write_bytes(data)
         (work / HELD).write_bytes(msgspec.json.encode(whole) + b"\n")
-        (work / "plan.toml").write_text(_plan(plan, composed, [main, *beside]), "utf-8")
+        (work / "plan.toml").write_text(_plan(form, plan, composed, [main, *beside], more), "utf-8")
     main = target / "media" / main.name
     size, sha256 = main.stat().st_size, digest.of_file(main)
-    notes = composed.notes
-    if any(plan.standing("install")):
-        notes += (
-            "the house's standing steps are not in the database: the package round it brings them, a policy does not",
-        )
-    return FormBuilt(MSI, target, main, size, sha256, notes, tuple(sites))
+    return FormBuilt(form, target, main, size, sha256, composed.notes + notes, tuple(sites))
 
 
 def _brought(plan: Plan, base: Path) -> tuple[list[Decided], Promise]:
@@ -104,7 +121,7 @@ def _brought(plan: Plan, base: Path) -> tuple[list[Decided], Promise]:
     return found, Promise(kept=tuple(promised), left=tuple(left))
 
 
-def _written(target: Path, plan: Plan, composed: Composed) -> list[Path]:
+def _written(target: Path, plan: Plan, composed: Composed, streams: Mapping[str, Path]) -> list[Path]:
     """Writes the database; the cabinets that lie beside it."""
     groups: list[list[CabSource]] = [[]]
     whole = sum(one.size for one in composed.contents)
@@ -121,6 +138,8 @@ def _written(target: Path, plan: Plan, composed: Composed) -> list[Path]:
     last = 0
     with tempfile.TemporaryDirectory(prefix="yendo-form-", dir=target.parent) as place:
         writer = DatabaseWriter(code_page=_code_page(tables), summary=_summary(plan, composed))
+        for name, source in streams.items():
+            writer.stream(name, source)
         for number, group in enumerate(groups, 1):
             name = f"files{number}.cab"
             path = Path(place) / name if whole <= EMBEDDED else target.parent / name
@@ -196,15 +215,18 @@ def _validated(path: Path) -> None:
         raise YendoError(f"what was made is no sound database: {wrong[0].evidence}: {wrong[0].message}")
 
 
-def _plan(plan: Plan, composed: Composed, files: list[Path]) -> str:
+def _plan(form: str, plan: Plan, composed: Composed, files: list[Path], more: Mapping[str, object]) -> str:
     """The plan of the form's own workspace."""
     package = plan.package
     document = tomlkit.document()
-    document.add(tomlkit.comment("Made by yendo build --as msi, and made anew by it: change the plan that it is from."))
+    origin = f"yendo build --as {form}"
+    document.add(tomlkit.comment(f"Made by {origin}, and made anew by it: change the plan that it is from."))
     document["package"] = {
-        "id": package.id, "name": package.name, "version": package.version, "revision": package.revision,
+        # what is inside an envelope has its own name on the machine
+        "id": package.id if form == MSI else f"{package.id}-{form}",
+        "name": package.name, "version": package.version, "revision": package.revision,
         "publisher": package.publisher, "architecture": package.architecture, "scope": "machine",
-        "contact": package.contact, "folder": "{id}-{version}-r{revision}-msi",
+        "contact": package.contact, "folder": f"{{id}}-{{version}}-r{{revision}}{'-msi' if form == MSI else ''}",
     }  # fmt: skip
     asked = {name: value for name, value in msgspec.to_builtins(plan.when).items() if value not in (None, "", [], {})}
     if asked:
@@ -212,7 +234,7 @@ def _plan(plan: Plan, composed: Composed, files: list[Path]) -> str:
     media = tomlkit.aot()
     for path in files:
         values = {"file": path.name, "sha256": digest.of_file(path), "size": path.stat().st_size}
-        media.append(tomlkit.item({**values, "origin": "yendo build --as msi"}))
+        media.append(tomlkit.item({**values, "origin": origin}))
     document["media"] = media
     if plan.settings:
         document["settings"] = msgspec.to_builtins(plan.settings)
@@ -223,4 +245,6 @@ def _plan(plan: Plan, composed: Composed, files: list[Path]) -> str:
         step["properties"] = {property_of(name): f"{{setting.{name}}}" for name in plan.settings}
     document["install"] = [step]
     document["detect"] = [{"kind": "msi-product", "code": composed.product, "version": f"=={composed.version}"}]
+    for name, value in more.items():
+        document[name] = value
     return tomlkit.dumps(document)
