@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import datetime
 import hashlib
+import json
 import shutil
+import subprocess
 import threading
 import zipfile
 from collections.abc import Iterator
@@ -307,6 +309,42 @@ def test_a_command_that_has_the_key(tmp_path: Path, package: Path, yendo: Yendo,
     ):
         assert words in yendo("sign", package, "--by", command, *given, expect=2).stderr
     assert "go together" in yendo("sign", package, "--by", "openssl", expect=2).stderr
+
+
+@pytest.mark.parametrize("curve", [False, True])
+def test_a_key_that_is_somewhere_else(tmp_path: Path, package: Path, yendo: Yendo, curve: bool) -> None:
+    """What is to be signed is given out, and the signatures are taken in: first of the scripts, then of the listing."""
+    if not shutil.which("openssl"):
+        missing("openssl", "apt-get install openssl")
+    key = ec.generate_private_key(ec.SECP256R1()) if curve else rsa.generate_private_key(65537, 2048)
+    none = serialization.NoEncryption()
+    (tmp_path / "far.key").write_bytes(
+        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, none)
+    )
+    (tmp_path / "far.cer").write_bytes(certificate(key).public_bytes(serialization.Encoding.PEM))
+    given = ("sign", package, "--request", tmp_path / "out", "--certificate", tmp_path / "far.cer")
+    before = {path.name: path.read_bytes() for path in package.iterdir() if path.is_file()}
+    told = yendo(*given, expect=1).stdout
+    assert "waits for 2 signatures" in " ".join(told.split()) and "openssl dgst" in told
+    assert {path.name: path.read_bytes() for path in package.iterdir() if path.is_file()} == before
+
+    def signed(name: str) -> None:
+        place = tmp_path / "out" / name
+        line = ["openssl", "dgst", "-sha256", "-sign", str(tmp_path / "far.key"), "-out", f"{place}.signature"]
+        subprocess.run([*line, f"{place}.tosign"], check=True)
+        assert (tmp_path / "out" / f"{name}.sha256").read_text().strip() == hashlib.sha256(
+            (tmp_path / "out" / f"{name}.tosign").read_bytes()
+        ).hexdigest()
+
+    signed("apply.ps1")
+    assert json.loads(yendo(*given, "--json", expect=1).stdout)["wanted"] == ["detect.ps1"]
+    (tmp_path / "out" / "detect.ps1.signature").write_bytes(b"no signature")
+    assert "delete it, and ask again" in yendo(*given, expect=2).stderr
+    signed("detect.ps1")
+    assert json.loads(yendo(*given, "--json", expect=1).stdout)["wanted"] == ["files.sha256"]
+    signed("files.sha256")
+    assert "the signature holds" in yendo(*given, expect=None).stdout
+    assert yendo("sign", package, "--verify", "--trust", tmp_path / "far.cer").returncode == 0
 
 
 def test_an_archive_holds_what_is_signed(drafted: Path, tmp_path: Path, office: Path, yendo: Yendo) -> None:

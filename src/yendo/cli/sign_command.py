@@ -2,6 +2,7 @@
 
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --identity office.p12 --timestamp http://stamps.marrowby.example
 yendo sign lantern --by 'openssl dgst -sha256 -sign office.key' --certificate office.cer
+yendo sign lantern --request to-sign --certificate office.cer
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1.zip --verify --trust office.cer
 """
 
@@ -16,6 +17,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from yendo.package.signing import SignerIdentity
 
 
@@ -39,7 +42,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "gives the signature over SHA-256 on its output",
     )
     parser.add_argument(
-        "--certificate", type=Path, metavar="FILE", help="with --by: the signer's certificate, and those above it"
+        "--request",
+        type=Path,
+        metavar="FOLDER",
+        help="instead, for a key that is somewhere else: write what has to be signed into this folder, or take the "
+        "signatures that lie in it; the same call until it is done",
+    )
+    parser.add_argument(
+        "--certificate",
+        type=Path,
+        metavar="FILE",
+        help="with --by and --request: the signer's certificate, and those above it",
     )
     parser.add_argument(
         "--timestamp",
@@ -62,10 +75,11 @@ def run(options: argparse.Namespace) -> int:
     from yendo.errors import Usage
     from yendo.package import archive, signing
 
-    if not options.verify and bool(options.identity) == bool(options.by):
-        raise Usage("say who signs, with --identity FILE or --by COMMAND, or ask with --verify")
-    if bool(options.by) != bool(options.certificate):
-        raise Usage("--by COMMAND and --certificate FILE go together")
+    ways = [way for way in (options.identity, options.by, options.request) if way]
+    if not options.verify and len(ways) != 1:
+        raise Usage("say who signs, with --identity FILE, --by COMMAND or --request FOLDER, or ask with --verify")
+    if bool(options.by or options.request) != bool(options.certificate):
+        raise Usage("--by COMMAND or --request FOLDER, and --certificate FILE, go together")
     with contextlib.ExitStack() as stack:
         packed = options.package if zipfile.is_zipfile(options.package) else None
         folder = stack.enter_context(archive.opened(packed)) if packed else proving.find(options.package)
@@ -73,7 +87,10 @@ def run(options: argparse.Namespace) -> int:
         if options.verify:
             found = signing.verify(folder, signing.signers(options.trust or _of_the_house(package)))
         else:
-            found = signing.sign(folder, _who(options), options.timestamp)
+            try:
+                found = signing.sign(folder, _who(options), options.timestamp)
+            except signing.SignaturesWanted as wanted:
+                return _waiting(options, wanted.names)
             if packed is None and archive.beside(folder).exists():
                 packed = archive.beside(folder)
             if packed is not None:
@@ -114,9 +131,30 @@ def run(options: argparse.Namespace) -> int:
     return 0 if found.vouched and not found.problems else 1
 
 
+def _waiting(options: argparse.Namespace, names: Sequence[str]) -> int:
+    """What has to be signed lies in the folder; nothing else has happened."""
+    from yendo.cli import show
+
+    if options.json:
+        show.emit({"schema": "yendo.sign/1", "package": str(options.package), "holds": False, "wanted": list(names)})
+    elif not options.quiet:
+        out = show.console()
+        folder = show.clean(options.request)
+        out.print(f"[bold]not signed yet[/bold]: {folder} waits for {show.counted(len(names), 'signature')}")
+        rows = [(f"{name}.tosign", "is signed over SHA-256 into", f"{name}.signature") for name in names]
+        show.grid(out, rows, styles=("cyan", "dim", "cyan"))
+        out.print(
+            f"\n[dim]next:[/dim] openssl dgst -sha256 -sign KEY -out {folder}/{names[0]}.signature "
+            f"{folder}/{names[0]}.tosign, or as your service does it; then this command again"
+        )
+    return 1
+
+
 def _who(options: argparse.Namespace) -> SignerIdentity:
     from yendo.package import signing
 
+    if options.request:
+        return signing.elsewhere(options.request, options.certificate)
     if options.by:
         words = tuple(shlex.split(options.by, posix=os.name != "nt"))
         return signing.by_command(words, options.certificate)

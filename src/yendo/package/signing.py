@@ -16,7 +16,7 @@ import shutil
 import subprocess
 import urllib.error
 import urllib.request
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +25,7 @@ from asn1crypto import algos, cms, core, tsp
 from asn1crypto import x509 as asn1_x509
 
 from yendo import atomic, digest
-from yendo.errors import NotCovered, Unreadable, Usage
+from yendo.errors import NotCovered, Unreadable, Usage, YendoError
 from yendo.package import manifest as form
 from yendo.package.scripts import SIGNED
 
@@ -74,8 +74,26 @@ class SigningCommand(msgspec.Struct, frozen=True):
     words: tuple[str, ...]
 
 
+class SigningElsewhere(msgspec.Struct, frozen=True):
+    """A folder through which signatures are asked for and taken: what is to be signed is written as ``NAME.tosign`` and
+    its digest as ``NAME.sha256``, and the signature is awaited as ``NAME.signature``, as it is or in base 64.
+    """
+
+    folder: Path
+
+
+class SignaturesWanted(YendoError):
+    """What has to be signed lies in the folder now; nothing was changed. ``names`` are those without a signature."""
+
+    def __init__(self, names: Sequence[str], folder: Path) -> None:
+        super().__init__(f"{folder} waits for the signature of {' and '.join(names)}")
+        self.names = tuple(names)
+
+
 class SignerIdentity(msgspec.Struct, frozen=True):
-    """Who signs: a private key, or a command that has it, and the certificates from the signer's upwards."""
+    """Who signs: a private key, or a command or a folder for one who has it, and the certificates from the signer's
+    upwards.
+    """
 
     key: Any
     certificates: tuple[Any, ...]
@@ -129,17 +147,30 @@ def by_command(words: tuple[str, ...], certificates: Path) -> SignerIdentity:
 
     Raises Usage, NotCovered without the library.
     """
+    if not words:
+        raise Usage("the command that signs is empty")
+    return SignerIdentity(SigningCommand(words), _certificates(certificates))
+
+
+def elsewhere(folder: Path, certificates: Path) -> SignerIdentity:
+    """Who signs somewhere else; the certificates are from a PEM or DER file, the signer's first.
+
+    Raises Usage, NotCovered without the library.
+    """
+    folder.mkdir(parents=True, exist_ok=True)
+    return SignerIdentity(SigningElsewhere(folder), _certificates(certificates))
+
+
+def _certificates(certificates: Path) -> tuple[Any, ...]:
     try:
         from cryptography import x509
     except ImportError as error:
         raise NotCovered("signing needs the library cryptography: pip install 'yendo[sign]'") from error
-    if not words:
-        raise Usage("the command that signs is empty")
     try:
         data = certificates.read_bytes()
         if b"-----BEGIN" in data:
-            return SignerIdentity(SigningCommand(words), tuple(x509.load_pem_x509_certificates(data)))
-        return SignerIdentity(SigningCommand(words), (x509.load_der_x509_certificate(data),))
+            return tuple(x509.load_pem_x509_certificates(data))
+        return (x509.load_der_x509_certificate(data),)
     except (OSError, ValueError) as error:
         raise Usage(f"{certificates}: {error}; the signer's certificate is wanted, as PEM or DER") from error
 
@@ -150,12 +181,14 @@ def _loaded(certificate: Any) -> Any:
     return asn1_x509.Certificate.load(certificate.public_bytes(Encoding.DER))
 
 
-def _signature(who: SignerIdentity, data: bytes) -> tuple[str, bytes]:
+def _signature(who: SignerIdentity, data: bytes, what: str) -> tuple[str, bytes]:
     from cryptography.hazmat.primitives import hashes
     from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 
     if isinstance(who.key, SigningCommand):
         return _by_command(who, who.key, data)
+    if isinstance(who.key, SigningElsewhere):
+        return _taken(who, who.key.folder, data, what)
     if isinstance(who.key, rsa.RSAPrivateKey):
         return "rsassa_pkcs1v15", who.key.sign(data, padding.PKCS1v15(), hashes.SHA256())
     if isinstance(who.key, ec.EllipticCurvePrivateKey):
@@ -165,10 +198,6 @@ def _signature(who: SignerIdentity, data: bytes) -> tuple[str, bytes]:
 
 def _by_command(who: SignerIdentity, command: SigningCommand, data: bytes) -> tuple[str, bytes]:
     """What the command gives, once it is seen to be a signature by the certificate's key. Raises Usage."""
-    from cryptography.exceptions import InvalidSignature
-    from cryptography.hazmat.primitives import hashes
-    from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
-
     name = command.words[0]
     try:
         done = subprocess.run(command.words, input=data, capture_output=True, timeout=COMMAND_LIMIT, check=False)
@@ -177,8 +206,36 @@ def _by_command(who: SignerIdentity, command: SigningCommand, data: bytes) -> tu
     if done.returncode:
         said = done.stderr.decode("utf-8", "replace").strip()[-300:]
         raise Usage(f"{name} ended with {done.returncode}: {said or 'it said nothing'}")
+    if found := _held(who, done.stdout, data):
+        return found
+    raise Usage(f"what {name} gives is no signature over SHA-256 by the key of the certificate")
+
+
+def _taken(who: SignerIdentity, folder: Path, data: bytes, what: str) -> tuple[str, bytes]:
+    """The signature that lies in the folder; else what is to be signed is put there. Raises SignaturesWanted, Usage."""
+    place = folder / f"{what}.signature"
+    if not place.is_file():
+        atomic.write(folder / f"{what}.tosign", data)
+        atomic.write(folder / f"{what}.sha256", hashlib.sha256(data).hexdigest().encode() + b"\n")
+        raise SignaturesWanted([what], folder)
+    if place.stat().st_size > MAX_ANSWER:
+        raise Usage(f"{place} is too large for a signature")
+    if found := _held(who, place.read_bytes(), data):
+        return found
+    raise Usage(
+        f"{place} is no signature over SHA-256 of what is to be signed now, by the key of the certificate; where the "
+        "package was built again since: delete it, and ask again"
+    )
+
+
+def _held(who: SignerIdentity, answer: bytes, data: bytes) -> tuple[str, bytes] | None:
+    """The algorithm and the signature, if an answer is one by the signer's key, as it is or in base 64."""
+    from cryptography.exceptions import InvalidSignature
+    from cryptography.hazmat.primitives import hashes
+    from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
+
     public = who.certificates[0].public_key()
-    for value in (done.stdout, _decoded(done.stdout)):
+    for value in (answer, _decoded(answer)):
         try:
             if isinstance(public, rsa.RSAPublicKey):
                 public.verify(value, data, padding.PKCS1v15(), hashes.SHA256())
@@ -188,7 +245,7 @@ def _by_command(who: SignerIdentity, command: SigningCommand, data: bytes) -> tu
                 return "sha256_ecdsa", value
         except InvalidSignature:
             continue
-    raise Usage(f"what {name} gives is no signature over SHA-256 by the key of the certificate")
+    return None
 
 
 def _decoded(text: bytes) -> bytes:
@@ -205,10 +262,12 @@ def message(
     kind: str = "data",
     indirect: _Indirect | None = None,
     stamp: str | None = None,
+    what: str = "",
 ) -> bytes:
-    """A signed message over ``content``: detached, or with the indirect data of a script inside.
+    """A signed message over ``content``: detached, or with the indirect data of a script inside. ``what`` is its name
+    for one who signs elsewhere.
 
-    Raises Usage, Unreadable.
+    Raises Usage, Unreadable, SignaturesWanted.
     """
     inside: dict[str, Any] = {"content_type": kind}
     attributes = cms.CMSAttributes(
@@ -219,7 +278,7 @@ def message(
     )
     certificates = [_loaded(certificate) for certificate in who.certificates]
     own = certificates[0]
-    algorithm, value = _signature(who, attributes.dump())
+    algorithm, value = _signature(who, attributes.dump(), what)
     signer: dict[str, Any] = {
         "version": "v1",
         "sid": cms.SignerIdentifier(
@@ -302,7 +361,7 @@ def script_digest(data: bytes) -> bytes:
     return hashlib.sha256(bare(data.decode("utf-8-sig")).encode("utf-16-le")).digest()
 
 
-def signed_script(data: bytes, who: SignerIdentity, stamp: str | None) -> bytes:
+def signed_script(data: bytes, who: SignerIdentity, stamp: str | None, name: str = "") -> bytes:
     """A script with its signature block."""
     info = _SipInfo({"version": 0x10000, "reader": _SCRIPT_READER, **{f"reserved_{number}": 0 for number in range(5)}})
     content = _Indirect(
@@ -311,7 +370,7 @@ def signed_script(data: bytes, who: SignerIdentity, stamp: str | None) -> bytes:
             "message_digest": {"algorithm": {"algorithm": "sha256"}, "digest": script_digest(data)},
         }
     )
-    raw = message(who, content.contents, kind="indirect_data", indirect=content, stamp=stamp)
+    raw = message(who, content.contents, kind="indirect_data", indirect=content, stamp=stamp, what=name)
     encoded = base64.b64encode(raw).decode()
     lines = [f"# {encoded[at : at + 64]}" for at in range(0, len(encoded), 64)]
     text = bare(data.decode("utf-8-sig")) + "\r\n" + "\r\n".join([SIGNED, *lines, _END]) + "\r\n"
@@ -339,7 +398,10 @@ def listing(package: Path) -> bytes:
 
 
 def sign(package: Path, who: SignerIdentity, stamp: str | None = None) -> Verified:
-    """Signs a built package in place: it is signed whole or not at all. Raises Usage, Unreadable, NotCovered."""
+    """Signs a built package in place: it is signed whole or not at all. Raises Usage, Unreadable, NotCovered, and
+    SignaturesWanted where one who signs elsewhere has not done so yet: first both scripts, then the listing, which
+    has their hashes.
+    """
     manifest = form.read(package)
     with atomic.folder(package) as new:
         for path in _files(package):
@@ -349,18 +411,25 @@ def sign(package: Path, who: SignerIdentity, stamp: str | None = None) -> Verifi
                 os.link(path, target)  # media is never written to, and may be large
             except OSError:
                 shutil.copyfile(path, target)
-        changed = {}
+        changed: dict[str, form.PackedFile] = {}
+        wanted: list[str] = []
         for name in SCRIPTS:
-            data = signed_script((new / name).read_bytes(), who, stamp)
+            try:
+                data = signed_script((new / name).read_bytes(), who, stamp, name)
+            except SignaturesWanted as waiting:
+                wanted += waiting.names
+                continue
             (new / name).unlink()
             (new / name).write_bytes(data)
             changed[name] = form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest())
+        if wanted and isinstance(who.key, SigningElsewhere):
+            raise SignaturesWanted(wanted, who.key.folder)
         files = tuple(changed.get(file.path, file) for file in manifest.files)
         (new / "manifest.json").unlink()
         (new / "manifest.json").write_bytes(form.encode(msgspec.structs.replace(manifest, files=files)))
         listed = listing(new)
         (new / LISTING).write_bytes(listed)
-        (new / MESSAGE).write_bytes(message(who, listed, stamp=stamp))
+        (new / MESSAGE).write_bytes(message(who, listed, stamp=stamp, what=LISTING))
     own = hashlib.sha256(_loaded(who.certificates[0]).dump()).hexdigest().upper()
     return verify(package, frozenset({own}))
 
