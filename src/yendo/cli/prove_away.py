@@ -41,22 +41,26 @@ def make_kit(options: argparse.Namespace, package: Path, plan: Plan | None, work
             if not several:
                 raise
             refusals[name] = str(refused)
-            rows.append((name, "none", str(refused)))
             continue
         size = show.size(target.stat().st_size)
         rows.append((name, target.name if several else str(target), f"{size}, {scenario.title}"))
         found.append({"kit": str(target), "scenario": name, "site": site, "digest": made.digest})
-    code = int(names != ["all"] and len(found) < len(rows))
+    code = int(names != ["all"] and bool(refusals))
     if options.json:
         all_of_them = {"schema": "yendo.kits/1", "kits": found, "refused": refusals}
         show.emit(all_of_them if several else {"schema": "yendo.kit/1", **found[0]})
     elif not options.quiet:
-        _kits_told(options, package, rows, site, several)
+        _kits_told(options, package, rows, refusals, site, several)
     return code
 
 
 def _kits_told(
-    options: argparse.Namespace, package: Path, rows: Sequence[tuple[str, str, str]], site: str, several: bool
+    options: argparse.Namespace,
+    package: Path,
+    rows: Sequence[tuple[str, str, str]],
+    refusals: Mapping[str, str],
+    site: str,
+    several: bool,
 ) -> None:
     from yendo.cli import show
     from yendo.package import manifest as form
@@ -64,8 +68,14 @@ def _kits_told(
 
     out = show.console()
     if several:
-        out.print(f"[bold]{show.clean(options.kit)}[/bold]: a proof kit for each scenario that a kit can play")
+        out.print(
+            f"[bold]{show.clean(options.kit)}[/bold]: {show.counted(len(rows), 'proof kit')}, one for each scenario"
+        )
         show.grid(out, rows, styles=("bold", "cyan", "dim"))
+        if refusals:
+            out.print("\nNot by a kit")
+            show.grid(out, [(name, why.partition(": ")[2]) for name, why in refusals.items()], styles=("bold", "dim"))
+            out.print()
         result = "RESULT"
     else:
         (scenario, target, words) = rows[0]

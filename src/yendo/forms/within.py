@@ -32,7 +32,10 @@ class NotWithin(Usage):
     """Steps that cannot be carried out inside an installation. ``steps`` in words, each with its reason."""
 
     def __init__(self, steps: Sequence[tuple[str, str]]) -> None:
-        some = "; ".join(f"{step}: {why}" for step, why in steps)
+        by_reason: dict[str, list[str]] = {}
+        for step, why in steps:
+            by_reason.setdefault(why, []).append(step)
+        some = "; ".join(f"{', '.join(some)}: {why}" for why, some in by_reason.items())
         super().__init__(
             f"this package cannot be carried out inside an installation: {some}. Hand the package itself over, or a "
             "database of its own beside it; where there has to be one, it starts this behind itself: by an embedded "
