@@ -212,6 +212,16 @@ def test_bad_results(tmp_path: Path, yendo: Yendo) -> None:
         path.write_bytes(data)
         with pytest.raises((Usage, Unreadable), match=words):
             kit.read(path, package)
+    # the last key of a picture, and a run without an answer
+    odd = RecordedPart("001-look", [r"K	HKLM	Software\Tide	0", "V\tA\tdword=x"])
+    with pytest.raises(Unreadable, match="the last key"):
+        RecordedMachine([about(), odd], "system")
+    silent = RecordedPart("002-watch", ["M\twatch\t60\t\tsetup /S"])
+    with (
+        RecordedMachine([about(), LOOK, silent], "system").fresh("system") as session,
+        pytest.raises(Unreadable, match="no answer"),
+    ):
+        session.watch("setup /S", timeout=1)
     with pytest.raises(Usage, match="is not there"):
         kit.read(tmp_path / "none.gz", package)
     kit.note_of(package, "system", "").unlink()

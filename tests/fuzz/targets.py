@@ -303,6 +303,33 @@ def recording(data: bytes) -> None:
     msgspec.json.decode(data, type=Recording)
 
 
+_RESULT = (
+    b"part 000-about\nE\twindows\t10.0.26100.1\nE\tlayer\tFalse\nA\tTEMP\tC:\\Temp\npart 001-look\nD\tC:\\Windows\n"
+    b"F\tC:\\a.exe\t9\t638000000000000000\t-\t1.0\t34404\nK\tHKLM\tSoftware\\Tide\t0\nV\tA\tdword=7\nP\ttide\n"
+    b"part 002-idle\nM\tidle\t60\npart 003-look\nD\tC:\\Windows\npart 004-verb-0a\nM\tverb\tinstall\tC:\\p\t\nR\t0\t1.5\n"
+    b"O\tYQ==\nC\tC:\\log.txt\tYQ==\npart 005-watch\nM\twatch\t60\t\tsetup /S\nR\t0\t1\t2\t-\t0\nP\t7\t1\ttide.exe\t0.1\t1\n"
+    b"W\ttide.exe\tTide\t0.1\t1\npart 006-fetch\nM\tfetch\tC:\\a.ini\nyes\nC\t-\tYQ==\npart 007-keep\nM\tkeep\tC:\\x\nyes\n"
+    b"S\tC:\\a.exe\t1\n"
+)
+
+
+def result(data: bytes) -> None:
+    """What a kit brings back, behind its seal, and a proof's questions to it."""
+    from yendo.machines.recorded.machine import RecordedAct, RecordedMachine
+    from yendo.prove.kit import _split
+
+    machine = RecordedMachine(list(_split(_text(data).split("\n"))), "system")
+    with machine.fresh("system") as session:
+        for act in [part for part in machine.parts if isinstance(part, RecordedAct)][:50]:
+            if act.name == "watch" and act.fields:
+                session.watch(act.fields[-1], timeout=1)
+            elif act.name == "verb" and act.fields:
+                session.run(f'"x\\apply.cmd" {act.fields[0]}', timeout=1)
+            elif act.name == "fetch" and act.fields:
+                session.read(act.fields[0])
+            session.state()
+
+
 def languages(data: bytes) -> None:
     """The small ones: versions and ranges, lengths of time, sizes, command lines, conditions of databases."""
     from yendo.facts.conditions import parse
@@ -406,6 +433,7 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "journal": (journal, lambda: [b"begin\tinstall\tx\r\nstep\t1\r\ndone\t1\tdone\t0\r\nundo\t23\r\nend\t0\r\n"]),
     "ledger": (ledger, lambda: [b"B\r\nF\tab\t-\tC:\\x%09\r\nV\tdword=7\t-\tHKLM\t64\tk\tn\r\nK\tHKLM\t64\tk\r\nU\tcmd\r\n"]),
     "recording": (recording, _json),
+    "result": (result, lambda: [_RESULT]),
     "languages": (languages, lambda: [b"\0>=10.0, <11", b"\x0030 min", b'\2msiexec /i "a b.msi" /qn A="b"', b"\3NOT (A=1 AND B>\"x\") OR %PATH~=\"y\""]),
     "edits": (edits, lambda: [b"\0[site]\r\nname=x\r\n", b"\1port = 8\n", b'\2{"site": [{"name": 1}]}']),
 }  # fmt: skip

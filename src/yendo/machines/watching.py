@@ -82,6 +82,8 @@ def watched(command: str, lines: Sequence[str], machine: str) -> Watched:
     fields between tabs: ``R`` code, first ended, seconds, stopped, error; ``W`` a window; ``P`` a process. Raises
     Unreadable.
     """
+    if not lines:
+        raise Unreadable(f"{machine} gave no answer to a run that was watched")
     if lines[0] == "cut":
         return Watched(command, 1641, None, 0.0, (), (), network_off=False)
     rows = [line.split("\t") for line in lines]

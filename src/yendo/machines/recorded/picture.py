@@ -33,6 +33,9 @@ _MACHINES = {"332": "x86", "34404": "x64", "43620": "arm64"}
 _FIRST_DAY = datetime(1, 1, 1, tzinfo=UTC)  # of the framework's ticks of 100 ns
 
 
+_WRONG = (ValueError, IndexError, binascii.Error, OverflowError)  # what damaged lines end in
+
+
 class Picture(msgspec.Struct):
     """A machine at one moment. ``programs`` are the names of those that ran."""
 
@@ -76,10 +79,13 @@ class PictureReader:
                     programs.append(unescape(line[2:]))
                 else:
                     raise ValueError(f"no line of a picture begins with {line[:20]!r}")
-            except (ValueError, IndexError, binascii.Error, OverflowError) as error:
+            except _WRONG as error:
                 raise Unreadable(f"line {number} of a picture cannot be read: {error}") from error
         if block:
-            self._add(found.state, block)
+            try:
+                self._add(found.state, block)
+            except _WRONG as error:
+                raise Unreadable(f"the last key of a picture cannot be read: {error}") from error
         upgrades: dict[str, str] = {}
         for thing in found.state.of("registry"):
             upgrades.update(line_of(thing))
