@@ -289,12 +289,19 @@ def test_with_keys_over_the_command_line(tmp_path: Path, workspace: Path, yendo:
         assert "has keys: give" in yendo("farm", "status", place.address, expect=4).stderr
 
 
+def heeding() -> None:
+    """Ctrl-C is heeded, also where the tests themselves were started in the background, which has it ignored."""
+    signal.signal(signal.SIGINT, signal.default_int_handler)
+
+
 def test_ctrl_c_ends_the_cells(tmp_path: Path, workspace: Path) -> None:
     some = copies(workspace, 30, tmp_path / "w")
     with farm(tmp_path / "farm", 2) as place:
         line = [sys.executable, "-m", "yendo", "prove", *map(str, some), "--scenario", "all", "--farm", place.address]
         env = {**os.environ, "PYTHONPATH": SOURCE}
-        with subprocess.Popen(line, env=env, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE) as process:
+        with subprocess.Popen(
+            line, env=env, preexec_fn=heeding, stdout=subprocess.DEVNULL, stderr=subprocess.PIPE
+        ) as process:
             until = time.monotonic() + 60
             while not list((tmp_path / "w").glob("*/package/*.proof-*")) and time.monotonic() < until:
                 time.sleep(0.05)
