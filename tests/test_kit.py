@@ -300,6 +300,15 @@ def test_a_machine_that_turned_out_otherwise(tmp_path: Path) -> None:
     assert not proof.passed and r"'remove C:\Other\big.exe'" in proof.phases[-1].found
 
 
+def test_what_has_to_be_there_is_said(tmp_path: Path, yendo: Yendo) -> None:
+    """A kit puts nothing onto the machine that the plan only says is there."""
+    there = "\n[[proof.there]]\nkind = \"file\"\npath = 'C:\\Tide\\licence.txt'\n"
+    made(tmp_path / "w", "", there)
+    assert r"C:\Tide\licence.txt" in yendo("prove", "w", "--kit", "k.zip").stdout
+    with zipfile.ZipFile(tmp_path / "k.zip") as packed:
+        assert "Put onto it what the plan says is there" in packed.read("README.txt").decode()
+
+
 def test_kits_for_all_scenarios(tmp_path: Path, yendo: Yendo) -> None:
     made(tmp_path / "w", OPEN, REPAIR)
     found = json.loads(yendo("prove", "w", "--kit", "kits", "--scenario", "all", "--json").stdout)

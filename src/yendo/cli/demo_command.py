@@ -146,6 +146,7 @@ def run(options: argparse.Namespace) -> int:
         built: list[tuple[object, ...]] = [(words, taken.fates.get(fate, 0)) for fate, words in FATES.items()]
         built.append(("the package", taken.package.relative_to(folder)))
         built.append(("as a database", taken.database.relative_to(folder)))
+        built.append(("inside a database", taken.envelope.relative_to(folder)))
         show.grid(out, built, styles=("dim",))
     show.section(out, "On the office's shelf: yendo shelf .")
     show.grid(

@@ -31,12 +31,14 @@ def make_kit(options: argparse.Namespace, package: Path, plan: Plan | None, work
     names = list(dict.fromkeys(options.scenario or ["system"]))
     several = len(names) > 1 or names == ["all"]
     rows, found, refusals = [], [], {}
+    given = plan.proof if plan else None
+    wanted = [*(rule.title for rule in given.there), *given.files, *given.packages] if given else []
     for name in list(known) if names == ["all"] else names:
         scenario = proving.one_of(known, name)
         target = options.kit / f"{package.name}-{name.replace(':', '-')}.zip" if several else options.kit
         target.parent.mkdir(parents=True, exist_ok=True)
         try:
-            made = kit.write(package, target, scenario, site)
+            made = kit.write(package, target, scenario, site, wanted=wanted)
         except Usage as refused:
             if not several:
                 raise
@@ -50,7 +52,7 @@ def make_kit(options: argparse.Namespace, package: Path, plan: Plan | None, work
         all_of_them = {"schema": "yendo.kits/1", "kits": found, "refused": refusals}
         show.emit(all_of_them if several else {"schema": "yendo.kit/1", **found[0]})
     elif not options.quiet:
-        _kits_told(options, package, rows, refusals, site, several)
+        _kits_told(options, package, rows, refusals, site, several, wanted)
     return code
 
 
@@ -61,6 +63,7 @@ def _kits_told(
     refusals: Mapping[str, str],
     site: str,
     several: bool,
+    wanted: Sequence[str],
 ) -> None:
     from yendo.cli import show
     from yendo.package import manifest as form
@@ -82,7 +85,8 @@ def _kits_told(
         result = kit.result_of(form.read(package), scenario, site)
         out.print(f"[bold]{show.clean(target)}[/bold]: a proof kit, {show.clean(words)}")
     there = "unpack it there, start play.cmd as administrator; put the machine back afterwards"
-    show.grid(out, [("on a Windows", there), ("brings back", result)], styles=("dim",))
+    before = [("has to be there before", "; ".join(wanted))] if wanted else []
+    show.grid(out, [*before, ("on a Windows", there), ("brings back", result)], styles=("dim",))
     out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.package)} --from {show.clean(result)}")
 
 

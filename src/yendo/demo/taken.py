@@ -27,11 +27,14 @@ LINES = (
 
 
 class CaptureTold(msgspec.Struct, frozen=True):
-    """What came of it: how many things have which fate, the package, and the database of the same."""
+    """What came of it: how many things have which fate, the package, the database of the same, and the one with the
+    package inside.
+    """
 
     fates: dict[str, int]
     package: Path
     database: Path
+    envelope: Path
 
 
 def capture_it(folder: Path, setup: Path, machine: WatchedMachine, tell_step: Callable[[str], object]) -> CaptureTold:
@@ -49,4 +52,5 @@ def capture_it(folder: Path, setup: Path, machine: WatchedMachine, tell_step: Ca
     plan, _ = read(place / "plan.toml")
     step = next(step for step in plan.install if isinstance(step, CapturedStep))
     fates: Counter[str] = Counter(one.fate for one in decided(step, capture_of(step, place)))
-    return CaptureTold(dict(fates), build.build(place, plan).folder, forms.build(place, plan).main)
+    database, envelope = forms.build(place, plan).main, forms.build_envelope(place, plan).main
+    return CaptureTold(dict(fates), build.build(place, plan).folder, database, envelope)

@@ -68,11 +68,13 @@ def result_of(manifest: form.Manifest, scenario: str, site: str) -> str:
     return f"{manifest.id}-{scenario.replace(':', '-')}{'-' + site if site else ''}.result.gz"
 
 
-def write(package: Path, target: Path, scenario: Scenario, site: str = "", *, idle: int = IDLE) -> Kit:
-    """Makes a kit for a built package as an archive, and keeps its key beside the package. Raises Usage where the
-    scenario is none for a kit.
+def write(
+    package: Path, target: Path, scenario: Scenario, site: str = "", *, idle: int = IDLE, wanted: Sequence[str] = ()
+) -> Kit:
+    """Makes a kit for a built package as an archive, and keeps its key beside the package. ``wanted`` is what has to be
+    on the machine beforehand, in words. Raises Usage where the scenario is none for a kit.
     """
-    made = _made(package, scenario, site, idle)
+    made = _made(package, scenario, site, idle, wanted)
     with atomic.writing(target) as file, zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as packed:
         for name, data in made.files.items():
             info = archive.member(name)
@@ -105,7 +107,7 @@ class _Made(msgspec.Struct):
     folders: dict[str, Path]
 
 
-def _made(package: Path, scenario: Scenario, site: str, idle: int) -> _Made:
+def _made(package: Path, scenario: Scenario, site: str, idle: int, wanted: Sequence[str] = ()) -> _Made:
     manifest = form.read(package)
     played = rehearse(package, scenario, site, idle=idle)
     key = base64.b64encode(secrets.token_bytes(32)).decode()
@@ -116,7 +118,7 @@ def _made(package: Path, scenario: Scenario, site: str, idle: int) -> _Made:
         {
             "play.cmd": DOORWAY.encode(),
             "play.ps1": _script(manifest, kit, scenario.account, played.acts, result),
-            "README.txt": _readme(manifest, scenario, played.acts, result).replace("\n", "\r\n").encode(),
+            "README.txt": _readme(manifest, scenario, played.acts, result, wanted).replace("\n", "\r\n").encode(),
             **{name.replace("\\", "/"): data for name, data in played.contents.items()},
         },
         {"package": package, **{name.replace("\\", "/"): folder for name, folder in played.folders.items()}},
@@ -153,13 +155,17 @@ def assembled(room: str, name: str, data: Mapping[str, object]) -> bytes:
     return scripts.script(text.replace("#DATA#", "$Kit = @{\n" + "\n".join(lines) + "\n}"))
 
 
-def _readme(manifest: form.Manifest, scenario: Scenario, acts: Sequence[Act], result: str) -> str:
+def _readme(
+    manifest: form.Manifest, scenario: Scenario, acts: Sequence[Act], result: str, wanted: Sequence[str]
+) -> str:
     what = f"{manifest.name} {manifest.version}, revision {manifest.revision}"
     fetched = sorted({act[1] for act in acts if act[0] == "fetch"})
+    before = f" Put onto it what the plan says is there: {'; '.join(wanted)}." if wanted else ""
     contents = "No contents of files but small .ini and .lnk files" + (f", and {', '.join(fetched)}" if fetched else "")
     return f"""A proof kit for {what}: {scenario.title}
 
-1. Take a Windows that is put back afterwards, as fresh as those that the package is for. Nobody works on it meanwhile.
+1. Take a Windows that is put back afterwards, as fresh as those that the package is for. Nobody works on it
+   meanwhile.{before}
 2. Copy this folder onto it, to a local disk. Start play.cmd as administrator, and type yes.
 3. It does this, and goes on after restarts by itself: {_order(acts)}.
 4. Take {result} from this folder to where Yendo is:
