@@ -100,7 +100,7 @@ def _listed(file: BinaryIO, kind: ArchiveKind) -> Iterator[ArchiveMember]:
             yield ArchiveMember(_name(entry), entry.size or 0, None, entry.issym or entry.islnk)
 
 
-def _entries(file: BinaryIO, kind: ArchiveKind):  # type: ignore[no-untyped-def]
+def _entries(file: BinaryIO, kind: ArchiveKind) -> Iterator[Any]:
     library = libarchive.load()
     file.seek(0)
     count = 0
@@ -219,10 +219,10 @@ def find(file: BinaryIO, begin: int, end: int) -> SelfExtractor | None:
             )
     tail = at(file, max(begin, end - 66000), min(66000, end - begin))
     if tail.rfind(b"PK\x05\x06") >= 0:
-        from yendo.formats.slices import Slice
+        from yendo.formats.slices import part_of
 
         try:
-            if members(Slice(file, 0, end), "zip"):  # type: ignore[arg-type]
+            if members(part_of(file, 0, end), "zip"):
                 return SelfExtractor("zip", begin, end - begin, whole_file=True)
         except Unreadable:
             return None

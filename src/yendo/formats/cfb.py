@@ -49,7 +49,7 @@ class _LazyTable:
         return self._cache[page][slot]
 
 
-class _Ole(olefile.OleFileIO):  # type: ignore[misc]
+class _Ole(olefile.OleFileIO):
     """olefile with the lazy table. The attribute names are olefile's own."""
 
     def _open(self, start: int, size: int = _UNKNOWN, force_FAT: bool = False) -> Any:

@@ -3,7 +3,10 @@
 from __future__ import annotations
 
 import io
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO, cast
+
+if TYPE_CHECKING:  # the standard library has it from 3.12 on
+    from typing_extensions import Buffer
 
 
 class Slice(io.RawIOBase):
@@ -38,13 +41,19 @@ class Slice(io.RawIOBase):
         self._at += len(data)
         return data
 
-    def readinto(self, buffer) -> int:  # type: ignore[no-untyped-def]
-        data = self.read(len(buffer))
-        buffer[: len(data)] = data
+    def readinto(self, buffer: Buffer) -> int:
+        view = memoryview(buffer).cast("B")
+        data = self.read(len(view))
+        view[: len(data)] = data
         return len(data)
 
     def __len__(self) -> int:
         return self._size
+
+
+def part_of(file: BinaryIO, start: int, size: int) -> BinaryIO:
+    """The bytes ``start`` to ``start + size`` of a file, as a file: a Slice, under the type that files go by."""
+    return cast(BinaryIO, Slice(file, start, size))
 
 
 def size_of(file: BinaryIO) -> int:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import configparser
 import io
 import re
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from typing import BinaryIO
 
 import msgspec
@@ -18,7 +18,7 @@ from yendo.evidence import BlindSpot, Evidence
 from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats import answers
 from yendo.formats.pe import Image
-from yendo.formats.slices import Slice
+from yendo.formats.slices import part_of
 from yendo.installers import answers_script
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
 from yendo.installers.family import FoundContent, InstalledDatabase, Prediction, Told, offset
@@ -69,10 +69,10 @@ def find(file: BinaryIO, image: Image) -> FoundContent | None:
     return FoundContent(FAMILY, offset(records.offset, words[records.form]), records, words[records.form])
 
 
-def _open(file: BinaryIO, record: answers.Record):  # type: ignore[no-untyped-def]
+def _open(file: BinaryIO, record: answers.Record) -> Callable[[int], BinaryIO]:
     def open_it(limit: int) -> BinaryIO:
         if not record.folding:
-            return Slice(file, record.offset, min(record.size, limit))  # type: ignore[return-value]
+            return part_of(file, record.offset, min(record.size, limit))
         return whole(answers.pieces(file, record), limit)
 
     return open_it
@@ -116,8 +116,8 @@ def _of_cabinets(file: BinaryIO, records: answers.Records) -> list[InstallerPart
             continue
 
         def open_it(limit: int, volume: answers.Record = volume, held: answers.HeldFile = held) -> BinaryIO:
-            inner = Slice(file, volume.offset, volume.size)
-            return io.BytesIO(answers.unpack(inner, held, max(MAX_LOOKED_INTO, held.size))[:limit])  # type: ignore[arg-type]
+            inner = part_of(file, volume.offset, volume.size)
+            return io.BytesIO(answers.unpack(inner, held, max(MAX_LOOKED_INTO, held.size))[:limit])
 
         listed.append(
             InstallerPart(

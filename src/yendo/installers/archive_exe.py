@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import struct
+from collections.abc import Callable
 from typing import BinaryIO
 
 import msgspec
@@ -12,7 +13,7 @@ from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence
 from yendo.formats import archives
 from yendo.formats.pe import RT_RCDATA, Image, Resource
-from yendo.formats.slices import Slice
+from yendo.formats.slices import part_of
 from yendo.installers.account import Aspect, CommandLine, Silent, Switch
 from yendo.installers.family import FoundContent, Told, offset
 from yendo.installers.parts import InstallerPart, whole
@@ -75,10 +76,10 @@ def find(file: BinaryIO, image: Image) -> FoundContent | None:
 def _archive(file: BinaryIO, found: FoundContent) -> tuple[BinaryIO, archives.ArchiveKind, int | None]:
     what = found.what
     if isinstance(what, Cabinet):
-        return Slice(file, what.resource.offset, what.resource.size), "cabinet", what.resource.offset  # type: ignore[return-value]
+        return part_of(file, what.resource.offset, what.resource.size), "cabinet", what.resource.offset
     if what.whole_file:
-        return Slice(file, 0, what.offset + what.size), what.kind, None  # type: ignore[return-value]
-    return Slice(file, what.offset, what.size), what.kind, what.offset  # type: ignore[return-value]
+        return part_of(file, 0, what.offset + what.size), what.kind, None
+    return part_of(file, what.offset, what.size), what.kind, what.offset
 
 
 def of_archive(file: BinaryIO, kind: archives.ArchiveKind) -> list[InstallerPart]:
@@ -90,7 +91,7 @@ def of_archive(file: BinaryIO, kind: archives.ArchiveKind) -> list[InstallerPart
     )  # packed as one: unpacked once, not once a file
     kept: dict[str, bytes] = {}
 
-    def opener(name: str):  # type: ignore[no-untyped-def]
+    def opener(name: str) -> Callable[[int], BinaryIO]:
         def open_it(limit: int) -> BinaryIO:
             if together and not kept:
                 kept.update(

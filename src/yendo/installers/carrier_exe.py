@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
 from typing import Any, BinaryIO
 
 from yendo.effects import Effect, UninstallEntry
@@ -110,7 +111,7 @@ def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPa
     return listed
 
 
-def _opener(archive: Any, name: str):  # type: ignore[no-untyped-def]
+def _opener(archive: Any, name: str) -> Callable[[int], BinaryIO]:
     def open_it(limit: int) -> BinaryIO:
         for _, data in cab.extract(archive, {name}):
             return whole(iter((data,)), limit)

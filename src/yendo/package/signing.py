@@ -40,11 +40,11 @@ COMMAND_LIMIT = 120.0  # seconds in which a command gives a signature: a card ma
 MAX_ANSWER = 1 << 20
 
 
-class _Digest(core.Sequence):  # type: ignore[misc]
+class _Digest(core.Sequence):
     _fields = [("algorithm", algos.DigestAlgorithm), ("digest", core.OctetString)]
 
 
-class _SipInfo(core.Sequence):  # type: ignore[misc]
+class _SipInfo(core.Sequence):
     _fields = [
         ("version", core.Integer),
         ("reader", core.OctetString),
@@ -52,11 +52,11 @@ class _SipInfo(core.Sequence):  # type: ignore[misc]
     ]
 
 
-class _Data(core.Sequence):  # type: ignore[misc]
+class _Data(core.Sequence):
     _fields = [("type", core.ObjectIdentifier), ("value", core.Any)]
 
 
-class _Indirect(core.Sequence):  # type: ignore[misc]
+class _Indirect(core.Sequence):
     _fields = [("data", _Data), ("message_digest", _Digest)]
 
 

@@ -111,9 +111,10 @@ class _Session:
 
     def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
         self._act("run", f"{timeout:g}", folder or "", command)
+        ran = Ran(0, "", 0.0)
         with contextlib.suppress(YendoError):
-            return self.inner.run(command, timeout=timeout, folder=folder)  # type: ignore[no-any-return]
-        return Ran(0, "", 0.0)
+            ran = self.inner.run(command, timeout=timeout, folder=folder)
+        return ran
 
     def remove(self, path: str) -> bool:
         self._act("remove", path)

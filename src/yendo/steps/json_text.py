@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+from collections.abc import Iterator
 
 _TOKEN = re.compile(r'\s*(?:("(?:[^"\\\x00-\x1f]|\\.)*")|([{}\[\],:])|([^\s{}\[\],:"]+))')
 MAX_DEPTH = 100
@@ -35,7 +36,7 @@ class _Reader:
             raise ValueError(f"a value is missing at character {start + 1}")
         return start, end
 
-    def members(self, opening: str, depth: int):  # type: ignore[no-untyped-def]
+    def members(self, opening: str, depth: int) -> Iterator[str]:
         """The names of an object or the positions of a list; the caller passes over each value."""
         closing = "}" if opening == "{" else "]"
         self.last, number = self.at, 0

@@ -14,7 +14,7 @@ from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats import script_exe as form
 from yendo.formats.pe import Image
 from yendo.formats.script_exe import ScriptExe
-from yendo.formats.slices import Slice
+from yendo.formats.slices import part_of
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
 from yendo.installers.family import FoundContent, Prediction, Told, offset, programs
 from yendo.installers.parts import InstallerPart
@@ -79,7 +79,7 @@ def _part(script: ScriptExe, name: str, place: int, *, uninstaller: bool = False
 
     def open_it(limit: int) -> BinaryIO:
         if size is not None and begin is not None:
-            return Slice(script.file, begin, min(size, limit))  # type: ignore[return-value]
+            return part_of(script.file, begin, min(size, limit))
         if limit <= 64 and script.solid:
             limit = form.MAX_FILE
         return io.BytesIO(script.data(place, max(limit, 64 << 20)))

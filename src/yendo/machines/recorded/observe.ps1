@@ -89,7 +89,8 @@ function Write-Files([IO.StreamWriter]$Out, [string[]]$Own) {
                 elseif ($hash) {
                     $sum = '-'
                     try {
-                        $stream = [IO.FileStream]::new($path, 'Open', 'Read', 'ReadWrite, Delete', 65536)
+                        # a buffer for each of very many small files costs more than reading them
+                        $stream = [IO.FileStream]::new($path, 'Open', 'Read', 'ReadWrite, Delete', [Math]::Min($size + 1, 65536))
                         $sum = [BitConverter]::ToString($hasher.ComputeHash($stream)).Replace('-', '')
                         $stream.Dispose()
                     } catch { }
