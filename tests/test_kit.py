@@ -25,8 +25,8 @@ from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import read
 from yendo.prove import attended, kit
+from yendo.prove.acts import acts_of
 from yendo.prove.prove import digest_of, prove
-from yendo.prove.rehearsal import rehearse
 from yendo.prove.scenarios import SCENARIOS, Scenario
 
 PLAN = r"""
@@ -244,7 +244,7 @@ OPEN = '[in_the_way]\nprograms = ["tidework"]\n'
 
 def acts(package: Path, name: str, **more: Any) -> list[str]:
     """What a kit does for a scenario, in words."""
-    return [" ".join(act) for act in rehearse(package, SCENARIOS[name], "", idle=0, **more).acts]
+    return [" ".join(act) for act in acts_of(package, SCENARIOS[name], "", idle=0, **more).acts]
 
 
 def test_what_a_kit_does_is_found_by_playing_it(tmp_path: Path) -> None:
@@ -262,7 +262,7 @@ def test_what_a_kit_does_is_found_by_playing_it(tmp_path: Path) -> None:
     assert "notepad.exe" in opened[1] and opened[2] == "running tidework" and opened[-1] != opened[2]
     odd = acts(package, "odd-path")
     assert "copy kit:package C:\\Lotsenbüro Ñandú (2)\\tide" in odd
-    with_secret = rehearse(made(tmp_path / "s", SECRET, KEYED), SCENARIOS["system"], "", idle=5)
+    with_secret = acts_of(made(tmp_path / "s", SECRET, KEYED), SCENARIOS["system"], "", idle=5)
     assert with_secret.acts[:3] == [("look",), ("idle", "5"), ("look",)]
     assert ("place", r"kit:brought\values.txt", rf"{work}\values.txt", "private") in with_secret.acts
     assert b"key = secret-" in with_secret.contents[r"brought\values.txt"]

@@ -28,8 +28,8 @@ from yendo.facts.surroundings import Account
 from yendo.machines.recorded.machine import RecordedMachine, RecordedPart
 from yendo.package import archive, scripts
 from yendo.package import manifest as form
+from yendo.prove.acts import Act, acts_of
 from yendo.prove.prove import digest_of
-from yendo.prove.rehearsal import Act, rehearse
 from yendo.prove.scenarios import Scenario
 
 IDLE = 60  # seconds in which nothing is done, to see what the machine changes by itself
@@ -109,7 +109,7 @@ class _Made(msgspec.Struct):
 
 def _made(package: Path, scenario: Scenario, site: str, idle: int, wanted: Sequence[str] = ()) -> _Made:
     manifest = form.read(package)
-    played = rehearse(package, scenario, site, idle=idle)
+    played = acts_of(package, scenario, site, idle=idle)
     key = base64.b64encode(secrets.token_bytes(32)).decode()
     kit = Kit(digest_of(package), scenario.id, site, key, scenario.account)
     result = result_of(manifest, scenario.id, site)

@@ -33,7 +33,7 @@ Act = tuple[str, ...]
 """Its name and its fields, as the kit's script takes them."""
 
 
-class Rehearsal(msgspec.Struct):
+class KitActs(msgspec.Struct):
     """The acts of a scenario, and what the kit brings for them: folders and contents by their names in it."""
 
     acts: list[Act]
@@ -41,9 +41,9 @@ class Rehearsal(msgspec.Struct):
     contents: dict[str, bytes]
 
 
-def rehearse(package: Path, scenario: Scenario, site: str, *, idle: int) -> Rehearsal:
+def acts_of(package: Path, scenario: Scenario, site: str, *, idle: int) -> KitActs:
     """What a kit does for a scenario. Raises Usage where it is none that a kit can play."""
-    found = Rehearsal([("look",)], {}, {})
+    found = KitActs([("look",)], {}, {})
     if idle:
         found.acts += [("idle", str(idle)), ("look",)]
     stage = _Stage(package, _Machine(found), scenario.account, site)
@@ -68,7 +68,7 @@ class _Machine:
 
     name, place, label, has_powershell = "kit", "nowhere", "a kit", False
 
-    def __init__(self, found: Rehearsal) -> None:
+    def __init__(self, found: KitActs) -> None:
         self.found, self.inner, self.visits = found, SimulatedMachine(), 0
 
     def __getattr__(self, name: str) -> Any:
@@ -84,7 +84,7 @@ class _Machine:
 class _Session:
     """Writes down what changes the machine or looks at it; everything else is the simulated one's own."""
 
-    def __init__(self, found: Rehearsal, inner: Any) -> None:
+    def __init__(self, found: KitActs, inner: Any) -> None:
         self.found, self.inner = found, inner
 
     def __getattr__(self, name: str) -> Any:
