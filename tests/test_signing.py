@@ -282,24 +282,28 @@ def _in(archive: Path) -> dict[str, bytes]:
         return {entry.filename: packed.read(entry) for entry in packed.infolist()}
 
 
-@pytest.mark.parametrize("curve", [False, True])
-def test_a_command_that_has_the_key(tmp_path: Path, package: Path, yendo: Yendo, curve: bool) -> None:
-    """Signed by another program, OpenSSL; what is no signature by the certificate's key is refused."""
+def _away(folder: Path, name: str, curve: bool) -> None:
+    """A key that only OpenSSL has, and its certificate."""
     if not shutil.which("openssl"):
         missing("openssl", "apt-get install openssl")
     key = ec.generate_private_key(ec.SECP256R1()) if curve else rsa.generate_private_key(65537, 2048)
-    none = serialization.NoEncryption()
-    (tmp_path / "card.key").write_bytes(
-        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, none)
-    )
-    (tmp_path / "card.cer").write_bytes(certificate(key).public_bytes(serialization.Encoding.PEM))
+    pem = serialization.Encoding.PEM
+    bare = serialization.NoEncryption()
+    (folder / f"{name}.key").write_bytes(key.private_bytes(pem, serialization.PrivateFormat.PKCS8, bare))
+    (folder / f"{name}.cer").write_bytes(certificate(key).public_bytes(pem))
+
+
+@pytest.mark.parametrize("curve", [False, True])
+def test_a_command_that_has_the_key(tmp_path: Path, package: Path, yendo: Yendo, curve: bool) -> None:
+    """Signed by another program, OpenSSL; what is no signature by the certificate's key is refused."""
+    _away(tmp_path, "card", curve)
     given = ("--certificate", tmp_path / "card.cer")
     done = yendo("sign", package, "--by", f"openssl dgst -sha256 -sign {tmp_path / 'card.key'}", *given, expect=None)
     assert "the signature holds" in done.stdout, done.stderr
     assert yendo("sign", package, "--verify", "--trust", tmp_path / "card.cer").returncode == 0
     other = rsa.generate_private_key(65537, 2048)
     (tmp_path / "other.key").write_bytes(
-        other.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, none)
+        other.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption())
     )
     for command, words in (
         (f"openssl dgst -sha256 -sign {tmp_path / 'other.key'}", "is no signature over SHA-256 by the key"),
@@ -314,14 +318,7 @@ def test_a_command_that_has_the_key(tmp_path: Path, package: Path, yendo: Yendo,
 @pytest.mark.parametrize("curve", [False, True])
 def test_a_key_that_is_somewhere_else(tmp_path: Path, package: Path, yendo: Yendo, curve: bool) -> None:
     """What is to be signed is given out, and the signatures are taken in: first of the scripts, then of the listing."""
-    if not shutil.which("openssl"):
-        missing("openssl", "apt-get install openssl")
-    key = ec.generate_private_key(ec.SECP256R1()) if curve else rsa.generate_private_key(65537, 2048)
-    none = serialization.NoEncryption()
-    (tmp_path / "far.key").write_bytes(
-        key.private_bytes(serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, none)
-    )
-    (tmp_path / "far.cer").write_bytes(certificate(key).public_bytes(serialization.Encoding.PEM))
+    _away(tmp_path, "far", curve)
     given = ("sign", package, "--request", tmp_path / "out", "--certificate", tmp_path / "far.cer")
     before = {path.name: path.read_bytes() for path in package.iterdir() if path.is_file()}
     told = yendo(*given, expect=1).stdout
