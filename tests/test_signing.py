@@ -315,11 +315,16 @@ def test_a_command_that_has_the_key(tmp_path: Path, package: Path, yendo: Yendo,
     assert "go together" in yendo("sign", package, "--by", "openssl", expect=2).stderr
 
 
-@pytest.mark.parametrize("curve", [False, True])
-def test_a_key_that_is_somewhere_else(tmp_path: Path, package: Path, yendo: Yendo, curve: bool) -> None:
-    """What is to be signed is given out, and the signatures are taken in: first of the scripts, then of the listing."""
+@pytest.mark.parametrize(("curve", "stamped"), [(False, False), (True, False), (True, True)])
+def test_a_key_that_is_somewhere_else(
+    tmp_path: Path, package: Path, authority: str, yendo: Yendo, curve: bool, stamped: bool
+) -> None:
+    """What is to be signed is given out, and the signatures are taken in: first of the scripts, then of the listing.
+    A stamp is taken once, or the listing would never be the one that was signed.
+    """
     _away(tmp_path, "far", curve)
-    given = ("sign", package, "--request", tmp_path / "out", "--certificate", tmp_path / "far.cer")
+    given = ("sign", package, "--request", tmp_path / "out", "--certificate", tmp_path / "far.cer",
+             *(("--timestamp", authority) if stamped else ()))  # fmt: skip
     before = {path.name: path.read_bytes() for path in package.iterdir() if path.is_file()}
     told = yendo(*given, expect=1).stdout
     assert "waits for 2 signatures" in " ".join(told.split()) and "openssl dgst" in told

@@ -161,16 +161,21 @@ def elsewhere(folder: Path, certificates: Path) -> SignerIdentity:
     return SignerIdentity(SigningElsewhere(folder), _certificates(certificates))
 
 
+def _in_file(path: Path) -> tuple[Any, ...]:
+    """The certificates of a PEM file, or the one of a DER file. Raises OSError, ValueError."""
+    from cryptography import x509
+
+    data = path.read_bytes()
+    if b"-----BEGIN" in data:
+        return tuple(x509.load_pem_x509_certificates(data))
+    return (x509.load_der_x509_certificate(data),)
+
+
 def _certificates(certificates: Path) -> tuple[Any, ...]:
     try:
-        from cryptography import x509
+        return _in_file(certificates)
     except ImportError as error:
         raise NotCovered("signing needs the library cryptography: pip install 'yendo[sign]'") from error
-    try:
-        data = certificates.read_bytes()
-        if b"-----BEGIN" in data:
-            return tuple(x509.load_pem_x509_certificates(data))
-        return (x509.load_der_x509_certificate(data),)
     except (OSError, ValueError) as error:
         raise Usage(f"{certificates}: {error}; the signer's certificate is wanted, as PEM or DER") from error
 
@@ -290,7 +295,7 @@ def message(
         "signature": value,
     }
     if stamp:
-        token = stamped(stamp, value)
+        token = _stamp_of(who, what, stamp, value)
         signer["unsigned_attrs"] = cms.CMSAttributes([cms.CMSAttribute({"type": STAMP, "values": [token]})])
     if indirect is not None:
         inside["content"] = indirect
@@ -304,6 +309,25 @@ def message(
         }
     )
     return bytes(cms.ContentInfo({"content_type": "signed_data", "content": signed}).dump())
+
+
+def _stamp_of(who: SignerIdentity, what: str, url: str, value: bytes) -> Any:
+    """A token over a signature. Of one that is signed elsewhere it is kept beside it: a script with another token would
+    be another script, and its listing would have to be signed again.
+    """
+    if not isinstance(who.key, SigningElsewhere):
+        return stamped(url, value)
+    place = who.key.folder / f"{what}.stamp"
+    if place.is_file():
+        try:
+            token = cms.ContentInfo.load(place.read_bytes())
+            if _imprint(_stamp_info(token)) == hashlib.sha256(value).digest():
+                return token
+        except (ValueError, TypeError, KeyError):
+            pass  # it is asked for again
+    token = stamped(url, value)
+    atomic.write(place, token.dump())
+    return token
 
 
 def stamped(url: str, value: bytes) -> Any:
@@ -439,7 +463,6 @@ def signers(given: Iterable[str]) -> frozenset[str]:
 
     Raises Usage.
     """
-    from cryptography import x509
     from cryptography.hazmat.primitives.serialization import Encoding
 
     found = set()
@@ -451,13 +474,8 @@ def signers(given: Iterable[str]) -> frozenset[str]:
         path = Path(one)
         if not path.is_file():
             raise Usage(f"{one} is neither the SHA-256 thumbprint of a certificate (64 digits) nor the file of one")
-        data = path.read_bytes()
         try:
-            known = (
-                x509.load_pem_x509_certificates(data)
-                if b"-----BEGIN" in data
-                else [x509.load_der_x509_certificate(data)]
-            )
+            known = _in_file(path)
         except ValueError as error:
             raise Usage(f"{one} is no certificate: {error}") from error
         found.add(hashlib.sha256(known[0].public_bytes(Encoding.DER)).hexdigest().upper())
