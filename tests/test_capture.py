@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import re
@@ -12,6 +13,7 @@ import sys
 import threading
 import time
 import zipfile
+from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
@@ -544,19 +546,9 @@ def test_killed_in_the_middle_nothing_is_there(wine: Any, script: Path, tmp_path
 def test_by_a_persons_hand(wine: Any, tmp_path: Path, yendo: Yendo) -> None:
     """On a screen that a person sees, here one without a monitor: the answer that a person gave is what is captured."""
     program = _asking(tmp_path)
-    with layer.screen() as display:
-        assert display
-        over = threading.Event()
-        person = threading.Thread(target=_person, args=(display, over))
-        person.start()
-        try:
-            yendo("capture", "w", program, "--part", "settings", "--hand", "{setup}",
-                  environment={"DISPLAY": display})  # fmt: skip
-        finally:
-            over.set()
-            person.join()
-    (value,) = [one for one in record.read(tmp_path / "w" / record.RECORD).caught if one.effect.kind == "registry"]
-    assert value.part == "settings" and value.effect.thing.data == 0  # type: ignore[union-attr]
+    with somebody() as display:
+        yendo("capture", "w", program, "--part", "settings", "--hand", "{setup}", environment={"DISPLAY": display})
+    assert answered(tmp_path / "w") == ("settings", 0)
     assert "showed Sounder" in yendo("capture", "w", "--show").stdout
     told = yendo("capture", "v", "--hand", "winver", expect=2, environment={"DISPLAY": ""}).stderr
     assert "needs a screen that a person sees" in told
@@ -571,20 +563,32 @@ def test_by_a_persons_hand_with_a_kit(shell_wine: Any, tmp_path: Path, yendo: Ye
     program = _asking(tmp_path)
     jobs = [WorkLine("settings", "{setup}", hand=True)]
     kit.write(tmp_path / "w", tmp_path / "k.zip", jobs, setup=program, idle=0)
+    with somebody() as display:
+        machine = WineMachine(shell_wine.cache, shell_wine.powershell, screen=display)
+        carried(tmp_path / "k.zip", machine, tmp_path, "user", "w.captured.zip")
+    yendo("capture", "w", "--from", "w.captured.zip", expect=None)
+    assert answered(tmp_path / "w") == ("settings", 0)
+
+
+@contextlib.contextmanager
+def somebody() -> Iterator[str]:
+    """A screen without a monitor, and a person at it who says no."""
     with layer.screen() as display:
         assert display
         over = threading.Event()
         person = threading.Thread(target=_person, args=(display, over))
         person.start()
         try:
-            machine = WineMachine(shell_wine.cache, shell_wine.powershell, screen=display)
-            carried(tmp_path / "k.zip", machine, tmp_path, "user", "w.captured.zip")
+            yield display
         finally:
             over.set()
             person.join()
-    yendo("capture", "w", "--from", "w.captured.zip", expect=None)
-    (value,) = [one for one in record.read(tmp_path / "w" / record.RECORD).caught if one.effect.kind == "registry"]
-    assert value.part == "settings" and value.effect.thing.data == 0  # type: ignore[union-attr]
+
+
+def answered(workspace: Path) -> tuple[str, Any]:
+    """The part and the data of the one value that was captured."""
+    (value,) = [one for one in record.read(workspace / record.RECORD).caught if one.effect.kind == "registry"]
+    return value.part, value.effect.thing.data  # type: ignore[union-attr]
 
 
 def _asking(folder: Path) -> Path:

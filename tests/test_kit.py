@@ -350,7 +350,7 @@ def test_one_site_is_named(tmp_path: Path, yendo: Yendo) -> None:
 
 def test_a_result_that_was_cut_off_is_no_proof(tmp_path: Path) -> None:
     package = made(tmp_path / "w")
-    parts = [about(), LOOK, RecordedPart("004-run", ["M\trun\t120\t\tpowershell x\\detect.ps1", "R\t1\t0"])]
+    parts = [about(), LOOK, RecordedPart("004-detect", ["M\tdetect\t120\t\tpowershell x\\detect.ps1", "R\t1\t0"])]
     proof = prove(package, RecordedMachine(parts, "system"), scenario="system")
     assert not proof.passed and proof.place == "real Windows" and "cut off" in str(proof.phases)
 

@@ -4,14 +4,13 @@ with the contents of files.
 
 from __future__ import annotations
 
-import base64
 import contextlib
 import secrets
 import shutil
-import tempfile
 import zipfile
 from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import BinaryIO, cast
 
 import msgspec
 
@@ -20,7 +19,6 @@ from yendo.capture.take import TIMEOUT, WorkLine, command_of
 from yendo.errors import Unreadable, Usage
 from yendo.facts.surroundings import Account
 from yendo.machines.recorded.machine import RecordedMachine
-from yendo.package import archive
 from yendo.prove import kit
 from yendo.prove.verdicts import FOLDER
 
@@ -84,7 +82,7 @@ def write(
     brought = [path for path in (setup, *beside) if path is not None]
     made = CaptureKit(
         secrets.token_hex(16),
-        base64.b64encode(secrets.token_bytes(32)).decode(),
+        kit.new_key(),
         account,
         tuple(jobs),
         setup.name if setup else "",
@@ -101,32 +99,19 @@ def write(
         acts.append(("watch", f"{timeout:g}", FOLDER if brought else "", line, "hand" if job.hand else ""))
         acts += [("look",), ("settle",)]
     acts.append(("keep", FOLDER))
-    data = {
-        "id": folder.name,
-        "name": folder.name,
-        "what": f"This does the work for {folder.name} and keeps what it changes",
-        "digest": made.id,
-        "checked": "",
-        "account": account,
-        "logs": "",
-        "home": "",
-        "key": made.key,
-        "acts": [list(act) for act in acts],
-        "result": made.result,
-        "next": f"yendo capture {folder.name} --from {made.result}",
-    }
-    with atomic.writing(target) as file, zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as packed:
-        for name, content in {
-            "play.cmd": kit.DOORWAY.encode(),
-            "play.ps1": kit.assembled("yendo.machines.recorded", "play.ps1", data),
-            "README.txt": _readme(folder, made, brought).replace("\n", "\r\n").encode(),
-        }.items():
-            info = archive.member(name)
-            info.compress_type = packed.compression
-            packed.writestr(info, content)
-        packed.writestr(archive.member("brought/1/"), b"")
-        for path in brought:
-            packed.write(path, f"brought/1/{path.name}")
+    play = kit.Play(
+        id=folder.name,
+        name=folder.name,
+        what=f"This does the work for {folder.name} and keeps what it changes",
+        digest=made.id,
+        account=account,
+        key=made.key,
+        acts=tuple(acts),
+        result=made.result,
+        next=f"yendo capture {folder.name} --from {made.result}",
+    )
+    own = kit.own_files(play, _readme(folder, made, brought)) | {"brought/1/": b""}
+    kit.pack(target, own, loose={f"brought/1/{path.name}": path for path in brought})
     atomic.write(note_of(folder), msgspec.json.encode(made) + b"\n")
     return made
 
@@ -174,14 +159,10 @@ def brought_back(result: Path, made: CaptureKit) -> Iterator[RecordedMachine]:
     with contextlib.ExitStack() as stack:
         try:
             packed = stack.enter_context(zipfile.ZipFile(result))
-            place = Path(stack.enter_context(tempfile.TemporaryDirectory(prefix="yendo-result-")))
-            if packed.getinfo(RESULT).file_size > kit.MAX_RESULT:
-                raise Unreadable(f"{result.name} holds a record of more than {kit.MAX_RESULT >> 30} GB")
-            with packed.open(RESULT) as source, (place / result.name).open("wb") as target:
-                shutil.copyfileobj(source, target)
+            with packed.open(RESULT) as record:
+                parts, account = kit.recorded(cast(BinaryIO, record), result.name, made.id, made.key)
         except (zipfile.BadZipFile, KeyError, OSError, NotImplementedError, RuntimeError) as error:
             raise Unreadable(f"{result.name} is no result of a kit that captures: {error}") from error
-        parts, account = kit.recorded(place / result.name, made.id, made.key)
         if account not in (made.account, "here"):
             raise Usage(f"{result.name} was made as {account}; the kit is for {made.account}")
 

@@ -65,10 +65,10 @@ def refused_everywhere(workspace: Workspace) -> Report:
     """A database that goes on with no Windows that is known here, and waits for nothing that could be brought."""
     for at, medium in enumerate(workspace.plan.media):
         account = workspace.accounts.get(medium.file)
-        given = [step for step in workspace.plan.install if isinstance(step, MsiStep) and step.media == medium.file]
-        if any(step.properties and workspace.goes_on(step) for step in given):
-            continue  # it asked for a value, and gets one
         if account and account.refused and not account.takes and not account.wanting:
+            steps = [step for step in workspace.plan.install if isinstance(step, MsiStep) and step.media == medium.file]
+            if any(step.properties and workspace.goes_on(step) for step in steps):
+                continue  # it asked for a value, and gets one
             yield (
                 workspace.line("media", at, "file"),
                 f"{medium.file} refuses every Windows that is known here: {account.refused}",

@@ -103,6 +103,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="what the kit has brought back; a second one, from another machine, tells what is a machine's own",
     )
+    _configure_showing(parser)
+
+
+def _configure_showing(parser: argparse.ArgumentParser) -> None:
     shown = parser.add_argument_group("look at a capture")
     shown.add_argument("--show", action="store_true", help="show what was captured, as a tree, and what becomes of it")
     shown.add_argument("--left", action="store_true", help="only what is left out, with reasons")
@@ -198,9 +202,7 @@ def _make_kit(options: argparse.Namespace, limit: float) -> int:
         out = show.console()
         size = show.size(options.kit.stat().st_size)
         out.print(f"[bold]{show.clean(options.kit)}[/bold]: a kit that does the work, {size}, {scenario}")
-        there = "unpack it there, start play.cmd as administrator; put the machine back afterwards"
-        show.grid(out, [("on a Windows", there), ("brings back", made.result)], styles=("dim",))
-        out.print(f"\n[dim]next:[/dim] yendo capture {show.clean(options.name)} --from {show.clean(made.result)}")
+        machines.kit_told(out, made.result, f"yendo capture {options.name}")
     return 0
 
 
@@ -297,7 +299,7 @@ def _done(
 
     scenario = options.scenario or ("desk" if (second or options.machine) == "wine" else "system")
     screen = _screen() if any(job.hand for job in jobs) else None
-    with machines.watched(options, options.name, progress, second=second, screen=screen) as machine:
+    with machines.watched(options, options.name, progress, second=second, screen=screen, here=True) as machine:
         try:
             return work(
                 machine,

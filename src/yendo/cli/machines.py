@@ -8,11 +8,13 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yendo.machines.kinds import HERE as HERE
+from yendo.machines.kinds import HERE
 from yendo.machines.kinds import NAMES as NAMES
 
 if TYPE_CHECKING:
     from collections.abc import Callable, Iterator
+
+    from rich.console import Console
 
     from yendo.machines.protocol import Machine
     from yendo.machines.watching import WatchedMachine
@@ -75,6 +77,15 @@ def add_this_computer(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def kit_told(out: Console, result: str, command: str, *before: tuple[str, str]) -> None:
+    """What is done with a kit, what it brings back, and the command that takes that; ``before`` are rows above."""
+    from yendo.cli import show
+
+    there = "unpack it there, start play.cmd as administrator; put the machine back afterwards"
+    show.grid(out, [*before, ("on a Windows", there), ("brings back", result)], styles=("dim",))
+    out.print(f"\n[dim]next:[/dim] {show.clean(command)} --from {show.clean(result)}")
+
+
 def cache() -> Path:
     """Where templates are kept."""
     if given := os.environ.get("YENDO_CACHE"):
@@ -104,11 +115,13 @@ def watched(
     *,
     second: str | None = None,
     screen: str | None = None,
+    here: bool = False,
 ) -> Iterator[WatchedMachine]:
     """The machine that watches what runs there: wine, or ssh:NAME, which is put back before every run.
 
     ``folder`` is where machines.toml is looked for; ``second`` names another one, and with wine that is called
-    otherwise; ``screen`` is a person's own. Raises NoMachine, Usage.
+    otherwise; ``screen`` is a person's own; ``here``: whether this computer can be meant, which is changed once. Raises
+    NoMachine, Usage.
     """
     from yendo.errors import Usage
     from yendo.machines import addresses
@@ -122,25 +135,21 @@ def watched(
         guise = OTHER if second else None
         yield WineMachine(cache(), shell, unconfined=options.unconfined, guise=guise, screen=screen)
         return
-    if asked == HERE and hasattr(options, "may_change"):
+    if here and asked == HERE:
         if not options.may_change:
             raise Usage(
                 "this does the work on this very computer; say so with --this-computer-may-be-changed, on one that is "
                 "put back afterwards"
             )
-        machine = attended.here(options.although, progress)
-        try:
-            yield machine
-        finally:
-            machine.interrupt()
-        return
-    name = asked.removeprefix(SSH)
-    if name == asked:
-        raise Usage(f"{asked!r} is no machine that can be watched; there are wine and ssh:NAME")
-    known = addresses.named(folder, name)
-    if not known.revert:
-        raise Usage(f"{asked} is changed by every run, and machines.toml does not say how it is put back: revert")
-    machine = attended.over_ssh(name, known, progress)
+        machine = attended.here("", progress)  # one that belongs to somebody is refused
+    else:
+        name = asked.removeprefix(SSH)
+        if name == asked:
+            raise Usage(f"{asked!r} is no machine that can be watched; there are wine and ssh:NAME")
+        known = addresses.named(folder, name)
+        if not known.revert:
+            raise Usage(f"{asked} is changed by every run, and machines.toml does not say how it is put back: revert")
+        machine = attended.over_ssh(name, known, progress)
     try:
         yield machine
     finally:

@@ -23,6 +23,7 @@ def make_kit(options: argparse.Namespace, package: Path, plan: Plan | None, work
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.prove import kit
+    from yendo.prove.acts import NotByKit
 
     if options.machine:
         raise Usage("a kit plays on the machine that it is carried to; leave --machine out")
@@ -39,10 +40,10 @@ def make_kit(options: argparse.Namespace, package: Path, plan: Plan | None, work
         target.parent.mkdir(parents=True, exist_ok=True)
         try:
             made = kit.write(package, target, scenario, site, wanted=wanted)
-        except Usage as refused:
+        except NotByKit as refused:
             if not several:
                 raise
-            refusals[name] = str(refused)
+            refusals[name] = refused.why
             continue
         size = show.size(target.stat().st_size)
         rows.append((name, target.name if several else str(target), f"{size}, {scenario.title}"))
@@ -77,17 +78,15 @@ def _kits_told(
         show.grid(out, rows, styles=("bold", "cyan", "dim"))
         if refusals:
             out.print("\nNot by a kit")
-            show.grid(out, [(name, why.partition(": ")[2]) for name, why in refusals.items()], styles=("bold", "dim"))
+            show.grid(out, list(refusals.items()), styles=("bold", "dim"))
             out.print()
         result = "RESULT"
     else:
         (scenario, target, words) = rows[0]
         result = kit.result_of(form.read(package), scenario, site)
         out.print(f"[bold]{show.clean(target)}[/bold]: a proof kit, {show.clean(words)}")
-    there = "unpack it there, start play.cmd as administrator; put the machine back afterwards"
     before = [("has to be there before", "; ".join(wanted))] if wanted else []
-    show.grid(out, [*before, ("on a Windows", there), ("brings back", result)], styles=("dim",))
-    out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.package)} --from {show.clean(result)}")
+    machines.kit_told(out, result, f"yendo prove {options.package}", *before)
 
 
 def judge_result(options: argparse.Namespace, package: Path, plan: Plan | None, workspace: Path) -> int:

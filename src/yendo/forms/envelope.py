@@ -5,24 +5,21 @@ administrators write, and the package's own runner does the work, started by a s
 
 from __future__ import annotations
 
-import re
 import tempfile
 from importlib.resources import as_file, files
-from pathlib import Path
+from pathlib import Path, PureWindowsPath
 
 import msgspec
 
-from yendo import digest
-from yendo.effects import Effect, File
-from yendo.effects.capture import Caught, Promise
+from yendo.effects.capture import Promise
 from yendo.errors import Usage
+from yendo.facts.surroundings import expand, windows
 from yendo.forms import within
 from yendo.forms.database import Composer, compose, escaped, property_of
-from yendo.forms.form import FormBuilt, put
+from yendo.forms.form import FormBuilt, authored, put
 from yendo.forms.places import key
 from yendo.package import build as packages
 from yendo.plan import Plan
-from yendo.steps.captured import Decided
 
 ENVELOPE = "envelope"
 _PLACE = r"%ProgramFiles%\Yendo envelopes"  # beside the runner's own home, which keeps nothing that others put there
@@ -59,12 +56,11 @@ def build_envelope(base: Path, plan: Plan, *, entry: bool = True) -> FormBuilt:
         if not built.manifest.uninstall:
             raise Usage("the plan has no uninstall steps, so a database with it inside could not be removed")
         head = rf"{_PLACE}\{plan.package.id}"
-        wanted = []
-        for path in sorted(one for one in built.folder.rglob("*") if one.is_file()):
-            name = path.relative_to(built.folder).as_posix()
-            effect = Effect("add", File(rf"{head}\{name.replace('/', chr(92))}"), "authored")
-            source = path.relative_to(place).as_posix()
-            wanted.append(Decided(Caught(effect, "install", content=source), "kept"))
+        wanted = [
+            authored(path, rf"{head}\{PureWindowsPath(path.relative_to(built.folder))}", Path(place))
+            for path in sorted(built.folder.rglob("*"))
+            if path.is_file()
+        ]
         verbs = {"install", "uninstall", *(["repair"] if built.manifest.repair else [])}
 
         def more(made: Composer, product: str) -> None:
@@ -73,18 +69,13 @@ def build_envelope(base: Path, plan: Plan, *, entry: bool = True) -> FormBuilt:
         # whatever is inside: the library and the folders are those of a 64-bit Windows
         outside = msgspec.structs.replace(plan, package=msgspec.structs.replace(plan.package, architecture="x64"))
         composed = compose(outside, wanted, Path(place), more)
-        kept = tuple(
-            Effect("add", File(one.caught.effect.thing.path, path.stat().st_size, digest.of_file(path)), "authored")
-            for one in wanted
-            if isinstance(one.caught.effect.thing, File) and (path := Path(place) / one.caught.content)
-        )
         with as_file(files("yendo.forms").joinpath("programs/carry.dll")) as library:
             return put(
                 ENVELOPE,
                 base,
                 outside,
                 composed,
-                Promise(kept=kept, left=()),
+                Promise(kept=tuple(one.caught.effect for one in wanted), left=()),
                 streams={"Binary.Carry": library},
                 notes=tuple(unknown),
                 more={
@@ -107,7 +98,7 @@ def _handed_on(plan: Plan) -> None:
 
 def _logs(folder: str) -> list[str]:
     """The logs of the package inside, which stay on purpose, as a plan accepts them."""
-    where = re.sub("(?i)%programdata%", lambda _: r"C:\ProgramData", folder)
+    where = expand(folder, windows("system").environment)
     return [f"folder {where}", f"file {where}\\*"]
 
 
@@ -122,15 +113,13 @@ def _called(made: Composer, product: str, runner: str, plan: Plan, verbs: set[st
     made.add("Binary", "Carry", 1)
     set_by = "".join(f"{name}=[{property_of(name)}];" for name in plan.settings).rstrip(";")
     options = f' -Set "{set_by}"' if set_by else ""
-    runner_key = key("F", runner)
+    line = f'"[%ComSpec]" /d /s /c ""[#{key("F", runner)}]" {{}}"'
     sequence = made.tables["InstallExecuteSequence"]
     for name, verb, condition, at, undoes in _CALLS:
         meant = verb if verb in verbs else "install"
         given = "" if meant == "uninstall" else options
-        line = '"[%ComSpec]" /d /s /c ""[#{}]" {}"'
-        back = line.format(runner_key, "uninstall") if verb == "install" else ""
-        given_line = line.format(runner_key, f"{meant}{given}")
-        made.add("CustomAction", f"Set{name}", _SET, name, f"{product}|{back}|{given_line}")
+        back = line.format("uninstall") if verb == "install" else ""
+        made.add("CustomAction", f"Set{name}", _SET, name, f"{product}|{back}|{line.format(meant + given)}")
         kind = _LIBRARY | _DEFERRED | _AS_SYSTEM | (_UNDOING if undoes else 0)
         made.add("CustomAction", name, kind, "Carry", "Carry")
         sequence += [(f"Set{name}", condition, at - 5), (name, condition, at)]

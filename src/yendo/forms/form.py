@@ -105,13 +105,8 @@ def _brought(plan: Plan, base: Path) -> tuple[list[Decided], Promise]:
             kept += own.kept
             left += own.left
         elif isinstance(step, CopyStep) and not step.fill and not step.mirror:
-            for path, to in extras(base, step):
-                sha256 = digest.of_file(path)
-                effect = Effect("add", File(to, path.stat().st_size, sha256), "authored")
-                found.append(
-                    Decided(Caught(effect, "install", content=path.relative_to(base.resolve()).as_posix()), "kept")
-                )
-                kept.append(effect)
+            found += (brought := [authored(path, to, base.resolve()) for path, to in extras(base, step)])
+            kept += [one.caught.effect for one in brought]
         else:
             kind = str(step.__struct_config__.tag)
             raise Usage(
@@ -119,6 +114,12 @@ def _brought(plan: Plan, base: Path) -> tuple[list[Decided], Promise]:
             )
     promised = [effect for effect in kept if effect.kind != "uninstall-entry"]  # the installer makes its own
     return found, Promise(kept=tuple(promised), left=tuple(left))
+
+
+def authored(path: Path, to: str, base: Path) -> Decided:
+    """A file of ours that comes to a placed path, by what it holds; it lies below ``base``."""
+    effect = Effect("add", File(to, path.stat().st_size, digest.of_file(path)), "authored")
+    return Decided(Caught(effect, "install", content=path.relative_to(base).as_posix()), "kept")
 
 
 def _written(target: Path, plan: Plan, composed: Composed, streams: Mapping[str, Path]) -> list[Path]:

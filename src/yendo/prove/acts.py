@@ -19,18 +19,26 @@ from yendo.errors import NotCovered, Usage, YendoError
 from yendo.facts.surroundings import Account
 from yendo.machines.outside import OPENED_WITHIN, opening
 from yendo.machines.protocol import Ran, Session
-from yendo.machines.recorded.machine import WORK
+from yendo.machines.recorded.observed import WORK
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import carry
 from yendo.prove.proof import UNCOVERED
 from yendo.prove.scenarios import Scenario
-from yendo.prove.stage import ACCEPTED, DETECTION_LIMIT, Stage, options_of, values_text
+from yendo.prove.stage import ACCEPTED, DETECTION_LIMIT, Stage, values_text
 
 PACKAGE = rf"{WORK}\package"
 _SMALL = 1 << 20  # bytes of a file whose content is asked for
 
 Act = tuple[str, ...]
 """Its name and its fields, as the kit's script takes them."""
+
+
+class NotByKit(Usage):
+    """A scenario that no kit plays for this package; ``why`` in words."""
+
+    def __init__(self, scenario: str, why: str, who: str = "a kit does not play") -> None:
+        super().__init__(f"{who} {scenario}: {why}")
+        self.why = why
 
 
 class KitActs(msgspec.Struct):
@@ -42,24 +50,22 @@ class KitActs(msgspec.Struct):
 
 
 def acts_of(package: Path, scenario: Scenario, site: str, *, idle: int) -> KitActs:
-    """What a kit does for a scenario. Raises Usage where it is none that a kit can play."""
+    """What a kit does for a scenario. Raises NotByKit where it is none that a kit can play."""
     found = KitActs([("look",)], {}, {})
     if idle:
         found.acts += [("idle", str(idle)), ("look",)]
     stage = _Stage(package, _Machine(found), scenario.account, site)
     if reason := scenario.calls_for(stage.manifest):
-        raise Usage(f"the package does not call for {scenario.id}: {reason}")
+        raise NotByKit(scenario.id, reason, "the package does not call for")
     if scenario.bare:
-        raise Usage(f"a kit does not play {scenario.id}: it cannot take a prerequisite off a machine")
+        raise NotByKit(scenario.id, "it cannot take a prerequisite off a machine")
     with contextlib.suppress(NotCovered):
         scenario.play(stage)
     refused = [phase.found for phase in stage.phases if phase.outcome == "not executed" and phase.id != UNCOVERED]
     if not any(act[0] == "verb" for act in found.acts):
-        raise Usage(f"a kit does not play {scenario.id}: {'; '.join(refused) or 'it does nothing on a machine'}")
+        raise NotByKit(scenario.id, "; ".join(refused) or "it does nothing on a machine")
     if stage.machine.visits > 1:
-        raise Usage(
-            f"a kit does not play {scenario.id}: the machine would have to be put back in the middle, as over SSH"
-        )
+        raise NotByKit(scenario.id, "the machine would have to be put back in the middle, as over SSH")
     return found
 
 
@@ -168,10 +174,6 @@ class _Stage(Stage):
     def values_file(self) -> str:
         return rf"{WORK}\values.txt"
 
-    @property
-    def options(self) -> str:
-        return options_of(self.site, self.values_file if self.made_up else "")
-
     def verb(self, session: Session, verb: str) -> carry.Carried:
         recorded: Any = session
         recorded.found.acts.append(("verb", verb, self.folder, self.options))
@@ -183,7 +185,7 @@ class _Stage(Stage):
 
     def script_says(self, session: Session) -> tuple[bool | None, str]:
         recorded: Any = session
-        recorded.found.acts.append(("run", f"{DETECTION_LIMIT:g}", "", self.detection_line))
+        recorded.found.acts.append(("detect", f"{DETECTION_LIMIT:g}", "", self.detection_line))
         return None, ""
 
     def detection(self, session: Session, *_: Any, **__: Any) -> bool:

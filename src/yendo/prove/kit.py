@@ -19,6 +19,7 @@ import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from importlib.resources import files
 from pathlib import Path
+from typing import BinaryIO
 
 import msgspec
 
@@ -34,7 +35,7 @@ from yendo.prove.scenarios import Scenario
 
 IDLE = 60  # seconds in which nothing is done, to see what the machine changes by itself
 MAX_RESULT = 4 << 30
-DOORWAY = (
+_DOORWAY = (
     '@echo off\r\n"%SystemRoot%\\System32\\WindowsPowerShell\\v1.0\\powershell.exe" -NoLogo -NoProfile '
     '-ExecutionPolicy Bypass -File "%~dp0play.ps1" %*\r\n'
 )
@@ -75,15 +76,29 @@ def write(
     on the machine beforehand, in words. Raises Usage where the scenario is none for a kit.
     """
     made = _made(package, scenario, site, idle, wanted)
+    pack(target, made.files, folders=made.folders)
+    atomic.write(note_of(package, scenario.id, site), msgspec.json.encode(made.kit) + b"\n")
+    return made.kit
+
+
+def pack(
+    target: Path, own: Mapping[str, bytes], *, folders: Mapping[str, Path] = {}, loose: Mapping[str, Path] = {}
+) -> None:
+    """Writes a kit as an archive: its own files, and the folders and files that it brings, by their names in it."""
     with atomic.writing(target) as file, zipfile.ZipFile(file, "w", zipfile.ZIP_DEFLATED) as packed:
-        for name, data in made.files.items():
+        for name, data in own.items():
             info = archive.member(name)
             info.compress_type = packed.compression
             packed.writestr(info, data)
-        for name, folder in made.folders.items():
+        for name, folder in folders.items():
             archive.add_folder(packed, folder, f"{name}/")
-    atomic.write(note_of(package, scenario.id, site), msgspec.json.encode(made.kit) + b"\n")
-    return made.kit
+        for name, path in loose.items():
+            packed.write(path, name)
+
+
+def new_key() -> str:
+    """A key that seals the result of one kit."""
+    return base64.b64encode(secrets.token_bytes(32)).decode()
 
 
 def lay_out(package: Path, folder: Path, scenario: Scenario, site: str, *, idle: int = IDLE) -> Kit:
@@ -110,38 +125,65 @@ class _Made(msgspec.Struct):
 def _made(package: Path, scenario: Scenario, site: str, idle: int, wanted: Sequence[str] = ()) -> _Made:
     manifest = form.read(package)
     played = acts_of(package, scenario, site, idle=idle)
-    key = base64.b64encode(secrets.token_bytes(32)).decode()
-    kit = Kit(digest_of(package), scenario.id, site, key, scenario.account)
+    kit = Kit(digest_of(package), scenario.id, site, new_key(), scenario.account)
     result = result_of(manifest, scenario.id, site)
     return _Made(
         kit,
         {
-            "play.cmd": DOORWAY.encode(),
-            "play.ps1": _script(manifest, kit, scenario.account, played.acts, result),
-            "README.txt": _readme(manifest, scenario, played.acts, result, wanted).replace("\n", "\r\n").encode(),
+            **own_files(
+                _play(manifest, kit, played.acts, result), _readme(manifest, scenario, played.acts, result, wanted)
+            ),
             **{name.replace("\\", "/"): data for name, data in played.contents.items()},
         },
         {"package": package, **{name.replace("\\", "/"): folder for name, folder in played.folders.items()}},
     )
 
 
-def _script(manifest: form.Manifest, kit: Kit, account: Account, acts: Sequence[Act], result: str) -> bytes:
-    name = f"{manifest.name} {manifest.version}, revision {manifest.revision}"
-    data = {
-        "id": manifest.id,
-        "name": name,
-        "what": f"This installs {name}, and does the rest of the scenario {kit.scenario},",
-        "digest": kit.digest,
-        "checked": "package\\manifest.json",
-        "account": account if account == "system" else "user",
-        "logs": manifest.logs,
-        "home": manifest.home,
-        "key": kit.key,
-        "acts": [list(act) for act in acts],
-        "result": result,
-        "next": f"yendo prove {manifest.id} --from {result}",
+class Play(msgspec.Struct, frozen=True):
+    """What ``play.ps1`` has to know. ``digest`` says whose the result is, and is the hash of the file ``checked`` where
+    there is one; ``what`` is said before it begins, ``next`` in the end. ``logs`` and ``home`` are a package's.
+    """
+
+    id: str
+    name: str
+    what: str
+    digest: str
+    account: Account
+    key: str
+    acts: tuple[Act, ...]
+    result: str
+    next: str
+    checked: str = ""
+    logs: str = ""
+    home: str = ""
+
+
+def own_files(play: Play, readme: str) -> dict[str, bytes]:
+    """A kit's own files by their names: the doorway, the script, what a person has to read."""
+    data = msgspec.structs.asdict(play)
+    return {
+        "play.cmd": _DOORWAY.encode(),
+        "play.ps1": assembled("yendo.machines.recorded", "play.ps1", data),
+        "README.txt": readme.replace("\n", "\r\n").encode(),
     }
-    return assembled("yendo.machines.recorded", "play.ps1", data)
+
+
+def _play(manifest: form.Manifest, kit: Kit, acts: Sequence[Act], result: str) -> Play:
+    name = f"{manifest.name} {manifest.version}, revision {manifest.revision}"
+    return Play(
+        id=manifest.id,
+        name=name,
+        what=f"This installs {name}, and does the rest of the scenario {kit.scenario},",
+        digest=kit.digest,
+        account=kit.account,
+        key=kit.key,
+        acts=tuple(acts),
+        result=result,
+        next=f"yendo prove {manifest.id} --from {result}",
+        checked="package\\manifest.json",
+        logs=manifest.logs,
+        home=manifest.home,
+    )
 
 
 def assembled(room: str, name: str, data: Mapping[str, object]) -> bytes:
@@ -183,8 +225,6 @@ def _order(acts: Sequence[Act]) -> str:
     for act in acts:
         if act[0] == "verb":
             word = act[1]
-        elif act[0] == "run" and "\\detect.ps1" in act[-1]:
-            continue
         elif act[0] == "look":
             word = "look"
         elif act[0] in ("run", "remove", "remove-tree"):
@@ -204,8 +244,11 @@ def read(result: Path, package: Path, kits: Sequence[Kit] = ()) -> KitResult:
 
     Raises Usage where it belongs to another package, Unreadable where it is damaged.
     """
-    head, parts, seal, sealed = _parts(result)
-    digest, name, account = _headed(head, result)
+    if not result.is_file():
+        raise Usage(f"{result} is not there; a kit leaves its result in its own folder")
+    with result.open("rb") as file:
+        head, parts, seal, sealed = _parts(file, result.name)
+    digest, name, account = _headed(head, result.name)
     if digest != digest_of(package):
         raise Usage(f"{result.name} was made with other bytes of {name}; make a kit of this package, and play it again")
     known = [kit for kit in kits or _kept(package) if kit.digest == digest]
@@ -223,13 +266,13 @@ def read(result: Path, package: Path, kits: Sequence[Kit] = ()) -> KitResult:
 _OTHERWISE = "{} is not as the kit wrote it: it was changed, or made with an older kit; play it again"
 
 
-def _headed(head: str, result: Path) -> tuple[str, str, str]:
+def _headed(head: str, called: str) -> tuple[str, str, str]:
     """What a result's first line says: whose it is, the name, the account that played it."""
     kind, version, digest, name, account = (*head.split("\t"), "", "", "", "", "")[:5]
     if (kind, version) == ("yendo-result", "1"):
-        raise Usage(f"{result.name} was made by a kit of an earlier Yendo; make the kit again, and play it again")
+        raise Usage(f"{called} was made by a kit of an earlier Yendo; make the kit again, and play it again")
     if (kind, version) != ("yendo-result", "2"):
-        raise Unreadable(f"{result.name} is no result of a proof kit, or of a later one")
+        raise Unreadable(f"{called} is no result of a proof kit, or of a later one")
     return digest, name, account
 
 
@@ -237,16 +280,16 @@ def _sealed_by(key: str, body: bytes, seal: str) -> bool:
     return hmac.compare_digest(hmac.new(base64.b64decode(key), body, hashlib.sha256).hexdigest(), seal)
 
 
-def recorded(result: Path, identifier: str, key: str) -> tuple[list[RecordedPart], str]:
-    """The parts of a result that is no package's, and the account that played it. Raises Usage where it belongs to
-    another kit, Unreadable where it is damaged.
+def recorded(result: BinaryIO, called: str, identifier: str, key: str) -> tuple[list[RecordedPart], str]:
+    """The parts of a result that is no package's, and the account that played it; ``called`` is the result's name.
+    Raises Usage where it belongs to another kit, Unreadable where it is damaged.
     """
-    head, parts, body, seal = _parts(result)
-    mine, name, account = _headed(head, result)
+    head, parts, body, seal = _parts(result, called)
+    mine, name, account = _headed(head, called)
     if mine != identifier:
-        raise Usage(f"{result.name} is the result of another kit, for {name}")
+        raise Usage(f"{called} is the result of another kit, for {name}")
     if not _sealed_by(key, body, seal):
-        raise Unreadable(_OTHERWISE.format(result.name))
+        raise Unreadable(_OTHERWISE.format(called))
     return parts, account
 
 
@@ -256,19 +299,17 @@ def _kept(package: Path) -> list[Kit]:
     return [msgspec.json.decode(path.read_bytes(), type=Kit) for path in notes]
 
 
-def _parts(result: Path) -> tuple[str, list[RecordedPart], bytes, str]:
+def _parts(result: BinaryIO, called: str) -> tuple[str, list[RecordedPart], bytes, str]:
     """The first line, the parts, what is sealed, the seal."""
-    if not result.is_file():
-        raise Usage(f"{result} is not there; a kit leaves its result in its own folder")
     try:
         with gzip.open(result) as file:
             whole = _bounded(file)
     except (OSError, EOFError, zlib.error) as error:
-        raise Unreadable(f"{result.name} is no result of a proof kit: {error}") from error
+        raise Unreadable(f"{called} is no result of a proof kit: {error}") from error
     body, mark, last = whole.rpartition(b"sealed ")
     match = re.fullmatch(rb"([0-9a-f]{64})\n", last)
     if not mark or not match:
-        raise Unreadable(f"{result.name} ends in its middle; take the whole file from the kit's folder")
+        raise Unreadable(f"{called} ends in its middle; take the whole file from the kit's folder")
     lines = body.decode("utf-8", "replace").split("\n")
     if lines and not lines[-1]:
         lines.pop()

@@ -16,13 +16,14 @@ from yendo.errors import NoMachine
 from yendo.machines.addresses import Address
 from yendo.machines.live import ssh
 from yendo.machines.live.ssh import EVERY, Heard, SshLine
+from yendo.machines.recorded.observed import WORK
 from yendo.package import manifest as form
 from yendo.prove import kit
 from yendo.prove.scenarios import SCENARIOS
 from yendo.terms.amounts import seconds
 
 LIMIT = 4 * 3600.0  # of a whole play
-_PROGRESS = r"C:\Program Files\Yendo proof\progress.txt"
+_PROGRESS = rf"{WORK}\progress.txt"
 
 
 def play(package: Path, name: str, address: Address, site: str, heard: Heard, *, idle: int = kit.IDLE) -> kit.KitResult:

@@ -24,14 +24,13 @@ from yendo.facts.surroundings import Account, Surroundings
 from yendo.formats.fields import unescape
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Ran
-from yendo.machines.recorded.observed import Observed, said
+from yendo.machines.recorded.observed import LOOKING, WORK, Observed, said
 from yendo.machines.recorded.picture import PictureReader
 from yendo.machines.watching import Watched, watched
 
-ERRANDS = r"C:\Program Files\Yendo proof\errands"
+ERRANDS = rf"{WORK}\errands"
 SCRIPT = "errands.ps1"
 SHELL_OPTIONS = ("-NoLogo", "-NoProfile", "-NonInteractive", "-ExecutionPolicy", "Bypass", "-File")
-LOOKING = {"about", "look", "fetch", "digest", "has-folder", "files", "running", "over"}  # these change nothing
 SHORT = 300.0  # seconds for an errand that is no command
 LOOK = 3600.0  # for a picture of the machine
 RESTART = 1800.0
@@ -172,7 +171,7 @@ class LiveSession(RunnerOnly):
         return lines
 
     def ask(self, *words: str, patience: float) -> list[str]:
-        self.link.changed = self.link.changed or words[0] not in LOOKING
+        self.link.changed = self.link.changed or words[0] not in (LOOKING | {"about", "over"})
         self.number += 1
         number = f"{self.number:06}"
         fields = [words[0], *(base64.b64encode(word.encode()).decode() for word in words[1:])]

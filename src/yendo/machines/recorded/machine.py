@@ -24,12 +24,11 @@ from yendo.facts.surroundings import Account
 from yendo.formats.fields import unescape
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Ran
-from yendo.machines.recorded.observed import Observed, said
+from yendo.machines.recorded.observed import LOOKING, Observed, said
 from yendo.machines.recorded.picture import Picture, PictureReader
 from yendo.machines.watching import Watched, watched
 
-WORK = r"C:\Program Files\Yendo proof"  # where a kit works; ordinary users cannot write there
-LOOKING = {"look", "idle", "fetch", "digest", "has-folder", "files", "running", "keep", "settle", "restarted"}
+_PASSED_OVER = LOOKING | {"idle", "detect", "keep", "settle", "restarted"}
 Contents = Callable[[str, Path], bool]
 """Writes a content that a kit took along, by its name, into a file; False where there is none."""
 
@@ -65,7 +64,7 @@ class RecordedAct(msgspec.Struct):
     @property
     def looks(self) -> bool:
         """Whether it changes nothing, so that it may be passed over."""
-        return self.name in LOOKING or (self.name == "run" and "\\detect.ps1" in self.fields[-1])
+        return self.name in _PASSED_OVER
 
     @property
     def words(self) -> str:
@@ -165,7 +164,7 @@ class RecordedSession(RunnerOnly):
         if match := re.search(r'apply\.cmd" (\w+)', command):
             done = self._next("verb", match[1])
         elif "\\detect.ps1" in command:
-            done = self._next("run", "\\detect.ps1", part=True)
+            done = self._next("detect")
         else:
             done = self._next("run", command)
         return Ran(done.exit_code, done.output, done.seconds)
@@ -173,8 +172,8 @@ class RecordedSession(RunnerOnly):
     def restart(self) -> None:
         self._next("restarted")
 
-    def _next(self, name: str, *about: str, optional: bool = False, part: bool = False) -> RecordedAct:
-        """The next act of this name that is about this; acts that only look are passed over. ``part``: of a field.
+    def _next(self, name: str, *about: str, optional: bool = False) -> RecordedAct:
+        """The next act of this name that is about this; acts that only look are passed over.
 
         Raises NotCovered where something else was done then.
         """
@@ -184,7 +183,7 @@ class RecordedSession(RunnerOnly):
             at += 1
             if isinstance(act, Picture):
                 picture = act
-            elif act.name == name and all(any(_is(word, field, part) for field in act.fields) for word in about):
+            elif act.name == name and all(word in act.fields for word in about):
                 if act.answer == "error":
                     raise NotCovered(f"the kit could not do '{act.words}' there: {act.output}")
                 self.at, self.files, self.picture = at, act.files or self.files, picture
@@ -265,10 +264,6 @@ class RecordedSession(RunnerOnly):
         raise NotCovered("what was recorded cannot be changed any more")
 
     place = append = make_folder = remove_folder = _over
-
-
-def _is(word: str, field: str, part: bool) -> bool:
-    return word in field if part else word == field
 
 
 def _act(part: RecordedPart) -> RecordedAct:

@@ -20,6 +20,9 @@ from yendo.machines.protocol import Place
 from yendo.machines.wine import noise as layer_noise
 from yendo.machines.wine import quirks
 
+WORK = r"C:\Program Files\Yendo proof"  # where a script works on a real Windows; ordinary users cannot write there
+LOOKING = frozenset({"look", "fetch", "digest", "has-folder", "files", "running"})  # operations that change nothing
+
 
 class WindowsNoise(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What a Windows changes by itself, or only the layer: a pattern of identities, and why."""

@@ -208,6 +208,7 @@ function Invoke-Act([string]$Name, [string[]]$Fields) {
         Save-Part $Name @($script:Act, 'cut')
         return
     }
+    [string]$operation = $Fields[0]
     switch ($Fields[0]) {
         'idle' {
             Show-Line ('waiting ' + $text[0] + ' seconds, to see what changes by itself')
@@ -219,10 +220,11 @@ function Invoke-Act([string]$Name, [string[]]$Fields) {
         'copy' { if ($text.Length -lt 3) { Add-Placed $text[1] } }
         'keep' { Save-Kept $Name $text[0]; return }
         'watch' { Show-Line $(if ($text[3] -eq 'hand') { 'now do by hand what is to be done, and close its windows: ' + $text[2] } else { 'running ' + $text[2] }) }
-        'run' { if ($text[2].IndexOf('\detect.ps1"', [StringComparison]::Ordinal) -ge 0) { Show-Line 'asking whether it is detected' } else { Show-Line ('running ' + $text[2]) } }
+        'run' { Show-Line ('running ' + $text[2]) }
+        'detect' { Show-Line 'asking whether it is detected'; $operation = 'run' }
     }
-    if (($Fields[0] -eq 'run') -or ($Fields[0] -eq 'watch')) { [IO.File]::WriteAllText($Begun, $Name, $Utf8) }
-    try { Invoke-Operation $Name $Fields[0] $text } catch { Send-Answer $Name @('error', (ConvertTo-Field $_.Exception.GetBaseException().Message)) }
+    if (($operation -eq 'run') -or ($operation -eq 'watch')) { [IO.File]::WriteAllText($Begun, $Name, $Utf8) }
+    try { Invoke-Operation $Name $operation $text } catch { Send-Answer $Name @('error', (ConvertTo-Field $_.Exception.GetBaseException().Message)) }
 }
 
 function Invoke-Play {
