@@ -17,7 +17,7 @@ from yendo.formats import cfb
 from yendo.formats.msi import Database
 from yendo.formats.msi.writer import CLASS_IDS
 from yendo.installers.msi import signature
-from yendo.package.signing import _Indirect
+from yendo.package.signing import Indirect
 
 
 def sign(source: Path, target: Path, name: str) -> Path:
@@ -46,7 +46,7 @@ def _message(digest: bytes, name: str, seen: datetime.datetime | None = None) ->
         .not_valid_after(now + datetime.timedelta(days=1))
         .sign(key, hashes.SHA256())
     )
-    content = _Indirect(
+    content = Indirect(
         {
             "data": {"type": "1.3.6.1.4.1.311.2.1.30", "value": core.OctetString(b"")},
             "message_digest": {"algorithm": {"algorithm": "sha256"}, "digest": digest},

@@ -8,6 +8,7 @@ import base64
 import hashlib
 import json
 import shutil
+import struct
 import subprocess
 import zipfile
 from pathlib import Path
@@ -29,13 +30,14 @@ MANIFEST = """<?xml version="1.0" encoding="utf-8"?>
   xmlns:desktop="http://schemas.microsoft.com/appx/manifest/desktop/windows10"
   xmlns:rescap="http://schemas.microsoft.com/appx/manifest/foundation/windows10/restrictedcapabilities">
   <Identity Name="Tidewell.Tide" Version="1.2.3.0" Publisher="{publisher}" ProcessorArchitecture="x64"/>
-  <Properties><DisplayName>Tide tables</DisplayName><PublisherDisplayName>Tidewell</PublisherDisplayName></Properties>
+  <Properties><DisplayName>Tide tables</DisplayName><PublisherDisplayName>Tidewell</PublisherDisplayName><Logo>logo.png</Logo></Properties>
+  <Resources><Resource Language="en-gb"/></Resources>
   <Dependencies>
     <TargetDeviceFamily Name="Windows.Desktop" MinVersion="10.0.19041.0" MaxVersionTested="10.0.22621.0"/>
     <PackageDependency Name="Tidewell.Runtime" MinVersion="3.1.0.0" Publisher="CN=Tidewell"/>
   </Dependencies>
   <Applications><Application Id="Tide" Executable="tide\\tide.exe" EntryPoint="Windows.FullTrustApplication">
-    <uap:VisualElements DisplayName="Tide tables"/>
+    <uap:VisualElements DisplayName="Tide tables" Description="Tides" BackgroundColor="transparent" Square150x150Logo="logo.png" Square44x44Logo="logo.png"/>
     <Extensions>
       <uap:Extension Category="windows.protocol"><uap:Protocol Name="tide"/></uap:Extension>
       <uap:Extension Category="windows.fileTypeAssociation"><uap:FileTypeAssociation Name="tables">
@@ -46,7 +48,7 @@ MANIFEST = """<?xml version="1.0" encoding="utf-8"?>
   </Application></Applications>
   <Capabilities><rescap:Capability Name="runFullTrust"/></Capabilities>
 </Package>"""
-FILES = {"tide/tide.exe": b"MZ" + bytes(70000), "tide/tables%20of%20quay.dat": b"3\r\n" * 50}
+FILES = {"logo.png": b"\x89PNG", "tide/tide.exe": b"MZ" + bytes(70000), "tide/tables%20of%20quay.dat": b"3\r\n" * 50}
 
 
 def block_map(files: dict[str, bytes]) -> bytes:
@@ -74,14 +76,12 @@ def app(
             archive.writestr(name, data)
         archive.writestr(app_manifest.BLOCK_MAP, plan)
         archive.writestr(app_manifest.TYPES, types)
-        if signer:
-            parts = {
-                "AXPC": bytes(32),
-                "AXCD": bytes(32),
-                "AXCT": hashlib.sha256(types).digest(),
-                "AXBM": hashlib.sha256(plan).digest(),
-            }
-            digest = b"APPX" + b"".join(mark.encode() + value for mark, value in parts.items())
+    if signer:
+        whole = path.read_bytes()
+        (start,) = struct.unpack_from("<I", whole, len(whole) - 6)
+        parts = {"AXPC": whole[:start], "AXCD": whole[start:], "AXCT": types, "AXBM": plan}
+        digest = b"APPX" + b"".join(mark.encode() + hashlib.sha256(data).digest() for mark, data in parts.items())
+        with zipfile.ZipFile(path, "a") as archive:
             archive.writestr(app_manifest.SIGNATURE, b"PKCX" + signed_message(digest, signer))
     return path
 

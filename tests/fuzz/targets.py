@@ -163,12 +163,14 @@ def archive(data: bytes) -> None:
 
 def app(data: bytes) -> None:
     """The whole reading of a modern app package, its block map and signature too."""
-    from yendo.installers import modern_app
+    from yendo.installers import app_contents, modern_app
 
     with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
         path = Path(folder) / "x.msix"
         path.write_bytes(data)
         modern_app.account(path, verify=True)
+        modern_app.wrong(path)
+        app_contents.seen(path)
 
 
 def _apps() -> list[bytes]:
@@ -179,6 +181,31 @@ def _apps() -> list[bytes]:
             made(Path(folder) / "a.msix").read_bytes(),
             made(Path(folder) / "b.msix", signer="Tidewell").read_bytes(),
         ]
+
+
+def hive(data: bytes) -> None:
+    """A hive, and what its values are as things."""
+    from yendo.formats import hive as form
+    from yendo.installers import app_contents
+
+    for _, key in form.read(io.BytesIO(data)).every():
+        for value in key.values:
+            app_contents.data_of(value)
+
+
+def _hives() -> list[bytes]:
+    from yendo.formats.hive import HiveKey, HiveValue, write
+
+    values = [
+        HiveValue("", 1, b"x\0\0\0"),
+        HiveValue("n", 4, b"1234"),
+        HiveValue("Größe", 3, bytes(20000)),
+        HiveValue("m", 7, b"a\0\0\0"),
+    ]
+    root = HiveKey("ROOT", values, [HiveKey("REGISTRY", [], [HiveKey(f"k{n}") for n in range(600)])])
+    out = io.BytesIO()
+    write(out, root)
+    return [out.getvalue()]
 
 
 def capture(data: bytes) -> None:
@@ -420,6 +447,7 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "archive": (archive, lambda: _like(b"PK", b"7z", b"Rar!", b"MSCF")),
     "app-package": (app_package, lambda: _like(b"PK") or [b"PK\3\4"]),
     "app": (app, _apps),
+    "hive": (hive, _hives),
     "capture": (capture, _captures),
     "link": (link, lambda: [struct.pack("<I16sI", 0x4C, bytes.fromhex("0114020000000000c000000000000046"), 0x1FF) + bytes(200)]),
     "registrar": (registrar, lambda: [b"HKCR { Tide.File = s 'Tide' { CLSID = s '{0}' } NoRemove CLSID { ForceRemove {1} = d '7' } }"]),

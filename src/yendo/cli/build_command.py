@@ -28,12 +28,19 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--as",
         dest="form",
-        choices=("msi", "envelope"),
-        help="instead, a database of the Windows Installer, in a workspace of its own (FOLDER/forms/FORM): msi brings "
-        "what the plan brings by its tables, envelope has the whole package inside",
+        choices=("msi", "msix", "envelope"),
+        help="instead, in a workspace of its own (FOLDER/forms/FORM): msi, a database of the Windows Installer that "
+        "brings what the plan brings by its tables; msix, a modern app package of it; envelope, a database with the "
+        "whole package inside",
     )
     parser.add_argument(
         "--without-entry", action="store_true", help="an envelope has no line of its own in the list of programs"
+    )
+    parser.add_argument(
+        "--certificate",
+        type=Path,
+        metavar="FILE",
+        help="with --as msix: the certificate of who will sign it, PEM or DER; its subject is the package's publisher",
     )
     parser.add_argument("--archive", action="store_true", help="also as one .zip file")
     parser.add_argument(
@@ -101,10 +108,15 @@ def _form(options: argparse.Namespace, plan: Plan) -> int:
 
     from yendo import forms
     from yendo.cli import show
+    from yendo.errors import Usage
 
+    if (options.form == forms.MSIX) != bool(options.certificate):
+        raise Usage("--as msix and --certificate FILE go together: an app package names who will sign it")
     with show.working("building", quiet=options.quiet or options.json):
         if options.form == forms.ENVELOPE:
             built = forms.build_envelope(options.folder, plan, entry=not options.without_entry)
+        elif options.form == forms.MSIX:
+            built = forms.build_app(options.folder, plan, forms.publisher_of(options.certificate))
         else:
             built = forms.build(options.folder, plan)
     if options.json:
@@ -116,7 +128,8 @@ def _form(options: argparse.Namespace, plan: Plan) -> int:
         out.print(f"[bold]{show.clean(built.main)}[/bold]: {show.size(built.size)}")
         show.grid(out, [("digest", built.digest), *(("note", note) for note in built.notes)], styles=("dim", None))
         out.print("\nIt has a workspace of its own, and is proved like every package.")
-        out.print(f"[dim]next:[/dim] yendo build {folder}; yendo prove {folder}")
+        sign = f"yendo sign {show.clean(built.main)}; " if options.form == forms.MSIX else ""
+        out.print(f"[dim]next:[/dim] {sign}yendo build {folder}; yendo prove {folder}")
     return 0
 
 

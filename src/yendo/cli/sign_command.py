@@ -3,6 +3,7 @@
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --identity office.p12 --timestamp http://stamps.marrowby.example
 yendo sign lantern --by 'openssl dgst -sha256 -sign office.key' --certificate office.cer
 yendo sign lantern --request to-sign --certificate office.cer
+yendo sign sounder/forms/msix/media/tidewell-sounder-4.1.msix --identity office.p12
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1.zip --verify --trust office.cer
 """
 
@@ -19,7 +20,7 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from yendo.package.signing import SignerIdentity
+    from yendo.package.signing import SignerIdentity, Verified
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -27,7 +28,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "package",
         type=Path,
         metavar="PACKAGE",
-        help="a built package, its archive, or a workspace (then its newest package)",
+        help="a built package, its archive, a workspace (then its newest package), or a modern app package (.msix)",
     )
     parser.add_argument(
         "--identity",
@@ -71,15 +72,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    from yendo.cli import proving, show
+    from yendo.cli import proving
     from yendo.errors import Usage
-    from yendo.package import archive, signing
+    from yendo.package import app_signing, archive, signing
 
     ways = [way for way in (options.identity, options.by, options.request) if way]
     if not options.verify and len(ways) != 1:
         raise Usage("say who signs, with --identity FILE, --by COMMAND or --request FOLDER, or ask with --verify")
     if bool(options.by or options.request) != bool(options.certificate):
         raise Usage("--by COMMAND or --request FOLDER, and --certificate FILE, go together")
+    if options.package.suffix.lower() in app_signing.ENDINGS:
+        return _app(options)
     with contextlib.ExitStack() as stack:
         packed = options.package if zipfile.is_zipfile(options.package) else None
         folder = stack.enter_context(archive.opened(packed)) if packed else proving.find(options.package)
@@ -95,6 +98,31 @@ def run(options: argparse.Namespace) -> int:
                 packed = archive.beside(folder)
             if packed is not None:
                 archive.pack(folder, packed)  # what was in it was not signed
+    made = [("archive", f"{packed.name}, made from the signed package")] if packed and not options.verify else []
+    return _told(options, package, found, made, "TrustedPublisher")
+
+
+def _app(options: argparse.Namespace) -> int:
+    """The same for a modern app package, whose signature lies in itself."""
+    from yendo.package import app_signing, signing
+
+    if options.verify:
+        trusted = signing.signers(options.trust or _of_the_house(options.package))
+        return _told(options, options.package, app_signing.verify_app(options.package, trusted), [], "")
+    try:
+        found = app_signing.sign_app(options.package, _who(options), options.timestamp)
+    except signing.SignaturesWanted as wanted:
+        return _waiting(options, wanted.names)
+    # a chain that ends in a root of the machine will do as well
+    return _told(options, options.package, found, [], "TrustedPeople")
+
+
+def _told(
+    options: argparse.Namespace, package: Path, found: Verified, made: Sequence[tuple[str, str]], place: str
+) -> int:
+    """What became of it, for a person or a program."""
+    from yendo.cli import show
+
     if options.json:
         show.emit(
             {
@@ -114,14 +142,14 @@ def run(options: argparse.Namespace) -> int:
             ("signer", found.signer),
             ("thumbprint", found.thumbprint),
             ("chain", " < ".join(found.chain)),
-            *([("archive", f"{packed.name}, made from the signed package")] if packed and not options.verify else []),
+            *made,
             ("seen by a third party", found.seen or "never: give --timestamp URL when signing"),
         ]
         show.grid(out, [*rows, *(("problem", problem) for problem in found.problems)], styles=("dim",))
         if not options.verify:
             out.print(
                 "next: yendo prove, since a proof belongs to the signed bytes; and the signer's certificate into "
-                "TrustedPublisher on the machines"
+                f"{place} on the machines"
             )
         elif not found.vouched and not found.problems:
             out.print(

@@ -138,11 +138,15 @@ class Capture(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Promise(msgspec.Struct, frozen=True, kw_only=True):
-    """What a package brings of a capture, and what not: it is held against that wherever it is proved."""
+    """What a package brings of a capture, and what not: it is held against that wherever it is proved.
+
+    ``within`` is what the programs of an app package are to see, and no other program of the machine.
+    """
 
     schema: str = "yendo.promise/1"
     kept: tuple[Effect, ...] = ()
     left: tuple[Effect, ...] = ()
+    within: tuple[Effect, ...] = ()
 
 
 # Made once: several threads that each let the library build the same types end the process.

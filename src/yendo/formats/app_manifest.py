@@ -8,11 +8,12 @@ from __future__ import annotations
 
 import base64
 import hashlib
+import io
 import re
 import zipfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, NamedTuple
 from urllib.parse import unquote
 
 import defusedxml.ElementTree as ElementTree
@@ -96,7 +97,27 @@ def read(path: Path) -> AppManifest:
         return AppManifest(identity=who, files=len(contents), size=sum(contents), **given)
 
 
-def _member(archive: zipfile.ZipFile, name: str, most: int, shown: str) -> bytes:
+class OpenedManifest(NamedTuple):
+    """A package's manifest as elements, the names of its files, and the prefixes that the manifest declares."""
+
+    top: Any
+    names: list[str]
+    prefixes: set[str]
+
+
+def opened_manifest(path: Path) -> OpenedManifest | None:
+    """The manifest of a package; None of a bundle. Raises Unreadable."""
+    with opened(path) as archive:
+        names = [unquote(info.filename) for info in archive.infolist()]
+        if MANIFESTS[0] not in names:
+            return None
+        data = member(archive, MANIFESTS[0], MAX_MANIFEST, path.name)
+        top = _xml(archive, MANIFESTS[0], MAX_MANIFEST, path.name)
+    found = ElementTree.iterparse(io.BytesIO(data), events=("start-ns",))
+    return OpenedManifest(top, names, {prefix for _, (prefix, _) in found})
+
+
+def member(archive: zipfile.ZipFile, name: str, most: int, shown: str) -> bytes:
     """A member whole. Raises Unreadable where it is damaged, or larger than ``most``."""
     try:
         if archive.getinfo(name).file_size > most:
@@ -108,7 +129,7 @@ def _member(archive: zipfile.ZipFile, name: str, most: int, shown: str) -> bytes
 
 
 def _xml(archive: zipfile.ZipFile, name: str, most: int, shown: str) -> Any:
-    data = _member(archive, name, most, shown)
+    data = member(archive, name, most, shown)
     try:
         return ElementTree.fromstring(data)
     except (ElementTree.ParseError, ValueError) as error:
@@ -199,7 +220,7 @@ def signature(path: Path) -> bytes | None:
     with opened(path) as archive:
         if SIGNATURE not in archive.namelist():
             return None
-        data = _member(archive, SIGNATURE, MAX_SIGNATURE, path.name)
+        data = member(archive, SIGNATURE, MAX_SIGNATURE, path.name)
     if data[:4] != b"PKCX":
         raise Unreadable(f"{path.name}: its signature does not begin with PKCX")
     return data[4:]
@@ -245,6 +266,6 @@ def digest_of(path: Path, name: str) -> bytes | None:
     """SHA-256 of a member as it is unpacked; None where there is none, or it is damaged."""
     with opened(path) as archive:
         try:
-            return hashlib.sha256(_member(archive, name, MAX_MAP, path.name)).digest()
+            return hashlib.sha256(member(archive, name, MAX_MAP, path.name)).digest()
         except Unreadable:
             return None

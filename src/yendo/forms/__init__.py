@@ -1,10 +1,15 @@
-"""A package in other forms than a folder with a runner: what a plan brings, as a database of the Windows Installer, or
-the whole package inside one.
+"""A package in other forms than a folder with a runner: what a plan brings, as a database of the Windows Installer or a
+modern app package, or the whole package inside a database.
 """
 
+from yendo.forms.app import build_app, publisher_of
+from yendo.forms.app_things import NotInApp
 from yendo.forms.database import Impossible, compose
-from yendo.forms.envelope import ENVELOPE, build_envelope
-from yendo.forms.form import MSI, FormBuilt, build
+from yendo.forms.envelope import build_envelope
+from yendo.forms.form import ENVELOPE, MSI, MSIX, FormBuilt, build
 from yendo.forms.within import NotWithin
 
-__all__ = ["ENVELOPE", "MSI", "FormBuilt", "Impossible", "NotWithin", "build", "build_envelope", "compose"]
+__all__ = [
+    "ENVELOPE", "MSI", "MSIX", "FormBuilt", "Impossible", "NotInApp", "NotWithin", "build", "build_app",
+    "build_envelope", "compose", "publisher_of",
+]  # fmt: skip

@@ -32,7 +32,7 @@ from yendo.effects.things import (
 from yendo.errors import Usage
 from yendo.facts.versions import VersionRange
 from yendo.formats.msi.schema import SUGGESTED
-from yendo.forms.places import PUBLIC, Directories, Row, code, file_name, key
+from yendo.forms.places import PUBLIC, Directories, Row, code, command_words, file_name, key
 from yendo.plan import Plan
 from yendo.steps.captured import Decided
 from yendo.terms.settings import PLACE
@@ -273,7 +273,7 @@ class Composer:
             return
         if one.caught.effect.change == "change":
             raise ValueError("a service that was there already is not changed by a table")
-        program, arguments = _command(thing.command or "")
+        program, arguments = command_words(thing.command or "")
         found = self.files.get(usual(program.lower()))
         if found is None:
             raise ValueError(f"its program {program} is none of the files that the plan brings")
@@ -342,12 +342,6 @@ class Composer:
 
 def _last(path: str) -> str:
     return path.rpartition("\\")[2]
-
-
-def _command(line: str) -> tuple[str, str]:
-    """The program of a command line, and the rest."""
-    match = re.match(r'\s*(?:"([^"]+)"|(.+?\.exe)(?=\s|$)|(\S+))\s*(.*)$', line, re.I)
-    return ((match[1] or match[2] or match[3]), match[4]) if match else (line, "")
 
 
 def _text_of_place(path: str) -> str:

@@ -16,12 +16,11 @@ from yendo.errors import Usage
 from yendo.facts.surroundings import expand, windows
 from yendo.forms import within
 from yendo.forms.database import Composer, compose, escaped, property_of
-from yendo.forms.form import FormBuilt, authored, put
+from yendo.forms.form import ENVELOPE, FormBuilt, authored, put
 from yendo.forms.places import key
 from yendo.package import build as packages
 from yendo.plan import Plan
 
-ENVELOPE = "envelope"
 _PLACE = r"%ProgramFiles%\Yendo envelopes"  # beside the runner's own home, which keeps nothing that others put there
 # Source: the types of custom actions: a library in table Binary; in the script, not as the person, for undoing.
 _LIBRARY, _SET, _DEFERRED, _AS_SYSTEM, _UNDOING = 1, 51, 1024, 2048, 256

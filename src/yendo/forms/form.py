@@ -7,7 +7,7 @@ from __future__ import annotations
 import hashlib
 import io
 import tempfile
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -30,7 +30,7 @@ from yendo.steps.captured import CapturedStep, Decided, capture_of, decided, pro
 from yendo.steps.copy import CopyStep, extras
 from yendo.terms.changes import PropertyChange
 
-MSI = "msi"
+MSI, MSIX, ENVELOPE = "msi", "msix", "envelope"
 EMBEDDED = 512 << 20  # bytes of all files: more than that lies in cabinets beside the database
 BESIDE = 1 << 30  # bytes of files in one such cabinet
 
@@ -50,7 +50,7 @@ class FormBuilt(msgspec.Struct, frozen=True):
 
 def build(base: Path, plan: Plan) -> FormBuilt:
     """Makes the database of a plan, and the workspace ``forms/msi`` that proves it. Raises Impossible, Usage."""
-    wanted, whole = _brought(plan, base)
+    wanted, whole = brought(plan, base, "a database")
     composed = compose(plan, wanted, base)
     notes: tuple[str, ...] = ()
     if any(plan.standing("install")):
@@ -75,26 +75,54 @@ def put(
     is what the form's plan says besides. Raises a defect where what was made breaks a rule.
     """
     package = plan.package
+    sites: dict[str, bytes] = {}
+
+    def written(media: Path) -> list[Path]:
+        main = media / f"{package.id}-{package.version}.msi"
+        beside = _written(main, plan, composed, streams)
+        _validated(main)
+        sites.update(_sites(main, plan))
+        for name, data in sites.items():
+            (media.parent / name).parent.mkdir(exist_ok=True)
+            (media.parent / name).write_bytes(data)
+        return [main, *beside]
+
+    def planned(files: Sequence[Path]) -> str:
+        step: dict[str, object] = {"kind": "msi", "media": files[0].name, "timeout": "30 min"}
+        if plan.settings:
+            step["properties"] = {property_of(name): f"{{setting.{name}}}" for name in plan.settings}
+        rule = {"kind": "msi-product", "code": composed.product, "version": f"=={composed.version}"}
+        return form_plan(form, plan, files, {"install": [step], "detect": [rule], **more})
+
+    return workspace(form, base, whole, written, planned, composed.notes + notes, sites)
+
+
+def workspace(
+    form: str,
+    base: Path,
+    whole: Promise,
+    written: Callable[[Path], list[Path]],
+    planned: Callable[[Sequence[Path]], str],
+    notes: Sequence[str],
+    sites: Iterable[str] = (),
+) -> FormBuilt:
+    """Makes the workspace ``forms/FORM`` anew: ``written`` puts the files into its media, the main one first, and
+    ``planned`` gives its plan's text. It is there whole or not at all.
+    """
     target = base / "forms" / form
     with atomic.folder(target) as work:
         (work / "media").mkdir()
         (work / HELD).parent.mkdir(parents=True)
-        main = work / "media" / f"{package.id}-{package.version}.msi"
-        beside = _written(main, plan, composed, streams)
-        _validated(main)
-        sites = _sites(main, plan)
-        for name, data in sites.items():
-            (work / name).parent.mkdir(exist_ok=True)
-            (work / name).write_bytes(data)
+        files = written(work / "media")
         (work / HELD).write_bytes(msgspec.json.encode(whole) + b"\n")
-        (work / "plan.toml").write_text(_plan(form, plan, composed, [main, *beside], more), "utf-8")
-    main = target / "media" / main.name
+        (work / "plan.toml").write_text(planned(files), "utf-8")
+    main = target / "media" / files[0].name
     size, sha256 = main.stat().st_size, digest.of_file(main)
-    return FormBuilt(form, target, main, size, sha256, composed.notes + notes, tuple(sites))
+    return FormBuilt(form, target, main, size, sha256, tuple(notes), tuple(sites))
 
 
-def _brought(plan: Plan, base: Path) -> tuple[list[Decided], Promise]:
-    """What the plan brings, and what it is held against. Raises Usage where a step has no place in a database."""
+def brought(plan: Plan, base: Path, what: str) -> tuple[list[Decided], Promise]:
+    """What the plan brings, and what it is held against. Raises Usage where a step has no place in ``what``."""
     found: list[Decided] = []
     kept: list[Effect] = []
     left: list[Effect] = []
@@ -110,7 +138,7 @@ def _brought(plan: Plan, base: Path) -> tuple[list[Decided], Promise]:
         else:
             kind = str(step.__struct_config__.tag)
             raise Usage(
-                f"install step {number} ({kind}) has no place in a database, which holds what was captured and copied"
+                f"install step {number} ({kind}) has no place in {what}, which holds what was captured and copied"
             )
     promised = [effect for effect in kept if effect.kind != "uninstall-entry"]  # the installer makes its own
     return found, Promise(kept=tuple(promised), left=tuple(left))
@@ -216,36 +244,36 @@ def _validated(path: Path) -> None:
         raise YendoError(f"what was made is no sound database: {wrong[0].evidence}: {wrong[0].message}")
 
 
-def _plan(form: str, plan: Plan, composed: Composed, files: list[Path], more: Mapping[str, object]) -> str:
-    """The plan of the form's own workspace."""
+def form_plan(
+    form: str, plan: Plan, files: Sequence[Path], more: Mapping[str, object], when: Mapping[str, str] = {}
+) -> str:
+    """The plan of a form's own workspace: ``files`` are its media, ``more`` its steps and rules by their keys, ``when``
+    what it asks for besides.
+    """
     package = plan.package
     document = tomlkit.document()
     origin = f"yendo build --as {form}"
     document.add(tomlkit.comment(f"Made by {origin}, and made anew by it: change the plan that it is from."))
     document["package"] = {
         # what is inside an envelope has its own name on the machine
-        "id": package.id if form == MSI else f"{package.id}-{form}",
+        "id": f"{package.id}-{form}" if form == ENVELOPE else package.id,
         "name": package.name, "version": package.version, "revision": package.revision,
         "publisher": package.publisher, "architecture": package.architecture, "scope": "machine",
-        "contact": package.contact, "folder": f"{{id}}-{{version}}-r{{revision}}{'-msi' if form == MSI else ''}",
+        "contact": package.contact,
+        "folder": f"{{id}}-{{version}}-r{{revision}}{'' if form == ENVELOPE else f'-{form}'}",
     }  # fmt: skip
-    asked = {name: value for name, value in msgspec.to_builtins(plan.when).items() if value not in (None, "", [], {})}
-    if asked:
+    given = {name: value for name, value in msgspec.to_builtins(plan.when).items() if value not in (None, "", [], {})}
+    if asked := {**given, **when}:
         document["when"] = asked
     media = tomlkit.aot()
     for path in files:
         values = {"file": path.name, "sha256": digest.of_file(path), "size": path.stat().st_size}
         media.append(tomlkit.item({**values, "origin": origin}))
     document["media"] = media
-    if plan.settings:
+    if plan.settings and form != MSIX:  # an app package has none
         document["settings"] = msgspec.to_builtins(plan.settings)
-    if plan.site:
-        document["site"] = msgspec.to_builtins(plan.site)
-    step: dict[str, object] = {"kind": "msi", "media": files[0].name, "timeout": "30 min"}
-    if plan.settings:
-        step["properties"] = {property_of(name): f"{{setting.{name}}}" for name in plan.settings}
-    document["install"] = [step]
-    document["detect"] = [{"kind": "msi-product", "code": composed.product, "version": f"=={composed.version}"}]
+        if plan.site:
+            document["site"] = msgspec.to_builtins(plan.site)
     for name, value in more.items():
         document[name] = value
     return tomlkit.dumps(document)

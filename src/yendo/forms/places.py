@@ -52,6 +52,12 @@ def file_name(long: str) -> str:
     return f"{short}.{ending}|{long}" if ending else f"{short}|{long}"
 
 
+def command_words(line: str) -> tuple[str, str]:
+    """The program of a command line, and the rest."""
+    match = re.match(r'\s*(?:"([^"]+)"|(.+?\.exe)(?=\s|$)|(\S+))\s*(.*)$', line, re.I)
+    return ((match[1] or match[2] or match[3]), match[4]) if match else (line, "")
+
+
 class Directories:
     """The rows of table Directory, as they are asked for."""
 

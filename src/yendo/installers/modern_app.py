@@ -14,9 +14,9 @@ from yendo.effects import Effect
 from yendo.effects.things import Part
 from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence
-from yendo.formats import app_manifest
+from yendo.formats import app_manifest, app_signature
 from yendo.formats.app_manifest import AppManifest
-from yendo.installers import signatures
+from yendo.installers import app_contents, app_rules, signatures
 from yendo.installers.account import (
     Aspect,
     CommandLine,
@@ -82,7 +82,7 @@ def account(path: Path, *, verify: bool = False) -> InstallerAccount:
             "identity.publisher": where,
             "conditions.build": Evidence("row", "manifest, TargetDeviceFamily"),
         },
-        behaviour=tuple(_behaviour(found)),
+        behaviour=tuple(_behaviour(found, path)),
         contents=tuple(
             Content(one.file, one.size, note=f"{one.sort}, {one.architecture}, {one.version}") for one in found.packages
         ),
@@ -94,27 +94,23 @@ def wrong(path: Path) -> list[tuple[str, str]]:
     """Why Windows would refuse a package, or only some take it: what is wrong and what to do. Raises Unreadable."""
     found = app_manifest.read(path)
     raw = app_manifest.signature(path)
+    problems = [(one.message, f"{one.remedy} ({one.source})") for one in app_rules.broken(path)]
     if raw is None:
-        return [
-            (
-                "it is not signed, and Windows takes it only where packages of developers are allowed",
-                "ask for a signed one",
-            )
-        ]
+        words = "it is not signed, and Windows takes it only where packages of developers are allowed"
+        return [*problems, (words, "ask for a signed one, or sign your own with yendo sign")]
     try:
         message = signatures.parse(raw)
     except signatures.Unclear as error:
-        return [(str(error), "ask the vendor for another")]
-    problems = []
-    if stranger := _stranger(found, message):
-        problems.append((stranger, "ask the vendor for one that is signed by its publisher"))
+        return [*problems, (str(error), "ask the vendor for another")]
+    if other := stranger(found, message):
+        problems.append((other, "ask the vendor for one that is signed by its publisher"))
     if message.ends and not message.timestamp and datetime.fromisoformat(message.ends) < datetime.now(UTC):
         words = f"its certificate ended on {message.ends[:10]}, and no time stamp says that it was signed before"
         problems.append((words, "ask the vendor for one with a time stamp"))
     return problems
 
 
-def _stranger(found: AppManifest, message: signatures.Message) -> str:
+def stranger(found: AppManifest, message: signatures.Message) -> str:
     """Whether somebody else than its publisher has signed it, in words; empty where it is its publisher."""
     if same_name(found.identity.publisher, message.subject):
         return ""
@@ -158,12 +154,13 @@ def _least(found: AppManifest) -> int | None:
     return max(builds) if builds else None
 
 
-def _behaviour(found: AppManifest) -> list[Aspect]:
+def _behaviour(found: AppManifest, path: Path) -> list[Aspect]:
     where = Evidence("row", "manifest")
     rows = [("full name", found.identity.full_name), ("family name", family_name(found))]
     for one in found.applications:
         rows.append(("application", f"{one.id}: {one.executable}" if one.executable else one.id))
         rows += [("adds", text) for text in one.extensions]
+    rows += [("its programs see", words) for words in app_contents.summary(path)]
     if found.capabilities:
         rows.append(("may", ", ".join(found.capabilities)))
     if found.restricted:
@@ -184,30 +181,49 @@ def _signature(path: Path, found: AppManifest, *, verify: bool) -> tuple[Signatu
         message = signatures.parse(raw)
     except signatures.Unclear as error:
         return Signature(True, note=str(error)), [str(error)]
-    problems = [stranger] if (stranger := _stranger(found, message)) else []
+    problems = [other] if (other := stranger(found, message)) else []
     holds = None
     if verify:
-        stated = app_manifest.stated(message.expected)
-        parts = {"AXBM": app_manifest.BLOCK_MAP, "AXCT": app_manifest.TYPES}
-        wrong = [
-            name
-            for mark, name in parts.items()
-            if mark in stated and stated[mark] != app_manifest.digest_of(path, name)
-        ]
-        try:
-            wrong += app_manifest.differing(path)
-        except Unreadable as error:
-            wrong.append(str(error))
-        holds = bool(stated) and not wrong
+        wrong = altered(path, message)
+        holds = not wrong
         problems += [f"{name} is not what was signed" for name in wrong[:20]]
     note = f"its certificate ends on {message.ends[:10]}" if message.ends else ""
     return Signature(True, message.signer, message.issuer, holds, note, message.chain, message.timestamp), problems
+
+
+def altered(path: Path, message: signatures.Message) -> list[str]:
+    """What of a package is not what its signature, or its block map, says; empty where all of it is."""
+    stated = app_manifest.stated(message.expected)
+    if missing := [mark for mark in ("AXPC", "AXCD", "AXCT", "AXBM") if mark not in stated]:
+        return [f"the whole, of which the signature does not state {missing[0]},"]
+    there = {
+        "AXBM": app_manifest.digest_of(path, app_manifest.BLOCK_MAP),
+        "AXCT": app_manifest.digest_of(path, app_manifest.TYPES),
+    }
+    names = {
+        "AXBM": app_manifest.BLOCK_MAP, "AXCT": app_manifest.TYPES, "AXPC": "a record of the archive",
+        "AXCD": "the archive's directory",
+    }  # fmt: skip
+    try:
+        there |= app_signature.stated_of(path)
+        wrong = [names[mark] for mark, found in there.items() if stated[mark] != found]
+        return wrong + app_manifest.differing(path)
+    except Unreadable as error:
+        return [str(error)]
 
 
 _FIELDS = {
     "CN": "common_name", "O": "organization_name", "OU": "organizational_unit_name", "L": "locality_name",
     "S": "state_or_province_name", "ST": "state_or_province_name", "C": "country_name", "E": "email_address",
     "STREET": "street_address", "SERIALNUMBER": "serial_number", "DC": "domain_component",
+}  # fmt: skip
+
+
+# How a manifest writes the fields of a certificate's subject, by their identifiers.
+SHORT = {
+    "2.5.4.3": "CN", "2.5.4.10": "O", "2.5.4.11": "OU", "2.5.4.7": "L", "2.5.4.8": "S", "2.5.4.6": "C",
+    "1.2.840.113549.1.9.1": "E", "2.5.4.9": "STREET", "2.5.4.5": "SERIALNUMBER", "2.5.4.12": "T", "2.5.4.42": "G",
+    "2.5.4.43": "I", "2.5.4.4": "SN", "0.9.2342.19200300.100.1.25": "DC",
 }  # fmt: skip
 
 

@@ -44,7 +44,9 @@ class _Digest(core.Sequence):
     _fields = [("algorithm", algos.DigestAlgorithm), ("digest", core.OctetString)]
 
 
-class _SipInfo(core.Sequence):
+class SipInfo(core.Sequence):
+    """Which part of Windows reads the signature."""
+
     _fields = [
         ("version", core.Integer),
         ("reader", core.OctetString),
@@ -56,14 +58,16 @@ class _Data(core.Sequence):
     _fields = [("type", core.ObjectIdentifier), ("value", core.Any)]
 
 
-class _Indirect(core.Sequence):
+class Indirect(core.Sequence):
+    """What is signed in place of a file: its kind and its digest."""
+
     _fields = [("data", _Data), ("message_digest", _Digest)]
 
 
 # so that the library writes and reads the content with its explicit tag
 cms.ContentType._map[INDIRECT] = "indirect_data"
-cms.ContentInfo._oid_specs["indirect_data"] = _Indirect
-cms.EncapsulatedContentInfo._oid_specs["indirect_data"] = _Indirect
+cms.ContentInfo._oid_specs["indirect_data"] = Indirect
+cms.EncapsulatedContentInfo._oid_specs["indirect_data"] = Indirect
 
 
 class SigningCommand(msgspec.Struct, frozen=True):
@@ -142,23 +146,23 @@ def identity(path: Path, passphrase: bytes | None = None) -> SignerIdentity:
         ) from error
 
 
-def by_command(words: tuple[str, ...], certificates: Path) -> SignerIdentity:
+def by_command(words: tuple[str, ...], path: Path) -> SignerIdentity:
     """Who signs by a command; the certificates are from a PEM or DER file, the signer's first.
 
     Raises Usage, NotCovered without the library.
     """
     if not words:
         raise Usage("the command that signs is empty")
-    return SignerIdentity(SigningCommand(words), _certificates(certificates))
+    return SignerIdentity(SigningCommand(words), certificates(path))
 
 
-def elsewhere(folder: Path, certificates: Path) -> SignerIdentity:
+def elsewhere(folder: Path, path: Path) -> SignerIdentity:
     """Who signs somewhere else; the certificates are from a PEM or DER file, the signer's first.
 
     Raises Usage, NotCovered without the library.
     """
     folder.mkdir(parents=True, exist_ok=True)
-    return SignerIdentity(SigningElsewhere(folder), _certificates(certificates))
+    return SignerIdentity(SigningElsewhere(folder), certificates(path))
 
 
 def _in_file(path: Path) -> tuple[Any, ...]:
@@ -171,16 +175,18 @@ def _in_file(path: Path) -> tuple[Any, ...]:
     return (x509.load_der_x509_certificate(data),)
 
 
-def _certificates(certificates: Path) -> tuple[Any, ...]:
+def certificates(path: Path) -> tuple[Any, ...]:
+    """The certificates of a PEM or DER file, the signer's first. Raises Usage, NotCovered without the library."""
     try:
-        return _in_file(certificates)
+        return _in_file(path)
     except ImportError as error:
         raise NotCovered("signing needs the library cryptography: pip install 'yendo[sign]'") from error
     except (OSError, ValueError) as error:
-        raise Usage(f"{certificates}: {error}; the signer's certificate is wanted, as PEM or DER") from error
+        raise Usage(f"{path}: {error}; the signer's certificate is wanted, as PEM or DER") from error
 
 
-def _loaded(certificate: Any) -> Any:
+def loaded(certificate: Any) -> Any:
+    """The certificate as the other library has it."""
     from cryptography.hazmat.primitives.serialization import Encoding
 
     return asn1_x509.Certificate.load(certificate.public_bytes(Encoding.DER))
@@ -265,7 +271,7 @@ def message(
     content: bytes,
     *,
     kind: str = "data",
-    indirect: _Indirect | None = None,
+    indirect: Indirect | None = None,
     stamp: str | None = None,
     what: str = "",
 ) -> bytes:
@@ -281,7 +287,7 @@ def message(
             cms.CMSAttribute({"type": "message_digest", "values": [hashlib.sha256(content).digest()]}),
         ]
     )
-    certificates = [_loaded(certificate) for certificate in who.certificates]
+    certificates = [loaded(certificate) for certificate in who.certificates]
     own = certificates[0]
     algorithm, value = _signature(who, attributes.dump(), what)
     signer: dict[str, Any] = {
@@ -387,8 +393,8 @@ def script_digest(data: bytes) -> bytes:
 
 def signed_script(data: bytes, who: SignerIdentity, stamp: str | None, name: str = "") -> bytes:
     """A script with its signature block."""
-    info = _SipInfo({"version": 0x10000, "reader": _SCRIPT_READER, **{f"reserved_{number}": 0 for number in range(5)}})
-    content = _Indirect(
+    info = SipInfo({"version": 0x10000, "reader": _SCRIPT_READER, **{f"reserved_{number}": 0 for number in range(5)}})
+    content = Indirect(
         {
             "data": {"type": SIP_INFO, "value": info},
             "message_digest": {"algorithm": {"algorithm": "sha256"}, "digest": script_digest(data)},
@@ -454,7 +460,7 @@ def sign(package: Path, who: SignerIdentity, stamp: str | None = None) -> Verifi
         listed = listing(new)
         (new / LISTING).write_bytes(listed)
         (new / MESSAGE).write_bytes(message(who, listed, stamp=stamp, what=LISTING))
-    own = hashlib.sha256(_loaded(who.certificates[0]).dump()).hexdigest().upper()
+    own = hashlib.sha256(loaded(who.certificates[0]).dump()).hexdigest().upper()
     return verify(package, frozenset({own}))
 
 
@@ -491,7 +497,7 @@ def verify(package: Path, trusted: frozenset[str] = frozenset()) -> Verified:
     if not (package / MESSAGE).is_file():
         raise Usage(f"{package} is not signed: it has no {MESSAGE}")
     listed = (package / LISTING).read_bytes() if (package / LISTING).is_file() else b""
-    message = _judged((package / MESSAGE).read_bytes(), listed, MESSAGE)
+    message = judged_message((package / MESSAGE).read_bytes(), listed, MESSAGE)
     problems = list(message.problems)
     lines = [line.partition("  ") for line in listed.decode("utf-8", "replace").splitlines()]
     wanted = {name: value for value, _, name in lines}
@@ -515,7 +521,7 @@ def verify(package: Path, trusted: frozenset[str] = frozenset()) -> Verified:
         if raw is None or content is None:
             problems.append(f"{name} has no signature block")
             continue
-        judged = _judged(raw, content.contents, name)
+        judged = judged_message(raw, content.contents, name)
         problems += judged.problems
         if judged.thumbprint != message.thumbprint:
             problems.append(f"{name} is signed by another certificate than the listing")
@@ -528,8 +534,8 @@ def verify(package: Path, trusted: frozenset[str] = frozenset()) -> Verified:
     return msgspec.structs.replace(message, problems=tuple(problems), vouched=vouched)
 
 
-def _judged(raw: bytes, content: bytes, what: str) -> Verified:
-    """One signature over its content; who vouches for the signer is not asked here."""
+def judged_message(raw: bytes, content: bytes | None, what: str) -> Verified:
+    """One signature over its content, or over what it has inside; who vouches for the signer is not asked here."""
     from cryptography import x509
     from cryptography.exceptions import InvalidSignature
     from cryptography.hazmat.primitives import hashes
@@ -537,6 +543,7 @@ def _judged(raw: bytes, content: bytes, what: str) -> Verified:
 
     try:
         signed = cms.ContentInfo.load(raw)["content"]
+        content = signed["encap_content_info"]["content"].contents if content is None else content
         info = signed["signer_infos"][0]
         serial = info["sid"].chosen["serial_number"].native
         certificates = [x509.load_der_x509_certificate(choice.chosen.dump()) for choice in signed["certificates"]]

@@ -23,6 +23,8 @@ class Held(msgspec.Struct, frozen=True):
     left: int
     own: int
     wrong: tuple[str, ...]
+    within: int = 0
+    """Of what only an app package's programs see, by reading the package."""
 
 
 def held(
@@ -33,9 +35,11 @@ def held(
     *,
     person: bool,
     read: Callable[[str], bytes | None] = lambda path: None,
+    inside: State | None = None,
 ) -> Held:
     """``before`` is the machine without the package. ``person``: what is a person's own is looked at, in the session of
-    the account that ran the package; ``read`` gives a file of the machine.
+    the account that ran the package; ``read`` gives a file of the machine; ``inside`` is what the programs of an app
+    package see of it.
     """
     wrong: list[str] = []
     looked = own = 0
@@ -59,7 +63,10 @@ def held(
         left += 1
         if after.has(thing) and not before.has(thing):
             wrong.append(f"left out, and there all the same: {effect.kind} {label(thing)}")
-    return Held(looked, left, own, tuple(wrong))
+    if promise.within and inside is not None:
+        for effect in promise.within:
+            wrong += _missed(effect, effect.thing, inside, surroundings)
+    return Held(looked, left, own, tuple(wrong), len(promise.within))
 
 
 def _missed(effect: Effect, thing: Thing, after: State, surroundings: Surroundings) -> Iterator[str]:

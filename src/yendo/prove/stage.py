@@ -18,6 +18,7 @@ from yendo.effects.things import key_of, kind_of
 from yendo.errors import Usage
 from yendo.evidence import Evidence
 from yendo.facts.surroundings import Account, expand
+from yendo.installers import app_contents
 from yendo.machines.protocol import Machine, Session
 from yendo.package import carry
 from yendo.package import manifest as form
@@ -374,8 +375,12 @@ class Stage:
         person = self.account == "user"
         kept, _ = self.machine.shown(promise.kept)  # as far as this machine shows such things
         promise = msgspec.structs.replace(promise, kept=tuple(kept))
-        found = promised.held(promise, before, after, session.surroundings, person=person, read=session.read)
-        words = f"{found.kept} kept, {found.left} left out" + (
+        inside = self._inside() if promise.within else None
+        found = promised.held(
+            promise, before, after, session.surroundings, person=person, read=session.read, inside=inside
+        )
+        there = f"{found.within} kept for its own programs, by reading the package" if inside else f"{found.kept} kept"
+        words = f"{there}, {found.left} left out" + (
             f"; {found.own} of people's own not looked at as this account" if found.own else ""
         )
         self.phase(
@@ -383,10 +388,18 @@ class Stage:
             "as it was captured",
             not found.wrong,
             "everything that is kept is there, and nothing that is left out",
-            words if not found.wrong else f"{len(found.wrong)} of {found.kept + found.left} otherwise",
+            words if not found.wrong else f"{len(found.wrong)} of {found.kept + found.within + found.left} otherwise",
             details=found.wrong[:10],
             cause=("the package does not bring what was captured", "see the things below") if found.wrong else ("", ""),
         )
+
+    def _inside(self) -> State:
+        """What the app packages that come along bring to their own programs. No machine shows it to others."""
+        found = State()
+        for path in sorted((self.package / "media").glob("*.msix")):
+            for thing in app_contents.seen(path):
+                found.add(thing)
+        return found
 
     def withheld(self, session: Session) -> None:
         """Whether a secret shows up where it must not: in a log, or in what the runner keeps."""

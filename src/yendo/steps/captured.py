@@ -48,19 +48,23 @@ Fate = Literal["kept", "left", "open", "cannot"]
 
 class Which(Written, frozen=True, kw_only=True):
     """Things of a capture: ``thing`` as ``yendo capture --show`` names it, with ``*`` for anything; ``kind`` and
-    ``part`` where not all are meant.
+    ``part`` where not all are meant, or instead. One of the three is said: what names nothing would mean everything.
     """
 
-    thing: Text = "*"
+    thing: str = ""
     kind: str = ""
     part: str = ""
     note: str = ""
+
+    def __post_init__(self) -> None:
+        if not (self.thing or self.kind or self.part):
+            raise ValueError('it does not say what is meant: a thing, a kind or a part (thing = "*" for everything)')
 
     def names(self, one: Caught) -> bool:
         """Whether a thing is meant."""
         if (self.kind and self.kind != one.effect.kind) or (self.part and self.part != one.part):
             return False
-        wanted = _pattern(self.thing)
+        wanted = _pattern(self.thing or "*")
         return any(wanted.match(name) for name in one.names)
 
 
@@ -182,7 +186,7 @@ class CapturedKind(Kind):
                 if not any(which.names(one) for one in capture.caught):
                     yield (
                         name,
-                        f"{name} {number + 1} names nothing of the capture: {which.thing}",
+                        f"{name} {number + 1} names nothing of the capture: {which.thing or which.kind or which.part}",
                         "correct it, or drop it",
                     )
 
@@ -216,8 +220,8 @@ def _decided(step: CapturedStep, one: Caught) -> Decided:
     change, keep, leave = _last(step.change, one), _last(step.keep, one), _last(step.leave, one)
     if change and (cannot := _unchangeable(one)):
         return Decided(one, "cannot", cannot)
-    if keep or change:
-        why = (keep or change or Which()).note or "as the plan says"
+    if chosen := keep or change:
+        why = chosen.note or "as the plan says"
         if cannot := _impossible(one):
             return Decided(one, "cannot", cannot)
         return Decided(one, "kept", why, change.to if change else None)
