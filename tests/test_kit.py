@@ -539,3 +539,80 @@ def test_a_computer_that_belongs_to_somebody(tmp_path: Path, shell_wine: Any) ->
         (session.host(r"C:\kit") / "package" / "manifest.json").write_text("{}")
         ran = session.run(r'cmd /s /c ""C:\kit\play.cmd" -Yes -Account here -Although spare"', timeout=300)
         assert ran.exit_code == 2 and "not the one that the kit was made for" in ran.output
+
+
+# --- what is seen on a screen -----------------------------------------------------------------------------------------
+
+SEEN = r"""
+$one = [Diagnostics.Process]::Start('winver.exe')
+[DateTime]$end = [DateTime]::UtcNow.AddSeconds(20)
+[string]$found = ''
+while (($found -eq '') -and ([DateTime]::UtcNow -lt $end)) {
+    [Threading.Thread]::Sleep(500)
+    foreach ($shown in (Get-Shown)) {
+        if ($shown[0] -ne $one.Id) { continue }
+        [string]$picture = Get-PackedPicture $shown[3] $shown[4] $shown[5] $shown[6]
+        [string[]]$says = Get-ControlTexts $shown[1]
+        if (($picture -eq '') -or ($says.Length -lt 3)) { continue }
+        $found = 'W' + [char]9 + 'winver.exe' + [char]9 + $shown[2] + [char]9 + '0' + [char]9 + '1' + [char]9 + [string]::Join([char]9, @($shown[3], $shown[4], $shown[5], $shown[6])) + "`n"
+        foreach ($text in $says) { $found = $found + 'T' + [char]9 + $text + "`n" }
+        $found = $found + 'I' + [char]9 + $picture
+    }
+}
+[Console]::WriteLine($found)
+$one.Kill()
+"""
+
+
+@pytest.mark.wine
+def test_windows_with_their_words_and_pictures(shell_wine: Any, tmp_path: Path) -> None:
+    """The script's part that looks at the screen, on the layer's: a program of the layer itself."""
+    import io
+    from importlib.resources import files
+
+    from PIL import Image
+
+    from yendo.machines.watching import watched
+    from yendo.machines.wine import layer
+    from yendo.machines.wine.machine import WineMachine
+
+    parts = (("yendo.package", "people.ps1"), ("yendo.machines.recorded", "shown.ps1"))
+    text = "".join(files(room).joinpath(name).read_text("utf-8") for room, name in parts) + SEEN
+    (tmp_path / "seen").mkdir()
+    (tmp_path / "seen" / "seen.ps1").write_text(text, "utf-8")
+    with layer.screen() as display:
+        machine = WineMachine(shell_wine.cache, shell_wine.powershell, screen=display)
+        with machine.fresh() as session:
+            session.bring(tmp_path / "seen", r"C:\seen")
+            done = session.run(r"powershell -NoProfile -ExecutionPolicy Bypass -File C:\seen\seen.ps1", timeout=120)
+    lines = [line for line in done.output.replace("\r", "").split("\n") if line[1:2] == "\t"]
+    (window,) = watched("winver", ["R\t0\t1\t1\t-\t0", *lines], "the layer").windows
+    assert "Wine" in window.title and "OK" in window.texts and window.counts and window.picture
+    with Image.open(io.BytesIO(window.picture)) as found:
+        assert found.size == window.place[2:4]
+        colours = found.convert("RGB").getcolors(1 << 20)
+        assert colours and len(colours) > 8  # drawn, not one plain ground
+
+
+def test_pictures_that_are_none() -> None:
+    import base64
+    import zlib
+
+    from yendo.machines.watching import picture_of, watched
+
+    def packed(points: bytes) -> str:
+        made = zlib.compressobj(9, zlib.DEFLATED, -15)
+        return base64.b64encode(made.compress(points) + made.flush()).decode()
+
+    points = bytes([1, 2, 3, 0]) + bytes([9, 8, 7, 0]) * 5
+    found = picture_of(packed(points), 3, 2)
+    assert found and found.startswith(b"\x89PNG")
+    assert picture_of(packed(bytes(24)), 3, 2) is None  # nothing is drawn there
+    for text, size in ((packed(points), (3, 3)), ("!", (3, 2)), (packed(points), (0, 2)), ("AAAA", (3, 2)), (packed(points), (9999, 2))):
+        with pytest.raises(ValueError):
+            picture_of(text, *size)
+    row = "W\tsetup.exe\tAsks\t0.1\t2\t0\t0\t3\t2"
+    with pytest.raises(Unreadable, match="cannot be read"):
+        watched("setup", ["R\t0\t1\t1\t-\t0", row, "I\t!"], "a computer")
+    (one,) = watched("setup", ["R\t0\t1\t1\t-\t0", row, "T\t&Yes", "T\tReally?", "I\t" + packed(points)], "a computer").windows
+    assert one.texts == ("&Yes", "Really?") and one.picture == found and one.place == (0, 0, 3, 2)

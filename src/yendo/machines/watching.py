@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+import base64
+import zlib
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import Protocol
@@ -12,9 +14,11 @@ import msgspec
 from yendo.errors import Unreadable
 from yendo.facts.surroundings import Account
 from yendo.formats.fields import unescape
+from yendo.formats.png import png
 from yendo.machines.protocol import Machine, Session
 
 SCREEN = (1280, 800)
+MOST_SIDE = 4096  # points of a picture that a script takes
 
 
 class Window(msgspec.Struct, frozen=True):
@@ -79,8 +83,8 @@ class Watched(msgspec.Struct, frozen=True):
 
 def watched(command: str, lines: Sequence[str], machine: str) -> Watched:
     """What a script on a machine tells of a run that it watched (``machines/recorded/operations.ps1``), in lines of
-    fields between tabs: ``R`` code, first ended, seconds, stopped, error; ``W`` a window; ``P`` a process. Raises
-    Unreadable.
+    fields between tabs: ``R`` code, first ended, seconds, stopped, error; ``W`` a window, behind it ``T`` what one of
+    its controls says and ``I`` its picture; ``P`` a process. Raises Unreadable.
     """
     if not lines:
         raise Unreadable(f"{machine} gave no answer to a run that was watched")
@@ -94,11 +98,7 @@ def watched(command: str, lines: Sequence[str], machine: str) -> Watched:
             None if code == "-" else int(code),
             _moment(first),
             float(seconds),
-            tuple(
-                Window(unescape(row[1]), unescape(row[2]), "", (), float(row[3]), _moment(row[4]))
-                for row in rows[1:]
-                if row[0] == "W"
-            ),
+            tuple(_windows(rows[1:])),
             tuple(
                 Process(int(row[1]), int(row[2]), unescape(row[3]), float(row[4]), _moment(row[5]))
                 for row in rows[1:]
@@ -110,6 +110,43 @@ def watched(command: str, lines: Sequence[str], machine: str) -> Watched:
         )
     except (ValueError, IndexError) as wrong:
         raise Unreadable(f"{machine} gave an answer that cannot be read: {lines[0][:80]}") from wrong
+
+
+def _windows(rows: Sequence[Sequence[str]]) -> Iterator[Window]:
+    found: Window | None = None
+    for row in rows:
+        match row[0]:
+            case "W":
+                if found is not None:
+                    yield found
+                place = tuple(int(field) for field in row[5:9])
+                found = Window(unescape(row[1]), unescape(row[2]), "", (), float(row[3]), _moment(row[4]), None, place)
+            case "T" if found is not None:
+                found = msgspec.structs.replace(found, texts=(*found.texts, unescape(row[1])))
+            case "I" if found is not None:
+                found = msgspec.structs.replace(found, picture=picture_of(row[1], *found.place[2:4]))
+    if found is not None:
+        yield found
+
+
+def picture_of(packed: str, width: int, height: int) -> bytes | None:
+    """A picture as the script packs it (blue, green, red, nothing, a byte each; deflate; base 64) as PNG; None where
+    nothing is drawn in it. Raises ValueError.
+    """
+    size = 4 * width * height
+    if not (0 < width <= MOST_SIDE and 0 < height <= MOST_SIDE):
+        raise ValueError(f"a picture of {width} by {height} points")
+    try:
+        points = bytearray(zlib.decompressobj(-15).decompress(base64.b64decode(packed, validate=True), size))
+    except zlib.error as error:
+        raise ValueError(str(error)) from error
+    if len(points) != size:
+        raise ValueError(f"a picture of {len(points)} bytes, where {size} were said")
+    if points == points[:4] * (size // 4):
+        return None
+    points[0::4], points[2::4] = points[2::4], points[0::4]
+    points[3::4] = b"\xff" * (size // 4)
+    return png(width, height, bytes(points))
 
 
 def _moment(text: str) -> float | None:

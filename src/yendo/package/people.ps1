@@ -3,13 +3,21 @@
 $script:Native = $null
 $script:Showing = $false
 
-# Functions of the system as static methods, made without a compiler.
+# Functions of the system as static methods, made without a compiler: name, library, what it gives, what it takes.
+function New-Native([string]$Called, $Rows) {
+    [Reflection.AssemblyName]$name = [Reflection.AssemblyName]::new($Called)
+    $assembly = [Reflection.Emit.AssemblyBuilder]::DefineDynamicAssembly($name, 'Run')
+    $type = $assembly.DefineDynamicModule($Called).DefineType($Called, 'Public, Class')
+    foreach ($row in $Rows) {
+        $method = $type.DefinePInvokeMethod($row[0], $row[1], 'Public, Static, PinvokeImpl', 'Standard', $row[2], [Type[]]$row[3], 'Winapi', 'Unicode')
+        $method.SetImplementationFlags('PreserveSig')
+    }
+    return $type.CreateType()
+}
+
 function Get-Native {
     if ($null -ne $script:Native) { return $script:Native }
-    [Reflection.AssemblyName]$name = [Reflection.AssemblyName]::new('YendoNative')
-    $assembly = [Reflection.Emit.AssemblyBuilder]::DefineDynamicAssembly($name, 'Run')
-    $type = $assembly.DefineDynamicModule('YendoNative').DefineType('YendoNative', 'Public, Class')
-    foreach ($row in @(
+    $script:Native = New-Native 'YendoNative' @(
             @('MoveFileExW', 'kernel32.dll', [int], @([string], [string], [int])),
             @('FindFirstFileW', 'kernel32.dll', [IntPtr], @([string], [IntPtr])),
             @('FindClose', 'kernel32.dll', [int], @([IntPtr])),
@@ -32,11 +40,7 @@ function Get-Native {
             @('RmEndSession', 'rstrtmgr.dll', [int], @([int])),
             @('MsiSetInternalUI', 'msi.dll', [int], @([int], [IntPtr])),
             @('MsiEnableLogW', 'msi.dll', [int], @([int], [string], [int])),
-            @('MsiInstallProductW', 'msi.dll', [int], @([string], [string])))) {
-        $method = $type.DefinePInvokeMethod($row[0], $row[1], 'Public, Static, PinvokeImpl', 'Standard', $row[2], [Type[]]$row[3], 'Winapi', 'Unicode')
-        $method.SetImplementationFlags('PreserveSig')
-    }
-    $script:Native = $type.CreateType()
+            @('MsiInstallProductW', 'msi.dll', [int], @([string], [string])))
     return $script:Native
 }
 

@@ -188,11 +188,11 @@ def _play(manifest: form.Manifest, kit: Kit, acts: Sequence[Act], result: str) -
 
 def assembled(room: str, name: str, data: Mapping[str, object]) -> bytes:
     """A script for a real machine: its own text, the parts that it shares with others, and its data."""
-    observing = files("yendo.machines.recorded")
-    parts = {part: files("yendo.package") for part in ("people", "facts", "trust")}
+    rooms = dict.fromkeys(("people", "facts", "trust"), "yendo.package")
+    rooms |= dict.fromkeys(("observe", "task", "shown", "operations"), "yendo.machines.recorded")
     text = files(room).joinpath(name).read_text("utf-8")
-    for part, place in {**parts, "observe": observing, "task": observing, "operations": observing}.items():
-        text = text.replace(f"#{part.upper()}#", place.joinpath(f"{part}.ps1").read_text("utf-8"))
+    for part, place in rooms.items():
+        text = text.replace(f"#{part.upper()}#", files(place).joinpath(f"{part}.ps1").read_text("utf-8"))
     lines = [f"    {scripts.literal(key)} = {scripts.literal(value)}" for key, value in data.items()]
     return scripts.script(text.replace("#DATA#", "$Kit = @{\n" + "\n".join(lines) + "\n}"))
 

@@ -19,6 +19,7 @@ if ($Account -eq '') { $Account = $Kit['account'] }
 #TRUST#
 #OBSERVE#
 #TASK#
+#SHOWN#
 #OPERATIONS#
 
 function Get-Line { return '-NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + $Work + '\errands.ps1" -Inner -Account ' + $Account + $(if ($Although -ne '') { ' -Although "' + $Although.Replace('"', "'") + '"' } else { '' }) }

@@ -232,7 +232,7 @@ class LiveSession(RunnerOnly):
     def watch(
         self, command: str, *, timeout: float, press: bool = False, folder: str | None = None, hand: bool = False
     ) -> Watched:
-        """Without pictures: the system account has no screen there, but windows of its own."""
+        """Windows of the account that runs it; the system account has some of its own, and often no screen."""
         if hand:
             raise NotCovered(
                 f"nobody sits at the system account's screen of {self.link.name}; do that part on the layer"

@@ -65,7 +65,8 @@ function Get-Parents {
 
 function ConvertTo-Moment([double]$Value) { return $Value.ToString('0.##', [Globalization.CultureInfo]::InvariantCulture) }
 
-# Runs a command line and follows what it starts: every process to its end, every window that has a title. Without the
+# Runs a command line and follows what it starts: every process to its end, every window that has a title, with what its
+# controls say and its picture where there is a screen. Without the
 # system's word on parents, whatever began since counts as its.
 function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string]$Line, [bool]$ByHand) {
     [Diagnostics.ProcessStartInfo]$start = New-AskedStart $Folder $Line
@@ -79,7 +80,9 @@ function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string
         return
     }
     $ours = @{}     # number -> parent, name, begun, ended
-    $windows = @{}  # number and title -> program, title, shown, gone
+    $windows = @{}  # handle -> program, title, shown, gone, place, texts, picture
+    $order = [Collections.ArrayList]::new()
+    [int]$pictures = 0
     [string]$ended = '-'
     [string]$stopped = '-'
     [double]$work = 0
@@ -90,6 +93,7 @@ function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string
         $there = @{}
         [double]$sum = 0
         [bool]$shown = $false
+        $names = @{}
         $parents = $null
         foreach ($one in [Diagnostics.Process]::GetProcesses()) {
             try {
@@ -106,13 +110,30 @@ function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string
                 [double]$took = $one.TotalProcessorTime.TotalSeconds
                 [double]$mine = [Diagnostics.Process]::GetCurrentProcess().TotalProcessorTime.TotalSeconds
                 if ([Math]::Abs($mine - $took) -gt 0.05) { $sum = $sum + $took }
-                if (($one.MainWindowHandle -ne [IntPtr]::Zero) -and ($one.MainWindowTitle -ne '')) {
-                    $shown = $true
-                    [string]$key = '' + $one.Id + ' ' + $one.MainWindowTitle
-                    if (-not $windows.ContainsKey($key)) { $windows[$key] = @(($one.ProcessName + '.exe'), $one.MainWindowTitle, $now, $now) }
-                    $windows[$key][3] = $now
-                }
+                $names[$one.Id] = $one.ProcessName + '.exe'
             } catch { continue }
+        }
+        foreach ($one in (Get-Shown)) {
+            # one without a title is a program's own helper, not what a person would answer
+            if (($one[2] -eq '') -or (-not $names.ContainsKey($one[0]))) { continue }
+            $shown = $true
+            $key = $one[1]
+            if (-not $windows.ContainsKey($key)) {
+                $windows[$key] = @($names[$one[0]], $one[2], $now, $now, @(), @(), '', 0)
+                [void]$order.Add($key)
+            }
+            $held = $windows[$key]
+            $held[3] = $now
+            $held[4] = @($one[3], $one[4], $one[5], $one[6])
+            # one as it comes, since it may be gone soon, one when it has been drawn, and one now and then
+            if (($held[7] -le $now) -and ($pictures -lt 40)) {
+                $pictures++
+                [string[]]$says = Get-ControlTexts $key
+                if ($says.Length -gt 0) { $held[5] = $says }
+                [string]$picture = Get-PackedPicture $one[3] $one[4] $one[5] $one[6]
+                if ($picture -ne '') { $held[6] = $picture }
+                $held[7] = $now + $(if ($now -lt ($held[2] + 0.5)) { 0.6 } else { 5 })
+            }
         }
         foreach ($id in @($ours.Keys)) { if ((-not $there.ContainsKey($id)) -and ($ours[$id][3] -eq '-')) { $ours[$id][3] = ConvertTo-Moment $now } }
         if (($ended -eq '-') -and $first.HasExited) { $ended = ConvertTo-Moment $now }
@@ -135,7 +156,13 @@ function Watch-Asked([string]$Number, [double]$Seconds, [string]$Folder, [string
     if (($stopped -eq '-') -and $first.HasExited) { $code = '' + $first.ExitCode }
     [string[]]$lines = @("R`t" + $code + "`t" + $ended + "`t" + (ConvertTo-Moment $end) + "`t" + $stopped + "`t0")
     foreach ($id in @($ours.Keys)) { $lines = @($lines + ("P`t" + $id + "`t" + $ours[$id][0] + "`t" + (ConvertTo-Field $ours[$id][1]) + "`t" + (ConvertTo-Moment $ours[$id][2]) + "`t" + $ours[$id][3])) }
-    foreach ($key in @($windows.Keys)) { $lines = @($lines + ("W`t" + (ConvertTo-Field $windows[$key][0]) + "`t" + (ConvertTo-Field $windows[$key][1]) + "`t" + (ConvertTo-Moment $windows[$key][2]) + "`t" + (ConvertTo-Moment $windows[$key][3]))) }
+    # each window, then what its controls say and its picture
+    foreach ($key in $order) {
+        $held = $windows[$key]
+        $lines = @($lines + ("W`t" + (ConvertTo-Field $held[0]) + "`t" + (ConvertTo-Field $held[1]) + "`t" + (ConvertTo-Moment $held[2]) + "`t" + (ConvertTo-Moment $held[3]) + "`t" + [string]::Join("`t", $held[4])))
+        foreach ($text in $held[5]) { $lines = @($lines + ("T`t" + (ConvertTo-Field $text))) }
+        if ($held[6] -ne '') { $lines = @($lines + ("I`t" + $held[6])) }
+    }
     Send-Answer $Number $lines
 }
 

@@ -27,6 +27,7 @@ if ($Account -eq '') { $Account = $Kit['account'] }
 #TRUST#
 #OBSERVE#
 #TASK#
+#SHOWN#
 #OPERATIONS#
 
 function Show-Line([string]$Text) {
