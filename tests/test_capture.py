@@ -466,6 +466,36 @@ def test_parts_and_a_restart(wine: Any) -> None:
 
 
 @pytest.mark.wine
+def test_what_was_written_again_as_it_was(wine: Any, tmp_path: Path) -> None:
+    """A file that lay there before and was written with the same contents belongs to the work; others do not."""
+    gathered = captured.staging(tmp_path / "w")
+    again = r"copy /y C:\windows\win.ini C:\w.tmp & copy /y C:\w.tmp C:\windows\win.ini & del C:\w.tmp"
+    found = work(
+        wine,
+        [WorkLine("install", r"reg add HKLM\Software\Tidewell /v One /d x /f"), WorkLine("runtime", f'cmd /c "{again}"')],
+        contents=gathered,
+    )
+    (one,) = [one for one in found.caught if one.again]
+    assert one.effect.thing.identity == r"%systemroot%\win.ini" and one.part == "runtime"
+    assert (gathered / one.content).is_file()
+
+
+@pytest.mark.wine
+def test_what_a_program_makes_again(wine: Any, tmp_path: Path, yendo: Yendo) -> None:
+    """Its cache and its colour come back at every start; a person's choice does not."""
+    program = _program(tmp_path, "starts", "-lole32", "-luuid")
+    yendo("capture", "w", program, "--run", "{setup} --setup", "--start-again")
+    capture = record.read(tmp_path / "w" / record.RECORD)
+    found = {name.rpartition("\\")[2]: fate for name, fate in fates(capture).items()}
+    for name in ("cache.dat", "colour"):
+        assert found[name] == "left: the program makes it again by itself when it starts", found
+    for name in ("choice.ini", "chosen", "starts.exe", "sounder.lnk"):
+        assert found[name].startswith("kept"), found
+    assert "makes it again" in yendo("capture", "w", "--show", "--left").stdout
+    assert "is thrown away" in yendo("capture", "v", program, "--run", "{setup}", "--start-again", "--machine", "here", expect=2).stderr
+
+
+@pytest.mark.wine
 def test_by_a_kit_through_a_restart(shell_wine: Any, script: Path, tmp_path: Path, yendo: Yendo) -> None:
     """Done where nothing is installed, and brought back: the same as on the layer itself."""
     name = "w.captured.zip"
@@ -593,12 +623,18 @@ def answered(workspace: Path) -> tuple[str, Any]:
 
 def _asking(folder: Path) -> Path:
     """A program that asks a question and keeps the answer."""
+    return _program(folder, "asks")
+
+
+def _program(folder: Path, name: str, *libraries: str) -> Path:
+    """A program of these tests, from its source."""
     compiler = "x86_64-w64-mingw32-gcc"
     if not shutil.which(compiler):
         missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
-    source = Path(__file__).with_name("asks.c")
-    subprocess.run([compiler, "-mwindows", "-O1", str(source), "-o", str(folder / "asks.exe")], check=True)
-    return folder / "asks.exe"
+    made = folder / f"{name}.exe"
+    source = Path(__file__).with_name(f"{name}.c")
+    subprocess.run([compiler, "-mwindows", "-O1", source, "-o", made, *libraries], check=True)
+    return made
 
 
 def _person(display: str, over: threading.Event) -> None:

@@ -608,11 +608,19 @@ def test_pictures_that_are_none() -> None:
     found = picture_of(packed(points), 3, 2)
     assert found and found.startswith(b"\x89PNG")
     assert picture_of(packed(bytes(24)), 3, 2) is None  # nothing is drawn there
-    for text, size in ((packed(points), (3, 3)), ("!", (3, 2)), (packed(points), (0, 2)), ("AAAA", (3, 2)), (packed(points), (9999, 2))):
+    for text, size in (
+        (packed(points), (3, 3)),
+        ("!", (3, 2)),
+        (packed(points), (0, 2)),
+        ("AAAA", (3, 2)),
+        (packed(points), (9999, 2)),
+    ):
         with pytest.raises(ValueError):
             picture_of(text, *size)
     row = "W\tsetup.exe\tAsks\t0.1\t2\t0\t0\t3\t2"
     with pytest.raises(Unreadable, match="cannot be read"):
         watched("setup", ["R\t0\t1\t1\t-\t0", row, "I\t!"], "a computer")
-    (one,) = watched("setup", ["R\t0\t1\t1\t-\t0", row, "T\t&Yes", "T\tReally?", "I\t" + packed(points)], "a computer").windows
+    (one,) = watched(
+        "setup", ["R\t0\t1\t1\t-\t0", row, "T\t&Yes", "T\tReally?", "I\t" + packed(points)], "a computer"
+    ).windows
     assert one.texts == ("&Yes", "Really?") and one.picture == found and one.place == (0, 0, 3, 2)

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import msgspec
 
+from yendo.capture.again import MADE_AGAIN, made_again
 from yendo.effects import Effect, File, State, difference
 from yendo.effects.capture import Caught, WorkPart, WorkRun, content_name, everybodys, placed, placing
 from yendo.effects.things import key_of, label
@@ -103,10 +104,12 @@ def work(
     although: str = "",
     contents: Path | None = None,
     wanted: Callable[[Caught], bool] = lambda caught: True,
+    start_again: bool = False,
     progress: Progress = lambda text: None,
 ) -> WorkDone:
     """Does the work on a fresh machine. ``lying``: what is brought lies there already. ``contents`` is the workspace
-    that the files' contents go into, for what is ``wanted``.
+    that the files' contents go into, for what is ``wanted``. ``start_again``: what the programs make again by
+    themselves is found in the end, and marked as left.
 
     Raises WorkFailed, NoMachine, Usage, and AlreadyThere where the machine is not clean and nobody says ``although``.
     """
@@ -118,12 +121,17 @@ def work(
         parts: dict[str, list[WorkRun]] = {}
         belongs: dict[tuple[str, str], str] = {}
         state = first
+        written = session.rewritten() or frozenset()
+        again: list[Caught] = []
         for job in jobs:
             progress(f"{job.part}: {job.command}")
             ran, after = _ran(session, job, brought, timeout, state)
             parts.setdefault(job.part, []).append(ran)
             belongs.update({key_of(effect.thing): job.part for effect in difference(state, after)})
             state = after
+            new = (session.rewritten() or frozenset()) - written
+            again += _written_again(sorted(new), first, job.part)
+            written |= new
         progress("keeping what was changed")
         old = first.items()
         effects = difference(first, state)
@@ -137,10 +145,23 @@ def work(
             for effect in effects
             if not fleeting(effect, session) and not _handed(effect, brought)
         ]
+        whole = {key_of(placed(effect.thing, place)): effect.thing for effect in effects}
+        found += [
+            msgspec.structs.replace(one, effect=Effect("add", placed(one.effect.thing, place), "observed"))
+            for one in again
+            if key_of(one.effect.thing) not in changed
+        ]
         if not any(one.effect.kind not in ("folder", "registry-key") for one in found):
             raise WorkFailed("the work ended well and changed nothing that lasts; does it need another switch?")
         if contents is not None:
             found = list(_kept(session, found, contents, wanted))
+        if start_again:
+            back = made_again(session, found, whole, progress)
+            found = [
+                msgspec.structs.replace(one, left=MADE_AGAIN) if key_of(one.effect.thing) in back else one
+                for one in found
+            ]
+        changed |= {key_of(one.effect.thing) for one in again}
         return WorkDone(
             session.surroundings,
             machine.label,
@@ -148,6 +169,16 @@ def work(
             tuple(found),
             tuple(label(effect.thing) for effect in there if key_of(effect.thing) not in changed),
         )
+
+
+def _written_again(paths: Sequence[str], first: State, part: str) -> Iterator[Caught]:
+    """Files of the program that lay there before and were written again: their contents are part of the work, also
+    where they did not change. What the system has written to its own is none.
+    """
+    for path in paths:
+        thing = first.get("file", path.lower())
+        if isinstance(thing, File):
+            yield Caught(Effect("add", thing, "observed"), part, again=True)
 
 
 class AlreadyThere(YendoError):

@@ -85,6 +85,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="MACHINE",
         help="do it again on a second machine that is called otherwise, to tell what is a machine's own",
     )
+    parser.add_argument(
+        "--start-again",
+        action="store_true",
+        help="in the end, delete the data and start the captured shortcuts once more: what comes back by itself is "
+        "left out",
+    )
     parser.add_argument("--although", default="", metavar="WHY", help="why what is there already does not matter")
     machines.add_watching(parser, "command", "30 min")
     machines.add_this_computer(parser)
@@ -182,8 +188,11 @@ def _make_kit(options: argparse.Namespace, limit: float) -> int:
     from yendo.errors import Usage
     from yendo.prove.scenarios import SCENARIOS
 
-    if options.machine != "wine" or options.twice is not None:
-        raise Usage("a kit does the work on the machine that it is carried to; leave --machine and --twice out")
+    if options.machine != "wine" or options.twice is not None or options.start_again:
+        raise Usage(
+            "a kit does the work on the machine that it is carried to, and leaves it so; leave --machine, --twice and "
+            "--start-again out"
+        )
     jobs = _jobs(options)
     scenario = options.scenario or ("desk" if any(job.hand for job in jobs) else "system")
     made = kit.write(
@@ -213,7 +222,7 @@ def _brought_back(options: argparse.Namespace) -> CaptureKit:
 
     if len(options.results) > 2:
         raise Usage("two results at most: one machine, and another that tells what is the first one's own")
-    if options.setup or getattr(options, "work", None):
+    if options.setup or options.start_again or getattr(options, "work", None):
         raise Usage("what was done stands in the kit; give NAME and --from alone")
     return kit.kept_for(options.name)
 
@@ -295,9 +304,12 @@ def _done(
 ) -> WorkDone:
     from yendo.capture import WorkFailed, brings, work
     from yendo.capture.sort import wanted
+    from yendo.errors import Usage
     from yendo.prove.scenarios import SCENARIOS
 
     scenario = options.scenario or ("desk" if (second or options.machine) == "wine" else "system")
+    if options.start_again and options.machine == "here":
+        raise Usage("--start-again deletes what was captured; it needs a machine that is thrown away, not this one")
     screen = _screen() if any(job.hand for job in jobs) else None
     with machines.watched(options, options.name, progress, second=second, screen=screen, here=True) as machine:
         try:
@@ -311,6 +323,7 @@ def _done(
                 although=options.although,
                 contents=gathered,
                 wanted=wanted(office),
+                start_again=options.start_again and second is None,
                 progress=progress,
             )
         except WorkFailed as failed:

@@ -92,7 +92,8 @@ class Bound(msgspec.Struct, frozen=True, omit_defaults=True):
 class Caught(msgspec.Struct, frozen=True, omit_defaults=True):
     """One effect. ``was`` is the thing before it was changed, ``content`` its file below the workspace.
 
-    ``left`` says why it is left out unless somebody keeps it.
+    ``left`` says why it is left out unless somebody keeps it. ``again``: it lay there before the work, which wrote it
+    again as it was.
     """
 
     effect: Effect
@@ -101,6 +102,7 @@ class Caught(msgspec.Struct, frozen=True, omit_defaults=True):
     content: str = ""
     left: str = ""
     bound: Bound | None = None
+    again: bool = False
 
     @property
     def names(self) -> tuple[str, str]:

@@ -171,6 +171,11 @@ class WatchedSession(Session, Protocol):
         Raises NoMachine, NotCovered.
         """
 
+    def rewritten(self) -> frozenset[str] | None:
+        """Files that lay there before and were written to since, whatever their contents are now; None where the
+        machine does not tell.
+        """
+
 
 class WatchedMachine(Machine, Protocol):
     """A machine that can watch: what its programs find there, and sessions that do it."""

@@ -229,6 +229,10 @@ class LiveSession(RunnerOnly):
         except (ValueError, IndexError, binascii.Error) as error:
             raise Unreadable(f"{self.link.name} gave an answer that cannot be read: {lines[0][:80]}") from error
 
+    def rewritten(self) -> frozenset[str] | None:
+        """Pictures of a machine do not tell a file that was written again as it was."""
+        return None
+
     def watch(
         self, command: str, *, timeout: float, press: bool = False, folder: str | None = None, hand: bool = False
     ) -> Watched:

@@ -546,6 +546,17 @@ class WineSession(RunnerOnly):
     def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
         return self.prefix.command(command, work=self.asked, timeout=timeout, folder=folder, patient=patient)
 
+    def rewritten(self) -> frozenset[str] | None:
+        """From the layer of the copy that holds what was opened for writing; None where files were copied instead."""
+        if not self.copy.overlaid:
+            return None
+        drive = self.copy.root / "drive_c"
+        return frozenset(
+            observe.windows_path(drive, place)
+            for place, what in self.copy.changed()
+            if what == "file" and (self.copy.template / place.relative_to(self.copy.root)).is_file()
+        )
+
     def watch(
         self, command: str, *, timeout: float, press: bool = False, folder: str | None = None, hand: bool = False
     ) -> Watched:
