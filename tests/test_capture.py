@@ -10,7 +10,6 @@ import shutil
 import signal
 import subprocess
 import sys
-import threading
 import time
 import zipfile
 from collections.abc import Iterator
@@ -34,6 +33,7 @@ from yendo.effects.things import IniValue, Product, Thing
 from yendo.errors import Unreadable, Usage
 from yendo.facts.surroundings import Surroundings, windows
 from yendo.machines.wine import layer
+from yendo.machines.wine.screens import pressing
 from yendo.package import build
 from yendo.plan import read
 from yendo.prove.promised import held
@@ -472,7 +472,10 @@ def test_what_was_written_again_as_it_was(wine: Any, tmp_path: Path) -> None:
     again = r"copy /y C:\windows\win.ini C:\w.tmp & copy /y C:\w.tmp C:\windows\win.ini & del C:\w.tmp"
     found = work(
         wine,
-        [WorkLine("install", r"reg add HKLM\Software\Tidewell /v One /d x /f"), WorkLine("runtime", f'cmd /c "{again}"')],
+        [
+            WorkLine("install", r"reg add HKLM\Software\Tidewell /v One /d x /f"),
+            WorkLine("runtime", f'cmd /c "{again}"'),
+        ],
         contents=gathered,
     )
     (one,) = [one for one in found.caught if one.again]
@@ -492,7 +495,10 @@ def test_what_a_program_makes_again(wine: Any, tmp_path: Path, yendo: Yendo) -> 
     for name in ("choice.ini", "chosen", "starts.exe", "sounder.lnk"):
         assert found[name].startswith("kept"), found
     assert "makes it again" in yendo("capture", "w", "--show", "--left").stdout
-    assert "is thrown away" in yendo("capture", "v", program, "--run", "{setup}", "--start-again", "--machine", "here", expect=2).stderr
+    assert (
+        "is thrown away"
+        in yendo("capture", "v", program, "--run", "{setup}", "--start-again", "--machine", "here", expect=2).stderr
+    )
 
 
 @pytest.mark.wine
@@ -605,14 +611,8 @@ def somebody() -> Iterator[str]:
     """A screen without a monitor, and a person at it who says no."""
     with layer.screen() as display:
         assert display
-        over = threading.Event()
-        person = threading.Thread(target=_person, args=(display, over))
-        person.start()
-        try:
+        with pressing(display, "n"):
             yield display
-        finally:
-            over.set()
-            person.join()
 
 
 def answered(workspace: Path) -> tuple[str, Any]:
@@ -635,24 +635,3 @@ def _program(folder: Path, name: str, *libraries: str) -> Path:
     source = Path(__file__).with_name(f"{name}.c")
     subprocess.run([compiler, "-mwindows", "-O1", source, "-o", made, *libraries], check=True)
     return made
-
-
-def _person(display: str, over: threading.Event) -> None:
-    """Presses N until nobody asks any more."""
-    import xcffib
-    import xcffib.xproto
-    import xcffib.xtest
-
-    connection = xcffib.connect(display=display)
-    press = connection(xcffib.xtest.key)
-    setup = connection.get_setup()
-    table = connection.core.GetKeyboardMapping(setup.min_keycode, setup.max_keycode - setup.min_keycode + 1).reply()
-    code = next(
-        setup.min_keycode + at // table.keysyms_per_keycode for at, key in enumerate(table.keysyms) if key == 0x6E
-    )
-    while not over.wait(0.5):
-        for event in (xcffib.xproto.KeyPressEvent, xcffib.xproto.KeyReleaseEvent):
-            number = 2 if event is xcffib.xproto.KeyPressEvent else 3
-            press.FakeInput(number, code, 0, setup.roots[0].root, 0, 0, 0)
-        connection.flush()
-    connection.disconnect()

@@ -42,6 +42,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="with --as msix: the certificate of who will sign it, PEM or DER; its subject is the package's publisher",
     )
+    parser.add_argument(
+        "--site",
+        metavar="NAME",
+        help="with --as msix: the site of the plan whose values are built in (default: the settings' defaults)",
+    )
     parser.add_argument("--archive", action="store_true", help="also as one .zip file")
     parser.add_argument(
         "--although",
@@ -112,11 +117,13 @@ def _form(options: argparse.Namespace, plan: Plan) -> int:
 
     if (options.form == forms.MSIX) != bool(options.certificate):
         raise Usage("--as msix and --certificate FILE go together: an app package names who will sign it")
+    if options.site and options.form != forms.MSIX:
+        raise Usage("--site belongs to --as msix: every other form takes its values when it is delivered")
     with show.working("building", quiet=options.quiet or options.json):
         if options.form == forms.ENVELOPE:
             built = forms.build_envelope(options.folder, plan, entry=not options.without_entry)
         elif options.form == forms.MSIX:
-            built = forms.build_app(options.folder, plan, forms.publisher_of(options.certificate))
+            built = forms.build_app(options.folder, plan, forms.publisher_of(options.certificate), options.site or "")
         else:
             built = forms.build(options.folder, plan)
     if options.json:

@@ -147,6 +147,7 @@ def run(options: argparse.Namespace) -> int:
         built.append(("the package", taken.package.relative_to(folder)))
         built.append(("as a database", taken.database.relative_to(folder)))
         built.append(("inside a database", taken.envelope.relative_to(folder)))
+        built.append(("as an app package", taken.app.relative_to(folder)))
         show.grid(out, built, styles=("dim",))
     show.section(out, "On the office's shelf: yendo shelf .")
     show.grid(

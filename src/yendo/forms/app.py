@@ -20,20 +20,21 @@ from yendo.forms.app_things import AppStart, AppThings, NotInApp, hives
 from yendo.forms.form import MSIX, FormBuilt, brought, form_plan, workspace
 from yendo.installers import app_rules, modern_app
 from yendo.plan import Plan
+from yendo.terms.settings import settle
 
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9.-]{1,48}[A-Za-z0-9-]")
 _LANGUAGES = re.compile(r"[a-z]{2,3}(-[A-Za-z0-9]{2,8})*")
 
 
-def build_app(base: Path, plan: Plan, publisher: str) -> FormBuilt:
+def build_app(base: Path, plan: Plan, publisher: str, site: str = "") -> FormBuilt:
     """Makes the app package of a plan, unsigned, and the workspace that proves it. ``publisher`` is the name in the
-    certificate that will sign it, as a manifest writes it.
+    certificate that will sign it, as a manifest writes it; ``site`` whose values are built in.
 
     Raises NotInApp where something has no place in one, Usage.
     """
     wanted, whole = brought(plan, base, "an app package")
     package = plan.package
-    things = AppThings(base, narrow=package.architecture == "x86")
+    things = AppThings(base, plan.settings, _built_in(plan, site), narrow=package.architecture == "x86")
     things.all(wanted)
     if things.wrong:
         raise NotInApp(things.wrong)
@@ -71,6 +72,15 @@ def build_app(base: Path, plan: Plan, publisher: str) -> FormBuilt:
     # what it brings is seen by its own programs only, and no machine is looked at from there
     within = tuple(Effect("add", thing, "authored") for thing in things.promised)
     return workspace(MSIX, base, Promise(left=whole.left, within=within), written, planned, notes)
+
+
+def _built_in(plan: Plan, site: str) -> dict[str, str]:
+    """The values of the settings: a site's, else the defaults. Raises Usage, SettingError."""
+    if site and site not in plan.site:
+        raise Usage(f"the plan has no [site.{site}]; it has {', '.join(plan.site) or 'none'}")
+    if secrets := [name for name, setting in plan.settings.items() if setting.secret]:
+        raise Usage(f"the secret {secrets[0]} would lie in the package for everybody to read")
+    return settle(plan.settings, plan.site.get(site, {}), needed=())
 
 
 def publisher_of(certificate: Path) -> str:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 import struct
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -34,7 +34,7 @@ from yendo.forms.places import command_words
 from yendo.installers import app_contents
 from yendo.steps import texts
 from yendo.steps.captured import Decided
-from yendo.terms.settings import names_in
+from yendo.terms.settings import Settings, fill, fill_text, names_in
 
 _NARROW = {
     "ProgramFilesCommonX64": "ProgramFilesCommonX86", "ProgramFilesX64": "ProgramFilesX86", "SystemX64": "SystemX86",
@@ -100,8 +100,8 @@ class AppDeclared(msgspec.Struct, frozen=True):
 class AppThings:
     """Collects what a plan brings; ``members`` are files by their names in the package."""
 
-    def __init__(self, base: Path, *, narrow: bool) -> None:
-        self.base, self.narrow = base, narrow
+    def __init__(self, base: Path, settings: Settings, values: Mapping[str, str], *, narrow: bool) -> None:
+        self.base, self.settings, self.values, self.narrow = base, settings, values, narrow
         self.members: dict[str, Path | bytes] = {}
         self.files: dict[str, str] = {}  # their names in the package, by placed path in small letters
         self.starts: list[AppStart] = []
@@ -126,8 +126,6 @@ class AppThings:
 
     def _one(self, one: Decided) -> None:
         thing, change = one.caught.effect.thing, one.caught.effect.change
-        if names_in(str(one.to or "")):
-            raise ValueError("an app package has no settings: what differs by site has to come another way")
         if change == "remove":
             raise ValueError("an app package takes nothing away")
         match thing:
@@ -181,7 +179,7 @@ class AppThings:
             raise ValueError("the file was there before, and a package brings files of its own only")
         held = self.members[name]
         text, encoding = texts.decode(held if isinstance(held, bytes) else held.read_bytes())
-        value = str(one.to if one.to is not None else thing.value or "")
+        value = self._filled(str(one.to if one.to is not None else thing.value or ""))
         self.promised = [one for one in self.promised if one.identity != thing.path.lower()]
         self.promised.append(File(thing.path))
         self.members[name] = texts.encode(texts.ini(text, thing.section, thing.key, value), encoding)
@@ -194,8 +192,8 @@ class AppThings:
         if one.to is None and bound is not None and bound.data is not None:
             raise ValueError("it holds what is the machine's own, and a package's values are the same everywhere")
         data = thing.data if one.to is None else one.to
-        if names_in(str(data)):
-            raise ValueError("an app package has no settings: what differs by site has to come another way")
+        if names_in(data):
+            data = fill(data, self._filled)
         if thing.hive == "HKLM" and self._known(low, thing, str(data)):
             return
         key = self._key(thing.hive, thing.view, thing.key)
@@ -205,6 +203,15 @@ class AppThings:
         kind = "dword" if isinstance(data, int) and thing.type not in ("dword", "qword") else thing.type or "sz"
         key.values.append(HiveValue(thing.name, _TYPES[kind], packed(kind, data)))
         self.promised.append(msgspec.structs.replace(thing, type=kind, data=data))
+
+    def _filled(self, text: str) -> str:
+        """A text with the settings that are built in. Raises ValueError where one of them has no value."""
+        wanted = names_in(text)
+        for name in sorted(wanted):
+            if not self.values.get(name):
+                raise ValueError(f"an app package has no settings, and {name} has no value: name a site with --site")
+            self.notes.append(f"{name} is built in: {self.values[name]}")
+        return fill_text(text, self.settings, self.values) if wanted else text
 
     def _known(self, key: str, thing: RegistryValue, data: str) -> bool:
         """Whether a value means something that the manifest declares instead."""

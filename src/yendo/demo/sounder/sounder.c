@@ -5,15 +5,22 @@
  *   sounder-worker.exe /place      does the work after the setup has returned (with 3010: it wants a restart)
  *   remove.exe                     the uninstaller; shows a window unless "/unattended"
  *   sounder-worker.exe /take-away  does the removal
- *   sounder.exe                    the program itself
+ *   sounder.exe                    the program itself; "/settings" asks whether it may look for updates, and nothing else sets that
  */
+#define CINTERFACE
+#define COBJMACROS
 #include <windows.h>
+#include <shlobj.h>
 
 static WCHAR folder[MAX_PATH], self[MAX_PATH], scratch[MAX_PATH];
 static const WCHAR product[] = L"Software\\Tidewell\\Sounder";
 static const WCHAR entry[] = L"Software\\Microsoft\\Windows\\CurrentVersion\\Uninstall\\TidewellSounder";
 static const WCHAR usage[] =
     L"Switches of this setup:\n\n/unattended\tplaces Sounder without asking\n/silent\tno sound while depths are tried\n/folder=...\twhere Sounder goes";
+static const GUID shell_link = { 0x00021401, 0, 0, { 0xC0, 0, 0, 0, 0, 0, 0, 0x46 } };
+static const GUID link_face = { 0x000214F9, 0, 0, { 0xC0, 0, 0, 0, 0, 0, 0, 0x46 } };
+static const GUID file_face = { 0x0000010B, 0, 0, { 0xC0, 0, 0, 0, 0, 0, 0, 0x46 } };
+static const WCHAR *const links[] = { L"%ProgramData%\\Microsoft\\Windows\\Start Menu\\Programs\\Sounder.lnk", L"%PUBLIC%\\Desktop\\Sounder.lnk" };
 static int agreed;
 static const WCHAR *question, *button;
 
@@ -66,6 +73,33 @@ static void text(const WCHAR *key, const WCHAR *name, const WCHAR *value)
     RegCloseKey(handle);
 }
 
+static void flag(const WCHAR *name, DWORD value)
+{
+    HKEY handle;
+    if (RegCreateKeyExW(HKEY_LOCAL_MACHINE, product, 0, NULL, 0, KEY_WRITE, NULL, &handle, NULL)) return;
+    RegSetValueExW(handle, name, 0, REG_DWORD, (const BYTE *)&value, sizeof value);
+    RegCloseKey(handle);
+}
+
+static void shortcuts(const WCHAR *program)
+{
+    WCHAR path[MAX_PATH];
+    IShellLinkW *made;
+    IPersistFile *kept;
+    CoInitialize(NULL);
+    for (int i = 0; i < 2; i++) {
+        if (CoCreateInstance(&shell_link, NULL, CLSCTX_INPROC_SERVER, &link_face, (void **)&made)) return;
+        IShellLinkW_SetPath(made, program);
+        IShellLinkW_SetDescription(made, L"Measures depths and keeps them");
+        ExpandEnvironmentStringsW(links[i], path, MAX_PATH);
+        if (!IShellLinkW_QueryInterface(made, &file_face, (void **)&kept)) {
+            IPersistFile_Save(kept, path, TRUE);
+            IPersistFile_Release(kept);
+        }
+        IShellLinkW_Release(made);
+    }
+}
+
 static void in_folder(WCHAR *out, const WCHAR *name) { join(out, folder, name); }
 
 static void place(void)
@@ -85,6 +119,8 @@ static void place(void)
     CloseHandle(file);
     in_folder(path, L"\\sounder.exe");
     CopyFileW(self, path, FALSE);
+    shortcuts(path);
+    flag(L"Updates", 1);
     in_folder(path, L"\\remove.exe");
     CopyFileW(self, path, FALSE);
     lstrcpyW(quoted, L"\"");
@@ -106,6 +142,10 @@ static void take_away(void)
     for (int i = 0; names[i]; i++) {
         in_folder(path, names[i]);
         for (int again = 0; again < 50 && !DeleteFileW(path) && GetLastError() != ERROR_FILE_NOT_FOUND && GetLastError() != ERROR_PATH_NOT_FOUND; again++) Sleep(100);
+    }
+    for (int i = 0; i < 2; i++) {
+        ExpandEnvironmentStringsW(links[i], path, MAX_PATH);
+        DeleteFileW(path);
     }
     in_folder(path, L"\\charts");
     RemoveDirectoryW(path);
@@ -162,6 +202,10 @@ void start(void)
         if (!holds(line, L" /unattended") && !ask(L"Tidewell Sounder 3.0.1 Setup")) ExitProcess(1602);
         hand_on(L"/place");
         ExitProcess(3010);
+    }
+    if (holds(line, L" /settings")) {
+        flag(L"Updates", MessageBoxW(NULL, L"May Sounder look for updates when it starts?", L"Tidewell Sounder settings", MB_YESNO) == IDYES);
+        ExitProcess(0);
     }
     MessageBoxW(NULL, L"4.2 m", L"Tidewell Sounder", MB_OK);
     ExitProcess(0);

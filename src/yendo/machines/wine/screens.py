@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import io
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
 from importlib import import_module
 from types import TracebackType
 from typing import Any, Self
@@ -12,6 +15,7 @@ import msgspec
 from yendo.errors import NoMachine
 
 GROUND = 0x2E5E6E
+_PRESSED, _RELEASED = 2, 3  # events of the X protocol
 
 
 class Appeared(msgspec.Struct, frozen=True):
@@ -94,3 +98,36 @@ class Screen:
         out = io.BytesIO()
         image.save(out, "PNG", optimize=True)
         return out.getvalue()
+
+
+@contextmanager
+def pressing(display: str, letter: str) -> Iterator[None]:
+    """Somebody at a screen who presses a letter twice a second while the block goes on: answers a question by its
+    underlined letter. Raises NoMachine.
+    """
+    try:
+        xcffib, xtest = import_module("xcffib"), import_module("xcffib.xtest")
+        import_module("xcffib.xproto")
+    except ImportError as error:
+        raise NoMachine("pressing keys on a screen needs the library xcffib: pip install xcffib") from error
+    connection = xcffib.connect(display=display)
+    press, setup = connection(xtest.key), connection.get_setup()
+    first = setup.min_keycode
+    table = connection.core.GetKeyboardMapping(first, setup.max_keycode - first + 1).reply()
+    code = next(first + at // table.keysyms_per_keycode for at, key in enumerate(table.keysyms) if key == ord(letter))
+    over = threading.Event()
+
+    def person() -> None:
+        while not over.wait(0.5):
+            for event in (_PRESSED, _RELEASED):
+                press.FakeInput(event, code, 0, setup.roots[0].root, 0, 0, 0)
+            connection.flush()
+
+    thread = threading.Thread(target=person, daemon=True)
+    thread.start()
+    try:
+        yield
+    finally:
+        over.set()
+        thread.join()
+        connection.disconnect()
