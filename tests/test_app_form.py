@@ -23,7 +23,7 @@ from yendo.errors import Unreadable, Usage
 from yendo.formats import app_manifest, app_signature, app_writer
 from yendo.formats.app_writer import AppMember
 from yendo.installers import app_contents, app_rules, modern_app
-from yendo.package import app_signing
+from yendo.package import file_signing
 from yendo.package.signing import identity
 from yendo.plan import Plan, read
 
@@ -231,9 +231,9 @@ def test_signed_for_another_reader_and_by_one(tmp_path: Path, signer: Path) -> N
     main = forms.build_app(folder, plan, forms.publisher_of(signer)).main
     unsigned = tmp_path / "unsigned.msix"
     shutil.copyfile(main, unsigned)
-    assert app_signing.sign_app(main, identity(signer)).problems == ()
+    assert file_signing.sign_file(main, identity(signer)).problems == ()
     once = main.stat().st_size
-    app_signing.sign_app(main, identity(signer))  # again: in its place
+    file_signing.sign_file(main, identity(signer))  # again: in its place
     assert abs(main.stat().st_size - once) < 64
     judged = subprocess.run([VERIFIER, "verify", "-CAfile", signer, "-in", main], capture_output=True, text=True)
     assert judged.returncode == 0 and "Signature verification: ok" in judged.stdout, judged.stdout
@@ -243,7 +243,7 @@ def test_signed_for_another_reader_and_by_one(tmp_path: Path, signer: Path) -> N
         check=True,
         capture_output=True,
     )
-    assert app_signing.verify_app(theirs).problems == ()
+    assert file_signing.verify_file(theirs).problems == ()
     # by both: a byte changed anywhere is seen
     whole = theirs.read_bytes()
     chance = random.Random(2)
@@ -253,7 +253,7 @@ def test_signed_for_another_reader_and_by_one(tmp_path: Path, signer: Path) -> N
         data[chance.randrange(len(data) - 22)] ^= 1 << chance.randrange(8)
         spoilt.write_bytes(data)
         try:
-            found = app_signing.verify_app(spoilt).problems
+            found = file_signing.verify_file(spoilt).problems
         except (Unreadable, Usage):
             continue
         other = subprocess.run([VERIFIER, "verify", "-CAfile", signer, "-in", spoilt], capture_output=True, text=True)
@@ -301,7 +301,7 @@ def test_a_proof_sees_a_package_that_lost_something(tmp_path: Path, yendo: Yendo
     found = {name: data for name, data in members(built.main).items() if "sounder.ini" not in name}
     with built.main.open("w+b") as file:
         app_writer.write(file, [AppMember(name, data) for name, data in found.items()])
-    app_signing.sign_app(built.main, identity(signer))
+    file_signing.sign_file(built.main, identity(signer))
     path = built.folder / "plan.toml"
     import hashlib
 

@@ -3,7 +3,7 @@
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --identity office.p12 --timestamp http://stamps.marrowby.example
 yendo sign lantern --by 'openssl dgst -sha256 -sign office.key' --certificate office.cer
 yendo sign lantern --request to-sign --certificate office.cer
-yendo sign sounder/forms/msix/media/tidewell-sounder-4.1.msix --identity office.p12
+yendo sign sounder/forms/msi/media/tidewell-sounder-4.1.msi --identity office.p12
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1.zip --verify --trust office.cer
 """
 
@@ -28,7 +28,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "package",
         type=Path,
         metavar="PACKAGE",
-        help="a built package, its archive, a workspace (then its newest package), or a modern app package (.msix)",
+        help="a built package, its archive, a workspace (then its newest package), an app package or a database",
     )
     parser.add_argument(
         "--identity",
@@ -74,15 +74,15 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import proving
     from yendo.errors import Usage
-    from yendo.package import app_signing, archive, signing
+    from yendo.package import archive, file_signing, signing
 
     ways = [way for way in (options.identity, options.by, options.request) if way]
     if not options.verify and len(ways) != 1:
         raise Usage("say who signs, with --identity FILE, --by COMMAND or --request FOLDER, or ask with --verify")
     if bool(options.by or options.request) != bool(options.certificate):
         raise Usage("--by COMMAND or --request FOLDER, and --certificate FILE, go together")
-    if options.package.suffix.lower() in app_signing.ENDINGS:
-        return _app(options)
+    if file_signing.is_file(options.package):
+        return _file(options)
     with contextlib.ExitStack() as stack:
         packed = options.package if zipfile.is_zipfile(options.package) else None
         folder = stack.enter_context(archive.opened(packed)) if packed else proving.find(options.package)
@@ -102,19 +102,21 @@ def run(options: argparse.Namespace) -> int:
     return _told(options, package, found, made, "TrustedPublisher")
 
 
-def _app(options: argparse.Namespace) -> int:
-    """The same for a modern app package, whose signature lies in itself."""
-    from yendo.package import app_signing, signing
+def _file(options: argparse.Namespace) -> int:
+    """The same for a modern app package or a database, whose signature lies in itself."""
+    from yendo.package import file_signing, signing
 
     if options.verify:
         trusted = signing.signers(options.trust or _of_the_house(options.package))
-        return _told(options, options.package, app_signing.verify_app(options.package, trusted), [], "")
+        return _told(options, options.package, file_signing.verify_file(options.package, trusted), [], "")
     try:
-        found = app_signing.sign_app(options.package, _who(options), options.timestamp)
+        found = file_signing.sign_file(options.package, _who(options), options.timestamp)
     except signing.SignaturesWanted as wanted:
         return _waiting(options, wanted.names)
+    apart = [("not covered", f"{name}, which lies beside it") for name in file_signing.beside(options.package)]
     # a chain that ends in a root of the machine will do as well
-    return _told(options, options.package, found, [], "TrustedPeople")
+    place = "TrustedPeople" if options.package.suffix.lower() in file_signing.APPS else "TrustedPublisher"
+    return _told(options, options.package, found, apart, place)
 
 
 def _told(

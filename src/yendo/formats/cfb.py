@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import io
 import struct
+import uuid
 from array import array
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from pathlib import Path
@@ -140,6 +141,19 @@ class StorageEntry:
         self.size: int = int(raw.size)
         self.is_storage: bool = raw.entry_type == olefile.STGTY_STORAGE
 
+    @property
+    def class_id(self) -> str:
+        """A storage's class identifier, without braces, or empty."""
+        return str(self._raw.clsid)
+
+    def told(self) -> bytes:
+        """What the directory says of it, as a signature states it: name, class or size, state and times."""
+        raw = self._raw
+        kind = uuid.UUID(raw.clsid).bytes_le if raw.clsid else bytes(16)
+        own = kind if self.is_storage else struct.pack("<I", self.size & 0xFFFFFFFF)
+        times = struct.pack("<QQ", raw.createTime, raw.modifyTime)
+        return bytes(self.name.encode("utf-16-le") + own + struct.pack("<I", raw.dwUserFlags) + times)
+
     def open(self) -> BinaryIO:
         """The stream's bytes, read as they are asked for. Raises Unreadable on a broken chain."""
         ole = self._file._ole
@@ -203,6 +217,15 @@ class CompoundFile:
         if len(self._ole.direntries) > MAX_ENTRIES:
             self.close()
             raise Unreadable(f"{source}: {len(self._ole.direntries)} directory entries, more than any real file has")
+
+    def root_state(self) -> bytes:
+        """The root's own state, as it lies in the directory."""
+        return struct.pack("<I", self.root.dwUserFlags)
+
+    @property
+    def sector_size(self) -> int:
+        """Bytes of a sector: 512 or 4096."""
+        return int(self._ole.sector_size)
 
     @property
     def flaws(self) -> list[str]:
