@@ -51,9 +51,8 @@ def parse(raw: bytes) -> Message:
     try:
         signed = cms.ContentInfo.load(raw)["content"]
         info = signed["signer_infos"][0]
-        serial = info["sid"].chosen["serial_number"].native
         certificates = [choice.chosen for choice in signed["certificates"]]
-        own = next(certificate for certificate in certificates if certificate.serial_number == serial)
+        own = next(certificate for certificate in certificates if is_signer(info, certificate))
         algorithm, expected = _expected(signed)
         return Message(
             _name(own.subject),
@@ -67,6 +66,15 @@ def parse(raw: bytes) -> Message:
         )
     except (ValueError, KeyError, TypeError, IndexError, StopIteration, AttributeError) as error:
         raise Unclear(f"the signature cannot be read: {error}") from error
+
+
+def is_signer(info: Any, certificate: Any) -> bool:
+    """Whether a signer's entry of a message names a certificate, by its issuer and its number."""
+    named = info["sid"].chosen
+    return bool(
+        certificate.serial_number == named["serial_number"].native
+        and certificate.issuer.dump() == named["issuer"].dump()
+    )
 
 
 def _name(name: Any) -> str:

@@ -26,6 +26,7 @@ from asn1crypto import x509 as asn1_x509
 
 from yendo import atomic, digest
 from yendo.errors import NotCovered, Unreadable, Usage, YendoError
+from yendo.installers import signatures
 from yendo.package import manifest as form
 from yendo.package.scripts import SIGNED
 
@@ -545,9 +546,13 @@ def judged_message(raw: bytes, content: bytes | None, what: str) -> Verified:
         signed = cms.ContentInfo.load(raw)["content"]
         content = signed["encap_content_info"]["content"].contents if content is None else content
         info = signed["signer_infos"][0]
-        serial = info["sid"].chosen["serial_number"].native
-        certificates = [x509.load_der_x509_certificate(choice.chosen.dump()) for choice in signed["certificates"]]
-        own = next(certificate for certificate in certificates if certificate.serial_number == serial)
+        own, *others = sorted(
+            (choice.chosen for choice in signed["certificates"]), key=lambda one: not signatures.is_signer(info, one)
+        )
+        if not signatures.is_signer(info, own):
+            raise ValueError("the signer's certificate is not in it")
+        certificates = [x509.load_der_x509_certificate(one.dump()) for one in (own, *others)]
+        own = certificates[0]
         stated = next(
             item["values"][0].native for item in info["signed_attrs"] if item["type"].native == "message_digest"
         )
