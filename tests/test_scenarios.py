@@ -13,7 +13,7 @@ import pytest
 from conftest import Yendo, parsed
 
 from yendo.errors import Unreadable
-from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build
 from yendo.plan import read
 from yendo.prove import scenarios
@@ -25,6 +25,9 @@ HEAD = '[package]\nid = "tide"\nname = "Tide"\nversion = "1.5"\npublisher = "Tid
 COPY = '[[install]]\nkind = "copy"\nfrom = "extras/a.txt"\nto = \'C:\\Tide\\a.txt\'\n'
 RULE = "[[detect]]\nkind = \"file\"\npath = 'C:\\Tide\\a.txt'\n"
 REPAIR = COPY.replace("install", "repair")
+EACH = (
+    '[[install]]\nkind = "registry"\nkey = "HKCU\\\\Software\\\\Tide"\nvalues = { Colour = "blue" }\neach_user = true\n'
+)
 
 
 def packed(folder: Path, plan: str) -> Path:
@@ -72,6 +75,8 @@ CASES: list[tuple[str, str, str, dict[str, str]]] = [
     ("need-missing", '[[need]]\npackage = "runtime"\n' + GOOD, "", {"install": "passed"}),
     ("need-missing", GOOD, "", {"needless": "not executed"}),
     ("starts", GOOD, "", {"starts": "not executed"}),
+    ("later-person", GOOD, "", {"needless": "not executed"}),
+    ("later-person", EACH + GOOD, "", {"install": "passed", "later": "passed"}),
 ]
 
 
@@ -87,6 +92,15 @@ def test_scenarios(tmp_path: Path, scenario: str, plan: str, words: str, outcome
     assert {name: found.get(name) for name in outcomes} == outcomes, proof.phases
     assert ("failed" in found.values()) == ("failed" in outcomes.values()), proof.phases
     assert words in " ".join(f"{phase.cause} {phase.found}" for phase in proof.phases)
+
+
+def test_somebody_new_who_lacks_what_others_have(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """What is set only for those who are there is found out."""
+    package = packed(tmp_path, EACH + GOOD)
+    monkeypatch.setattr(SimulatedSession, "user_hives", lambda self: self.users[:1])
+    phases = {phase.id: phase for phase in prove(package, SimulatedMachine(), scenario="later-person").phases}
+    assert phases["later"].outcome == "failed" and phases["later"].found == "0 of 1"
+    assert "not there" in " ".join(phases["later"].details)
 
 
 def packed_with_head(folder: Path, plan: str) -> Path:

@@ -8,14 +8,14 @@ from __future__ import annotations
 import ntpath
 import threading
 import time
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
 from yendo.detect.states import main_file
-from yendo.effects import Effect, File, Product, Shortcut, State, UninstallEntry, difference
+from yendo.effects import Effect, File, Product, RegistryValue, Shortcut, State, UninstallEntry, difference
 from yendo.effects.things import parent
 from yendo.errors import Unreadable
 from yendo.facts.machine import USUAL, Facts
@@ -353,6 +353,40 @@ def shared_host(stage: Stage) -> None:
             f"{'on' if within else 'off'} at the cut, {'off' if out else 'still on'} in the end",
             by=stage.by,
         )
+
+
+def later_person(stage: Stage) -> None:
+    """Somebody who never was on the machine logs on afterwards, and finds what everybody is to have."""
+    title, expected = "somebody new has what everybody is to have", "every value of people's own, as the others have it"
+    if stage.machine.place != "simulation":
+        stage.phase("later", title, None, expected, "no other person logs on to this machine")
+        return
+    with stage.machine.fresh(stage.account) as session:
+        assert isinstance(session, SimulatedSession)
+        if _installed(stage, session) is None:
+            return
+        there, someone = session.users[0], session.someone_new()
+        state = session.state()
+        wrong = []
+        wanted = list(_everybodys(stage.manifest))
+        for key, name in wanted:
+            usual = state.get("registry", RegistryValue("HKU", rf"{there}\{key}", name).identity)
+            found = state.get("registry", RegistryValue("HKU", rf"{someone}\{key}", name).identity)
+            if not isinstance(usual, RegistryValue) or not isinstance(found, RegistryValue):
+                wrong.append(rf"HKCU\{key}\{name or '(unnamed)'}: not there")
+            elif (found.type, found.data) != (usual.type, usual.data):
+                wrong.append(rf"HKCU\{key}\{name or '(unnamed)'}: {found.data!r}")
+        good, words = not wrong, f"{len(wanted) - len(wrong)} of {len(wanted)}"
+        stage.phase("later", title, good, expected, words, by=stage.by, details=tuple(wrong[:10]))
+
+
+def _everybodys(manifest: form.Manifest) -> Iterator[tuple[str, str]]:
+    """Values of people's own that a package sets for everybody: key and name."""
+    for action in manifest.install:
+        if action.kind == "registry" and action.data.get("each"):
+            for item in action.data["items"]:
+                if item["hive"] == "HKCU":
+                    yield from ((item["key"], name) for name, _, _ in item["values"])
 
 
 class _Cut(Exception):

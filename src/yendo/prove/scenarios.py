@@ -91,6 +91,11 @@ def _uses_mode(manifest: form.Manifest) -> str:
     return "" if manifest.install_mode else "the plan says install_mode = false"
 
 
+def _sets_for_everybody(manifest: form.Manifest) -> str:
+    each = any(action.kind == "registry" and action.data.get("each") for action in manifest.install)
+    return "" if each else "the package sets nothing for everybody"
+
+
 def _removes(manifest: form.Manifest) -> str:
     return "" if manifest.uninstall else "the plan has no uninstall steps"
 
@@ -148,6 +153,7 @@ SCENARIOS: dict[str, Scenario] = {
         Scenario("repair", "repaired after damage", "system", plays.repair, _repairs, verbs=4),
         Scenario("twice", "removed twice, installed again", "system", plays.twice, _removes, verbs=5),
         Scenario("starts", "every program started", "user", plays.starts, verbs=1),
+        Scenario("later-person", "somebody new logs on afterwards", "system", plays.later_person, _sets_for_everybody),
     )
 }
 QUICK = ("system", "twice")

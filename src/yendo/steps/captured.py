@@ -7,7 +7,7 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal, TypeVar
+from typing import TYPE_CHECKING, Any, Literal, NamedTuple, TypeVar
 
 import msgspec
 
@@ -213,7 +213,27 @@ def _read(path: Path, changed: int, size: int) -> Capture:
 
 def decided(step: CapturedStep, capture: Capture) -> list[Decided]:
     """What becomes of everything that was captured. The plan goes before the lists, ``keep`` before ``leave``."""
-    return [_decided(step, one) for one in capture.caught]
+    return list(_all_decided(msgspec.json.encode(step), _Same(step, capture)))
+
+
+class _Same(NamedTuple):
+    """A step and a capture that are the same only as these objects: the same question is asked several times a build,
+    and has 40,000 answers.
+    """
+
+    step: CapturedStep
+    capture: Capture
+
+    def __hash__(self) -> int:
+        return id(self.capture)
+
+    def __eq__(self, other: object) -> bool:
+        return isinstance(other, _Same) and self.capture is other.capture
+
+
+@lru_cache(maxsize=4)
+def _all_decided(key: bytes, same: _Same) -> tuple[Decided, ...]:
+    return tuple(_decided(same.step, one) for one in same.capture.caught)
 
 
 def _decided(step: CapturedStep, one: Caught) -> Decided:

@@ -53,10 +53,10 @@ class DatabaseWriter:
             cell = tuple(row)
             if len(cell) != len(parsed):
                 raise ValueError(f"{name}: a row of {len(cell)} cells for {len(parsed)} columns: {cell}")
-            if not as_it_is:
-                for column, value in zip(parsed, cell, strict=True):
-                    _judge(name, column, value)
             cells.append(cell)
+        if not as_it_is:
+            for at, column in enumerate(parsed):
+                _judge_all(name, column, [cell[at] for cell in cells])
         self._tables[name] = (parsed, cells)
 
     def stream(self, name: str, data: bytes | Path | cfb.ByteSource) -> None:
@@ -73,10 +73,14 @@ class DatabaseWriter:
             for at, column in enumerate(columns, 1):
                 pool.add(name)
                 definitions.append((number, at, pool.add(column.name), column.type))
+            add, streams_at = pool.add, [column.is_stream for column in columns]
+            bases = [0x80000000 if column.width == 4 else 0x8000 for column in columns]
             encoded[name] = [
                 [
-                    pool.add(value) if isinstance(value, str) and not column.is_stream else _stored(column, value)
-                    for column, value in zip(columns, row, strict=True)
+                    (add(value) if isinstance(value, str) else _stored(base, value))
+                    if not stream
+                    else int(value not in (None, ""))
+                    for stream, base, value in zip(streams_at, bases, row, strict=True)
                 ]
                 for row in rows
             ]
@@ -104,6 +108,20 @@ class DatabaseWriter:
         cfb.write(target, root, sector_size=sector_size)
 
 
+def _judge_all(table: str, column: Column, values: list[TableCell]) -> None:
+    """All cells of a column; only where something may be wrong each is looked at. Raises ValueError."""
+    limit = 0x7FFFFFFF if column.width == 4 else 0x7FFF
+    if column.is_string:
+        sound = all(type(value) is str or value is None for value in values)
+    elif column.is_stream:
+        sound = column.is_nullable
+    else:
+        sound = all(type(value) is int and -limit <= value <= limit for value in values)
+    if not sound:
+        for value in values:
+            _judge(table, column, value)
+
+
 def _judge(table: str, column: Column, value: TableCell) -> None:
     if value is None or value == "":
         if not column.is_nullable and not column.is_string:
@@ -118,12 +136,8 @@ def _judge(table: str, column: Column, value: TableCell) -> None:
             raise ValueError(f"{table}.{column.name}: {value} does not fit {column.width} bytes")
 
 
-def _stored(column: Column, value: TableCell) -> int:
-    if value is None or value == "":
-        return 0
-    if column.is_stream:
-        return 1
-    return int(value) + (0x80000000 if column.width == 4 else 0x8000)
+def _stored(base: int, value: TableCell) -> int:
+    return 0 if value is None or value == "" else int(value) + base
 
 
 def _pack(columns: list[Column], lines: list[list[int]], width: int) -> bytes:

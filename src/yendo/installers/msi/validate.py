@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 
 import msgspec
 
@@ -98,7 +98,7 @@ def _cells(database: Database) -> Iterator[ValidationFinding]:
 
 def _judge_of(
     column: Column, described: TableRow | None, standard: Column | None
-) -> Callable[[TableCell], Iterator[tuple[str, str, str]]]:
+) -> Callable[[TableCell], Sequence[tuple[str, str, str]]]:
     nullable = described.text("Nullable").upper() == "Y" if described is not None else column.is_nullable
     low, high = (described.get("MinValue"), described.get("MaxValue")) if described is not None else (None, None)
     category = described.text("Category").lower() if described is not None else ""
@@ -106,13 +106,22 @@ def _judge_of(
         {part.strip() for part in described.text("Set").split(";") if part.strip()} if described is not None else set()
     )
     form = _FORMS.get(category)
+    most = column.width if column.is_string and column.width else None
+    ranged = (low is not None or high is not None) and not column.is_stream
 
-    def judge(cell: TableCell) -> Iterator[tuple[str, str, str]]:
+    def judge(cell: TableCell) -> Sequence[tuple[str, str, str]]:
+        if isinstance(cell, str) and not form and not allowed and (most is None or len(cell) <= most):
+            return ()
+        if isinstance(cell, int) and not ranged and not allowed:
+            return ()
+        return tuple(closely(cell))
+
+    def closely(cell: TableCell) -> Iterator[tuple[str, str, str]]:
         if cell is None:
             if not nullable and not column.is_stream:
                 yield "null", "error", "may not be empty"
             return
-        if column.is_string and column.width and len(str(cell)) > column.width:
+        if most is not None and len(str(cell)) > most:
             yield "too-long", "error", f"has {len(str(cell))} characters, the column takes {column.width}"
         if isinstance(cell, int) and not column.is_stream and not allowed:
             if isinstance(low, int) and cell < low and (not isinstance(high, int) or high >= low):

@@ -17,7 +17,7 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
-from yendo.effects import Effect, File, Folder, Service, Shortcut, State, difference, net
+from yendo.effects import Effect, File, Folder, RegistryValue, Service, Shortcut, State, difference, net
 from yendo.effects.recording import Recording
 from yendo.effects.things import Environment, Part, Thing, parent
 from yendo.errors import NotCovered, Unreadable
@@ -131,6 +131,15 @@ class SimulatedSession:
         self.agrees: list[bool] = []  # what the person answers, first to last; without an answer, yes
         self._assumed: dict[str, list[Effect]] = {}  # a command line that takes it back -> what was assumed
         self.called: list[str] = []  # command lines of stock programs
+
+    def someone_new(self) -> str:
+        """Somebody logs on who never did: the hive of such people is copied for them. Its name, a key of HKU."""
+        name = f"{_PERSON}-later"
+        for thing in list(self._state):
+            if isinstance(thing, RegistryValue) and thing.hive == "HKU" and thing.key.lower().startswith("default\\"):
+                self._state.add(msgspec.structs.replace(thing, key=name + thing.key[len("default") :]))
+        self.users.append(name)
+        return name
 
     # --- files -------------------------------------------------------------------------------------
 
