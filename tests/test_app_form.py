@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Yendo
+from conftest import Yendo, unix
 from test_capture import ALL, PROGRAM, caught, workspace
 from test_forms import CONTENTS, LEFT, SERVICE
 
@@ -120,6 +120,7 @@ def test_what_its_programs_see(tmp_path: Path, signer: Path) -> None:
     assert forms.build_app(folder, plan, publisher).digest == built.digest
 
 
+@unix  # programs of this system read it
 def test_by_other_readers(tmp_path: Path, signer: Path) -> None:
     folder, plan = office(tmp_path / "w", *DECLARED)
     built = forms.build_app(folder, plan, forms.publisher_of(signer))
@@ -281,6 +282,7 @@ def test_signed_from_the_command_line(tmp_path: Path, yendo: Yendo, signer: Path
     assert r"its programs see %ProgramFiles%\Tidewell\Sounder: 1 file" in seen and "signed by Office" in seen
 
 
+@unix
 def test_signed_elsewhere(tmp_path: Path, yendo: Yendo, signer: Path) -> None:
     office(tmp_path / "w")
     yendo("build", "w", "--as", "msix", "--certificate", signer)
