@@ -17,7 +17,9 @@ from yendo.facts.surroundings import windows
 
 FILES = 40_000
 BYTES = int(os.environ.get("YENDO_BENCH_BYTES", str(1 << 30)))  # 4 GB was asked for: YENDO_BENCH_BYTES=4294967296
-# The same blocks with the same level on the same cores, a few ahead at a time, and what comes of it written.
+# The same bytes with the same level on the same cores, a few pieces ahead at a time, and what comes of it written. Pieces
+# of 1 MB: what is packed is then as small as in a cabinet, whose blocks remember those before (blocks of 32 KB that do
+# not take a quarter less time, and come to 7 % more).
 BARE = """
 import os, sys, zlib
 from collections import deque
@@ -27,15 +29,15 @@ def blocks():
     rest = bytearray()
     for path in sorted(Path(sys.argv[1]).rglob("*.dat")):
         rest += path.read_bytes()
-        while len(rest) >= 32768:
-            yield bytes(rest[:32768])
-            del rest[:32768]
+        while len(rest) >= 1 << 20:
+            yield bytes(rest[: 1 << 20])
+            del rest[: 1 << 20]
     yield bytes(rest)
 with ThreadPoolExecutor(os.cpu_count()) as pool, open(sys.argv[2], "wb") as out:
     waiting = deque()
     for block in blocks():
         waiting.append(pool.submit(zlib.compress, block, 6))
-        if len(waiting) >= 64:
+        if len(waiting) >= 6:
             out.write(waiting.popleft().result())
     while waiting:
         out.write(waiting.popleft().result())
