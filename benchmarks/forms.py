@@ -17,9 +17,9 @@ from yendo.facts.surroundings import windows
 
 FILES = 40_000
 BYTES = int(os.environ.get("YENDO_BENCH_BYTES", str(1 << 30)))  # 4 GB was asked for: YENDO_BENCH_BYTES=4294967296
-# The same bytes with the same level on the same cores, a few pieces ahead at a time, and what comes of it written. Pieces
-# of 1 MB: what is packed is then as small as in a cabinet, whose blocks remember those before (blocks of 32 KB that do
-# not take a quarter less time, and come to 7 % more).
+# The same bytes with the same level on the same cores, a few pieces ahead at a time, and what comes of it written.
+# Pieces of 1 MB: what is packed is then as small as in a cabinet, whose blocks remember those before (blocks of 32 KB
+# that do not take a quarter less time, and come to 7 % more).
 BARE = """
 import os, sys, zlib
 from collections import deque

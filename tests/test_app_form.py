@@ -13,7 +13,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Yendo, unix
+from conftest import Yendo, missing, unix
 from test_capture import ALL, PROGRAM, caught, workspace
 from test_forms import CONTENTS, LEFT, SERVICE
 
@@ -144,6 +144,24 @@ def test_by_other_readers(tmp_path: Path, signer: Path) -> None:
             assert f"{picture.width}x{picture.height}" in path.name
 
 
+def test_pictures_from_a_program_of_others() -> None:
+    """Debian's own specimen of a setup has an icon: it is in the middle, never enlarged; a program without one is told."""
+    from PIL import Image
+    from samples import SAMPLES
+
+    from yendo.forms.app_logos import logos
+
+    program = SAMPLES / "clam-nsis.exe"
+    if not program.is_file():
+        missing("Debian's clamav-testfiles", "apt-get install clamav-testfiles")
+    made, own = logos(program, [(310, 150), (44, 44)])
+    assert own
+    with Image.open(io.BytesIO(made[310, 150])) as wide:
+        assert wide.size == (310, 150) and wide.getpixel((0, 0)) == (0, 0, 0, 0)
+        assert wide.crop((80, 0, 230, 150)).getcolors(1 << 16)[1:]  # type: ignore[index]
+    assert logos(b"", [(44, 44)])[1] is False
+
+
 def test_the_values_of_the_plan(tmp_path: Path, signer: Path) -> None:
     """A value that is set otherwise, and an entry of a file that comes along."""
     more = (
@@ -178,7 +196,7 @@ def test_the_values_of_the_plan(tmp_path: Path, signer: Path) -> None:
 )  # fmt: skip
 def test_what_has_no_place(tmp_path: Path, signer: Path, thing: Any, change: str, why: str) -> None:
     folder, plan = office(tmp_path / "w", caught(thing, change))
-    with pytest.raises(forms.NotInApp, match=why) as error:
+    with pytest.raises(forms.Impossible, match=why) as error:
         forms.build_app(folder, plan, forms.publisher_of(signer))
     assert len(error.value.things) == 1 and not (folder / "forms").exists()
 

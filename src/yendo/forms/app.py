@@ -16,8 +16,9 @@ from yendo.formats import app_manifest, app_writer, hive
 from yendo.formats.app_writer import AppMember
 from yendo.forms import app_logos, app_text
 from yendo.forms.app_text import LEAST, LOGOS, STORE_LOGO, TILES, AppWords
-from yendo.forms.app_things import AppStart, AppThings, NotInApp, hives
+from yendo.forms.app_things import AppStart, AppThings, hives
 from yendo.forms.form import MSIX, FormBuilt, brought, form_plan, workspace
+from yendo.forms.places import Impossible
 from yendo.installers import app_rules, modern_app
 from yendo.plan import Plan
 from yendo.terms.settings import settle
@@ -30,14 +31,14 @@ def build_app(base: Path, plan: Plan, publisher: str, site: str = "") -> FormBui
     """Makes the app package of a plan, unsigned, and the workspace that proves it. ``publisher`` is the name in the
     certificate that will sign it, as a manifest writes it; ``site`` whose values are built in.
 
-    Raises NotInApp where something has no place in one, Usage.
+    Raises Impossible where something has no place in one, Usage.
     """
     wanted, whole = brought(plan, base, "an app package")
     package = plan.package
     things = AppThings(base, plan.settings, _built_in(plan, site), narrow=package.architecture == "x86")
     things.all(wanted)
     if things.wrong:
-        raise NotInApp(things.wrong)
+        raise Impossible("an app package", things.wrong)
     starts = _starts(things)
     words = _words(plan, publisher)
     text, least = app_text.manifest(words, starts, things.declared)

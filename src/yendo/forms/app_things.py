@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 import struct
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from pathlib import Path
 
 import msgspec
@@ -27,7 +27,6 @@ from yendo.effects.things import (
     UninstallEntry,
     label,
 )
-from yendo.errors import Usage
 from yendo.facts.app_elements import elements
 from yendo.formats.hive import HiveKey, HiveValue
 from yendo.forms.places import command_words
@@ -58,19 +57,6 @@ _ACCOUNTS = {
     r"nt authority\networkservice": "networkService", "": "localSystem",
 }  # fmt: skip
 _START_TYPES = {"auto": "auto", "demand": "manual", "disabled": "disabled"}
-
-
-class NotInApp(Usage):
-    """What an app package cannot hold; nothing was written. ``things`` in words, each with its reason."""
-
-    def __init__(self, things: Sequence[tuple[str, str]]) -> None:
-        some = "; ".join(f"{thing}: {why}" for thing, why in things[:5])
-        more = f"; and {len(things) - 5} more" if len(things) > 5 else ""
-        super().__init__(
-            f"an app package cannot hold {len(things)} of the things that the plan keeps: {some}{more}. Leave them in "
-            "the plan (`yendo add leave`), or take another form"
-        )
-        self.things = tuple(things)
 
 
 class AppStart(msgspec.Struct, frozen=True):

@@ -32,7 +32,7 @@ from yendo.effects.things import (
 from yendo.errors import Usage
 from yendo.facts.versions import VersionRange
 from yendo.formats.msi.schema import SUGGESTED
-from yendo.forms.places import PUBLIC, Directories, Row, code, command_words, file_name, key
+from yendo.forms.places import PUBLIC, Directories, Impossible, Row, code, command_words, file_name, key
 from yendo.plan import Plan
 from yendo.steps.captured import Decided
 from yendo.terms.settings import PLACE
@@ -65,19 +65,6 @@ _SCHEDULED = {  # which actions stand there only for which table
     "WriteIniValues": "IniFile", "RemoveEnvironmentStrings": "Environment", "WriteEnvironmentStrings": "Environment",
     "AppSearch": "AppSearch", "CreateFolders": "CreateFolder", "RemoveFolders": "CreateFolder",
 }  # fmt: skip
-
-
-class Impossible(Usage):
-    """What a database cannot hold; nothing was written. ``things`` in words, each with its reason."""
-
-    def __init__(self, things: Sequence[tuple[str, str]]) -> None:
-        some = "; ".join(f"{thing}: {why}" for thing, why in things[:5])
-        more = f"; and {len(things) - 5} more" if len(things) > 5 else ""
-        super().__init__(
-            f"a database cannot hold {len(things)} of the things that the plan keeps: {some}{more}. Leave them in the "
-            "plan (`yendo add leave`), and bring them by a package of their own"
-        )
-        self.things = tuple(things)
 
 
 class FormFile(msgspec.Struct, frozen=True):
@@ -388,7 +375,7 @@ def compose(
     made = Composer(plan, base)
     made.all(wanted)
     if made.wrong:
-        raise Impossible(made.wrong)
+        raise Impossible("a database", made.wrong)
     if not made.main:
         raise Usage("the plan brings nothing that a database could hold")
     package = plan.package

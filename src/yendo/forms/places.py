@@ -5,7 +5,9 @@ from __future__ import annotations
 import hashlib
 import re
 import uuid
+from collections.abc import Sequence
 
+from yendo.errors import Usage
 from yendo.formats.msi.database import TableCell
 
 Row = tuple[TableCell, ...]
@@ -31,6 +33,19 @@ _STANDARD = (
 _NARROW = ("ProgramFilesFolder", "CommonFilesFolder", "SystemFolder")  # of 32-bit programs
 PUBLIC = "PUBLICFOLDER"  # no property of the system's: set from the environment before folders are worked out
 _SHORT = re.compile(r"[A-Za-z0-9_!#$%&'()@^`{}~-]{1,8}(\.[A-Za-z0-9_!#$%&'()@^`{}~-]{1,3})?")
+
+
+class Impossible(Usage):
+    """What a form cannot hold; nothing was written. ``what`` is the form, ``things`` in words, each with its reason."""
+
+    def __init__(self, what: str, things: Sequence[tuple[str, str]]) -> None:
+        some = "; ".join(f"{thing}: {why}" for thing, why in things[:5])
+        more = f"; and {len(things) - 5} more" if len(things) > 5 else ""
+        super().__init__(
+            f"{what} cannot hold {len(things)} of the things that the plan keeps: {some}{more}. Leave them in the plan "
+            "(`yendo add leave`), and bring them by a package of their own"
+        )
+        self.things = tuple(things)
 
 
 def code(*parts: str) -> str:
