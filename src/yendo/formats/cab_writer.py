@@ -23,8 +23,6 @@ FOLDER_BLOCKS = 32768  # 1 GB a folder: what a reader has to unpack to come to a
 MOST = (1 << 31) - 1  # bytes of a cabinet
 MOST_FILES = 65535
 LEVEL = 6
-RUN, AHEAD = 32, 4  # blocks that are packed in one go, and how many such runs at a time
-_FINAL = b"\x03\x00"  # an empty last piece: every block of MSZIP is a whole stream
 _DATE = (2000 - 1980) << 9 | 1 << 5 | 1
 _UTF8, _READ_WRITE = 0x80, 0x20
 
@@ -108,33 +106,23 @@ def _blocks(members: Sequence[CabSource]) -> Iterator[bytes]:
 
 
 def _packed(pool: ThreadPoolExecutor, members: Sequence[CabSource], level: int) -> Iterator[bytes]:
-    """The data blocks of a folder in their order, some runs ahead at a time."""
-    waiting: deque[Future[list[bytes]]] = deque()
-    before, run = b"", []
+    """The data blocks of a folder in their order, a few ahead at a time."""
+    waiting: deque[Future[bytes]] = deque()
+    before = b""
     for block in _blocks(members):
-        run.append(block)
-        if len(run) == RUN:
-            waiting.append(pool.submit(_run, run, before, level))
-            before, run = block, []
-            if len(waiting) >= AHEAD:
-                yield from waiting.popleft().result()
-    if run:
-        waiting.append(pool.submit(_run, run, before, level))
+        waiting.append(pool.submit(_block, block, before, level))
+        before = block
+        if len(waiting) >= 64:
+            yield waiting.popleft().result()
     while waiting:
-        yield from waiting.popleft().result()
+        yield waiting.popleft().result()
 
 
-def _run(blocks: Sequence[bytes], before: bytes, level: int) -> list[bytes]:
-    """Blocks that follow each other, packed in one go: each ends where a reader can stop, and remembers the one before.
-    Only the first has to be told of it, which costs a third of its time.
-    """
+def _block(block: bytes, before: bytes, level: int) -> bytes:
     packer = zlib.compressobj(level, zlib.DEFLATED, -15, 9, zlib.Z_DEFAULT_STRATEGY, before)
-    found = []
-    for block in blocks:
-        data = b"CK" + packer.compress(block) + packer.flush(zlib.Z_SYNC_FLUSH) + _FINAL
-        sizes = struct.pack("<HH", len(data), len(block))
-        found.append(struct.pack("<I", checksum(sizes, checksum(data))) + sizes + data)
-    return found
+    data = b"CK" + packer.compress(block) + packer.flush()
+    sizes = struct.pack("<HH", len(data), len(block))
+    return struct.pack("<I", checksum(sizes, checksum(data))) + sizes + data
 
 
 def checksum(data: bytes, seed: int = 0) -> int:
