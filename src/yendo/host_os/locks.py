@@ -6,8 +6,6 @@ import contextlib
 from collections.abc import Iterator
 from pathlib import Path
 
-import filelock
-
 
 class Busy(Exception):
     """Somebody else holds the lock."""
@@ -19,6 +17,8 @@ def locked(path: Path, *, timeout: float = -1) -> Iterator[None]:
 
     ``timeout``: seconds to wait, for ever if negative. Raises Busy, OSError.
     """
+    import filelock  # here, since most commands lock nothing and start sooner
+
     try:
         with filelock.FileLock(str(path), timeout=timeout, thread_local=False):
             yield

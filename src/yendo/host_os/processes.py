@@ -1,4 +1,6 @@
-"""Processes that we started: whether they live, what they used, and ending them by their id."""
+"""Processes that we started: whether they live, what they used, and ending them by their id. The library that asks the
+system is loaded by whoever asks, since most commands start no process.
+"""
 
 from __future__ import annotations
 
@@ -9,8 +11,6 @@ import subprocess
 import time
 from collections.abc import Iterable, Iterator
 from typing import TypedDict
-
-import psutil
 
 from yendo.host_os.system import WINDOWS
 
@@ -32,6 +32,8 @@ def new_group() -> ProcessGroup:
 
 def is_alive(process: int) -> bool:
     """Whether a process with this id runs; one that has ended and waits for its parent does not."""
+    import psutil
+
     try:
         return psutil.Process(process).status() not in (psutil.STATUS_ZOMBIE, psutil.STATUS_DEAD)
     except psutil.NoSuchProcess:
@@ -42,6 +44,8 @@ def is_alive(process: int) -> bool:
 
 def cpu_seconds(process: int) -> float:
     """Processor time of a process in seconds; 0 where it has ended."""
+    import psutil
+
     try:
         times = psutil.Process(process).cpu_times()
     except psutil.Error:
@@ -51,6 +55,8 @@ def cpu_seconds(process: int) -> float:
 
 def bytes_moved(process: int) -> int:
     """Bytes that a process has read and written; 0 where it has ended or the system does not count them."""
+    import psutil
+
     try:
         counters = psutil.Process(process).io_counters()
     except (psutil.Error, AttributeError):
@@ -60,6 +66,8 @@ def bytes_moved(process: int) -> int:
 
 def below(process: int) -> tuple[int, int]:
     """How many processes a process has below it, and the memory of all in bytes (what is shared counts for each)."""
+    import psutil
+
     try:
         children = psutil.Process(process).children(recursive=True)
     except psutil.Error:
@@ -73,6 +81,8 @@ def below(process: int) -> tuple[int, int]:
 
 def environment_of(name: str, value: str) -> Iterator[tuple[int, str]]:
     """Id and name of every process of this computer that has such a value in its environment."""
+    import psutil
+
     for process in psutil.process_iter():
         with contextlib.suppress(psutil.Error, OSError):
             if process.pid != os.getpid() and process.environ().get(name) == value:
@@ -88,6 +98,8 @@ def end(processes: Iterable[int], *, at_once: bool = False) -> None:
 
 def end_group(process: subprocess.Popen[bytes]) -> None:
     """Ends a process that we started in a group of its own, and what it started there, if it is still there."""
+    import psutil
+
     if process.poll() is not None:
         return
     if WINDOWS:
