@@ -22,12 +22,12 @@ def document(findings: Sequence[Finding], where: str) -> dict[str, Any]:
         }
         for rule in RULES.values()
     ]
-    order = {rule["id"]: at for at, rule in enumerate(rules)}
+    order: dict[object, int] = {rule["id"]: at for at, rule in enumerate(rules)}
     results = [
         {
             "ruleId": finding.rule,
             "level": _LEVELS[finding.severity],
-            **({"ruleIndex": order[finding.rule]} if finding.rule in order else {}),  # type: ignore[index]
+            **({"ruleIndex": order[finding.rule]} if finding.rule in order else {}),
             "message": {
                 "text": f"{finding.message}. {finding.why[0].upper()}{finding.why[1:]}. To do: {finding.remedy}."
             },

@@ -12,6 +12,7 @@ import argparse
 from collections.abc import Sequence
 from contextlib import nullcontext
 from pathlib import Path
+from typing import Any
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -97,9 +98,8 @@ def run(options: argparse.Namespace) -> int:
             known=known,
         )
     if options.json:
-        show.emit(
-            {"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))}
-        )  # type: ignore[arg-type]
+        given: dict[str, Any] = {"plan": str(drafted.plan)}
+        show.emit({"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, **given))})
     elif not options.quiet:
         out = show.console()
         kept = show.counted(len(drafted.media), "medium").replace("mediums", "media")

@@ -8,6 +8,7 @@ yendo msi meet from-tidewell
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 from pathlib import Path
 
 from yendo.cli import msi_decisions, nested
@@ -129,7 +130,9 @@ def rows(options: argparse.Namespace) -> int:
     return 0
 
 
-def _masked(table: str, columns: tuple[str, ...], row: tuple[object, ...], is_secret, mask: str) -> tuple[object, ...]:  # type: ignore[no-untyped-def]
+def _masked(
+    table: str, columns: tuple[str, ...], row: tuple[object, ...], is_secret: Callable[[str], bool], mask: str
+) -> tuple[object, ...]:
     """A row without the secrets in it: values of properties whose name says so, and passwords of services."""
     values = dict(zip(columns, row, strict=True))
     hidden = {"Password", "ServiceInstall.Password"}

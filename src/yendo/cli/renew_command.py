@@ -110,7 +110,8 @@ def body(found: Renewal) -> dict[str, Any]:
     """The renewal as one object."""
     import msgspec
 
-    one = msgspec.to_builtins(msgspec.structs.replace(found, old=found.old.identity, new=found.new.identity))  # type: ignore[arg-type]
+    given: dict[str, Any] = {"old": found.old.identity, "new": found.new.identity}
+    one = msgspec.to_builtins(msgspec.structs.replace(found, **given))
     return {"schema": "yendo.renewal/1", **one}
 
 

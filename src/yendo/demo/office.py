@@ -101,18 +101,19 @@ def settle(workspace: Path) -> None:
     (workspace / "extras" / "site.ini").write_bytes(CONFIGURATION.encode())
     path = workspace / "plan.toml"
     document, wanted = tomlkit.parse(path.read_text("utf-8")), tomlkit.parse(SETTINGS)
-    for step in document["install"]:  # type: ignore[union-attr]
+    for step in writing.part(document, "install"):
         if step.get("from") == "extras/site.ini":
             step.add("fill", True)
         for change in step.get("change", []):
             if change.get("name") == "SITE":
                 change["value"] = "{setting.office}"
-    for rule in document["detect"]:  # type: ignore[union-attr]
+    for rule in writing.part(document, "detect"):
         if str(rule.get("path", "")).endswith("site.ini"):
             rule.remove("sha256")  # what is in it is chosen at delivery
+    way = writing.part(document, "in_the_way")
     for key in ("wait", "postpone", "postpone_for", "text"):
-        if key in document["in_the_way"]:  # type: ignore[operator]
-            document["in_the_way"].remove(key)  # type: ignore[union-attr]
+        if key in way:
+            way.remove(key)
     document.add("settings", wanted["settings"])
     document.add("site", wanted["site"])
     path.write_text(writing.spaced(tomlkit.dumps(document)), "utf-8")

@@ -107,7 +107,7 @@ def add(workspace: Path, runtime_package: Path) -> None:
     path = workspace / "plan.toml"
     document, wanted = tomlkit.parse(path.read_text("utf-8")), tomlkit.parse(_SEQUENCE)
     document.remove("in_the_way")
-    install: AoT = document["install"]  # type: ignore[assignment]
+    install: AoT = writing.part(document, "install")
     steps = [*wanted["first"], *list(install)[:-1], *wanted["last"], list(install)[-1]]  # type: ignore[misc]
     document["install"] = writing.array(*steps)
     uninstall = document["uninstall"]

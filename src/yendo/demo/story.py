@@ -9,6 +9,7 @@ import tempfile
 from collections.abc import Callable
 from importlib.resources import files
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import tomlkit
@@ -100,17 +101,18 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
     path = workspace / "plan.toml"
     document = tomlkit.parse(path.read_text("utf-8"))
 
-    def decide(table: object, key: str, value: object) -> None:
-        table[key] = value  # type: ignore[index]
-        table[key].comment("decided by the survey office")  # type: ignore[index]
+    def decide(table: Any, key: str, value: object) -> None:
+        table[key] = value
+        table[key].comment("decided by the survey office")
 
-    if "contact" in document["package"]:  # type: ignore[operator]  # else the house says it
-        decide(document["package"], "contact", "Marrowby harbour survey office")
-    for medium in document["media"]:  # type: ignore[union-attr]
+    package, when = writing.part(document, "package"), writing.part(document, "when")
+    if "contact" in package:  # else the house says it
+        decide(package, "contact", "Marrowby harbour survey office")
+    for medium in writing.part(document, "media"):
         decide(medium, "origin", "Tidewell release share, by hand")
-    if "os" in document["when"]:  # type: ignore[operator]
-        decide(document["when"], "os", ">=10.0.17763")
-    install = document["install"]
+    if "os" in when:
+        decide(when, "os", ">=10.0.17763")
+    install = writing.part(document, "install")
     decided: list[str] = []
     if by_transform:
         different = tomlkit.aot()
@@ -118,10 +120,10 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
             entry = tomlkit.table()
             entry.update(wanted)
             different.append(entry)
-        install[0].add("change", different)  # type: ignore[index]
+        install[0].add("change", different)
     else:
         for name, value in (("SITE", "Marrowby"), ("AUTOUPDATE", "0")):
-            decide(install[0]["properties"], name, value)  # type: ignore[index]
+            decide(install[0]["properties"], name, value)
         decided += ["SITE", "AUTOUPDATE"]
     target = r"%ProgramData%\Tidewell\Lantern\site.ini"
     copy, back, rule = tomlkit.table(), tomlkit.table(), tomlkit.table()
@@ -142,9 +144,9 @@ def edit(workspace: Path, configuration: Path, *, by_transform: bool = True) -> 
         ("sha256", sha256(configuration.read_bytes()).hexdigest()),
     ):
         rule.add(key, value)
-    install.append(copy)  # type: ignore[union-attr]
-    document["uninstall"].insert(0, back)  # type: ignore[union-attr]
-    document["detect"].append(rule)  # type: ignore[union-attr]
+    install.append(copy)
+    writing.part(document, "uninstall").insert(0, back)
+    writing.part(document, "detect").append(rule)
     text = writing.spaced(tomlkit.dumps(document))
     for name in decided:
         text = re.sub(rf"(?m)^# {name} = .* {proposing.DEFAULT} .*\n", "", text)

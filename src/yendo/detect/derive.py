@@ -10,7 +10,7 @@ import msgspec
 from yendo.detect.states import Case, Ground, broken, classes, counting, is_settings, listed, own_files, own_values
 from yendo.detect.strength import Strength, of_verdicts, verdicts
 from yendo.effects import Effect, Environment, File, Product, RegistryValue, Service, UninstallEntry
-from yendo.effects.things import Part, parent
+from yendo.effects.things import Part, View, parent
 from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
 from yendo.terms.rules import (
@@ -132,8 +132,10 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
                     UninstallEntryRule(name=thing.name, publisher=thing.publisher, version=version, view=thing.view)
                 )
             case Service():
-                start = thing.start if thing.start in ("auto", "demand", "disabled") and ground.steady(thing) else None
-                found.append(ServiceRule(name=thing.name, start=start))  # type: ignore[arg-type]
+                wanted_start: dict[str, Any] = (
+                    {"start": thing.start} if thing.start in ("auto", "demand", "disabled") else {}
+                )
+                found.append(ServiceRule(name=thing.name, **(wanted_start if ground.steady(thing) else {})))
             case Environment() if thing.scope == "machine" and thing.name.lower() != "path":
                 tied = _of_this_machine(thing.value, environment) or not ground.steady(thing)
                 found.append(EnvironmentRule(name=thing.name, equals=None if tied else thing.value))
@@ -145,7 +147,7 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
                 found.append(FeatureRule(name=thing.name))
             case Part(sort="app"):
                 found.append(AppRule(name=thing.name, version=sign + thing.value if thing.value else None))
-    keys: dict[tuple[str, str, str], dict[str, str | int]] = {}
+    keys: dict[tuple[str, str, View], dict[str, str | int]] = {}
     for value in own_values(ground):
         if isinstance(value.data, str | int) and not (
             isinstance(value.data, str) and any(ord(letter) < 32 for letter in value.data)
@@ -157,7 +159,9 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
                 wanted: dict[str, Any] = {}  # it is there: what it says differs between machines, or is decided
             else:
                 wanted = {"version": f">={value.data}"} if versioned else {"equals": value.data}
-            found.append(RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, view=value.view, **wanted))  # type: ignore[arg-type]
+            found.append(
+                RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, **{"view": value.view, **wanted})
+            )
             there = [state.get("registry", value.identity) for _, state, counts in ground.others if counts]
             free = (
                 versioned
@@ -168,7 +172,8 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
                 keys.setdefault((value.hive, value.key, value.view), {})[value.name] = "*" if free else value.data
     for (hive, key, view), values in keys.items():
         if len(values) > 1:
-            found.append(RegistryListRule(key=f"{hive}\\{key}", view=view, values=values))  # type: ignore[arg-type]
+            given: dict[str, Any] = {"values": values}
+            found.append(RegistryListRule(key=f"{hive}\\{key}", view=view, **given))
     lists: dict[str, dict[str, int | str]] = {}
     top = _top(own_files(ground))
     for file in own_files(ground):

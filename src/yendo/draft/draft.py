@@ -212,7 +212,7 @@ def _compose(
 
 
 def _tables(document: tomlkit.TOMLDocument, name: str) -> list[Table]:
-    return list(document[name]) if name in document else []  # type: ignore[arg-type]
+    return list(writing.part(document, name)) if name in document else []
 
 
 def _bare_decisions(sources: Sequence[Path]) -> list[str]:

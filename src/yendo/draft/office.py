@@ -10,6 +10,7 @@ from pathlib import Path
 import tomlkit
 
 from yendo import templates
+from yendo.draft import writing
 from yendo.installers.account import InstallerAccount
 from yendo.plan import PlanError, house, read_text
 from yendo.plan.house import HouseError
@@ -55,8 +56,9 @@ class Office:
         said = self.house.plan if self.house else {}
         for table, key in (("package", "contact"), ("when", "os")):
             if said.get(table, {}).get(key) and key in document.get(table, {}):
-                del document[table][key]  # type: ignore[union-attr]
-                document[table].add(tomlkit.comment(f"{key}: from the house, {self.file.name if self.file else ''}"))  # type: ignore[union-attr]
+                held = writing.part(document, table)
+                del held[key]
+                held.add(tomlkit.comment(f"{key}: from the house, {self.file.name if self.file else ''}"))
                 decisions[:] = [one for one in decisions if not one.startswith(f"{table}.{key}:")]
         if self.named and self.file:
             path = os.path.relpath(self.file.resolve(), self.folder.resolve()).replace(os.sep, "/")

@@ -376,7 +376,7 @@ def _left(
     if steps:
         steps[0]["kind"].comment("its own uninstall leaves this behind")
         for step in steps:
-            document["uninstall"].append(step)  # type: ignore[union-attr]
+            writing.part(document, "uninstall").append(step)
         return
     names = list(dict.fromkeys(effect.left for one in left for effect in one.effects))
     proof.add("accept", tomlkit.array())

@@ -159,17 +159,17 @@ def take_over(workspace: Path, keep: Path) -> None:
     index = next(
         (
             at
-            for at, step in enumerate(document["install"])
+            for at, step in enumerate(writing.part(document, "install"))
             if step.get("kind") == "exe" and step.get("media") == trial["installer"]
         ),
         None,
-    )  # type: ignore[arg-type,union-attr]
+    )
     if index is None:
         raise Usage(f"{path} has no exe step that runs {trial['installer']}")
     for name in (trial.get("recorded_answers"), trial.get("recorded_removal")):
         if name:
             shutil.copyfile(keep / name, workspace / "extras" / name)
-    step = document["install"][index]  # type: ignore[index]
+    step = writing.part(document, "install")[index]
     best = next(run for run in trial["runs"] if run["purpose"] == "install" and run["command"] == trial["install"])
     _fill(step, trial, best, keep, workspace, "install")
     if trial.get("uninstall"):

@@ -63,6 +63,11 @@ def spaced(text: str) -> str:
     return re.sub(r"([^\n])\n(\[)", r"\1\n\n\2", text)
 
 
+def part(document: Mapping[str, Any], name: str) -> Any:
+    """A part of a document. The library says of it only that it is one; here are tables, lists of tables and values."""
+    return document[name]
+
+
 def array(*tables: Table) -> tomlkit.items.AoT:
     array = tomlkit.aot()
     for table in tables:

@@ -79,7 +79,7 @@ def portable(effects: Iterable[Effect], environment: Mapping[str, str]) -> tuple
 
     def change(text: str) -> str:
         for pattern, name in patterns:
-            text = pattern.sub(lambda _, name=name: name, text)  # type: ignore[misc]
+            text = pattern.sub(name.replace("\\", "\\\\"), text)
         return text
 
     return _mapped(effects, change)

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import struct
 import zlib
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from typing import BinaryIO, Literal
 
 import msgspec
@@ -288,7 +288,16 @@ def cabinet_files(header: bytes) -> list[HeldFile]:
         raise Unreadable("the cabinet's header is cut short") from error
 
 
-def _held(header, base, generation, count, folders, second, names, text) -> Iterator[HeldFile]:  # type: ignore[no-untyped-def]
+def _held(
+    header: bytes,
+    base: int,
+    generation: int,
+    count: int,
+    folders: int,
+    second: int,
+    names: list[str],
+    text: Callable[[int], str],
+) -> Iterator[HeldFile]:
     for number in range(count):
         if generation == 5:
             start = base + struct.unpack_from("<I", header, base + 4 * (folders + number))[0]

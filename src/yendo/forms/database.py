@@ -31,6 +31,7 @@ from yendo.effects.things import (
 )
 from yendo.errors import Usage
 from yendo.facts.versions import VersionRange
+from yendo.formats.msi.database import TableCell
 from yendo.formats.msi.schema import SUGGESTED
 from yendo.forms.places import PUBLIC, Directories, Impossible, Row, code, command_words, file_name, key
 from yendo.plan import Plan
@@ -145,8 +146,8 @@ class Composer:
         self.keys: dict[tuple[str, str, str], str] = {}
         self.own = False
 
-    def add(self, table: str, *row: object) -> None:
-        self.tables.setdefault(table, []).append(row)  # type: ignore[arg-type]
+    def add(self, table: str, *row: TableCell) -> None:
+        self.tables.setdefault(table, []).append(row)
 
     def component(self, part: str, what: str, folder: str, attributes: int, path: str | None) -> str:
         """A component, by what it is; the same thing has the same code in every version."""

@@ -17,6 +17,7 @@ from yendo.errors import NotCovered, Unreadable, YendoError
 from yendo.evidence import BlindSpot, Evidence
 from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats import answers
+from yendo.formats.ini import IniParser
 from yendo.formats.pe import Image
 from yendo.formats.slices import part_of
 from yendo.installers import answers_script
@@ -138,10 +139,7 @@ def settings(file: BinaryIO, records: answers.Records) -> AnswersSettings:
         return AnswersSettings("", {})
     raw = _open(file, record)(1 << 20).read()
     text = raw.decode("utf-16" if raw[:2] == b"\xff\xfe" else "cp1252", "replace")
-    parser = configparser.RawConfigParser(
-        strict=False, interpolation=None, allow_no_value=True, comment_prefixes=(";",)
-    )
-    parser.optionxform = str  # type: ignore[assignment,method-assign]
+    parser = IniParser(strict=False, interpolation=None, allow_no_value=True, comment_prefixes=(";",))
     try:
         parser.read_string(text)
     except configparser.Error:
@@ -473,8 +471,7 @@ def read_answers(text: str) -> AnswerFile:
     """Reads an answer file, or the log that the engine writes. Raises Unreadable where it is none."""
     from yendo.errors import Unreadable
 
-    parser = configparser.RawConfigParser(strict=False, interpolation=None, allow_no_value=True)
-    parser.optionxform = str  # type: ignore[assignment,method-assign]
+    parser = IniParser(strict=False, interpolation=None, allow_no_value=True)
     try:
         parser.read_string(text.lstrip("\ufeff"))
     except configparser.Error as error:

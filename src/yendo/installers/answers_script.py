@@ -14,7 +14,7 @@ from typing import BinaryIO
 import msgspec
 
 from yendo.effects import Effect, File, Folder, IniValue, RegistryKey, RegistryValue, State, Thing, UninstallEntry
-from yendo.effects.things import parent
+from yendo.effects.things import View, parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.evidence import Evidence
 from yendo.facts.surroundings import Surroundings
@@ -185,11 +185,12 @@ def _registered(name: str, data: bytes, folder: str) -> Iterator[tuple[Thing, st
         library = head.lower() == "typelib"
         # the library's own flags are written over those of the script
         value = None if library and one.key.upper().endswith("\\FLAGS") else one.data
-        for view in ("64", "32") if both else ("64",) if library else ("32",):
+        views: tuple[View, ...] = ("64", "32") if both else ("64",) if library else ("32",)
+        for view in views:
             yield (
                 RegistryValue("HKLM", f"Software\\Classes\\{one.key}", one.name or "", one.type, value, view),
                 f"{ENGINE} {name}: {one.key}",
-            )  # type: ignore[arg-type]
+            )
 
 
 def _settings(media: AnswersMedia, folder: str) -> Iterator[tuple[Thing, str]]:

@@ -82,9 +82,10 @@ class Reading:
 
     def tell(self) -> Told:
         try:
-            return self.module.tell(self.file, self.image, self.found, self.name)  # type: ignore[no-any-return]
+            told: Told = self.module.tell(self.file, self.image, self.found, self.name)
         except NotCovered as error:
-            return Told(blind_spots=(BlindSpot("what it does", str(error), self.found.evidence),))
+            told = Told(blind_spots=(BlindSpot("what it does", str(error), self.found.evidence),))
+        return told
 
     def predict(self, program: str, arguments: str, surroundings: Surroundings, state: State) -> Prediction:
         """What a silent run does to a machine, where the family can be read; else a blind spot."""
@@ -99,7 +100,10 @@ class Reading:
                     ),
                 ),
             )
-        return self.module.predict(self.file, self.image, self.found, program, arguments, surroundings, state)  # type: ignore[no-any-return]
+        predicted: Prediction = self.module.predict(
+            self.file, self.image, self.found, program, arguments, surroundings, state
+        )
+        return predicted
 
 
 def facts(image: Image) -> form.ProgramFacts:

@@ -9,6 +9,7 @@ from collections.abc import Iterator
 from yendo.effects import IniValue, Shortcut
 from yendo.errors import Unreadable
 from yendo.formats import lnk
+from yendo.formats.ini import IniParser
 
 
 def shortcut(path: str, data: bytes) -> Shortcut | None:
@@ -24,8 +25,7 @@ def shortcut(path: str, data: bytes) -> Shortcut | None:
 
 def ini_values(path: str, data: bytes) -> Iterator[IniValue]:
     """The entries of an ini file; none where it is not one."""
-    parser = configparser.RawConfigParser(strict=False, interpolation=None, allow_no_value=True)
-    parser.optionxform = str  # type: ignore[assignment,method-assign]
+    parser = IniParser(strict=False, interpolation=None, allow_no_value=True)
     with contextlib.suppress(configparser.Error, UnicodeError):
         parser.read_string(data.decode("utf-8-sig", "replace"))
         for section in parser.sections():

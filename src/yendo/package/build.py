@@ -45,7 +45,8 @@ class _Pipe:
 
     def __init__(self, consume: Callable[[bytes], object]) -> None:
         self._queue: queue.Queue[bytes | None] = queue.Queue(4)
-        self._consume, self._error = consume, None
+        self._consume = consume
+        self._error: BaseException | None = None
         self._thread = threading.Thread(target=self._run, daemon=True)
         self._thread.start()
 
@@ -57,7 +58,7 @@ class _Pipe:
                     self._consume(piece)
                 except BaseException as error:
                     failed = error
-        self._error = failed  # type: ignore[assignment]
+        self._error = failed
 
     def put(self, piece: bytes) -> None:
         self._queue.put(piece)

@@ -259,7 +259,7 @@ class Stage:
             return self.phase(identifier, title, False, words[wanted], "the plan has no detection rule")
         found = words[holds]
         if script is not None and self.machine.has_powershell and said is not holds:
-            facts += (f"the package's own script says {words.get(said, 'nothing')}: {output[-300:]}",)  # type: ignore[arg-type]
+            facts += (f"the package's own script says {'nothing' if said is None else words[said]}: {output[-300:]}",)
             return self.phase(
                 identifier,
                 title,

@@ -68,7 +68,7 @@ def again(work: Work, own: list[dict[str, Any]], from_derive: bool, names: Mappi
     work.merge.moved += merge.renamed(
         holder["detect"], {old: new for old, new in names.items() if old != new}, "detect"
     )
-    moved_own = [merge.plain(rule) for rule in holder["detect"]]  # type: ignore[union-attr]
+    moved_own = [merge.plain(rule) for rule in writing.part(holder, "detect")]
     _set_rules(work, [*rules, *moved_own])
     how = f"drafted anew, {counted(len(rules), 'rule')}"
     plan = work.parsed()

@@ -224,7 +224,7 @@ class _Renewing(Work):
         _, met = meeting.matrix(list(released))
         one = next(one for one in met if one.there.path != self.installer and one.new.path == self.installer)
         if one.kind in ("minor update", "side by side") or one.lost:
-            there = [merge.plain(step) for step in self.mine["install"]]  # type: ignore[union-attr]
+            there = [merge.plain(step) for step in writing.part(self.mine, "install")]
             by = (
                 {"upgrade_code": one.new.upgrade_code}
                 if one.new.upgrade_code and one.new.upgrade_code == one.there.upgrade_code
@@ -236,7 +236,7 @@ class _Renewing(Work):
                 for key, text in {"kind": "remove-previous", **by, **below, "timeout": "30 min"}.items():
                     table.add(key, text)
                 table["kind"].comment(f"{self.words[1]} does not take the place of {self.words[0]} by itself")
-                self.mine["install"] = writing.array(table, *self.mine["install"])  # type: ignore[misc]
+                self.mine["install"] = writing.array(table, *writing.part(self.mine, "install"))
                 self.merge.moved.append(Moved("install", None, "remove-previous"))
         return words.of_meeting(one.kind, one.text, one.lost, self.words[0])
 

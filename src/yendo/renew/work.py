@@ -85,7 +85,7 @@ class Work:
 
     def steps(self) -> list[Any]:
         """The steps of the plan that run the new installer."""
-        return [step for step in self.mine["install"] if step.get("media") == self.installer.name]  # type: ignore[union-attr]
+        return [step for step in writing.part(self.mine, "install") if step.get("media") == self.installer.name]
 
     def file(self, name: str) -> Path:
         """A file that a plan names, in the copy."""

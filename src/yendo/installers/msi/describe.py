@@ -300,8 +300,9 @@ def _needs(database: Database) -> tuple[str, ...]:
     platform = platform_of(database.summary.template)
     if platform in ("x64", "arm64", "ia64"):
         needs.append(f"Windows for {platform}")
-    if (database.summary.pages or 0) >= 300:
-        needs.append(f"Windows Installer {database.summary.pages / 100:.1f} or later")  # type: ignore[operator]
+    pages = database.summary.pages or 0
+    if pages >= 300:
+        needs.append(f"Windows Installer {pages / 100:.1f} or later")
     return tuple(needs)
 
 

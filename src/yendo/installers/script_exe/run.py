@@ -13,6 +13,7 @@ from typing import NoReturn
 import msgspec
 
 from yendo.effects import Effect, Environment, State, Thing, net
+from yendo.effects.effect import Change
 from yendo.effects.keys import SCOPES, things_of_key, value_of
 from yendo.effects.things import Data, RegistryKey, RegistryValue, View, key_of, parent
 from yendo.errors import NotCovered, Unreadable
@@ -253,8 +254,8 @@ class ScriptRun:
         if len(self.blind) < 200:
             self.blind.setdefault((what, why), BlindSpot(what, why, self.evidence))
 
-    def did(self, change: str, thing: Thing) -> None:
-        self.effects.append(Effect(change, thing, "predicted", self.evidence))  # type: ignore[arg-type]
+    def did(self, change: Change, thing: Thing) -> None:
+        self.effects.append(Effect(change, thing, "predicted", self.evidence))
 
     def put(self, thing: Thing) -> None:
         """Adds a thing to the machine, unless its place is not known."""

@@ -6,7 +6,7 @@ from __future__ import annotations
 
 from yendo.effects import RegistryValue, State
 from yendo.effects.keys import things_of_key
-from yendo.effects.things import Environment, RegistryKey, Service, Thing, UninstallEntry, kind_of, parent
+from yendo.effects.things import Environment, RegistryKey, Service, Thing, UninstallEntry, View, kind_of, parent
 from yendo.machines.protocol import Value
 
 _ENVIRONMENT = {
@@ -32,6 +32,10 @@ _THERE = (
     "environment",
 )
 _KNOWN = frozenset(path.rsplit("\\", cut)[0] for path in _THERE for cut in range(path.count("\\") + 1)) | {""}
+
+
+def _view(text: str) -> View:
+    return "32" if text == "32" else "64"
 
 
 class Registry:
@@ -66,7 +70,7 @@ class Registry:
             if key.lower().startswith(_SERVICES):
                 thing = self.state.get("service", name)
             else:
-                thing = self.state.get("uninstall-entry", UninstallEntry(name, hive, view).identity)  # type: ignore[arg-type]
+                thing = self.state.get("uninstall-entry", UninstallEntry(name, hive, _view(view)).identity)
             found = dict(_of(thing)) if thing is not None else {}
             self._special[at] = {label.lower(): (label, value) for label, value in found.items()}
         return self._special[at]
@@ -85,7 +89,7 @@ class Registry:
             )
         if self._is_special(hive, key):
             return self._values(hive, view, key).get(name.lower(), ("", None))[1]
-        found = self.state.get("registry", RegistryValue(hive, key, name, view=view).identity)  # type: ignore[arg-type]
+        found = self.state.get("registry", RegistryValue(hive, key, name, view=_view(view)).identity)
         return (found.type or "sz", found.data) if isinstance(found, RegistryValue) else None
 
     def set(self, hive: str, view: str, key: str, name: str, value: Value | None) -> None:
@@ -96,7 +100,7 @@ class Registry:
             if value is None:
                 self.state.remove("environment", f"{scope}:{name}")
             else:
-                self.state.add(Environment(name, str(value[1]), scope))  # type: ignore[arg-type]
+                self.state.add(Environment(name, str(value[1]), "machine" if scope == "machine" else "user"))
             return
         if self._is_special(hive, key):
             values = self._values(hive, view, key)
@@ -109,14 +113,14 @@ class Registry:
             for thing in self._things(hive, view, key, values):
                 self.state.add(thing)
         elif value is None:
-            self.state.remove("registry", RegistryValue(hive, key, name, view=view).identity)  # type: ignore[arg-type]
+            self.state.remove("registry", RegistryValue(hive, key, name, view=_view(view)).identity)
         else:
-            self.state.add(RegistryValue(hive, key, name, value[0], value[1], view))  # type: ignore[arg-type]
+            self.state.add(RegistryValue(hive, key, name, value[0], value[1], _view(view)))
         self._settle(hive, view, key)
 
     @staticmethod
     def _things(hive: str, view: str, key: str, values: dict[str, tuple[str, Value]]) -> list[Thing]:
-        return list(things_of_key(hive, key, view, dict(values.values()))) if values else []  # type: ignore[arg-type]
+        return list(things_of_key(hive, key, _view(view), dict(values.values()))) if values else []
 
     def names(self, hive: str, view: str, key: str) -> list[str]:
         hive, view, key = self._at(hive, view, key)
@@ -176,7 +180,7 @@ class Registry:
         if self.names(hive, view, key) or len(self.below(hive, view, key)) > 1 or key.lower() in _KNOWN:
             return False
         self._made.pop((hive, view, key.lower()), None)
-        self.state.remove("registry-key", RegistryKey(hive, key, view).identity)  # type: ignore[arg-type]
+        self.state.remove("registry-key", RegistryKey(hive, key, _view(view)).identity)
         self._settle(hive, view, parent(key))
         return True
 
@@ -184,7 +188,7 @@ class Registry:
         """A key that was made shows as a thing of its own while it is empty."""
         while key:
             made = self._made.get((hive, view, key.lower()))
-            thing = RegistryKey(hive, made or key, view)  # type: ignore[arg-type]
+            thing = RegistryKey(hive, made or key, _view(view))
             empty = not self.names(hive, view, key) and len(self.below(hive, view, key)) <= 1
             if made and empty:
                 self.state.add(thing)
