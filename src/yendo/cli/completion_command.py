@@ -48,7 +48,7 @@ def run(options: argparse.Namespace) -> int:
     whole = parser(whole=True)
     for action in _actions(whole):
         if action.type is Path and not action.choices:
-            action.complete = {**shtab.FILE, "powershell": "_yendo_paths"}  # type: ignore[attr-defined]
+            vars(action)["complete"] = {**shtab.FILE, "powershell": "_yendo_paths"}
     script = shtab.complete(whole, shell=options.shell, preamble=POWERSHELL if options.shell == "powershell" else "")
     if options.json:
         show.emit({"schema": "yendo.completion/1", "shell": options.shell, "script": script})

@@ -108,7 +108,8 @@ def add(workspace: Path, runtime_package: Path) -> None:
     document, wanted = tomlkit.parse(path.read_text("utf-8")), tomlkit.parse(_SEQUENCE)
     document.remove("in_the_way")
     install: AoT = writing.part(document, "install")
-    steps = [*wanted["first"], *list(install)[:-1], *wanted["last"], list(install)[-1]]  # type: ignore[misc]
+    first, last = writing.part(wanted, "first"), writing.part(wanted, "last")
+    steps = [*first, *list(install)[:-1], *last, list(install)[-1]]
     document["install"] = writing.array(*steps)
     uninstall = document["uninstall"]
     del document["uninstall"]

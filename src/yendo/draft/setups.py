@@ -7,6 +7,7 @@ import re
 import shutil
 from collections.abc import Iterable
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import tomlkit
@@ -216,8 +217,9 @@ def _fill(
     arguments = _moved(match[2] if match else "")
     step["arguments"] = writing.literal(arguments)
     step["arguments"].comment(_said(run, trial))
-    if run["outlived"]:
-        step["wait_for"] = [str(name) for name in run["outlived"]]  # type: ignore[attr-defined]
+    outlived: Any = run["outlived"]
+    if outlived:
+        step["wait_for"] = [str(name) for name in outlived]
         step["wait_for"].comment(f"it returns {run['returned_early']} s before they have ended")
     name = f"observed-{purpose}.json"
     recording = _recording(keep / name)

@@ -162,7 +162,7 @@ class Composer:
     def all(self, wanted: Iterable[Decided]) -> None:
         """Everything that is kept; what cannot be held is gathered. Files come first, others refer to them."""
         order = (File, Folder, RegistryValue, RegistryKey, Service, Environment, IniValue, Shortcut)
-        ways = {
+        ways: dict[type, Callable[[Decided], None]] = {
             File: self.file, Folder: self.folder, RegistryValue: self.value, RegistryKey: self.registry_key,
             Service: self.service, Environment: self.variable, IniValue: self.entry, Shortcut: self.shortcut,
         }  # fmt: skip
@@ -175,7 +175,7 @@ class Composer:
             ),
         )
         for one in ranked:
-            way = ways.get(type(one.caught.effect.thing))  # type: ignore[call-overload]
+            way = ways.get(type(one.caught.effect.thing))
             try:
                 if way is None:
                     raise ValueError(f"no table holds what is of the kind {one.caught.effect.kind}")

@@ -20,6 +20,8 @@ from yendo.renew.merge import MARK, Kept, MergeConflict, Moved
 from yendo.renew.work import Work
 from yendo.terms.changes import PlannedChange, PropertyChange
 
+_CHANGE: Any = PlannedChange  # a union, which the type checker does not admit where values are read
+
 
 def changes(work: Work) -> None:
     """The wishes of a person, each tried on the new installer; what has no target leaves the plan and is listed."""
@@ -36,7 +38,7 @@ def changes(work: Work) -> None:
         for at, reason in reversed(list(enumerate(reasons))):
             if reason is not None:
                 plain = merge.plain(wishes[at])
-                change: Any = msgspec.convert(plain, PlannedChange)  # type: ignore[arg-type]
+                change: Any = msgspec.convert(plain, _CHANGE)
                 out = MergeConflict(
                     _named(plain),
                     _wanted(change),
@@ -54,7 +56,7 @@ def changes(work: Work) -> None:
 
 def _wish(work: Work, wish: Any, old: Database, new: Database) -> str | None:
     """Why a wish has no target on the new installer; None where it has."""
-    change: Any = msgspec.convert(merge.plain(wish), PlannedChange)  # type: ignore[arg-type]
+    change: Any = msgspec.convert(merge.plain(wish), _CHANGE)
     if isinstance(change, PropertyChange):
         gone = work.gone(change.name)
         if gone:

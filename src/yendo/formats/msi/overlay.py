@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from functools import cached_property
-from typing import BinaryIO, Literal
+from typing import Any, BinaryIO, Literal
 
 import msgspec
 
@@ -80,13 +80,13 @@ class Overlay(Database):
         self.base, self.container, self.source = base, base.container, base.source
         self.code_page, self.strings, self.reference_width = base.code_page, base.strings, base.reference_width
         self.schema = dict(base.schema)
-        self.streams = dict(base.streams)
+        self.streams: dict[str, Any] = dict(base.streams)  # read, or opened: alike
         self.problems: list[OverlayProblem] = []
         self._cache: dict[str, Table] = {}
         for transform in transforms:
             for name, change in transform.tables.items():
                 self._apply(name, change)
-            self.streams |= transform.streams  # type: ignore[arg-type]  # read and opened alike
+            self.streams |= transform.streams
 
     def __getitem__(self, name: str) -> Table:
         if name not in self._cache:

@@ -9,7 +9,7 @@ import msgspec
 
 from yendo.errors import Usage
 from yendo.formats.msi import Database
-from yendo.formats.msi.database import Table, TableCell
+from yendo.formats.msi.database import Table, TableCell, TableRow
 from yendo.formats.msi.transform import RowKey
 
 # Foreign keys whose column is not called after its table. Source: the documentation of each table.
@@ -129,12 +129,12 @@ def referred_by(database: Database, table: str, key: RowKey) -> list[RowLink]:
     return found
 
 
-def _points(database: Database, table: str, row: Sequence[TableCell], column: str, target: str) -> bool:
+def _points(database: Database, table: str, row: TableRow, column: str, target: str) -> bool:
     """Whether a column with several possible targets means this one: the first that has the row."""
     tables = outgoing(database, table)[column]
     if len(tables) == 1:
         return True
-    value = row[column]  # type: ignore[call-overload]
+    value = row[column]
     return next((name for name in tables if next(_by_first(database[name], value), None) is not None), None) == target
 
 

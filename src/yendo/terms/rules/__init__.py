@@ -46,7 +46,8 @@ def _found() -> dict[str, type[BaseRule]]:
 
 KINDS = _found()
 Rule: Any = BaseRule if TYPE_CHECKING else Union[tuple(KINDS.values())]  # noqa: UP007
-groups.AnyRule = Rule  # type: ignore[misc]
+vars(groups)["AnyRule"] = Rule
+RULE: Any = Rule  # for the library that reads values: it takes unions, which the type checker does not admit
 
 
 def function_of(kind: str) -> str:
