@@ -52,7 +52,10 @@ def build_app(base: Path, plan: Plan, publisher: str, site: str = "") -> FormBui
         notes.append(f"it asks for Windows 10.0.{least} or later, by what its manifest declares")
     if any(plan.standing("install")):
         notes.append("the house's standing steps are not in the app package: the package round it brings them")
-    notes.append("its programs see its files and values in their places; other programs and the system do not")
+    notes.append(
+        "its programs see its files and values in their places, and cannot write into their own folder; other programs "
+        "and the system do not see them"
+    )
 
     def written(media: Path) -> list[Path]:
         target = media / f"{package.id}-{package.version}.msix"
