@@ -75,11 +75,15 @@ def test_nothing_of_the_host_is_reached_over_the_network(shell_wine: Any) -> Non
 def test_nothing_outlives_the_session(wine: Any) -> None:
     with wine.fresh() as session:
         session.run(r"start /unix /usr/bin/env -i /usr/bin/setsid /bin/sleep 987654", timeout=60)
-        started = [
-            process
-            for process in psutil.process_iter(["cmdline"])
-            if (process.info["cmdline"] or [])[-1:] == ["987654"]
-        ]
+        started: list[psutil.Process] = []
+        until = time.monotonic() + 20  # the layer has handed it on, and does not wait until it runs
+        while not started and time.monotonic() < until:
+            time.sleep(0.1)
+            started = [
+                process
+                for process in psutil.process_iter(["cmdline"])
+                if (process.info["cmdline"] or [])[-1:] == ["987654"]
+            ]
         assert started
     assert not any(process.is_running() and process.status() != psutil.STATUS_ZOMBIE for process in started)
 
