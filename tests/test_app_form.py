@@ -120,8 +120,15 @@ def test_what_its_programs_see(tmp_path: Path, signer: Path) -> None:
     assert forms.build_app(folder, plan, publisher).digest == built.digest
 
 
+def needed(program: str, package: str) -> None:
+    if not shutil.which(program):
+        missing(program, f"apt-get install {package}")
+
+
 @unix  # programs of this system read it
 def test_by_other_readers(tmp_path: Path, signer: Path) -> None:
+    needed("7z", "p7zip-full")
+    needed("hivexml", "libhivex-bin")
     folder, plan = office(tmp_path / "w", *DECLARED)
     built = forms.build_app(folder, plan, forms.publisher_of(signer))
     done = subprocess.run(["7z", "x", f"-o{tmp_path / 'out'}", "-tzip", built.main], capture_output=True, text=True)
@@ -302,6 +309,7 @@ def test_signed_from_the_command_line(tmp_path: Path, yendo: Yendo, signer: Path
 
 @unix
 def test_signed_elsewhere(tmp_path: Path, yendo: Yendo, signer: Path) -> None:
+    needed("openssl", "openssl")
     office(tmp_path / "w")
     yendo("build", "w", "--as", "msix", "--certificate", signer)
     main = next((tmp_path / "w" / "forms" / "msix" / "media").glob("*.msix"))

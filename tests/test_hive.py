@@ -14,6 +14,7 @@ import subprocess
 from pathlib import Path
 
 import pytest
+from conftest import missing
 from hypothesis import given, settings
 from hypothesis import strategies as some
 
@@ -66,9 +67,10 @@ def made(chance: random.Random, depth: int = 3, wide: bool = False) -> HiveKey:
     return key("ROOT", depth)
 
 
-@pytest.mark.skipif(not OTHER, reason="libhivex for Perl is not here")
 def test_by_another_reader(tmp_path: Path) -> None:
     """What we write it reads, key by key and byte by byte; what it adds to an empty one of ours, we read."""
+    if not OTHER:
+        missing("libhivex for Perl", "apt-get install libwin-hivex-perl")
     chance = random.Random(11)
     for number in range(200 if os.environ.get("YENDO_THOROUGH") else 24):
         root = made(chance, wide=number == 3)
