@@ -11,6 +11,7 @@ import subprocess
 import zipfile
 from pathlib import Path
 from typing import Any
+from urllib.parse import unquote
 
 import pytest
 from conftest import Yendo, missing, unix
@@ -20,7 +21,7 @@ from test_forms import CONTENTS, LEFT, SERVICE
 from yendo import forms
 from yendo.effects import Environment, File, IniValue, RegistryValue, Service, Shortcut
 from yendo.errors import Unreadable, Usage
-from yendo.formats import app_manifest, app_signature, app_writer
+from yendo.formats import app_manifest, app_writer
 from yendo.formats.app_writer import AppMember
 from yendo.installers import app_contents, app_rules, modern_app
 from yendo.package import file_signing
@@ -327,8 +328,7 @@ def test_a_proof_sees_a_package_that_lost_something(tmp_path: Path, yendo: Yendo
     folder, plan = office(tmp_path / "w")
     built = forms.build_app(folder, plan, forms.publisher_of(signer))
     found = {name: data for name, data in members(built.main).items() if "sounder.ini" not in name}
-    with built.main.open("w+b") as file:
-        app_writer.write(file, [AppMember(name, data) for name, data in found.items()])
+    remade(built.main, found)
     file_signing.sign_file(built.main, identity(signer))
     path = built.folder / "plan.toml"
     import hashlib
@@ -341,11 +341,18 @@ def test_a_proof_sees_a_package_that_lost_something(tmp_path: Path, yendo: Yendo
     assert "kept, and not there: file" in told and "sounder.ini" in told
 
 
+def remade(path: Path, files: dict[str, bytes]) -> Path:
+    """A package of these files, in place of what is there."""
+    with path.open("w+b") as file:
+        app_writer.write(file, [AppMember(*one) for one in files.items()])
+    return path
+
+
 def members(path: Path) -> dict[str, bytes]:
     """The files of a package but its own."""
     own = (app_manifest.BLOCK_MAP, app_manifest.TYPES, app_manifest.SIGNATURE)
     with zipfile.ZipFile(path) as archive:
-        return {app_signature._unquoted(name): archive.read(name) for name in archive.namelist() if name not in own}
+        return {unquote(name): archive.read(name) for name in archive.namelist() if name not in own}
 
 
 # --- the rules of the manifest ----------------------------------------------------------------------------------------
@@ -388,10 +395,7 @@ def sound(tmp_path_factory: pytest.TempPathFactory, signer: Path) -> dict[str, b
 def test_each_rule_broken(tmp_path: Path, sound: dict[str, bytes], rule: str, old: str, new: str) -> None:
     text = sound["AppxManifest.xml"].decode()
     assert old in text
-    path = tmp_path / "x.msix"
-    changed = {**sound, "AppxManifest.xml": text.replace(old, new, 1).encode()}
-    with path.open("w+b") as file:
-        app_writer.write(file, [AppMember(*one) for one in changed.items()])
+    path = remade(tmp_path / "x.msix", {**sound, "AppxManifest.xml": text.replace(old, new, 1).encode()})
     found = app_rules.broken(path)
     assert [one.rule for one in found] and {one.rule for one in found} == {rule}, found
     assert all(one.source for one in found)
@@ -405,10 +409,8 @@ def test_the_other_rules(tmp_path: Path, sound: dict[str, bytes]) -> None:
     many = "".join(
         one.replace('Id="AppSounder"', f'Id="More{n}"'.replace("More", "More" + "ab"[n % 2])) for n in range(101)
     )
-    path = tmp_path / "x.msix"
-    with path.open("w+b") as file:
-        changed = text[:end] + many + text[end:]
-        app_writer.write(file, [AppMember(n, d) for n, d in {**sound, "AppxManifest.xml": changed.encode()}.items()])
+    changed = text[:end] + many + text[end:]
+    path = remade(tmp_path / "x.msix", {**sound, "AppxManifest.xml": changed.encode()})
     assert {one.rule for one in app_rules.broken(path)} == {"app-too-many"}
     with zipfile.ZipFile(path, "a") as archive:
         archive.writestr("assets/LOGO-50x50.png", b"")
@@ -417,7 +419,5 @@ def test_the_other_rules(tmp_path: Path, sound: dict[str, bytes]) -> None:
 
 
 def test_a_hive_that_is_damaged_is_said(tmp_path: Path, sound: dict[str, bytes]) -> None:
-    path = tmp_path / "x.msix"
-    with path.open("w+b") as file:
-        app_writer.write(file, [AppMember(n, d) for n, d in {**sound, "User.dat": b"regf" + bytes(9000)}.items()])
+    path = remade(tmp_path / "x.msix", {**sound, "User.dat": b"regf" + bytes(9000)})
     assert any("User.dat cannot be read" in words for words in app_contents.summary(path))

@@ -118,38 +118,28 @@ def work(
         there = there_already(first, predicted)
         if there and not although:
             raise AlreadyThere(tuple(label(effect.thing) for effect in there), machine.label)
-        parts: dict[str, list[WorkRun]] = {}
-        belongs: dict[tuple[str, str], str] = {}
-        state = first
-        written = session.rewritten() or frozenset()
-        again: list[Caught] = []
-        for job in jobs:
-            progress(f"{job.part}: {job.command}")
-            ran, after = _ran(session, job, brought, timeout, state)
-            parts.setdefault(job.part, []).append(ran)
-            belongs.update({key_of(effect.thing): job.part for effect in difference(state, after)})
-            state = after
-            new = (session.rewritten() or frozenset()) - written
-            again += _written_again(sorted(new), first, job.part)
-            written |= new
+        done = _carried(session, jobs, brought, timeout, first, progress)
         progress("keeping what was changed")
-        old = first.items()
-        effects = difference(first, state)
+        effects = difference(first, done.state)
         changed = {key_of(effect.thing) for effect in effects}
+        again = [one for one in done.again if key_of(one.effect.thing) not in changed]
+        old, last = first.items(), jobs[-1].part
         found = [
             Caught(
-                effect=msgspec.structs.replace(effect, thing=placed(effect.thing, place)),
-                part=belongs.get(key_of(effect.thing), jobs[-1].part),
-                was=old.get(key_of(effect.thing)) if effect.change == "change" else None,
+                effect,
+                done.belongs.get(key_of(effect.thing), last),
+                old.get(key_of(effect.thing)) if effect.change == "change" else None,
             )
             for effect in effects
             if not fleeting(effect, session) and not _handed(effect, brought)
         ]
-        whole = {key_of(placed(effect.thing, place)): effect.thing for effect in effects}
-        found += [
-            msgspec.structs.replace(one, effect=Effect("add", placed(one.effect.thing, place), "observed"))
-            for one in again
-            if key_of(one.effect.thing) not in changed
+        found += again
+        whole = {key_of(placed(one.effect.thing, place)): one.effect.thing for one in found}
+        found = [
+            msgspec.structs.replace(
+                one, effect=msgspec.structs.replace(one.effect, thing=placed(one.effect.thing, place))
+            )
+            for one in found
         ]
         if not any(one.effect.kind not in ("folder", "registry-key") for one in found):
             raise WorkFailed("the work ended well and changed nothing that lasts; does it need another switch?")
@@ -165,10 +155,44 @@ def work(
         return WorkDone(
             session.surroundings,
             machine.label,
-            tuple(WorkPart(name, tuple(ran)) for name, ran in parts.items()),
+            tuple(WorkPart(name, tuple(ran)) for name, ran in done.parts.items()),
             tuple(found),
             tuple(label(effect.thing) for effect in there if key_of(effect.thing) not in changed),
         )
+
+
+class _Carried(msgspec.Struct):
+    """What the jobs were on the way: their runs by part, the part that a thing was changed in last, the machine after
+    them, and the files that they wrote again as they were.
+    """
+
+    state: State
+    parts: dict[str, list[WorkRun]] = {}
+    belongs: dict[tuple[str, str], str] = {}
+    again: list[Caught] = []
+
+
+def _carried(
+    session: WatchedSession,
+    jobs: Sequence[WorkLine],
+    brought: Sequence[Path],
+    timeout: float,
+    first: State,
+    progress: Progress,
+) -> _Carried:
+    """Carries the jobs out, one after the other. Raises WorkFailed."""
+    done = _Carried(first)
+    written = session.rewritten() or frozenset()
+    for job in jobs:
+        progress(f"{job.part}: {job.command}")
+        ran, after = _ran(session, job, brought, timeout, done.state)
+        done.parts.setdefault(job.part, []).append(ran)
+        done.belongs.update({key_of(effect.thing): job.part for effect in difference(done.state, after)})
+        done.state = after
+        new = (session.rewritten() or frozenset()) - written
+        done.again += _written_again(sorted(new), first, job.part)
+        written |= new
+    return done
 
 
 def _written_again(paths: Sequence[str], first: State, part: str) -> Iterator[Caught]:

@@ -94,6 +94,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--although", default="", metavar="WHY", help="why what is there already does not matter")
     machines.add_watching(parser, "command", "30 min")
     machines.add_this_computer(parser)
+    _configure_away(parser)
+    _configure_showing(parser)
+
+
+def _configure_away(parser: argparse.ArgumentParser) -> None:
     away = parser.add_argument_group("on a Windows where nothing is installed")
     away.add_argument(
         "--kit",
@@ -109,7 +114,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="FILE",
         help="what the kit has brought back; a second one, from another machine, tells what is a machine's own",
     )
-    _configure_showing(parser)
 
 
 def _configure_showing(parser: argparse.ArgumentParser) -> None:

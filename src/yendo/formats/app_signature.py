@@ -8,11 +8,11 @@ them.
 from __future__ import annotations
 
 import hashlib
-import re
 import struct
 import zlib
 from pathlib import Path
 from typing import BinaryIO
+from urllib.parse import unquote
 
 from yendo.errors import Unreadable
 from yendo.formats.app_manifest import BLOCK_MAP, SIGNATURE, TYPES
@@ -29,7 +29,7 @@ def digests(file: BinaryIO) -> bytes:
     entries, start = _entries(file)
     if [entry.name.decode() for entry in entries[-2:]] != [BLOCK_MAP, TYPES]:
         raise Unreadable("the package was not made here: its block map and list of types do not stand last")
-    names = [_unquoted(entry.name.decode()) for entry in entries[:-2]]
+    names = [unquote(entry.name.decode()) for entry in entries[:-2]]
     types = types_of(names, signed=True).encode()
     block_map = _content(file, entries[-2])
     file.seek(entries[-1].offset)
@@ -120,10 +120,6 @@ def _content(file: BinaryIO, entry: AppRecord) -> bytes:
     name, extra = struct.unpack_from("<HH", head, 26)
     data = at(file, entry.offset + 30 + name + extra, entry.packed)
     return zlib.decompress(data, -15) if entry.method else data
-
-
-def _unquoted(name: str) -> str:
-    return re.sub(r"%([0-9A-F]{2})", lambda found: chr(int(found[1], 16)), name).encode("latin-1").decode("utf-8")
 
 
 def stated_of(path: Path) -> dict[str, bytes]:

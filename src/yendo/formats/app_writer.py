@@ -12,7 +12,7 @@ import io
 import os
 import struct
 import zlib
-from collections import deque
+from collections import Counter, deque
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
@@ -91,9 +91,9 @@ def write(target: BinaryIO, members: Sequence[AppMember], *, bundle: bool = Fals
 
     Raises ValueError where a name is there twice, in large or small letters.
     """
-    names = [member.name.lower() for member in members]
-    if twice := {name for name in names if names.count(name) > 1} if len(set(names)) < len(names) else None:
-        raise ValueError(f"the package has a file twice: {sorted(twice)[0]}")
+    names = Counter(member.name.lower() for member in members)
+    if twice := sorted(name for name, count in names.items() if count > 1):
+        raise ValueError(f"the package has a file twice: {twice[0]}")
     entries: list[AppRecord] = []
     lines = [
         f'<?xml version="1.0" encoding="UTF-8" standalone="no"?>\r\n<BlockMap xmlns="{_MAP}" HashMethod="{_HASHES}">'

@@ -18,7 +18,7 @@ from yendo.forms import app_logos, app_text
 from yendo.forms.app_text import LEAST, LOGOS, STORE_LOGO, TILES, AppWords
 from yendo.forms.app_things import AppStart, AppThings, hives
 from yendo.forms.form import MSIX, FormBuilt, brought, form_plan, workspace
-from yendo.forms.places import Impossible
+from yendo.forms.places import Impossible, least_build
 from yendo.installers import app_rules, modern_app
 from yendo.plan import Plan
 from yendo.terms.settings import settle
@@ -125,7 +125,7 @@ def _words(plan: Plan, publisher: str) -> AppWords:
         raise Usage(
             f"an app package is named by 3 to 50 letters, digits, dots and hyphens, and the plan's id is {package.id}"
         )
-    asked = re.search(r">=\s*10\.0\.(\d+)", plan.when.os or "")
+    asked = least_build(plan.when.os)
     language = package.language if package.language and _LANGUAGES.fullmatch(package.language) else "en-us"
     return AppWords(
         name=package.id,
@@ -189,7 +189,7 @@ def _hive(root: hive.HiveKey) -> bytes:
 def _asked(plan: Plan, least: int) -> str:
     """Which Windows the plan asks for, with what the manifest asks for besides."""
     given = plan.when.os or ""
-    found = re.search(r">=\s*10\.0\.(\d+)", given)
+    found = least_build(given)
     if found is None:
         return ", ".join(filter(None, (given, f">=10.0.{least}")))
     return given.replace(found[0], f">=10.0.{max(least, int(found[1]))}")

@@ -77,10 +77,10 @@ def manifest(words: AppWords, starts: Sequence[AppStart], declared: Sequence[App
     if any(one.more["account"] == "localSystem" for one in services):
         full.append(AppNode("rescap:Capability", {"Name": "localSystemServices"}))
     applications = AppNode("Applications")
+    # what two starts of one program share is said once; what nobody starts by name goes with the first
+    homes = {start.program: start.id for start in reversed(starts)}
     for number, start in enumerate(starts, 1):
-        own = [one for one in declared if one.program == start.program or (number == 1 and _homeless(one, starts))]
-        if number > 1:  # what two starts of one program share is said once
-            own = [one for one in own if start.program not in [other.program for other in starts[: number - 1]]]
+        own = [one for one in declared if homes.get(one.program, starts[0].id) == start.id]
         applications.inner.append(_application(number, start, own))
     names = applications.names()
     known = elements()
@@ -122,11 +122,6 @@ def manifest(words: AppWords, starts: Sequence[AppStart], declared: Sequence[App
     top.given |= {f"xmlns:{prefix}": known.namespace[prefix] for prefix in used}
     top.given["IgnorableNamespaces"] = " ".join(used)
     return '<?xml version="1.0" encoding="utf-8"?>\n' + top.written(), least
-
-
-def _homeless(one: AppDeclared, starts: Sequence[AppStart]) -> bool:
-    """Whether something declared belongs to a program that nobody starts by name: it goes with the first one."""
-    return one.program not in [start.program for start in starts]
 
 
 def _application(number: int, start: AppStart, declared: Sequence[AppDeclared]) -> AppNode:

@@ -33,7 +33,7 @@ from yendo.errors import Usage
 from yendo.facts.versions import VersionRange
 from yendo.formats.msi.database import TableCell
 from yendo.formats.msi.schema import SUGGESTED
-from yendo.forms.places import PUBLIC, Directories, Impossible, Row, code, command_words, file_name, key
+from yendo.forms.places import PUBLIC, Directories, Impossible, Row, code, command_words, file_name, key, least_build
 from yendo.plan import Plan
 from yendo.steps.captured import Decided
 from yendo.terms.settings import PLACE
@@ -488,7 +488,7 @@ def _about(made: Composer, line: str, product: str, version: str) -> None:
 def _asked_of_windows(made: Composer) -> None:
     """The build that the plan asks for, which the system's own property no longer tells."""
     asked = made.plan.when.os
-    lowest = re.search(r">=\s*10\.0\.(\d+)", asked) if asked else None
+    lowest = least_build(asked)
     if lowest:
         VersionRange.parse(str(asked))
         where = r"SOFTWARE\Microsoft\Windows NT\CurrentVersion"

@@ -92,7 +92,9 @@ def put(
         if plan.settings:
             step["properties"] = {property_of(name): f"{{setting.{name}}}" for name in plan.settings}
         rule = {"kind": "msi-product", "code": composed.product, "version": f"=={composed.version}"}
-        return form_plan(form, plan, files, {"install": [step], "detect": [rule], **more})
+        said = {"settings": msgspec.to_builtins(plan.settings), "site": msgspec.to_builtins(plan.site)}
+        own = {name: value for name, value in said.items() if value}
+        return form_plan(form, plan, files, {**own, "install": [step], "detect": [rule], **more})
 
     return workspace(form, base, whole, written, planned, composed.notes + notes, sites)
 
@@ -133,8 +135,9 @@ def brought(plan: Plan, base: Path, what: str) -> tuple[list[Decided], Promise]:
             kept += own.kept
             left += own.left
         elif isinstance(step, CopyStep) and not step.fill and not step.mirror:
-            found += (brought := [authored(path, to, base.resolve()) for path, to in extras(base, step)])
-            kept += [one.caught.effect for one in brought]
+            placed = [authored(path, to, base.resolve()) for path, to in extras(base, step)]
+            found += placed
+            kept += [one.caught.effect for one in placed]
         else:
             kind = str(step.__struct_config__.tag)
             raise Usage(
@@ -270,10 +273,6 @@ def form_plan(
         values = {"file": path.name, "sha256": digest.of_file(path), "size": path.stat().st_size}
         media.append(tomlkit.item({**values, "origin": origin}))
     document["media"] = media
-    if plan.settings and form != MSIX:  # an app package has none
-        document["settings"] = msgspec.to_builtins(plan.settings)
-        if plan.site:
-            document["site"] = msgspec.to_builtins(plan.site)
     for name, value in more.items():
         document[name] = value
     return tomlkit.dumps(document)

@@ -67,6 +67,11 @@ def file_name(long: str) -> str:
     return f"{short}.{ending}|{long}" if ending else f"{short}|{long}"
 
 
+def least_build(asked: str | None) -> re.Match[str] | None:
+    """Where a plan's range of Windows says the oldest build; the build is its first group."""
+    return re.search(r">=\s*10\.0\.(\d+)", asked or "")
+
+
 def command_words(line: str) -> tuple[str, str]:
     """The program of a command line, and the rest."""
     match = re.match(r'\s*(?:"([^"]+)"|(.+?\.exe)(?=\s|$)|(\S+))\s*(.*)$', line, re.I)

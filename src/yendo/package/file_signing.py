@@ -7,7 +7,6 @@ Source: "Windows Authenticode Portable Executable Signature Format" for the indi
 
 from __future__ import annotations
 
-import hashlib
 import shutil
 import tempfile
 from collections.abc import Callable, Iterator
@@ -15,7 +14,6 @@ from functools import partial
 from pathlib import Path
 from typing import Any
 
-import msgspec
 import tomlkit
 
 from yendo import atomic, digest
@@ -25,7 +23,15 @@ from yendo.formats.cfb import ByteSource, CompoundFile, Storage, StorageEntry
 from yendo.formats.msi import Database
 from yendo.installers import modern_app, signatures
 from yendo.installers.msi import signature as databases
-from yendo.package.signing import SIP_INFO, Indirect, SignerIdentity, SipInfo, Verified, judged_message, loaded, message
+from yendo.package.signing import (
+    SignerIdentity,
+    Verified,
+    indirect_message,
+    judged_message,
+    loaded,
+    thumbprint,
+    vouched_for,
+)
 
 # The parts of Windows that read such signatures, as their identifiers lie in a message, and the version each expects.
 _READERS = {
@@ -53,7 +59,7 @@ def sign_file(path: Path, who: SignerIdentity, stamp: str | None = None) -> Veri
         raise Usage(f"the certificate of {own.subject.human_friendly} {words}")
 
     def signed(kind: str, stated: bytes) -> bytes:
-        return _message(who, kind, stated, stamp, path.name)
+        return indirect_message(who, _READERS[kind], stated, stamp, path.name)
 
     with tempfile.TemporaryDirectory(prefix=".yendo-sign-", dir=path.parent) as place:
         new = Path(place) / path.name
@@ -64,19 +70,7 @@ def sign_file(path: Path, who: SignerIdentity, stamp: str | None = None) -> Veri
         was = digest.of_file(path)
         new.replace(path)
     _told_the_plan(path, was)
-    return verify_file(path, frozenset({hashlib.sha256(own.dump()).hexdigest().upper()}))
-
-
-def _message(who: SignerIdentity, kind: str, stated: bytes, stamp: str | None, name: str) -> bytes:
-    version, reader = _READERS[kind]
-    info = SipInfo({"version": version, "reader": reader, **{f"reserved_{number}": 0 for number in range(5)}})
-    content = Indirect(
-        {
-            "data": {"type": SIP_INFO, "value": info},
-            "message_digest": {"algorithm": {"algorithm": "sha256"}, "digest": stated},
-        }
-    )
-    return message(who, content.contents, kind="indirect_data", indirect=content, stamp=stamp, what=name)
+    return verify_file(path, frozenset({thumbprint(who)}))
 
 
 def _app(path: Path, new: Path, own: Any, signed: Callable[[str, bytes], bytes]) -> None:
@@ -136,11 +130,7 @@ def verify_file(path: Path, trusted: frozenset[str] = frozenset()) -> Verified:
         problems += _altered(path, signatures.parse(raw))
     except signatures.Unclear as error:
         problems.append(str(error))
-    vouched = found.thumbprint in trusted
-    if trusted and not vouched:
-        who = f"{found.signer or 'nobody'}, {found.thumbprint or 'no certificate'}"
-        problems.append(f"it is signed by a certificate that nobody vouched for: {who}")
-    return msgspec.structs.replace(found, problems=tuple(problems), vouched=vouched)
+    return vouched_for(found, problems, trusted)
 
 
 def _raw(path: Path) -> bytes | None:

@@ -193,6 +193,11 @@ def loaded(certificate: Any) -> Any:
     return asn1_x509.Certificate.load(certificate.public_bytes(Encoding.DER))
 
 
+def thumbprint(who: SignerIdentity) -> str:
+    """The SHA-256 of the signer's certificate, in capitals."""
+    return hashlib.sha256(loaded(who.certificates[0]).dump()).hexdigest().upper()
+
+
 def _signature(who: SignerIdentity, data: bytes, what: str) -> tuple[str, bytes]:
     from cryptography.hazmat.primitives import hashes
     from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
@@ -392,16 +397,26 @@ def script_digest(data: bytes) -> bytes:
     return hashlib.sha256(bare(data.decode("utf-8-sig")).encode("utf-16-le")).digest()
 
 
-def signed_script(data: bytes, who: SignerIdentity, stamp: str | None, name: str = "") -> bytes:
-    """A script with its signature block."""
-    info = SipInfo({"version": 0x10000, "reader": _SCRIPT_READER, **{f"reserved_{number}": 0 for number in range(5)}})
+def indirect_message(
+    who: SignerIdentity, reader: tuple[int, bytes], stated: bytes, stamp: str | None, name: str
+) -> bytes:
+    """A signed message that states a digest in place of a file. ``reader``: the part of Windows that reads such
+    signatures, as the version that it expects and its identifier. Raises as ``message``.
+    """
+    version, part = reader
+    info = SipInfo({"version": version, "reader": part, **{f"reserved_{number}": 0 for number in range(5)}})
     content = Indirect(
         {
             "data": {"type": SIP_INFO, "value": info},
-            "message_digest": {"algorithm": {"algorithm": "sha256"}, "digest": script_digest(data)},
+            "message_digest": {"algorithm": {"algorithm": "sha256"}, "digest": stated},
         }
     )
-    raw = message(who, content.contents, kind="indirect_data", indirect=content, stamp=stamp, what=name)
+    return message(who, content.contents, kind="indirect_data", indirect=content, stamp=stamp, what=name)
+
+
+def signed_script(data: bytes, who: SignerIdentity, stamp: str | None, name: str = "") -> bytes:
+    """A script with its signature block."""
+    raw = indirect_message(who, (0x10000, _SCRIPT_READER), script_digest(data), stamp, name)
     encoded = base64.b64encode(raw).decode()
     lines = [f"# {encoded[at : at + 64]}" for at in range(0, len(encoded), 64)]
     text = bare(data.decode("utf-8-sig")) + "\r\n" + "\r\n".join([SIGNED, *lines, _END]) + "\r\n"
@@ -461,8 +476,7 @@ def sign(package: Path, who: SignerIdentity, stamp: str | None = None) -> Verifi
         listed = listing(new)
         (new / LISTING).write_bytes(listed)
         (new / MESSAGE).write_bytes(message(who, listed, stamp=stamp, what=LISTING))
-    own = hashlib.sha256(loaded(who.certificates[0]).dump()).hexdigest().upper()
-    return verify(package, frozenset({own}))
+    return verify(package, frozenset({thumbprint(who)}))
 
 
 def signers(given: Iterable[str]) -> frozenset[str]:
@@ -528,11 +542,17 @@ def verify(package: Path, trusted: frozenset[str] = frozenset()) -> Verified:
             problems.append(f"{name} is signed by another certificate than the listing")
         if stated != script_digest(data):
             problems.append(f"{name} has changed since it was signed")
-    vouched = message.thumbprint in trusted
+    return vouched_for(message, problems, trusted)
+
+
+def vouched_for(found: Verified, problems: Iterable[str], trusted: frozenset[str]) -> Verified:
+    """A judged signature with all of its problems, and whether one of the stated signers made it."""
+    vouched = found.thumbprint in trusted
+    whole = tuple(problems)
     if trusted and not vouched:
-        who = f"{message.signer or 'nobody'}, {message.thumbprint or 'no certificate'}"
-        problems.append(f"it is signed by a certificate that nobody vouched for: {who}")
-    return msgspec.structs.replace(message, problems=tuple(problems), vouched=vouched)
+        who = f"{found.signer or 'nobody'}, {found.thumbprint or 'no certificate'}"
+        whole += (f"it is signed by a certificate that nobody vouched for: {who}",)
+    return msgspec.structs.replace(found, problems=whole, vouched=vouched)
 
 
 def judged_message(raw: bytes, content: bytes | None, what: str) -> Verified:
