@@ -189,5 +189,11 @@ class Machine(Protocol):
         ``because`` is the evidence of what installed it; ``empty`` says that a folder holds nothing.
         """
 
+    def unmended(self, *, patched: bool) -> str:
+        """Why a repair on this machine does not put a file of a database back; empty where it does as Windows does.
+
+        ``patched`` says that a patch was applied to the product.
+        """
+
     def interrupt(self) -> None:
         """Ends what other threads are doing on machines of this kind, as soon as may be."""

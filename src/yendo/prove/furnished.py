@@ -58,6 +58,9 @@ class Furnished:
     def leaves(self, effect: Effect, because: Evidence | None, *, empty: bool) -> str:
         return self.machine.leaves(effect, because, empty=empty)
 
+    def unmended(self, *, patched: bool) -> str:
+        return self.machine.unmended(patched=patched)
+
     def interrupt(self) -> None:
         self.machine.interrupt()
 

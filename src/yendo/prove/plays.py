@@ -17,7 +17,7 @@ import msgspec
 from yendo.detect.states import main_file
 from yendo.effects import Effect, File, Product, RegistryValue, Shortcut, State, UninstallEntry, difference
 from yendo.effects.things import parent
-from yendo.errors import Unreadable
+from yendo.errors import NotCovered, Unreadable
 from yendo.facts.machine import USUAL, Facts
 from yendo.facts.surroundings import expand
 from yendo.machines.protocol import Session
@@ -527,6 +527,10 @@ def repair(stage: Stage) -> None:
         )
         carried = stage.verb(session, "repair")
         back = session.state().get("file", main.path)
+        patched = any(".msp" in (action.command or "").lower() for action in stage.manifest.install)
+        reason = stage.machine.unmended(patched=patched)
+        if carried.exit_code in ACCEPTED and back is None and reason:
+            raise NotCovered(f"{main.path} is missing after the repair: {reason}")
         good = carried.exit_code in ACCEPTED and back is not None
         stage.phase(
             "repair",

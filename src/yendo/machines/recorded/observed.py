@@ -113,6 +113,9 @@ class Observed:
     def leaves(self, effect: Effect, because: Evidence | None, *, empty: bool) -> str:
         return quirks.leaves(effect, because, empty=empty) if self.is_layer else ""
 
+    def unmended(self, *, patched: bool) -> str:
+        return quirks.UNMENDED if patched and self.is_layer else ""
+
 
 def said(lines: Iterable[str]) -> tuple[dict[str, str], dict[str, str]]:
     """What a machine says of itself, and its environment, from the observer's lines."""

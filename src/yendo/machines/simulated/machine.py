@@ -94,6 +94,9 @@ class SimulatedMachine:
     def leaves(self, effect: Effect, because: Evidence | None, *, empty: bool) -> str:
         return ""
 
+    def unmended(self, *, patched: bool) -> str:
+        return ""
+
     def interrupt(self) -> None:
         """Nothing: what is simulated ends by itself in moments."""
 

@@ -309,6 +309,9 @@ class WineMachine:
     def leaves(self, effect: Effect, because: Evidence | None, *, empty: bool) -> str:
         return quirks.leaves(effect, because, empty=empty)
 
+    def unmended(self, *, patched: bool) -> str:
+        return quirks.UNMENDED if patched else ""
+
     def interrupt(self) -> None:
         """Ends what runs on every machine of this kind that another thread has in use; its next command raises
         NoMachine.

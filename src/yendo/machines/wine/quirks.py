@@ -181,6 +181,10 @@ def leaves(effect: Effect, because: Evidence | None, *, empty: bool) -> str:
     return _LEAVES.get(because.table or "", "") if because is not None and effect.change == "add" else ""
 
 
+# Source: the layer's own trace of such a repair: every file, of the database and of the patch, is passed over as
+# "obsoleted by patch". Windows takes them from the copies of database and patch that it keeps.
+UNMENDED = "the layer's installer puts no file of a patched product back, and ends with 0; Windows does"
+
 # What Windows ends with, what the layer ends with, and why.
 EXIT_CODES = {
     (1642, 1605): "the layer has one code for a patch whose product is missing and for a product that is missing"
