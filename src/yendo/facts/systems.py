@@ -6,9 +6,7 @@ What is not here is *unknown*, not "not there": an installer that asks for it is
 from __future__ import annotations
 
 import re
-import tomllib
 from functools import cache
-from importlib.resources import files
 
 import msgspec
 
@@ -112,9 +110,17 @@ class Shared(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     features: dict[str, int]
 
 
+def _data(name: str) -> dict[str, object]:
+    """A table of ours beside this module. What reads it is loaded with the first one: not everything needs one."""
+    import tomllib
+    from importlib.resources import files
+
+    return tomllib.loads(files("yendo.facts").joinpath(name).read_text("utf-8"))
+
+
 @cache
 def shared() -> Shared:
-    return msgspec.convert(tomllib.loads(files("yendo.facts").joinpath("windows.toml").read_text("utf-8")), Shared)
+    return msgspec.convert(_data("windows.toml"), Shared)
 
 
 FONTS = r"Software\Microsoft\Windows NT\CurrentVersion\Fonts"
@@ -216,8 +222,7 @@ def knows(version: str, key: str, name: str) -> bool:
 
 @cache
 def systems() -> dict[str, System]:
-    raw = tomllib.loads(files("yendo.facts").joinpath("systems.toml").read_text("utf-8"))
-    return msgspec.convert(raw, dict[str, System])
+    return msgspec.convert(_data("systems.toml"), dict[str, System])
 
 
 def system(name: str) -> System:

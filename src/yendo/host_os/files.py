@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import ctypes
 import os
 import shutil
 import tempfile
@@ -11,9 +10,12 @@ import time
 from collections.abc import Iterator
 from functools import cache
 from pathlib import Path
-from typing import BinaryIO
+from typing import TYPE_CHECKING, BinaryIO
 
 from yendo.host_os.system import LINUX, WINDOWS
+
+if TYPE_CHECKING:
+    import ctypes
 
 _AT_FDCWD, _EXCHANGE = -100, 2  # Source: renameat2(2)
 PATIENCE = 5.0  # seconds for a reader to let a file go, where an open file cannot be replaced
@@ -65,6 +67,8 @@ def exchange(new: Path, target: Path) -> None:
 
 @cache
 def _libc() -> ctypes.CDLL:
+    import ctypes  # only where a folder is put in place of another: it is slow to load
+
     return ctypes.CDLL(None, use_errno=True)
 
 

@@ -7,12 +7,17 @@ from __future__ import annotations
 import contextlib
 import os
 import signal
-import subprocess
 import time
 from collections.abc import Iterable, Iterator
-from typing import TypedDict
+from typing import TYPE_CHECKING, TypedDict
 
 from yendo.host_os.system import WINDOWS
+
+if TYPE_CHECKING:
+    import subprocess
+
+
+_CREATE_NEW_PROCESS_GROUP = 0x200  # Source: the documentation of CreateProcess
 
 
 class ProcessGroup(TypedDict, total=False):
@@ -23,11 +28,7 @@ class ProcessGroup(TypedDict, total=False):
 
 
 def new_group() -> ProcessGroup:
-    return (
-        {"creationflags": int(getattr(subprocess, "CREATE_NEW_PROCESS_GROUP", 0))}
-        if WINDOWS
-        else {"start_new_session": True}
-    )
+    return {"creationflags": _CREATE_NEW_PROCESS_GROUP} if WINDOWS else {"start_new_session": True}
 
 
 def is_alive(process: int) -> bool:

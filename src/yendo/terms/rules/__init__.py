@@ -11,7 +11,6 @@ import importlib
 import inspect
 import pkgutil
 from functools import cache
-from importlib.resources import files
 from typing import TYPE_CHECKING, Any, Union
 
 from yendo.terms.rules import groups
@@ -63,6 +62,8 @@ def function_of(kind: str) -> str:
 def fragment(kind: str) -> str:
     """The part of the scripts that judges a kind, as text; families share one."""
     module = KINDS[kind].__module__.rpartition(".")[2]
+    from importlib.resources import files  # only a build asks
+
     return files(__name__).joinpath(f"{module}.ps1").read_text("utf-8")
 
 

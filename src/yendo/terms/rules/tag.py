@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from typing import Any
-from xml.etree.ElementTree import Element
+from typing import TYPE_CHECKING, Any
 
 from yendo.effects.things import parent
 from yendo.errors import NotCovered
 from yendo.terms.amounts import Text
 from yendo.terms.rules.base import BaseRule, Criteria, Field, OvalTest, Sight, bounds, fits
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
 
 MAX_TAG = 1 << 20
 
