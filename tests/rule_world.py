@@ -56,6 +56,7 @@ SERVICES = r"System\CurrentControlSet\Services\TideLogger"
 VARIABLES = r"System\CurrentControlSet\Control\Session Manager\Environment"
 TASKS = r"Software\Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache\Tree\Tidewell sync"
 DRIVERS = r"System\DriverDatabase\DriverPackages\tide.inf_amd64_0123"
+STORED = r"C:\windows\System32\DriverStore\FileRepository\tide.inf_amd64_0123\tide.inf"
 APPS = r"Software\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Applications\Tidewell.Lantern_"
 ROOT = r"Software\Microsoft\SystemCertificates\Root\Certificates" + "\\" + "AB" * 20
 PROGRAM, OLD = (PROGRAMS / "lantern-6.2.1.exe").read_bytes(), (PROGRAMS / "lantern-6.1.0.exe").read_bytes()
@@ -127,7 +128,17 @@ SLOTS: dict[str, list[list[tuple[Any, ...]]]] = {
     ],
     "variable": [[], *[[("value", "HKLM", "64", VARIABLES, "TIDE_HOME", data)] for data in ("C:\\Tide", "c:\\tide")]],
     "task": [[], [("value", "HKLM", "64", TASKS, "Id", "{1}")]],
-    "driver": [[], [("value", "HKLM", "64", DRIVERS, "", "oem3.inf")]],
+    "driver": [
+        [],
+        [("value", "HKLM", "64", DRIVERS, "", "oem3.inf")],
+        *[
+            [
+                ("value", "HKLM", "64", DRIVERS, "", "oem3.inf"),
+                ("file", STORED, f"[Version]\r\ndriverver = 03/14/2026, {version} ; ours\r\n".encode()),
+            ]
+            for version in ("2.1.0.0", "1.4")
+        ],
+    ],
     "app": [
         [],
         *[
@@ -187,6 +198,7 @@ RULES: list[BaseRule] = [
     EnvironmentRule(name="TIDE_HOME", equals=r"C:\Tide"),
     TaskRule(name="Tidewell sync"),
     DriverRule(inf="Tide.inf"),
+    DriverRule(inf="tide.inf", version=">=2"),
     AppRule(name="Tidewell.Lantern"),
     AppRule(name="Tidewell.Lantern", version=">=2"),
     CertificateRule(thumbprint="ab" * 20),
@@ -207,6 +219,7 @@ RULES: list[BaseRule] = [
 ]
 NO_OVAL = {rule.title for rule in RULES if isinstance(rule, FileRule) and rule.architecture} | {
     "app Tidewell.Lantern >=2",
+    "driver tide.inf >=2 is in the store",
     "identification tag lantern >=6",
 }
 
@@ -269,7 +282,9 @@ def sight(choice: Choice, environment: dict[str, str]) -> Sight:
         if lowered == TASKS.lower():
             state.add(Part("task", "Tidewell sync"))
         elif lowered == DRIVERS.lower():
-            state.add(Part("driver", "tide", "tide.inf"))
+            stored = next((part[2] for part in content(choice) if part[:2] == ("file", STORED)), b"")
+            version = re.search(rb", ([0-9.]+) ;", stored)
+            state.add(Part("driver", "tide", f"tide.inf={version[1].decode()}" if version else "tide.inf"))
         elif lowered.startswith(APPS.lower()):
             state.add(Part("app", "Tidewell.Lantern", key[len(APPS) :].partition("_")[0]))
     return Sight(state, environment, None, None, lambda path: texts.get(path.lower()))

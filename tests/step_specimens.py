@@ -7,6 +7,8 @@ import zipfile
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+from yendo.demo import drivers
+
 REG = """Windows Registry Editor Version 5.00
 
 [HKEY_LOCAL_MACHINE\\Software\\Tidewell\\Imported]
@@ -274,8 +276,7 @@ def workspace(folder: Path, steps: str = STEPS) -> Path:
         "scripts/mark.cmd": b"@echo off\r\necho %~1 %~2> C:\\Marrowby\\by-cmd.txt\r\n",
         "scripts/mark.ps1": b"param([string]$Site)\r\n[IO.File]::WriteAllText('C:\\Marrowby\\by-shell.txt', $Site + [IO.File]::ReadAllText([IO.Path]::Combine($PSScriptRoot, 'beside.txt')))\r\n",
         "scripts/beside.txt": b" beside",
-        "driver/tide.inf": b"[Version]\r\n",
-        "driver/tide.cat": b"catalogue",
+        **{f"driver/{name}": data for name, data in drivers.CURRENT.all_files.items()},
     }
     for name, data in files.items():
         path = extras / name

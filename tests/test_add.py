@@ -12,7 +12,7 @@ import pytest
 from conftest import Yendo, parsed
 
 from yendo.cli import add_command, main
-from yendo.demo import sounder
+from yendo.demo import drivers, sounder
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.plan import read
 from yendo.prove.prove import prove
@@ -176,10 +176,11 @@ def _below(parser: argparse.ArgumentParser) -> dict[str, argparse.ArgumentParser
 def share(tmp_path: Path) -> Path:
     folder = tmp_path / "share"
     for name, text in (
-        ("quays.reg", QUAYS), ("tidy.ps1", TIDY), ("charts/a.chart", "depths"), ("gauge/gauge.inf", "[Version]"), ("gauge/gauge.cat", "c"),
+        ("quays.reg", QUAYS), ("tidy.ps1", TIDY), ("charts/a.chart", "depths"), 
     ):  # fmt: skip
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
         (folder / name).write_text(text)
+    drivers.put(drivers.CURRENT, folder / "gauge")
     return folder
 
 
@@ -189,11 +190,16 @@ def proved(workspace: Path, machine: Any) -> Any:
 
 def test_a_driver_folder_is_proved_without_an_editor(yendo: Yendo, share: Path, tmp_path: Path) -> None:
     yendo("draft", "w", share / "gauge")
-    yendo("decide", "w", "--accept-defaults", "--answer", "package.contact=us")
+    listed = yendo("decide", "w", "--list", expect=1).stdout
+    assert "Tidewell signed the driver, not Microsoft" in " ".join(listed.split())
+    yendo("decide", "w", "--answer", "package.contact=us", "--answer", "install.1.store=TrustedPublisher")
     yendo("build", "w")
     proof = proved(tmp_path / "w", SimulatedMachine())
     assert proof.passed, proof.phases
-    assert {str(rule.__struct_config__.tag) for rule in read(tmp_path / "w" / "plan.toml")[0].detect} == {"driver"}
+    plan, _ = read(tmp_path / "w" / "plan.toml")
+    assert [(rule.__struct_config__.tag, rule.version) for rule in plan.detect] == [("driver", ">=2.1.0.0")]
+    assert (plan.package.version, plan.package.publisher, plan.package.architecture) == ("2.1.0.0", "Tidewell", "x64")
+    assert (tmp_path / "w" / "extras" / "tidewell.cer").read_bytes() == drivers.publisher()
 
 
 def test_registry_files_and_folders_in_their_order(yendo: Yendo, share: Path, vendor: Path, tmp_path: Path) -> None:

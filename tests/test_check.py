@@ -15,6 +15,7 @@ from specimens import Specimen
 from test_setups import CHANGES as SETUPS
 
 from yendo.check import RULES, Workspace, check
+from yendo.demo import drivers
 from yendo.demo.patching import write_patch
 from yendo.demo.vendor import guid
 from yendo.draft import draft
@@ -337,7 +338,17 @@ def unsigned(folder: Path) -> None:
     )(folder)
 
 
+def driver(number: int) -> Change:
+    def change(folder: Path) -> None:
+        drivers.put(drivers.SHARE[number], folder / "extras" / "gauge")
+        append('\n[[install]]\nkind = "driver"\nfrom = "extras/gauge"\n')(folder)
+
+    return change
+
+
 SEQUENCES = [
+    ("driver-fault", driver(3), "tidegauge.inf has no catalogue", "from ="),
+    ("driver-doubt", driver(0), "Tidewell signed it, not Microsoft", "from ="),
     ("unsigned-script", unsigned, "mark.ps1 has no signature", "run ="),
     (
         "step-mistake",

@@ -435,6 +435,41 @@ def _json() -> list[bytes]:
     ]
 
 
+def driver(data: bytes) -> object:
+    """An ``.inf``, read by each kind of Windows."""
+    from yendo.drivers import reading
+    from yendo.drivers.target import DriverTarget
+
+    with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
+        path = Path(folder, "x.inf")
+        path.write_bytes(data)
+        for windows in (DriverTarget(), DriverTarget((6, 1, 7601), "x86", 3)):
+            reading.read(path, windows, language=0x407)
+    return None
+
+
+def _drivers() -> list[bytes]:
+    from yendo.demo import drivers
+
+    real = Path("/usr/share/doc/qemu-system-data/qemupciserial.inf")
+    found = [one.files["tidegauge.inf"] for one in drivers.SHARE]
+    return found + ([real.read_bytes()] if real.exists() else [])
+
+
+def catalogue(data: bytes) -> object:
+    from yendo.formats import security_catalogue
+    from yendo.installers.judging import judged_message
+
+    judged_message(data, None, "x")
+    return security_catalogue.parse(data)
+
+
+def _catalogues() -> list[bytes]:
+    from yendo.demo import drivers
+
+    return [one.all_files["tidegauge.cat"] for one in drivers.SHARE if one.catalogue]
+
+
 TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "compound-file": (compound_file, lambda: _like(b"\xd0\xcf\x11\xe0")),
     "database": (database, lambda: _like(b"\xd0\xcf\x11\xe0")),
@@ -448,6 +483,8 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "app-package": (app_package, lambda: _like(b"PK") or [b"PK\3\4"]),
     "app": (app, _apps),
     "hive": (hive, _hives),
+    "driver": (driver, _drivers),
+    "catalogue": (catalogue, _catalogues),
     "capture": (capture, _captures),
     "link": (link, lambda: [struct.pack("<I16sI", 0x4C, bytes.fromhex("0114020000000000c000000000000046"), 0x1FF) + bytes(200)]),
     "registrar": (registrar, lambda: [b"HKCR { Tide.File = s 'Tide' { CLSID = s '{0}' } NoRemove CLSID { ForceRemove {1} = d '7' } }"]),

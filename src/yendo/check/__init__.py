@@ -1,6 +1,6 @@
 """Rules that find mistakes in a plan, one rule a function."""
 
-from yendo.check import detection, overlays, rules, sequences, settings, setups
+from yendo.check import detection, drivers, overlays, rules, sequences, settings, setups
 from yendo.check.table import RULES, check
 from yendo.check.workspace import Finding, Workspace
 
@@ -10,6 +10,7 @@ __all__ = [
     "Workspace",
     "check",
     "detection",
+    "drivers",
     "overlays",
     "rules",
     "sequences",

@@ -167,6 +167,7 @@ def run(options: argparse.Namespace) -> int:
                 "another program",
                 f"{folder / share / story.SETUP}, a setup of its own: yendo try finds its silent switch",
             ),
+            ("its drivers", f"{folder / 'drivers'}, some years of them: yendo read says which are any good"),
         ],
         styles=("dim",),
     )

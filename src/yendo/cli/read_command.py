@@ -4,6 +4,8 @@ yendo read lantern-6.2.1.msi
 yendo read sounder-setup.exe --why
 yendo read sounder-setup.exe --extract inside
 yendo read from-tidewell --csv installers.csv
+yendo read drivers --for arm64
+yendo read drivers --device 'USB\\VID_16C0&PID_0001'
 """
 
 from __future__ import annotations
@@ -19,7 +21,9 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("file", type=Path, metavar="FILE", help="the vendor's installer, or a folder of installers")
+    parser.add_argument(
+        "file", type=Path, metavar="FILE", help="the vendor's installer, a driver's .inf or .cat, or a folder of them"
+    )
     parser.add_argument("--effects", action="store_true", help="list every effect")
     parser.add_argument("--why", action="store_true", help="show where each value comes from")
     parser.add_argument(
@@ -35,13 +39,31 @@ def configure(parser: argparse.ArgumentParser) -> None:
     folder = parser.add_argument_group("folders")
     folder.add_argument("--csv", type=Path, metavar="FILE", help="also write the table as CSV")
     folder.add_argument("--parquet", type=Path, metavar="FILE", help="also write the table as Parquet (needs pyarrow)")
+    folder.add_argument("--drivers", action="store_true", help="the drivers of a folder that holds installers too")
     folder.add_argument("--jobs", type=int, metavar="N", help="how many files to read at once (all cores)")
+
+    drivers = parser.add_argument_group("drivers")
+    drivers.add_argument(
+        "--windows", metavar="NAME", help="the Windows they are held against, 11-24h2 or server-2022 for instance"
+    )
+    drivers.add_argument(
+        "--for", dest="processor", choices=("x64", "arm64", "x86", "arm"), default="x64", help="its processor (x64)"
+    )
+    drivers.add_argument(
+        "--device",
+        metavar="ID,...",
+        help="which of the drivers this device gets: its identifiers, the nearest first; compatible ones behind a ;",
+    )
 
 
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.installers import images
 
+    if _is_driver(options):
+        from yendo.cli import drivers_report
+
+        return drivers_report.run(options)
     if options.file.is_dir():
         from yendo.cli import catalogue
 
@@ -60,6 +82,23 @@ def run(options: argparse.Namespace) -> int:
     elif not options.quiet:
         _print(show.console(), account, options)
     return 0
+
+
+def _is_driver(options: argparse.Namespace) -> bool:
+    """Whether it is about drivers: an ``.inf``, a catalogue, or a folder with drivers and no installers."""
+    if not options.file.is_dir():
+        return options.file.suffix.lower() in (".inf", ".cat")
+    if options.drivers or options.device:
+        return True
+    from yendo.drivers import share
+    from yendo.errors import Usage
+    from yendo.installers import catalogue
+
+    try:
+        catalogue.files(options.file)
+    except Usage:
+        return bool(share.files(options.file))
+    return False
 
 
 def _image(options: argparse.Namespace) -> int:

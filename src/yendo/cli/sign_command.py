@@ -20,7 +20,8 @@ from typing import TYPE_CHECKING
 if TYPE_CHECKING:
     from collections.abc import Sequence
 
-    from yendo.package.signing import SignerIdentity, Verified
+    from yendo.installers.judging import Verified
+    from yendo.package.signing import SignerIdentity
 
 
 def configure(parser: argparse.ArgumentParser) -> None:

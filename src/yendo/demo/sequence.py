@@ -10,6 +10,7 @@ import msgspec
 import tomlkit
 from tomlkit.items import AoT
 
+from yendo.demo import drivers
 from yendo.draft import writing
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build, carry
@@ -63,6 +64,11 @@ timeout = "10 min"
 note = "before 6.2 an upgrade kept the old tide tables"
 
 [[last]]
+kind = "certificate"
+from = "extras/tidewell.cer"
+note = "the gauge's driver is signed by Tidewell alone: without it Windows would ask"
+
+[[last]]
 kind = "driver"
 from = "extras/gauge-driver"
 timeout = "5 min"
@@ -98,12 +104,8 @@ def add(workspace: Path, runtime_package: Path) -> None:
     import shutil
 
     shutil.copytree(runtime_package, workspace / "extras" / "runtime-package", dirs_exist_ok=True)
-    driver = workspace / "extras" / "gauge-driver"
-    driver.mkdir(exist_ok=True)
-    (driver / "tidegauge.inf").write_text(
-        '[Version]\nSignature = "$Windows NT$"\nProvider = "Tidewell"\nCatalogFile = tidegauge.cat\n', "utf-8"
-    )
-    (driver / "tidegauge.cat").write_bytes(b"a stand-in for the driver's catalogue")
+    drivers.put(drivers.CURRENT, workspace / "extras" / "gauge-driver")
+    (workspace / "extras" / "tidewell.cer").write_bytes(drivers.publisher())
     path = workspace / "plan.toml"
     document, wanted = tomlkit.parse(path.read_text("utf-8")), tomlkit.parse(_SEQUENCE)
     document.remove("in_the_way")

@@ -15,7 +15,7 @@ import msgspec
 import tomlkit
 
 from yendo.check import Finding, Workspace, check
-from yendo.demo import office, sequence, vendor
+from yendo.demo import drivers, office, sequence, vendor
 from yendo.detect.derive import derive
 from yendo.detect.states import listed
 from yendo.detect.strength import Strength, measure
@@ -71,6 +71,7 @@ def scene(folder: Path) -> Path:
     (share / SETUP).write_bytes(files("yendo.demo.sounder").joinpath(SETUP).read_bytes())
     installer = vendor.lantern(share, "6.2.1")
     vendor.lantern_patch(share)
+    drivers.share(folder / "drivers")
     return installer
 
 

@@ -142,7 +142,8 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
             case Part(sort="task"):
                 found.append(TaskRule(name=thing.name))
             case Part(sort="driver") if thing.value:
-                found += [DriverRule(inf=name) for name in thing.value.split(";")]
+                for name, _, version in (entry.partition("=") for entry in thing.value.split(";")):
+                    found.append(DriverRule(inf=name, version=sign + version if version else None))
             case Part(sort="feature"):
                 found.append(FeatureRule(name=thing.name))
             case Part(sort="app"):

@@ -130,8 +130,9 @@ def from_sources(
     main = next(iter(proposals.values()), None)
     if main is None and (overlays or take):
         raise Usage("--with and --take go with an installer")
-    document = main.document if main else _bare(sources, office)
-    decisions = list(main.decisions) if main else _bare_decisions(sources)
+    said = next((piece.package for piece in pieces.values() if piece.package), {})
+    document = main.document if main else _bare(sources, office, said)
+    decisions = list(main.decisions) if main else _bare_decisions(sources, said)
     _compose(document, sources, proposals, pieces, decisions)
     if main is None:
         office.leave_to_the_house(document, decisions)
@@ -148,6 +149,9 @@ def from_sources(
         copy_media(path, folder / "media" / name)
     for name, path in extras.items():
         copy_media(path, folder / "extras" / name)
+    for piece in pieces.values():
+        for name, data in piece.made.items():
+            atomic.write(folder / "extras" / name, data)
     _finish(folder, document, main.account if main else None, decisions, office)
     links = tuple(link for one in pieces.values() for link in one.links)
     return Drafted(
@@ -188,10 +192,11 @@ def _compose(
                 tables += _tables(theirs, name)
             continue
         piece = pieces[path]
-        install.append(piece.install)
-        for key, question in piece.open.items():
-            writing.remarked(piece.install, key, f"{proposing.DECIDE}: {question}")
-            decisions.append(f"install.{len(install)}.{key}: {question}")
+        for step, questions in (*piece.before, (piece.install, piece.open)):
+            install.append(step)
+            for key, question in questions.items():
+                writing.remarked(step, key, f"{proposing.DECIDE}: {question}")
+                decisions.append(f"install.{len(install)}.{key}: {question}")
         more["detect"] += list(writing.rules_of(piece.rules))
     if pieces:
         uninstall.append(writing.table({"kind": "take-back", "timeout": "5 min"}))
@@ -215,28 +220,31 @@ def _tables(document: tomlkit.TOMLDocument, name: str) -> list[Table]:
     return list(writing.part(document, name)) if name in document else []
 
 
-def _bare_decisions(sources: Sequence[Path]) -> list[str]:
+def _bare_decisions(sources: Sequence[Path], said: Mapping[str, str]) -> list[str]:
     what = "these files" if len(sources) == 1 and sources[0].is_dir() else "the package"
-    return [f"package.version: the version of {what}", "package.contact: who answers for this package"]
+    version = [] if said.get("version") else [f"package.version: the version of {what}"]
+    return [*version, "package.contact: who answers for this package"]
 
 
-def _bare(sources: Sequence[Path], office: Office) -> tomlkit.TOMLDocument:
-    """A plan without a vendor's installer: named after the first of its materials."""
-    name = sources[0].stem if sources[0].is_file() else sources[0].name
+def _bare(sources: Sequence[Path], office: Office, said: Mapping[str, str]) -> tomlkit.TOMLDocument:
+    """A plan without a vendor's installer: named after the first of its materials, or by what a driver says."""
+    name = said.get("name") or (sources[0].stem if sources[0].is_file() else sources[0].name)
     document = proposing.header(name)
     package = tomlkit.table()
     for key, value in (
-        ("id", office.identifier(None, name)),
+        ("id", office.identifier(said.get("publisher"), name)),
         ("name", name),
-        ("version", "1"),
+        ("version", said.get("version") or "1"),
         ("revision", 1),
-        ("architecture", "any"),
+        *([("publisher", said["publisher"])] if said.get("publisher") else []),
+        ("architecture", said.get("architecture") or "any"),
         ("scope", "machine"),
         ("contact", ""),
     ):
         package.add(key, value)
-    for key, decision in zip(("version", "contact"), _bare_decisions(sources), strict=True):
-        package[key].comment(f"{proposing.DECIDE}: {decision.partition(': ')[2]}")
+    for decision in _bare_decisions(sources, said):
+        key, _, question = decision.removeprefix("package.").partition(": ")
+        package[key].comment(f"{proposing.DECIDE}: {question}")
     document.add("package", package)
     return document
 

@@ -5,6 +5,7 @@ Each becomes the steps that carry it out, those that take it back, and what tell
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 from pathlib import Path
 
@@ -14,7 +15,9 @@ from tomlkit.items import Table
 from yendo import digest
 from yendo.detect import for_copies
 from yendo.draft import writing
-from yendo.errors import Usage
+from yendo.drivers import reading
+from yendo.drivers.driver import Driver
+from yendo.errors import Unreadable, Usage
 from yendo.steps.registry import imported, text_of
 from yendo.steps.script import HOSTS
 from yendo.terms.rules import DriverRule, RegistryListRule, RegistryRule, Rule
@@ -26,7 +29,9 @@ ACHIEVES = r"what is there once it has run: C:\...\file, C:\...\folder\, HKLM\..
 
 class Piece(msgspec.Struct):
     """A material's steps and rules. ``extras`` are files by their names below ``extras/``; ``open`` the questions, by
-    the key within the install step; ``marked`` where nothing else tells that it is there.
+    the key within the install step; ``marked`` where nothing else tells that it is there. ``before`` are steps that
+    come first, each with its questions; ``made`` files below ``extras/`` that are written, and ``package`` what it says
+    of the whole: name, version, publisher, architecture.
     """
 
     install: Table
@@ -35,6 +40,9 @@ class Piece(msgspec.Struct):
     open: dict[str, str] = {}
     marked: bool = False
     links: tuple[str, ...] = ()
+    before: list[tuple[Table, dict[str, str]]] = []
+    made: dict[str, bytes] = {}
+    package: dict[str, str] = {}
 
 
 def is_material(path: Path) -> bool:
@@ -99,10 +107,44 @@ def _cabinet(path: Path) -> Piece:
 
 
 def _drivers(path: Path) -> Piece:
+    """What the ``.inf`` files say; a publisher's own certificate goes in front, where somebody says so."""
     found, links = below(path)
     step = writing.table({"kind": "driver", "from": f"extras/{path.name}", "timeout": "10 min"})
-    rules: list[Rule] = [DriverRule(inf=one.name) for one in found if one.suffix.lower() == DRIVER]
-    return Piece(step, named(path, found), rules, links=links)
+    piece = Piece(step, named(path, found), links=links)
+    for one in found:
+        if one.suffix.lower() != DRIVER:
+            continue
+        try:
+            driver = reading.read(one)
+        except Unreadable as error:
+            raise Usage(f"{one.name}: {error}") from error
+        piece.rules.append(DriverRule(inf=one.name, version=f">={driver.version}" if driver.version else None))
+        if not piece.package:
+            words = {device.words for device in driver.devices}
+            named_so = words.pop() if len(words) == 1 else one.stem
+            piece.package = {
+                "name": " ".join(filter(None, (driver.provider, named_so))),
+                "version": driver.version,
+                "publisher": driver.provider,
+                "architecture": driver.architectures[0] if len(driver.architectures) == 1 else "",
+            }
+        if driver.trust.by == "publisher" and driver.trust.state == "holds":
+            _trusting(piece, driver)
+    return piece
+
+
+def _trusting(piece: Piece, driver: Driver) -> None:
+    """The step that makes the signer of a driver a trusted publisher, once, and a question of its own."""
+    name = f"{re.sub(r'[^A-Za-z0-9]+', '-', driver.trust.signer).strip('-').lower() or 'signer'}.cer"
+    if name in piece.made:
+        return
+    piece.made[name] = driver.trust.certificate
+    step = writing.table({"kind": "certificate", "from": f"extras/{name}", "store": "TrustedPublisher"})
+    question = (
+        f"{driver.trust.signer} signed the driver, not Microsoft: shall it be a trusted publisher on every machine "
+        f"(SHA-256 {driver.trust.thumbprint[:16]}...)?"
+    )
+    piece.before.append((step, {"store": question}))
 
 
 def _files(path: Path, target: str | None) -> Piece:

@@ -22,16 +22,9 @@ from yendo.formats import app_manifest, app_signature, cfb
 from yendo.formats.cfb import ByteSource, CompoundFile, Storage, StorageEntry
 from yendo.formats.msi import Database
 from yendo.installers import modern_app, signatures
+from yendo.installers.judging import Verified, judged_message
 from yendo.installers.msi import signature as databases
-from yendo.package.signing import (
-    SignerIdentity,
-    Verified,
-    indirect_message,
-    judged_message,
-    loaded,
-    thumbprint,
-    vouched_for,
-)
+from yendo.package.signing import SignerIdentity, indirect_message, loaded, thumbprint, vouched_for
 
 # The parts of Windows that read such signatures, as their identifiers lie in a message, and the version each expects.
 _READERS = {

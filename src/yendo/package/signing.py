@@ -26,13 +26,14 @@ from asn1crypto import x509 as asn1_x509
 
 from yendo import atomic, digest
 from yendo.errors import NotCovered, Unreadable, Usage, YendoError
-from yendo.installers import signatures
+from yendo.installers.judging import STAMP, Verified, imprint, judged_message, stamp_info
 from yendo.package import manifest as form
 from yendo.package.scripts import SIGNED
 
 LISTING, MESSAGE = "files.sha256", "files.sha256.p7s"
 SCRIPTS = ("apply.ps1", "detect.ps1")
-INDIRECT, SIP_INFO, STAMP = "1.3.6.1.4.1.311.2.1.4", "1.3.6.1.4.1.311.2.1.30", "1.3.6.1.4.1.311.3.3.1"
+LIST = "1.3.6.1.4.1.311.10.1"  # of digests, as catalogues are
+INDIRECT, SIP_INFO = "1.3.6.1.4.1.311.2.1.4", "1.3.6.1.4.1.311.2.1.30"
 _SCRIPT_READER = bytes.fromhex(
     "1fcc3b60594b084eb724d2c6297ef351"
 )  # the part of PowerShell that reads script signatures
@@ -69,6 +70,8 @@ class Indirect(core.Sequence):
 cms.ContentType._map[INDIRECT] = "indirect_data"
 cms.ContentInfo._oid_specs["indirect_data"] = Indirect
 cms.EncapsulatedContentInfo._oid_specs["indirect_data"] = Indirect
+cms.ContentType._map[LIST] = "trust_list"
+cms.EncapsulatedContentInfo._oid_specs["trust_list"] = core.Sequence
 
 
 class SigningCommand(msgspec.Struct, frozen=True):
@@ -102,22 +105,6 @@ class SignerIdentity(msgspec.Struct, frozen=True):
 
     key: Any
     certificates: tuple[Any, ...]
-
-
-class Verified(msgspec.Struct, frozen=True):
-    """What became of judging a signature; ``problems`` is empty where it holds. ``seen`` is a third party's time, in
-    UTC.
-
-    ``thumbprint`` is the SHA-256 of the signer's certificate in capitals: the name alone is nobody's own. ``vouched``:
-    whether it is one of those that were stated as the office's.
-    """
-
-    signer: str
-    chain: tuple[str, ...]
-    seen: str | None
-    problems: tuple[str, ...]
-    thumbprint: str = ""
-    vouched: bool = False
 
 
 def identity(path: Path, passphrase: bytes | None = None) -> SignerIdentity:
@@ -277,12 +264,12 @@ def message(
     content: bytes,
     *,
     kind: str = "data",
-    indirect: Indirect | None = None,
+    indirect: core.Sequence | None = None,
     stamp: str | None = None,
     what: str = "",
 ) -> bytes:
-    """A signed message over ``content``: detached, or with the indirect data of a script inside. ``what`` is its name
-    for one who signs elsewhere.
+    """A signed message over ``content``: detached, or with the indirect data of a script or a list inside. ``what`` is
+    its name for one who signs elsewhere.
 
     Raises Usage, Unreadable, SignaturesWanted.
     """
@@ -333,7 +320,7 @@ def _stamp_of(who: SignerIdentity, what: str, url: str, value: bytes) -> Any:
     if place.is_file():
         try:
             token = cms.ContentInfo.load(place.read_bytes())
-            if _imprint(_stamp_info(token)) == hashlib.sha256(value).digest():
+            if imprint(stamp_info(token)) == hashlib.sha256(value).digest():
                 return token
         except (ValueError, TypeError, KeyError):
             pass  # it is asked for again
@@ -366,21 +353,12 @@ def stamped(url: str, value: bytes) -> Any:
         if status not in ("granted", "granted_with_mods"):
             raise Unreadable(f"{url} gives no time stamp: {status}")
         token = found["time_stamp_token"]
-        info = _stamp_info(token)
+        info = stamp_info(token)
     except (OSError, urllib.error.URLError, ValueError, TypeError, KeyError) as error:
         raise Unreadable(f"{url}: no time stamp: {error}") from error
-    if info["nonce"].native != wanted["nonce"].native or _imprint(info) != hashlib.sha256(value).digest():
+    if info["nonce"].native != wanted["nonce"].native or imprint(info) != hashlib.sha256(value).digest():
         raise Unreadable(f"{url} answers another question than it was asked")
     return token
-
-
-def _stamp_info(token: Any) -> Any:
-    content = token["content"]["encap_content_info"]["content"]
-    return tsp.TSTInfo.load(content.parsed.dump() if hasattr(content, "parsed") else content.native)
-
-
-def _imprint(info: Any) -> bytes:
-    return bytes(info["message_imprint"]["hashed_message"].native)
 
 
 # --- scripts ---------------------------------------------------------------------------------------------------------
@@ -412,6 +390,12 @@ def indirect_message(
         }
     )
     return message(who, content.contents, kind="indirect_data", indirect=content, stamp=stamp, what=name)
+
+
+def list_message(who: SignerIdentity, listed: bytes, stamp: str | None, name: str) -> bytes:
+    """A catalogue: a list of digests inside the message that signs it. Raises as ``message``."""
+    content = core.Sequence.load(listed).retag({"explicit": 0})
+    return message(who, content.contents, kind="trust_list", indirect=content, stamp=stamp, what=name)
 
 
 def signed_script(data: bytes, who: SignerIdentity, stamp: str | None, name: str = "") -> bytes:
@@ -553,54 +537,3 @@ def vouched_for(found: Verified, problems: Iterable[str], trusted: frozenset[str
         who = f"{found.signer or 'nobody'}, {found.thumbprint or 'no certificate'}"
         whole += (f"it is signed by a certificate that nobody vouched for: {who}",)
     return msgspec.structs.replace(found, problems=whole, vouched=vouched)
-
-
-def judged_message(raw: bytes, content: bytes | None, what: str) -> Verified:
-    """One signature over its content, or over what it has inside; who vouches for the signer is not asked here."""
-    from cryptography import x509
-    from cryptography.exceptions import InvalidSignature
-    from cryptography.hazmat.primitives import hashes
-    from cryptography.hazmat.primitives.asymmetric import ec, padding
-
-    try:
-        signed = cms.ContentInfo.load(raw)["content"]
-        content = signed["encap_content_info"]["content"].contents if content is None else content
-        info = signed["signer_infos"][0]
-        own, *others = sorted(
-            (choice.chosen for choice in signed["certificates"]), key=lambda one: not signatures.is_signer(info, one)
-        )
-        if not signatures.is_signer(info, own):
-            raise ValueError("the signer's certificate is not in it")
-        certificates = [x509.load_der_x509_certificate(one.dump()) for one in (own, *others)]
-        own = certificates[0]
-        stated = next(
-            item["values"][0].native for item in info["signed_attrs"] if item["type"].native == "message_digest"
-        )
-        value, attributes = info["signature"].native, b"\x31" + info["signed_attrs"].dump()[1:]
-        token = next((item["values"][0] for item in info["unsigned_attrs"] or () if item["type"].dotted == STAMP), None)
-        stamp = _stamp_info(cms.ContentInfo.load(token.dump())) if token is not None else None
-    except (ValueError, TypeError, KeyError, IndexError, StopIteration) as error:
-        return Verified("", (), None, (f"{what}: the signature cannot be read: {error}",))
-    problems = []
-    try:
-        public: Any = own.public_key()
-        if isinstance(public, ec.EllipticCurvePublicKey):
-            public.verify(value, attributes, ec.ECDSA(hashes.SHA256()))
-        else:
-            public.verify(value, attributes, padding.PKCS1v15(), hashes.SHA256())
-    except InvalidSignature:
-        problems.append(f"{what}: the signature is not by the certificate's key")
-    if stated != hashlib.sha256(content).digest():
-        problems.append(f"{what}: it is over other content")
-    seen = None
-    if stamp is not None:
-        seen = stamp["gen_time"].native.isoformat()
-        if _imprint(stamp) != hashlib.sha256(value).digest():
-            problems.append(f"{what}: the time stamp is of another signature")
-        elif not own.not_valid_before_utc <= stamp["gen_time"].native <= own.not_valid_after_utc:
-            problems.append(f"{what}: the certificate was not valid when it was signed")
-    names = tuple(
-        certificate.subject.rfc4514_string()
-        for certificate in (own, *(other for other in certificates if other is not own))
-    )
-    return Verified(names[0], names, seen, tuple(problems), own.fingerprint(hashes.SHA256()).hex().upper())

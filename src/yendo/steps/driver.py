@@ -42,8 +42,6 @@ class DriverKind(Kind):
             return
         if ".inf" not in files:
             yield "from", f"{step.source} holds no .inf", "name the folder with the driver's .inf"
-        elif ".cat" not in files:
-            yield "from", f"{step.source} holds no catalogue (.cat)", "without its signature no driver is taken"
 
     def perform(self, action: Action, host: Host) -> Result:
         code, output = host.call(host.expand(action.command.replace("{package}", host.folder)), action.timeout)

@@ -25,7 +25,7 @@ from yendo.evidence import Evidence
 from yendo.facts import systems
 from yendo.facts.machine import USUAL
 from yendo.facts.surroundings import Account, Surroundings, expand, windows
-from yendo.formats import app_package, pe
+from yendo.formats import app_package, inf, pe
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.patch import Patch
@@ -103,6 +103,15 @@ class SimulatedMachine:
     @contextlib.contextmanager
     def fresh(self, account: Account = "user") -> Iterator[SimulatedSession]:
         yield SimulatedSession(self.surroundings(account))
+
+
+def _in_store(path: Path) -> str:
+    """A driver as the store lists it: the name of its file, and its version where it states one."""
+    try:
+        version = inf.read(path).all("Version", "DriverVer")
+    except Unreadable:
+        return path.name
+    return "=".join(filter(None, (path.name, version[0].value(1).strip() if version else "")))
 
 
 class SimulatedSession:
@@ -406,8 +415,8 @@ class SimulatedSession:
         for head, source in self._brought.items():
             if there is not None and match[1].lower().startswith(head + "\\"):
                 folder = source / match[1][len(head) + 1 :].replace("\\", "/")
-                names = sorted(path.name for path in folder.rglob("*.inf")) if folder.is_dir() else []
-                self._state.add(msgspec.structs.replace(there, value=";".join(names) or None))
+                named = [_in_store(path) for path in sorted(folder.rglob("*.inf"))] if folder.is_dir() else []
+                self._state.add(msgspec.structs.replace(there, value=";".join(named) or None))
 
     def _program(self, line: str, recording: Recording | None, part: str = "") -> Ran:
         found = programs.find(line, recording, self._whole, self._uninstallers)

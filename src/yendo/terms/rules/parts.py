@@ -45,13 +45,17 @@ class TaskRule(BaseRule, tag="task", frozen=True, kw_only=True):
 
 
 class DriverRule(BaseRule, tag="driver", frozen=True, kw_only=True):
-    """The driver store holds a driver, by the name of its ``.inf`` file.
+    """The driver store holds a driver, by the name of its ``.inf`` file, in a version within the range.
+
+    Without a range an older one holds as well: the store keeps several versions of one driver.
 
     Source: the store lists its packages below ``HKLM\\System\\DriverDatabase\\DriverPackages`` as
-    ``NAME.inf_ARCHITECTURE_HASH``.
+    ``NAME.inf_ARCHITECTURE_HASH``, and keeps each in a folder of that name below ``DriverStore\\FileRepository``, whose
+    ``.inf`` states the version (``DriverVer``).
     """
 
     inf: Text
+    version: str | None = None
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -60,23 +64,30 @@ class DriverRule(BaseRule, tag="driver", frozen=True, kw_only=True):
 
     @property
     def title(self) -> str:
-        return f"driver {self.inf} is in the store"
+        return f"driver {self.inf}{f' {self.version}' if self.version else ''} is in the store"
 
     def judge(self, sight: Sight) -> tuple[bool, str]:
         there = [thing for thing in sight.state.of("part") if isinstance(thing, Part) and thing.sort == "driver"]
-        if any(self.inf.lower() in (thing.value or "").lower().split(";") for thing in there):
-            return True, f"{self.inf} is in the store"
-        if any(thing.value is None for thing in there):
+        listed = [entry.partition("=") for thing in there for entry in (thing.value or "").split(";")]
+        versions = [version for inf, _, version in listed if inf.lower() == self.inf.lower()]
+        if not versions and any(thing.value is None for thing in there):
             raise NotCovered(f"which drivers are in the store is known only on a real machine: {self.inf}")
-        return False, f"{self.inf} is not in the store"
+        if not versions:
+            return False, f"{self.inf} is not in the store"
+        fitting = [version for version in versions if fits(version or None, self.version)]
+        version = (fitting or versions)[0]
+        return bool(fitting), f"{self.inf} {version} is in the store".replace("  ", " ")
 
     def data(self) -> dict[str, Any]:
-        return {"inf": self.inf}
+        return {"inf": self.inf, "version": bounds(self.version)}
 
     def fulfil(self, sight: Sight) -> None:
-        sight.state.add(Part("driver", self.inf[:-4], self.inf))
+        version = within(self.version)
+        sight.state.add(Part("driver", self.inf[:-4], f"{self.inf}={version}" if version else self.inf))
 
     def oval(self) -> Criteria | OvalTest:
+        if self.version:
+            raise NotCovered(f"OVAL 5.11 cannot find the folder of a driver in the store: “{self.title}”")
         key = rf"(?i)^SYSTEM\\DriverDatabase\\DriverPackages\\{re.escape(self.inf)}_[^\\]+$"
         return OvalTest("registry", (_LOCAL, Field("key", key, "pattern match"), Field("name", None)), view="64_bit")
 

@@ -1,0 +1,81 @@
+"""The rules on drivers: what a step brings is read, and held against the Windows that the plan is for."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+
+from yendo.check.table import Report, rule
+from yendo.check.workspace import Workspace
+from yendo.drivers import reading, share, target
+from yendo.drivers.driver import Driver, DriverFinding
+from yendo.errors import Usage, YendoError
+from yendo.facts import systems
+from yendo.installers.judging import fingerprint
+from yendo.steps.base import below
+from yendo.steps.certificate import CertificateStep, certificate
+from yendo.steps.driver import DriverStep
+
+_ELSEWHERE = ("other-processor", "other-windows")
+
+
+@rule("driver-fault", "error", "Windows refuses the driver, or never loads it; the device stays without")
+def driver_fault(workspace: Workspace) -> Report:
+    for line, number, finding in _found(workspace):
+        if finding.level == "error":
+            yield line, f"install step {number}: {finding.what}", finding.advice
+
+
+@rule("driver-doubt", "warning", "it holds on the machine where it was tried, and not on all")
+def driver_doubt(workspace: Workspace) -> Report:
+    for line, number, finding in _found(workspace):
+        if finding.level == "warning":
+            yield line, f"install step {number}: {finding.what}", finding.advice
+
+
+def _found(workspace: Workspace) -> Iterator[tuple[int, int, DriverFinding]]:
+    trusted: set[str] = set()
+    for verb, at, step in workspace.steps():
+        if verb != "install":
+            continue
+        if isinstance(step, CertificateStep) and step.store == "TrustedPublisher":
+            trusted |= _thumbprint(workspace.folder, step)
+        if not isinstance(step, DriverStep):
+            continue
+        line = workspace.line(verb, at, "from")
+        try:
+            drivers, unread = _drivers(workspace, step)
+        except Usage:
+            continue  # another rule says so
+        for path, why in unread.items():
+            yield line, at + 1, DriverFinding("unreadable", "error", f"{path}: {why}", "get it from the vendor again")
+        here = [one for one in drivers if not any(each.id in _ELSEWHERE for each in one.findings)]
+        # a folder for several processors is all right: those for others are kept by the system and never used
+        for driver in here or drivers:
+            for finding in driver.findings:
+                if finding.id != "publisher-not-trusted" or driver.trust.thumbprint not in trusted:
+                    yield line, at + 1, finding
+
+
+def _drivers(workspace: Workspace, step: DriverStep) -> tuple[list[Driver], dict[str, str]]:
+    """The drivers of a step, and those that cannot be read. Raises Usage where there is no such folder."""
+    plan = workspace.plan
+    folder = below(workspace.folder, step.source, "extras")
+    processors = plan.when.architecture or ([plan.package.architecture] if plan.package.architecture else ["x64"])
+    known = [one for one in processors if one in target.PROCESSORS] or ["x64"]
+    windows = target.of_system(systems.system(systems.suiting(plan.when.os)), known[0])
+    drivers: list[Driver] = []
+    unread: dict[str, str] = {}
+    for path in share.files(folder):
+        try:
+            drivers.append(reading.read(path, windows))
+        except YendoError as error:
+            unread[path.name] = str(error)
+    return drivers, unread
+
+
+def _thumbprint(workspace: Path, step: CertificateStep) -> set[str]:
+    try:
+        return {fingerprint(certificate(below(workspace, step.source, "extras")))}
+    except (YendoError, OSError):
+        return set()  # another rule says so

@@ -1,0 +1,287 @@
+"""``yendo read`` of drivers: one ``.inf``, a folder full of them, a catalogue, and which of several a device gets."""
+
+from __future__ import annotations
+
+import argparse
+import sys
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from yendo import atomic
+from yendo.cli import nested, show
+from yendo.drivers import ranking, reading, share, target, trust
+from yendo.drivers.driver import SCHEMA, Driver, DriverFile
+from yendo.errors import Usage
+from yendo.facts import systems
+from yendo.formats import security_catalogue
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_LEVELS = {"error": "red", "warning": "yellow", "note": "dim"}
+MAX_ROWS = 200
+_RANKED = ("rank", "path", "version", "date", "identifier", "reason")
+
+
+def windows(options: argparse.Namespace) -> target.DriverTarget:
+    """The Windows that was asked about. Raises Usage."""
+    return target.of_system(systems.system(options.windows or systems.USUAL), options.processor)
+
+
+def run(options: argparse.Namespace) -> int:
+    if options.file.is_dir():
+        return _share(options)
+    if options.file.suffix.lower() == ".cat":
+        return _catalogue(options.file, options)
+    found = reading.read(options.file, windows(options))
+    if options.device:
+        return _ranked({options.file.name: found}, options)
+    if options.json:
+        show.emit({"schema": SCHEMA, **msgspec.to_builtins(found)})
+    elif not options.quiet:
+        _print(show.console(), found, options)
+    return 0
+
+
+def _share(options: argparse.Namespace) -> int:
+    wanted = windows(options)
+    if options.quiet or not sys.stderr.isatty():
+        found = share.read(options.file, wanted, workers=options.jobs)
+    else:
+        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
+
+        columns = (TextColumn("reading"), BarColumn(), MofNCompleteColumn())
+        with Progress(*columns, console=show.console(error=True), transient=True) as bar:
+            task = bar.add_task("", total=len(share.files(options.file)))
+            found = share.read(options.file, wanted, workers=options.jobs, tell=lambda path: bar.advance(task))
+    if options.device:
+        return _ranked(found.drivers, options)
+    rows = found.rows
+    if options.csv:
+        atomic.write(
+            options.csv, nested.spreadsheet(share.DriverRow.__struct_fields__, map(msgspec.structs.astuple, rows))
+        )
+    if options.json:
+        show.emit(
+            {
+                "schema": share.SCHEMA,
+                "windows": wanted.words,
+                "rows": rows,
+                "same": found.duplicates,
+                "older": found.older,
+                "claims": found.claims,
+            }
+        )
+    elif not options.quiet:
+        _table(show.console(), found, wanted, options.file)
+    return 1 if found.troubles else 0
+
+
+def _table(out: Console, found: share.SharedDrivers, wanted: target.DriverTarget, folder: Path) -> None:
+    rows = found.rows
+    show.grid(
+        out,
+        [
+            (
+                row.path,
+                row.class_name,
+                " ".join(filter(None, (row.version, row.date))),
+                row.architectures,
+                str(row.devices) if not row.trouble else "",
+                row.signed,
+                row.errors or row.trouble,
+            )
+            for row in rows[:MAX_ROWS]
+        ],
+        heads=("driver", "class", "version", "for", "devices", "signed", "wrong"),
+        styles=(None, "cyan", None, "dim", None, None, "red"),
+    )
+    if len(rows) > MAX_ROWS:
+        out.print(f"  [dim]and {len(rows) - MAX_ROWS} more (--csv or --json has them all)[/dim]")
+    show.section(out, f"{show.counted(len(found.drivers), 'driver')}, held against {show.clean(wanted.words)}")
+    lines = [
+        (title, paths)
+        for title, paths in (
+            ("the same bytes", [" = ".join(group) for group in found.duplicates]),
+            ("older than another", [f"{old} (newest: {new})" for old, new in found.older]),
+            ("claimed by several", [f"{identifier} ({' and '.join(who)})" for identifier, who in found.claims.items()]),
+            *(
+                (f"a start-up image needs, {sort}", [row.path for row in rows if row.start == sort])
+                for sort in ("storage", "network", "bus")
+            ),
+            ("unreadable", [f"{path}: {why}" for path, why in found.troubles.items()]),
+        )
+        if paths
+    ]
+    show.grid(
+        out,
+        [
+            (
+                title,
+                f"{len(paths)}: " + "; ".join(paths[:6]) + (f" and {len(paths) - 6} more" if len(paths) > 6 else ""),
+            )
+            for title, paths in lines
+        ],
+        styles=("dim",),
+    )
+    wrong = [row.path for row in rows if row.errors]
+    if wrong:
+        out.print(f"\n[dim]next:[/dim] yendo read {show.clean(folder / wrong[0])}, which says what is wrong with it")
+
+
+def _print(out: Console, found: Driver, options: argparse.Namespace) -> None:
+    out.print(
+        f"[bold]{show.clean(found.inf)} {show.clean(found.version)}[/bold]"
+        f"{' by ' + show.clean(found.provider) if found.provider else ''}"
+    )
+    show.grid(
+        out,
+        [
+            ("class", f"{found.class_name or 'none'}" + (f", {found.class_words}" if found.class_words else "")),
+            ("date", found.date or "not stated"),
+            ("for", f"{', '.join(found.architectures) or 'no processor'}; read as {found.windows} takes it"),
+            ("signature", found.trust.words),
+            *(
+                [("chain", " < ".join(found.trust.chain) + (f", seen {found.trust.seen}" if found.trust.seen else ""))]
+                if found.trust.chain
+                else []
+            ),
+            *([("for systems", ", ".join(found.trust.systems))] if found.trust.systems else []),
+            *([("start-up", f"a start-up image needs it: {found.start}")] if found.start else []),
+            *([("languages", ", ".join(f"0x{code:04x}" for code in found.languages))] if found.languages else []),
+            *([("sha256", found.sha256)] if options.verify else []),
+        ],
+        styles=("dim",),
+    )
+    many = len(found.devices)
+    show.section(out, f"Devices: {many}" + (f", section {', '.join(found.models)}" if found.models else ""))
+    most = many if options.contents else 16
+    show.grid(
+        out,
+        [
+            (device.words, device.hardware, ", ".join(device.compatible), f"line {device.line}" if options.why else "")
+            for device in found.devices[:most]
+        ],
+        styles=(None, "cyan", None, "dim"),
+    )
+    if many > most:
+        out.print(f"  [dim]and {many - most} more (--contents lists them)[/dim]")
+    if found.files:
+        show.section(out, "Files")
+        show.grid(
+            out, [(file.source, file.to, _where(file)) for file in found.files[: most * 2]], styles=(None, "dim", "red")
+        )
+    if found.services:
+        show.section(out, "Services")
+        show.grid(
+            out,
+            [
+                (service.name, service.start, "in the kernel" if service.kernel else "", service.program)
+                for service in found.services
+            ],
+            styles=("cyan", None, None, "dim"),
+        )
+    more = [
+        *(("co-installer", text) for text in found.co_installers),
+        *(("builds on", f"{name}, the system's own: not at hand") for name in found.system),
+        ("isolated", "yes" if not found.isolated else f"no: {'; '.join(found.isolated[:6])}"),
+    ]
+    show.section(out, "How it behaves")
+    show.grid(out, more, styles=("dim",))
+    if found.findings:
+        show.section(out, "Findings")
+        for finding in found.findings:
+            colour = _LEVELS[finding.level]
+            out.print(f"  [{colour}]{finding.level}[/{colour}]  {show.clean(finding.what)}  [dim]{finding.id}[/dim]")
+            out.print(f"         [dim]{show.clean(finding.advice)}[/dim]")
+    if any(finding.level == "error" for finding in found.findings):
+        out.print("\n[dim]next:[/dim] ask the vendor for a driver without these errors; as it is, Windows refuses it")
+    else:
+        name = show.clean(options.file.resolve().parent.name)
+        out.print(f"\n[dim]next:[/dim] yendo add step driver --into WORKSPACE --from {name}, copied below its extras")
+
+
+def _where(file: DriverFile) -> str:
+    return "" if file.there else "the system's own" if file.system else "MISSING"
+
+
+def _catalogue(path: Path, options: argparse.Namespace) -> int:
+    """What a catalogue lists, and which files beside it are in it."""
+    raw = path.read_bytes()
+    listed = security_catalogue.parse(raw)
+    beside = {name: place for name, place in reading.listing(path.parent).items() if place != path}
+    judged = trust.judge(path.name, path, {name: trust.digests(place) for name, place in beside.items()})
+    if options.json:
+        show.emit({"schema": "yendo.catalogue/1", "made": listed.made, "members": len(listed.members), "trust": judged})
+        return 0
+    if options.quiet:
+        return 0
+    out = show.console()
+    out.print(f"[bold]{show.clean(path.name)}[/bold], a signed list of {show.counted(len(listed.members), 'digest')}")
+    show.grid(
+        out,
+        [
+            ("made", listed.made),
+            ("signature", judged.words),
+            ("chain", " < ".join(judged.chain) + (f", seen {judged.seen}" if judged.seen else "")),
+            ("for systems", ", ".join(judged.systems) or "not stated"),
+            ("beside it", f"{len(judged.covered)} of {show.counted(len(beside), 'file')} are in it"),
+            *([("changed since", ", ".join(judged.altered))] if judged.altered else []),
+            *(
+                [("not in it", ", ".join(judged.uncovered[:12]) + (" ..." if len(judged.uncovered) > 12 else ""))]
+                if judged.uncovered
+                else []
+            ),
+            *(("wrong", problem) for problem in judged.problems),
+        ],
+        styles=("dim",),
+    )
+    return 0
+
+
+def _ranked(drivers: dict[str, Driver], options: argparse.Namespace) -> int:
+    """Which driver a device gets, of those at hand."""
+    hardware, _, compatible = options.device.partition(";")
+    wanted = ranking.DeviceIdentifiers(
+        tuple(filter(None, map(str.strip, hardware.split(",")))),
+        tuple(filter(None, map(str.strip, compatible.split(",")))),
+    )
+    if not wanted.hardware and not wanted.compatible:
+        raise Usage("--device takes identifiers, the nearest first: --device 'USB\\VID_16C0&PID_0001'")
+    found = ranking.rank(drivers.values(), wanted)
+    paths = {driver.path: path for path, driver in drivers.items()}
+    rows = []
+    for number, one in enumerate(found.base, 1):
+        reason = (
+            "the best of these" if number == 1 else f"loses to {number - 1}: {ranking.why(found.base[number - 2], one)}"
+        )
+        rows.append((str(number), paths[one.driver.path], one.driver.version, one.driver.date, one.identifier, reason))
+    beside = [(paths[one.driver.path], one.driver.version, one.identifier) for one in found.extensions]
+    if options.json:
+        show.emit(
+            {
+                "schema": "yendo.ranking/1",
+                "device": wanted,
+                "drivers": [
+                    dict(zip(("rank", "path", "version", "date", "identifier", "reason"), row, strict=True))
+                    for row in rows
+                ],
+                "extensions": beside,
+                "unknown": "what the system itself brings",
+            }
+        )
+    elif not options.quiet:
+        out = show.console()
+        out.print(f"[bold]{show.clean(', '.join(wanted.hardware + wanted.compatible))}[/bold]")
+        if rows:
+            heads = ("", "driver", "version", "date", "identifier", "")
+            show.grid(out, rows, heads=heads, styles=("bold", None, None, None, "cyan", "dim"))
+        else:
+            out.print("  none of these is for it")
+        if beside:
+            show.section(out, "Extensions, added to it")
+            show.grid(out, beside, styles=(None, None, "cyan"))
+        out.print("\n[dim]What the system itself brings is not at hand: a driver of its own may still win.[/dim]")
+    return 0 if rows else 1

@@ -1,0 +1,132 @@
+"""Which driver Windows takes for a device, of those at hand, and why.
+
+Source: "How Windows Ranks Drivers", "Signature Score", "Feature Score", "Identifier Score": a signed one before one
+that is not (whoever signed, since all signers count the same where no policy says otherwise), then the smaller feature
+score, then the nearer identifier, then the later date, then the higher version. Extensions are chosen beside the
+driver, one for each identifier of an extension. What the system itself brings is not at hand, so the best of these may
+still lose. Executed nowhere: the layer does not rank.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Literal
+
+import msgspec
+
+from yendo.drivers.driver import Device, Driver
+from yendo.facts.versions import Version
+
+Match = Literal[0, 1, 2, 3]
+_MATCHES = {
+    0: "its hardware identifier is one of the device's",
+    1: "a compatible identifier of it is a hardware identifier of the device",
+    2: "its hardware identifier is compatible with the device",
+    3: "only compatible identifiers meet",
+}
+
+
+class DeviceIdentifiers(msgspec.Struct, frozen=True):
+    """What a device says it is, the nearest first."""
+
+    hardware: tuple[str, ...]
+    compatible: tuple[str, ...] = ()
+
+
+class RankedDriver(msgspec.Struct, frozen=True):
+    """A driver that fits, with what decides: the smaller each of ``signed`` to ``place``, the better; then the later
+    ``date`` (ISO) and the higher ``version``. ``place`` is where the device's identifier stands in its list, then
+    where the driver's does.
+    """
+
+    driver: Driver
+    device: Device
+    identifier: str
+    signed: Literal[0, 1]
+    feature: int
+    match: Match
+    place: tuple[int, int]
+
+    @property
+    def order(self) -> tuple[object, ...]:
+        """The smaller, the better. What is equal in all that Windows looks at is ordered by its path."""
+        return (
+            self.signed,
+            self.feature,
+            self.match,
+            self.place,
+            tuple(-ord(letter) for letter in self.driver.date.ljust(10, "\0")),
+            tuple(-number for number in fields_of(self.driver.version)),
+            self.driver.path,
+        )
+
+
+class Ranking(msgspec.Struct, frozen=True):
+    """``base`` are the drivers that fit, the best first; ``extensions`` the best of each that is added to it."""
+
+    base: tuple[RankedDriver, ...]
+    extensions: tuple[RankedDriver, ...]
+
+
+def rank(drivers: Iterable[Driver], device: DeviceIdentifiers) -> Ranking:
+    fitting = [found for driver in drivers if (found := _fit(driver, device)) is not None]
+    fitting.sort(key=lambda found: found.order)
+    extensions: dict[str, RankedDriver] = {}
+    for found in fitting:
+        if found.driver.class_name.lower() == "extension":
+            extensions.setdefault(found.driver.extension.lower() or found.driver.path, found)
+    return Ranking(
+        tuple(found for found in fitting if found.driver.class_name.lower() != "extension"), tuple(extensions.values())
+    )
+
+
+def _fit(driver: Driver, device: DeviceIdentifiers) -> RankedDriver | None:
+    """The nearest of its devices, None where none meets."""
+    best: RankedDriver | None = None
+    for line in driver.devices:
+        for match, own, theirs in (
+            (0, (line.hardware,), device.hardware),
+            (1, line.compatible, device.hardware),
+            (2, (line.hardware,), device.compatible),
+            (3, line.compatible, device.compatible),
+        ):
+            known = [each.lower() for each in own]
+            for at, identifier in enumerate(theirs):
+                if identifier.lower() in known and identifier:
+                    signed: Literal[0, 1] = 0 if driver.trust.state in ("holds", "not judged") else 1
+                    place = (at, known.index(identifier.lower()))
+                    found = RankedDriver(driver, line, identifier, signed, driver.feature_score, _match(match), place)
+                    if best is None or found.order < best.order:
+                        best = found
+                    break
+    return best
+
+
+def _match(number: int) -> Match:
+    return 0 if number == 0 else 1 if number == 1 else 2 if number == 2 else 3
+
+
+def fields_of(version: str) -> tuple[int, ...]:
+    try:
+        return (*Version.parse(version).fields, 0, 0, 0, 0)[:4]
+    except ValueError:
+        return (0, 0, 0, 0)
+
+
+def why(better: RankedDriver, worse: RankedDriver) -> str:
+    """What decides between two, in words."""
+    if better.driver.content == worse.driver.content:
+        return "nothing: they are the same bytes"
+    if better.signed != worse.signed:
+        return "it is signed, the other is not"
+    if better.feature != worse.feature:
+        return f"its feature score is {better.feature}, the other's {worse.feature}"
+    if better.match != worse.match:
+        return f"{_MATCHES[better.match]}; of the other, {_MATCHES[worse.match]}"
+    if better.place != worse.place:
+        return f"{better.identifier} is nearer to the device than {worse.identifier}"
+    if better.driver.date != worse.driver.date:
+        return f"it is of {better.driver.date or 'no date'}, the other of {worse.driver.date or 'no date'}"
+    if fields_of(better.driver.version) != fields_of(worse.driver.version):
+        return f"its version is {better.driver.version or 'none'}, the other's {worse.driver.version or 'none'}"
+    return "nothing that Windows looks at: either may be taken"

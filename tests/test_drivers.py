@@ -1,0 +1,515 @@
+"""Drivers: ``.inf`` held against the layer's own reader, catalogues against osslsigncode and real ones, ranking against its order."""
+
+from __future__ import annotations
+
+import gzip
+import itertools
+import json
+import os
+import random
+import shutil
+import subprocess
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import Yendo, missing
+from driver_specimens import NOW, contents, folder, signer
+from hypothesis import given
+from hypothesis import strategies as some
+from test_signing import authority
+
+from yendo.demo import drivers as demo
+from yendo.drivers import ranking, reading, share, target
+from yendo.drivers.driver import Device, Driver, DriverTrust
+from yendo.drivers.target import DriverTarget
+from yendo.errors import Unreadable
+from yendo.formats import inf as form
+from yendo.formats import security_catalogue
+from yendo.formats.inf import Inf
+
+assert authority  # a fixture
+MICROSOFT = ("1.3.6.1.4.1.311.10.3.5", "1.3.6.1.5.5.7.3.3")
+ATTESTED = (*MICROSOFT, "1.3.6.1.4.1.311.10.3.5.1")
+NEW = DriverTarget((10, 0, 26100), "x64", title="Windows 11 24H2")
+VERIFIER = shutil.which("osslsigncode")
+
+
+def faults(path: Path, windows: DriverTarget = NEW, **more: Any) -> list[str]:
+    return [finding.id for finding in reading.read(path, windows, **more).findings if finding.level == "error"]
+
+
+# --- the text ---------------------------------------------------------------------------------------------------------
+
+RULES = r"""
+; before any section
+lost = 1
+[Version] ; behind it
+Provider=%Tidewell% , second
+quoted = "a ""b"" ; , = c" , plain ;comment
+long = one, \
+   two , \
+   "three\"
+sole
+"with space"="%Name%", %missing%, 50%%, %13%
+[VERSION]
+again = yes
+[strings]
+Tidewell = "Tidewell; Marrowby"
+name=neutral
+[Strings.0007]
+Name = deutsch
+[Strings.0c07]
+Name = österreichisch
+"""
+
+
+def test_the_text() -> None:
+    inf = Inf(RULES)
+    lines = {line.key: line.values for line in inf.lines("version")}
+    assert lines["Provider"] == ("Tidewell; Marrowby", "second")
+    assert lines["quoted"] == ('a "b" ; , = c', "plain")
+    assert lines["long"] == ("one", "two", "three\\")
+    assert lines["sole"] == ("sole",) and lines["again"] == ("yes",)
+    assert lines["with space"] == ("neutral", "%missing%", "50%", "%13%")
+    assert [Inf(RULES, language=code).expand("%NAME%") for code in (0x407, 0xC07, 0x409)] == [
+        "deutsch",
+        "österreichisch",
+        "neutral",
+    ]
+    assert inf.languages == [0x0007, 0x0C07]
+    for data in (
+        RULES.encode("utf-16"),
+        b"\xfe\xff" + RULES.encode("utf-16-be"),
+        RULES.encode("utf-8-sig"),
+        RULES.encode("utf-16-le"),
+        RULES.encode("cp1252"),
+    ):
+        assert Inf(form.decode(data)).sections == inf.sections
+
+
+def _generated(chance: random.Random) -> str:
+    """A file with everything that the documentation allows of lines."""
+    words = [
+        "gauge",
+        "a b",
+        '"a, b"',
+        '"say ""x"""',
+        "%Name%",
+        '"%Name% ; x"',
+        "0x10",
+        "",
+        "%%",
+        'x"y z"w',
+        "USB\\VID_FFFE&PID_0021",
+        "'",
+    ]
+    lines = ["[Version]", 'Signature = "$Windows NT$"', "[Strings]", 'Name = "Tide, gauge"', "Other = x ; y"]
+    for number in range(chance.randrange(2, 8)):
+        lines.append(f"[Part{chance.choice(['', '.NT', '.NTamd64'])}{number}]{chance.choice(['', ' ; said'])}")
+        for at in range(chance.randrange(0, 7)):
+            values = [chance.choice(words) for _ in range(chance.randrange(1, 5))]
+            joined = chance.choice([", ", ",", " , ", ", \\\n   "]).join(values)
+            key = chance.choice([f"key{at} = ", f"Key{at}=", f'"k {at}" = ', "" if len(values) > 1 else f"k{at} = "])
+            lines.append(chance.choice(["", "  ", "\t"]) + key + joined + chance.choice(["", " ; comment", ";"]))
+    return "\r\n".join("\n".join(lines).split("\n")) + "\r\n"
+
+
+@pytest.mark.wine
+def test_the_layers_own_reader_finds_the_same(tmp_path: Path) -> None:
+    python = os.environ.get("YENDO_WINPYTHON", "")
+    if not python or not Path(python).exists():
+        missing("a Windows Python", "name one by YENDO_WINPYTHON (shared/tools/windows-python/setup makes one)")
+    paths = [tmp_path / f"{seed}.inf" for seed in range(60)]
+    for seed, path in enumerate(paths):
+        path.write_bytes(_generated(random.Random(seed)).encode("cp1252"))
+    for number, source in enumerate(REAL):
+        paths.append(tmp_path / f"real{number}.inf")
+        paths[-1].write_bytes(gzip.decompress(source.read_bytes()) if source.suffix == ".gz" else source.read_bytes())
+    script = tmp_path / "told.py"
+    shutil.copy(Path(__file__).with_name("inf_by_the_layer.py"), script)
+    environment = {key: value for key, value in os.environ.items() if key != "PYTHONPATH"}
+    names = ["Z:" + str(path).replace("/", "\\") for path in (script, *paths)]
+    done = subprocess.run([python, *names], capture_output=True, env=environment, timeout=200, check=True)
+    different, compared = [], 0
+    for path, line in zip(paths, done.stdout.decode().splitlines(), strict=True):
+        theirs, ours = json.loads(line), form.read(path, language=0x409)
+        assert set(theirs["sections"]) == set(ours.sections), path
+        for section, lines in theirs["sections"].items():
+            compared += len(lines)
+            mine = [[known.key, list(known.values)] for known in ours.lines(section)]
+            # the system puts folders in where they stand for themselves; here they stay numbers
+            if mine != lines and not any("%1" in value for known in ours.lines(section) for value in known.values):
+                different.append((path.name, section, mine, lines))
+        for name, chosen in theirs["chosen"].items():
+            plain = name.partition(".")[0]
+            mine_chosen = next((plain + end for end in target.endings(DriverTarget()) if ours.has(plain + end)), None)
+            if plain == name and mine_chosen != chosen:
+                different.append((path.name, name, [[mine_chosen]], [[chosen]]))
+    assert different == [] and compared > 500
+
+
+# --- which section ----------------------------------------------------------------------------------------------------
+
+OLD, SERVER = DriverTarget((10, 0, 17763), "x64"), DriverTarget((10, 0, 20348), "x64", 3, 0x110)
+CHOICES = [
+    (["", "NT", "NTx86"], NEW, None),  # 64 bits never take one without their processor
+    (["", "NTamd64"], NEW, "NTamd64"),
+    (["NTamd64", "NTarm64"], DriverTarget(architecture="arm64"), "NTarm64"),
+    (["NTamd64.6.1", "NTamd64.10.0", "NTamd64.11.0"], NEW, "NTamd64.10.0"),
+    (["NTamd64.10.0...17763", "NTamd64.10.0...22000"], NEW, "NTamd64.10.0...22000"),
+    (["NTamd64.10.0...17763", "NTamd64.10.0...22000"], OLD, "NTamd64.10.0...17763"),
+    (["NTamd64.10.0...22000"], OLD, None),
+    (["NTamd64", "NTamd64...3"], NEW, "NTamd64"),
+    (["NTamd64", "NTamd64...3"], SERVER, "NTamd64...3"),
+    (["NTamd64...1", "NTamd64...2"], SERVER, None),
+    (["NTamd64", "NTamd64....0x10"], SERVER, "NTamd64....0x10"),
+    (["NTamd64", "NTamd64....0x80"], SERVER, "NTamd64"),
+    (["NTamd64.6.1..3", "NTamd64.10.0"], SERVER, "NTamd64.10.0"),
+    (["", "NT"], DriverTarget(architecture="x86"), ""),
+    (["NTx86.10.0", ""], DriverTarget(architecture="x86"), "NTx86.10.0"),
+    (["NTmips"], NEW, None),
+    (["NTamd64.ten"], NEW, None),
+]
+
+
+@pytest.mark.parametrize(("endings", "windows", "wanted"), CHOICES)
+def test_the_section_that_a_windows_takes(endings: list[str], windows: DriverTarget, wanted: str | None) -> None:
+    assert target.chosen(endings, windows) in ({wanted, "NT"} if wanted == "" else {wanted})
+
+
+# --- real ones --------------------------------------------------------------------------------------------------------
+
+REAL = [
+    path
+    for path in (
+        Path("/usr/share/doc/qemu-system-data/qemupciserial.inf"),
+        *Path("/usr/share/doc").glob("linux-doc-*/Documentation/usb/*.inf.gz"),
+        *Path.home().glob(".cache/wine32/root/usr/share/wine/wine.inf"),
+    )
+    if path.exists()
+]
+
+
+def test_files_of_other_people(tmp_path: Path) -> None:
+    if not REAL:
+        missing("an .inf of other people's making", "apt-get install qemu-system-data")
+    for source in REAL:
+        path = tmp_path / source.name.removesuffix(".gz")
+        path.write_bytes(gzip.decompress(source.read_bytes()) if source.suffix == ".gz" else source.read_bytes())
+        reading.read(path)
+    serial = reading.read(tmp_path / "qemupciserial.inf")
+    assert [device.hardware for device in serial.devices] == [rf"PCI\VEN_1B36&DEV_000{number}" for number in (2, 3, 4)]
+    assert serial.architectures == ("x64", "x86") and serial.system == ("mf.inf",) and serial.version == "1.3.0"
+
+
+def test_a_catalogue_of_other_people() -> None:
+    """The Windows Python's own: who signed it, when, and as many digests as its list is long."""
+    python = os.environ.get("YENDO_WINPYTHON", "")
+    path = Path(python).parents[1] / "python" / "python.cat" if python else Path()
+    if not path.is_file():
+        missing("a Windows Python", "name one by YENDO_WINPYTHON (shared/tools/windows-python/setup makes one)")
+    raw = path.read_bytes()
+    listed = security_catalogue.parse(raw)
+    assert listed.version == 2 and len(listed.members) > 4000
+    again = security_catalogue.parse(_signed_again(raw, listed))
+    assert again == listed
+    from yendo.installers.judging import judged_message
+
+    judged = judged_message(raw, None, path.name)
+    assert judged.problems == () and judged.seen and len(judged.above) >= 2
+    at = raw.index(listed.members[7].digest)
+    altered = judged_message(raw[:at] + bytes([raw[at] ^ 1]) + raw[at + 1 :], None, path.name)
+    assert any("other content" in problem for problem in altered.problems)
+
+
+def _signed_again(raw: bytes, listed: security_catalogue.SecurityCatalogue) -> bytes:
+    import datetime
+
+    from yendo.package.signing import list_message
+
+    written = security_catalogue.build(listed.members, listed.attributes, datetime.datetime.fromisoformat(listed.made))
+    from asn1crypto import cms
+
+    theirs = cms.ContentInfo.load(raw)["content"]["encap_content_info"]["content"].contents
+    ours = written[4:] if written[1] == 0x82 else written[5:]
+    assert (
+        len(ours) == len(theirs) and sum(one != other for one, other in zip(ours, theirs, strict=True)) <= 16
+    )  # its random number
+    return list_message(signer(), written, None, "again")
+
+
+@pytest.mark.skipif(
+    not os.environ.get("YENDO_DRIVER"), reason="YENDO_DRIVER names a folder with a driver that Microsoft signed"
+)
+def test_a_driver_that_microsoft_signed() -> None:
+    found = share.read(Path(os.environ["YENDO_DRIVER"]))
+    assert found.troubles == {}
+    for driver in found.drivers.values():
+        assert driver.trust.state == "holds" and driver.trust.by.startswith("microsoft-") and driver.trust.seen
+        assert driver.trust.uncovered == driver.trust.altered == ()
+
+
+# --- catalogues -------------------------------------------------------------------------------------------------------
+
+
+@pytest.mark.parametrize("seed", range(0, 200, 1 if os.environ.get("YENDO_THOROUGH") else 10))
+def test_whole_and_changed(tmp_path: Path, seed: int) -> None:
+    """Half of them whole; of the others one byte of one file is changed, of a program's or another's, or of the ``.inf``."""
+    chance = random.Random(seed)
+    inf = folder(tmp_path / "d", contents(chance), who=signer(uses=MICROSOFT))
+    names = sorted(path.name for path in inf.parent.iterdir() if path.suffix != ".cat")
+    altered = names[seed // 2 % len(names)] if seed % 2 else ""
+    if altered:
+        data = bytearray((inf.parent / altered).read_bytes())
+        data[-1] ^= 1
+        (inf.parent / altered).write_bytes(data)
+    found = reading.read(inf, NEW)
+    assert found.trust.state == "holds" and found.trust.altered == ((altered,) if altered else ())
+    assert [finding.id for finding in found.findings if finding.level == "error"] == (["edited"] if altered else [])
+    if VERIFIER and seed % 20 < 2:
+        root = tmp_path / "root.pem"
+        _pem(inf.parent / "gauge.cat", root)
+        for name in names:
+            if name.endswith(".sys"):  # it takes programs, and no other files
+                words = [
+                    VERIFIER,
+                    "verify",
+                    "-CAfile",
+                    root,
+                    "-catalog",
+                    inf.parent / "gauge.cat",
+                    "-in",
+                    inf.parent / name,
+                ]
+                said = subprocess.run(words, capture_output=True, text=True).stdout
+                assert ("Signature verification: ok" in said) == (name != altered), said
+
+
+def _pem(catalogue: Path, to: Path) -> None:
+    """The authority's certificate out of a catalogue."""
+    from asn1crypto import cms, pem
+
+    certificates = cms.ContentInfo.load(catalogue.read_bytes())["content"]["certificates"]
+    for choice in certificates:
+        if choice.chosen.subject == choice.chosen.issuer:
+            to.write_bytes(pem.armor("CERTIFICATE", choice.chosen.dump()))
+
+
+def test_who_signed_and_when(tmp_path: Path, authority: str) -> None:
+    files = {"gauge.sys": contents(random.Random(1))["gauge.sys"]}
+    assert faults(folder(tmp_path / "none", files)) == ["unsigned"]
+    assert faults(folder(tmp_path / "test", files, who=signer("WDK Test Certificate"))) == ["test-signed"]
+    assert faults(folder(tmp_path / "ended", files, who=signer(ended=True, uses=MICROSOFT))) == ["expired"]
+    assert faults(folder(tmp_path / "publisher", files, who=signer())) == ["not-loaded"]
+    assert faults(folder(tmp_path / "old", files, who=signer()), DriverTarget((6, 1, 7601))) == []
+    assert faults(folder(tmp_path / "user", files, who=signer(), service=16)) == []
+    attested = folder(tmp_path / "attested", files, who=signer(uses=ATTESTED))
+    assert faults(attested) == [] and faults(attested, SERVER) == ["attested-on-server"]
+    certified = folder(tmp_path / "certified", files, who=signer(uses=MICROSOFT))
+    assert faults(certified, SERVER) == []
+    assert [finding.id for finding in reading.read(certified).findings] == ["unknown-key"]  # a name alone is nobody's
+    stamped = folder(tmp_path / "stamped", files, who=signer(uses=MICROSOFT), stamp=authority)
+    later = NOW.replace(year=NOW.year + 3)
+    assert faults(stamped, now=later) == [] and faults(certified, now=later) == ["expired"]
+    raw = bytearray((certified.parent / "gauge.cat").read_bytes())
+    raw[-3] ^= 1
+    (certified.parent / "gauge.cat").write_bytes(raw)
+    assert faults(certified) == ["broken-signature"]
+    (certified.parent / "gauge.cat").write_bytes(b"a stand-in for the catalogue")
+    assert faults(certified) == ["unreadable-catalogue"]
+    (certified.parent / "gauge.cat").unlink()
+    assert faults(certified) == ["unsigned"]
+    (attested.parent / "gauge.sys").unlink()
+    assert faults(attested) == ["missing-file"]
+
+
+def test_what_else_is_found(tmp_path: Path) -> None:
+    files = {"gauge.sys": contents(random.Random(1))["gauge.sys"]}
+    who = signer(uses=MICROSOFT)
+    narrow = bytearray(files["gauge.sys"])
+    at = int.from_bytes(narrow[60:64], "little") + 4
+    narrow[at : at + 2] = (0xAA64).to_bytes(2, "little")
+    assert faults(folder(tmp_path / "narrow", {"gauge.sys": bytes(narrow)}, who=who)) == ["wrong-program"]
+    assert faults(folder(tmp_path / "arm", files, who=who, decoration="NTarm64")) == ["other-processor"]
+    assert faults(folder(tmp_path / "new", files, who=who, decoration="NTamd64.10.0...30000")) == ["other-windows"]
+    firmware = folder(
+        tmp_path / "firmware", files, who=who, setup_class="Firmware", class_id="{f2e7dd72-6468-4e36-b6f1-6488f42c1b52}"
+    )
+    assert "firmware" in [finding.id for finding in reading.read(firmware, NEW).findings]
+    told = folder(
+        tmp_path / "told",
+        files,
+        who=who,
+        to=12,
+        more="AddReg = Values\nDelFiles = Copied\n[Values]\nHKLM,Software\\Tidewell,A,,x",
+    )
+    assert reading.read(told).isolated == (
+        r"copies into %SystemRoot%\System32\drivers",
+        "writes below HKLM",
+        "deletes files",
+    )
+    assert reading.read(folder(tmp_path / "kept", files, who=who)).isolated == ()
+
+
+def test_another_file_that_it_builds_on(tmp_path: Path) -> None:
+    files = {"gauge.sys": contents(random.Random(1))["gauge.sys"]}
+    inf = folder(tmp_path / "d", files, more="Include = base.inf, machine.inf\nNeeds = Base")
+    (inf.parent / "base.inf").write_text("[Version]\nSignature=x\n[Base.NT]\nAddReg = Told\n[Told]\nHKR,,Depth,,7\n")
+    found = reading.read(inf)
+    assert found.registry == (r"HKR\Depth",) and found.system == ("machine.inf",)
+
+
+@pytest.mark.parametrize(
+    "data", [b"", b"[", b"=\n" * 9, b"[a]\n\\\n\\\n", b'[a]\n"', b"\xff\xfe[\0", b"[Version]\nDriverVer=99/99/2026,x\n"]
+)
+def test_damaged_ones(tmp_path: Path, data: bytes) -> None:
+    path = tmp_path / "x.inf"
+    path.write_bytes(data)
+    assert reading.read(path).devices == ()
+    with pytest.raises(Unreadable):
+        security_catalogue.parse(data)
+
+
+# --- which one wins ---------------------------------------------------------------------------------------------------
+
+
+@dataclass(frozen=True)
+class Case:
+    better: dict[str, Any]
+    worse: dict[str, Any]
+
+
+NEAR, FAR, CLASS, OTHER = r"USB\VID_FFFE&PID_0021&REV_0200", r"USB\VID_FFFE&PID_0021", r"USB\Class_02", r"USB\Class_FF"
+WANTED = ranking.DeviceIdentifiers((NEAR, FAR), (CLASS, OTHER))
+CASES = [
+    Case({"date": "2020-01-01"}, {"signed": False, "date": "2026-01-01"}),
+    Case({"signed": True, "by": "publisher", "date": "2026-02-01"}, {"by": "microsoft-certified"}),  # signers count the same
+    Case({"feature": 10, "identifiers": (FAR,)}, {"identifiers": (NEAR,)}),
+    Case({"identifiers": (NEAR,)}, {"identifiers": (FAR,), "date": "2026-02-02"}),
+    Case({"identifiers": (FAR,)}, {"identifiers": ("x", NEAR)}),  # as hardware identifier before a compatible one
+    Case({"identifiers": ("x", FAR)}, {"identifiers": (CLASS,)}),
+    Case({"identifiers": (CLASS,)}, {"identifiers": ("x", CLASS)}),
+    Case({"identifiers": ("x", CLASS)}, {"identifiers": ("x", OTHER)}),
+    Case({"date": "2026-02-02", "version": "1.0.0.0"}, {"version": "9.0.0.0"}),
+    Case({"version": "2.10.0.0"}, {"version": "2.9.9.9"}),
+]  # fmt: skip
+
+
+def made(path: str, *, signed: bool = True, by: str = "publisher", feature: int = 255, identifiers: tuple[str, ...] = (FAR,), date: str = "2026-01-01",
+         version: str = "1.0.0.0", extension: str = "") -> Driver:  # fmt: skip
+    hardware, *compatible = identifiers
+    device = Device("Gauge", hardware, tuple(compatible), "Install", 1)
+    held = DriverTrust("holds" if signed else "none", by=by)
+    return Driver("gauge.inf", path, "", path, "", "Extension" if extension else "Ports", "", "", "", "Tidewell", date, version, ("x64",), (), (device,),
+                  (), (), (), (), (), (), (), feature, extension, held)  # fmt: skip
+
+
+@pytest.mark.parametrize("case", CASES)
+def test_each_rule_of_the_order(case: Case) -> None:
+    for first, second in (
+        (made("a", **case.better), made("b", **case.worse)),
+        (made("b", **case.better), made("a", **case.worse)),
+    ):
+        found = ranking.rank([second, first], WANTED)
+        assert [one.driver for one in found.base] == [first, second], ranking.why(found.base[0], found.base[1])
+        assert "either" not in ranking.why(*found.base)
+
+
+def test_extensions_are_chosen_beside() -> None:
+    drivers = [
+        made("a"),
+        made("e1", extension="{1}"),
+        made("e2", extension="{1}", version="2.0.0.0"),
+        made("e3", extension="{2}"),
+    ]
+    found = ranking.rank(drivers, WANTED)
+    assert [one.driver.path for one in found.base] == ["a"] and [one.driver.path for one in found.extensions] == [
+        "e2",
+        "e3",
+    ]
+    assert ranking.rank(drivers, ranking.DeviceIdentifiers(("PCI\\X",))) == ranking.Ranking((), ())
+
+
+PARTS = some.fixed_dictionaries({
+    "signed": some.booleans(), "feature": some.sampled_from((0, 10, 255)), "date": some.sampled_from(("", "2020-01-01", "2026-01-01")),
+    "version": some.sampled_from(("", "1.0", "1.0.0.1", "2.0.0.0")), "identifiers": some.lists(some.sampled_from((NEAR, FAR, CLASS, OTHER, "x")), min_size=1, max_size=3).map(tuple),
+})  # fmt: skip
+
+
+@given(some.lists(PARTS, max_size=6), some.randoms())
+def test_no_better_one_ever_loses(parts: list[dict[str, Any]], chance: random.Random) -> None:
+    """Whatever the order in which they are given: the same, and each is at least as good as the next in what comes first."""
+    drivers = [made(str(number), **part) for number, part in enumerate(parts)]
+    found = ranking.rank(drivers, WANTED).base
+    chance.shuffle(drivers)
+    assert ranking.rank(drivers, WANTED).base == found
+    for better, worse in itertools.pairwise(found):
+        assert (better.signed, better.feature, better.match, better.place) <= (
+            worse.signed,
+            worse.feature,
+            worse.match,
+            worse.place,
+        )
+        if better.order[:4] == worse.order[:4]:
+            assert better.driver.date >= worse.driver.date
+
+
+# --- a share, and the commands ----------------------------------------------------------------------------------------
+
+
+def test_a_share(tmp_path: Path, yendo: Yendo) -> None:
+    demo.share(tmp_path / "drivers")
+    (tmp_path / "drivers" / "broken").mkdir()
+    (tmp_path / "drivers" / "broken" / "x.inf").write_bytes(b"\0" * (form.MAX_SIZE + 1))
+    done = yendo("read", "drivers", "--csv", "all.csv", expect=1)
+    for words in ("5 drivers, held against Windows 10 22H2, x64", "from-the-quay/tidegauge/tidegauge.inf = tidegauge-2.1/tidegauge.inf",
+                  "other-processor", "unsigned", "broken/x.inf: x.inf is larger"):  # fmt: skip
+        assert words in " ".join(done.stdout.split()), words
+    assert len((tmp_path / "all.csv").read_text("utf-8-sig").splitlines()) == 7
+    told = json.loads(yendo("read", "drivers", "--json", "--for", "arm64", "--windows", "11-24h2", expect=1).stdout)
+    assert {row["path"]: row["devices"] for row in told["rows"]}["tidegauge-2.1-arm64/tidegauge.inf"] == 2
+    assert len(told["older"]) == 3 and told["claims"] == {}
+    won = yendo("read", "drivers", "--device", f"{demo.DEVICE}&REV_0200,{demo.DEVICE}").stdout
+    assert (
+        won.index("from-the-quay") < won.index("tidegauge-2.1/") < won.index("tidegauge-1.4/") < won.index("2.2-beta")
+    )
+    assert "it is signed, the other is not" in won and "the same bytes" in won and "may still win" in won
+    assert "none of these is for it" in yendo("read", "drivers", "--device", "PCI\\X", expect=1).stdout
+
+
+def test_one_driver_and_its_catalogue(tmp_path: Path, yendo: Yendo) -> None:
+    demo.put(demo.CURRENT, tmp_path / "d")
+    one = yendo("read", "d/tidegauge.inf").stdout
+    for words in (
+        "by its publisher alone, the signature holds",
+        "Tide gauge 2",
+        "the driver store",
+        "isolated yes",
+        "publisher-not-trusted",
+    ):
+        assert words in " ".join(one.split()), words
+    assert "2 of 2 files are in it" in " ".join(yendo("read", "d/tidegauge.cat").stdout.split())
+    assert json.loads(yendo("read", "d/tidegauge.inf", "--json").stdout)["trust"]["signer"] == "Tidewell"
+
+
+def test_a_plan_with_a_driver(tmp_path: Path, yendo: Yendo) -> None:
+    demo.put(demo.CURRENT, tmp_path / "w" / "extras" / "gauge")
+    (tmp_path / "w" / "extras" / "tidewell.cer").write_bytes(demo.publisher())
+    head = '[package]\nid = "gauge"\nname = "Gauge"\nversion = "2.1"\narchitecture = "x64"\n'
+    trusted = '[[install]]\nkind = "certificate"\nfrom = "extras/tidewell.cer"\n'
+    step = '[[install]]\nkind = "driver"\nfrom = "extras/gauge"\n'
+
+    def found(plan: str) -> set[str]:
+        (tmp_path / "w" / "plan.toml").write_text(plan, "utf-8")
+        told = json.loads(yendo("check", "w", "--json", expect=None).stdout)
+        return {finding["rule"] for finding in told["findings"] if finding["rule"].startswith("driver-")}
+
+    assert found(head + step) == {"driver-doubt"} and found(head + trusted + step) == set()
+    assert found(head.replace("x64", "arm64") + trusted + step) == {"driver-fault"}
+    demo.put(demo.SHARE[4], tmp_path / "w" / "extras" / "gauge" / "arm64")  # one folder for both processors
+    assert found(head.replace("x64", "arm64") + trusted + step) == set()
+    with (tmp_path / "w" / "extras" / "gauge" / "tidegauge.tab").open("ab") as file:
+        file.write(b"x")
+    assert found(head + trusted + step) == {"driver-fault"}
