@@ -100,7 +100,7 @@ def folder(
 def catalogue(files: list[Path], who: SignerIdentity, stamp: str | None = None) -> bytes:
     members = []
     for path in files:
-        found = trust.digests_of(io.BytesIO(path.read_bytes()))
+        found = trust.digests_of(io.BytesIO(path.read_bytes()), ("sha1", "sha256"))
         head = "program-" if "program-sha256" in found else ""
         members += [
             security_catalogue.CatalogueMember(name, found[head + name], bool(head), path.name, "2:10.0")

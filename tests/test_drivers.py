@@ -28,6 +28,12 @@ from yendo.errors import Unreadable
 from yendo.formats import inf as form
 from yendo.formats import security_catalogue
 from yendo.formats.inf import Inf
+from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.package import build, carry
+from yendo.package import manifest as package_form
+from yendo.plan import read
+from yendo.prove.prove import prove
+from yendo.terms.rules import DriverRule, Sight
 
 assert authority  # a fixture
 MICROSOFT = ("1.3.6.1.4.1.311.10.3.5", "1.3.6.1.5.5.7.3.3")
@@ -513,3 +519,91 @@ def test_a_plan_with_a_driver(tmp_path: Path, yendo: Yendo) -> None:
     with (tmp_path / "w" / "extras" / "gauge" / "tidegauge.tab").open("ab") as file:
         file.write(b"x")
     assert found(head + trusted + step) == {"driver-fault"}
+
+
+# --- carried out ------------------------------------------------------------------------------------------------------
+
+PLAN = """[package]
+id = "gauge"
+name = "Gauge"
+version = "{version}"
+architecture = "x64"
+
+[[install]]
+kind = "driver"
+from = "extras/gauge"
+
+[[uninstall]]
+kind = "take-back"
+
+[[detect]]
+kind = "driver"
+inf = "{inf}"
+version = "=={version}"
+"""
+
+
+def packaged(workspace: Path, driver: Path, version: str) -> Path:
+    shutil.copytree(driver.parent, workspace / "extras" / "gauge")
+    (workspace / "plan.toml").write_text(PLAN.format(inf=driver.name, version=version), "utf-8")
+    return build.build(workspace, read(workspace / "plan.toml")[0]).folder
+
+
+@pytest.mark.wine
+def test_packages_with_drivers_on_the_layer(tmp_path: Path, shell_wine: Any) -> None:
+    """Installed, detected, removed, and nothing left, by the layer's own store; the demo's first, generated ones after it."""
+    demo.put(demo.CURRENT, tmp_path / "demo")
+    drivers = [(tmp_path / "demo" / "tidegauge.inf", "2.1.0.0")]
+    for seed in range(20 if os.environ.get("YENDO_THOROUGH") else 1):
+        chance = random.Random(seed)
+        version = f"{chance.randrange(1, 9)}.{chance.randrange(20)}.0.{seed}"
+        inf = folder(tmp_path / f"d{seed}", contents(chance), who=signer(), version=version)
+        drivers.append((inf.rename(inf.with_name(f"gauge{seed}.inf")), version))
+    for number, (inf, version) in enumerate(drivers):
+        proof = prove(packaged(tmp_path / f"w{number}", inf, version), shell_wine)
+        assert proof.passed, [
+            (phase.title, phase.found, phase.details) for phase in proof.phases if phase.outcome == "failed"
+        ]
+        assert proof.comparison is not None and proof.comparison.false == () and proof.comparison.missed == ()
+        assert any("nothing is shown of signatures" in reason for reason in proof.comparison.layer_differences)
+
+
+@pytest.mark.wine
+def test_a_driver_that_was_there_before_stays(tmp_path: Path, shell_wine: Any) -> None:
+    _stays(tmp_path, shell_wine, r'cmd /s /c ""C:\gauge\apply.cmd" {}"')
+
+
+def test_a_driver_that_was_there_before_stays_simulated(tmp_path: Path) -> None:
+    _stays(tmp_path, SimulatedMachine(), "")
+
+
+def _stays(tmp_path: Path, machine: Any, line: str) -> None:
+    """Another brought the older one, and the very same: a package takes away what it brought itself, and nothing else."""
+    demo.share(tmp_path / "share")
+    package = packaged(tmp_path / "w", tmp_path / "share" / "tidegauge-2.1" / "tidegauge.inf", "2.1.0.0")
+    older = DriverRule(inf="tidegauge.inf", version="<2")
+    newer = DriverRule(inf="tidegauge.inf", version=">=2")
+
+    def there(session: Any) -> tuple[bool, bool]:
+        sight = Sight(session.state(), session.surroundings.environment)
+        return older.judge(sight)[0], newer.judge(sight)[0]
+
+    def apply(session: Any, verb: str) -> None:
+        if line:
+            assert session.run(line.format(verb), timeout=120).exit_code == 0
+        else:
+            manifest = package_form.read(package)
+            assert carry.carry(manifest, package, session, verb, folder=r"C:\gauge").exit_code == 0
+
+    for before, afterwards in (("tidegauge-1.4", (True, False)), ("tidegauge-2.1", (False, True))):
+        with machine.fresh() as session:
+            session.bring(tmp_path / "share" / before, r"C:\before")
+            session.bring(package, r"C:\gauge")
+            assert (
+                session.run(r'pnputil.exe /add-driver "C:\before\*.inf" /subdirs /install', timeout=60).exit_code == 0
+            )
+            assert there(session) == afterwards
+            apply(session, "install")
+            assert there(session)[1]
+            apply(session, "uninstall")
+            assert there(session) == afterwards, before

@@ -84,9 +84,9 @@ def test_the_prebuilt_program_is_made_from_its_source(tmp_path: Path) -> None:
 
     if not shutil.which("x86_64-w64-mingw32-gcc"):
         missing("a compiler for Windows", "apt-get install gcc-mingw-w64-x86-64")
-    from yendo.machines.wine import lookout
+    from yendo.machines.wine import driver_store, lookout
 
-    for module, made in ((sounder, "sounder-setup.exe"), (lookout, "lookout.exe")):
+    for module, made in ((sounder, "sounder-setup.exe"), (lookout, "lookout.exe"), (driver_store, "pnputil.exe")):
         source = Path(module.__file__).parent
         copy = Path(shutil.copytree(source, tmp_path / made))
         (copy / made).unlink()

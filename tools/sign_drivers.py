@@ -52,7 +52,7 @@ def main() -> None:
             continue
         members = []
         for name, data in driver.files.items():
-            digests = trust.digests_of(io.BytesIO(data))
+            digests = trust.digests_of(io.BytesIO(data), ("sha1", "sha256"))
             members += [
                 security_catalogue.CatalogueMember(algorithm, digests[algorithm], False, name, "2:10.0")
                 for algorithm in ("sha1", "sha256")

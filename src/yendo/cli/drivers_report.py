@@ -212,7 +212,9 @@ def _catalogue(path: Path, options: argparse.Namespace) -> int:
     raw = path.read_bytes()
     listed = security_catalogue.parse(raw)
     beside = {name: place for name, place in reading.listing(path.parent).items() if place != path}
-    judged = trust.judge(path.name, path, {name: trust.digests(place) for name, place in beside.items()})
+    catalogue = trust.opened(path.name, path)
+    digests = {name: trust.digests(place, catalogue.algorithms) for name, place in beside.items()}
+    judged = trust.judge(catalogue, digests)
     if options.json:
         show.emit({"schema": "yendo.catalogue/1", "made": listed.made, "members": len(listed.members), "trust": judged})
         return 0

@@ -51,9 +51,10 @@ def read(path: Path, windows: DriverTarget = ANY, *, language: int = 0, now: dat
     date, number = _dated(version.all("Version", "DriverVer"))
     files = tuple(reading.files())
     present = {path.name.lower(): path, **{file.source: beside[file.source] for file in files if file.there}}
-    digests = {name: trust.digests(place) for name, place in present.items()}
-    files = tuple(_told(file, beside) for file in files)
     name = reading.catalogue()
+    catalogue = trust.opened(name, beside.get(name.lower()) if name else None)
+    digests = {file: trust.digests(place, catalogue.algorithms) for file, place in present.items()}
+    files = tuple(_told(file, beside) for file in files)
     found = Driver(
         path.name,
         str(path),
@@ -79,7 +80,7 @@ def read(path: Path, windows: DriverTarget = ANY, *, language: int = 0, now: dat
         tuple(version.languages),
         reading.feature_score(),
         version.get("Version", "ExtensionId"),
-        trust.judge(name, beside.get(name.lower()) if name else None, digests),
+        trust.judge(catalogue, digests),
     )
     wrong = findings(found, windows, now or datetime.now(UTC), named=bool(name))
     return msgspec.structs.replace(found, findings=tuple(wrong))

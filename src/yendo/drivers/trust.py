@@ -8,6 +8,7 @@ the end of a chain is that system's: no list of roots is kept here.
 from __future__ import annotations
 
 import hashlib
+from collections.abc import Sequence
 from pathlib import Path
 from typing import BinaryIO
 
@@ -17,6 +18,7 @@ from yendo.drivers.driver import DriverTrust
 from yendo.errors import Unreadable
 from yendo.formats import security_catalogue
 from yendo.formats.pe import Image
+from yendo.formats.security_catalogue import SecurityCatalogue
 from yendo.installers import signatures
 from yendo.installers.judging import Verified, judged_message
 
@@ -25,23 +27,52 @@ MICROSOFT = {
     "A0F259A07039908EEB943E223FDF996E5E1E131D9AA6A602FF4672F7B9298AEE": "Windows Third Party Component CA 2014"
 }
 _CERTIFIED, _ATTESTED, _SYSTEM = ("1.3.6.1.4.1.311.10.3.5", "1.3.6.1.4.1.311.10.3.5.1", "1.3.6.1.4.1.311.10.3.6")
-_ALGORITHMS = ("sha1", "sha256")
 
 
-def digests(path: Path) -> dict[str, bytes]:
-    """The digests that a catalogue may hold of a file: ``sha1`` and ``sha256`` over all of it, and for a program
-    ``program-sha1`` and ``program-sha256`` without its own signature. Raises Unreadable.
+class OpenCatalogue(msgspec.Struct):
+    """The catalogue that an ``.inf`` names: what it lists, None where it is not there or cannot be read, and why."""
+
+    name: str
+    raw: bytes = b""
+    listed: SecurityCatalogue | None = None
+    trouble: str = ""
+
+    @property
+    def algorithms(self) -> tuple[str, ...]:
+        """What its files have to be measured by: SHA-256 wherever it lists that, for then it lists it of every file."""
+        used = {member.algorithm for member in self.listed.members} if self.listed else set()
+        return ("sha256",) if "sha256" in used or not used else ("sha256", *sorted(used))
+
+
+def opened(name: str, path: Path | None) -> OpenCatalogue:
+    """``path`` is where it lies, None where it does not."""
+    if path is None:
+        return OpenCatalogue(name)
+    try:
+        if path.stat().st_size > security_catalogue.MAX_SIZE:
+            raise Unreadable(f"{path.name} is larger than any catalogue")
+        raw = path.read_bytes()
+        return OpenCatalogue(name, raw, security_catalogue.parse(raw))
+    except OSError as error:
+        return OpenCatalogue(name, trouble=str(error.strerror))
+    except Unreadable as error:
+        return OpenCatalogue(name, trouble=str(error))
+
+
+def digests(path: Path, algorithms: Sequence[str] = ("sha256",)) -> dict[str, bytes]:
+    """The digests that a catalogue may hold of a file, by ``sha256`` for instance over all of it, and for a program by
+    ``program-sha256`` without its own signature. Raises Unreadable.
     """
     try:
         with path.open("rb") as file:
-            return digests_of(file)
+            return digests_of(file, algorithms)
     except OSError as error:
         raise Unreadable(f"{path.name} cannot be read: {error.strerror}") from error
 
 
-def digests_of(file: BinaryIO) -> dict[str, bytes]:
+def digests_of(file: BinaryIO, algorithms: Sequence[str] = ("sha256",)) -> dict[str, bytes]:
     """The same of an open file."""
-    found = {name: hashlib.new(name) for name in _ALGORITHMS}
+    found = {name: hashlib.new(name) for name in algorithms}
     first = b""
     while piece := file.read(1 << 20):
         first = first or piece[:2]
@@ -51,27 +82,18 @@ def digests_of(file: BinaryIO) -> dict[str, bytes]:
     if first == b"MZ":
         try:
             image = Image(file)
-            out |= {f"program-{name}": signatures.program_digest(file, image, name) for name in _ALGORITHMS}
+            out |= {f"program-{name}": signatures.program_digest(file, image, name) for name in algorithms}
         except (Unreadable, ValueError):
             pass  # no program that is read, whatever its first letters say
     return out
 
 
-def judge(name: str, path: Path | None, files: dict[str, dict[str, bytes]]) -> DriverTrust:
-    """``name`` is the catalogue that the ``.inf`` names, ``path`` where it lies; ``files`` the digests of what it must
-    cover, by names in small letters.
-    """
-    if path is None:
-        return DriverTrust("none", name)
-    try:
-        if path.stat().st_size > security_catalogue.MAX_SIZE:
-            raise Unreadable(f"{path.name} is larger than any catalogue")
-        raw = path.read_bytes()
-        listed = security_catalogue.parse(raw)
-    except OSError as error:
-        return DriverTrust("unreadable", name, problems=(str(error.strerror),))
-    except Unreadable as error:
-        return DriverTrust("unreadable", name, problems=(str(error),))
+def judge(catalogue: OpenCatalogue, files: dict[str, dict[str, bytes]]) -> DriverTrust:
+    """``files`` are the digests of what it must cover, by names in small letters."""
+    name, listed = catalogue.name, catalogue.listed
+    if listed is None:
+        trouble = (catalogue.trouble,) if catalogue.trouble else ()
+        return DriverTrust("unreadable" if trouble else "none", name, problems=trouble)
     held = {(member.algorithm, member.program, member.digest) for member in listed.members}
     named = {member.file.lower() for member in listed.members if member.file}
     covered = tuple(file for file, found in files.items() if _is_covered(found, held))
@@ -87,10 +109,10 @@ def judge(name: str, path: Path | None, files: dict[str, dict[str, bytes]]) -> D
         altered=altered,
     )
     try:
-        judged = judged_message(raw, None, name)
+        judged = judged_message(catalogue.raw, None, name)
     except ImportError:
         try:
-            signer = signatures.parse(raw).signer
+            signer = signatures.parse(catalogue.raw).signer
         except signatures.Unclear:
             signer = "somebody"
         return msgspec.structs.replace(told, signer=signer)

@@ -12,6 +12,7 @@ from yendo.effects.state import State
 from yendo.effects.things import (
     Data,
     Environment,
+    Part,
     Product,
     RegistryKey,
     RegistryValue,
@@ -118,6 +119,22 @@ def located(hive: str, key: str) -> tuple[str, str, View]:
     return hive, "\\".join(parts), "64"
 
 
+# The driver store: a key for each driver, and the folders in which the system keeps it.
+_DRIVERS = "system\\driverdatabase\\"
+_DRIVER_PACKAGE = re.compile(r"(?i)driverpackages\\(.+?\.inf)_[^\\]*$")
+_DRIVER_FILES = re.compile(
+    r"(?i)[a-z]:\\windows\\(?:system32\\(?:driverstore|catroot2?)(?:\\|$)|inf\\[^\\]+\.(?:inf|pnf)$)"
+)
+
+
+DRIVER_NAMES = r"System\DriverDatabase\DriverInfFiles"  # a key for each driver, by the name that the store gave it
+
+
+def keeps_drivers(path: str) -> bool:
+    """Whether a file or folder is where Windows keeps drivers: those are told as parts, by the store's own list."""
+    return _DRIVER_FILES.match(path) is not None
+
+
 def things_of_key(
     hive: str, key: str, view: View, found: Mapping[str, tuple[str, Data]], *, has_children: bool = False
 ) -> Iterator[Thing]:
@@ -129,6 +146,10 @@ def things_of_key(
         value = texts.get(name)
         return value if isinstance(value, str) and value else None
 
+    if lowered.startswith(_DRIVERS):
+        if packaged := _DRIVER_PACKAGE.match(key[len(_DRIVERS) :]):
+            yield Part("driver", packaged[1], packaged[1])
+        return  # what else is there is the system's own list of the same
     if (
         lowered.startswith(_UNINSTALL)
         and "\\" not in lowered[len(_UNINSTALL) :]

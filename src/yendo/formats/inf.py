@@ -44,6 +44,7 @@ class Inf:
     def __init__(self, text: str, *, language: int = 0) -> None:
         self.names: dict[str, str] = {}  # as they are written
         self.sections: dict[str, list[InfLine]] = {}
+        self._put_in: dict[str, list[InfLine]] = {}  # sections with the strings put in
         self._read(text)
         self.strings = self._strings(language)
 
@@ -96,6 +97,9 @@ class Inf:
     def expand(self, text: str) -> str:
         """With its strings put in. What names no string stays: folders are named by numbers in the same way."""
 
+        if "%" not in text:
+            return text
+
         def one(match: re.Match[str]) -> str:
             return "%" if not match[1] else self.strings.get(match[1].lower(), match[0])
 
@@ -103,12 +107,17 @@ class Inf:
 
     def lines(self, section: str) -> Iterator[InfLine]:
         """The entries of a section; none where it is not there."""
-        for line in self.sections.get(section.lower(), ()):
-            yield InfLine(
-                None if line.key is None else self.expand(line.key),
-                tuple(self.expand(value) for value in line.values),
-                line.number,
-            )
+        name = section.lower()
+        if name not in self._put_in:
+            self._put_in[name] = [
+                InfLine(
+                    None if line.key is None else self.expand(line.key),
+                    tuple(self.expand(value) for value in line.values),
+                    line.number,
+                )
+                for line in self.sections.get(name, ())
+            ]
+        yield from self._put_in[name]
 
     def has(self, section: str) -> bool:
         return section.lower() in self.sections
@@ -152,6 +161,9 @@ def read(path: Path, *, language: int = 0) -> Inf:
 
 def _uncommented(line: str) -> tuple[str, bool]:
     """Without its comment, and whether it goes on in the next line."""
+    if ";" not in line and '"' not in line:
+        bare = line.rstrip()
+        return (bare[:-1], True) if bare.endswith("\\") else (bare, False)
     quoted = False
     for at, letter in enumerate(line):
         if letter == '"':
@@ -165,6 +177,12 @@ def _uncommented(line: str) -> tuple[str, bool]:
 
 def _line(text: str, number: int) -> InfLine:
     """An entry: the first equals sign outside quotes ends its name, commas outside quotes part its values."""
+    if '"' not in text:
+        name, equals, rest = text.partition("=")
+        if equals and "," not in name:
+            return InfLine(name.strip(), tuple(part.strip() for part in rest.split(",")), number)
+        values = tuple(part.strip() for part in text.split(","))
+        return InfLine(values[0] if len(values) == 1 else None, values, number)
     parts: list[str] = [""]
     key: str | None = None
     quoted = was_quoted = False

@@ -17,10 +17,18 @@ from yendo.errors import Unreadable
 
 MAX_SIZE = 64 << 20
 _LIST = "1.3.6.1.4.1.311.10.1"
-_PROGRAM = "1.3.6.1.4.1.311.2.1.15"
 _SUBJECT_PROGRAM = "{C689AAB8-8E78-11D0-8C47-00C04FC295EE}"
 _SEQUENCE, _EXTENSIONS, _UTC_TIME, _GENERALISED_TIME = 0x30, 0xA0, 0x17, 0x18
 _BY_LENGTH = {20: "sha1", 32: "sha256", 48: "sha384", 64: "sha512"}
+
+
+def _oid(dotted: str) -> bytes:
+    return bytes(core.ObjectIdentifier(dotted).dump())
+
+
+_NAMED, _INDIRECT = _oid("1.3.6.1.4.1.311.12.2.1"), _oid("1.3.6.1.4.1.311.2.1.4")
+_MEMBER, _MEMBER_2, _MEMBERS_2 = (_oid(f"1.3.6.1.4.1.311.12.{end}") for end in ("2.2", "2.3", "1.3"))
+_PROGRAM = _oid("1.3.6.1.4.1.311.2.1.15")
 
 
 class CatalogueMember(msgspec.Struct, frozen=True):
@@ -56,11 +64,11 @@ def parse(raw: bytes) -> SecurityCatalogue:
             raise Unreadable(f"it is a signed message, but no list ({inside['content_type'].dotted})")
         fields = list(_fields(inside["content"].contents))
         place = next(at for at, (tag, _, _) in enumerate(fields) if tag in (_UTC_TIME, _GENERALISED_TIME))
-        kind = _identifier(_first(fields[place + 1][2]))
+        kind = _first(fields[place + 1][2])
         after = {tag: content for tag, _, content in fields[place + 2 :]}
         return SecurityCatalogue(
             core.load(fields[place][1]).native.isoformat(),
-            2 if kind.endswith(".3") else 1,
+            2 if kind == _MEMBERS_2 else 1,
             tuple(_member(content) for _, _, content in _fields(after.get(_SEQUENCE, b""))),
             dict(_said(after.get(_EXTENSIONS, b""))),
         )
@@ -94,8 +102,9 @@ def _first(data: bytes) -> bytes:
     raise ValueError("a part of it is empty")
 
 
-def _identifier(whole: bytes) -> str:
-    return str(core.ObjectIdentifier.load(whole).dotted)
+def _wide(whole: bytes) -> str:
+    """A text of two bytes a letter. Raises ValueError for one that is too long to be a name."""
+    return next(_fields(whole))[2].decode("utf-16-be", "replace")
 
 
 def _member(data: bytes) -> CatalogueMember:
@@ -106,19 +115,18 @@ def _member(data: bytes) -> CatalogueMember:
     for _, _, attribute in _fields(attributes[0][2] if attributes else b""):
         (_, kind, _), (_, _, values) = _fields(attribute)
         for tag, whole, content in _fields(values):
-            match _identifier(kind):
-                case "1.3.6.1.4.1.311.12.2.1":  # a name and what it stands for
-                    name, text = _named(content)
-                    file = text if name.lower() == "file" else file
-                    systems = text if name.lower() == "osattr" else systems
-                case "1.3.6.1.4.1.311.2.1.4":  # the digest, and what it is over
-                    (_, _, about), (_, _, digest) = _fields(content)
-                    program = _identifier(_first(about)) == _PROGRAM
-                    stated = list(_fields(digest))[1][2]
-                case "1.3.6.1.4.1.311.12.2.2" if program is None:
-                    program = core.BMPString.load(_first(content)).native.upper() == _SUBJECT_PROGRAM
-                case "1.3.6.1.4.1.311.12.2.3" if program is None:  # the same as a choice; 0 is a program
-                    program = bool(whole) and tag & 0x1F == 0
+            if kind == _NAMED:  # a name and what it stands for
+                name, text = _named(content)
+                file = text if name.lower() == "file" else file
+                systems = text if name.lower() == "osattr" else systems
+            elif kind == _INDIRECT:  # the digest, and what it is over
+                (_, _, about), (_, _, digest) = _fields(content)
+                program = _first(about) == _PROGRAM
+                stated = list(_fields(digest))[1][2]
+            elif kind == _MEMBER and program is None:
+                program = _wide(_first(content)).upper() == _SUBJECT_PROGRAM
+            elif kind == _MEMBER_2 and program is None:  # the same as a choice; 0 is a program
+                program = bool(whole) and tag & 0x1F == 0
     if stated is None:  # then its name is the digest: itself, or in letters
         stated = named if len(named) in _BY_LENGTH else bytes.fromhex(_text(named))
     return CatalogueMember(_BY_LENGTH[len(stated)], stated, bool(program), file, systems)
@@ -127,14 +135,14 @@ def _member(data: bytes) -> CatalogueMember:
 def _named(content: bytes) -> tuple[str, str]:
     """A name and its text, as they stand."""
     (_, name, _), _, (_, _, value) = _fields(content)
-    return core.BMPString.load(name).native, _text(value)
+    return _wide(name), _text(value)
 
 
 def _said(extensions: bytes) -> Iterator[tuple[str, str]]:
     for _, _, entries in _fields(extensions):
         for _, _, entry in _fields(entries):
             (_, kind, _), *_, (_, _, value) = _fields(entry)
-            if _identifier(kind) == "1.3.6.1.4.1.311.12.2.1":
+            if kind == _NAMED:
                 for _, _, content in _fields(value):
                     yield _named(content)
 
@@ -150,16 +158,13 @@ def build(members: Iterable[CatalogueMember], attributes: Mapping[str, str], mad
     """
     entries = sorted(members, key=lambda member: member.digest)
     number = hashlib.sha256(b"".join(member.digest for member in entries)).digest()[:16]
-    said = b"".join(
-        _put(0x30, _oid("1.3.6.1.4.1.311.12.2.1") + _put(0x04, _named_value(name, text)))
-        for name, text in attributes.items()
-    )
+    said = b"".join(_put(0x30, _NAMED + _put(0x04, _named_value(name, text))) for name, text in attributes.items())
     return _put(
         _SEQUENCE,
         _put(_SEQUENCE, _oid("1.3.6.1.4.1.311.12.1.1"))
         + _put(0x04, number)
         + bytes(core.UTCTime(made).dump())
-        + _put(_SEQUENCE, _oid("1.3.6.1.4.1.311.12.1.3") + b"\x05\0")
+        + _put(_SEQUENCE, _MEMBERS_2 + b"\x05\0")
         + _put(_SEQUENCE, b"".join(map(_subject, entries)))
         + (_put(_EXTENSIONS, _put(_SEQUENCE, said)) if said else b""),
     )
@@ -167,30 +172,26 @@ def build(members: Iterable[CatalogueMember], attributes: Mapping[str, str], mad
 
 def _subject(member: CatalogueMember) -> bytes:
     kind = b"\x80\0" if member.program else b"\x82\0"
-    attributes = [_put(0x30, _oid("1.3.6.1.4.1.311.12.2.3") + _put(0x31, kind))]
+    attributes = [_put(0x30, _MEMBER_2 + _put(0x31, kind))]
     for name, text in (("OSAttr", member.systems), ("File", member.file)):
         if text:
-            attributes.append(_put(0x30, _oid("1.3.6.1.4.1.311.12.2.1") + _put(0x31, _named_value(name, text))))
+            attributes.append(_put(0x30, _NAMED + _put(0x31, _named_value(name, text))))
     if member.algorithm == "sha256":
         link = _put(0xA2, b"\x80\0")
         about = (
-            _put(0x30, _oid(_PROGRAM) + _put(0x30, b"\x03\x02\x05\xa0" + _put(0xA0, link)))
+            _put(0x30, _PROGRAM + _put(0x30, b"\x03\x02\x05\xa0" + _put(0xA0, link)))
             if member.program
             else _put(0x30, _oid("1.3.6.1.4.1.311.2.1.25") + link)
         )
         algorithm = _put(0x30, _oid("2.16.840.1.101.3.4.2.1") + b"\x05\0")
         indirect = _put(0x30, about + _put(0x30, algorithm + _put(0x04, member.digest)))
-        attributes.append(_put(0x30, _oid("1.3.6.1.4.1.311.2.1.4") + _put(0x31, indirect)))
+        attributes.append(_put(0x30, _INDIRECT + _put(0x31, indirect)))
     return _put(0x30, _put(0x04, member.digest) + _put(0x31, b"".join(sorted(attributes))))
 
 
 def _named_value(name: str, text: str) -> bytes:
     value = (text + "\0").encode("utf-16-le")
     return _put(0x30, bytes(core.BMPString(name).dump()) + b"\x02\x04\x10\x01\0\x01" + _put(0x04, value))
-
-
-def _oid(dotted: str) -> bytes:
-    return bytes(core.ObjectIdentifier(dotted).dump())
 
 
 def _put(tag: int, content: bytes) -> bytes:

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
+from yendo.effects.keys import DRIVER_NAMES
 from yendo.errors import Usage
 from yendo.steps.base import Action, At, Kind, Result, Step, packaged
 from yendo.terms.amounts import Text
@@ -44,7 +45,23 @@ class DriverKind(Kind):
             yield "from", f"{step.source} holds no .inf", "name the folder with the driver's .inf"
 
     def perform(self, action: Action, host: Host) -> Result:
+        kept = rf"{host.room}\drivers.txt"
+        had = _names_before(host, kept)
         code, output = host.call(host.expand(action.command.replace("{package}", host.folder)), action.timeout)
         for name in dict.fromkeys(re.findall(r"(?i)\boem\d+\.inf\b", output)):  # under which the store keeps it
-            host.remember("U", f"pnputil.exe /delete-driver {name} /uninstall")
+            if name.lower() not in had:  # another's, or an earlier run's, whose record has it
+                host.remember("U", f"pnputil.exe /delete-driver {name} /uninstall")
+        host.session.remove(kept)
         return Result(host.meaning(action.codes, code), code)
+
+
+def _names_before(host: Host, kept: str) -> set[str]:
+    """The names under which the store kept drivers before this step began, also where it is gone on with after a power
+    cut: what was there before is another's, and stays.
+    """
+    lines = (host.session.read(kept) or b"").decode("utf-8", "replace").split()
+    if not lines or lines[-1] != "end":
+        lines = [key.rpartition("\\")[2] for key in host.session.keys_below("HKLM", "64", DRIVER_NAMES)] + ["end"]
+        host.own_folders(host.room)
+        host.session.write(kept, "".join(f"{line}\r\n" for line in lines).encode())
+    return {line.lower() for line in lines}

@@ -22,7 +22,7 @@ from datetime import UTC, datetime, timedelta
 import msgspec
 
 from yendo.effects import File, Folder, State, Thing
-from yendo.effects.keys import add_lines, is_shared, line_of, located, things_of_key
+from yendo.effects.keys import add_lines, is_shared, keeps_drivers, line_of, located, things_of_key
 from yendo.effects.things import Data
 from yendo.errors import Unreadable
 from yendo.formats.fields import unescape
@@ -113,6 +113,8 @@ class PictureReader:
 
 def _things(block: list[str]) -> Iterator[Thing]:
     kind, *fields = block[0].split("\t")
+    if kind in "DF" and keeps_drivers(unescape(fields[0])):
+        return
     if kind == "D":
         yield Folder(unescape(fields[0]))
     elif kind == "F":

@@ -18,8 +18,9 @@ import msgspec
 
 from yendo import digest
 from yendo.effects import Effect, File, Folder, RegistryValue, Service, Shortcut, State, difference, net
+from yendo.effects.keys import DRIVER_NAMES
 from yendo.effects.recording import Recording
-from yendo.effects.things import Environment, Part, Thing, parent
+from yendo.effects.things import Environment, Thing, parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.evidence import Evidence
 from yendo.facts import systems
@@ -143,6 +144,7 @@ class SimulatedSession:
         self.agrees: list[bool] = []  # what the person answers, first to last; without an answer, yes
         self._assumed: dict[str, list[Effect]] = {}  # a command line that takes it back -> what was assumed
         self.called: list[str] = []  # command lines of stock programs
+        self.published: dict[str, str] = {}  # what the driver store calls its drivers -> as they are listed
 
     def someone_new(self) -> str:
         """Somebody logs on who never did: the hive of such people is copied for them. Its name, a key of HKU."""
@@ -299,6 +301,8 @@ class SimulatedSession:
         return self.registry.drop(hive, view, key)
 
     def keys_below(self, hive: str, view: str, key: str) -> list[str]:
+        if (hive, key.lower()) == ("HKLM", DRIVER_NAMES.lower()):  # the store's list, which is told as parts
+            return [key, *(f"{key}\\{name}" for name in self.published)] if self.published else []
         return self.registry.below(hive, view, key)
 
     def values_of(self, hive: str, view: str, key: str) -> list[str]:
@@ -373,7 +377,6 @@ class SimulatedSession:
             return Ran(0, "assumed, by the step's own probe", 0.0)
         known = stock.run(line, self._state, self)
         if known is not None:
-            self._name_drivers(line)
             self.called.append(line)
             return known
         recording = programs.recorded(line, list(self._brought.items()))
@@ -406,17 +409,12 @@ class SimulatedSession:
         except Unreadable:
             return None
 
-    def _name_drivers(self, line: str) -> None:
-        """A driver's folder on the machine tells which drivers are in the store now."""
-        match = re.match(r'(?i)pnputil(?:\.exe)?\s+/add-driver\s+"([^"]+)\\[^"\\]*\.inf"', line)
-        if match is None:
-            return
-        there = self._state.get("part", Part("driver", match[1].rpartition("\\")[2]).identity)
+    def drivers(self, folder: str) -> list[str] | None:
         for head, source in self._brought.items():
-            if there is not None and match[1].lower().startswith(head + "\\"):
-                folder = source / match[1][len(head) + 1 :].replace("\\", "/")
-                named = [_in_store(path) for path in sorted(folder.rglob("*.inf"))] if folder.is_dir() else []
-                self._state.add(msgspec.structs.replace(there, value=";".join(named) or None))
+            if folder.lower() == head or folder.lower().startswith(head + "\\"):
+                below = source / folder[len(head) :].strip("\\").replace("\\", "/")
+                return [_in_store(path) for path in sorted(below.rglob("*.inf"))] if below.is_dir() else []
+        return None
 
     def _program(self, line: str, recording: Recording | None, part: str = "") -> Ran:
         found = programs.find(line, recording, self._whole, self._uninstallers)

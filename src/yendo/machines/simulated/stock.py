@@ -37,6 +37,11 @@ class Files(Protocol):
     def inside(self, folder: str) -> bool | None:
         """Whether a folder holds files; None where it lies outside what was brought, so that nobody knows."""
 
+    published: dict[str, str]  # the names that the driver store gave, in small letters -> each as it is listed
+
+    def drivers(self, folder: str) -> list[str] | None:
+        """The drivers below a folder as the store lists them, ``tidegauge.inf=2.1.0.0``; None where nobody knows."""
+
     def app(self, path: str) -> AppIdentity | None:
         """Who a modern app package says it is; None where the file is not there or is none."""
 
@@ -46,11 +51,10 @@ def run(line: str, state: State, files: Files) -> Ran | None:
     parts = words(line)
     name = re.sub(r"(?i)\.exe$", "", parts[0].rpartition("\\")[2].lower()) if parts else ""
     program = _PROGRAMS.get(name)
-    return (
-        Ran(program(parts[1:], state, files), "Published name: oem1.inf\n" if name == "pnputil" else "", 0.0)
-        if program
-        else None
-    )
+    if name == "pnputil":
+        code, output = _pnputil(parts[1:], state, files)
+        return Ran(code, output, 0.0)
+    return Ran(program(parts[1:], state, files), "", 0.0) if program else None
 
 
 def _option(parts: list[str], name: str) -> str:
@@ -118,15 +122,47 @@ def _netsh(parts: list[str], state: State, files: Files) -> int:
     return _part(state, "firewall-rule", _option(parts, "name"), value, there=parts[2].lower() == "add")
 
 
-def _pnputil(parts: list[str], state: State, files: Files) -> int:
+def _pnputil(parts: list[str], state: State, files: Files) -> tuple[int, str]:
+    """The driver store: a part for each ``.inf``, whose value lists the versions of it that are kept.
+
+    Source: the driver program's codes. 259: nothing to do. A name that the store does not know: 0xE000023C.
+    """
+    published = files.published
     if parts[0].lower() == "/delete-driver":
-        for thing in [thing for thing in state.of("part") if isinstance(thing, Part) and thing.sort == "driver"]:
-            state.remove("part", thing.identity)
-        return 0
-    folder = parts[1].rpartition("\\")[0].rpartition("\\")[2]
-    if state.get("part", Part("driver", folder).identity):
-        return 259
-    return _part(state, "driver", folder, None, there=True)
+        listed = published.pop(parts[1].lower(), None)
+        if listed is None:
+            return 0xE000023C, ""
+        _keep(state, listed, there=False)
+        return 0, ""
+    folder = parts[1].rpartition("\\")[0]
+    found = files.drivers(folder)
+    if found is None:  # nobody knows what lies there: one driver, named after its folder
+        found = [folder.rpartition("\\")[2]]
+    added, lines = 0, []
+    for listed in found:
+        name = next((name for name, other in published.items() if other.lower() == listed.lower()), "")
+        if not name:
+            number = next(number for number in range(1, len(published) + 2) if f"oem{number}.inf" not in published)
+            name = f"oem{number}.inf"
+            published[name] = listed
+            _keep(state, listed, there=True)
+            added += 1
+        lines.append(f"Published name: {name}\n")
+    return (0 if added else 259 if found else _NOT_FOUND), "".join(lines)
+
+
+def _keep(state: State, listed: str, *, there: bool) -> None:
+    """One driver of the store, ``tidegauge.inf=2.1.0.0``, comes or goes; others of its name stay."""
+    inf = listed.partition("=")[0]
+    known = state.get("part", Part("driver", inf).identity)
+    value = known.value if isinstance(known, Part) else None
+    kept = [one for one in (value or "").split(";") if one and one.lower() != listed.lower()]
+    if there and inf.lower().endswith(".inf"):
+        kept.append(listed)
+    if kept or there:
+        state.add(Part("driver", inf, ";".join(sorted(kept)) or None))
+    else:
+        state.remove("part", Part("driver", inf).identity)
 
 
 def _dism(parts: list[str], state: State, files: Files) -> int:
@@ -164,7 +200,6 @@ _PROGRAMS: dict[str, Callable[[list[str], State, Files], int]] = {
     "sc": _sc,
     "schtasks": _schtasks,
     "netsh": _netsh,
-    "pnputil": _pnputil,
     "dism": _dism,
     "change": _change,
     "shutdown": lambda parts, state, files: 0,

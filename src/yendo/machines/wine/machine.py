@@ -13,13 +13,14 @@ import tempfile
 import zipfile
 from collections.abc import Callable, Iterable, Iterator
 from functools import cached_property
+from importlib.resources import files
 from pathlib import Path
 
 import msgspec
 
 from yendo import digest, host_os
 from yendo.effects import Effect, Folder, State
-from yendo.effects.keys import add_lines, line_of
+from yendo.effects.keys import add_lines, keeps_drivers, line_of
 from yendo.effects.things import key_of, parent
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.evidence import Evidence
@@ -33,7 +34,7 @@ from yendo.machines.wine import noise, observe, quirks, sandbox
 from yendo.machines.wine.copies import PrivateCopy
 from yendo.machines.wine.watch import watch
 
-RECIPE = 12  # raise it when a template must be made anew
+RECIPE = 14  # raise it when a template must be made anew
 ENDING = 5.0  # seconds in which a program that was ended is gone
 RESTART_LIMIT = 900.0  # seconds, for what goes on after a restart
 POWERSHELL_VARIABLE = "YENDO_POWERSHELL"
@@ -71,7 +72,7 @@ _SYSTEM_FOLDERS = (
 
 _SETTINGS = (
     'REGEDIT4\r\n\r\n[HKEY_CURRENT_USER\\Software\\Wine\\WineDbg]\r\n"ShowCrashDialog"=dword:00000000\r\n\r\n'
-    '[HKEY_CURRENT_USER\\Software\\Wine\\DllOverrides]\r\n"powershell.exe"="native,builtin"\r\n'
+    '[HKEY_CURRENT_USER\\Software\\Wine\\DllOverrides]\r\n"powershell.exe"="native,builtin"\r\n"pnputil.exe"="native"\r\n'
 )
 
 
@@ -206,6 +207,9 @@ class WineMachine:
         settings.write_text(_SETTINGS, "ascii", newline="")
         wine.start("regedit", "/S", "Z:" + str(settings).replace("/", "\\"), timeout=60)
         wine.flush()
+        # its own does nothing: this one calls its store
+        store = files("yendo.machines.wine.driver_store").joinpath("pnputil.exe")
+        (wine.drive / "windows/system32/pnputil.exe").write_bytes(store.read_bytes())
         narrow = wine.start(r"C:\windows\syswow64\cmd.exe", "/c", "exit 7", timeout=60) == 7
         wine.flush()
         self._own_folders(wine.drive)
@@ -623,9 +627,13 @@ class WineSession(RunnerOnly):
                     state.add(thing)
         add_lines(state, lines)
         drive = self.copy.root / "drive_c"
+        if old != new:
+            observe.put_drivers(state, drive)
         for place, what in sorted(self.copy.changed()):
             where = observe.windows_path(drive, place)
             if any(where.lower() == head or where.lower().startswith(head + "\\") for head in self._brought):
+                continue
+            if keeps_drivers(where):
                 continue
             if what == "gone":
                 for kind in ("file", "folder", "shortcut"):

@@ -7,6 +7,7 @@ only registry blocks whose text differs are decoded.
 from __future__ import annotations
 
 import contextlib
+import glob
 import os
 import stat
 from collections.abc import Iterable, Iterator
@@ -18,9 +19,9 @@ import msgspec
 from yendo import digest
 from yendo.effects import File, Folder, State, Thing
 from yendo.effects.keys import located, things_of_key
-from yendo.effects.things import View
+from yendo.effects.things import Part, View
 from yendo.errors import Unreadable
-from yendo.formats import pe, registry_text
+from yendo.formats import inf, pe, registry_text
 from yendo.installers import signatures
 from yendo.machines.contents import ini_values, shortcut
 
@@ -76,6 +77,18 @@ def file_things(drive: Path, path: Path) -> Iterator[Thing]:
     yield File(where, size, sha256, version, architecture, signer, changed)
     if where.lower().endswith(".ini") and size < 1 << 20:
         yield from ini_values(where, path.read_bytes())
+
+
+def put_drivers(state: State, drive: Path) -> None:
+    """The drivers of the layer's store as parts, with the versions that their own files state."""
+    store = drive / "windows/system32/driverstore/filerepository"
+    for thing in [thing for thing in state.of("part") if isinstance(thing, Part) and thing.sort == "driver"]:
+        listed = []
+        for folder in sorted(store.glob(f"{glob.escape(thing.name)}_*")) if store.is_dir() else []:
+            with contextlib.suppress(Unreadable):
+                told = inf.read(folder / thing.name).all("Version", "DriverVer")
+                listed.append(f"{thing.name}={told[0].value(1).strip() if told else ''}")
+        state.add(Part("driver", thing.name, ";".join(listed) or thing.name))
 
 
 def walk(drive: Path, skip: Iterable[str] = ()) -> Iterator[Thing]:

@@ -103,7 +103,11 @@ def _type_library(effect: Effect) -> tuple[Effect, ...] | None:
 
 
 def _parts(effect: Effect) -> tuple[Effect, ...] | None:
-    return () if isinstance(effect.thing, Part) else None
+    return () if isinstance(effect.thing, Part) and effect.thing.sort != "driver" else None
+
+
+def _drivers(effect: Effect) -> tuple[Effect, ...] | None:
+    return (effect,) if isinstance(effect.thing, Part) and effect.thing.sort == "driver" else None
 
 
 def _later_users(effect: Effect) -> tuple[Effect, ...] | None:
@@ -145,10 +149,12 @@ QUIRKS = (
         "odbc-attributes", "the layer writes FileUsage=1 for every database driver in place of its attributes", _odbc
     ),
     Quirk("type-library", "the layer registers a type library by its path in the long form", _type_library),
+    Quirk("parts", "the layer's own programs for tasks, firewall, features and apps end well and do nothing", _parts),
     Quirk(
-        "parts",
-        "the layer's own programs for tasks, firewall, drivers, features and apps end well and do nothing",
-        _parts,
+        "drivers",
+        "drivers go into the layer's own store, by a program of Yendo's in place of the system's: nothing is shown of "
+        "signatures, ranking and devices, and the store keeps a catalogue after its driver is gone",
+        _drivers,
     ),
     Quirk("one-person", "the layer has one person's part of the registry, whoever runs the package", _whose_hive),
     Quirk("later-users", "the layer keeps no profile for people who log on for the first time", _later_users),
