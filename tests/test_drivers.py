@@ -481,8 +481,32 @@ def test_a_share(tmp_path: Path, yendo: Yendo) -> None:
     assert (
         won.index("from-the-quay") < won.index("tidegauge-2.1/") < won.index("tidegauge-1.4/") < won.index("2.2-beta")
     )
-    assert "it is signed, the other is not" in won and "the same bytes" in won and "may still win" in won
+    assert "that one is signed, this one is not" in won and "the same bytes" in won and "may still win" in won
     assert "none of these is for it" in yendo("read", "drivers", "--device", "PCI\\X", expect=1).stdout
+
+
+def test_a_set_for_a_start_up_image(tmp_path: Path, yendo: Yendo) -> None:
+    """By class; not what is older, double, for another processor or unsigned. Nothing is written over what is there."""
+    who, network = signer(uses=MICROSOFT), {"setup_class": "Net", "class_id": "{4d36e972-e325-11ce-bfc1-08002be10318}"}
+    files = {"gauge.sys": contents(random.Random(1))["gauge.sys"]}
+    folder(tmp_path / "s" / "new", files, who=who, **network)
+    folder(tmp_path / "s" / "old", files, who=who, version="1.0.0.0", date="01/01/2020", **network)
+    shutil.copytree(tmp_path / "s" / "new", tmp_path / "s" / "other place")
+    folder(tmp_path / "s" / "arm", files, who=who, decoration="NTarm64", **network)
+    folder(tmp_path / "s" / "ports", files, who=who)
+    done = yendo("read", "s", "--start-up", "set").stdout
+    assert "1 driver in set" in done and "put-into-image.cmd" in done
+    for words in ("older than new/gauge.inf", "the same bytes as new/gauge.inf", "it has no device for"):
+        assert words in " ".join(done.split()), words
+    assert sorted(path.name for path in (tmp_path / "set" / "drivers" / "001-gauge").iterdir()) == [
+        "gauge.cat",
+        "gauge.inf",
+        "gauge.sys",
+    ]
+    script = (tmp_path / "set" / "put-into-image.cmd").read_text()
+    assert '/Add-Driver "/Driver:%~dp0drivers" /Recurse' in script
+    assert "is there already" in yendo("read", "s", "--start-up", "set", expect=2).stderr
+    assert "nothing to put together" in yendo("read", "s/ports", "--start-up", "other", expect=2).stderr
 
 
 def test_one_driver_and_its_catalogue(tmp_path: Path, yendo: Yendo) -> None:

@@ -11,7 +11,7 @@ import msgspec
 
 from yendo import atomic
 from yendo.cli import nested, show
-from yendo.drivers import ranking, reading, share, target, trust
+from yendo.drivers import ranking, reading, share, start_up, target, trust
 from yendo.drivers.driver import SCHEMA, Driver, DriverFile
 from yendo.errors import Usage
 from yendo.facts import systems
@@ -58,6 +58,8 @@ def _share(options: argparse.Namespace) -> int:
             found = share.read(options.file, wanted, workers=options.jobs, tell=lambda path: bar.advance(task))
     if options.device:
         return _ranked(found.drivers, options)
+    if options.start_up:
+        return _start_up(found, options)
     rows = found.rows
     if options.csv:
         atomic.write(
@@ -240,6 +242,24 @@ def _catalogue(path: Path, options: argparse.Namespace) -> int:
         ],
         styles=("dim",),
     )
+    return 0
+
+
+def _start_up(found: share.SharedDrivers, options: argparse.Namespace) -> int:
+    """The set for a start-up image, written into a new folder."""
+    chosen = start_up.chosen(found)
+    start_up.write(chosen, options.start_up)
+    if options.json:
+        show.emit({"schema": "yendo.start-up-set/1", "taken": list(chosen.taken), "left_out": chosen.left_out})
+    elif not options.quiet:
+        out = show.console()
+        out.print(f"{show.counted(len(chosen.taken), 'driver')} in {show.clean(options.start_up)}")
+        rows = [(path, driver.start, driver.class_words, driver.version) for path, driver in chosen.taken.items()]
+        show.grid(out, rows, styles=(None, "cyan", "dim", None))
+        if chosen.left_out:
+            show.section(out, "Left out")
+            show.grid(out, list(chosen.left_out.items()), styles=("yellow", None))
+        out.print(f"\n[dim]next:[/dim] mount the image, then {start_up.SCRIPT} with its folder")
     return 0
 
 

@@ -54,6 +54,12 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="ID,...",
         help="which of the drivers this device gets: its identifiers, the nearest first; compatible ones behind a ;",
     )
+    drivers.add_argument(
+        "--start-up",
+        type=Path,
+        metavar="DIR",
+        help="put what a start-up image needs of a folder into a new one, with the script that puts it into the image",
+    )
 
 
 def run(options: argparse.Namespace) -> int:
@@ -88,7 +94,7 @@ def _is_driver(options: argparse.Namespace) -> bool:
     """Whether it is about drivers: an ``.inf``, a catalogue, or a folder with drivers and no installers."""
     if not options.file.is_dir():
         return options.file.suffix.lower() in (".inf", ".cat")
-    if options.drivers or options.device:
+    if options.drivers or options.device or options.start_up:
         return True
     from yendo.drivers import share
     from yendo.errors import Usage

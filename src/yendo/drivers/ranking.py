@@ -114,19 +114,19 @@ def fields_of(version: str) -> tuple[int, ...]:
 
 
 def why(better: RankedDriver, worse: RankedDriver) -> str:
-    """What decides between two, in words."""
+    """What decides between two, as said of the worse one."""
     if better.driver.content == worse.driver.content:
-        return "nothing: they are the same bytes"
+        return "the same bytes"
     if better.signed != worse.signed:
-        return "it is signed, the other is not"
+        return "that one is signed, this one is not"
     if better.feature != worse.feature:
-        return f"its feature score is {better.feature}, the other's {worse.feature}"
+        return f"that one's feature score is {better.feature}, this one's {worse.feature}"
     if better.match != worse.match:
-        return f"{_MATCHES[better.match]}; of the other, {_MATCHES[worse.match]}"
+        return f"of that one, {_MATCHES[better.match]}; of this one, {_MATCHES[worse.match]}"
     if better.place != worse.place:
         return f"{better.identifier} is nearer to the device than {worse.identifier}"
     if better.driver.date != worse.driver.date:
-        return f"it is of {better.driver.date or 'no date'}, the other of {worse.driver.date or 'no date'}"
+        return f"that one is of {better.driver.date or 'no date'}, this one of {worse.driver.date or 'no date'}"
     if fields_of(better.driver.version) != fields_of(worse.driver.version):
-        return f"its version is {better.driver.version or 'none'}, the other's {worse.driver.version or 'none'}"
-    return "nothing that Windows looks at: either may be taken"
+        return f"that one's version is {better.driver.version or 'none'}, this one's {worse.driver.version or 'none'}"
+    return "nothing that Windows looks at decides: either may be taken"

@@ -72,8 +72,9 @@ class SharedDrivers(msgspec.Struct, frozen=True):
             lines[key].append(((driver.date, fields_of(driver.version)), path))
         found = []
         for members in lines.values():
-            newest = max(members)
-            found += [(path, newest[1]) for age, path in sorted(members) if age < newest[0]]
+            last = max(age for age, _ in members)
+            newest = min(path for age, path in members if age == last)
+            found += [(path, newest) for age, path in sorted(members) if age < last]
         return found
 
     @property
