@@ -26,7 +26,8 @@ PICTURES = {
     "yendo add change property --into fresh --name SITE --value Marrowby; "
     "yendo add step copy --into fresh --from lantern/extras/site.ini --to C:/Marrowby/site.ini",
     "decide": "yendo decide plain; yendo build plain; yendo prove plain",
-    "drivers": "yendo read drivers; yendo read drivers --device 'USB\\VID_FFFE&PID_0021&REV_0200,USB\\VID_FFFE&PID_0021'",
+    "drivers": "yendo read drivers; "
+    "yendo read drivers --device 'USB\\VID_FFFE&PID_0021&REV_0200,USB\\VID_FFFE&PID_0021'",
     "transform": "yendo transform make lantern -o site.mst; yendo transform show site.mst from-tidewell/lantern-6.2.1.msi; "  # noqa: E501
     "yendo transform fits site.mst from-tidewell/lantern-6.2.3.msi; "
     "yendo transform move site.mst from-tidewell/lantern-6.2.1.msi from-tidewell/lantern-6.2.3.msi -o site-6.2.3.mst",

@@ -276,9 +276,10 @@ def _ranked(drivers: dict[str, Driver], options: argparse.Namespace) -> int:
     paths = {driver.path: path for path, driver in drivers.items()}
     rows = []
     for number, one in enumerate(found.base, 1):
-        reason = (
-            "the best of these" if number == 1 else f"loses to {number - 1}: {ranking.why(found.base[number - 2], one)}"
-        )
+        above = found.base[number - 2]
+        same = one.driver.content == above.driver.content
+        behind = f"the same bytes as {number - 1}" if same else f"loses to {number - 1}: {ranking.why(above, one)}"
+        reason = "the best of these" if number == 1 else behind
         rows.append((str(number), paths[one.driver.path], one.driver.version, one.driver.date, one.identifier, reason))
     beside = [(paths[one.driver.path], one.driver.version, one.identifier) for one in found.extensions]
     if options.json:
