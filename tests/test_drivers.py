@@ -18,6 +18,7 @@ from conftest import Yendo, missing
 from driver_specimens import NOW, contents, folder, signer
 from hypothesis import given
 from hypothesis import strategies as some
+from specimens import Specimen
 from test_signing import authority
 
 from yendo.demo import drivers as demo
@@ -543,6 +544,30 @@ def test_a_plan_with_a_driver(tmp_path: Path, yendo: Yendo) -> None:
     with (tmp_path / "w" / "extras" / "gauge" / "tidegauge.tab").open("ab") as file:
         file.write(b"x")
     assert found(head + trusted + step) == {"driver-fault"}
+
+
+def test_a_database_that_brings_a_driver(tmp_path: Path, yendo: Yendo) -> None:
+    """Its publisher has to be trusted before: Windows asks the same of a driver that a product installs."""
+    specimen = Specimen("gauge").component("Gauge", key="F0")
+    for number, (name, data) in enumerate(demo.CURRENT.all_files.items()):
+        specimen.file("Gauge", f"F{number}", name, data)
+    path = specimen.ours(tmp_path)
+    said = " ".join(yendo("read", path).stdout.split())
+    assert (
+        "Drivers in it tidegauge.inf serial or parallel port 2.1.0.0 2026-03-14" in said
+        and "publisher-not-trusted" in said
+    )
+    told = json.loads(yendo("read", path, "--json").stdout)
+    assert [driver["trust"]["signer"] for driver in told["drivers"]] == ["Tidewell"]
+    assert told["drivers"][0]["path"].lower().endswith(r"\tidegauge.inf")
+    yendo("draft", "w", path)
+    plan = tmp_path / "w" / "plan.toml"
+    assert "tidegauge.inf, which it brings: Tidewell signed it" in yendo("check", "w", expect=None).stdout
+    (tmp_path / "w" / "extras").mkdir(exist_ok=True)
+    (tmp_path / "w" / "extras" / "tidewell.cer").write_bytes(demo.publisher())
+    trusted = '[[install]]\nkind = "certificate"\nfrom = "extras/tidewell.cer"\n\n[[install]]\n'
+    plan.write_text(plan.read_text("utf-8").replace("[[install]]\n", trusted, 1), "utf-8")
+    assert "which it brings" not in yendo("check", "w", expect=None).stdout
 
 
 # --- carried out ------------------------------------------------------------------------------------------------------

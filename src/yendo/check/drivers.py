@@ -5,9 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from pathlib import Path
 
+import msgspec
+
 from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
-from yendo.drivers import reading, share, target
+from yendo.drivers import inside, reading, share, target
 from yendo.drivers.driver import Driver, DriverFinding
 from yendo.errors import Usage, YendoError
 from yendo.facts import systems
@@ -15,6 +17,7 @@ from yendo.installers.judging import fingerprint
 from yendo.steps.base import below
 from yendo.steps.certificate import CertificateStep, certificate
 from yendo.steps.driver import DriverStep
+from yendo.steps.msi import MsiStep
 
 _ELSEWHERE = ("other-processor", "other-windows")
 
@@ -34,36 +37,55 @@ def driver_doubt(workspace: Workspace) -> Report:
 
 
 def _found(workspace: Workspace) -> Iterator[tuple[int, int, DriverFinding]]:
+    """What is wrong with drivers, of folders and in databases, with the line and the number of the step."""
     trusted: set[str] = set()
     for verb, at, step in workspace.steps():
         if verb != "install":
             continue
         if isinstance(step, CertificateStep) and step.store == "TrustedPublisher":
             trusted |= _thumbprint(workspace.folder, step)
-        if not isinstance(step, DriverStep):
-            continue
-        line = workspace.line(verb, at, "from")
-        try:
-            drivers, unread = _drivers(workspace, step)
-        except Usage:
-            continue  # another rule says so
-        for path, why in unread.items():
-            yield line, at + 1, DriverFinding("unreadable", "error", f"{path}: {why}", "get it from the vendor again")
-        here = [one for one in drivers if not any(each.id in _ELSEWHERE for each in one.findings)]
-        # a folder for several processors is all right: those for others are kept by the system and never used
-        for driver in here or drivers:
-            for finding in driver.findings:
-                if finding.id != "publisher-not-trusted" or driver.trust.thumbprint not in trusted:
-                    yield line, at + 1, finding
+        elif isinstance(step, MsiStep) and step.media in workspace.accounts:
+            for finding in _in_database(workspace, step.media, trusted):
+                yield workspace.line(verb, at, "media"), at + 1, finding
+        elif isinstance(step, DriverStep):
+            for finding in _in_folder(workspace, step, trusted):
+                yield workspace.line(verb, at, "from"), at + 1, finding
+
+
+def _in_database(workspace: Workspace, media: str, trusted: set[str]) -> Iterator[DriverFinding]:
+    account = workspace.accounts[media]
+    if account.family != "msi":
+        return
+    found = inside.of_database(workspace.folder / "media" / media, account.effects, _windows(workspace))
+    for driver in found.drivers.values():
+        for finding in _untrusted(driver, trusted):
+            yield msgspec.structs.replace(finding, what=f"{driver.inf}, which it brings: {finding.what}")
+
+
+def _in_folder(workspace: Workspace, step: DriverStep, trusted: set[str]) -> Iterator[DriverFinding]:
+    try:
+        drivers, unread = _drivers(workspace, step)
+    except Usage:
+        return  # another rule says so
+    for path, why in unread.items():
+        yield DriverFinding("unreadable", "error", f"{path}: {why}", "get it from the vendor again")
+    # a folder for several processors is all right: those for others are kept by the system and never used
+    here = [one for one in drivers if not any(each.id in _ELSEWHERE for each in one.findings)]
+    for driver in here or drivers:
+        yield from _untrusted(driver, trusted)
+
+
+def _untrusted(driver: Driver, trusted: set[str]) -> Iterator[DriverFinding]:
+    """Its findings; that its publisher has to be trusted is none where an earlier step sees to it."""
+    for finding in driver.findings:
+        if finding.id != "publisher-not-trusted" or driver.trust.thumbprint not in trusted:
+            yield finding
 
 
 def _drivers(workspace: Workspace, step: DriverStep) -> tuple[list[Driver], dict[str, str]]:
     """The drivers of a step, and those that cannot be read. Raises Usage where there is no such folder."""
-    plan = workspace.plan
     folder = below(workspace.folder, step.source, "extras")
-    processors = plan.when.architecture or ([plan.package.architecture] if plan.package.architecture else ["x64"])
-    known = [one for one in processors if one in target.PROCESSORS] or ["x64"]
-    windows = target.of_system(systems.system(systems.suiting(plan.when.os)), known[0])
+    windows = _windows(workspace)
     drivers: list[Driver] = []
     unread: dict[str, str] = {}
     for path in share.files(folder):
@@ -72,6 +94,14 @@ def _drivers(workspace: Workspace, step: DriverStep) -> tuple[list[Driver], dict
         except YendoError as error:
             unread[path.name] = str(error)
     return drivers, unread
+
+
+def _windows(workspace: Workspace) -> target.DriverTarget:
+    """The Windows that the plan is for."""
+    plan = workspace.plan
+    processors = plan.when.architecture or ([plan.package.architecture] if plan.package.architecture else ["x64"])
+    known = [one for one in processors if one in target.PROCESSORS] or ["x64"]
+    return target.of_system(systems.system(systems.suiting(plan.when.os)), known[0])
 
 
 def _thumbprint(workspace: Path, step: CertificateStep) -> set[str]:

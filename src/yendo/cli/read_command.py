@@ -17,6 +17,7 @@ from typing import TYPE_CHECKING, Any
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from yendo.drivers.inside import DriversInside
     from yendo.installers.account import Content, InstallerAccount
 
 
@@ -84,7 +85,7 @@ def run(options: argparse.Namespace) -> int:
 
     account = read(options.file, verify=options.verify)
     if options.json:
-        show.emit(document(account, effects=options.effects))
+        show.emit(document(account, effects=options.effects, path=options.file))
     elif not options.quiet:
         _print(show.console(), account, options)
     return 0
@@ -195,8 +196,8 @@ def _script(options: argparse.Namespace) -> int:
     return 0
 
 
-def document(account: InstallerAccount, *, effects: bool) -> dict[str, Any]:
-    """The stable JSON form."""
+def document(account: InstallerAccount, *, effects: bool, path: Path | None = None) -> dict[str, Any]:
+    """The stable JSON form. ``path`` is the file, where the drivers in it are told as well."""
     import msgspec
 
     from yendo.effects.effect import counts
@@ -206,6 +207,9 @@ def document(account: InstallerAccount, *, effects: bool) -> dict[str, Any]:
     why = body.pop("why")
     listed = body.pop("effects")
     body = {"schema": SCHEMA, **body, "effects": {"counts": counts(account.effects)}, "why": why}
+    found = _drivers_in(account, path) if path is not None else None
+    if found is not None and found.drivers:
+        body["drivers"] = msgspec.to_builtins(list(found.drivers.values()))
     if effects:
         body["effects"]["list"] = listed
     return body
@@ -221,6 +225,7 @@ def _print(out: Console, account: InstallerAccount, options: argparse.Namespace)
     if account.properties:
         _properties(out, account)
     _inside(out, account, everything=options.contents)
+    _drivers(out, account, options.file)
     _done(out, account, options)
     if options.why:
         _reasons(out, account)
@@ -388,6 +393,45 @@ def _inside(out: Console, account: InstallerAccount, *, everything: bool) -> Non
         )
         if len(rows) > most:
             out.print(f"  [dim]and {len(rows) - most} more (--contents lists them)[/dim]")
+
+
+def _drivers_in(account: InstallerAccount, path: Path) -> DriversInside | None:
+    """None where the file names none: most do, and then nothing of that room is loaded."""
+    if account.family != "msi" or not any(effect.thing.identity.endswith(".inf") for effect in account.effects):
+        return None
+    from yendo.drivers import inside
+
+    return inside.of_database(path, account.effects)
+
+
+def _drivers(out: Console, account: InstallerAccount, path: Path) -> None:
+    """The drivers that a database brings, and what Windows will say to them."""
+    from yendo.cli.show import clean, grid, section
+
+    found = _drivers_in(account, path)
+    if found is None or not (found.drivers or found.trouble):
+        return
+    section(out, "Drivers in it")
+    grid(
+        out,
+        [
+            (
+                driver.inf,
+                driver.class_words,
+                " ".join(filter(None, (driver.version, driver.date))),
+                driver.trust.words,
+                ", ".join(finding.id for finding in driver.findings if finding.level != "note"),
+            )
+            for driver in found.drivers.values()
+        ],
+        styles=("cyan", None, None, "dim", "yellow"),
+    )
+    for driver in found.drivers.values():
+        for finding in driver.findings:
+            if finding.level != "note":
+                out.print(f"  [dim]{clean(driver.inf)}: {clean(finding.what)}; {clean(finding.advice)}[/dim]")
+    if found.trouble:
+        out.print(f"  [yellow]not all of them could be looked at:[/yellow] {clean(found.trouble)}")
 
 
 def _done(out: Console, account: InstallerAccount, options: argparse.Namespace) -> None:

@@ -72,10 +72,15 @@ class MissingMedia(Exception):
     """A cabinet or a loose file that the database names is not where it says."""
 
 
-def payload(database: Database, source: Path) -> dict[str, bytes]:
-    """The files of a database by their keys, up to a bounded size; raises MissingMedia where one is not there."""
+def payload(database: Database, source: Path, wanted: set[str] | None = None) -> dict[str, bytes]:
+    """The files of a database by their keys, up to a bounded size; raises MissingMedia where one is not there.
+
+    ``wanted`` are the keys that are asked for, all without it; nothing comes where they are larger in all than
+    ``MAX_UNPACKED``, or their cabinet than four times that.
+    """
     contents: dict[str, bytes] = {}
-    total = sum(row.number("FileSize") for row in database["File"])
+    asked = [row for row in database["File"] if wanted is None or row.text("File") in wanted]
+    total = sum(row.number("FileSize") for row in asked)
     for medium in database["Media"]:
         name = medium.text("Cabinet")
         if not name:
@@ -84,16 +89,18 @@ def payload(database: Database, source: Path) -> dict[str, bytes]:
             stream = database.stream(name[1:])
             if stream is None:
                 raise MissingMedia(f"{name[1:]} inside the database")
-            if total <= MAX_UNPACKED:
-                contents.update(cab.extract(io.BytesIO(stream.read()), limit=2 * MAX_UNPACKED))
+            if total <= MAX_UNPACKED and (wanted is None or stream.size <= 4 * MAX_UNPACKED):
+                contents.update(cab.extract(io.BytesIO(stream.read()), wanted, limit=8 * MAX_UNPACKED))
         else:
             path = beside(source, name)
             if path is None:
                 raise MissingMedia(name)
             if total <= MAX_UNPACKED:
                 with path.open("rb") as file:
-                    contents.update(cab.extract(file, limit=2 * MAX_UNPACKED))
+                    contents.update(cab.extract(file, wanted, limit=8 * MAX_UNPACKED))
     for key in _loose_keys(database):
+        if wanted is not None and key not in wanted:
+            continue
         path = loose(database, source, key)
         if path is None or not path.is_file():
             raise MissingMedia(key)
