@@ -219,6 +219,11 @@ kind = "driver"
 from = "extras/driver"
 
 [[install]]
+kind = "remove-driver"
+inf = "buoy.inf"
+version = "<2"
+
+[[install]]
 kind = "feature"
 name = "NetFx3"
 source = 'C:\sources'

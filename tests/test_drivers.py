@@ -656,3 +656,50 @@ def _stays(tmp_path: Path, machine: Any, line: str) -> None:
             assert there(session)[1]
             apply(session, "uninstall")
             assert there(session) == afterwards, before
+
+
+def test_going_back_to_an_older_one(tmp_path: Path, yendo: Yendo) -> None:
+    _back(tmp_path, SimulatedMachine(), "")
+    told = json.loads(yendo("check", "w", "--json", expect=None).stdout)
+    assert not [finding for finding in told["findings"] if finding["rule"] == "step-mistake"]
+    plan = tmp_path / "w" / "plan.toml"
+    plan.write_text(plan.read_text("utf-8").replace('"tidegauge.inf"\nversion = ">2.1"', '"oem3.inf"'), "utf-8")
+    assert "the name that one machine's store gave it" in yendo("check", "w", expect=None).stdout
+
+
+@pytest.mark.wine
+def test_going_back_to_an_older_one_on_the_layer(tmp_path: Path, shell_wine: Any) -> None:
+    _back(tmp_path, shell_wine, r'cmd /s /c ""C:\gauge\apply.cmd" {}"')
+
+
+def _back(tmp_path: Path, machine: Any, line: str) -> None:
+    """The newer one goes first: an older driver does not replace it. Another driver of the store stays."""
+    demo.share(tmp_path / "share")
+    workspace = tmp_path / "w"
+    packaged(workspace, tmp_path / "share" / "tidegauge-2.1" / "tidegauge.inf", "2.1.0.0")
+    plan = workspace / "plan.toml"
+    first = '[[install]]\nkind = "remove-driver"\ninf = "tidegauge.inf"\nversion = ">2.1"\n\n[[install]]\n'
+    plan.write_text(plan.read_text("utf-8").replace("[[install]]\n", first, 1), "utf-8")
+    package = build.build(workspace, read(plan)[0]).folder
+
+    def there(session: Any) -> list[bool]:
+        sight = Sight(session.state(), session.surroundings.environment)
+        return [DriverRule(inf="tidegauge.inf", version=one).judge(sight)[0] for one in ("<2", "==2.1.0.0", ">2.1")]
+
+    with machine.fresh() as session:
+        for number in (1, 3):
+            session.bring(tmp_path / "share" / demo.SHARE[number].folder, rf"C:\d{number}")
+            assert (
+                session.run(rf'pnputil.exe /add-driver "C:\d{number}\*.inf" /subdirs /install', timeout=60).exit_code
+                == 0
+            )
+        session.bring(package, r"C:\gauge")
+        assert there(session) == [True, False, True]
+        if line:
+            ran = session.run(line.format("install"), timeout=120)
+            assert ran.exit_code == 0, ran.output
+        else:
+            assert (
+                carry.carry(package_form.read(package), package, session, "install", folder=r"C:\gauge").exit_code == 0
+            )
+        assert there(session) == [True, True, False]

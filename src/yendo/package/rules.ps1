@@ -43,3 +43,12 @@ function Get-Answer([string]$Name, [string]$Arguments) {
         return @($process.ExitCode, $text)
     } catch { return @(-1, '') }
 }
+
+function Get-DriverVersion([string]$Folder, [string]$Inf) {
+    # the store keeps the driver's own file; DriverVer = date, version
+    [string]$path = [IO.Path]::Combine([Environment]::ExpandEnvironmentVariables('%SystemRoot%\System32\DriverStore\FileRepository'), $Folder, $Inf)
+    if (-not [IO.File]::Exists($path)) { return '' }
+    if (([IO.FileInfo]::new($path)).Length -gt 16777216) { return '' }
+    [Text.RegularExpressions.Match]$match = [regex]::Match([IO.File]::ReadAllText($path), '(?im)^\s*DriverVer\s*=[^,\r\n]*,\s*([0-9.]+)')
+    return $match.Groups[1].Value
+}

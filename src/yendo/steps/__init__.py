@@ -26,6 +26,7 @@ from yendo.steps.msi import MsiKind, MsiStep
 from yendo.steps.msix import MsixKind, MsixStep
 from yendo.steps.record import RecordKind, RecordStep
 from yendo.steps.registry import RegistryKind, RegistryStep
+from yendo.steps.remove_driver import RemoveDriverKind, RemoveDriverStep
 from yendo.steps.remove_previous import RemovePreviousKind, RemovePreviousStep
 from yendo.steps.restart import RestartKind, RestartStep
 from yendo.steps.script import ScriptKind, ScriptStep
@@ -56,6 +57,7 @@ KINDS: dict[str, Kind] = {
         MsixKind(),
         RecordKind(),
         RegistryKind(),
+        RemoveDriverKind(),
         RemovePreviousKind(),
         RestartKind(),
         ScriptKind(),
@@ -86,6 +88,7 @@ AnyStep = (
     | MsixStep
     | RecordStep
     | RegistryStep
+    | RemoveDriverStep
     | RemovePreviousStep
     | RestartStep
     | ScriptStep

@@ -106,6 +106,10 @@ class SimulatedMachine:
         yield SimulatedSession(self.surroundings(account))
 
 
+# What the driver store keeps: the folder is named after what the store calls the driver.
+_STORED = re.compile(r"(?i)C:\\Windows\\System32\\DriverStore\\FileRepository\\[^\\]+_(oem\d+\.inf)\\[^\\]+\.inf")
+
+
 def _in_store(path: Path) -> str:
     """A driver as the store lists it: the name of its file, and its version where it states one."""
     try:
@@ -189,6 +193,9 @@ class SimulatedSession:
 
     def read(self, path: str) -> bytes | None:
         found = self._whole(path)
+        if found is None and (stored := _STORED.fullmatch(path)):
+            _, _, version = self.published.get(stored[1].lower(), "").partition("=")
+            return f"[Version]\r\nDriverVer = 01/01/2000, {version}\r\n".encode() if version else None
         if found is None and isinstance(link := self._state.get("shortcut", path), Shortcut):
             return msgspec.json.encode(link)  # as `write` takes it again
         return found.read_bytes() if isinstance(found, Path) else found
@@ -286,6 +293,10 @@ class SimulatedSession:
     # --- the registry, services, shortcuts, the person -------------------------------------------------
 
     def get_value(self, hive: str, view: str, key: str, name: str) -> Value | None:
+        head, _, published = key.rpartition("\\")
+        if (hive, head.lower()) == ("HKLM", DRIVER_NAMES.lower()) and published.lower() in self.published:
+            listed = self.published[published.lower()].partition("=")[0]
+            return "sz", f"{listed}_{published.lower()}"  # the folder of the store
         return self.registry.get(hive, view, key, name)
 
     def set_value(self, hive: str, view: str, key: str, name: str, value: Value | None) -> None:

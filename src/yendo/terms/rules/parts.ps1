@@ -10,15 +10,6 @@ function Get-Names([string]$Path) {
     return $key.GetSubKeyNames()
 }
 
-function Get-DriverVersion([string]$Folder, [string]$Inf) {
-    # the store keeps the driver's own file; DriverVer = date, version
-    [string]$path = [IO.Path]::Combine([Environment]::ExpandEnvironmentVariables('%SystemRoot%\System32\DriverStore\FileRepository'), $Folder, $Inf)
-    if (-not [IO.File]::Exists($path)) { return '' }
-    if (([IO.FileInfo]::new($path)).Length -gt 16777216) { return '' }
-    [Text.RegularExpressions.Match]$match = [regex]::Match([IO.File]::ReadAllText($path), '(?im)^\s*DriverVer\s*=[^,\r\n]*,\s*([0-9.]+)')
-    return $match.Groups[1].Value
-}
-
 function Test-Driver($Rule) {
     [string]$fact = $Rule['inf'] + ' is not in the store'
     foreach ($name in (Get-Names 'System\DriverDatabase\DriverPackages')) {

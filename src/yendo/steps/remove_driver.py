@@ -1,0 +1,95 @@
+"""Steps that take a driver out of the store that was there before."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any
+
+from yendo.effects.keys import DRIVER_NAMES
+from yendo.facts.versions import VersionRange
+from yendo.formats import inf as form
+from yendo.steps.base import NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.terms import events
+from yendo.terms.amounts import Text
+from yendo.terms.rules.base import bounds, fits
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+_STORE = r"%SystemRoot%\System32\DriverStore\FileRepository"
+
+
+class RemoveDriverStep(Step, tag="remove-driver", frozen=True, kw_only=True):
+    """Takes a driver out of the store, and off the devices that use it, by the name of its ``.inf`` and its version.
+
+    For going back: an older driver does not replace a newer one. Where nothing is found, nothing is done. The name that
+    the store gave it is looked up on the machine; several versions may be there under one name.
+    """
+
+    inf: Text
+    version: str | None = None
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        if not self.inf.lower().endswith(".inf"):
+            raise ValueError(f"inf is the name of a file that ends in .inf, not {self.inf!r}")
+        if self.version:
+            VersionRange.parse(self.version)
+
+
+class RemoveDriverKind(Kind):
+    step = RemoveDriverStep
+    reversal = "nothing to undo"  # what was there before is not what the package brings
+    executed = ("API layer", "simulation")
+
+    def resolve(self, step: RemoveDriverStep, at: At) -> Action:
+        # Source: the driver program's exit codes. 3010: a restart is needed.
+        which = f"{step.inf}{f' {step.version}' if step.version else ''}"
+        data = {"inf": step.inf, "range": step.version, "version": bounds(step.version)}
+        return Action(
+            "remove-driver", f"remove driver {which}", data={**data, "codes": {"0": "done", "3010": "restart"}}
+        )
+
+    def perform(self, action: Action, host: Host) -> Result:
+        found = list(_matching(action.data, host))
+        if not found:
+            host.tell(events.NoEntryFound())
+            return NOT_NEEDED
+        final = "done"
+        for name, version in found:
+            host.tell(events.EntryFound(action.data["inf"], version))
+            code, _ = host.call(f"pnputil.exe /delete-driver {name} /uninstall", action.timeout)
+            meaning = host.meaning(action.data["codes"], code)
+            if meaning == "failed":
+                return Result(meaning, code)
+            if meaning == "restart":
+                final = meaning
+        return Result(final)
+
+    def mistakes(self, step: RemoveDriverStep, at: At) -> Iterator[tuple[str, str, str]]:
+        if "\\" in step.inf or "/" in step.inf:
+            yield "inf", f"{step.inf} is a path", "the name of the .inf alone, as the vendor calls it"
+        elif re.fullmatch(r"(?i)oem\d+\.inf", step.inf):
+            yield (
+                "inf",
+                f"{step.inf} is the name that one machine's store gave it; on others it is another driver",
+                "the name of the .inf as the vendor calls it",
+            )
+
+
+def _matching(data: dict[str, Any], host: Host) -> Iterator[tuple[str, str]]:
+    """The names that the store gave to drivers that fit, each with the version that the driver's own file states."""
+    for key in sorted(host.session.keys_below("HKLM", "64", DRIVER_NAMES)):
+        name = key.rpartition("\\")[2]
+        value = host.session.get_value("HKLM", "64", key, "")
+        packages = () if value is None else value[1] if isinstance(value[1], tuple) else (str(value[1]),)
+        for folder in packages:
+            if not folder.lower().startswith(data["inf"].lower() + "_"):
+                continue
+            stored = host.session.read(host.expand(rf"{_STORE}\{folder}\{data['inf']}"))
+            told = form.Inf(form.decode(stored or b"")).all("Version", "DriverVer")
+            version = told[0].value(1).strip() if told else ""
+            if fits(version or None, data["range"]):
+                yield name, version
+                break
