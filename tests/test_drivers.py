@@ -211,6 +211,7 @@ def test_files_of_other_people(tmp_path: Path) -> None:
     assert serial.architectures == ("x64", "x86") and serial.system == ("mf.inf",) and serial.version == "1.3.0"
 
 
+@pytest.mark.wine
 def test_a_catalogue_of_other_people() -> None:
     """The Windows Python's own: who signed it, when, and as many digests as its list is long."""
     python = os.environ.get("YENDO_WINPYTHON", "")

@@ -470,6 +470,44 @@ def _catalogues() -> list[bytes]:
     return [one.all_files["tidegauge.cat"] for one in drivers.SHARE if one.catalogue]
 
 
+def mac_package(data: bytes) -> object:
+    from yendo.mac import reading
+
+    with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
+        path = Path(folder, "x.pkg")
+        path.write_bytes(data)
+        return reading.read(path)
+
+
+def _mac_packages() -> list[bytes]:
+    """Made without other programs, so that they are here everywhere: the table, and what it points at."""
+    import gzip
+    import zlib
+
+    def entry(name: str, data: bytes) -> bytes:
+        head = (
+            f"070707{1:06o}{2:06o}{0o100755:06o}{0:06o}{0:06o}{1:06o}{0:06o}{0:011o}{len(name) + 1:06o}{len(data):011o}"
+        )
+        return head.encode() + name.encode() + b"\0" + data
+
+    archive = entry("./postinstall", b"#!/bin/sh\ncurl $3/x\n") + entry("TRAILER!!!", b"")
+    parts = {
+        "PackageInfo": b'<pkg-info identifier="a" version="1" install-location="/"><bundle path="./A.app" id="a"/></pkg-info>',
+        "Payload": gzip.compress(archive, mtime=0),
+        "Scripts": archive,
+    }
+    heap, files = bytes(20), ""
+    for name, data in parts.items():
+        files += (
+            f"<file><name>{name}</name><type>file</type><mode>0644</mode><data><offset>{len(heap)}</offset><length>{len(data)}</length>"
+            f'<size>{len(data)}</size><encoding style="application/octet-stream"/></data></file>'
+        )
+        heap += data
+    table = f"<xar><toc><checksum style='sha1'><offset>0</offset><size>20</size></checksum>{files}</toc></xar>".encode()
+    packed = zlib.compress(table)
+    return [b"xar!" + struct.pack(">HHQQI", 28, 1, len(packed), len(table), 1) + packed + heap]
+
+
 TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "compound-file": (compound_file, lambda: _like(b"\xd0\xcf\x11\xe0")),
     "database": (database, lambda: _like(b"\xd0\xcf\x11\xe0")),
@@ -485,6 +523,7 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "hive": (hive, _hives),
     "driver": (driver, _drivers),
     "catalogue": (catalogue, _catalogues),
+    "mac-package": (mac_package, _mac_packages),
     "capture": (capture, _captures),
     "link": (link, lambda: [struct.pack("<I16sI", 0x4C, bytes.fromhex("0114020000000000c000000000000046"), 0x1FF) + bytes(200)]),
     "registrar": (registrar, lambda: [b"HKCR { Tide.File = s 'Tide' { CLSID = s '{0}' } NoRemove CLSID { ForceRemove {1} = d '7' } }"]),

@@ -71,6 +71,10 @@ def run(options: argparse.Namespace) -> int:
         from yendo.cli import drivers_report
 
         return drivers_report.run(options)
+    if not options.file.is_dir() and options.file.suffix.lower() in (".pkg", ".mpkg"):
+        from yendo.cli import mac_report
+
+        return mac_report.run(options)
     if options.file.is_dir():
         from yendo.cli import catalogue
 

@@ -1,0 +1,115 @@
+"""``yendo read`` of a package for macOS."""
+
+from __future__ import annotations
+
+import argparse
+from collections import Counter
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from yendo.cli import show
+from yendo.mac import reading
+from yendo.mac.package import SCHEMA, MacComponent, MacPackage
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+_LEVELS = {"error": "red", "warning": "yellow", "note": "dim"}
+MAX_FINDINGS, MAX_ITEMS = 40, 24
+
+
+def run(options: argparse.Namespace) -> int:
+    found = reading.read(options.file)
+    if options.json:
+        show.emit({"schema": SCHEMA, **msgspec.to_builtins(found)})
+    elif options.script and not options.quiet:
+        out = show.console()
+        for component in found.components:
+            for script in component.scripts:
+                show.section(out, f"{script.when} of {show.clean(component.identifier)}")
+                out.print(show.clean(script.text.replace("\r\n", "\n")).replace("\ufffd", "\n"), soft_wrap=True)
+    elif not options.quiet:
+        _print(show.console(), found, options)
+    return 0
+
+
+def _print(out: Console, found: MacPackage, options: argparse.Namespace) -> None:
+    out.print(f"[bold]{show.clean(found.title or found.identifier or found.file)} {show.clean(found.version)}[/bold]")
+    show.grid(
+        out,
+        [
+            ("file", f"{found.file}, a {found.form} for macOS, {found.signature.words}"),
+            *([("chain", " < ".join(found.signature.chain))] if len(found.signature.chain) > 1 else []),
+            ("identifier", found.identifier or "none"),
+            ("for", ", ".join(found.architectures) or "no processor stated"),
+            ("oldest", f"macOS {found.oldest}" if found.oldest else "not stated"),
+            *(("checks", text) for text in found.checks),
+        ],
+        styles=("dim",),
+    )
+    for component in found.components:
+        _component(out, component, everything=options.contents)
+    if found.choices:
+        show.section(out, "Choices")
+        rows = [(one.identifier, one.title, ", ".join(one.packages), one.selected) for one in found.choices]
+        show.grid(out, rows, heads=("", "", "installs", "selected"), styles=("cyan", None, None, "dim"))
+    if found.findings:
+        counts: Counter[str] = Counter(finding.level for finding in found.findings)
+        words = ", ".join(show.counted(counts[level], level) for level in _LEVELS if counts[level])
+        show.section(out, f"Findings: {words}")
+        for finding in found.findings[:MAX_FINDINGS]:
+            colour = _LEVELS[finding.level]
+            where = f"{show.clean(finding.where)}: " if finding.where else ""
+            out.print(
+                f"  [{colour}]{finding.level}[/{colour}]  {where}{show.clean(finding.what)}  [dim]{finding.id}[/dim]"
+            )
+            out.print(f"         [dim]{show.clean(finding.advice)}[/dim]")
+        if len(found.findings) > MAX_FINDINGS:
+            out.print(f"  [dim]and {len(found.findings) - MAX_FINDINGS} more (--json has them all)[/dim]")
+    scripts = any(component.scripts for component in found.components)
+    more = "yendo read --script shows its scripts; " if scripts else ""
+    out.print(f"\n[dim]next:[/dim] {more}Yendo reads packages for macOS; it does not build or prove them yet")
+
+
+def _component(out: Console, component: MacComponent, *, everything: bool) -> None:
+    show.section(out, f"{show.clean(component.identifier or 'a component')} {show.clean(component.version)}")
+    files = [item for item in component.items if item.kind == "file"]
+    total = show.size(sum(item.size for item in files))
+    show.grid(
+        out,
+        [
+            (
+                "payload",
+                f"{show.counted(len(files), 'file')}, {total}, into {component.location}"
+                if component.items
+                else "none",
+            ),
+            ("runs as", "root" if component.as_root else "who installs it"),
+            *([("afterwards", component.restart)] if component.restart else []),
+            *(("bundle", f"{one.path}  {one.identifier} {one.version}") for one in component.bundles[:8]),
+            *(("launchd", item.path) for item in component.starts),
+            *(
+                (script.when, f"{script.interpreter or 'no interpreter'}, {len(script.text.splitlines())} lines")
+                for script in component.scripts
+            ),
+            *([("not read", component.trouble)] if component.trouble else []),
+        ],
+        styles=("dim",),
+    )
+    shown = component.items if everything else component.items[:MAX_ITEMS]
+    show.grid(
+        out,
+        [
+            (
+                item.mode,
+                f"{item.user}:{item.group}",
+                show.size(item.size) if item.kind == "file" else item.kind,
+                item.path + (f" -> {item.target}" if item.target else ""),
+            )
+            for item in shown
+        ],
+        styles=("dim", "dim", "dim", None),
+    )
+    if len(component.items) > len(shown):
+        out.print(f"  [dim]and {len(component.items) - len(shown)} more (--contents lists them)[/dim]")

@@ -1,0 +1,214 @@
+"""What flat packages carry their files in: cpio in its two text forms, under gzip, bzip2, xz or in chunks (pbzx).
+
+Source: the published descriptions of the forms; archives by cpio and libarchive hold the reading
+(``tests/test_mac_packages.py``). The chunked form has no other writer here: it was made by ours, after its published
+description.
+"""
+
+from __future__ import annotations
+
+import bz2
+import io
+import lzma
+import struct
+import zlib
+from collections.abc import Iterator
+from typing import BinaryIO, Protocol
+
+import msgspec
+
+from yendo.errors import Unreadable
+
+MAX_ENTRIES, MAX_NAME, PIECE = 1_000_000, 4_096, 1 << 18
+_CHUNKED = b"pbzx"
+MAX_CHUNK = 64 << 20
+
+
+class CpioEntry(msgspec.Struct, frozen=True):
+    """``mode`` has the type in its upper bits; ``target`` is where a link leads; ``size`` in bytes."""
+
+    path: str
+    mode: int
+    user: int
+    group: int
+    size: int
+    links: int
+    inode: int
+    target: str = ""
+
+    @property
+    def kind(self) -> str:
+        return {0o040000: "folder", 0o100000: "file", 0o120000: "link"}.get(self.mode & 0o170000, "other")
+
+
+class _Decompressor(Protocol):
+    @property
+    def eof(self) -> bool: ...
+
+    def decompress(self, data: bytes, max_length: int, /) -> bytes: ...
+
+
+class Unpacked(io.RawIOBase):
+    """The bytes of a packed stream, a piece at a time; nothing is kept but one piece. Raises Unreadable."""
+
+    def __init__(self, source: BinaryIO) -> None:
+        self._pieces = _pieces(source)
+        self._left = b""
+
+    def readable(self) -> bool:
+        return True
+
+    def readinto(self, target: bytearray | memoryview) -> int:  # type: ignore[override]
+        while not self._left:
+            piece = next(self._pieces, None)
+            if piece is None:
+                return 0
+            self._left = piece
+        count = min(len(target), len(self._left))
+        target[:count] = self._left[:count]
+        self._left = self._left[count:]
+        return count
+
+
+def _pieces(source: BinaryIO) -> Iterator[bytes]:
+    head = source.read(6)
+    source.seek(-len(head), 1)
+    if head.startswith(_CHUNKED):
+        yield from _chunks(source)
+        return
+    try:
+        if head.startswith(b"\x1f\x8b"):
+            yield from _inflated(source)
+        elif head.startswith(b"BZh"):
+            yield from _all(source, bz2.BZ2Decompressor())
+        elif head.startswith(b"\xfd7zXZ"):
+            yield from _all(source, lzma.LZMADecompressor(memlimit=256 << 20))
+        else:
+            while piece := source.read(PIECE):
+                yield piece
+    except (OSError, EOFError, lzma.LZMAError, zlib.error) as error:
+        raise Unreadable(f"it cannot be unpacked: {error}") from error
+
+
+def _inflated(source: BinaryIO) -> Iterator[bytes]:
+    state = zlib.decompressobj(31)
+    while not state.eof and (piece := source.read(PIECE)):
+        while piece:
+            yield state.decompress(piece, PIECE)
+            piece = state.unconsumed_tail
+
+
+def _all(source: BinaryIO, state: _Decompressor) -> Iterator[bytes]:
+    while not state.eof and (piece := source.read(PIECE)):
+        yield state.decompress(piece, PIECE)
+        while not state.eof and (more := state.decompress(b"", PIECE)):
+            yield more
+
+
+def _chunks(source: BinaryIO) -> Iterator[bytes]:
+    """Chunks, each packed as xz or as it is; the flags of one say whether another comes."""
+    head = source.read(12)
+    if len(head) < 12:
+        raise Unreadable("it is cut off")
+    (flags,) = struct.unpack(">Q", head[4:])
+    while flags & (1 << 24):
+        head = source.read(16)
+        if not head:
+            return
+        if len(head) < 16:
+            raise Unreadable("it is cut off")
+        flags, length = struct.unpack(">QQ", head)
+        if length > MAX_CHUNK:
+            raise Unreadable(f"a chunk of {length} bytes is larger than any ({MAX_CHUNK})")
+        data = source.read(length)
+        if len(data) < length:
+            raise Unreadable("it is cut off")
+        if data.startswith(b"\xfd7zXZ"):
+            try:
+                yield from _all(io.BytesIO(data), lzma.LZMADecompressor(memlimit=256 << 20))
+            except (lzma.LZMAError, EOFError) as error:
+                raise Unreadable(f"a chunk cannot be unpacked: {error}") from error
+        else:
+            yield data
+
+
+def walk(source: BinaryIO, most: int = 0) -> Iterator[tuple[CpioEntry, bytes]]:
+    """What a payload holds, in its order, with the content of files of up to ``most`` bytes; else it is passed over.
+
+    ``source`` is seekable, and is read once. Raises Unreadable.
+    """
+    stream = io.BufferedReader(Unpacked(source), PIECE)
+    for count in range(MAX_ENTRIES + 1):
+        magic = stream.read(6)
+        if count == MAX_ENTRIES:
+            raise Unreadable(f"it has more than {MAX_ENTRIES} entries")
+        if not magic and count == 0:
+            return
+        if magic not in (b"070707", b"070701", b"070702"):
+            raise Unreadable(f"no entry of an archive begins with {magic.hex(' ') or 'nothing'}")
+        entry, padding = (_old if magic == b"070707" else _new)(stream)
+        if entry.path == "TRAILER!!!":
+            return
+        data = b""
+        if entry.size <= most or (entry.kind == "link" and entry.size <= MAX_NAME):
+            data = _exactly(stream, entry.size)
+        else:
+            _pass_over(stream, entry)
+        _exactly(stream, padding)
+        if entry.kind == "link":
+            entry = msgspec.structs.replace(entry, target=data.decode("utf-8", "surrogateescape"))
+        yield entry, data
+
+
+def entries(source: BinaryIO) -> Iterator[CpioEntry]:
+    """The same without contents."""
+    for entry, _ in walk(source):
+        yield entry
+
+
+def _old(stream: BinaryIO) -> tuple[CpioEntry, int]:
+    head = _exactly(stream, 70)
+    _, inode, mode, user, group, links, _ = (_as_number(head[at : at + 6], 8) for at in range(0, 42, 6))
+    length, size = _as_number(head[53:59], 8), _as_number(head[59:70], 8)
+    return CpioEntry(_name(stream, length), mode, user, group, size, links, inode), 0
+
+
+def _new(stream: BinaryIO) -> tuple[CpioEntry, int]:
+    head = _exactly(stream, 104)
+    fields = [_as_number(head[at : at + 8], 16) for at in range(0, 104, 8)]
+    inode, mode, user, group, links, _, size = fields[:7]
+    name = _name(stream, fields[11])
+    _exactly(stream, -(110 + fields[11]) % 4)
+    return CpioEntry(name, mode, user, group, size, links, inode), -size % 4
+
+
+def _pass_over(stream: BinaryIO, entry: CpioEntry) -> None:
+    left = entry.size
+    while left > 0:
+        piece = stream.read(min(left, PIECE))
+        if not piece:
+            raise Unreadable(f"{entry.path} is cut off")
+        left -= len(piece)
+
+
+def _name(stream: BinaryIO, length: int) -> str:
+    if not 0 < length <= MAX_NAME:
+        raise Unreadable(f"a name of {length} bytes is longer than any ({MAX_NAME})")
+    return _exactly(stream, length).rstrip(b"\0").decode("utf-8", "surrogateescape")
+
+
+def _exactly(stream: BinaryIO, count: int) -> bytes:
+    data = stream.read(count) if count else b""
+    if len(data) < count:
+        raise Unreadable("it is cut off")
+    return data
+
+
+def _as_number(text: bytes, base: int) -> int:
+    try:
+        number = int(text, base)
+    except ValueError as error:
+        raise Unreadable(f"{text!r} is no number") from error
+    if number < 0:
+        raise Unreadable(f"{text!r} is less than nothing")
+    return number

@@ -1,0 +1,206 @@
+"""Reading a flat package: its descriptions, its payloads, its scripts, its signature.
+
+Source: the published descriptions of flat packages, ``PackageInfo`` and ``Distribution``. No package of another maker
+is in the registries here: archives and payloads are held by other writers, the descriptions by the documentation alone.
+The bill of materials is not read.
+"""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, BinaryIO
+
+import msgspec
+
+from yendo.errors import NotCovered, Unreadable
+from yendo.formats import cpio, xar
+from yendo.formats.xar import Xar, XarEntry
+from yendo.mac.findings import findings
+from yendo.mac.package import MacBundle, MacChoice, MacComponent, MacItem, MacPackage, MacScript, MacSignature
+
+if TYPE_CHECKING:
+    from xml.etree.ElementTree import Element
+
+MAX_DESCRIPTION, MAX_SCRIPT, MAX_ITEMS = 8 << 20, 1 << 20, 200_000
+
+
+def read(path: Path) -> MacPackage:
+    """Raises Unreadable."""
+    with path.open("rb") as file:
+        archive = Xar(file, path.name)
+        by_path = {entry.path: entry for entry in archive.entries}
+        infos = sorted(name for name in by_path if name.rpartition("/")[2] == "PackageInfo")
+        if not infos:
+            raise Unreadable(f"{path.name} is an archive of that kind and holds no package (no PackageInfo)")
+        components = tuple(_component(archive, by_path, name) for name in infos)
+        found = _described(path.name, archive, by_path, components)
+    return msgspec.structs.replace(found, findings=tuple(findings(found, archive.problem)))
+
+
+def _described(
+    name: str, archive: Xar, by_path: dict[str, XarEntry], components: tuple[MacComponent, ...]
+) -> MacPackage:
+    signature = signed(archive)
+    if "Distribution" not in by_path:
+        first = components[0]
+        return MacPackage(name, "component", "", first.identifier, first.version, (), "", signature, components)
+    root = _xml(archive, by_path["Distribution"])
+    product, options = root.find("product"), root.find("options")
+    stated = options.get("hostArchitectures", "") if options is not None else ""
+    versions = [one.get("min", "") for one in root.iter("os-version")]
+    packages = [one for one in root.iter("pkg-ref") if one.get("version")]
+    return MacPackage(
+        name,
+        "distribution",
+        (root.findtext("title") or "").strip(),
+        product.get("id", "") if product is not None else components[0].identifier,
+        product.get("version", "") if product is not None else (packages[0].get("version", "") if packages else ""),
+        tuple(filter(None, (part.strip() for part in stated.split(",")))),
+        min(filter(None, versions), default="", key=_order),
+        signature,
+        components,
+        tuple(_choices(root)),
+        tuple(
+            f"{one.tag}: {one.get('script', '')}"
+            for one in root.iter()
+            if one.tag in ("installation-check", "volume-check") and one.get("script")
+        ),
+    )
+
+
+def _order(version: str) -> tuple[int, ...]:
+    return tuple(int(part) if part.isdigit() else 0 for part in version.split("."))
+
+
+def _choices(root: Element) -> Iterator[MacChoice]:
+    for one in root.iter("choice"):
+        packages = tuple(filter(None, (inner.get("id", "") for inner in one.findall("pkg-ref"))))
+        title = one.get("title", "")
+        yield MacChoice(
+            one.get("id", ""), title, packages, one.get("start_selected", "true"), one.get("start_visible", "true")
+        )
+
+
+def _component(archive: Xar, by_path: dict[str, XarEntry], info: str) -> MacComponent:
+    folder = info.removesuffix("PackageInfo")
+    root = _xml(archive, by_path[info])
+    location = "/" + root.get("install-location", "/").strip("/")
+    troubles: list[str] = []
+    items: list[MacItem] = []
+    scripts: list[MacScript] = []
+    try:
+        if (payload := by_path.get(f"{folder}Payload")) is not None:
+            items = list(_items(archive, payload, location))
+    except (Unreadable, NotCovered) as error:
+        troubles.append(f"its payload: {error}")
+    try:
+        if (packed := by_path.get(f"{folder}Scripts")) is not None:
+            scripts = list(_scripts(archive, packed))
+    except (Unreadable, NotCovered) as error:
+        troubles.append(f"its scripts: {error}")
+    return MacComponent(
+        root.get("identifier", ""),
+        root.get("version", ""),
+        location,
+        root.get("auth", "none").lower() == "root",
+        root.get("postinstall-action", "").replace("none", ""),
+        tuple(items),
+        tuple(
+            MacBundle(_below(location, one.get("path", "")), one.get("id", ""), _version(one))
+            for one in root.findall("bundle")
+        ),
+        tuple(one.get("id", "") for found in root.findall("relocate") for one in found.findall("bundle")),
+        tuple(scripts),
+        "; ".join(troubles),
+    )
+
+
+def _version(bundle: Element) -> str:
+    return bundle.get("CFBundleShortVersionString") or bundle.get("CFBundleVersion") or ""
+
+
+def _below(location: str, path: str) -> str:
+    plain = path.removeprefix("./").strip("/")
+    return f"{location.rstrip('/')}/{plain}" if plain and plain != "." else location
+
+
+def _stream(archive: Xar, entry: XarEntry) -> BinaryIO:
+    """The packed bytes of a payload: packed once more by the archive, or as they are."""
+    if entry.encoding == "none":
+        return io.BufferedReader(archive.packed(entry))
+    return io.BytesIO(archive.read(entry, MAX_DESCRIPTION * 32))
+
+
+def _items(archive: Xar, entry: XarEntry, location: str) -> Iterator[MacItem]:
+    for count, found in enumerate(cpio.entries(_stream(archive, entry))):
+        if count >= MAX_ITEMS:
+            raise Unreadable(f"more than {MAX_ITEMS} files")
+        mode = f"{found.mode & 0o7777:04o}"
+        path = _below(location, found.path)
+        yield MacItem(path, found.kind, mode, found.user, found.group, found.size, found.target)
+
+
+def _scripts(archive: Xar, entry: XarEntry) -> Iterator[MacScript]:
+    for found, data in cpio.walk(_stream(archive, entry), MAX_SCRIPT):
+        name = found.path.removeprefix("./")
+        executable = found.mode & 0o111 or name in ("preinstall", "postinstall")
+        if found.kind != "file" or not executable or b"\0" in data[:512]:
+            continue
+        text = data.decode("utf-8", "replace")
+        first = text.partition("\n")[0].rstrip("\r")
+        yield MacScript(name, first[2:].strip() if first.startswith("#!") else "", text)
+
+
+def _xml(archive: Xar, entry: XarEntry) -> Element:
+    from defusedxml import ElementTree
+    from defusedxml.common import DefusedXmlException
+
+    try:
+        data = archive.read(entry, MAX_DESCRIPTION)
+        return ElementTree.fromstring(data, forbid_dtd=True)  # type: ignore[no-any-return]
+    except (ElementTree.ParseError, DefusedXmlException, NotCovered, ValueError) as error:
+        raise Unreadable(f"{entry.path} cannot be read: {error}") from error
+
+
+def signed(archive: Xar) -> MacSignature:
+    """Whether the signature over the table's checksum is by the certificate that stands first."""
+    found = next((one for one in archive.signatures if one.style == "RSA" and one.certificates), None)
+    if found is None:
+        if archive.signatures:
+            return MacSignature("not judged", problem=f"only of the style {archive.signatures[0].style}")
+        return MacSignature("none")
+    from asn1crypto import x509
+
+    try:
+        certificates = [x509.Certificate.load(raw) for raw in found.certificates]
+        chain = tuple(str(one.subject.native.get("common_name") or one.subject.human_friendly) for one in certificates)
+        ends = certificates[0]["tbs_certificate"]["validity"]["not_after"].native.isoformat()
+    except (ValueError, TypeError, KeyError) as error:
+        return MacSignature("broken", problem=f"its certificates cannot be read: {error}")
+    try:
+        holds = _holds(archive, found)
+    except ImportError:
+        return MacSignature("not judged", chain, ends, "pip install 'yendo[sign]'")
+    return MacSignature("holds" if holds else "broken", chain, ends)
+
+
+def _holds(archive: Xar, signature: xar.XarSignature) -> bool:
+    from cryptography import x509
+    from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
+    from cryptography.hazmat.primitives import hashes
+    from cryptography.hazmat.primitives.asymmetric import padding, rsa, utils
+
+    known: dict[str, hashes.HashAlgorithm] = {"sha1": hashes.SHA1(), "sha256": hashes.SHA256()}
+    known |= {"sha512": hashes.SHA512()}
+    if archive.algorithm not in known:
+        return False
+    try:
+        public = x509.load_der_x509_certificate(signature.certificates[0]).public_key()
+        if not isinstance(public, rsa.RSAPublicKey):
+            return False
+        public.verify(signature.value, archive.digest, padding.PKCS1v15(), utils.Prehashed(known[archive.algorithm]))
+    except (InvalidSignature, UnsupportedAlgorithm, ValueError, TypeError):
+        return False
+    return not archive.problem
