@@ -23,7 +23,10 @@ if TYPE_CHECKING:
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
-        "file", type=Path, metavar="FILE", help="the vendor's installer, a driver's .inf or .cat, or a folder of them"
+        "file",
+        type=Path,
+        metavar="FILE",
+        help="the vendor's installer, a package for macOS, a driver's .inf or .cat, or a folder of them",
     )
     parser.add_argument("--effects", action="store_true", help="list every effect")
     parser.add_argument("--why", action="store_true", help="show where each value comes from")
