@@ -9,6 +9,7 @@ import os
 import random
 import shutil
 import subprocess
+import time
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -378,6 +379,27 @@ def test_damaged_ones(tmp_path: Path, data: bytes) -> None:
     assert reading.read(path).devices == ()
     with pytest.raises(Unreadable):
         security_catalogue.parse(data)
+
+
+def test_large_and_wicked_ones_end_soon(tmp_path: Path) -> None:
+    """Lines that go on for ever, as many files as lines, sections that need one another."""
+    begun = time.monotonic()
+    Inf("[Version]\r\n" + "a \\\r\n" * 200_000)
+    names = [f"f{number}.sys" for number in range(4_000)]
+    many = folder(tmp_path / "many", {}, more="")
+    text = many.read_text().replace(
+        "[SourceDisksFiles]", "[SourceDisksFiles]\n" + "\n".join(f"{name} = 1" for name in names)
+    )
+    many.write_text(text.replace("[Copied]", "[Copied]\n" + "\n".join(names)))
+    assert len(reading.read(many).files) == 4_000
+    needs = "\n".join(
+        f"[S{number}.NT]\nInclude = loop.inf\nNeeds = " + ",".join(f"S{other}" for other in range(60))
+        for number in range(60)
+    )
+    loop = folder(tmp_path / "loop", {}, more="Include = loop.inf\nNeeds = S0")
+    (loop.parent / "loop.inf").write_text("[Version]\nSignature=x\n" + needs)
+    reading.read(loop)
+    assert time.monotonic() - begun < 20
 
 
 # --- which one wins ---------------------------------------------------------------------------------------------------

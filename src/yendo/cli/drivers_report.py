@@ -134,63 +134,14 @@ def _table(out: Console, found: share.SharedDrivers, wanted: target.DriverTarget
 
 
 def _print(out: Console, found: Driver, options: argparse.Namespace) -> None:
-    out.print(
-        f"[bold]{show.clean(found.inf)} {show.clean(found.version)}[/bold]"
-        f"{' by ' + show.clean(found.provider) if found.provider else ''}"
-    )
-    show.grid(
-        out,
-        [
-            ("class", f"{found.class_name or 'none'}" + (f", {found.class_words}" if found.class_words else "")),
-            ("date", found.date or "not stated"),
-            ("for", f"{', '.join(found.architectures) or 'no processor'}; read as {found.windows} takes it"),
-            ("signature", found.trust.words),
-            *(
-                [("chain", " < ".join(found.trust.chain) + (f", seen {found.trust.seen}" if found.trust.seen else ""))]
-                if found.trust.chain
-                else []
-            ),
-            *([("for systems", ", ".join(found.trust.systems))] if found.trust.systems else []),
-            *([("start-up", f"a start-up image needs it: {found.start}")] if found.start else []),
-            *([("languages", ", ".join(f"0x{code:04x}" for code in found.languages))] if found.languages else []),
-            *([("sha256", found.sha256)] if options.verify else []),
-        ],
-        styles=("dim",),
-    )
-    many = len(found.devices)
-    show.section(out, f"Devices: {many}" + (f", section {', '.join(found.models)}" if found.models else ""))
-    most = many if options.contents else 16
-    show.grid(
-        out,
-        [
-            (device.words, device.hardware, ", ".join(device.compatible), f"line {device.line}" if options.why else "")
-            for device in found.devices[:most]
-        ],
-        styles=(None, "cyan", None, "dim"),
-    )
-    if many > most:
-        out.print(f"  [dim]and {many - most} more (--contents lists them)[/dim]")
-    if found.files:
-        show.section(out, "Files")
-        show.grid(
-            out, [(file.source, file.to, _where(file)) for file in found.files[: most * 2]], styles=(None, "dim", "red")
-        )
-    if found.services:
-        show.section(out, "Services")
-        show.grid(
-            out,
-            [
-                (service.name, service.start, "in the kernel" if service.kernel else "", service.program)
-                for service in found.services
-            ],
-            styles=("cyan", None, None, "dim"),
-        )
+    _head(out, found, verify=options.verify)
+    _brings(out, found, everything=options.contents, why=options.why)
+    show.section(out, "How it behaves")
     more = [
         *(("co-installer", text) for text in found.co_installers),
         *(("builds on", f"{name}, the system's own: not at hand") for name in found.system),
         ("isolated", "yes" if not found.isolated else f"no: {'; '.join(found.isolated[:6])}"),
     ]
-    show.section(out, "How it behaves")
     show.grid(out, more, styles=("dim",))
     if found.findings:
         show.section(out, "Findings")
@@ -201,8 +152,52 @@ def _print(out: Console, found: Driver, options: argparse.Namespace) -> None:
     if any(finding.level == "error" for finding in found.findings):
         out.print("\n[dim]next:[/dim] ask the vendor for a driver without these errors; as it is, Windows refuses it")
     else:
-        name = show.clean(options.file.resolve().parent.name)
-        out.print(f"\n[dim]next:[/dim] yendo add step driver --into WORKSPACE --from {name}, copied below its extras")
+        out.print(f"\n[dim]next:[/dim] yendo draft WORKSPACE {show.clean(options.file.parent)}")
+
+
+def _head(out: Console, found: Driver, *, verify: bool) -> None:
+    """What it is and who vouches for it."""
+    by = f" by {show.clean(found.provider)}" if found.provider else ""
+    out.print(f"[bold]{show.clean(found.inf)} {show.clean(found.version)}[/bold]{by}")
+    trust = found.trust
+    seen = f", seen {trust.seen}" if trust.seen else ""
+    rows = [
+        ("class", f"{found.class_name or 'none'}" + (f", {found.class_words}" if found.class_words else "")),
+        ("date", found.date or "not stated"),
+        ("for", f"{', '.join(found.architectures) or 'no processor'}; read as {found.windows} takes it"),
+        ("signature", trust.words),
+        ("chain", " < ".join(trust.chain) + seen if trust.chain else ""),
+        ("for systems", ", ".join(trust.systems)),
+        ("start-up", f"a start-up image needs it: {found.start}" if found.start else ""),
+        ("languages", ", ".join(f"0x{code:04x}" for code in found.languages)),
+        ("sha256", found.sha256 if verify else ""),
+    ]
+    show.grid(out, [row for row in rows if row[1]], styles=("dim",))
+
+
+def _brings(out: Console, found: Driver, *, everything: bool, why: bool) -> None:
+    """Devices, files, services."""
+    many = len(found.devices)
+    most = many if everything else 16
+    show.section(out, f"Devices: {many}" + (f", section {', '.join(found.models)}" if found.models else ""))
+    show.grid(
+        out,
+        [
+            (device.words, device.hardware, ", ".join(device.compatible), f"line {device.line}" if why else "")
+            for device in found.devices[:most]
+        ],
+        styles=(None, "cyan", None, "dim"),
+    )
+    if many > most:
+        out.print(f"  [dim]and {many - most} more (--contents lists them)[/dim]")
+    if found.files:
+        show.section(out, "Files")
+        shown = found.files if everything else found.files[:32]
+        show.grid(out, [(file.source, file.to, _where(file)) for file in shown], styles=(None, "dim", "red"))
+    if found.services:
+        show.section(out, "Services")
+        rows = [(one.name, one.start, "in the kernel" if one.kernel else "", one.program) for one in found.services]
+        show.grid(out, rows, styles=("cyan", None, None, "dim"))
 
 
 def _where(file: DriverFile) -> str:
@@ -218,7 +213,7 @@ def _catalogue(path: Path, options: argparse.Namespace) -> int:
     digests = {name: trust.digests(place, catalogue.algorithms) for name, place in beside.items()}
     judged = trust.judge(catalogue, digests)
     if options.json:
-        show.emit({"schema": "yendo.catalogue/1", "made": listed.made, "members": len(listed.members), "trust": judged})
+        show.emit({"schema": "yendo.security-catalogue/1", "made": listed.made, "members": len(listed.members), "trust": judged})
         return 0
     if options.quiet:
         return 0

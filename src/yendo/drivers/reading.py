@@ -11,6 +11,7 @@ import os
 import re
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
+from functools import cached_property
 from pathlib import Path
 
 import msgspec
@@ -24,7 +25,7 @@ from yendo.formats import inf as form
 from yendo.formats import pe
 from yendo.formats.inf import Inf
 
-MAX_FILES = 5_000
+MAX_FILES, MAX_SECTIONS = 5_000, 20_000
 _STARTS = {0: "boot", 1: "system", 2: "automatic", 3: "on demand", 4: "disabled"}
 _UNISOLATED = {  # directives that an isolated driver does without
     "delfiles": "deletes files",
@@ -56,31 +57,31 @@ def read(path: Path, windows: DriverTarget = ANY, *, language: int = 0, now: dat
     digests = {file: trust.digests(place, catalogue.algorithms) for file, place in present.items()}
     files = tuple(_told(file, beside) for file in files)
     found = Driver(
-        path.name,
-        str(path),
-        digests[path.name.lower()]["sha256"].hex(),
-        _content(digests),
-        windows.words,
-        version.get("Version", "Class") or (known.name if known else ""),
-        class_id,
-        known.words if known else "a class of its own" if class_id else "",
-        known.start if known else "",
-        version.get("Version", "Provider"),
-        date,
-        number,
-        tuple(reading.architectures()),
-        tuple(reading.models),
-        tuple(reading.devices()),
-        files,
-        tuple(reading.services()),
-        tuple(reading.registry()),
-        tuple(reading.co_installers()),
-        tuple(dict.fromkeys(reading.unisolated(files))),
-        tuple(dict.fromkeys(reading.missing)),
-        tuple(version.languages),
-        reading.feature_score(),
-        version.get("Version", "ExtensionId"),
-        trust.judge(catalogue, digests),
+        inf=path.name,
+        path=str(path),
+        sha256=digests[path.name.lower()]["sha256"].hex(),
+        content=_content(digests),
+        windows=windows.words,
+        class_name=version.get("Version", "Class") or (known.name if known else ""),
+        class_id=class_id,
+        class_words=known.words if known else "a class of its own" if class_id else "",
+        start=known.start if known else "",
+        provider=version.get("Version", "Provider"),
+        date=date,
+        version=number,
+        architectures=tuple(reading.architectures()),
+        models=tuple(reading.models),
+        devices=tuple(reading.devices()),
+        files=files,
+        services=tuple(reading.services()),
+        registry=tuple(reading.registry()),
+        co_installers=tuple(reading.co_installers()),
+        isolated=tuple(dict.fromkeys(reading.unisolated(files))),
+        system=tuple(dict.fromkeys(reading.missing)),
+        languages=tuple(version.languages),
+        feature_score=reading.feature_score(),
+        extension=version.get("Version", "ExtensionId"),
+        trust=trust.judge(catalogue, digests),
     )
     wrong = findings(found, windows, now or datetime.now(UTC), named=bool(name))
     return msgspec.structs.replace(found, findings=tuple(wrong))
@@ -164,20 +165,19 @@ class _Reading:
 
     # --- what installs them -------------------------------------------------------------------------------------
 
+    @cached_property
     def installs(self) -> list[tuple[Inf, str]]:
         """The sections that install what this Windows would take, each once, with those that they need."""
         names = dict.fromkeys(device.section for device in self.devices()) or {"DefaultInstall": None}
-        found: list[tuple[Inf, str]] = []
-        for name in names:
-            for inf, section in self._section(self.inf, name):
-                if all(section.lower() != other.lower() or inf is not known for known, other in found):
-                    found.append((inf, section))
-        return found
+        seen: set[tuple[int, str]] = set()
+        return [found for name in names for found in self._section(self.inf, name, seen)]
 
-    def _section(self, inf: Inf, name: str, depth: int = 0) -> Iterator[tuple[Inf, str]]:
+    def _section(self, inf: Inf, name: str, seen: set[tuple[int, str]]) -> Iterator[tuple[Inf, str]]:
+        """A section and those that it needs, each once."""
         whole = next((name + end for end in target.endings(self.windows) if inf.has(name + end)), None)
-        if whole is None or depth > 4:
+        if whole is None or (id(inf), whole.lower()) in seen or len(seen) > MAX_SECTIONS:
             return
+        seen.add((id(inf), whole.lower()))
         yield inf, whole
         needed = [value.strip() for line in inf.all(whole, "Needs") for value in line.values if value.strip()]
         for line in inf.all(whole, "Include"):
@@ -185,7 +185,7 @@ class _Reading:
                 other = self._include(value)
                 if other is not None:
                     for section in needed:
-                        yield from self._section(other, section, depth + 1)
+                        yield from self._section(other, section, seen)
 
     def _include(self, name: str) -> Inf | None:
         """Another file that this one builds on: beside it, or the system's own, which is not at hand."""
@@ -198,7 +198,7 @@ class _Reading:
 
     def _directives(self, key: str) -> Iterator[tuple[Inf, str, str]]:
         """Every value of a directive of all install sections, with the section that it stands in."""
-        for inf, section in self.installs():
+        for inf, section in self.installs:
             for part in ("", ".CoInstallers", ".HW"):
                 for line in inf.all(section + part, key):
                     yield from ((inf, section + part, value.strip()) for value in line.values if value.strip())
@@ -245,7 +245,7 @@ class _Reading:
         return name.lower(), False
 
     def services(self) -> Iterator[DriverService]:
-        for inf, section in self.installs():
+        for inf, section in self.installs:
             for line in inf.all(f"{section}.Services", "AddService"):
                 name, part = line.value(0).strip(), line.value(2).strip()
                 if not name:
@@ -257,7 +257,7 @@ class _Reading:
 
     def registry(self) -> Iterator[str]:
         """Each value that it writes, as root, key and name."""
-        for inf, section in self.installs():
+        for inf, section in self.installs:
             for part in ("", ".HW", ".CoInstallers"):
                 for line in inf.all(section + part, "AddReg"):
                     for name in filter(None, map(str.strip, line.values)):
@@ -267,7 +267,7 @@ class _Reading:
                             )
 
     def co_installers(self) -> Iterator[str]:
-        for inf, section in self.installs():
+        for inf, section in self.installs:
             for line in inf.all(f"{section}.CoInstallers", "AddReg"):
                 for name in filter(None, map(str.strip, line.values)):
                     for entry in inf.lines(name):
@@ -283,7 +283,7 @@ class _Reading:
                 yield f"writes below {value.partition(chr(92))[0]}"
         if any(True for _ in self.co_installers()):
             yield "has a co-installer"
-        for inf, section in self.installs():
+        for inf, section in self.installs:
             for line in inf.lines(section):
                 words = _UNISOLATED.get((line.key or "").lower())
                 if words:

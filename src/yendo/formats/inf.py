@@ -15,7 +15,7 @@ import msgspec
 
 from yendo.errors import Unreadable
 
-MAX_SIZE = 16 << 20
+MAX_SIZE = 8 << 20
 _TOKEN = re.compile(r"%([^%\r\n]*)%")
 _SECTION = re.compile(r"\s*\[([^\]]*)\]")
 
@@ -45,27 +45,30 @@ class Inf:
         self.names: dict[str, str] = {}  # as they are written
         self.sections: dict[str, list[InfLine]] = {}
         self._put_in: dict[str, list[InfLine]] = {}  # sections with the strings put in
+        self._by_key: dict[str, dict[str, list[InfLine]]] = {}
         self._read(text)
         self.strings = self._strings(language)
 
     def _read(self, text: str) -> None:
         name = ""
-        pending, first = "", 0
+        pending: list[str] = []
+        first = 0
         for number, line in enumerate(text.splitlines(), 1):
             bare, goes_on = _uncommented(line)
             if goes_on:
-                pending, first = pending + bare, first or number
+                pending.append(bare)
+                first = first or number
                 continue
-            whole, at = pending + bare, first or number
-            pending, first = "", 0
+            whole, at = "".join([*pending, bare]), first or number
+            pending, first = [], 0
             if match := _SECTION.match(whole):
                 name = match[1].strip().lower()
                 self.names.setdefault(name, match[1].strip())
                 self.sections.setdefault(name, [])
             elif whole.strip() and name:
                 self.sections[name].append(_line(whole, at))
-        if pending.strip() and name:
-            self.sections[name].append(_line(pending, first))
+        if "".join(pending).strip() and name:
+            self.sections[name].append(_line("".join(pending), first))
 
     def _strings(self, language: int) -> dict[str, str]:
         """Those without a language, with those of the language over them; where it has none, of its main form.
@@ -124,7 +127,14 @@ class Inf:
 
     def all(self, section: str, key: str) -> list[InfLine]:
         """Every entry of a name, in order."""
-        return [line for line in self.lines(section) if line.key is not None and line.key.lower() == key.lower()]
+        name = section.lower()
+        if name not in self._by_key:
+            found: dict[str, list[InfLine]] = {}
+            for line in self.lines(section):
+                if line.key is not None:
+                    found.setdefault(line.key.lower(), []).append(line)
+            self._by_key[name] = found
+        return self._by_key[name].get(key.lower(), [])
 
     def get(self, section: str, key: str) -> str:
         """The first value of the first entry of a name; empty where there is none."""

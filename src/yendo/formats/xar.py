@@ -26,7 +26,7 @@ if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
 
 MAGIC = b"xar!"
-MAX_TOC, MAX_ENTRIES, MAX_DEPTH = 64 << 20, 100_000, 64
+MAX_TOC, MAX_ENTRIES, MAX_DEPTH = 16 << 20, 100_000, 64
 _CHECKSUMS = {1: "sha1", 2: "md5"}
 _ENCODINGS = {
     "application/octet-stream": "none",

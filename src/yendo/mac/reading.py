@@ -23,7 +23,7 @@ from yendo.mac.package import MacBundle, MacChoice, MacComponent, MacItem, MacPa
 if TYPE_CHECKING:
     from xml.etree.ElementTree import Element
 
-MAX_DESCRIPTION, MAX_SCRIPT, MAX_ITEMS = 8 << 20, 1 << 20, 200_000
+MAX_DESCRIPTION, MAX_SCRIPT, MAX_ITEMS, MAX_TWICE = 8 << 20, 1 << 20, 200_000, 64 << 20
 
 
 def read(path: Path) -> MacPackage:
@@ -127,10 +127,10 @@ def _below(location: str, path: str) -> str:
 
 
 def _stream(archive: Xar, entry: XarEntry) -> BinaryIO:
-    """The packed bytes of a payload: packed once more by the archive, or as they are."""
+    """The packed bytes of a payload: as they are, or, up to a size, packed once more by the archive."""
     if entry.encoding == "none":
         return io.BufferedReader(archive.packed(entry))
-    return io.BytesIO(archive.read(entry, MAX_DESCRIPTION * 32))
+    return io.BytesIO(archive.read(entry, MAX_TWICE))
 
 
 def _items(archive: Xar, entry: XarEntry, location: str) -> Iterator[MacItem]:

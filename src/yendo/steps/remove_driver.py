@@ -11,7 +11,7 @@ from yendo.facts.versions import VersionRange
 from yendo.formats import inf as form
 from yendo.steps.base import NOT_NEEDED, Action, At, Kind, Result, Step
 from yendo.terms import events
-from yendo.terms.amounts import Text
+from yendo.terms.amounts import Text, driver_name
 from yendo.terms.rules.base import bounds, fits
 
 if TYPE_CHECKING:
@@ -32,8 +32,7 @@ class RemoveDriverStep(Step, tag="remove-driver", frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        if not self.inf.lower().endswith(".inf"):
-            raise ValueError(f"inf is the name of a file that ends in .inf, not {self.inf!r}")
+        driver_name(self.inf)
         if self.version:
             VersionRange.parse(self.version)
 

@@ -84,6 +84,13 @@ def size_in_words(count: float) -> str:
     return f"{number:.0f} GB" if number >= 100 else f"{number:.1f} GB"
 
 
+def driver_name(inf: str) -> str:
+    """The name of a driver's ``.inf``. Raises ValueError for any other."""
+    if not inf.lower().endswith(".inf"):
+        raise ValueError(f"inf is the name of a file that ends in .inf, not {inf!r}")
+    return inf
+
+
 def counted(count: int, noun: str) -> str:
     """``1 rule``, ``3 rules``, ``2 lines in the list``."""
     head, of, rest = noun.partition(" in ")

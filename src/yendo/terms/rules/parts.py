@@ -7,7 +7,7 @@ from typing import Any
 
 from yendo.effects.things import Part
 from yendo.errors import NotCovered
-from yendo.terms.amounts import Text
+from yendo.terms.amounts import Text, driver_name
 from yendo.terms.rules.base import BaseRule, Criteria, Field, OvalTest, Sight, bounds, fits, version_states, within
 
 _LOCAL = Field("hive", "HKEY_LOCAL_MACHINE")
@@ -59,8 +59,7 @@ class DriverRule(BaseRule, tag="driver", frozen=True, kw_only=True):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        if not self.inf.lower().endswith(".inf"):
-            raise ValueError(f"inf is the name of a file that ends in .inf, not {self.inf!r}")
+        driver_name(self.inf)
 
     @property
     def title(self) -> str:
