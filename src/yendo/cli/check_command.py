@@ -8,7 +8,11 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from yendo.check import Finding
+    from yendo.plan import PlanError
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -54,48 +58,17 @@ def why(options: argparse.Namespace) -> int:
 
 
 def run(options: argparse.Namespace) -> int:
-    import contextlib
-
     import msgspec
 
     from yendo import atomic
-    from yendo.check import RULES, Finding, Workspace, check
     from yendo.check import sarif as form
     from yendo.cli import show
-    from yendo.plan import PlanError
-    from yendo.shelf import record
 
     if options.rules:
-        if options.json:
-            show.emit(
-                {
-                    "schema": "yendo.rules/1",
-                    "rules": [{"id": rule.id, "severity": rule.severity, "why": rule.why} for rule in RULES.values()],
-                }
-            )
-        else:
-            show.grid(show.console(), [(rule.id, rule.severity, rule.why) for rule in RULES.values()], styles=("cyan",))
-        return 0
+        return _rules(options)
     if options.why:
         return why(options)
-    unreadable: PlanError | None = None
-    try:
-        findings = check(Workspace(options.folder))
-        with contextlib.suppress(OSError):  # a workspace that cannot be written to is looked over all the same
-            record.checked(options.folder, findings)
-    except PlanError as error:
-        unreadable = error
-        findings = [
-            Finding(
-                "unreadable-plan",
-                "error",
-                problem.line,
-                problem.message,
-                "nothing else can be checked",
-                "correct this line",
-            )
-            for problem in error.problems
-        ]
+    findings, unreadable = _looked(options)
     if options.sarif:
         where = (options.folder / "plan.toml").as_posix().lstrip("/")
         atomic.write(
@@ -108,29 +81,74 @@ def run(options: argparse.Namespace) -> int:
         body: dict[str, Any] = {"schema": "yendo.check/1", "counts": counts, "findings": msgspec.to_builtins(findings)}
         show.emit(body)
     elif not options.quiet:
-        out = show.console()
-        colours = {"error": "bold red", "warning": "yellow", "note": "dim"}
-        for finding in findings:
-            colour = colours[finding.severity]
-            out.print(
-                f"[{colour}]{finding.severity:7}[/{colour}] "
-                f"[dim]{show.clean(options.folder / finding.file)}:{finding.line}[/dim] "
-                f"{show.clean(finding.message)} [dim]({finding.rule})[/dim]"
-            )
-            if finding.severity != "note":
-                out.print(
-                    f"        [dim]why:[/dim] {show.clean(finding.why)}\n        [dim]do:[/dim]  "
-                    f"{show.clean(finding.remedy)}"
-                )
-        words = ", ".join(show.counted(count, severity) for severity, count in counts.items() if count)
-        out.print(
-            f"{show.counted(len(RULES), 'rule')} looked, {words or 'nothing found'}."
-            if not unreadable
-            else "The plan cannot be read."
-        )
-        out.print(
-            f"[dim]next:[/dim] {'yendo build ' + show.clean(options.folder) if not counts['error'] else 'correct the errors, then check again'}"  # noqa: E501
-        )
+        _print(options.folder, findings, counts, readable=unreadable is None)
     if unreadable:
         return unreadable.exit_code
     return 1 if counts["error"] else 0
+
+
+def _rules(options: argparse.Namespace) -> int:
+    from yendo.check import RULES
+    from yendo.cli import show
+
+    if options.json:
+        rules = [{"id": rule.id, "severity": rule.severity, "why": rule.why} for rule in RULES.values()]
+        show.emit({"schema": "yendo.rules/1", "rules": rules})
+    else:
+        show.grid(show.console(), [(rule.id, rule.severity, rule.why) for rule in RULES.values()], styles=("cyan",))
+    return 0
+
+
+def _looked(options: argparse.Namespace) -> tuple[list[Finding], PlanError | None]:
+    """The findings, written down for the shelf; a plan that cannot be read is findings of its own, and the error."""
+    import contextlib
+
+    from yendo.check import Finding, Workspace, check
+    from yendo.plan import PlanError
+    from yendo.shelf import record
+
+    try:
+        findings = check(Workspace(options.folder))
+        with contextlib.suppress(OSError):  # a workspace that cannot be written to is looked over all the same
+            record.checked(options.folder, findings)
+        return findings, None
+    except PlanError as error:
+        return [
+            Finding(
+                "unreadable-plan",
+                "error",
+                problem.line,
+                problem.message,
+                "nothing else can be checked",
+                "correct this line",
+            )
+            for problem in error.problems
+        ], error
+
+
+def _print(folder: Path, findings: list[Finding], counts: dict[str, int], *, readable: bool) -> None:
+    from yendo.check import RULES
+    from yendo.cli import show
+
+    out = show.console()
+    colours = {"error": "bold red", "warning": "yellow", "note": "dim"}
+    for finding in findings:
+        colour = colours[finding.severity]
+        out.print(
+            f"[{colour}]{finding.severity:7}[/{colour}] "
+            f"[dim]{show.clean(folder / finding.file)}:{finding.line}[/dim] "
+            f"{show.clean(finding.message)} [dim]({finding.rule})[/dim]"
+        )
+        if finding.severity != "note":
+            out.print(
+                f"        [dim]why:[/dim] {show.clean(finding.why)}\n        [dim]do:[/dim]  "
+                f"{show.clean(finding.remedy)}"
+            )
+    words = ", ".join(show.counted(count, severity) for severity, count in counts.items() if count)
+    out.print(
+        f"{show.counted(len(RULES), 'rule')} looked, {words or 'nothing found'}."
+        if readable
+        else "The plan cannot be read."
+    )
+    next_one = "correct the errors, then check again" if counts["error"] else f"yendo build {show.clean(folder)}"
+    out.print(f"[dim]next:[/dim] {next_one}")

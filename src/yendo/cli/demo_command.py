@@ -13,8 +13,12 @@ from typing import TYPE_CHECKING
 from yendo.cli import machines
 
 if TYPE_CHECKING:
-    from yendo.detect.strength import Strength
+    from rich.console import Console
 
+    from yendo.demo.story import Story
+    from yendo.demo.taken import CaptureTold
+    from yendo.detect.strength import Strength
+    from yendo.machines.protocol import Machine
 
 FATES = {"kept": "comes", "left": "left out", "open": "to decide"}
 
@@ -29,13 +33,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     import tempfile
 
-    from yendo.cli import detect_command, prove_report, proving, show
+    from yendo.cli import proving, show
     from yendo.demo import story
-    from yendo.demo.taken import WORKSPACE, capture_it
-    from yendo.effects.effect import counts
-    from yendo.errors import NoMachine
+    from yendo.demo.taken import capture_it
     from yendo.machines.wine.machine import WineMachine
-    from yendo.package.manifest import EXIT_CODES
 
     folder = options.folder or Path(tempfile.mkdtemp(prefix="yendo-demo-"))
     machine = machines.asked(options, options.machine)
@@ -52,20 +53,30 @@ def run(options: argparse.Namespace) -> int:
         if isinstance(machine, WineMachine):  # what a person does needs programs that run
             taken = capture_it(folder, told.installer.parent / story.SETUP, machine, progress)
     body, record = proving.keep(told.proof, told.built.folder)
+    passed = told.proof.passed
     if options.json:
+        package = str(told.built.folder)
         show.emit(
-            {
-                "schema": "yendo.demo/1",
-                "folder": str(folder),
-                "package": str(told.built.folder),
-                "passed": told.proof.passed,
-                "proof": body,
-            }
+            {"schema": "yendo.demo/1", "folder": str(folder), "package": package, "passed": passed, "proof": body}
         )
-        return 0 if told.proof.passed else 1
-    if options.quiet:
-        return 0 if told.proof.passed else 1
-    out = show.console()
+    elif not options.quiet:
+        out = show.console()
+        _steps(out, told, folder, machine)
+        _lived(out, told, record)
+        _autumn(out, told)
+        if taken:
+            _taken(out, taken, folder, told.installer.parent.relative_to(folder))
+        _around(out, told, folder)
+        _next(out, options, machine, without=without)
+    return 0 if passed else 1
+
+
+def _steps(out: Console, told: Story, folder: Path, machine: Machine) -> None:
+    """The steps that were taken, each with its command and what came of it."""
+    from yendo.cli import show
+    from yendo.demo import story
+    from yendo.effects.effect import counts
+
     out.print(
         "The survey office of Marrowby harbour packages Tidewell's Lantern 6.2.1 and its patch 6.2.3. All of it is "
         "invented."
@@ -75,7 +86,7 @@ def run(options: argparse.Namespace) -> int:
     installer, short = told.installer.relative_to(folder), workspace.relative_to(folder)
     errors = sum(finding.severity == "error" for finding in told.findings)
     found = f"{show.counted(errors, 'error')}, {show.counted(len(told.findings) - errors, 'other finding')}"
-    share, patch = installer.parent, story.patch_of(told.installer).relative_to(folder)
+    patch = story.patch_of(told.installer).relative_to(folder)
     met = {(meeting.there.version, meeting.new.version): meeting.kind for meeting in told.meetings}
     pairs = (("6.1.0", "6.2.1"), ("6.2.1", "6.2.3"), ("6.2.3", "6.1.0"))
     rows = [
@@ -86,7 +97,7 @@ def run(options: argparse.Namespace) -> int:
         ),
         (
             "2 meet",
-            f"yendo msi meet {share}",
+            f"yendo msi meet {installer.parent}",
             ", ".join(f"{there} to {new}: {met[there, new]}" for there, new in pairs),
         ),
         (
@@ -108,6 +119,13 @@ def run(options: argparse.Namespace) -> int:
         ("9 hand over", f"yendo dossier {short}", _page(told.built.folder, workspace)),
     ]
     show.grid(out, rows, heads=("", "command", "came of it"), styles=("bold", "cyan"))
+
+
+def _lived(out: Console, told: Story, record: Path) -> None:
+    """What a person at the machine saw of it, the proof, every scenario, and what detection catches."""
+    from yendo.cli import detect_command, prove_report, show
+    from yendo.package.manifest import EXIT_CODES
+
     show.section(out, "On a machine where people work (simulated)")
     codes = {code: known.outcome for code, known in EXIT_CODES.items()}
     moments = [
@@ -121,34 +139,52 @@ def run(options: argparse.Namespace) -> int:
     prove_report.rows(out, told.cells)
     show.section(out, "What detection catches")
     detect_command.rows(out, told.detection[1])
-    show.section(
-        out,
-        f"In the autumn the vendor releases 6.3.0: yendo renew {story.next_of(Path())} "
-        f"{story.AUTUMN}/lantern-6.3.0.msi",
-    )
-    minded = [one.text for one in told.renewal.differences if one.mind]
+
+
+def _autumn(out: Console, told: Story) -> None:
+    """The vendor's next release, and what became of the decisions."""
+    from yendo.cli import prove_report, show
+    from yendo.demo import story
+
+    command = f"yendo renew {story.next_of(Path())} {story.AUTUMN}/lantern-6.3.0.msi"
+    show.section(out, f"In the autumn the vendor releases 6.3.0: {command}")
+    renewal = told.renewal
     show.grid(
         out,
         [
-            ("the vendor", "; ".join(minded)),
-            ("followed", f"{show.counted(len(told.renewal.moved), 'value')}; detection {told.renewal.detection}"),
-            ("stayed", f"{show.counted(len(told.renewal.kept), 'decision')} of the office's"),
+            ("the vendor", "; ".join(one.text for one in renewal.differences if one.mind)),
+            ("followed", f"{show.counted(len(renewal.moved), 'value')}; detection {renewal.detection}"),
+            ("stayed", f"{show.counted(len(renewal.kept), 'decision')} of the office's"),
             *[
                 ("to decide", f"{one.place}: {one.why_theirs}; decided by the office: nothing is left to switch off")
-                for one in told.renewal.conflicts
+                for one in renewal.conflicts
             ],
         ],
         styles=("dim",),
     )
     prove_report.rows(out, told.renewed)
-    if taken:
-        show.section(out, f"What cannot be made silent: yendo capture {WORKSPACE} {share}/{story.SETUP}")
-        built: list[tuple[object, ...]] = [(words, taken.fates.get(fate, 0)) for fate, words in FATES.items()]
-        built.append(("the package", taken.package.relative_to(folder)))
-        built.append(("as a database", taken.database.relative_to(folder)))
-        built.append(("inside a database", taken.envelope.relative_to(folder)))
-        built.append(("as an app package", taken.app.relative_to(folder)))
-        show.grid(out, built, styles=("dim",))
+
+
+def _taken(out: Console, taken: CaptureTold, folder: Path, share: Path) -> None:
+    """What was captured on a machine, and the forms that were built of it."""
+    from yendo.cli import show
+    from yendo.demo import story
+    from yendo.demo.taken import WORKSPACE
+
+    show.section(out, f"What cannot be made silent: yendo capture {WORKSPACE} {share}/{story.SETUP}")
+    built: list[tuple[object, ...]] = [(words, taken.fates.get(fate, 0)) for fate, words in FATES.items()]
+    built.append(("the package", taken.package.relative_to(folder)))
+    built.append(("as a database", taken.database.relative_to(folder)))
+    built.append(("inside a database", taken.envelope.relative_to(folder)))
+    built.append(("as an app package", taken.app.relative_to(folder)))
+    show.grid(out, built, styles=("dim",))
+
+
+def _around(out: Console, told: Story, folder: Path) -> None:
+    """The office's shelf, and where things lie."""
+    from yendo.cli import show
+    from yendo.demo import story
+
     show.section(out, "On the office's shelf: yendo shelf .")
     show.grid(
         out,
@@ -156,21 +192,26 @@ def run(options: argparse.Namespace) -> int:
         styles=("cyan", None, "bold", "dim"),
     )
     show.section(out, "Where to look")
+    setup = told.installer.parent / story.SETUP
     show.grid(
         out,
         [
             ("the plan", told.drafted.plan),
-            ("its evidence", workspace / "evidence.json"),
+            ("its evidence", told.drafted.plan.parent / "evidence.json"),
             ("the package", told.built.folder),
             ("the office's house file", folder / "house.toml"),
-            (
-                "another program",
-                f"{folder / share / story.SETUP}, a setup of its own: yendo try finds its silent switch",
-            ),
+            ("another program", f"{setup}, a setup of its own: yendo try finds its silent switch"),
             ("its drivers", f"{folder / 'drivers'}, some years of them: yendo read says which are any good"),
         ],
         styles=("dim",),
     )
+
+
+def _next(out: Console, options: argparse.Namespace, machine: Machine, *, without: bool) -> None:
+    """How to get more evidence."""
+    from yendo.cli import show
+    from yendo.errors import NoMachine
+
     if machine.name == "simulated":
         try:
             real = machines.asked(options, "wine")
@@ -188,7 +229,6 @@ def run(options: argparse.Namespace) -> int:
             f"\n[yellow]Proved on the simulated machine, open on {show.clean(machine.name)}:[/yellow] no PowerShell. "
             "[dim]next:[/dim] yendo doctor"
         )
-    return 0 if told.proof.passed else 1
 
 
 def _detection(found: tuple[Strength, Strength, int]) -> str:

@@ -213,7 +213,14 @@ def _catalogue(path: Path, options: argparse.Namespace) -> int:
     digests = {name: trust.digests(place, catalogue.algorithms) for name, place in beside.items()}
     judged = trust.judge(catalogue, digests)
     if options.json:
-        show.emit({"schema": "yendo.security-catalogue/1", "made": listed.made, "members": len(listed.members), "trust": judged})
+        show.emit(
+            {
+                "schema": "yendo.security-catalogue/1",
+                "made": listed.made,
+                "members": len(listed.members),
+                "trust": judged,
+            }
+        )
         return 0
     if options.quiet:
         return 0
