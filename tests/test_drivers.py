@@ -17,7 +17,7 @@ from typing import Any
 import pytest
 from conftest import Yendo, missing
 from driver_specimens import NOW, contents, folder, signer
-from hypothesis import given
+from hypothesis import given, settings
 from hypothesis import strategies as some
 from specimens import Specimen
 from test_signing import authority
@@ -468,6 +468,7 @@ PARTS = some.fixed_dictionaries({
 })  # fmt: skip
 
 
+@settings(max_examples=10_000 if os.environ.get("YENDO_THOROUGH") else 100, deadline=None)
 @given(some.lists(PARTS, max_size=6), some.randoms())
 def test_no_better_one_ever_loses(parts: list[dict[str, Any]], chance: random.Random) -> None:
     """Whatever the order in which they are given: the same, and each is at least as good as the next in what comes first."""

@@ -13,7 +13,7 @@ import lzma
 import struct
 import zlib
 from collections.abc import Iterator
-from typing import BinaryIO, Protocol
+from typing import Any, BinaryIO, Protocol
 
 import msgspec
 
@@ -58,7 +58,7 @@ class Unpacked(io.RawIOBase):
     def readable(self) -> bool:
         return True
 
-    def readinto(self, target: bytearray | memoryview) -> int:  # type: ignore[override]
+    def readinto(self, target: Any, /) -> int:
         while not self._left:
             piece = next(self._pieces, None)
             if piece is None:

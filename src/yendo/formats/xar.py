@@ -168,9 +168,10 @@ def _parsed(data: bytes, name: str) -> Element:
     from defusedxml.common import DefusedXmlException
 
     try:
-        return ElementTree.fromstring(data, forbid_dtd=True)  # type: ignore[no-any-return]
+        root: Element = ElementTree.fromstring(data, forbid_dtd=True)
     except (ElementTree.ParseError, DefusedXmlException, ValueError) as error:
         raise Unreadable(f"{name}: its table of contents is no XML: {error}") from error
+    return root
 
 
 def _entries(parent: Element, below: str, depth: int) -> Iterator[XarEntry]:

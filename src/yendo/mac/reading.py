@@ -159,9 +159,10 @@ def _xml(archive: Xar, entry: XarEntry) -> Element:
 
     try:
         data = archive.read(entry, MAX_DESCRIPTION)
-        return ElementTree.fromstring(data, forbid_dtd=True)  # type: ignore[no-any-return]
+        root: Element = ElementTree.fromstring(data, forbid_dtd=True)
     except (ElementTree.ParseError, DefusedXmlException, NotCovered, ValueError) as error:
         raise Unreadable(f"{entry.path} cannot be read: {error}") from error
+    return root
 
 
 def signed(archive: Xar) -> MacSignature:
