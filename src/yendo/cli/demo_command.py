@@ -201,6 +201,7 @@ def _around(out: Console, told: Story, folder: Path) -> None:
             ("the package", told.built.folder),
             ("the office's house file", folder / "house.toml"),
             ("another program", f"{setup}, a setup of its own: yendo try finds its silent switch"),
+            ("for macOS", f"{told.installer.parent / story.MAC_PACKAGE}: yendo read says what it would do"),
             ("its drivers", f"{folder / 'drivers'}, some years of them: yendo read says which are any good"),
         ],
         styles=("dim",),

@@ -36,6 +36,7 @@ from yendo.renew.renew import Renewal, renew
 from yendo.shelf import claims, record
 from yendo.shelf.shelf import Shelf, listing
 
+MAC_PACKAGE = "lantern-6.2.1.pkg"  # the same program for the office's other computers
 AUTUMN = "from-tidewell-autumn"  # where the vendor's next release comes in
 SETUP = "sounder-setup.exe"  # the vendor's other program: a setup of its own, prebuilt from sounder.c
 
@@ -72,6 +73,7 @@ def scene(folder: Path) -> Path:
     installer = vendor.lantern(share, "6.2.1")
     vendor.lantern_patch(share)
     drivers.share(folder / "drivers")
+    (share / MAC_PACKAGE).write_bytes(files("yendo.demo").joinpath("mac", MAC_PACKAGE).read_bytes())
     return installer
 
 
