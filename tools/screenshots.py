@@ -28,9 +28,7 @@ PICTURES = {
     "decide": "yendo decide plain; yendo build plain; yendo prove plain",
     "drivers": "yendo read drivers; "
     "yendo read drivers --device 'USB\\VID_FFFE&PID_0021&REV_0200,USB\\VID_FFFE&PID_0021'",
-    "transform": "yendo transform make lantern -o site.mst; yendo transform show site.mst from-tidewell/lantern-6.2.1.msi; "  # noqa: E501
-    "yendo transform fits site.mst from-tidewell/lantern-6.2.3.msi; "
-    "yendo transform move site.mst from-tidewell/lantern-6.2.1.msi from-tidewell/lantern-6.2.3.msi -o site-6.2.3.mst",
+    "mac-package": "yendo read from-tidewell/lantern-6.2.1.pkg",
     "farm": "yendo machines; yendo farm status tcp://127.0.0.1:8786; "
     "yendo prove lantern runtime drafted --scenario all --farm tcp://127.0.0.1:8786",
     "check": "yendo check mistaken",

@@ -147,8 +147,8 @@ def _print(out: Console, found: Driver, options: argparse.Namespace) -> None:
         show.section(out, "Findings")
         for finding in found.findings:
             colour = _LEVELS[finding.level]
-            out.print(f"  [{colour}]{finding.level}[/{colour}]  {show.clean(finding.what)}  [dim]{finding.id}[/dim]")
-            out.print(f"         [dim]{show.clean(finding.advice)}[/dim]")
+            out.print(f"  [{colour}]{finding.level:7}[/{colour}]  {show.clean(finding.what)}  [dim]{finding.id}[/dim]")
+            out.print(f"           [dim]{show.clean(finding.advice)}[/dim]")
     if any(finding.level == "error" for finding in found.findings):
         out.print("\n[dim]next:[/dim] ask the vendor for a driver without these errors; as it is, Windows refuses it")
     else:

@@ -62,9 +62,9 @@ def _print(out: Console, found: MacPackage, options: argparse.Namespace) -> None
             colour = _LEVELS[finding.level]
             where = f"{show.clean(finding.where)}: " if finding.where else ""
             out.print(
-                f"  [{colour}]{finding.level}[/{colour}]  {where}{show.clean(finding.what)}  [dim]{finding.id}[/dim]"
+                f"  [{colour}]{finding.level:7}[/{colour}]  {where}{show.clean(finding.what)}  [dim]{finding.id}[/dim]"
             )
-            out.print(f"         [dim]{show.clean(finding.advice)}[/dim]")
+            out.print(f"           [dim]{show.clean(finding.advice)}[/dim]")
         if len(found.findings) > MAX_FINDINGS:
             out.print(f"  [dim]and {len(found.findings) - MAX_FINDINGS} more (--json has them all)[/dim]")
     scripts = any(component.scripts for component in found.components)
