@@ -284,7 +284,7 @@ def sight(choice: Choice, environment: dict[str, str]) -> Sight:
         elif lowered == DRIVERS.lower():
             stored = next((part[2] for part in content(choice) if part[:2] == ("file", STORED)), b"")
             version = re.search(rb", ([0-9.]+) ;", stored)
-            state.add(Part("driver", "tide", f"tide.inf={version[1].decode()}" if version else "tide.inf"))
+            state.add(Part("driver", "tide.inf", f"tide.inf={version[1].decode() if version else ''}"))
         elif lowered.startswith(APPS.lower()):
             state.add(Part("app", "Tidewell.Lantern", key[len(APPS) :].partition("_")[0]))
     return Sight(state, environment, None, None, lambda path: texts.get(path.lower()))

@@ -199,6 +199,12 @@ to = 'C:\\Marrowby\\inner.txt'
 kind = "file"
 path = 'C:\\Marrowby\\inner.txt'
 """
+STEPS += r"""
+[[install]]
+kind = "remove-driver"
+inf = "buoy.inf"
+version = "<2"
+"""
 STOCK = r"""
 [[install]]
 kind = "task"
@@ -217,11 +223,6 @@ ports = "7000,7010-7020"
 [[install]]
 kind = "driver"
 from = "extras/driver"
-
-[[install]]
-kind = "remove-driver"
-inf = "buoy.inf"
-version = "<2"
 
 [[install]]
 kind = "feature"

@@ -74,7 +74,7 @@ def test_what_may_be_a_rule() -> None:
         Environment("Path", "x"),
         Shortcut(r"C:\Users\Public\Desktop\Tide.lnk", r"C:\Program Files\Tide\tide.exe"),
         Part("task", "tide sync"),
-        Part("driver", "tide", "tide.inf"),
+        Part("driver", "tide.inf", "tide.inf="),
         Part("app", "Tide.App", "1.0.0.0"),
     ]
     before, after = State(), State(things)

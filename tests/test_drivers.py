@@ -26,7 +26,9 @@ from yendo.demo import drivers as demo
 from yendo.drivers import ranking, reading, share, target
 from yendo.drivers.driver import Device, Driver, DriverTrust
 from yendo.drivers.target import DriverTarget
-from yendo.errors import Unreadable
+from yendo.effects import State
+from yendo.effects.things import Part
+from yendo.errors import NotCovered, Unreadable
 from yendo.formats import inf as form
 from yendo.formats import security_catalogue
 from yendo.formats.inf import Inf
@@ -727,3 +729,14 @@ def _back(tmp_path: Path, machine: Any, line: str) -> None:
                 carry.carry(package_form.read(package), package, session, "install", folder=r"C:\gauge").exit_code == 0
             )
         assert there(session) == [True, True, False]
+
+
+def test_a_version_that_only_the_machine_knows() -> None:
+    """A picture of a machine lists the store without versions: that is neither yes nor no."""
+    state = State()
+    state.add(Part("driver", "tidegauge.inf"))
+    sight = Sight(state, {})
+    assert DriverRule(inf="TideGauge.inf").judge(sight)[0]
+    assert not DriverRule(inf="other.inf", version=">=2").judge(sight)[0]
+    with pytest.raises(NotCovered, match="only on the machine itself"):
+        DriverRule(inf="tidegauge.inf", version=">=2").judge(sight)

@@ -8,8 +8,9 @@ from collections.abc import Callable, Iterator
 import msgspec
 
 from yendo.check import own
-from yendo.check.workspace import Finding, Severity, Workspace
+from yendo.check.workspace import Finding, Workspace
 from yendo.plan import house
+from yendo.terms.severity import Severity
 
 Report = Iterator[tuple[int, str, str]]  # line, message, remedy
 

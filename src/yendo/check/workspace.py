@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from contextlib import ExitStack, contextmanager
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Literal
+from typing import Any
 
 import msgspec
 
@@ -30,8 +30,7 @@ from yendo.plan.places import Path as Place
 from yendo.plan.places import nearest
 from yendo.steps import At, expanded, transforms
 from yendo.steps.base import below
-
-Severity = Literal["error", "warning", "note"]
+from yendo.terms.severity import Severity
 
 
 class Finding(msgspec.Struct, frozen=True):

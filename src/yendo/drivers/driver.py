@@ -6,8 +6,9 @@ from typing import Literal
 
 import msgspec
 
+from yendo.terms.severity import Severity
+
 SCHEMA = "yendo.driver/1"
-Level = Literal["error", "warning", "note"]
 
 
 class Device(msgspec.Struct, frozen=True):
@@ -52,7 +53,7 @@ class DriverFinding(msgspec.Struct, frozen=True):
     """``id`` is its name in the table of ``docs/drivers.md``."""
 
     id: str
-    level: Level
+    level: Severity
     what: str
     advice: str
 

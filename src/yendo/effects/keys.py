@@ -148,7 +148,7 @@ def things_of_key(
 
     if lowered.startswith(_DRIVERS):
         if packaged := _DRIVER_PACKAGE.match(key[len(_DRIVERS) :]):
-            yield Part("driver", packaged[1], packaged[1])
+            yield Part("driver", packaged[1])  # its version stands in the store's files
         return  # what else is there is the system's own list of the same
     if (
         lowered.startswith(_UNINSTALL)

@@ -6,8 +6,9 @@ from typing import Literal
 
 import msgspec
 
+from yendo.terms.severity import Severity
+
 SCHEMA = "yendo.mac-package/1"
-Level = Literal["error", "warning", "note"]
 
 
 class MacItem(msgspec.Struct, frozen=True):
@@ -102,7 +103,7 @@ class MacFinding(msgspec.Struct, frozen=True):
     """``id`` is its name in the table of ``docs/macos.md``; ``where`` a script and its line, or a path."""
 
     id: str
-    level: Level
+    level: Severity
     what: str
     advice: str
     where: str = ""

@@ -45,7 +45,7 @@ function Get-Answer([string]$Name, [string]$Arguments) {
 }
 
 function Get-DriverVersion([string]$Folder, [string]$Inf) {
-    # the store keeps the driver's own file; DriverVer = date, version
+    # the store keeps the file of the driver itself: DriverVer = date, version
     [string]$path = [IO.Path]::Combine([Environment]::ExpandEnvironmentVariables('%SystemRoot%\System32\DriverStore\FileRepository'), $Folder, $Inf)
     if (-not [IO.File]::Exists($path)) { return '' }
     if (([IO.FileInfo]::new($path)).Length -gt 16777216) { return '' }

@@ -1,6 +1,6 @@
 function Get-StoreNames([string]$Kept) {
     # The names under which the store kept drivers before this step began, also where it is gone on with after a power cut.
-    # What was there before is another's, and stays.
+    # What was there before belongs to somebody else, and stays.
     if ([IO.File]::Exists($Kept)) {
         [string[]]$lines = [IO.File]::ReadAllLines($Kept)
         if (($lines.Length -gt 0) -and ($lines[$lines.Length - 1] -eq 'end')) { return , $lines }

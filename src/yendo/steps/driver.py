@@ -24,7 +24,7 @@ class DriverStep(Step, tag="driver", frozen=True, rename={"source": "from"}, kw_
 class DriverKind(Kind):
     step = DriverStep
     reversal = "by record"
-    executed = ("simulation", "stand-in")
+    executed = ("API layer", "simulation", "stand-in")
 
     def resolve(self, step: DriverStep, at: At) -> Action:
         # Source: the driver program's exit codes. 259: nothing to do, it is there; 3010: a restart is needed.

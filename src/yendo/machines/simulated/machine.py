@@ -111,12 +111,12 @@ _STORED = re.compile(r"(?i)C:\\Windows\\System32\\DriverStore\\FileRepository\\[
 
 
 def _in_store(path: Path) -> str:
-    """A driver as the store lists it: the name of its file, and its version where it states one."""
+    """A driver as the store lists it: the name of its file and the version that it states, which may be none."""
     try:
         version = inf.read(path).all("Version", "DriverVer")
     except Unreadable:
-        return path.name
-    return "=".join(filter(None, (path.name, version[0].value(1).strip() if version else "")))
+        version = []
+    return f"{path.name}={version[0].value(1).strip() if version else ''}"
 
 
 class SimulatedSession:

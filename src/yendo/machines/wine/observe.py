@@ -88,7 +88,7 @@ def put_drivers(state: State, drive: Path) -> None:
             with contextlib.suppress(Unreadable):
                 told = inf.read(folder / thing.name).all("Version", "DriverVer")
                 listed.append(f"{thing.name}={told[0].value(1).strip() if told else ''}")
-        state.add(Part("driver", thing.name, ";".join(listed) or thing.name))
+        state.add(Part("driver", thing.name, ";".join(listed) or None))
 
 
 def walk(drive: Path, skip: Iterable[str] = ()) -> Iterator[Thing]:

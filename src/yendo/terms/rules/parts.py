@@ -67,12 +67,16 @@ class DriverRule(BaseRule, tag="driver", frozen=True, kw_only=True):
 
     def judge(self, sight: Sight) -> tuple[bool, str]:
         there = [thing for thing in sight.state.of("part") if isinstance(thing, Part) and thing.sort == "driver"]
-        listed = [entry.partition("=") for thing in there for entry in (thing.value or "").split(";")]
-        versions = [version for inf, _, version in listed if inf.lower() == self.inf.lower()]
-        if not versions and any(thing.value is None for thing in there):
-            raise NotCovered(f"which drivers are in the store is known only on a real machine: {self.inf}")
-        if not versions:
+        ours = next((thing for thing in there if thing.name.lower() == self.inf.lower()), None)
+        if ours is None:
+            if any(not thing.name.lower().endswith(".inf") for thing in there):  # a folder of nobody knows what
+                raise NotCovered(f"which drivers are in the store is known only on a real machine: {self.inf}")
             return False, f"{self.inf} is not in the store"
+        if ours.value is None:
+            if self.version:
+                raise NotCovered(f"the version of the driver {self.inf} is known only on the machine itself")
+            return True, f"{self.inf} is in the store"
+        versions = [entry.partition("=")[2] for entry in ours.value.split(";")]
         fitting = [version for version in versions if fits(version or None, self.version)]
         version = (fitting or versions)[0]
         return bool(fitting), f"{self.inf} {version} is in the store".replace("  ", " ")
@@ -81,8 +85,7 @@ class DriverRule(BaseRule, tag="driver", frozen=True, kw_only=True):
         return {"inf": self.inf, "version": bounds(self.version)}
 
     def fulfil(self, sight: Sight) -> None:
-        version = within(self.version)
-        sight.state.add(Part("driver", self.inf[:-4], f"{self.inf}={version}" if version else self.inf))
+        sight.state.add(Part("driver", self.inf, f"{self.inf}={within(self.version) or ''}"))
 
     def oval(self) -> Criteria | OvalTest:
         if self.version:
