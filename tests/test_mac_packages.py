@@ -259,7 +259,10 @@ def test_the_command(tmp_path: Path, yendo: Yendo) -> None:
     told = json.loads(yendo("read", "lantern.pkg", "--json").stdout)
     assert told["schema"] == "yendo.mac-package/1" and told["components"][0]["items"]
     assert "curl x" in yendo("read", "lantern.pkg", "--script").stdout
-    (tmp_path / "no.pkg").write_bytes(b"no package")
+    (tmp_path / "lantern.pkg").rename(tmp_path / "lantern.bin")  # by its content, not by its name
+    assert "a distribution for macOS" in yendo("read", "lantern.bin").stdout
+    assert "drafting, building and proving one is not there yet" in yendo("draft", "w", "lantern.bin", expect=3).stderr
+    (tmp_path / "no.pkg").write_bytes(b"xar! and nothing")
     assert "no archive of a flat package" in yendo("read", "no.pkg", expect=3).stderr
 
 

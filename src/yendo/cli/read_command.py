@@ -74,7 +74,7 @@ def run(options: argparse.Namespace) -> int:
         from yendo.cli import drivers_report
 
         return drivers_report.run(options)
-    if not options.file.is_dir() and options.file.suffix.lower() in (".pkg", ".mpkg"):
+    if _is_flat_package(options.file):
         from yendo.cli import mac_report
 
         return mac_report.run(options)
@@ -96,6 +96,14 @@ def run(options: argparse.Namespace) -> int:
     elif not options.quiet:
         _print(show.console(), account, options)
     return 0
+
+
+def _is_flat_package(path: Path) -> bool:
+    """A package for macOS, whatever its name; looked at here, so that nothing of it is loaded for all others."""
+    if not path.is_file():
+        return False
+    with path.open("rb") as file:
+        return file.read(4) == b"xar!"
 
 
 def _is_driver(options: argparse.Namespace) -> bool:

@@ -9,12 +9,10 @@ from __future__ import annotations
 import base64
 import bz2
 import hashlib
-import io
 import lzma
 import struct
 import zlib
 from collections.abc import Iterator
-from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO, Literal
 
 import msgspec
@@ -225,18 +223,3 @@ def _octal(text: str | None) -> int:
         return int((text or "0").strip(), 8) & 0o7777
     except ValueError:
         return 0
-
-
-def opened(path: Path) -> Xar:
-    """A whole file in memory or not, as the system has it; the caller ends it by closing ``file``."""
-    return Xar(path.open("rb"), path.name)
-
-
-def is_one(path: Path) -> bool:
-    """Whether a file begins as one."""
-    with path.open("rb") as file:
-        return file.read(4) == MAGIC
-
-
-def of_bytes(data: bytes, name: str = "archive") -> Xar:
-    return Xar(io.BytesIO(data), name)

@@ -39,6 +39,11 @@ def read(path: Path, *, verify: bool = False) -> InstallerAccount:
         from yendo.installers import programs
 
         return programs.account(path, verify=verify)
+    if family == "flat-pkg":
+        raise NotCovered(
+            f"{path.name} is a package for macOS: yendo read looks it over; drafting, building and proving one is not "
+            "there yet"
+        )
     raise NotCovered(
         f"{path.name} is of family {family}, which this version recognises and does not read; it reads installer "
         "databases, setup programs and modern app packages"
