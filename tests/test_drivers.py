@@ -15,7 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
-from conftest import Yendo, missing
+from conftest import Yendo, missing, unix
 from driver_specimens import NOW, contents, folder, signer
 from hypothesis import given, settings
 from hypothesis import strategies as some
@@ -402,6 +402,22 @@ def test_large_and_wicked_ones_end_soon(tmp_path: Path) -> None:
     (loop.parent / "loop.inf").write_text("[Version]\nSignature=x\n" + needs)
     reading.read(loop)
     assert time.monotonic() - begun < 20
+
+
+@unix
+def test_what_is_no_file(tmp_path: Path, yendo: Yendo) -> None:
+    """A pipe would wait for ever, a link is another's; beside a driver both are passed over."""
+    for name in ("x.inf", "x.cat"):
+        os.mkfifo(tmp_path / name)
+        assert "no file to read" in yendo("read", name, expect=2).stderr
+    assert "no such" in yendo("read", "none.inf", expect=None).stderr.lower()
+    (tmp_path / "y.cat").write_bytes(b"nothing")
+    assert "y.cat" in yendo("read", "y.cat", expect=3).stderr
+    inf = folder(tmp_path / "d", {"gauge.sys": b"x"})
+    os.mkfifo(inf.parent / "pipe")
+    (inf.parent / "gauge.sys").unlink()
+    (inf.parent / "gauge.sys").symlink_to("/etc/passwd")
+    assert faults(inf) == ["missing-file", "unsigned"]
 
 
 # --- which one wins ---------------------------------------------------------------------------------------------------

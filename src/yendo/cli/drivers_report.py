@@ -13,9 +13,9 @@ from yendo import atomic
 from yendo.cli import nested, show
 from yendo.drivers import ranking, reading, share, start_up, target, trust
 from yendo.drivers.driver import SCHEMA, Driver, DriverFile
-from yendo.errors import Usage
+from yendo.errors import Unreadable, Usage
 from yendo.facts import systems
-from yendo.formats import security_catalogue
+from yendo.installers import images
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -31,6 +31,7 @@ def windows(options: argparse.Namespace) -> target.DriverTarget:
 
 
 def run(options: argparse.Namespace) -> int:
+    images.regular(options.file)
     if options.file.is_dir():
         return _share(options)
     if options.file.suffix.lower() == ".cat":
@@ -206,10 +207,11 @@ def _where(file: DriverFile) -> str:
 
 def _catalogue(path: Path, options: argparse.Namespace) -> int:
     """What a catalogue lists, and which files beside it are in it."""
-    raw = path.read_bytes()
-    listed = security_catalogue.parse(raw)
-    beside = {name: place for name, place in reading.listing(path.parent).items() if place != path}
     catalogue = trust.opened(path.name, path)
+    listed = catalogue.listed
+    if listed is None:
+        raise Unreadable(f"{path.name}: {catalogue.trouble}")
+    beside = {name: place for name, place in reading.listing(path.parent).items() if place != path}
     digests = {name: trust.digests(place, catalogue.algorithms) for name, place in beside.items()}
     judged = trust.judge(catalogue, digests)
     if options.json:
