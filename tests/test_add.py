@@ -192,7 +192,9 @@ def test_a_driver_folder_is_proved_without_an_editor(yendo: Yendo, share: Path, 
     yendo("draft", "w", share / "gauge")
     listed = yendo("decide", "w", "--list", expect=1).stdout
     assert "Tidewell signed the driver, not Microsoft" in " ".join(listed.split())
-    yendo("decide", "w", "--answer", "package.contact=us", "--answer", "install.1.store=TrustedPublisher")
+    yendo("decide", "w", "--answer", "package.contact=us", expect=1)  # one is open still
+    assert "nobody has said yet" in yendo("build", "w", expect=1).stdout
+    yendo("decide", "w", "--answer", "install.1.store=TrustedPublisher")
     yendo("build", "w")
     proof = proved(tmp_path / "w", SimulatedMachine())
     assert proof.passed, proof.phases

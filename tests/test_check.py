@@ -348,6 +348,12 @@ def driver(number: int) -> Change:
 
 SEQUENCES = [
     ("driver-fault", driver(3), "tidegauge.inf has no catalogue", "from ="),
+    (
+        "trust-undecided",
+        append('\n[[install]]\nkind = "certificate"\nfrom = "extras/x.cer"\nstore = "Root" # DECIDE: is it?\n'),
+        "nobody has said yet that extras/x.cer",
+        "store =",
+    ),
     ("driver-doubt", driver(0), "Tidewell signed it, not Microsoft", "from ="),
     ("unsigned-script", unsigned, "mark.ps1 has no signature", "run ="),
     (

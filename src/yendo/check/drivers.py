@@ -36,6 +36,18 @@ def driver_doubt(workspace: Workspace) -> Report:
             yield line, f"install step {number}: {finding.what}", finding.advice
 
 
+@rule("trust-undecided", "error", "whoever has that publisher's key can put drivers on every machine, unasked")
+def trust_undecided(workspace: Workspace) -> Report:
+    """A draft put the certificate there; it is a person's to say yes."""
+    lines = workspace.text.splitlines()
+    for verb, at, step in workspace.steps():
+        if isinstance(step, CertificateStep):
+            line = workspace.line(verb, at, "store")
+            if line <= len(lines) and "# DECIDE" in lines[line - 1]:
+                what = f"nobody has said yet that {step.source} is to be trusted on every machine"
+                yield line, f"{verb} step {at + 1}: {what}", "say so, or take the step out"
+
+
 def _found(workspace: Workspace) -> Iterator[tuple[int, int, DriverFinding]]:
     """What is wrong with drivers, of folders and in databases, with the line and the number of the step."""
     trusted: set[str] = set()

@@ -134,7 +134,10 @@ def _drivers(path: Path) -> Piece:
 
 
 def _trusting(piece: Piece, driver: Driver) -> None:
-    """The step that makes the signer of a driver a trusted publisher, once, and a question of its own."""
+    """The step that makes the signer of a driver a trusted publisher, once, and a question of its own.
+
+    While the question is open, check calls it an error: nothing is built before somebody has said yes.
+    """
     name = f"{re.sub(r'[^A-Za-z0-9]+', '-', driver.trust.signer).strip('-').lower() or 'signer'}.cer"
     if name in piece.made:
         return
@@ -142,7 +145,7 @@ def _trusting(piece: Piece, driver: Driver) -> None:
     step = writing.table({"kind": "certificate", "from": f"extras/{name}", "store": "TrustedPublisher"})
     question = (
         f"{driver.trust.signer} signed the driver, not Microsoft: shall it be a trusted publisher on every machine "
-        f"(SHA-256 {driver.trust.thumbprint[:16]}...)?"
+        f"(SHA-256 {driver.trust.thumbprint[:16]}...)? TrustedPublisher, or take the step out"
     )
     piece.before.append((step, {"store": question}))
 
