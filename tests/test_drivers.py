@@ -336,6 +336,21 @@ def test_who_signed_and_when(tmp_path: Path, authority: str) -> None:
     assert faults(attested) == ["missing-file"]
 
 
+def test_without_the_library_for_signatures(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Who signed is told all the same, and what the catalogue lists is held against the files."""
+
+    def absent(*_: object) -> None:
+        raise ImportError("cryptography")
+
+    monkeypatch.setattr("yendo.drivers.trust.judged_message", absent)
+    inf = folder(tmp_path / "d", {"gauge.sys": b"x"}, who=signer())
+    found = reading.read(inf, NEW)
+    assert (found.trust.state, found.trust.signer) == ("not judged", "Tidewell") and len(found.trust.covered) == 2
+    assert [finding.id for finding in found.findings] == ["not-judged"]
+    (inf.parent / "gauge.sys").write_bytes(b"y")
+    assert faults(inf) == ["edited"]
+
+
 def test_what_else_is_found(tmp_path: Path) -> None:
     files = {"gauge.sys": contents(random.Random(1))["gauge.sys"]}
     who = signer(uses=MICROSOFT)

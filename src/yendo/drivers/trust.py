@@ -112,7 +112,7 @@ def judge(catalogue: OpenCatalogue, files: dict[str, dict[str, bytes]]) -> Drive
         judged = judged_message(catalogue.raw, None, name)
     except ImportError:
         try:
-            signer = signatures.parse(catalogue.raw).signer
+            signer = signatures.signer_of(catalogue.raw)
         except signatures.Unclear:
             signer = "somebody"
         return msgspec.structs.replace(told, signer=signer)

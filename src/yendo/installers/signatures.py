@@ -68,6 +68,18 @@ def parse(raw: bytes) -> Message:
         raise Unclear(f"the signature cannot be read: {error}") from error
 
 
+def signer_of(raw: bytes) -> str:
+    """Whose name a message carries as its signer's, whatever it is about and whether it holds. Raises Unclear."""
+    from asn1crypto import cms
+
+    try:
+        signed = cms.ContentInfo.load(raw)["content"]
+        info = signed["signer_infos"][0]
+        return _name(next(one.chosen for one in signed["certificates"] if is_signer(info, one.chosen)).subject)
+    except (ValueError, KeyError, TypeError, IndexError, StopIteration, AttributeError) as error:
+        raise Unclear(f"the signature cannot be read: {error}") from error
+
+
 def is_signer(info: Any, certificate: Any) -> bool:
     """Whether a signer's entry of a message names a certificate, by its issuer and its number."""
     named = info["sid"].chosen
