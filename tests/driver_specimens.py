@@ -53,9 +53,15 @@ ServiceBinary = %{folder}%\\gauge.sys
 
 
 def certificate(
-    name: str, *, issuer: tuple[x509.Certificate, Any] | None = None, ended: bool = False, uses: tuple[str, ...] = ()
+    name: str,
+    *,
+    issuer: tuple[x509.Certificate, Any] | None = None,
+    ended: bool = False,
+    uses: tuple[str, ...] = (),
+    key: Any = None,
 ) -> tuple[x509.Certificate, Any]:
-    key = ec.generate_private_key(ec.SECP256R1())
+    """A certificate and its key, a new one on a curve where none is given."""
+    key = key or ec.generate_private_key(ec.SECP256R1())
     subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
     day = datetime.timedelta(days=1)
     builder = (

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import bz2
-import datetime
 import gzip
 import hashlib
 import lzma
@@ -14,10 +13,9 @@ import subprocess
 import zlib
 from pathlib import Path
 
-from cryptography import x509
+import driver_specimens
 from cryptography.hazmat.primitives import hashes, serialization
 from cryptography.hazmat.primitives.asymmetric import padding, rsa, utils
-from cryptography.x509.oid import NameOID
 
 INFO = """<?xml version="1.0" encoding="utf-8"?>
 <pkg-info format-version="2" identifier="{identifier}" version="{version}" install-location="{location}" auth="root">
@@ -90,24 +88,14 @@ def package(
     return target
 
 
-def certificate(name: str) -> tuple[bytes, rsa.RSAPrivateKey]:
-    key = rsa.generate_private_key(public_exponent=65537, key_size=2048)
-    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
-    now = datetime.datetime.now(datetime.UTC)
-    made = (
-        x509.CertificateBuilder().subject_name(subject).issuer_name(subject).public_key(key.public_key()).serial_number(7)
-        .not_valid_before(now).not_valid_after(now + datetime.timedelta(days=9)).sign(key, hashes.SHA256())
-    )  # fmt: skip
-    return made.public_bytes(serialization.Encoding.DER), key
-
-
 def signed(source: Path, target: Path, name: str) -> Path:
     """The same archive with a signature over its table of contents, as the description has it."""
     data = source.read_bytes()
     size, version, packed, _, kind = struct.unpack(">HHQQI", data[4:28])
     table = zlib.decompress(data[size : size + packed]).decode()
     heap = data[size + packed :]
-    raw, key = certificate(name)
+    own, key = driver_specimens.certificate(name, key=rsa.generate_private_key(public_exponent=65537, key_size=2048))
+    raw = own.public_bytes(serialization.Encoding.DER)
     element = (
         f'<signature style="RSA"><offset>{len(heap)}</offset><size>256</size><KeyInfo><X509Data><X509Certificate>'
         f"{base64.b64encode(raw).decode()}</X509Certificate></X509Data></KeyInfo></signature>"

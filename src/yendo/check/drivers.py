@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from pathlib import Path
+from weakref import WeakKeyDictionary
 
 import msgspec
 
@@ -19,19 +20,20 @@ from yendo.steps.certificate import CertificateStep, certificate
 from yendo.steps.driver import DriverStep
 from yendo.steps.msi import MsiStep
 
+_KNOWN: WeakKeyDictionary[Workspace, tuple[tuple[int, int, DriverFinding], ...]] = WeakKeyDictionary()
 _ELSEWHERE = ("other-processor", "other-windows")
 
 
 @rule("driver-fault", "error", "Windows refuses the driver, or never loads it; the device stays without")
 def driver_fault(workspace: Workspace) -> Report:
-    for line, number, finding in _found(workspace):
+    for line, number, finding in _of(workspace):
         if finding.level == "error":
             yield line, f"install step {number}: {finding.what}", finding.advice
 
 
 @rule("driver-doubt", "warning", "it holds on the machine where it was tried, and not on all")
 def driver_doubt(workspace: Workspace) -> Report:
-    for line, number, finding in _found(workspace):
+    for line, number, finding in _of(workspace):
         if finding.level == "warning":
             yield line, f"install step {number}: {finding.what}", finding.advice
 
@@ -46,6 +48,13 @@ def trust_undecided(workspace: Workspace) -> Report:
             if line <= len(lines) and "# DECIDE" in lines[line - 1]:
                 what = f"nobody has said yet that {step.source} is to be trusted on every machine"
                 yield line, f"{verb} step {at + 1}: {what}", "say so, or take the step out"
+
+
+def _of(workspace: Workspace) -> tuple[tuple[int, int, DriverFinding], ...]:
+    """The same for both rules: drivers are read, and their files hashed, once."""
+    if workspace not in _KNOWN:
+        _KNOWN[workspace] = tuple(_found(workspace))
+    return _KNOWN[workspace]
 
 
 def _found(workspace: Workspace) -> Iterator[tuple[int, int, DriverFinding]]:

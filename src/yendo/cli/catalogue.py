@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from pathlib import Path
 from typing import Any
 
@@ -30,15 +29,8 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _read(options: argparse.Namespace) -> list[catalogue.CatalogueRow]:
-    total = len(catalogue.files(options.file))
-    if options.quiet or not sys.stderr.isatty():
-        return list(catalogue.rows(options.file, options.jobs))
-    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
-
-    columns = (TextColumn("reading"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
-    with Progress(*columns, console=show.console(error=True), transient=True) as bar:
-        task = bar.add_task("", total=total)
-        return list(catalogue.rows(options.file, options.jobs, lambda path: bar.advance(task)))
+    with show.counting(lambda: len(catalogue.files(options.file)), quiet=options.quiet) as tell:
+        return list(catalogue.rows(options.file, options.jobs, tell))
 
 
 def _print(found: list[catalogue.CatalogueRow], told: catalogue.CatalogueSummary) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import argparse
-import sys
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -20,7 +19,6 @@ from yendo.installers import images
 if TYPE_CHECKING:
     from rich.console import Console
 
-_LEVELS = {"error": "red", "warning": "yellow", "note": "dim"}
 MAX_ROWS = 200
 _RANKED = ("rank", "path", "version", "date", "identifier", "reason")
 
@@ -48,15 +46,9 @@ def run(options: argparse.Namespace) -> int:
 
 def _share(options: argparse.Namespace) -> int:
     wanted = windows(options)
-    if options.quiet or not sys.stderr.isatty():
-        found = share.read(options.file, wanted, workers=options.jobs)
-    else:
-        from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn
-
-        columns = (TextColumn("reading"), BarColumn(), MofNCompleteColumn())
-        with Progress(*columns, console=show.console(error=True), transient=True) as bar:
-            task = bar.add_task("", total=len(share.files(options.file)))
-            found = share.read(options.file, wanted, workers=options.jobs, tell=lambda path: bar.advance(task))
+    paths = share.files(options.file)
+    with show.counting(lambda: len(paths), quiet=options.quiet) as tell:
+        found = share.read(options.file, wanted, found=paths, workers=options.jobs, tell=tell)
     if options.device:
         return _ranked(found.drivers, options)
     if options.start_up:
@@ -147,9 +139,7 @@ def _print(out: Console, found: Driver, options: argparse.Namespace) -> None:
     if found.findings:
         show.section(out, "Findings")
         for finding in found.findings:
-            colour = _LEVELS[finding.level]
-            out.print(f"  [{colour}]{finding.level:7}[/{colour}]  {show.clean(finding.what)}  [dim]{finding.id}[/dim]")
-            out.print(f"           [dim]{show.clean(finding.advice)}[/dim]")
+            show.finding(out, finding.level, finding.what, finding.advice, finding.id)
     if any(finding.level == "error" for finding in found.findings):
         out.print("\n[dim]next:[/dim] ask the vendor for a driver without these errors; as it is, Windows refuses it")
     else:
@@ -275,7 +265,7 @@ def _ranked(drivers: dict[str, Driver], options: argparse.Namespace) -> int:
         tuple(filter(None, map(str.strip, compatible.split(",")))),
     )
     if not wanted.hardware and not wanted.compatible:
-        raise Usage("--device takes identifiers, the nearest first: --device 'USB\\VID_16C0&PID_0001'")
+        raise Usage("--device takes identifiers, the nearest first: --device 'USB\\VID_FFFE&PID_0021'")
     found = ranking.rank(drivers.values(), wanted)
     paths = {driver.path: path for path, driver in drivers.items()}
     rows = []

@@ -15,7 +15,6 @@ from yendo.mac.package import SCHEMA, MacComponent, MacPackage
 if TYPE_CHECKING:
     from rich.console import Console
 
-_LEVELS = {"error": "red", "warning": "yellow", "note": "dim"}
 MAX_FINDINGS, MAX_ITEMS = 40, 24
 
 
@@ -56,15 +55,11 @@ def _print(out: Console, found: MacPackage, options: argparse.Namespace) -> None
         show.grid(out, rows, heads=("", "", "installs", "selected"), styles=("cyan", None, None, "dim"))
     if found.findings:
         counts: Counter[str] = Counter(finding.level for finding in found.findings)
-        words = ", ".join(show.counted(counts[level], level) for level in _LEVELS if counts[level])
+        words = ", ".join(show.counted(counts[level], level) for level in ("error", "warning", "note") if counts[level])
         show.section(out, f"Findings: {words}")
         for finding in found.findings[:MAX_FINDINGS]:
-            colour = _LEVELS[finding.level]
-            where = f"{show.clean(finding.where)}: " if finding.where else ""
-            out.print(
-                f"  [{colour}]{finding.level:7}[/{colour}]  {where}{show.clean(finding.what)}  [dim]{finding.id}[/dim]"
-            )
-            out.print(f"           [dim]{show.clean(finding.advice)}[/dim]")
+            where = f"{finding.where}: " if finding.where else ""
+            show.finding(out, finding.level, where + finding.what, finding.advice, finding.id)
         if len(found.findings) > MAX_FINDINGS:
             out.print(f"  [dim]and {len(found.findings) - MAX_FINDINGS} more (--json has them all)[/dim]")
     scripts = any(component.scripts for component in found.components)

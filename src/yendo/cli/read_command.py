@@ -5,7 +5,7 @@ yendo read sounder-setup.exe --why
 yendo read sounder-setup.exe --extract inside
 yendo read from-tidewell --csv installers.csv
 yendo read drivers --for arm64
-yendo read drivers --device 'USB\\VID_16C0&PID_0001'
+yendo read drivers --device 'USB\\VID_FFFE&PID_0021'
 """
 
 from __future__ import annotations
@@ -79,9 +79,7 @@ def run(options: argparse.Namespace) -> int:
 
         return mac_report.run(options)
     if options.file.is_dir():
-        from yendo.cli import catalogue
-
-        return catalogue.run(options)
+        return _folder(options)
     if images.is_image(options.file):
         return _image(options)
     if options.extract or options.icon:
@@ -107,20 +105,26 @@ def _is_flat_package(path: Path) -> bool:
 
 
 def _is_driver(options: argparse.Namespace) -> bool:
-    """Whether it is about drivers: an ``.inf``, a catalogue, or a folder with drivers and no installers."""
+    """Whether it is about drivers: an ``.inf``, a catalogue, or a folder whose drivers are asked for."""
     if not options.file.is_dir():
         return options.file.suffix.lower() in (".inf", ".cat")
-    if options.drivers or options.device or options.start_up:
-        return True
-    from yendo.drivers import share
-    from yendo.errors import Usage
-    from yendo.installers import catalogue
+    return bool(options.drivers or options.device or options.start_up)
+
+
+def _folder(options: argparse.Namespace) -> int:
+    """The installers of a folder; its drivers where it holds none."""
+    from yendo.cli import catalogue
+    from yendo.installers.catalogue import NoInstallers
 
     try:
-        catalogue.files(options.file)
-    except Usage:
-        return bool(share.files(options.file))
-    return False
+        return catalogue.run(options)
+    except NoInstallers:
+        from yendo.cli import drivers_report
+        from yendo.drivers import share
+
+        if not share.files(options.file):
+            raise
+        return drivers_report.run(options)
 
 
 def _image(options: argparse.Namespace) -> int:

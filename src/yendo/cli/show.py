@@ -18,7 +18,21 @@ from yendo.effects.effect import NOUNS
 from yendo.terms.amounts import counted, size_in_words, some_of
 
 PLAIN_WIDTH = 160
-__all__ = ["clean", "console", "counted", "emit", "grid", "printable", "section", "size", "some_of", "told", "working"]
+__all__ = [
+    "clean",
+    "console",
+    "counted",
+    "counting",
+    "emit",
+    "finding",
+    "grid",
+    "printable",
+    "section",
+    "size",
+    "some_of",
+    "told",
+    "working",
+]
 
 
 def console(*, error: bool = False) -> Console:
@@ -87,6 +101,30 @@ def grid(
     for row in rows:
         table.add_row("", *(cell if isinstance(cell, Text) else Text(printable(cell)) for cell in row))
     out.print(table)
+
+
+_LEVELS = {"error": "red", "warning": "yellow", "note": "dim"}
+
+
+def finding(out: Console, level: str, what: str, advice: str, identifier: str) -> None:
+    """What a reading has found wrong: how bad, what, what to do, and its name in the documentation."""
+    colour = _LEVELS[level]
+    out.print(f"  [{colour}]{level:7}[/{colour}]  {clean(what)}  [dim]{identifier}[/dim]")
+    out.print(f"           [dim]{clean(advice)}[/dim]")
+
+
+@contextlib.contextmanager
+def counting(total: Callable[[], int], *, quiet: bool) -> Iterator[Callable[[str], object]]:
+    """A bar that grows by one at each call, where somebody looks; ``total`` is asked for only then."""
+    if quiet or not sys.stderr.isatty():
+        yield lambda one: None
+        return
+    from rich.progress import BarColumn, MofNCompleteColumn, Progress, TextColumn, TimeRemainingColumn
+
+    columns = (TextColumn("reading"), BarColumn(), MofNCompleteColumn(), TimeRemainingColumn())
+    with Progress(*columns, console=console(error=True), transient=True) as bar:
+        task = bar.add_task("", total=total())
+        yield lambda one: bar.advance(task)
 
 
 def size(count: int | None) -> str:

@@ -31,8 +31,7 @@ def findings(driver: Driver, windows: DriverTarget, now: datetime, *, named: boo
 
 def _files(driver: Driver, windows: DriverTarget) -> Iterator[DriverFinding]:
     missing = [file.source for file in driver.files if not file.there and not file.system]
-    ours = "x86" if windows.architecture == "x86" else windows.architecture
-    other = [file for file in driver.files if file.processor not in ("", ours, "unknown", "any")]
+    other = [file for file in driver.files if file.processor not in ("", windows.architecture, "unknown", "any")]
     wrong = [file for file in other if file.name.lower() in _in_kernel(driver)]
     if wrong:
         yield DriverFinding(

@@ -20,7 +20,7 @@ from yendo.effects import Effect, File
 from yendo.errors import NotCovered, Unreadable
 from yendo.formats.msi import Database
 from yendo.installers.msi.media import MissingMedia, payload
-from yendo.texts import is_device
+from yendo.installers.parts import hostile
 
 
 class DriversInside(msgspec.Struct, frozen=True):
@@ -81,9 +81,9 @@ def _put(folder: Path, head: str, files: dict[str, bytes]) -> None:
     for path, data in files.items():
         if not path.lower().startswith(head.lower() + "\\"):
             continue
-        parts = path[len(head) + 1 :].split("\\")
-        if any(part in ("", ".", "..") or "/" in part or "\0" in part or is_device(part) for part in parts):
+        below = path[len(head) + 1 :]
+        if hostile(below):
             continue
-        target = folder.joinpath(*parts)
+        target = folder.joinpath(*below.split("\\"))
         target.parent.mkdir(parents=True, exist_ok=True)
         target.write_bytes(data)

@@ -17,7 +17,6 @@ import msgspec
 from yendo.drivers.driver import Device, Driver
 from yendo.facts.versions import Version
 
-Match = Literal[0, 1, 2, 3]
 _MATCHES = {
     0: "its hardware identifier is one of the device's",
     1: "a compatible identifier of it is a hardware identifier of the device",
@@ -44,7 +43,7 @@ class RankedDriver(msgspec.Struct, frozen=True):
     identifier: str
     signed: Literal[0, 1]
     feature: int
-    match: Match
+    match: int
     place: tuple[int, int]
 
     @property
@@ -95,15 +94,11 @@ def _fit(driver: Driver, device: DeviceIdentifiers) -> RankedDriver | None:
                 if identifier.lower() in known and identifier:
                     signed: Literal[0, 1] = 0 if driver.trust.state in ("holds", "not judged") else 1
                     place = (at, known.index(identifier.lower()))
-                    found = RankedDriver(driver, line, identifier, signed, driver.feature_score, _match(match), place)
+                    found = RankedDriver(driver, line, identifier, signed, driver.feature_score, match, place)
                     if best is None or found.order < best.order:
                         best = found
                     break
     return best
-
-
-def _match(number: int) -> Match:
-    return 0 if number == 0 else 1 if number == 1 else 2 if number == 2 else 3
 
 
 def fields_of(version: str) -> tuple[int, ...]:

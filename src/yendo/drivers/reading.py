@@ -27,6 +27,7 @@ from yendo.formats.inf import Inf
 
 MAX_FILES, MAX_SECTIONS = 5_000, 20_000
 _STARTS = {0: "boot", 1: "system", 2: "automatic", 3: "on demand", 4: "disabled"}
+_PARTS = ("", ".HW", ".CoInstallers")  # of an install section, behind its name
 _UNISOLATED = {  # directives that an isolated driver does without
     "delfiles": "deletes files",
     "renfiles": "renames files",
@@ -55,7 +56,7 @@ def read(path: Path, windows: DriverTarget = ANY, *, language: int = 0, now: dat
     name = reading.catalogue()
     catalogue = trust.opened(name, beside.get(name.lower()) if name else None)
     digests = {file: trust.digests(place, catalogue.algorithms) for file, place in present.items()}
-    files = tuple(_told(file, beside) for file in files)
+    files = tuple(_told(file, beside) if _is_program(digests.get(file.source, {})) else file for file in files)
     found = Driver(
         inf=path.name,
         path=str(path),
@@ -87,10 +88,13 @@ def read(path: Path, windows: DriverTarget = ANY, *, language: int = 0, now: dat
     return msgspec.structs.replace(found, findings=tuple(wrong))
 
 
+def _is_program(digests: dict[str, bytes]) -> bool:
+    """A program has a digest without its own signature too."""
+    return any(name.startswith("program-") for name in digests)
+
+
 def _told(file: DriverFile, beside: dict[str, Path]) -> DriverFile:
     """With the processor that a program of it is for."""
-    if not file.there:
-        return file
     try:
         return msgspec.structs.replace(file, processor=pe.read(beside[file.source]).architecture)
     except (YendoError, OSError):  # no program
@@ -199,7 +203,7 @@ class _Reading:
     def _directives(self, key: str) -> Iterator[tuple[Inf, str, str]]:
         """Every value of a directive of all install sections, with the section that it stands in."""
         for inf, section in self.installs:
-            for part in ("", ".CoInstallers", ".HW"):
+            for part in _PARTS:
                 for line in inf.all(section + part, key):
                     yield from ((inf, section + part, value.strip()) for value in line.values if value.strip())
 
@@ -257,22 +261,15 @@ class _Reading:
 
     def registry(self) -> Iterator[str]:
         """Each value that it writes, as root, key and name."""
-        for inf, section in self.installs:
-            for part in ("", ".HW", ".CoInstallers"):
-                for line in inf.all(section + part, "AddReg"):
-                    for name in filter(None, map(str.strip, line.values)):
-                        for entry in inf.lines(name):
-                            yield "\\".join(
-                                filter(None, (entry.value(0).strip(), entry.value(1).strip(), entry.value(2)))
-                            )
+        for inf, _, name in self._directives("AddReg"):
+            for entry in inf.lines(name):
+                yield "\\".join(filter(None, (entry.value(0).strip(), entry.value(1).strip(), entry.value(2))))
 
     def co_installers(self) -> Iterator[str]:
-        for inf, section in self.installs:
-            for line in inf.all(f"{section}.CoInstallers", "AddReg"):
-                for name in filter(None, map(str.strip, line.values)):
-                    for entry in inf.lines(name):
-                        if entry.value(2).lower() == "coinstallers32":
-                            yield from filter(None, entry.values[4:])
+        for inf, section, name in self._directives("AddReg"):
+            for entry in inf.lines(name):
+                if section.endswith(".CoInstallers") and entry.value(2).lower() == "coinstallers32":
+                    yield from filter(None, entry.values[4:])
 
     def unisolated(self, files: Iterable[DriverFile]) -> Iterator[str]:
         """Source: the documentation "Driver package isolation"."""

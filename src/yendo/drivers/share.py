@@ -4,8 +4,7 @@ from __future__ import annotations
 
 import os
 from collections import defaultdict
-from collections.abc import Callable, Iterator
-from concurrent.futures import ProcessPoolExecutor
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -16,9 +15,11 @@ from yendo.drivers.driver import Driver
 from yendo.drivers.ranking import fields_of
 from yendo.drivers.target import ANY, DriverTarget
 from yendo.errors import Usage, YendoError
+from yendo.host_os.several import in_processes
 
 SCHEMA = "yendo.drivers/1"
 MAX_DRIVERS = 50_000
+WORTH_IT = 8  # fewer are read before another process has begun
 
 
 class DriverRow(msgspec.Struct, frozen=True):
@@ -110,32 +111,25 @@ def read(
     share: Path,
     windows: DriverTarget = ANY,
     *,
+    found: list[Path] | None = None,
     workers: int | None = None,
     tell: Callable[[str], object] = lambda path: None,
 ) -> SharedDrivers:
-    """Every driver of a share, read by several processes at once. What cannot be read stops nothing. Raises Usage."""
-    jobs = [(path, share, windows) for path in files(share)]
+    """Every driver of a share, read by several processes at once. What cannot be read stops nothing.
+
+    ``found`` are its files where they are known already. Raises Usage.
+    """
+    jobs = [(path, share, windows) for path in (files(share) if found is None else found)]
     drivers: dict[str, Driver] = {}
     troubles: dict[str, str] = {}
-    for path, driver, trouble in _each(jobs, max(1, min(workers or os.cpu_count() or 1, len(jobs)))):
+    count = max(1, min(workers or os.cpu_count() or 1, len(jobs))) if len(jobs) >= WORTH_IT else 1
+    for path, driver, trouble in in_processes(_job, jobs, count):
         tell(path)
         if driver is not None:
             drivers[path] = driver
         else:
             troubles[path] = trouble
     return SharedDrivers(drivers, troubles)
-
-
-def _each(jobs: list[tuple[Path, Path, DriverTarget]], count: int) -> Iterator[tuple[str, Driver | None, str]]:
-    if count == 1 or len(jobs) < 8:
-        yield from map(_job, jobs)
-        return
-    with ProcessPoolExecutor(count) as pool:
-        try:
-            yield from pool.map(_job, jobs, chunksize=max(1, min(16, len(jobs) // (8 * count))))
-        except BaseException:
-            pool.shutdown(wait=True, cancel_futures=True)
-            raise
 
 
 def _job(given: tuple[Path, Path, DriverTarget]) -> tuple[str, Driver | None, str]:

@@ -155,8 +155,12 @@ def _kind(judged: Verified) -> str:
 
 
 def _common(name: str) -> str:
-    """The common name of a distinguished one."""
-    for part in name.split(","):
-        if part.strip().upper().startswith("CN="):
-            return part.strip()[3:]
-    return name
+    """The common name of a distinguished one, as text; the whole where it has none."""
+    from cryptography import x509
+    from cryptography.x509.oid import NameOID
+
+    try:
+        found = x509.Name.from_rfc4514_string(name).get_attributes_for_oid(NameOID.COMMON_NAME)
+    except ValueError:
+        return name
+    return str(found[0].value) if found else name

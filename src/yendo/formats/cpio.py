@@ -93,8 +93,8 @@ def _pieces(source: BinaryIO) -> Iterator[bytes]:
 def _inflated(source: BinaryIO) -> Iterator[bytes]:
     state = zlib.decompressobj(31)
     while not state.eof and (piece := source.read(PIECE)):
-        while piece:
-            yield state.decompress(piece, PIECE)
+        while data := state.decompress(piece, PIECE):  # some may be left where all that was given is taken
+            yield data
             piece = state.unconsumed_tail
 
 

@@ -42,7 +42,6 @@ class Inf:
     """
 
     def __init__(self, text: str, *, language: int = 0) -> None:
-        self.names: dict[str, str] = {}  # as they are written
         self.sections: dict[str, list[InfLine]] = {}
         self._put_in: dict[str, list[InfLine]] = {}  # sections with the strings put in
         self._by_key: dict[str, dict[str, list[InfLine]]] = {}
@@ -63,7 +62,6 @@ class Inf:
             pending, first = [], 0
             if match := _SECTION.match(whole):
                 name = match[1].strip().lower()
-                self.names.setdefault(name, match[1].strip())
                 self.sections.setdefault(name, [])
             elif whole.strip() and name:
                 self.sections[name].append(_line(whole, at))

@@ -18,6 +18,7 @@ from typing import TYPE_CHECKING, BinaryIO, Literal
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable
+from yendo.formats import plain_xml
 from yendo.formats.slices import Slice
 
 if TYPE_CHECKING:
@@ -84,7 +85,7 @@ class Xar:
         if kind == 3:  # the name of the algorithm stands in the header
             file.seek(28)
             self.algorithm = file.read(max(0, size - 28)).rstrip(b"\0").decode("ascii", "replace").lower()
-        root = _parsed(_unpacked(self.table, unpacked, name), name)
+        root = plain_xml.parsed(_unpacked(self.table, unpacked, name), f"{name}: its table of contents")
         toc = root.find("toc")
         if toc is None:
             raise Unreadable(f"{name} has no table of contents")
@@ -159,17 +160,6 @@ def _unpacked(raw: bytes, size: int, name: str) -> bytes:
     if len(data) != size:
         raise Unreadable(f"{name} is of another size than it says")
     return data
-
-
-def _parsed(data: bytes, name: str) -> Element:
-    from defusedxml import ElementTree
-    from defusedxml.common import DefusedXmlException
-
-    try:
-        root: Element = ElementTree.fromstring(data, forbid_dtd=True)
-    except (ElementTree.ParseError, DefusedXmlException, ValueError) as error:
-        raise Unreadable(f"{name}: its table of contents is no XML: {error}") from error
-    return root
 
 
 def _entries(parent: Element, below: str, depth: int) -> Iterator[XarEntry]:

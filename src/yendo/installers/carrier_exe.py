@@ -8,7 +8,7 @@ from typing import Any, BinaryIO
 from yendo.effects import Effect, UninstallEntry
 from yendo.errors import Unreadable, YendoError
 from yendo.evidence import BlindSpot, Evidence
-from yendo.formats import cab, carrier
+from yendo.formats import cab, carrier, plain_xml
 from yendo.formats.pe import Image
 from yendo.formats.slices import Slice
 from yendo.installers.account import Aspect, CommandLine, Identity, LaunchCondition, Property, Silent, Switch
@@ -62,9 +62,6 @@ def find(file: BinaryIO, image: Image) -> FoundContent | None:
 
 def manifest(file: BinaryIO, found: FoundContent) -> Any:
     """The manifest's root element. Raises Unreadable."""
-    from defusedxml import ElementTree
-    from defusedxml.common import DefusedXmlException
-
     if not found.what.containers:
         raise Unreadable("the carrier has no container, so no manifest")
     first = found.what.containers[0]
@@ -73,10 +70,7 @@ def manifest(file: BinaryIO, found: FoundContent) -> Any:
     if listed.get(MANIFEST, MAX_MANIFEST + 1) > MAX_MANIFEST:
         raise Unreadable(f"the first container at offset {first.offset} holds no manifest of a reasonable size")
     for _, data in cab.extract(archive, {MANIFEST}, limit=1 << 30):
-        try:
-            return ElementTree.fromstring(data, forbid_dtd=True)
-        except (ElementTree.ParseError, DefusedXmlException, ValueError) as error:
-            raise Unreadable(f"the carrier's manifest cannot be read: {error}") from error
+        return plain_xml.parsed(data, "the carrier's manifest")
     raise Unreadable("the carrier's manifest cannot be unpacked")
 
 

@@ -5,7 +5,6 @@ from __future__ import annotations
 import os
 from collections import Counter, defaultdict
 from collections.abc import Callable, Iterator
-from concurrent.futures import ProcessPoolExecutor
 from pathlib import Path
 
 import msgspec
@@ -13,12 +12,17 @@ import msgspec
 from yendo import digest, texts
 from yendo.errors import NotCovered, Usage, YendoError
 from yendo.facts.versions import Version
+from yendo.host_os.several import in_processes
 from yendo.installers import recognise
 from yendo.installers.account import InstallerAccount
 
 SCHEMA = "yendo.catalogue/1"
 ENDINGS = (".exe", ".msi", ".msp", ".mst", ".msix", ".appx", ".msixbundle", ".cab", ".msu", ".pkg", ".dmg")
 MAX_FILES = 100_000
+
+
+class NoInstallers(Usage):
+    """A folder without any."""
 
 
 class CatalogueRow(msgspec.Struct, frozen=True):
@@ -55,12 +59,12 @@ class CatalogueSummary(msgspec.Struct, frozen=True):
 
 
 def files(share: Path) -> list[Path]:
-    """The files of a share that look like installers, by their endings. Raises Usage where there is none."""
+    """The files of a share that look like installers, by their endings. Raises NoInstallers, Usage for too many."""
     found = sorted(
         path for path in share.rglob("*") if path.suffix.lower() in ENDINGS and path.is_file() and not path.is_symlink()
     )
     if not found:
-        raise Usage(f"{share} holds no file that ends like an installer ({', '.join(ENDINGS)})")
+        raise NoInstallers(f"{share} holds no file that ends like an installer ({', '.join(ENDINGS)})")
     if len(found) > MAX_FILES:
         raise Usage(f"{share} holds more than {MAX_FILES} installers; name a part of it")
     return found
@@ -129,20 +133,9 @@ def rows(
     """The rows of a share, in the order of their paths, read by several processes at once."""
     jobs = [(str(path), str(share)) for path in files(share)]
     count = max(1, min(workers or os.cpu_count() or 1, len(jobs)))
-    if count == 1:
-        for job in jobs:
-            found = _job(job)
-            tell(found.path)
-            yield found
-        return
-    with ProcessPoolExecutor(count) as pool:
-        try:
-            for found in pool.map(_job, jobs, chunksize=max(1, min(16, len(jobs) // (16 * count)))):
-                tell(found.path)
-                yield found
-        except BaseException:
-            pool.shutdown(wait=True, cancel_futures=True)
-            raise
+    for found in in_processes(_job, jobs, count):
+        tell(found.path)
+        yield found
 
 
 def summary(found: list[CatalogueRow]) -> CatalogueSummary:

@@ -83,7 +83,7 @@ def _judged(raw: bytes, content: bytes | None, what: str) -> Verified:
     stated = next(item["values"][0].native for item in info["signed_attrs"] if item["type"].native == "message_digest")
     value, attributes = info["signature"].native, b"\x31" + info["signed_attrs"].dump()[1:]
     problems = []
-    if not _by_its_key(own, value, attributes, algorithm):
+    if not by_its_key(own, value, attributes, algorithm):
         problems.append(f"{what}: the signature is not by the certificate's key")
     if stated != hashlib.new(algorithm, content).digest():
         problems.append(f"{what}: it is over other content")
@@ -116,7 +116,7 @@ def _judged(raw: bytes, content: bytes | None, what: str) -> Verified:
     )
 
 
-def _by_its_key(certificate: Any, value: bytes, signed: bytes, algorithm: str) -> bool:
+def by_its_key(certificate: Any, value: bytes, signed: bytes, algorithm: str) -> bool:
     """Whether a signature is by a certificate's key. Raises KeyError for a digest that is not taken, ValueError."""
     from cryptography.exceptions import InvalidSignature
     from cryptography.hazmat.primitives import hashes

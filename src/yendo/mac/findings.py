@@ -11,9 +11,10 @@ import re
 from collections.abc import Iterator
 
 from yendo.mac.package import MacComponent, MacFinding, MacPackage, MacScript
+from yendo.terms.severity import Severity
 
 # What a line of a shell script does, by a pattern: id, level, what, advice. Comments are passed over.
-_LINES: tuple[tuple[str, str, str, str, str], ...] = (
+_LINES: tuple[tuple[str, Severity, str, str, str], ...] = (
     (
         "fetches",
         "warning",
@@ -96,7 +97,7 @@ def findings(package: MacPackage, problem: str) -> Iterator[MacFinding]:
             "a management service takes distributions only; put it into one (a product archive)",
         )
     yield from _signature(package)
-    seen: dict[str, str] = {}
+    seen: set[str] = set()
     for component in package.components:
         yield from _component(component, seen)
         for script in component.scripts:
@@ -128,7 +129,7 @@ def _signature(package: MacPackage) -> Iterator[MacFinding]:
         )
 
 
-def _component(component: MacComponent, seen: dict[str, str]) -> Iterator[MacFinding]:
+def _component(component: MacComponent, seen: set[str]) -> Iterator[MacFinding]:
     name = component.identifier
     if component.trouble:
         yield MacFinding("not-read", "warning", component.trouble, "look at it by another program", name)
@@ -142,7 +143,7 @@ def _component(component: MacComponent, seen: dict[str, str]) -> Iterator[MacFin
         )
     if name in seen:
         yield MacFinding("two-alike", "error", f"two components are called {name}", "each needs its own", name)
-    seen[name] = name
+    seen.add(name)
     if component.relocatable:
         yield MacFinding(
             "relocatable",
@@ -236,10 +237,4 @@ def script_findings(script: MacScript) -> Iterator[MacFinding]:
             )
         for identifier, level, pattern, what, advice in _RULES:
             if pattern.search(line):
-                yield MacFinding(
-                    identifier,
-                    "error" if level == "error" else "warning" if level == "warning" else "note",
-                    what,
-                    advice,
-                    f"{name}, line {number}",
-                )
+                yield MacFinding(identifier, level, what, advice, f"{name}, line {number}")

@@ -15,8 +15,9 @@ from typing import TYPE_CHECKING, BinaryIO
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable
-from yendo.formats import cpio, xar
+from yendo.formats import cpio, plain_xml, xar
 from yendo.formats.xar import Xar, XarEntry
+from yendo.installers.judging import by_its_key
 from yendo.mac.findings import findings
 from yendo.mac.package import MacBundle, MacChoice, MacComponent, MacItem, MacPackage, MacScript, MacSignature
 
@@ -154,15 +155,10 @@ def _scripts(archive: Xar, entry: XarEntry) -> Iterator[MacScript]:
 
 
 def _xml(archive: Xar, entry: XarEntry) -> Element:
-    from defusedxml import ElementTree
-    from defusedxml.common import DefusedXmlException
-
     try:
-        data = archive.read(entry, MAX_DESCRIPTION)
-        root: Element = ElementTree.fromstring(data, forbid_dtd=True)
-    except (ElementTree.ParseError, DefusedXmlException, NotCovered, ValueError) as error:
+        return plain_xml.parsed(archive.read(entry, MAX_DESCRIPTION), entry.path)
+    except NotCovered as error:
         raise Unreadable(f"{entry.path} cannot be read: {error}") from error
-    return root
 
 
 def signed(archive: Xar) -> MacSignature:
@@ -189,19 +185,15 @@ def signed(archive: Xar) -> MacSignature:
 
 def _holds(archive: Xar, signature: xar.XarSignature) -> bool:
     from cryptography import x509
-    from cryptography.exceptions import InvalidSignature, UnsupportedAlgorithm
-    from cryptography.hazmat.primitives import hashes
-    from cryptography.hazmat.primitives.asymmetric import padding, rsa, utils
+    from cryptography.exceptions import UnsupportedAlgorithm
+    from cryptography.hazmat.primitives.asymmetric import rsa
 
-    known: dict[str, hashes.HashAlgorithm] = {"sha1": hashes.SHA1(), "sha256": hashes.SHA256()}
-    known |= {"sha512": hashes.SHA512()}
-    if archive.algorithm not in known:
+    if archive.problem or archive.algorithm not in ("sha1", "sha256", "sha512"):
         return False
     try:
-        public = x509.load_der_x509_certificate(signature.certificates[0]).public_key()
-        if not isinstance(public, rsa.RSAPublicKey):
-            return False
-        public.verify(signature.value, archive.digest, padding.PKCS1v15(), utils.Prehashed(known[archive.algorithm]))
-    except (InvalidSignature, UnsupportedAlgorithm, ValueError, TypeError):
+        certificate = x509.load_der_x509_certificate(signature.certificates[0])
+        return isinstance(certificate.public_key(), rsa.RSAPublicKey) and by_its_key(
+            certificate, signature.value, archive.table, archive.algorithm
+        )
+    except (UnsupportedAlgorithm, ValueError, TypeError):
         return False
-    return not archive.problem

@@ -627,8 +627,7 @@ class WineSession(RunnerOnly):
                     state.add(thing)
         add_lines(state, lines)
         drive = self.copy.root / "drive_c"
-        if old != new:
-            observe.put_drivers(state, drive)
+        observe.put_drivers(state, drive)
         for place, what in sorted(self.copy.changed()):
             where = observe.windows_path(drive, place)
             if any(where.lower() == head or where.lower().startswith(head + "\\") for head in self._brought):
