@@ -247,7 +247,7 @@ def _playing(crew: Cluster, some: list[run.FarmCell]) -> tuple[list[run.Ended], 
 
 def test_workers_killed_at_random(tmp_path: Path, workspace: Path) -> None:
     """YENDO_FARM_KILLS=50 gives the figure of docs/measured.md."""
-    some = cells(copies(workspace, max(8, 8 * KILLS), tmp_path / "w"), ["desk", "system", "repair"])
+    some = cells(copies(workspace, max(12, 12 * KILLS), tmp_path / "w"), ["desk", "system", "repair"])
     chance = random.Random(7)
     over = threading.Event()
     killed = 0
