@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+import samples
 from conftest import Yendo, missing, unix
 from driver_specimens import NOW, contents, folder, signer
 from hypothesis import given, settings
@@ -194,10 +195,7 @@ def test_the_section_that_a_windows_takes(endings: list[str], windows: DriverTar
 SERIAL = next(
     (
         path
-        for path in (
-            samples.SAMPLES / "qemupciserial.inf",
-            Path("/usr/share/doc/qemu-system-data/qemupciserial.inf"),
-        )
+        for path in (samples.SAMPLES / "qemupciserial.inf", Path("/usr/share/doc/qemu-system-data/qemupciserial.inf"))
         if path.exists()
     ),
     None,

@@ -200,7 +200,7 @@ def wrong_content(workspace: Workspace) -> Report:
             placed |= {expand(target, environment).lower(): path for path, target in extras(workspace.folder, step)}
         except Usage:
             continue
-    for at, entry in enumerate(workspace.plan.detect):
+    for at, entry in _flat(workspace):
         if (
             isinstance(entry, FileRule)
             and entry.sha256
@@ -208,10 +208,13 @@ def wrong_content(workspace: Workspace) -> Report:
         ):
             placed_digest = digest.of_file(path)
             if placed_digest != entry.sha256:
+                outer = workspace.plan.detect[at]
+                alone = isinstance(outer, FileRule)
+                name = entry.path[len(outer.folder) + 1 :] if isinstance(outer, FileListRule) else ""
                 yield (
-                    workspace.line("detect", at, "sha256"),
+                    workspace.line("detect", at, *(["sha256"] if alone else ["files", name])),
                     f"{entry.path} is detected by another hash than that of the file placed",
-                    f'write sha256 = "{placed_digest}"',
+                    f'write {"sha256 = " if alone else ""}"{placed_digest}"',
                 )
 
 

@@ -22,6 +22,7 @@ from yendo.steps.copy import extras
 from yendo.steps.msi import delivered
 from yendo.terms.changes import PropertyChange
 from yendo.terms.settings import names_in
+from yendo.walk import files_below
 
 # --- media and files --------------------------------------------------------------------------------
 
@@ -45,9 +46,8 @@ def media_changed(workspace: Workspace) -> Report:
 def unlisted_media(workspace: Workspace) -> Report:
     known = {medium.file.lower() for medium in workspace.plan.media}
     folder = workspace.folder / "media"
-    for path in sorted(folder.rglob("*")):
-        name = path.relative_to(folder).as_posix()
-        if path.is_file() and name.lower() not in known:
+    for name, _ in files_below(folder):
+        if name.lower() not in known:
             yield (
                 workspace.line("media"),
                 f"media/{name} is not in the plan",

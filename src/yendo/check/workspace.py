@@ -24,7 +24,7 @@ from yendo.installers.msi import describe, engine, fitting, intent, layers
 from yendo.installers.msi.session import Memory
 from yendo.package import delivered
 from yendo.package import manifest as form
-from yendo.plan import CopyStep, MsiStep, Plan, Step, mark, read
+from yendo.plan import CopyStep, MsiStep, Plan, Step, mark, read_once
 from yendo.plan.model import VERBS
 from yendo.plan.places import Path as Place
 from yendo.plan.places import nearest
@@ -60,7 +60,7 @@ class Workspace:
         self.folder = folder.resolve()
         self.path = self.folder / "plan.toml"
         self.plan: Plan
-        self.plan, self._lines = read(self.path)
+        self.plan, self._lines = read_once(self.path)
         self.text = self.path.read_text("utf-8")
         self._digests: dict[str, str | None] = {}
 

@@ -223,14 +223,16 @@ def _strength(parser: argparse.ArgumentParser) -> None:
 def strength(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.detect.derive import derive as derived
-    from yendo.detect.strength import measure
+    from yendo.detect.states import broken
+    from yendo.detect.strength import Tried
 
     manifest, made = _made(options)
-    now = measure(manifest.detect, made.ground, made.environment, options.seed)
-    best = derived(made.ground, made.environment, most=max(REPORTED), seed=options.seed, enough=1.0)
+    tried = Tried(broken(made.ground, options.seed), made.environment)
+    now = tried.strength(manifest.detect)
+    best = derived(made.ground, made.environment, most=max(REPORTED), seed=options.seed, enough=1.0, tried=tried)
     rules = [one.rule for one in best.rules]
     counts = dict.fromkeys(min(count, len(rules)) for count in REPORTED)
-    curve = [(count, measure(rules[:count], made.ground, made.environment, options.seed)) for count in counts]
+    curve = [(count, tried.strength(rules[:count])) for count in counts]
     if options.json:
         show.emit(
             {

@@ -1,10 +1,16 @@
-"""Whether somebody has asked to stop. Python raises that in whatever runs; where it meets a finaliser of a library it
-is printed and lost, so what goes on for long asks here as well.
+"""Whether somebody has asked to stop. Python raises that in whatever runs; where it meets a finaliser of a library, or
+what a library in C calls while it unpacks, it is lost. So it is raised again a moment later, and what goes on for long
+asks here as well.
 """
 
 from __future__ import annotations
 
+import _thread
+import sys
+import threading
 from types import FrameType
+
+AGAIN = 0.05  # seconds until a stop that was lost is raised again
 
 _asked = False
 
@@ -14,6 +20,17 @@ def arrived(number: int, frame: FrameType | None) -> None:
     global _asked
     _asked = True
     raise KeyboardInterrupt
+
+
+def lost(told: sys.UnraisableHookArgs) -> None:
+    """The hook for errors that nobody can catch."""
+    if not isinstance(told.exc_value, KeyboardInterrupt):
+        if not _asked:  # a library's finaliser that a stop has met has more to say than helps anybody
+            sys.__unraisablehook__(told)
+        return
+    again = threading.Timer(AGAIN, _thread.interrupt_main)
+    again.daemon = True
+    again.start()
 
 
 def check() -> None:

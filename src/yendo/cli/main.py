@@ -167,6 +167,7 @@ def _catch_termination() -> None:
     for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGBREAK"):
         if (found := getattr(signal, name, None)) is not None and signal.getsignal(found) is not signal.SIG_IGN:
             signal.signal(found, interrupts.arrived)
+    sys.unraisablehook = interrupts.lost
 
 
 def _defect(command: str, error: Exception) -> int:

@@ -26,12 +26,12 @@ def find(path: Path) -> Path:
     """The package meant by a path: itself, or the one that a workspace's plan names. Raises Usage."""
     from yendo.errors import Usage
     from yendo.package.build import name_of
-    from yendo.plan import read
+    from yendo.plan import read_once
 
     if (path / "manifest.json").is_file():
         return path
     if (path / "plan.toml").is_file():
-        package = path / "package" / name_of(read(path / "plan.toml")[0])
+        package = path / "package" / name_of(read_once(path / "plan.toml")[0])
         if (package / "manifest.json").is_file():
             return package
         raise Usage(f"{path} has no built package of this version and revision yet: yendo build {path}")
@@ -41,11 +41,11 @@ def find(path: Path) -> Path:
 def plan_of(path: Path, package: Path) -> tuple[Plan | None, Path]:
     """The plan that a package was built from, where it lies about, and its workspace."""
     from yendo.errors import YendoError
-    from yendo.plan import read
+    from yendo.plan import read_once
 
     workspace = path if (path / "plan.toml").is_file() else package.parent.parent
     try:
-        return (read(workspace / "plan.toml")[0] if (workspace / "plan.toml").is_file() else None), workspace
+        return (read_once(workspace / "plan.toml")[0] if (workspace / "plan.toml").is_file() else None), workspace
     except YendoError:
         return None, workspace
 

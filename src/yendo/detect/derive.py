@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+import itertools
+import operator
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from typing import Any
 
 import msgspec
 
 from yendo.detect.states import Case, Ground, broken, classes, counting, is_settings, listed, own_files, own_values
-from yendo.detect.strength import Strength, of_verdicts, verdicts
+from yendo.detect.strength import Strength, Tried, of_verdicts
 from yendo.effects import Effect, Environment, File, Product, RegistryValue, Service, UninstallEntry
 from yendo.effects.things import Part, View, parent
 from yendo.errors import NotCovered
@@ -29,8 +31,9 @@ from yendo.terms.rules import (
     TaskRule,
     UninstallEntryRule,
 )
-from yendo.terms.rules.file_list import for_file
+from yendo.terms.rules.file_list import MAX_FILES, for_file
 
+MOST_SINGLE = 20  # more rules than this are no longer read one by one
 _KEPT = "\\windows\\installer\\"  # what the Windows Installer keeps for itself is no program of the product
 
 
@@ -79,9 +82,17 @@ def _entry(thing: UninstallEntry) -> Rule:
     return UninstallEntryRule(name=thing.name or thing.key, version=version, view=thing.view)
 
 
-def for_copies(copies: Iterable[tuple[str, str]]) -> list[Rule]:
-    """``(path on the machine, sha256)`` of placed files: each by its content."""
-    return [FileRule(path=path, sha256=digest) for path, digest in copies]
+def for_copies(folder: str, copies: Mapping[str, str]) -> list[Rule]:
+    """Files placed below a folder, ``name -> sha256``: each by its content, many of them as a list."""
+    if len(copies) > MOST_SINGLE:
+        return list(_lists(folder, copies))
+    return [FileRule(path=f"{folder}\\{name}", sha256=digest) for name, digest in copies.items()]
+
+
+def _lists(folder: str, files: Mapping[str, int | str]) -> Iterator[FileListRule]:
+    """Files below a folder as lists, as long as one may be."""
+    for at in range(0, len(files), MAX_FILES):
+        yield FileListRule(folder=folder, files=dict(itertools.islice(files.items(), at, at + MAX_FILES)))
 
 
 # --- derived from states --------------------------------------------------------------------------------
@@ -193,7 +204,7 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
         lists.setdefault(folder, {})[file.path[len(folder) + 1 :]] = wanted_of_it if ground.steady(file) else "*"
     for folder, files in lists.items():
         if len(files) > 1:
-            found.append(FileListRule(folder=portable(folder, environment), files=files))
+            found += _lists(portable(folder, environment), files)
     return found
 
 
@@ -255,21 +266,27 @@ def portable(path: str, environment: Mapping[str, str]) -> str:
 
 
 def derive(
-    ground: Ground, environment: Mapping[str, str], *, most: int = 10, seed: int = 1, enough: float = 0.95
+    ground: Ground,
+    environment: Mapping[str, str],
+    *,
+    most: int = 10,
+    seed: int = 1,
+    enough: float = 0.95,
+    tried: Tried | None = None,
 ) -> Derived:
     """The smallest set of rules that tells the listed states apart, grown by what adds most strength.
 
     The rules must hold in every wanted state. ``most`` is the limit; once the listed states are told apart and the
     score is ``enough``, more rules are only proposed. Greedy, then each rule that has become needless is taken out
-    again.
+    again. ``tried`` are the states where they are at hand.
     """
-    cases = broken(ground, seed)
+    tried = tried or Tried(broken(ground, seed), environment)
+    cases = tried.cases
     names = {case.name for case in listed(ground)}
     possible = candidates(ground, environment)
-    held, _ = verdicts(possible, cases, environment)
-    usable = [
-        at for at in range(len(possible)) if all(held[at][number] for number, case in enumerate(cases) if case.wanted)
-    ]
+    held, _ = tried.verdicts(possible)
+    good = [case.wanted for case in cases]
+    usable = [at for at in range(len(possible)) if all(itertools.compress(held[at], good))]
     wrong = [number for number, case in enumerate(cases) if not case.wanted]
     apart = {number for number in wrong if cases[number].name in names}
     sizes = {sort: sum(not case.wanted for case in some) for sort, some in classes(cases).items()}
@@ -277,7 +294,7 @@ def derive(
     weight = {number: 1 / (counted[cases[number].sort] * len(counted)) for number in wrong}
 
     def caught(at: int) -> set[int]:
-        return {number for number in wrong if not held[at][number]}
+        return set(itertools.compress(itertools.count(), map(operator.not_, held[at]))).intersection(wrong)
 
     catches = {at: caught(at) for at in usable}
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import random
 from collections.abc import Callable, Iterable, Iterator, Sequence
+from typing import Any, NamedTuple
 
 import msgspec
 
@@ -280,46 +281,48 @@ def broken(ground: Ground, seed: int = 1) -> list[Case]:
     """Everything that may be wrong with an installation, and what must not count as broken. Same seed, same states."""
     found = listed(ground)
     chosen = random.Random(seed)
-    for _, cases in _damage(ground):
-        many = list(cases)
-        found += [made() for made in (many if len(many) <= MOST_OF_A_CLASS else chosen.sample(many, MOST_OF_A_CLASS))]
+    for one in _damage(ground):
+        many = len(one.of) > MOST_OF_A_CLASS
+        for thing in chosen.sample(one.of, MOST_OF_A_CLASS) if many else one.of:
+            name, change = one.make(thing)
+            found.append(Case(one.sort, name, _with(ground, change), one.wanted))
     return found
 
 
-Later = Callable[[], Case]  # a state is a copy of everything: it is made only once it was chosen
+Alteration = Callable[[State], object]
 
 
-def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Later]]]:
+class _Damage(NamedTuple):
+    """A class of broken states: what may be broken, and for one of it the state's name and how it comes about.
+
+    A state is a copy of everything, so it is made only once it was chosen.
+    """
+
+    sort: str
+    of: Sequence[Any]
+    make: Callable[[Any], tuple[str, Alteration]]
+    wanted: bool = False
+
+
+def _damage(ground: Ground) -> Iterator[_Damage]:
     files = own_files(ground)
     # what another version that counts does without is not missed
     programs = [file for file in files if not is_settings(file) and None not in counting(ground, file)]
-
-    def case(sort: str, name: str, change: Callable[[State], object], wanted: bool = False) -> Later:
-        return lambda: Case(sort, name, _with(ground, change), wanted)
-
     # where a product has nothing but texts, one of them stands for it
-    yield (
-        "file missing",
-        [case("file missing", f"{file.path} is missing", _removing(file)) for file in programs or files],
-    )
-    yield (
+    yield _Damage("file missing", programs or files, lambda file: (f"{file.path} is missing", _removing(file)))
+    yield _Damage(
         "file truncated",
-        [
-            case(
-                "file truncated",
-                f"{file.path} is cut off",
-                _adding(File(file.path, (file.size or 2) // 2, "0" * 64, None, None)),
-            )
-            for file in programs
-        ],
+        programs,
+        lambda file: (f"{file.path} is cut off", _adding(File(file.path, (file.size or 2) // 2, "0" * 64, None, None))),
     )
-    yield (
+    yield _Damage(
         "file older",
         [
-            case("file older", f"{file.path} is of an older version", _adding(_aged(file, older)))
+            file
             for file in programs
             if (older(file.version) != file.version if file.version else not ground.updates or unchanging(ground, file))
         ],
+        lambda file: (f"{file.path} is of an older version", _adding(_aged(file, older))),
     )
     folders: dict[str, list[Thing]] = {}
     for file in programs:
@@ -327,89 +330,67 @@ def _damage(ground: Ground) -> Iterator[tuple[str, Iterable[Later]]]:
     keys: dict[str, list[Thing]] = {}
     for value in own_values(ground):
         keys.setdefault(f"{value.hive}\\{value.key}", []).append(value)
-    yield (
+    yield _Damage(
         "component missing",
-        [
-            case("component missing", f"all of {where} is missing", _removing(*things))
-            for where, things in [*folders.items(), *keys.items()]
-        ],
+        [*folders.items(), *keys.items()],
+        lambda one: (f"all of {one[0]} is missing", _removing(*one[1])),
     )
     for sort, kind in (("service missing", Service), ("variable missing", Environment), ("part missing", Part)):
-        yield (
+        yield _Damage(
             sort,
-            [
-                case(sort, f"{kind_of(thing)} {label(thing)} is missing", _removing(thing))
-                for thing in ground.added
-                if isinstance(thing, kind)
-            ],
+            [thing for thing in ground.added if isinstance(thing, kind)],
+            lambda thing: (f"{kind_of(thing)} {label(thing)} is missing", _removing(thing)),
         )
-    yield (
-        "registry value missing",
-        [
-            case("registry value missing", f"{label(value)} is missing", _removing(value))
-            for value in own_values(ground)
-        ],
+    yield _Damage(
+        "registry value missing", own_values(ground), lambda value: (f"{label(value)} is missing", _removing(value))
     )
     registered = [thing for thing in ground.added if isinstance(thing, Product | UninstallEntry)]
     down = [_aged(file, older) for file in files] + [_dated(thing, older) for thing in registered]
     if any(file.version for file in files) or registered:
-        yield "downgraded", [case("downgraded", "everything is of an older version", _adding(*down))]
+        yield _one("downgraded", "everything is of an older version", _adding(*down))
     versioned = [file for file in programs if file.version]
     if versioned:
         up = [_aged(file, newer) for file in versioned]
-        yield (
-            "updated by itself",
-            [
-                case("updated by itself", "the program updated its files", _adding(*up), ground.updates),
-                case(
-                    "updated by itself",
-                    "the program updated its files and its entry",
-                    _adding(*up, *(_dated(thing, newer) for thing in registered)),
-                    ground.updates,
-                ),
-            ],
-        )
-    yield "user data", _harmless(ground, case)
+        yield _one("updated by itself", "the program updated its files", _adding(*up), wanted=ground.updates)
+        whole = _adding(*up, *(_dated(thing, newer) for thing in registered))
+        yield _one("updated by itself", "the program updated its files and its entry", whole, wanted=ground.updates)
+    yield _Damage("user data", list(_harmless(ground)), lambda one: one, wanted=True)
 
 
-def _harmless(ground: Ground, case: Callable[[str, str, Callable[[State], object], bool], Later]) -> Iterator[Later]:
+def _one(sort: str, name: str, change: Alteration, *, wanted: bool = False) -> _Damage:
+    return _Damage(sort, [(name, change)], lambda one: one, wanted)
+
+
+def _harmless(ground: Ground) -> Iterator[tuple[str, Alteration]]:
     """What people and the program itself leave there in daily use."""
     folders = sorted({parent(file.path) for file in own_files(ground)})
     for folder in folders[:3]:
-        yield case(
-            "user data",
+        yield (
             f"a cache and a log in {folder}",
             _adding(File(folder + r"\cache.dat", 4096, "1" * 64), File(folder + r"\run.log", 12, "2" * 64)),
-            True,
         )
-    yield case(
-        "user data",
+    yield (
         "a person's settings and data",
         _adding(
             RegistryValue("HKCU", r"Software\Own settings", "Window", "sz", "1,2"),
             File(r"C:\Users\mara\Documents\depths.dat", 99, "3" * 64),
         ),
-        True,
     )
     for file in own_files(ground):
         if is_settings(file):
-            yield case(
-                "user data",
+            yield (
                 f"{file.path} was edited",
                 _adding(msgspec.structs.replace(file, size=(file.size or 0) + 7, sha256="4" * 64)),
-                True,
             )
     shortcuts = [thing for thing in ground.added if isinstance(thing, Shortcut)]
     if shortcuts:
-        yield case("user data", "a person deleted its shortcuts", _removing(*shortcuts), True)
-    yield case(
-        "user data",
+        yield "a person deleted its shortcuts", _removing(*shortcuts)
+    yield (
         "other software beside it",
         _adding(
             UninstallEntry("other", name="Other software", version="1.0"),
             File(r"C:\Program Files\Other\other.exe", 9, "5" * 64, "1.0.0.0"),
         ),
-        True,
     )
 
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+import itertools
+import operator
+from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
@@ -50,48 +52,69 @@ def checks_of(rule: BaseRule) -> int:
     )
 
 
-def verdicts(
-    rules: Sequence[BaseRule], cases: Sequence[Case], environment: Mapping[str, str]
-) -> tuple[list[list[bool]], int]:
-    """For each rule whether it holds in each case.
+class Tried:
+    """States in which rules are judged. What was found of a rule on a file is kept: the same ones are asked again."""
 
-    A rule that cannot be judged here counts as holding; the second is how many.
-    """
-    found, undecided = [], 0
-    for rule in rules:
-        try:
+    def __init__(self, cases: Sequence[Case], environment: Mapping[str, str]) -> None:
+        self.cases, self.environment = cases, environment
+        self._whole = next((case for case in cases if case.wanted), cases[0])
+        self._known: dict[FileRule, list[bool]] = {}
+
+    def verdicts(self, rules: Sequence[BaseRule]) -> tuple[list[list[bool]], int]:
+        """For each rule whether it holds in each case.
+
+        A rule that cannot be judged here counts as holding; the second is how many.
+        """
+        lists = [rule.rules if isinstance(rule, FileListRule) else (rule,) for rule in rules]
+        self._look({one: None for inner in lists for one in inner if isinstance(one, FileRule)}.keys())
+        found: list[list[bool]] = []
+        undecided = 0
+        for rule, inner in zip(rules, lists, strict=True):
             if isinstance(rule, FileListRule):
-                held = [_of_file(one, cases, environment) for one in rule.rules]
-                found.append([all(column) for column in zip(*held, strict=True)] if held else [True] * len(cases))
+                held = [self._known[one] for one in inner if isinstance(one, FileRule)]
+                found.append([all(column) for column in zip(*held, strict=True)])
             elif isinstance(rule, FileRule):
-                found.append(_of_file(rule, cases, environment))
+                found.append(self._known[rule])
             else:
-                found.append([rule.judge(Sight(case.state, environment, lambda name: True))[0] for case in cases])
-        except NotCovered:
-            undecided += 1
-            found.append([True] * len(cases))
-    return found, undecided
+                try:
+                    found.append([rule.judge(self._sight(case))[0] for case in self.cases])
+                except NotCovered:
+                    undecided += 1
+                    found.append([True] * len(self.cases))
+        return found, undecided
 
+    def strength(self, rules: Sequence[Rule]) -> Strength:
+        """The strength of rules that must all hold."""
+        held, undecided = self.verdicts(rules)
+        return of_verdicts(rules, self.cases, held, undecided)
 
-def _of_file(rule: FileRule, cases: Sequence[Case], environment: Mapping[str, str]) -> list[bool]:
-    """Whether a rule on one file holds in each case: asked anew only where a case has another file there, and most have
-    the same one.
-    """
-    path, found = expand(rule.path, environment), []
-    known: dict[int, bool] = {}
-    for case in cases:
-        there = case.state.get("file", path)
-        if id(there) not in known:
-            known[id(there)] = rule.judge(Sight(case.state, environment, lambda name: True))[0]
-        found.append(known[id(there)])
-    return found
+    def _sight(self, case: Case) -> Sight:
+        return Sight(case.state, self.environment, lambda name: True)
+
+    def _look(self, asked: Iterable[FileRule]) -> None:
+        """For each rule on one file whether it holds in each case.
+
+        Nearly all cases have nearly all files as the whole installation has them, so a rule is judged there, and again
+        only where a case has another file in that place. So ten thousand rules in two hundred cases take a second.
+        """
+        rules = [rule for rule in asked if rule not in self._known]
+        keys = [("file", expand(rule.path, self.environment).lower()) for rule in rules]
+        usual = list(map(self._whole.state.items().get, keys))
+        known = [{id(thing): rule.judge(self._sight(self._whole))[0]} for rule, thing in zip(rules, usual, strict=True)]
+        for rule, verdict, thing in zip(rules, known, usual, strict=True):
+            self._known[rule] = [verdict[id(thing)]] * len(self.cases)
+        for number, case in enumerate(self.cases):
+            there = list(map(case.state.items().get, keys))
+            for at in itertools.compress(range(len(keys)), map(operator.is_not, there, usual)):
+                verdict, one = known[at], id(there[at])
+                if one not in verdict:
+                    verdict[one] = rules[at].judge(self._sight(case))[0]
+                self._known[rules[at]][number] = verdict[one]
 
 
 def measure(rules: Sequence[Rule], ground: Ground, environment: Mapping[str, str], seed: int = 1) -> Strength:
     """The strength of rules that must all hold."""
-    cases = broken(ground, seed)
-    held, undecided = verdicts(rules, cases, environment)
-    return of_verdicts(rules, cases, held, undecided)
+    return Tried(broken(ground, seed), environment).strength(rules)
 
 
 def of_verdicts(

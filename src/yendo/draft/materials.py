@@ -157,7 +157,7 @@ def _files(path: Path, target: str | None) -> Piece:
     place = target or rf"%ProgramData%\{path.name}"
     step = writing.table({"kind": "copy", "from": f"extras/{path.name}", "to": place, "timeout": "5 min"})
     head = place.rstrip("\\")
-    rules = for_copies(("\\".join([head, *one.relative_to(path).parts]), digest.of_file(one)) for one in found)
+    rules = for_copies(head, {"\\".join(one.relative_to(path).parts): digest.of_file(one) for one in found})
     return Piece(step, named(path, found), rules, {} if target else {"to": "where the files belong"}, links=links)
 
 

@@ -47,7 +47,20 @@ def remarked(table: Table | tomlkit.TOMLDocument, key: str, text: str) -> None:
 
 def value(given: Any) -> Any:
     """A value of a table, texts as :func:`literal` writes them."""
+    if isinstance(given, Mapping) and len(given) > MANY and all(isinstance(one, str | int) for one in given.values()):
+        return _long(given)
     return literal(given) if isinstance(given, str) else given
+
+
+MANY = 100
+
+
+def _long(given: Mapping[str, str | int]) -> Table:
+    """A table of very many values: the library looks through all keys for each that is added, but not when it reads."""
+    lines = [f"{literal(key).as_string()} = {tomlkit.item(one).as_string()}\n" for key, one in given.items()]
+    made = tomlkit.parse("[long]\n" + "".join(lines))["long"]
+    assert isinstance(made, Table)
+    return made
 
 
 def table(values: Mapping[str, Any]) -> Table:

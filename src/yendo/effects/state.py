@@ -17,6 +17,7 @@ class State:
     def __init__(self, things: Iterable[Thing] = ()) -> None:
         self._things: dict[ThingKey, Thing] = {}
         self._inside: Counter[str] | None = None  # how many things lie directly in a folder, once anybody asks
+        self._values: dict[str, set[ThingKey]] = {}  # the values in each ini file
         for thing in things:
             self.add(thing)
 
@@ -29,6 +30,8 @@ class State:
         before = self._things.get(key)
         if before is None and self._inside is not None and key[0] in _ON_DISK:
             self._inside[parent(key[1])] += 1
+        if isinstance(thing, IniValue):
+            self._values.setdefault(thing.path.lower(), set()).add(key)
         self._things[key] = thing
         return before
 
@@ -37,6 +40,8 @@ class State:
         thing = self._things.pop((kind, identity.lower()), None)
         if thing is not None and self._inside is not None and kind in _ON_DISK:
             self._inside[parent(identity.lower())] -= 1
+        if isinstance(thing, IniValue):
+            self._values[thing.path.lower()].discard((kind, identity.lower()))
         return thing
 
     def get(self, kind: str, identity: str) -> Thing | None:
@@ -47,7 +52,8 @@ class State:
 
     def values_in(self, path: str) -> list[IniValue]:
         """The values of an ini file, which go with it."""
-        return [one for one in self.of("ini") if isinstance(one, IniValue) and one.path.lower() == path.lower()]
+        found = (self._things[key] for key in self._values.get(path.lower(), ()))
+        return sorted((one for one in found if isinstance(one, IniValue)), key=lambda one: one.identity)
 
     def is_empty(self, folder: str) -> bool:
         """Whether nothing lies directly in a folder."""
@@ -75,11 +81,12 @@ class State:
     def copy(self) -> State:
         other = State()
         other._things, other._inside = dict(self._things), None if self._inside is None else Counter(self._inside)
+        other._values = {path: set(keys) for path, keys in self._values.items()}
         return other
 
     def become(self, other: State) -> None:
         """Takes over another state as its own; the other must not be used any more."""
-        self._things, self._inside = other._things, other._inside
+        self._things, self._inside, self._values = other._things, other._inside, other._values
 
     def __len__(self) -> int:
         return len(self._things)

@@ -164,5 +164,16 @@ def expand(text: str, environment: Mapping[str, str]) -> str:
     """Replaces ``%NAME%`` without regard to case; a name that is not set stays as it is, as Windows has it."""
     if "%" not in text:
         return text
-    folded = {name.lower(): value for name, value in environment.items()}
-    return re.sub(r"%([^%]+)%", lambda match: folded.get(match[1].lower(), match[0]), text)
+    if text[0] == "%" and (name := text[1 : text.find("%", 1)]) in environment and "%" not in text[len(name) + 2 :]:
+        return environment[name] + text[len(name) + 2 :]  # as nearly every path is written
+
+    def value(match: re.Match[str]) -> str:
+        if match[1] in environment:
+            return environment[match[1]]
+        wanted = match[1].lower()
+        return next((value for name, value in environment.items() if name.lower() == wanted), match[0])
+
+    return _NAME.sub(value, text)
+
+
+_NAME = re.compile(r"%([^%]+)%")

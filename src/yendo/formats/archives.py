@@ -121,8 +121,7 @@ def contents(file: BinaryIO, kind: ArchiveKind, wanted: set[str], limit: int) ->
     Raises Unreadable where they unpack to more than ``limit`` bytes.
     """
     if kind == "cabinet":
-        for name, data in cab.extract(file, wanted, limit=limit):
-            yield name, iter((data,))
+        yield from cab.pieces(file, wanted, limit=limit)
         return
     left = limit
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import struct
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from datetime import datetime
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 import msgspec
 
@@ -16,6 +16,7 @@ from yendo.errors import NotCovered, Unreadable
 from yendo.formats import cabinet_dll, libarchive
 
 MAX_TOTAL = 2 << 30
+SMALL = 32 << 20  # bytes that are unpacked in memory
 MAX_WHOLE = 256 << 20  # bytes of a cabinet that is unpacked whole
 CONTINUED = 0xFFFD  # from this number of a folder on, a member begins or ends in another cabinet ([MS-CAB] 2.3)
 COMPRESSION = {0: "none", 1: "mszip", 2: "quantum", 3: "lzx"}
@@ -102,17 +103,7 @@ def extract(data: BinaryIO, wanted: set[str] | None = None, *, limit: int = MAX_
     Raises Unreadable on damaged data, a hostile name, or more bytes than the header promised;
     NotCovered for one of a set, and where nothing on this system knows its compression.
     """
-    data.seek(0)
-    listing = index(data)
-    for member in listing.files:
-        if member.folder >= CONTINUED and (wanted is None or member.name in wanted):
-            raise NotCovered(f"{member.name} lies in several cabinets that go on in each other; that is not unpacked")
-    promised = {member.name: member.size for member in listing.files}
-    for name in promised if wanted is None else wanted & promised.keys():
-        if reason := unsafe(name):
-            raise Unreadable(f"the cabinet names a file {name!r}: {reason}")
-    if sum(promised.values()) > limit:
-        raise Unreadable(f"the cabinet promises {sum(promised.values())} bytes unpacked")
+    listing, promised = _promised(data, wanted, limit)
     empty = [name for name, size in promised.items() if not size and (wanted is None or name in wanted)]
     yield from ((name, b"") for name in empty)
     wanted = (promised.keys() if wanted is None else wanted & promised.keys()) - set(empty)
@@ -136,6 +127,75 @@ def extract(data: BinaryIO, wanted: set[str] | None = None, *, limit: int = MAX_
     raise trouble or Unreadable(f"{min(left)} is listed in the cabinet and cannot be unpacked from it")
 
 
+def _promised(data: BinaryIO, wanted: set[str] | None, limit: int) -> tuple[CabIndex, dict[str, int]]:
+    """What a cabinet lists, and the sizes that it states, where the members that are wanted may be unpacked."""
+    data.seek(0)
+    listing = index(data)
+    for member in listing.files:
+        if member.folder >= CONTINUED and (wanted is None or member.name in wanted):
+            raise NotCovered(f"{member.name} lies in several cabinets that go on in each other; that is not unpacked")
+    promised = {member.name: member.size for member in listing.files}
+    for name in promised if wanted is None else wanted & promised.keys():
+        if reason := unsafe(name):
+            raise Unreadable(f"the cabinet names a file {name!r}: {reason}")
+    if sum(promised.values()) > limit:
+        raise Unreadable(f"the cabinet promises {sum(promised.values())} bytes unpacked")
+    return listing, promised
+
+
+def pieces(data: BinaryIO, wanted: set[str], *, limit: int = MAX_TOTAL) -> Iterator[tuple[str, Iterator[bytes]]]:
+    """The same by the piece, each member's to be taken before the next one: none is held in memory.
+
+    Small cabinets, and all where libarchive is missing, are unpacked member by member as :func:`extract` does.
+    """
+    listing, promised = _promised(data, wanted, limit)
+    library = libarchive.load()
+    if library is None or sum(promised.get(name, 0) for name in wanted) <= SMALL:
+        yield from ((name, iter((content,))) for name, content in extract(data, wanted, limit=limit))
+        return
+    left = wanted & promised.keys()
+    data.seek(0)
+    try:
+        for name, entry in _entries(data, left):
+            left.discard(name)
+            yield name, _blocks(entry, name, promised[name])
+    except Unreadable:
+        if listing.size > MAX_WHOLE:
+            raise
+    if left:  # libarchive was seen to refuse sound cabinets
+        yield from ((name, iter((content,))) for name, content in extract(data, left, limit=limit))
+
+
+def _entries(data: BinaryIO, wanted: set[str]) -> Iterator[tuple[str, Any]]:
+    """libarchive's entries of the members that are wanted. Raises Unreadable."""
+    library = libarchive.load()
+    by_slash = {name.replace("\\", "/"): name for name in wanted}  # libarchive gives every name with slashes
+    try:
+        with library.stream_reader(data, format_name="cab") as archive:
+            for entry in archive:
+                shown = entry.pathname  # where a name is no text, the library gives bytes, or nothing
+                name = by_slash.get(shown.replace("\\", "/")) if isinstance(shown, str) else None
+                if name is not None:
+                    yield name, entry
+    except library.exception.ArchiveError as error:
+        raise libarchive.refused("the cabinet's data", error) from error
+
+
+def _blocks(entry: Any, name: str, promised: int) -> Iterator[bytes]:
+    """A member's pieces, as many bytes as the cabinet states. Raises Unreadable."""
+    size = 0
+    try:
+        for block in entry.get_blocks():
+            size += len(block)
+            if size > promised:
+                raise Unreadable(f"{name}: unpacks to more than the {promised} bytes stated")
+            yield block
+    except libarchive.load().exception.ArchiveError as error:
+        raise libarchive.refused("the cabinet's data", error) from error
+    if size != promised:
+        raise Unreadable(f"{name}: {size} bytes where the cabinet's header says {promised}")
+
+
 _Unpacker = Callable[[BinaryIO, set[str], Mapping[str, int]], Iterator[tuple[str, bytes]]]
 
 
@@ -156,22 +216,8 @@ def _unpackers(listing: CabIndex) -> list[_Unpacker]:
 
 
 def _with_libarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:
-    library = libarchive.load()
-    try:
-        with library.stream_reader(data, format_name="cab") as archive:
-            by_slash = {name.replace("\\", "/"): name for name in wanted}  # libarchive gives every name with slashes
-            for entry in archive:
-                shown = entry.pathname  # where a name is no text, the library gives bytes, or nothing
-                name = by_slash.get(shown.replace("\\", "/")) if isinstance(shown, str) else None
-                if name is not None:
-                    out, limit = bytearray(), promised.get(name, 0)
-                    for block in entry.get_blocks():
-                        out += block
-                        if len(out) > limit:
-                            raise Unreadable(f"{name}: unpacks to more than the {limit} bytes stated")
-                    yield name, bytes(out)
-    except library.exception.ArchiveError as error:
-        raise libarchive.refused("the cabinet's data", error) from error
+    for name, entry in _entries(data, wanted):
+        yield name, b"".join(_blocks(entry, name, promised[name]))
 
 
 def _with_cabarchive(data: BinaryIO, wanted: set[str], promised: Mapping[str, int]) -> Iterator[tuple[str, bytes]]:

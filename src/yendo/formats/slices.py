@@ -3,10 +3,14 @@
 from __future__ import annotations
 
 import io
+import tempfile
 from typing import TYPE_CHECKING, BinaryIO, cast
 
 if TYPE_CHECKING:  # the standard library has it from 3.12 on
     from typing_extensions import Buffer
+
+
+SPOOLED = 32 << 20
 
 
 class Slice(io.RawIOBase):
@@ -54,6 +58,11 @@ class Slice(io.RawIOBase):
 def part_of(file: BinaryIO, start: int, size: int) -> BinaryIO:
     """The bytes ``start`` to ``start + size`` of a file, as a file: a Slice, under the type that files go by."""
     return cast(BinaryIO, Slice(file, start, size))
+
+
+def spooled() -> BinaryIO:
+    """A file to write into and read again: in memory as long as it is small, then in the temporary folder, unnamed."""
+    return cast(BinaryIO, tempfile.SpooledTemporaryFile(max_size=SPOOLED))
 
 
 def size_of(file: BinaryIO) -> int:

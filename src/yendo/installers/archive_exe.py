@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+import contextlib
 import io
 import struct
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from typing import BinaryIO
 
 import msgspec
@@ -20,6 +21,7 @@ from yendo.installers.parts import InstallerPart, whole
 
 FAMILY = "archive-exe"
 KEPT = 32 << 20
+MAX_READ = 64 << 30  # bytes that one pass through an archive may unpack
 
 
 class Cabinet(msgspec.Struct, frozen=True):
@@ -82,6 +84,44 @@ def _archive(file: BinaryIO, found: FoundContent) -> tuple[BinaryIO, archives.Ar
     return part_of(file, what.offset, what.size), what.kind, what.offset
 
 
+class _Reading:
+    """An archive that is read on from where it was: packed as one, it is else unpacked from its beginning for each
+    file, and a folder of a thousand files takes an hour. In a zip every file is reached by itself.
+    """
+
+    def __init__(self, file: BinaryIO, kind: archives.ArchiveKind, names: set[str]) -> None:
+        self._file, self._kind, self._names = file, kind, names
+        self._running: Iterator[tuple[str, Iterator[bytes]]] = iter(())
+        self._to_come: set[str] = set()
+        self._open: Iterator[bytes] = iter(())
+
+    def pieces(self, name: str) -> Iterator[bytes]:
+        """The pieces of one file, to be taken before the next one is asked for. Raises Unreadable."""
+        if self._kind == "zip" or name not in self._names:
+            return self._alone(name)
+        if name not in self._to_come:
+            self._running = archives.contents(self._file, self._kind, self._names, MAX_READ)
+            self._to_come, self._open = set(self._names), iter(())
+        while True:
+            with contextlib.suppress(Unreadable):  # told of the file that it is about
+                for _ in self._open:  # what is packed behind it can be reached only past it
+                    pass
+            following = next(self._running, None)
+            if following is None:
+                self._to_come = set()
+                raise Unreadable(f"{name} is listed and cannot be unpacked")
+            came, self._open = following
+            self._to_come.discard(came)
+            if came == name:
+                return self._open
+
+    def _alone(self, name: str) -> Iterator[bytes]:
+        for _, pieces in archives.contents(self._file, self._kind, {name}, MAX_READ):
+            yield from pieces
+            return
+        raise Unreadable(f"{name} is listed and cannot be unpacked")
+
+
 def of_archive(file: BinaryIO, kind: archives.ArchiveKind) -> list[InstallerPart]:
     """The files of an archive as parts."""
 
@@ -90,19 +130,18 @@ def of_archive(file: BinaryIO, kind: archives.ArchiveKind) -> list[InstallerPart
         sum(member.size for member in listed) <= KEPT and kind != "zip"
     )  # packed as one: unpacked once, not once a file
     kept: dict[str, bytes] = {}
+    names = {entry.name for entry in listed}
+    reading = _Reading(file, kind, {entry.name for entry in listed if not entry.is_link})
 
     def opener(name: str) -> Callable[[int], BinaryIO]:
         def open_it(limit: int) -> BinaryIO:
             if together and not kept:
                 kept.update(
-                    (member, b"".join(pieces))
-                    for member, pieces in archives.contents(file, kind, {entry.name for entry in listed}, 2 * KEPT)
+                    (member, b"".join(pieces)) for member, pieces in archives.contents(file, kind, names, 2 * KEPT)
                 )
             if name in kept:
                 return io.BytesIO(kept[name][:limit])
-            for _, pieces in archives.contents(file, kind, {name}, max(limit, 1 << 30)):
-                return whole(pieces, limit)
-            raise Unreadable(f"{name} is listed and cannot be unpacked")
+            return whole(reading.pieces(name), limit)
 
         return open_it
 

@@ -107,8 +107,8 @@ def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPa
 
 def _opener(archive: Any, name: str) -> Callable[[int], BinaryIO]:
     def open_it(limit: int) -> BinaryIO:
-        for _, data in cab.extract(archive, {name}):
-            return whole(iter((data,)), limit)
+        for _, pieces in cab.pieces(archive, {name}):
+            return whole(pieces, limit)
         raise Unreadable(f"{name} is listed in the container and cannot be unpacked")
 
     return open_it

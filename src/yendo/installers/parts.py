@@ -1,12 +1,11 @@
 """What lies inside an installer: parts that can be opened, and the tree that they make.
 
-Nothing is written. A part that is packed is unpacked in memory up to a bound, and looked into only
-where its first bytes say that it may be an installer itself.
+Nothing is written but to an unnamed temporary file where a part is large. A part that is packed is unpacked up to a
+bound, and looked into only where its first bytes say that it may be an installer itself.
 """
 
 from __future__ import annotations
 
-import io
 from collections.abc import Callable, Iterator
 from typing import BinaryIO
 
@@ -14,7 +13,7 @@ import msgspec
 
 from yendo import texts
 from yendo.errors import YendoError
-from yendo.formats import cab
+from yendo.formats import cab, slices
 from yendo.installers.account import Content
 
 MAX_DEPTH = 5
@@ -44,11 +43,12 @@ class InstallerPart(msgspec.Struct, frozen=True):
 
 
 def whole(pieces: Iterator[bytes], limit: int) -> BinaryIO:
-    """Pieces as a file, the first ``limit`` bytes of them."""
-    out = io.BytesIO()
+    """Pieces as a file, the first ``limit`` bytes of them; a large one lies in the temporary folder."""
+    out, left = slices.spooled(), limit
     for piece in pieces:
-        out.write(piece[: max(limit - out.tell(), 0)])
-        if out.tell() >= limit:
+        out.write(piece[:left])
+        left -= len(piece)
+        if left <= 0:
             break
     out.seek(0)
     return out

@@ -9,6 +9,8 @@ from __future__ import annotations
 import json
 import uuid
 
+import msgspec
+
 from yendo.package.manifest import CONTENT, Manifest
 
 _NAMESPACE = uuid.UUID("5d7c1f0e-95b2-4c7e-8f52-9a4c7a1f3f11")
@@ -44,4 +46,4 @@ def encode(manifest: Manifest) -> bytes:
     document["dependencies"] = [
         {"ref": ref, **(needed if ref == manifest.id else {})} for ref in sorted([manifest.id, *files])
     ]
-    return (json.dumps(document, indent=2, sort_keys=True) + "\n").encode()
+    return msgspec.json.format(msgspec.json.encode(document, order="sorted"), indent=2) + b"\n"

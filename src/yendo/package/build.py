@@ -76,10 +76,18 @@ class _Writer:
     def __init__(self, folder: Path, archive: zipfile.ZipFile | None) -> None:
         self.folder, self.archive = folder, archive
         self.files: list[form.PackedFile] = []
+        self._made: set[Path] = set()
+
+    def place(self, name: str) -> Path:
+        """Where a file goes; its folder is made once."""
+        target = self.folder / name
+        if target.parent not in self._made:
+            target.parent.mkdir(parents=True, exist_ok=True)
+            self._made.add(target.parent)
+        return target
 
     def copy(self, source: Path, name: str) -> form.PackedFile:
-        target = self.folder / name
-        target.parent.mkdir(parents=True, exist_ok=True)
+        target = self.place(name)
         if self.archive is None:
             try:
                 small = source.read_bytes() if source.stat().st_size <= PIECE else None
@@ -115,8 +123,7 @@ class _Writer:
         return entry
 
     def write(self, name: str, data: bytes) -> form.PackedFile:
-        (self.folder / name).parent.mkdir(parents=True, exist_ok=True)
-        (self.folder / name).write_bytes(data)
+        self.place(name).write_bytes(data)
         if self.archive is not None:
             self.archive.writestr(archives.member(name), data)
         entry = form.PackedFile(name, len(data), hashlib.sha256(data).hexdigest())
@@ -193,7 +200,7 @@ def _fill(workspace: Path, plan: Plan, writer: _Writer) -> tuple[form.Manifest, 
     writer.write(f"{manifest.id}.swidtag", tag.encode(manifest))
     if (promised := _promised(base, plan)) is not None:
         writer.write(PROMISE, promised)
-    manifest = form.resolve(base, plan, tuple(sorted(writer.files, key=lambda file: file.path)), digest_of, tool)
+    manifest = msgspec.structs.replace(manifest, files=tuple(sorted(writer.files, key=lambda file: file.path)))
     data = form.encode(manifest)
     writer.write("manifest.json", data)
     return manifest, hashlib.sha256(data).hexdigest(), sum(file.size for file in writer.files)

@@ -31,6 +31,7 @@ from yendo.steps.host import Host
 from yendo.steps.tell import in_language
 from yendo.terms import events
 from yendo.terms.settings import SettingError, texts_of
+from yendo.walk import files_below
 
 MOST_LEFT = 20  # files that are named one by one
 BAD = ("failed", "timed out", "again later")
@@ -239,12 +240,10 @@ class _Carrier:
             if not file.path.startswith(form.CONTENT) or verb[0] not in uses[file.path]:
                 continue
             path = self.package / file.path
-            name = file.path.replace("/", "\\")
-            if not path.is_file():
-                self.tell(events.PackageDamaged(name, "is missing"))
-                return False
-            if digest.of_file(path) != file.sha256:
-                self.tell(events.PackageDamaged(name, "has changed"))
+            there = path.is_file()
+            if not there or digest.of_file(path) != file.sha256:
+                problem: Literal["is missing", "has changed"] = "has changed" if there else "is missing"
+                self.tell(events.PackageDamaged(file.path.replace("/", "\\"), problem))
                 return False
         self.session.lend(self.package, self.kept)
         return True
@@ -254,9 +253,9 @@ class _Carrier:
         listed = {file.path.lower() for file in self.manifest.files}
         more = 0
         for room in form.CONTENT:
-            for path in sorted((self.package / room).rglob("*")):
-                name = path.relative_to(self.package).as_posix()
-                if (path.is_symlink() or path.is_file()) and name.lower() not in listed:
+            for below, _ in files_below(self.package / room, links=True):
+                name = room + below
+                if name.lower() not in listed:
                     more += 1
                     if more <= MOST_LEFT:
                         self.tell(events.LeftBehind(name.replace("/", "\\")))

@@ -36,17 +36,17 @@ def doorway(manifest: form.Manifest) -> str:
     return DOORWAY.replace("Bypass", "AllSigned") if manifest.only_signed else DOORWAY
 
 
+_CONTROL, _QUOTE = re.compile(r"([\x00-\x1f])"), re.compile("['‘’‚‛]")
+_ODD = re.compile("[\x00-\x1f'‘’‚‛]")
+
+
 def literal(value: Any) -> str:
     """A value as the shell writes it: texts in single quotes, so that nothing in them is interpreted."""
-    if value is None:
-        return "$null"
-    if isinstance(value, bool):
-        return "$true" if value else "$false"
-    if isinstance(value, (int, float)):
-        return repr(value)
     if isinstance(value, str):
-        pieces = re.split(r"([\x00-\x1f])", value)
-        if len(pieces) > 1:  # the shell has no such text in single quotes, so it is put together
+        if not _ODD.search(value):
+            return f"'{value}'"
+        if _CONTROL.search(value):  # the shell has no such text in single quotes, so it is put together
+            pieces = _CONTROL.split(value)
             return (
                 "("
                 + " + ".join(
@@ -55,7 +55,13 @@ def literal(value: Any) -> str:
                 + ")"
             )
         # every kind of single quotation mark ends a text for the shell, so each is doubled
-        return "'" + "".join(character * 2 if character in "'‘’‚‛" else character for character in value) + "'"
+        return "'" + _QUOTE.sub(r"\g<0>\g<0>", value) + "'"
+    if value is None:
+        return "$null"
+    if isinstance(value, bool):
+        return "$true" if value else "$false"
+    if isinstance(value, (int, float)):
+        return repr(value)
     if isinstance(value, Mapping):
         return "@{" + "; ".join(f"{literal(str(key))} = {literal(item)}" for key, item in value.items()) + "}"
     if isinstance(value, Sequence):
@@ -202,6 +208,8 @@ def _named(data: object) -> set[str]:
     """The paths of the package, and the folders they lie in, that texts in data hold; lower case, with slashes."""
     found: set[str] = set()
     for text in _texts(msgspec.to_builtins(data)):
+        if "/" not in text and "\\" not in text:
+            continue
         plain = text.replace("\\", "/").lower()
         for match in _CONTENT.finditer(plain):
             path = match[0].rstrip(" .")
@@ -214,15 +222,17 @@ def _named(data: object) -> set[str]:
 
 
 def _texts(data: object) -> Iterator[str]:
-    if isinstance(data, str):
-        yield data
-    elif isinstance(data, Mapping):
-        for key, value in data.items():
-            yield from _texts(key)
-            yield from _texts(value)
-    elif isinstance(data, list | tuple):
-        for value in data:
-            yield from _texts(value)
+    """Every text in plain data, in no order; ten thousand rules are walked, so without a call for each."""
+    waiting = [data]
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, str):
+            yield one
+        elif isinstance(one, dict):
+            waiting += one
+            waiting += one.values()
+        elif isinstance(one, list | tuple):
+            waiting += one
 
 
 def runner(manifest: form.Manifest) -> bytes:
@@ -334,13 +344,15 @@ def _one_line(text: str) -> str:
 
 def _kinds(data: Any) -> Iterator[str]:
     """The kinds of rules that may be somewhere in data."""
-    if isinstance(data, Mapping):
-        if data.get("kind") in RULE_KINDS and "title" in data:
-            yield data["kind"]
-        data = list(data.values())
-    if isinstance(data, list | tuple):
-        for item in data:
-            yield from _kinds(item)
+    waiting = [data]
+    while waiting:
+        one = waiting.pop()
+        if isinstance(one, dict):
+            if one.get("kind") in RULE_KINDS and "title" in one:
+                yield one["kind"]
+            waiting += [value for value in one.values() if not isinstance(value, str)]
+        elif isinstance(one, list | tuple):
+            waiting += one
 
 
 def judging(data: Any, more: Iterable[str] = ()) -> str:

@@ -3,7 +3,7 @@
 from yendo.plan import places
 from yendo.plan.mistakes import PlanProblem
 from yendo.plan.model import InTheWay, Log, Media, Need, Package, Plan, Way
-from yendo.plan.reading import PlanError, read, read_text
+from yendo.plan.reading import PlanError, read, read_once, read_text
 from yendo.steps import Step
 from yendo.steps.copy import CopyStep
 from yendo.steps.exe import ExeStep
@@ -37,5 +37,6 @@ __all__ = [
     "Way",
     "places",
     "read",
+    "read_once",
     "read_text",
 ]

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
+import tomllib
 
 Path = tuple[str | int, ...]
 
@@ -14,7 +16,15 @@ _MULTI = ('"""', "'''")
 
 
 def _parts(text: str) -> list[str]:
-    return [part.strip().strip("\"'") for part in re.findall(r'"[^"]*"|\'[^\']*\'|[^.]+', text)]
+    return [_plain(part.strip()) for part in re.findall(r'"[^"]*"|\'[^\']*\'|[^.]+', text)]
+
+
+def _plain(part: str) -> str:
+    """A key without its quotes, as the table has it."""
+    if part.startswith('"') and "\\" in part:
+        with contextlib.suppress(tomllib.TOMLDecodeError):
+            return str(tomllib.loads(f"key = {part}")["key"])
+    return part.strip("\"'")
 
 
 def lines(text: str) -> dict[Path, int]:

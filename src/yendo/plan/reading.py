@@ -6,6 +6,7 @@ import difflib
 import re
 import tomllib
 from collections.abc import Iterator
+from functools import lru_cache
 from pathlib import Path as FilePath
 from typing import Any
 
@@ -17,7 +18,7 @@ from yendo.plan.mistakes import PlanProblem, explain, toml, unknown, where
 from yendo.terms import settings
 from yendo.terms.rules import Rule
 
-MAX_PLAN = 4 << 20
+MAX_PLAN = 16 << 20  # 50,000 files, each with its hash, are 6 MB
 
 
 class PlanError(YendoError):
@@ -41,6 +42,28 @@ def read(path: FilePath) -> tuple[model.Plan, dict[places.Path, int]]:
     except (OSError, UnicodeDecodeError) as error:
         raise PlanError(str(path), [PlanProblem(1, f"cannot be read as UTF-8 text: {error}")]) from error
     return read_text(text, str(path), path.parent)
+
+
+def read_once(path: FilePath) -> tuple[model.Plan, dict[places.Path, int]]:
+    """The same, where one command asks for one plan several times: it may name tens of thousands of files.
+
+    It is read again once it or its house file has changed. Neither part of the answer may be changed.
+    """
+    office = house.find(path.parent)
+    return _read_so(path, *(_written(one) for one in (path, office) if one))
+
+
+@lru_cache(maxsize=1)
+def _read_so(path: FilePath, *written: object) -> tuple[model.Plan, dict[places.Path, int]]:
+    return read(path)
+
+
+def _written(path: FilePath) -> tuple[FilePath, int, int] | None:
+    try:
+        known = path.stat()
+    except OSError:
+        return None
+    return path.resolve(), known.st_mtime_ns, known.st_size
 
 
 def read_text(

@@ -15,7 +15,8 @@ import msgspec
 from yendo import digest
 from yendo.check import Finding
 from yendo.detect.derive import derive
-from yendo.detect.strength import Strength, measure
+from yendo.detect.states import broken
+from yendo.detect.strength import Strength, Tried
 from yendo.effects import Effect, File, label
 from yendo.effects.effect import counts
 from yendo.errors import NotCovered, Usage, YendoError
@@ -271,19 +272,15 @@ def _strength(
     except YendoError as error:
         return None, [], (), f"strength was not measured: {error}", []
     around = ground.everywhere(made, package)
-    best = [one.rule for one in derive(around.ground, around.environment, enough=1.0).rules]
+    tried = Tried(broken(made.ground), made.environment)
+    same = tried if around.ground.also == made.ground.also else None
+    best = [one.rule for one in derive(around.ground, around.environment, enough=1.0, tried=same).rules]
     points = [
-        (count, measure(best[:count], made.ground, made.environment).score)
+        (count, tried.strength(best[:count]).score)
         for count in dict.fromkeys(min(count, len(best)) for count in REPORTED)
         if count
     ]
-    return (
-        measure(made.manifest.detect, made.ground, made.environment),
-        points,
-        made.missing,
-        "",
-        ground.idle_settings(made, package),
-    )
+    return (tried.strength(made.manifest.detect), points, made.missing, "", ground.idle_settings(made, package))
 
 
 def _chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:

@@ -13,6 +13,7 @@ from yendo.steps.base import DONE, Action, At, Kind, Result, Step, in_package
 from yendo.terms import events
 from yendo.terms.amounts import Text
 from yendo.terms.settings import names_in
+from yendo.walk import files_below
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -66,11 +67,7 @@ def extras(workspace: Path, step: CopyStep) -> list[tuple[Path, str]]:
     if not source.is_dir():
         raise Usage(f"copy: {step.source} is not there")
     root = step.to.rstrip("\\/").replace("/", "\\")
-    return [
-        (path, root + "\\" + "\\".join(path.relative_to(source).parts))
-        for path in sorted(source.rglob("*"))
-        if path.is_file() and not path.is_symlink()
-    ]
+    return [(path, root + "\\" + name.replace("/", "\\")) for name, path in files_below(source)]
 
 
 class CopyKind(Kind):

@@ -100,28 +100,31 @@ class Host:
     # --- the record ----------------------------------------------------------------------------
 
     def recorded(self) -> list[str]:
+        return list(self._lines())
+
+    def _lines(self) -> list[str]:
+        """The record's lines as they are kept: read once, since each thing that is placed asks for them."""
         if self._record is None:
             data = self.session.read(self.ledger_file)
             lines = data.decode("utf-8", "replace").split("\r\n") if data else [""]
             self._torn = bool(lines.pop())  # a last line that was cut off does not count
             self._record = lines
             self._of_run = set(lines[latest(lines) :])
-        return list(self._record)
+        return self._record
 
     def remember(self, kind: str, *fields: str) -> None:
         """Writes a line, unless this run has written it already."""
-        self.recorded()
-        assert self._record is not None
+        record = self._lines()
         new = ledger.line(kind, *fields)
         if new in self._of_run and kind != "B":
             return
         self.own_folders(self.room)
         if self._torn:
-            self.session.write(self.ledger_file, "".join(f"{line}\r\n" for line in [*self._record, new]).encode())
+            self.session.write(self.ledger_file, "".join(f"{line}\r\n" for line in [*record, new]).encode())
         else:
             self.session.append(self.ledger_file, f"{new}\r\n".encode())
         self._torn = False
-        self._record.append(new)
+        record.append(new)
         if kind == "B":
             self._of_run = {new}
         else:

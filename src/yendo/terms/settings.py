@@ -160,7 +160,7 @@ def settle(
 def names_in(data: Any) -> set[str]:
     """The settings that stand in texts, however deep."""
     if isinstance(data, str):
-        return {match[2] for match in PLACE.finditer(data)}
+        return {match[2] for match in PLACE.finditer(data)} if "{setting" in data else set()
     if isinstance(data, msgspec.Struct):
         return names_in([getattr(data, name) for name in data.__struct_fields__])
     if isinstance(data, Mapping):

@@ -17,7 +17,7 @@ from yendo.terms.rules.file import FileRule
 
 _DIGEST = re.compile("[0-9a-f]{64}")
 _LEAST = re.compile(r"(\d{1,15})\+")
-MAX_FILES = 2000
+MAX_FILES = 20_000  # a detection script of 3 MB
 
 
 class FileListRule(BaseRule, tag="file-list", frozen=True, kw_only=True):
