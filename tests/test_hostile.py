@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import os
+import re
 import shutil
 import signal
 import subprocess
@@ -371,3 +372,11 @@ def test_an_archive_with_very_many_files(tmp_path: Path) -> None:
     with path.open("rb") as file, pytest.raises(Unreadable, match="states 300000 files"):
         archives.members(file, "zip")
     assert time.monotonic() - begun < 5 and resource.getrusage(resource.RUSAGE_SELF).ru_maxrss - before < 150_000
+
+
+def test_the_list_of_cases_names_tests_that_there_are() -> None:
+    root = Path(__file__).parents[1]
+    named = re.findall(r"\| (tests/\S+)::(\w+) \|", (root / "docs" / "cases.md").read_text("utf-8"))
+    assert len(named) > 40
+    for file, name in named:
+        assert f"\ndef {name}(" in (root / file).read_text("utf-8"), name

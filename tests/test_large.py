@@ -28,7 +28,7 @@ from yendo.formats import archives, seven_zip, slices
 from yendo.installers import archive_exe
 from yendo.plan import read, read_once
 from yendo.prove import ground
-from yendo.terms.rules import FileListRule, Sight
+from yendo.terms.rules import FileListRule, FileRule, Sight
 from yendo.terms.rules.file_list import MAX_FILES
 from yendo.walk import files_below
 
@@ -85,7 +85,10 @@ def test_rules_are_judged_together_as_one_by_one(tmp_path: Path, seed: int) -> N
     made = ground.make(package, others)
     cases, rules = broken(made.ground), candidates(made.ground, made.environment)
     tried = Tried(cases, made.environment)
-    for at, rule in enumerate([*rules, *rules]):
+    first = next(rule for rule in rules if isinstance(rule, FileRule))
+    day = FileRule(path=first.path, changed=">=2026-01-01")  # no simulated machine knows
+    assert tried.verdicts([day])[1] == 1 and tried.verdicts([first, day, first])[1] == 1
+    for at, rule in enumerate([*rules, day, *rules]):
         try:
             alone = [rule.judge(Sight(case.state, made.environment, lambda name: True))[0] for case in cases]
         except NotCovered:

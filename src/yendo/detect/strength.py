@@ -52,6 +52,13 @@ def checks_of(rule: BaseRule) -> int:
     )
 
 
+def _on_files(rule: BaseRule) -> Sequence[FileRule]:
+    """The single files that a rule asks for and no more; nothing where only a real machine can answer."""
+    if isinstance(rule, FileListRule):
+        return rule.rules
+    return (rule,) if isinstance(rule, FileRule) and not rule.changed else ()
+
+
 class Tried:
     """States in which rules are judged. What was found of a rule on a file is kept: the same ones are asked again."""
 
@@ -65,23 +72,29 @@ class Tried:
 
         A rule that cannot be judged here counts as holding; the second is how many.
         """
-        lists = [rule.rules if isinstance(rule, FileListRule) else (rule,) for rule in rules]
-        self._look({one: None for inner in lists for one in inner if isinstance(one, FileRule)}.keys())
+        on_files = [_on_files(rule) for rule in rules]
+        self._look({one: None for inner in on_files for one in inner}.keys())
+        others, undecided = self._judged([rule for rule, inner in zip(rules, on_files, strict=True) if not inner])
         found: list[list[bool]] = []
-        undecided = 0
-        for rule, inner in zip(rules, lists, strict=True):
-            if isinstance(rule, FileListRule):
-                held = [self._known[one] for one in inner if isinstance(one, FileRule)]
-                found.append([all(column) for column in zip(*held, strict=True)])
-            elif isinstance(rule, FileRule):
-                found.append(self._known[rule])
-            else:
-                try:
-                    found.append([rule.judge(self._sight(case))[0] for case in self.cases])
-                except NotCovered:
-                    undecided += 1
-                    found.append([True] * len(self.cases))
+        for inner in on_files:
+            held = [self._known[one] for one in inner]
+            found.append([all(column) for column in zip(*held, strict=True)] if held else others.pop(0))
         return found, undecided
+
+    def _judged(self, rules: Sequence[BaseRule]) -> tuple[list[list[bool]], int]:
+        """The same of rules that ask for other things than files."""
+        found = [[True] * len(self.cases) for _ in rules]
+        undecided: set[int] = set()
+        for number, case in enumerate(self.cases if rules else ()):
+            sight = self._sight(case)
+            for at, rule in enumerate(rules):
+                try:
+                    found[at][number] = rule.judge(sight)[0]
+                except NotCovered:
+                    undecided.add(at)
+        for at in undecided:
+            found[at] = [True] * len(self.cases)
+        return found, len(undecided)
 
     def strength(self, rules: Sequence[Rule]) -> Strength:
         """The strength of rules that must all hold."""
@@ -98,18 +111,25 @@ class Tried:
         only where a case has another file in that place. So ten thousand rules in two hundred cases take a second.
         """
         rules = [rule for rule in asked if rule not in self._known]
+        if not rules:
+            return
         keys = [("file", expand(rule.path, self.environment).lower()) for rule in rules]
-        usual = list(map(self._whole.state.items().get, keys))
-        known = [{id(thing): rule.judge(self._sight(self._whole))[0]} for rule, thing in zip(rules, usual, strict=True)]
+        whole = self._sight(self._whole)
+        usual = list(map(whole.state.items().get, keys))
+        known = [{id(thing): rule.judge(whole)[0]} for rule, thing in zip(rules, usual, strict=True)]
         for rule, verdict, thing in zip(rules, known, usual, strict=True):
             self._known[rule] = [verdict[id(thing)]] * len(self.cases)
         for number, case in enumerate(self.cases):
-            there = list(map(case.state.items().get, keys))
+            sight = self._sight(case)
+            there = list(map(sight.state.items().get, keys))
             for at in itertools.compress(range(len(keys)), map(operator.is_not, there, usual)):
-                verdict, one = known[at], id(there[at])
-                if one not in verdict:
-                    verdict[one] = rules[at].judge(self._sight(case))[0]
-                self._known[rules[at]][number] = verdict[one]
+                if there[at] is None:  # the same in every case
+                    verdict = known[at]
+                    if id(None) not in verdict:
+                        verdict[id(None)] = rules[at].judge(sight)[0]
+                    self._known[rules[at]][number] = verdict[id(None)]
+                else:
+                    self._known[rules[at]][number] = rules[at].judge(sight)[0]
 
 
 def measure(rules: Sequence[Rule], ground: Ground, environment: Mapping[str, str], seed: int = 1) -> Strength:

@@ -390,12 +390,7 @@ def compose(
         )
     if version != package.version:
         notes.append(f"the database's version is {version}: it has three fields; see docs/forms.md for the rule")
-    hashed = [one for one in made.contents if one.hashed]
-    with ThreadPoolExecutor(os.cpu_count()) as pool:
-        for one, numbers in zip(
-            hashed, pool.map(digest.of_file_for_installer, (one.path for one in hashed)), strict=True
-        ):
-            made.add("MsiFileHash", one.key, 0, *numbers)
+    _hashes(made)
     _empty_folders(made)
     _features(made)
     _about(made, line, product, version)
@@ -403,6 +398,23 @@ def compose(
     if more is not None:
         more(made, product)
     return Composed(made.tables, tuple(made.contents), product, version, tuple(notes))
+
+
+def _hashes(made: Composer) -> None:
+    """The files without a version, by which the Windows Installer tells whether they were changed."""
+    hashed = [one for one in made.contents if one.hashed]
+    some = [hashed[at : at + AT_ONCE] for at in range(0, len(hashed), AT_ONCE)]
+    with ThreadPoolExecutor(os.cpu_count()) as pool:
+        for batch, found in zip(some, pool.map(_numbers, some), strict=True):
+            for one, numbers in zip(batch, found, strict=True):
+                made.add("MsiFileHash", one.key, 0, *numbers)
+
+
+def _numbers(some: Sequence[FormFile]) -> list[tuple[int, int, int, int]]:
+    return [digest.of_file_for_installer(one.path) for one in some]
+
+
+AT_ONCE = 64  # files that one thread hashes before it is given more
 
 
 def _first_log_on(made: Composer, product: str, version: str) -> None:
