@@ -11,7 +11,7 @@ import os
 import struct
 import zlib
 from collections import deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import BinaryIO
@@ -37,10 +37,18 @@ class CabSource(msgspec.Struct, frozen=True):
     size: int
 
 
-def write(target: BinaryIO, files: Sequence[CabSource], *, level: int = LEVEL, set_id: int = 0) -> int:
+def write(
+    target: BinaryIO,
+    files: Sequence[CabSource],
+    *,
+    level: int = LEVEL,
+    set_id: int = 0,
+    stopped: Callable[[], bool] = lambda: False,
+) -> int:
     """Writes a cabinet; returns its size in bytes. ``target`` can be sought in.
 
-    Raises ValueError where it would be larger than a cabinet may be, or a file has not the size that is stated.
+    Raises ValueError where it would be larger than a cabinet may be, or a file has not the size that is stated;
+    InterruptedError once ``stopped`` says so.
     """
     if len(files) > MOST_FILES:
         raise ValueError(f"a cabinet holds at most {MOST_FILES} files, not {len(files)}")
@@ -62,6 +70,8 @@ def write(target: BinaryIO, files: Sequence[CabSource], *, level: int = LEVEL, s
         for members in folders:
             count, first = 0, at
             for blocks, data in _packed(pool, members, level):
+                if stopped():
+                    raise InterruptedError("the cabinet is not wanted any more")
                 target.write(data)
                 count, at = count + blocks, at + len(data)
                 if at > MOST:

@@ -7,7 +7,9 @@ from __future__ import annotations
 import hashlib
 import io
 import tempfile
+import threading
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
@@ -79,13 +81,14 @@ def put(
 
     def written(media: Path) -> list[Path]:
         main = media / f"{package.id}-{package.version}.msi"
-        beside = _written(main, plan, composed, streams)
-        _validated(main)
-        sites.update(_sites(main, plan))
-        for name, data in sites.items():
-            (media.parent / name).parent.mkdir(exist_ok=True)
-            (media.parent / name).write_bytes(data)
-        return [main, *beside]
+        with _Packing() as packing:
+            beside = _written(main, plan, composed, streams, packing)
+            _validated(main)
+            sites.update(_sites(main, plan))
+            for name, data in sites.items():
+                (media.parent / name).parent.mkdir(exist_ok=True)
+                (media.parent / name).write_bytes(data)
+            return [main, *(one.result() for one in beside)]
 
     def planned(files: Sequence[Path]) -> str:
         step: dict[str, object] = {"kind": "msi", "media": files[0].name, "timeout": "30 min"}
@@ -153,8 +156,33 @@ def authored(path: Path, to: str, base: Path) -> Decided:
     return Decided(Caught(effect, "install", content=path.relative_to(base).as_posix()), "kept")
 
 
-def _written(target: Path, plan: Plan, composed: Composed, streams: Mapping[str, Path]) -> list[Path]:
-    """Writes the database; the cabinets that lie beside it."""
+class _Packing:
+    """Cabinets that are packed while the rest is written and looked over; none goes on once that has failed."""
+
+    def __init__(self) -> None:
+        self._pool, self._stopped = ThreadPoolExecutor(1), threading.Event()
+
+    def packed(self, path: Path, group: Sequence[CabSource]) -> Path:
+        with path.open("w+b") as file:
+            write_cabinet(file, group, stopped=self._stopped.is_set)
+        return path
+
+    def later(self, path: Path, group: Sequence[CabSource]) -> Future[Path]:
+        return self._pool.submit(self.packed, path, group)
+
+    def __enter__(self) -> _Packing:
+        return self
+
+    def __exit__(self, kind: object, *rest: object) -> None:
+        if kind is not None:
+            self._stopped.set()
+        self._pool.shutdown(cancel_futures=kind is not None)
+
+
+def _written(
+    target: Path, plan: Plan, composed: Composed, streams: Mapping[str, Path], packing: _Packing
+) -> list[Future[Path]]:
+    """Writes the database; the cabinets that lie beside it, once they are packed."""
     groups: list[list[CabSource]] = [[]]
     whole = sum(one.size for one in composed.contents)
     held = 0
@@ -166,7 +194,7 @@ def _written(target: Path, plan: Plan, composed: Composed, streams: Mapping[str,
         held += one.size
     tables = dict(composed.tables)
     tables["Media"] = []
-    beside: list[Path] = []
+    beside: list[Future[Path]] = []
     last = 0
     with tempfile.TemporaryDirectory(prefix="yendo-form-", dir=target.parent) as place:
         writer = DatabaseWriter(code_page=_code_page(tables), summary=_summary(plan, composed))
@@ -175,14 +203,11 @@ def _written(target: Path, plan: Plan, composed: Composed, streams: Mapping[str,
         for number, group in enumerate(groups, 1):
             name = f"files{number}.cab"
             path = Path(place) / name if whole <= EMBEDDED else target.parent / name
-            if group:
-                with path.open("w+b") as file:
-                    write_cabinet(file, group)
             last += len(group)
             if group and whole <= EMBEDDED:
-                writer.stream(name, path)
+                writer.stream(name, packing.packed(path, group))
             elif group:
-                beside.append(path)
+                beside.append(packing.later(path, group))
             cabinet = None if not group else f"#{name}" if whole <= EMBEDDED else name
             tables["Media"].append((number, last, None, cabinet, None, None))
         for name, rows in tables.items():
@@ -269,8 +294,10 @@ def form_plan(
     if asked := {**given, **when}:
         document["when"] = asked
     media = tomlkit.aot()
-    for path in files:
-        values = {"file": path.name, "sha256": digest.of_file(path), "size": path.stat().st_size}
+    with ThreadPoolExecutor() as pool:
+        hashes = list(pool.map(digest.of_file, files))
+    for path, sha256 in zip(files, hashes, strict=True):
+        values = {"file": path.name, "sha256": sha256, "size": path.stat().st_size}
         media.append(tomlkit.item({**values, "origin": origin}))
     document["media"] = media
     for name, value in more.items():
