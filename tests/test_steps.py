@@ -170,6 +170,20 @@ STORE = (
 LACKING = ("schtasks", "netsh", "pnputil", "dism", "logoff", "shutdown")
 
 
+# In the place of the system's own modules for app packages: it writes down how it was called, and does nothing.
+APPX = """
+function Get-AppxPackage([switch]$AllUsers, [string]$Name) { if (-not $AllUsers) { throw 'for one person' }; return $Name }
+function Remove-AppxPackage {
+    [CmdletBinding()] param([Parameter(ValueFromPipeline)][string]$Package, [switch]$AllUsers)
+    process {
+        if (-not $AllUsers) { throw 'for one person' }
+        [IO.File]::AppendAllText('C:\\standin.log', [Environment]::CommandLine.Replace('powershell.dll', 'powershell.exe') + "`r`n")
+    }
+}
+"""
+MODULE = r"C:\windows\system32\WindowsPowerShell\v1.0\Modules\Appx\Appx.psm1"
+
+
 def put_stand_ins(real: Any, program: Path, names: tuple[str, ...] = LACKING) -> None:
     """Puts the stand-in in the place of system programs."""
     for name in names:
@@ -190,6 +204,8 @@ def test_programs_that_the_layer_lacks_are_called_as_the_simulation_calls_them(
     with shell_wine.fresh() as real:
         real.bring(stock, FOLDER)
         put_stand_ins(real, stand_in)
+        real.host(MODULE).parent.mkdir(parents=True)
+        real.host(MODULE).write_bytes(APPX.encode())
         real.write(
             r"C:\shell.bat",
             b'start "" explorer.exe /desktop=tide,800x600\r\n'

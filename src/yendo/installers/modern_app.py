@@ -122,6 +122,31 @@ def family_name(manifest: AppManifest) -> str:
     return f"{manifest.identity.name}_{manifest.identity.publisher_id}"
 
 
+def from_people(name: str) -> str:
+    """The command line that takes an app away from everybody who has it already, whatever version they have by now.
+
+    Taking it out of what is provided leaves it with them. Source: the documentation of Remove-AppxPackage (AllUsers,
+    from Windows 10 1709 on). Raises Unreadable where the name is none that a package may have: it stands in a command.
+    """
+    if not NAME.fullmatch(name):
+        raise Unreadable(f"{name!r} is no name of an app package")
+    return (
+        'powershell.exe -NoProfile -NonInteractive -Command "'
+        f"Get-AppxPackage -AllUsers -Name '{name}' | Remove-AppxPackage -AllUsers -ErrorAction Stop\""
+    )
+
+
+def barred(family: str) -> str:
+    """The key below HKLM by which Windows keeps in mind that somebody took an app away, and does not bring it again.
+
+    Source: the documentation of provisioned apps, "Deprovisioned".
+    """
+    return rf"SOFTWARE\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Deprovisioned\{family}"
+
+
+NAME = re.compile(r"[-.A-Za-z0-9]{3,50}")  # Source: the manifest's schema, ST_PackageName
+
+
 def _silent(name: str, full_name: str, needs: list[str], where: Evidence) -> Silent:
     """By the system's own program, for everybody: existing people and those to come.
 

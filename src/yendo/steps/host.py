@@ -245,6 +245,13 @@ class Host:
         self.session.set_value(hive, view, key, name, whole)
         return True
 
+    def drop_keys(self, hive: str, view: str, key: str) -> None:
+        """Takes a key away with all below it; its values can be put back."""
+        for inner in sorted(self.session.keys_below(hive, view, key), key=lambda name: (-name.count("\\"), name)):
+            for name in self.session.values_of(hive, view, inner):
+                self.set_value(hive, view, inner, name, None)
+            self.session.drop_key(hive, view, inner)
+
     def keys(self, hive: str, view: str, key: str) -> None:
         if not key or self.session.has_key(hive, view, key):
             return

@@ -1,1 +1,5 @@
-function Step-Msix($Step) { return Invoke-CommandLine $Step }
+function Step-Msix($Step) {
+    Remove-Tree 'HKLM' '64' $Step['barred']
+    Add-Record 'U' $Step['people']
+    return Invoke-CommandLine $Step
+}

@@ -18,7 +18,8 @@ if TYPE_CHECKING:
 
 
 class MsixStep(Step, tag="msix", frozen=True, kw_only=True):
-    """Provides a modern app package to every user of the machine, those to come too.
+    """Provides a modern app package to every user of the machine, those to come too. What bars it since somebody took
+    it away is lifted; taken back, it goes from everybody who has it as well.
 
     ``needs`` are packages that it depends on.
     """
@@ -34,14 +35,20 @@ class MsixKind(Kind):
 
     def resolve(self, step: MsixStep, at: At) -> Action:
         needs = "".join(f' /dependencypackagepath:"{packaged("media/" + name)}"' for name in step.needs)
-        name = app_package.identity(below(at.base, f"media/{step.media}", "media")).full_name
+        identity = app_package.identity(below(at.base, f"media/{step.media}", "media"))
+        family, full = f"{identity.name}_{identity.publisher_id}", identity.full_name
+        try:
+            people = modern_app.from_people(identity.name)
+        except Unreadable as error:
+            raise Usage(f"{step.media}: {error}") from error
         return Action(
             "msix",
             f"provide {step.media}",
             "dism.exe /online /quiet /norestart /add-provisionedappxpackage "
             f'/packagepath:"{packaged("media/" + step.media)}"{needs} /skiplicense',
             codes={"0": "done", "3010": "restart"},
-            reverse=f"dism.exe /online /quiet /norestart /remove-provisionedappxpackage /packagename:{name}",
+            reverse=f"dism.exe /online /quiet /norestart /remove-provisionedappxpackage /packagename:{full}",
+            data={"people": people, "barred": modern_app.barred(family)},
         )
 
     def mistakes(self, step: MsixStep, at: At) -> Iterator[tuple[str, str, str]]:
@@ -64,6 +71,9 @@ class MsixKind(Kind):
                 yield "needs", words, "bring a later one"
 
     def perform(self, action: Action, host: Host) -> Result:
+        if "barred" in action.data:  # a package built by an earlier version has it not
+            host.drop_keys("HKLM", "64", action.data["barred"])
+            host.remember("U", action.data["people"])
         return run_or_assume(action, host)
 
 

@@ -162,10 +162,7 @@ class RegistryKind(Kind):
     def _one(self, item: dict[str, Any], hive: str, key: str, host: Host) -> None:
         view = item["view"]
         if item["delete_key"]:
-            for inner in sorted(host.session.keys_below(hive, view, key), key=lambda name: (-name.count("\\"), name)):
-                for name in host.session.values_of(hive, view, inner):
-                    host.set_value(hive, view, inner, name, None)
-                host.session.drop_key(hive, view, inner)
+            host.drop_keys(hive, view, key)
             host.tell(events.Changed("deleted", f"{hive}\\{key}"))
         for name in item["delete"]:
             if host.set_value(hive, view, key, name, None):

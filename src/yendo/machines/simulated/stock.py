@@ -13,6 +13,7 @@ from yendo.effects.things import Part
 from yendo.formats.app_package import AppIdentity
 from yendo.machines.protocol import Ran
 
+_FROM_PEOPLE = re.compile(r"Get-AppxPackage -AllUsers -Name '[^']+' \| Remove-AppxPackage -AllUsers")
 _WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|(\S+)')
 _NOT_FOUND, _NO_SOURCE = (
     2,
@@ -54,6 +55,8 @@ def run(line: str, state: State, files: Files) -> Ran | None:
     if name == "pnputil":
         code, output = _pnputil(parts[1:], state, files)
         return Ran(code, output, 0.0)
+    if name == "powershell" and _FROM_PEOPLE.search(line):
+        return Ran(0, "", 0.0)  # nobody logs on between, so nobody has an app of his own
     return Ran(program(parts[1:], state, files), "", 0.0) if program else None
 
 
