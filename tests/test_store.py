@@ -15,7 +15,7 @@ import pytest
 from conftest import Yendo, missing, parsed
 
 from yendo.errors import Unreadable, Usage
-from yendo.installers import images
+from yendo.installers import holders, images
 from yendo.plan import read
 from yendo.store import Store
 from yendo.store.store import GRACE
@@ -215,7 +215,7 @@ def test_only_what_is_needed_is_taken_out(tmp_path: Path, yendo: Yendo) -> None:
     made = specimen.ours(folder)
     assert tables
     (folder / "film.dat").write_bytes(os.urandom(1 << 20))
-    with images.opened(image(folder, tmp_path / "x.iso", "-J"), made.name) as (installer, origin):
+    with holders.opened(image(folder, tmp_path / "x.iso", "-J"), made.name) as (installer, origin):
         assert installer.read_bytes() == made.read_bytes() and "x.iso" in origin
         assert [path.name for path in installer.parent.iterdir()] == [made.name]
 

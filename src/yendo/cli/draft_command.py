@@ -35,7 +35,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a transform or patch that goes onto it (again for more)",
     )
     parser.add_argument(
-        "--inside", metavar="PATH", help="which installer is meant, where SOURCE is a disc image (.iso)"
+        "--inside", metavar="PATH", help="which installer is meant, where SOURCE is a disc image or an archive"
     )
     parser.add_argument(
         "--files",
@@ -73,20 +73,20 @@ def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.draft import draft, proposing
     from yendo.errors import Usage
-    from yendo.installers import images
+    from yendo.installers import holders
 
     if not options.sources and not options.files:
         raise Usage("name what the package is made of: yendo draft FOLDER INSTALLER, or yendo draft FOLDER --files DIR")
     if options.to and not options.files:
         raise Usage("--to goes with --files; for an installer, say in plan.toml where extra files belong")
     if options.inside and len(options.sources) != 1:
-        raise Usage("--inside goes with one disc image")
+        raise Usage("--inside goes with one disc image or archive")
     for path in options.files:
         if not path.is_dir():
             raise Usage(f"{path} is no folder")
     known = proposing.Known(options.silent, options.uninstall)
     first, *more = options.sources or [None]
-    with images.opened(first, options.inside) if first else nullcontext((None, "")) as (installer, origin):
+    with holders.opened(first, options.inside) if first else nullcontext((None, "")) as (installer, origin):
         drafted = draft.from_sources(
             options.folder,
             [*([installer] if installer else []), *more, *options.files],
@@ -132,7 +132,8 @@ def run(options: argparse.Namespace) -> int:
             show.grid(out, [tuple(default.split(": ", 1)) for default in drafted.defaults], styles=("dim",))
         folder = show.clean(options.folder)
         if drafted.to_try:
-            name = f"yendo try {show.clean(_to_try(options.sources))} --into {folder}"
+            setup = options.folder / "media" / origin.rpartition("/")[2] if origin else _to_try(options.sources)
+            name = f"yendo try {show.clean(setup)} --into {folder}"
             out.print(
                 f"\n[dim]next:[/dim] {name}, since only a run can answer some of this; then yendo decide {folder}"
             )

@@ -19,6 +19,7 @@ if TYPE_CHECKING:
 
     from yendo.drivers.inside import DriversInside
     from yendo.installers.account import Content, InstallerAccount
+    from yendo.installers.images import Holder
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -68,7 +69,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
-    from yendo.installers import images
+    from yendo.installers import holders
 
     if _is_driver(options):
         from yendo.cli import drivers_report
@@ -80,8 +81,9 @@ def run(options: argparse.Namespace) -> int:
         return mac_report.run(options)
     if options.file.is_dir():
         return _folder(options)
-    if images.is_image(options.file):
-        return _image(options)
+    with holders.holder_of(options.file) as holder:
+        if holder is not None and not (options.extract and holder.what != "disc image"):
+            return _held(options, holder)
     if options.extract or options.icon:
         return _write(options)
     if options.script:
@@ -127,26 +129,32 @@ def _folder(options: argparse.Namespace) -> int:
         return drivers_report.run(options)
 
 
-def _image(options: argparse.Namespace) -> int:
-    """A disc image: which installers are in it, and with ``--contents`` every file."""
+def _held(options: argparse.Namespace, holder: Holder) -> int:
+    """A disc image or an archive: which installers are in it, and with ``--contents`` every file."""
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.installers.images import DiscImage
 
     if options.extract or options.icon or options.script:
         raise Usage(
-            f"{options.file.name} is a disc image: yendo draft FOLDER {options.file.name} --inside PATH takes an "
+            f"{options.file.name} is a {holder.what}: yendo draft FOLDER {options.file.name} --inside PATH takes an "
             "installer out with what it needs"
         )
-    with DiscImage(options.file) as image:
-        found, installers = image.entries(), image.installers()
+    found, installers = holder.entries(), holder.installers()
     if options.json:
-        show.emit({"schema": "yendo.image/1", "file": options.file.name, "files": found, "installers": installers})
+        show.emit(
+            {
+                "schema": "yendo.image/1",
+                "kind": holder.what,
+                "file": options.file.name,
+                "files": found,
+                "installers": installers,
+            }
+        )
     elif not options.quiet:
         out = show.console()
         total = show.size(sum(entry.size for entry in found))
         out.print(
-            f"[bold]{show.clean(options.file.name)}[/bold], a disc image with {show.counted(len(found), 'file')}, "
+            f"[bold]{show.clean(options.file.name)}[/bold], a {holder.what} with {show.counted(len(found), 'file')}, "
             f"{total}"
         )
         show.section(out, "Installers in it")
@@ -164,6 +172,9 @@ def _image(options: argparse.Namespace) -> int:
                 f"\n[dim]next:[/dim] yendo draft FOLDER {show.clean(options.file)} --inside "
                 f"{show.clean(installers[0].path)}"
             )
+        elif not options.contents:
+            more = "" if holder.what == "disc image" else "; --extract DIR takes them out"
+            out.print(f"\n[dim]next:[/dim] yendo read {show.clean(options.file)} --contents lists its files{more}")
     return 0
 
 

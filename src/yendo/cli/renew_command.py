@@ -41,7 +41,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a transform or patch that goes onto it",
     )
     parser.add_argument(
-        "--inside", metavar="PATH", help="which installer is meant, where INSTALLER is a disc image (.iso)"
+        "--inside", metavar="PATH", help="which installer is meant, where INSTALLER is a disc image or an archive"
     )
     parser.add_argument(
         "--old",
@@ -73,7 +73,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.installers import images
+    from yendo.installers import holders
     from yendo.renew.renew import renew
 
     if options.prove and options.dry_run:
@@ -85,7 +85,7 @@ def run(options: argparse.Namespace) -> int:
         store = opened(options.store, options.folder)
     with (
         show.working("renewing", quiet=options.quiet or options.json),
-        images.opened(options.installer, options.inside) as (installer, origin),
+        holders.opened(options.installer, options.inside) as (installer, origin),
     ):
         found = renew(
             options.folder,

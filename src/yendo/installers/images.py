@@ -7,14 +7,13 @@ from __future__ import annotations
 
 import contextlib
 import io
-import tempfile
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, Protocol
 
 import msgspec
 
-from yendo import atomic, digest
+from yendo import atomic
 from yendo.errors import NotCovered, Unreadable, Usage
 
 MAX_ENTRIES, MAX_DEPTH = 50_000, 32
@@ -53,7 +52,7 @@ class DiscImage:
     def __init__(self, path: Path) -> None:
         import pycdlib
 
-        self.path, self._iso = path, pycdlib.PyCdlib()
+        self.path, self.what, self._iso = path, "disc image", pycdlib.PyCdlib()
         try:
             self._iso.open(str(path))
         except (
@@ -145,93 +144,38 @@ class DiscImage:
 
     def installers(self) -> list[ImageEntry]:
         """The files that are installers by their content."""
-        from yendo.installers import recognise
+        return installers_in(self)
 
-        found = []
-        for entry in self.entries():
-            if entry.path.lower().endswith((".msi", ".exe", ".msix", ".msp", ".appx")):
-                family: str | None
-                try:
-                    family = recognise.family_of(io.BytesIO(self.head(entry.path, 4 << 20)), entry.path)
-                except (Unreadable, NotCovered, Usage):
-                    family = "msi" if entry.path.lower().endswith(".msi") else None
-                found.append(ImageEntry(entry.path, entry.size, family))
-        return found
+
+class Holder(Protocol):
+    """What files lie in: a disc image, an archive."""
+
+    path: Path
+    what: str
+
+    def entries(self) -> list[ImageEntry]: ...
+
+    def head(self, path: str, count: int = 1 << 16) -> bytes: ...
+
+    def installers(self) -> list[ImageEntry]: ...
+
+
+def installers_in(holder: Holder) -> list[ImageEntry]:
+    """The files in an image or archive that are installers by their content. Raises Unreadable, NotCovered."""
+    from yendo.installers import recognise
+
+    found = []
+    for entry in holder.entries():
+        if entry.path.lower().endswith((".msi", ".exe", ".msix", ".msp", ".appx")):
+            family: str | None
+            try:
+                family = recognise.family_of(io.BytesIO(holder.head(entry.path, 4 << 20)), entry.path)
+            except (Unreadable, NotCovered, Usage):
+                family = "msi" if entry.path.lower().endswith(".msi") else None
+            found.append(ImageEntry(entry.path, entry.size, family))
+    return found
 
 
 def _length(child: Any) -> int:
     get = getattr(child, "get_data_length", None)
     return int(get() if get else child.get_size() if hasattr(child, "get_size") else 0)
-
-
-@contextlib.contextmanager
-def opened(path: Path, inside: str | None = None) -> Iterator[tuple[Path, str]]:
-    """An installer as a file, and where it came from: itself, or ``inside`` an image, taken out with what it needs
-    beside it.
-
-    Raises Usage where it is not clear which one is meant, Unreadable.
-    """
-    if not is_image(path):
-        if inside:
-            raise Usage(f"{path.name} is no disc image, so nothing lies inside it")
-        yield path, ""
-        return
-    with DiscImage(path) as image, tempfile.TemporaryDirectory(prefix="yendo-image-") as folder:
-        name = _meant(image, inside)
-        top = Path(folder)
-        root = name.rpartition("/")[0]
-        # empty stand-ins show the installer what lies beside it; only what it names is then really taken out
-        beside = [entry for entry in image.entries() if not root or entry.path.startswith(root + "/")]
-        for entry in beside:
-            target = top / entry.path
-            target.parent.mkdir(parents=True, exist_ok=True)
-            with target.open("wb") as file:
-                file.truncate(entry.size)
-        wanted = {name, *_needed(image, name, top)}
-        for entry in beside:
-            if entry.path not in wanted:
-                (top / entry.path).unlink()
-            elif entry.path != name:  # which is there already, to be read
-                image.extract(entry.path, top / entry.path)
-        yield top / name, f"{path.name} (SHA-256 {digest.of_file(path)[:16]}…), {name}"
-
-
-def _meant(image: DiscImage, inside: str | None) -> str:
-    if inside:
-        exact = [
-            entry.path
-            for entry in image.entries()
-            if entry.path.lower() == inside.replace("\\", "/").lstrip("/").lower()
-        ]
-        if exact:
-            return exact[0]
-    found = image.installers()  # looks into every one of them
-    if inside:
-        raise Usage(
-            f"{image.path.name} has no file {inside}; its installers: "
-            f"{', '.join(entry.path for entry in found) or 'none'}"
-        )
-    if len(found) != 1:
-        raise Usage(
-            f"{image.path.name} holds {len(found)} installers; say which by --inside: "
-            f"{', '.join(entry.path for entry in found)}"
-        )
-    return found[0].path
-
-
-def _needed(image: DiscImage, name: str, top: Path) -> list[str]:
-    """What an installer database names beside itself."""
-    from yendo.installers import recognise
-
-    image.extract(name, top / name)
-    try:
-        account = recognise.read(top / name)
-    except (Unreadable, NotCovered):
-        return []
-    media = account.payload.media if account.payload else ()
-    folder = (top / name).parent
-    return [
-        (folder / medium.path).relative_to(top).as_posix()
-        for medium in media
-        if medium.kind != "embedded" and medium.path
-    ]

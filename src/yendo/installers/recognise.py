@@ -44,6 +44,11 @@ def read(path: Path, *, verify: bool = False) -> InstallerAccount:
             f"{path.name} is a package for macOS: yendo read looks it over; drafting, building and proving one is not "
             "there yet"
         )
+    if family.endswith(" archive"):
+        raise NotCovered(
+            f"{path.name} is a {family}: yendo read lists the installers in it, and yendo draft FOLDER {path.name} "
+            "takes one out with what lies beside it"
+        )
     raise NotCovered(
         f"{path.name} is of family {family}, which this version recognises and does not read; it reads installer "
         "databases, setup programs and modern app packages"
