@@ -74,6 +74,8 @@ def test_written_and_read_again(draw: st.DataObject, names: list[str]) -> None:
 @given(st.binary(max_size=200))
 def test_what_is_no_line_of_ours_is_passed_over(data: bytes) -> None:
     assert events.read(data) == ()
+    begun = b'{"v":1,"time":"","verb":"install","step":1,"event":"'
+    assert events.read(begun + b"\xc7" + data.replace(b"\n", b"")) == ()
 
 
 def test_a_later_form_is_not_guessed_at() -> None:

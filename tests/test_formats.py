@@ -438,3 +438,12 @@ def test_program_version() -> None:
     assert pe.read(PROGRAMS / "lantern-6.2.1.exe") == pe.Program("x64", "6.2.1.0")
     with pytest.raises(Unreadable):
         pe.read(PROGRAMS / "lantern.c")
+
+
+def test_an_ini_line_that_goes_on_one_without_a_value() -> None:
+    """What a machine holds is no file of ours: such a one ended the picture of the machine, and with it the proof."""
+    from yendo.machines.contents import ini_values
+
+    whole = b"[site]\nname = quay\nbare\n   goes on\n"
+    assert list(ini_values("C:\\a.ini", whole)) == []
+    assert [one.key for one in ini_values("C:\\a.ini", b"[site]\nname = quay\nbare\n")] == ["name", "bare"]

@@ -120,6 +120,59 @@ def patch(data: bytes) -> None:
             str(family)
 
 
+def transform(data: bytes) -> None:
+    """A transform, laid over a database that it was made for."""
+    from yendo.formats.msi import Database
+    from yendo.formats.msi import transform as form
+
+    with Database(io.BytesIO(_samples()["small.msi"])) as base, tempfile.NamedTemporaryFile(suffix=".mst") as file:
+        file.write(data)
+        file.flush()
+        found = form.read(Path(file.name), base)
+        for stream in found.streams.values():
+            if stream.size < MAX_INPUT:
+                stream.read()
+        len(found)
+
+
+def _transforms() -> list[bytes]:
+    from yendo.formats.msi import Database
+    from yendo.formats.msi import transform as form
+    from yendo.installers.msi import intent
+    from yendo.terms.changes import PropertyChange
+
+    with Database(io.BytesIO(_samples()["small.msi"])) as base:
+        out = io.BytesIO()
+        form.write(intent.transform_for(base, [PropertyChange(name="TIDE", value="low")], Path), out)
+    return [out.getvalue()]
+
+
+def told_events(data: bytes) -> None:
+    from yendo.terms import events
+
+    events.texts(events.read(data))
+    events.read_since(data[: len(data) // 2], data)
+
+
+def answer_file(data: bytes) -> None:
+    from yendo.installers import answers_exe
+
+    answers_exe.read_answers(data.decode("utf-8", "replace"))
+
+
+def reg_file(data: bytes) -> None:
+    """A vendor's registry file, as a step imports it."""
+    from yendo.steps import registry
+
+    registry.imported(registry.text_of(data))
+
+
+def machines_file(path: Path) -> None:
+    from yendo.machines import addresses
+
+    addresses.read(path)
+
+
 def cabinet(data: bytes) -> None:
     from yendo.formats import cab
 
@@ -532,6 +585,11 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "plan": (plan, _toml),
     "house-file": (_file("house.toml", _house), _toml),
     "suite-file": (_file("suite.toml", _suite), _toml),
+    "transform": (transform, _transforms),
+    "events": (told_events, lambda: [b'{"v":1,"time":"2026-01-01T00:00:00Z","verb":"install","step":1,"event":"step-began","data":{"number":1,"title":"x"},"text":"step 1: x"}\n']),
+    "answer-file": (answer_file, lambda: [b"[Application]\nName=Tide\nVersion=1.0\nCompany=Tidewell\n[{A-B}-DlgOrder]\nDlg0={A-B}-SdWelcome-0\nCount=1\n[{A-B}-SdWelcome-0]\nResult=1\n[ResponseResult]\nResultCode=0\n"]),
+    "reg-file": (reg_file, lambda: [b'Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\Software\\Tide]\r\n@="x"\r\n"n"=dword:00000001\r\n"m"=hex(7):61,00,00,00,\\\r\n  00,00\r\n"gone"=-\r\n[-HKEY_CURRENT_USER\\Software\\Old]\r\n', '\ufeffWindows Registry Editor Version 5.00\r\n[HKEY_CURRENT_USER\\A]\r\n"a"="b"\r\n'.encode("utf-16-le")]),
+    "machines-file": (_file("machines.toml", machines_file), lambda: [b'[quay]\nhost = "quay.example"\nuser = "prover"\nkey = "id"\nrevert = ["put", "back"]\n']),
     "manifest": (_file("manifest.json", _manifest), _json),
     "workspace-records": (_file("x.json", _workspace_records), _json),
     "journal": (journal, lambda: [b"begin\tinstall\tx\r\nstep\t1\r\ndone\t1\tdone\t0\r\nundo\t23\r\nend\t0\r\n"]),
@@ -547,6 +605,7 @@ PROMISED: dict[str, tuple[type[BaseException], ...]] = {
     "edits": (ValueError,),
     "link": (ValueError,),
     "registrar": (ValueError,),
+    "reg-file": (ValueError,),
     "ledger": (ValueError,),
     "recording": (msgspec.MsgspecError, UnicodeDecodeError),
 }

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from configparser import RawConfigParser
+from configparser import ParsingError, RawConfigParser
 
 
 class IniParser(RawConfigParser):
@@ -10,3 +10,10 @@ class IniParser(RawConfigParser):
 
     def optionxform(self, optionstr: str) -> str:
         return optionstr
+
+    def read_string(self, string: str, source: str = "<string>") -> None:
+        """Raises ParsingError also where a line goes on another that has no value, which ends in the library."""
+        try:
+            super().read_string(string, source)
+        except AttributeError as error:
+            raise ParsingError(source) from error

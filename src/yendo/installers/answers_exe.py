@@ -541,5 +541,5 @@ def result_of(log: str) -> int | None:
     try:
         parser.read_string(log)
         return int(parser.get("ResponseResult", "ResultCode"))
-    except (configparser.Error, ValueError):
+    except (configparser.Error, ValueError, AttributeError):  # the last where a line goes on one without a value
         return None

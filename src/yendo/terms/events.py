@@ -555,7 +555,7 @@ def read(data: bytes) -> tuple[Event, ...]:
             kind = table().get(line.event) if line.v == VERSION else None
             if kind is not None:
                 found.append(msgspec.convert({**line.data, "event": kind.name()}, kind))
-        except msgspec.MsgspecError:
+        except (msgspec.MsgspecError, UnicodeDecodeError):
             continue
     return tuple(found)
 
