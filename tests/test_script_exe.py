@@ -8,6 +8,7 @@ import random
 import shutil
 import struct
 import subprocess
+import time
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
@@ -502,3 +503,23 @@ def test_every_operation_is_done_or_known_to_do_nothing() -> None:
     from yendo.installers.script_exe.operations import OPERATIONS
 
     assert set(OPERATIONS) - set(DOES) == {1, 5}  # return and call are the interpreter's own
+
+
+def test_words_that_hold_themselves_have_an_end() -> None:
+    """Found by the fuzzer: a word of a language that names itself, and words that double with every level."""
+    from types import SimpleNamespace
+
+    from yendo.installers.script_exe.texts import Texts
+
+    def word(number: int) -> bytes:
+        return bytes([1, number & 0x7F | 0x80, 0x80])
+
+    table, places = bytearray(b"\0"), []
+    for content in (b"x" + word(0), *(word(number + 1) * 20 for number in range(1, 12)), b"end"):
+        places.append(len(table))
+        table += content + b"\0"
+    language = SimpleNamespace(strings=places)
+    texts = Texts(SimpleNamespace(wide=False, strings=bytes(table) + bytes([2, 3]) * 9, languages=[language]))  # type: ignore[arg-type]
+    begun = time.monotonic()
+    assert set(texts.shown(-1)) == {"x"} and len(texts.shown(-1)) < 20
+    assert texts.shown(-2) == "" and time.monotonic() - begun < 2

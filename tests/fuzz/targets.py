@@ -147,6 +147,52 @@ def _transforms() -> list[bytes]:
     return [out.getvalue()]
 
 
+def mac_program(data: bytes) -> None:
+    """A program for macOS, its signature and its pages."""
+    from yendo.formats import mach_o
+    from yendo.installers.judging import judged_message
+
+    for one in mach_o.read(io.BytesIO(data)):
+        if one.signature and one.signature.cms:
+            judged_message(one.signature.cms, one.signature.directory, "x")
+
+
+def _mac_programs() -> list[bytes]:
+    import mac_signing
+
+    thin = mac_signing.signed(mac_signing.program(size=4500), "tide", {1: b"x", 3: b"y"}, entitlements={"a": True})
+    head = struct.pack(">II5I", 0xCAFEBABE, 1, 0x0100000C, 0, 64, len(thin), 6).ljust(64, b"\0")
+    return [thin, head + thin]
+
+
+def mac_bundle(path: Path) -> None:
+    """A bundle's property lists: what it says of itself, and what its seal lists."""
+    import mac_signing
+
+    from yendo.mac import bundles
+
+    data = path.read_bytes()
+    top = mac_signing.bundle(path.parent / "x.app", {"Resources/a.dat": b"a"}) / "Contents"
+    place = top / ("Info.plist" if data[:1] == b"I" else "_CodeSignature/CodeResources")
+    place.write_bytes(data[1:])
+    bundles.read(top.parent)
+
+
+def _mac_lists() -> list[bytes]:
+    import plistlib
+
+    sealed = {
+        "files2": {"Resources/a.dat": {"hash2": bytes(32), "optional": True}, "b": {"symlink": "c"}},
+        "rules2": {"^.*": True, "^a$": {"omit": True, "weight": 9.0}},
+    }
+    known = {"CFBundleExecutable": "lantern", "CFBundleIdentifier": "x", "NSCameraUsageDescription": "y"}
+    return [
+        mark + plistlib.dumps(given, fmt=form)
+        for mark, given in ((b"I", known), (b"S", sealed))
+        for form in (plistlib.FMT_XML, plistlib.FMT_BINARY)
+    ]
+
+
 def told_events(data: bytes) -> None:
     from yendo.terms import events
 
@@ -586,6 +632,8 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "house-file": (_file("house.toml", _house), _toml),
     "suite-file": (_file("suite.toml", _suite), _toml),
     "transform": (transform, _transforms),
+    "mac-program": (mac_program, _mac_programs),
+    "mac-bundle": (_file("x.list", mac_bundle), _mac_lists),
     "events": (told_events, lambda: [b'{"v":1,"time":"2026-01-01T00:00:00Z","verb":"install","step":1,"event":"step-began","data":{"number":1,"title":"x"},"text":"step 1: x"}\n']),
     "answer-file": (answer_file, lambda: [b"[Application]\nName=Tide\nVersion=1.0\nCompany=Tidewell\n[{A-B}-DlgOrder]\nDlg0={A-B}-SdWelcome-0\nCount=1\n[{A-B}-SdWelcome-0]\nResult=1\n[ResponseResult]\nResultCode=0\n"]),
     "reg-file": (reg_file, lambda: [b'Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\Software\\Tide]\r\n@="x"\r\n"n"=dword:00000001\r\n"m"=hex(7):61,00,00,00,\\\r\n  00,00\r\n"gone"=-\r\n[-HKEY_CURRENT_USER\\Software\\Old]\r\n', '\ufeffWindows Registry Editor Version 5.00\r\n[HKEY_CURRENT_USER\\A]\r\n"a"="b"\r\n'.encode("utf-16-le")]),

@@ -1,4 +1,4 @@
-"""``yendo read`` of a package for macOS."""
+"""``yendo read`` of a package, a bundle or a program for macOS."""
 
 from __future__ import annotations
 
@@ -9,10 +9,14 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from yendo.cli import show
-from yendo.mac import reading
-from yendo.mac.package import SCHEMA, MacComponent, MacPackage
+from yendo.mac import bundles, reading
+from yendo.mac.app import SCHEMA as APP_SCHEMA
+from yendo.mac.app import MacApp
+from yendo.mac.package import SCHEMA, MacComponent, MacFinding, MacPackage
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rich.console import Console
 
 MAX_FINDINGS, MAX_ITEMS = 40, 24
@@ -31,6 +35,62 @@ def run(options: argparse.Namespace) -> int:
     elif not options.quiet:
         _print(show.console(), found, options)
     return 0
+
+
+def run_app(options: argparse.Namespace) -> int:
+    """A bundle, or a program by itself."""
+    found = bundles.read(options.file) if options.file.is_dir() else bundles.program(options.file)
+    if options.json:
+        show.emit({"schema": APP_SCHEMA, **msgspec.to_builtins(found)})
+    elif not options.quiet:
+        _app(show.console(), found, everything=options.contents)
+    return 0
+
+
+def _app(out: Console, found: MacApp, *, everything: bool) -> None:
+    version = found.version or found.build
+    out.print(f"[bold]{show.clean(found.name)} {show.clean(version)}[/bold]".replace(" [/bold]", "[/bold]"))
+    main = found.code[0] if found.code else None
+    sealed = {"none": "not sealed", "whole": "every file is as it was sealed", "broken": "NOT AS IT WAS SEALED"}
+    show.grid(
+        out,
+        [
+            ("identifier", found.identifier or "none"),
+            *([("build", found.build)] if found.build and found.build != version else []),
+            ("for", ", ".join(main.processors) if main else "no program in it"),
+            ("oldest", f"macOS {found.oldest}" if found.oldest else "not stated"),
+            *([("signed", main.words)] if main else []),
+            *([("team", main.team)] if main and main.team else []),
+            *([("chain", " < ".join(main.chain))] if main and len(main.chain) > 1 else []),
+            *([("seal", sealed[found.sealed])] if found.file.endswith(".app") else []),
+            *([("notary", "a ticket is stapled on")] if found.ticket else []),
+        ],
+        styles=("dim",),
+    )
+    if len(found.code) > 1:
+        show.section(out, f"Programs and libraries in it: {len(found.code) - 1}")
+        rows = [(one.path, ", ".join(one.processors), one.words) for one in found.code[1:]]
+        show.grid(out, rows if everything else rows[:MAX_ITEMS], styles=(None, "dim", "dim"))
+        if len(rows) > MAX_ITEMS and not everything:
+            out.print(f"  [dim]and {len(rows) - MAX_ITEMS} more (--contents lists them)[/dim]")
+    if found.asks:
+        show.section(out, "What has to be allowed")
+        show.grid(out, found.asks, styles=("cyan", "dim"))
+    _findings(out, found.findings)
+    out.print("\n[dim]next:[/dim] Yendo reads programs for macOS; it does not build or prove packages of them yet")
+
+
+def _findings(out: Console, findings: Sequence[MacFinding]) -> None:
+    if not findings:
+        return
+    counts: Counter[str] = Counter(finding.level for finding in findings)
+    words = ", ".join(show.counted(counts[level], level) for level in ("error", "warning", "note") if counts[level])
+    show.section(out, f"Findings: {words}")
+    for finding in findings[:MAX_FINDINGS]:
+        where = f"{finding.where}: " if finding.where else ""
+        show.finding(out, finding.level, where + finding.what, finding.advice, finding.id)
+    if len(findings) > MAX_FINDINGS:
+        out.print(f"  [dim]and {len(findings) - MAX_FINDINGS} more (--json has them all)[/dim]")
 
 
 def _print(out: Console, found: MacPackage, options: argparse.Namespace) -> None:
@@ -53,15 +113,7 @@ def _print(out: Console, found: MacPackage, options: argparse.Namespace) -> None
         show.section(out, "Choices")
         rows = [(one.identifier, one.title, ", ".join(one.packages), one.selected) for one in found.choices]
         show.grid(out, rows, heads=("", "", "installs", "selected"), styles=("cyan", None, None, "dim"))
-    if found.findings:
-        counts: Counter[str] = Counter(finding.level for finding in found.findings)
-        words = ", ".join(show.counted(counts[level], level) for level in ("error", "warning", "note") if counts[level])
-        show.section(out, f"Findings: {words}")
-        for finding in found.findings[:MAX_FINDINGS]:
-            where = f"{finding.where}: " if finding.where else ""
-            show.finding(out, finding.level, where + finding.what, finding.advice, finding.id)
-        if len(found.findings) > MAX_FINDINGS:
-            out.print(f"  [dim]and {len(found.findings) - MAX_FINDINGS} more (--json has them all)[/dim]")
+    _findings(out, found.findings)
     scripts = any(component.scripts for component in found.components)
     more = "yendo read --script shows its scripts; " if scripts else ""
     out.print(f"\n[dim]next:[/dim] {more}Yendo reads packages for macOS; it does not build or prove them yet")

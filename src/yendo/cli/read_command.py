@@ -79,6 +79,10 @@ def run(options: argparse.Namespace) -> int:
         from yendo.cli import mac_report
 
         return mac_report.run(options)
+    if _is_mac_code(options.file):
+        from yendo.cli import mac_report
+
+        return mac_report.run_app(options)
     if options.file.is_dir():
         return _folder(options)
     with holders.holder_of(options.file) as holder:
@@ -104,6 +108,16 @@ def _is_flat_package(path: Path) -> bool:
         return False
     with path.open("rb") as file:
         return file.read(4) == b"xar!"
+
+
+def _is_mac_code(path: Path) -> bool:
+    """A bundle or a program for macOS, by the first bytes; looked at here for the same reason."""
+    from yendo.formats import mach_o
+
+    if not path.is_file():
+        return (path / "Contents" / "Info.plist").is_file()
+    with path.open("rb") as file:
+        return mach_o.is_program(file.read(8))
 
 
 def _is_driver(options: argparse.Namespace) -> bool:

@@ -21,7 +21,7 @@ from yendo.evidence import BlindSpot, Evidence
 from yendo.facts import systems
 from yendo.facts.surroundings import MENU, Surroundings
 from yendo.formats.script_exe import Instruction, ScriptExe
-from yendo.installers.script_exe.texts import Shell, Texts, Variable, Worded
+from yendo.installers.script_exe.texts import Nested, Shell, Texts, Variable, Worded
 
 MAX_STEPS, MAX_CALLS, MAX_TEXT, MAX_STACK = 400_000, 200, 8192, 4096
 OPEN, CLOSE = "\ue000", "\ue001"  # round the name of something unknown inside a text
@@ -163,6 +163,9 @@ class ScriptRun:
     # --- texts ------------------------------------------------------------------------------------
 
     def text(self, operand: int) -> str:
+        return self._text(operand, Nested())
+
+    def _text(self, operand: int, nested: Nested) -> str:
         out = ""
         for part in self.texts.parts(operand):
             match part:
@@ -171,7 +174,8 @@ class ScriptRun:
                 case Shell(mine, everyone):
                     out += self.shell(mine, everyone)
                 case Worded(number):
-                    out += self.text(-number - 1) if len(out) < MAX_TEXT else ""
+                    with nested as deeper:
+                        out += self._text(-number - 1, nested) if deeper and len(out) < MAX_TEXT else ""
                 case _:
                     out += part
             if len(out) > MAX_TEXT:

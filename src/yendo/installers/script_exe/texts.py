@@ -39,6 +39,24 @@ def variable_name(number: int) -> str:
     return "$" + (_NAMES[number] if 0 <= number < USER else f"own{number - USER}")
 
 
+class Nested:
+    """How deep words lie in words, and how many in one text: words that hold themselves would have no end."""
+
+    MOST_DEEP, MOST = 8, 1000
+
+    def __init__(self) -> None:
+        self._deep = self._count = 0
+
+    def __enter__(self) -> bool:
+        """Whether what is inside is to be looked at."""
+        self._deep += 1
+        self._count += 1
+        return self._deep <= self.MOST_DEEP and self._count <= self.MOST
+
+    def __exit__(self, *_: object) -> None:
+        self._deep -= 1
+
+
 class Texts:
     """Strings by the numbers that operands hold: positive ones are places in the table, negative ones words of a
     language.
@@ -138,6 +156,9 @@ class Texts:
 
     def shown(self, operand: int) -> str:
         """A string for a person: variables by name, folders by number, words of the first language."""
+        return self._shown(operand, Nested())
+
+    def _shown(self, operand: int, nested: Nested) -> str:
         out = ""
         for part in self.parts(operand):
             match part:
@@ -146,11 +167,9 @@ class Texts:
                 case Shell(mine, everyone):
                     out += "$<folder>" if mine & 0x80 else f"$<folder {mine}/{everyone}>"
                 case Worded(number):
-                    out += (
-                        self.shown(-number - 1)
-                        if number < 4096 and (self.language is None or number < len(self.language.strings))
-                        else ""
-                    )
+                    if number < 4096 and (self.language is None or number < len(self.language.strings)):
+                        with nested as deeper:
+                            out += self._shown(-number - 1, nested) if deeper else ""
                 case _:
                     out += part
         return out
