@@ -193,6 +193,38 @@ def _mac_lists() -> list[bytes]:
     ]
 
 
+def mac_image(data: bytes) -> None:
+    """A disk image for macOS: its list of pieces, its volume, a few of its files."""
+    from yendo.formats import hfs_plus, udif
+
+    file: Any = io.BytesIO(data)
+    start = 0
+    if udif.is_image(file):
+        file = udif.DiskImage(file)
+        file.read(1 << 20)
+        start = next((one.start for one in file.partitions), 0)
+    volume = hfs_plus.HfsPlus(file, start)
+    for item in volume.items()[:20]:
+        if item.kind != "folder" and item.size < 1 << 20:
+            volume.open(item).read()
+
+
+def _mac_images() -> list[bytes]:
+    import shutil
+
+    import mac_images
+
+    found = [mac_images.image(bytes(4096))]
+    if shutil.which("xorriso"):
+        with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
+            top = Path(folder, "x")
+            (top / "a").mkdir(parents=True)
+            (top / "a" / "tide.txt").write_bytes(b"tide" * 100)
+            volume = mac_images.volume(top, Path(folder, "x.iso"))
+        found += [volume[:MAX_INPUT], mac_images.image(volume), mac_images.image(volume, "raw")[-MAX_INPUT:]]
+    return found
+
+
 def told_events(data: bytes) -> None:
     from yendo.terms import events
 
@@ -634,6 +666,7 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "transform": (transform, _transforms),
     "mac-program": (mac_program, _mac_programs),
     "mac-bundle": (_file("x.list", mac_bundle), _mac_lists),
+    "mac-image": (mac_image, _mac_images),
     "events": (told_events, lambda: [b'{"v":1,"time":"2026-01-01T00:00:00Z","verb":"install","step":1,"event":"step-began","data":{"number":1,"title":"x"},"text":"step 1: x"}\n']),
     "answer-file": (answer_file, lambda: [b"[Application]\nName=Tide\nVersion=1.0\nCompany=Tidewell\n[{A-B}-DlgOrder]\nDlg0={A-B}-SdWelcome-0\nCount=1\n[{A-B}-SdWelcome-0]\nResult=1\n[ResponseResult]\nResultCode=0\n"]),
     "reg-file": (reg_file, lambda: [b'Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\Software\\Tide]\r\n@="x"\r\n"n"=dword:00000001\r\n"m"=hex(7):61,00,00,00,\\\r\n  00,00\r\n"gone"=-\r\n[-HKEY_CURRENT_USER\\Software\\Old]\r\n', '\ufeffWindows Registry Editor Version 5.00\r\n[HKEY_CURRENT_USER\\A]\r\n"a"="b"\r\n'.encode("utf-16-le")]),

@@ -80,6 +80,64 @@ def _app(out: Console, found: MacApp, *, everything: bool) -> None:
     out.print("\n[dim]next:[/dim] Yendo reads programs for macOS; it does not build or prove packages of them yet")
 
 
+def run_image(options: argparse.Namespace) -> int:
+    """A disk image: what lies on its volume, and the bundles and packages among it."""
+    from yendo.mac import images
+
+    if options.extract:
+        from yendo import atomic
+        from yendo.errors import Usage
+
+        if options.extract.exists() and (not options.extract.is_dir() or any(options.extract.iterdir())):
+            raise Usage(f"{options.extract} is not empty; name a folder that does not exist yet")
+        with images.opened(options.file) as (volume, _), atomic.folder(options.extract) as work:
+            items = volume.items()
+            images.extract(volume, items, work)
+        if not options.quiet:
+            files = [item for item in items if item.kind == "file"]
+            total = show.size(sum(item.size for item in files))
+            show.console().print(f"{show.counted(len(files), 'file')}, {total}, in {show.clean(options.extract)}")
+        return 0
+    found = images.read(options.file)
+    if options.json:
+        show.emit({"schema": images.SCHEMA, **msgspec.to_builtins(found)})
+        return 0
+    if options.quiet:
+        return 0
+    out = show.console()
+    files = [item for item in found.items if item.kind == "file"]
+    packed = ", ".join(found.packings) or "none"
+    size = show.size(sum(item.size for item in files))
+    out.print(
+        f"[bold]{show.clean(found.file)}[/bold], a disk image for macOS with {show.counted(len(files), 'file')}, {size}"
+    )
+    rows = [("volume", found.volume or "without a name"), ("packed", packed)]
+    show.grid(out, [*rows, *([("licence", "one is shown before it opens")] if found.licence else [])], styles=("dim",))
+    for name, problem in found.trouble:
+        out.print(f"   [yellow]not read:[/yellow] {show.clean(name)}: {show.clean(problem)}")
+    for app in found.apps:
+        out.print()
+        _app(out, app, everything=options.contents)
+    for package in found.packages:
+        out.print()
+        _print(out, package, options)
+    if options.contents:
+        show.section(out, "On the volume")
+        grid = [
+            (
+                f"{item.mode:04o}",
+                f"{item.user}:{item.group}",
+                item.kind if item.kind != "file" else show.size(item.size),
+                item.path,
+            )
+            for item in found.items
+        ]
+        show.grid(out, grid, styles=("dim", "dim", "dim", None))
+    if not (found.apps or found.packages):
+        out.print("\n[dim]next:[/dim] --contents lists its files; --extract DIR takes them out")
+    return 0
+
+
 def _findings(out: Console, findings: Sequence[MacFinding]) -> None:
     if not findings:
         return

@@ -79,6 +79,10 @@ def run(options: argparse.Namespace) -> int:
         from yendo.cli import mac_report
 
         return mac_report.run(options)
+    if _is_mac_image(options.file):
+        from yendo.cli import mac_report
+
+        return mac_report.run_image(options)
     if _is_mac_code(options.file):
         from yendo.cli import mac_report
 
@@ -108,6 +112,15 @@ def _is_flat_package(path: Path) -> bool:
         return False
     with path.open("rb") as file:
         return file.read(4) == b"xar!"
+
+
+def _is_mac_image(path: Path) -> bool:
+    """A disk image for macOS, by how it ends or begins."""
+    if path.suffix.lower() not in (".dmg", ".cdr", ".img", ".hfs", ".smi"):
+        return False
+    from yendo.mac import images
+
+    return images.is_image(path)
 
 
 def _is_mac_code(path: Path) -> bool:
