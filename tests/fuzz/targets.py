@@ -6,8 +6,11 @@ than ``SECONDS`` for one input, or a crash of the interpreter. Seeds are real sa
 
 from __future__ import annotations
 
+import atexit
 import io
 import json
+import os
+import shutil
 import struct
 import tempfile
 from collections.abc import Callable
@@ -171,11 +174,17 @@ def mac_bundle(path: Path) -> None:
 
     from yendo.mac import bundles
 
-    data = path.read_bytes()
-    top = mac_signing.bundle(path.parent / "x.app", {"Resources/a.dat": b"a"}) / "Contents"
-    place = top / ("Info.plist" if data[:1] == b"I" else "_CodeSignature/CodeResources")
+    data, known = path.read_bytes(), Path(tempfile.gettempdir()) / f"yendo-fuzz-{os.getpid()}.app"
+    if not known.is_dir():  # made once: it takes longer than what is tried
+        mac_signing.bundle(known, {"Resources/a.dat": b"a"})
+        atexit.register(shutil.rmtree, known, ignore_errors=True)
+    place = known / "Contents" / ("Info.plist" if data[:1] == b"I" else "_CodeSignature/CodeResources")
+    before = place.read_bytes()
     place.write_bytes(data[1:])
-    bundles.read(top.parent)
+    try:
+        bundles.read(known)
+    finally:
+        place.write_bytes(before)
 
 
 def _mac_lists() -> list[bytes]:
@@ -210,8 +219,6 @@ def mac_image(data: bytes) -> None:
 
 
 def _mac_images() -> list[bytes]:
-    import shutil
-
     import mac_images
 
     found = [mac_images.image(bytes(4096))]

@@ -144,7 +144,15 @@ class DiscImage:
 
     def installers(self) -> list[ImageEntry]:
         """The files that are installers by their content."""
-        return installers_in(self)
+        found = []
+        for entry in self.entries():
+            if entry.path.lower().endswith(ENDINGS):
+                try:
+                    head = self.head(entry.path, HEAD)
+                except Unreadable:
+                    head = b""
+                found.append(ImageEntry(entry.path, entry.size, family_by(head, entry.path)))
+        return found
 
 
 class Holder(Protocol):
@@ -155,25 +163,20 @@ class Holder(Protocol):
 
     def entries(self) -> list[ImageEntry]: ...
 
-    def head(self, path: str, count: int = 1 << 16) -> bytes: ...
-
     def installers(self) -> list[ImageEntry]: ...
 
 
-def installers_in(holder: Holder) -> list[ImageEntry]:
-    """The files in an image or archive that are installers by their content. Raises Unreadable, NotCovered."""
+ENDINGS, HEAD = (".msi", ".exe", ".msix", ".msp", ".appx"), 4 << 20
+
+
+def family_by(head: bytes, path: str) -> str | None:
+    """The family of an installer by its first bytes; None where it is none that is known."""
     from yendo.installers import recognise
 
-    found = []
-    for entry in holder.entries():
-        if entry.path.lower().endswith((".msi", ".exe", ".msix", ".msp", ".appx")):
-            family: str | None
-            try:
-                family = recognise.family_of(io.BytesIO(holder.head(entry.path, 4 << 20)), entry.path)
-            except (Unreadable, NotCovered, Usage):
-                family = "msi" if entry.path.lower().endswith(".msi") else None
-            found.append(ImageEntry(entry.path, entry.size, family))
-    return found
+    try:
+        return recognise.family_of(io.BytesIO(head), path)
+    except (Unreadable, NotCovered, Usage):
+        return "msi" if path.lower().endswith(".msi") else None
 
 
 def _length(child: Any) -> int:

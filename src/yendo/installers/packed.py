@@ -5,12 +5,13 @@ What cannot become a path here is left out: names that lead elsewhere, links.
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+import contextlib
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 
-from yendo.errors import Unreadable, Usage
+from yendo.errors import NotCovered, Unreadable, Usage
 from yendo.formats import app_package, archives
-from yendo.installers.images import ImageEntry, regular
+from yendo.installers.images import ENDINGS, HEAD, ImageEntry, family_by, regular
 from yendo.installers.parts import FREE, RATIO, hostile
 
 MAX_WRITTEN = 16 << 30
@@ -43,10 +44,12 @@ class Packed:
             self._file.close()
             raise
         self._names: dict[str, str] = {}
+        taken: set[str] = set()
         for one in self._members:
             name = one.name.replace("\\", "/").removeprefix("./")
-            if not one.is_link and not hostile(name) and name.lower() not in map(str.lower, self._names):
+            if not one.is_link and not hostile(name) and name.lower() not in taken:  # the first of two of one name
                 self._names[name] = one.name
+                taken.add(name.lower())
 
     def __enter__(self) -> Packed:
         return self
@@ -59,17 +62,6 @@ class Packed:
         sizes = {one.name: one.size for one in self._members}
         found = [ImageEntry(name, sizes[stored]) for name, stored in self._names.items()]
         return sorted(found, key=lambda entry: entry.path.lower())
-
-    def head(self, path: str, count: int = 1 << 16) -> bytes:
-        """The beginning of a file. Raises Unreadable, NotCovered."""
-        for _, pieces in archives.contents(self._file, self.kind, {self._names[path]}, MAX_WRITTEN):
-            out = bytearray()
-            for piece in pieces:
-                out += piece
-                if len(out) >= count:
-                    break
-            return bytes(out[:count])
-        raise Unreadable(f"{self.path.name}: {path} is listed and cannot be unpacked")
 
     def extract(self, paths: Iterable[str], top: Path) -> None:
         """Writes files of the archive below a folder, in one pass. Raises Unreadable, NotCovered, Usage."""
@@ -86,7 +78,20 @@ class Packed:
                     out.write(piece)
 
     def installers(self) -> list[ImageEntry]:
-        """The files that are installers by their content."""
-        from yendo.installers.images import installers_in
+        """The files that are installers by their content, looked at in one pass."""
+        wanted = {stored: name for name, stored in self._names.items() if name.lower().endswith(ENDINGS)}
+        families: dict[str, str | None] = dict.fromkeys(wanted.values())
+        with contextlib.suppress(Unreadable, NotCovered):  # what comes behind it is listed without a family
+            for stored, pieces in archives.contents(self._file, self.kind, set(wanted), MAX_WRITTEN):
+                families[wanted[stored]] = family_by(self._first(pieces), wanted[stored])
+        return [ImageEntry(one.path, one.size, families[one.path]) for one in self.entries() if one.path in families]
 
-        return installers_in(self)
+    def _first(self, pieces: Iterator[bytes]) -> bytes:
+        """The first bytes of a file, past whose end the next one is reached where all are packed as one."""
+        out = bytearray()
+        with contextlib.suppress(Unreadable):
+            for piece in pieces:
+                out += piece[: HEAD - len(out)]
+                if len(out) >= HEAD and self.kind == "zip":
+                    break
+        return bytes(out)
