@@ -6,6 +6,7 @@ asks here as well.
 from __future__ import annotations
 
 import _thread
+import signal
 import sys
 import threading
 from types import FrameType
@@ -28,9 +29,17 @@ def lost(told: sys.UnraisableHookArgs) -> None:
         if not _asked:  # a library's finaliser that a stop has met has more to say than helps anybody
             sys.__unraisablehook__(told)
         return
-    again = threading.Timer(AGAIN, _thread.interrupt_main)
+    again = threading.Timer(AGAIN, _again)
     again.daemon = True
     again.start()
+
+
+def _again() -> None:
+    """A true signal where there is one: it ends a wait of the main thread's too."""
+    if hasattr(signal, "pthread_kill"):
+        signal.pthread_kill(threading.main_thread().ident or 0, signal.SIGINT)
+    else:
+        _thread.interrupt_main()
 
 
 def check() -> None:

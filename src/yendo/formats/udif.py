@@ -31,7 +31,7 @@ PACKINGS = {_RAW: "none", _ADC: "ADC", _ZLIB: "zlib", _BZIP2: "bzip2", _LZFSE: "
 _COMMENT, _END = 0x7FFFFFFE, 0xFFFFFFFF
 
 
-class Piece(msgspec.Struct, frozen=True):
+class ImagePiece(msgspec.Struct, frozen=True):
     """Some sectors of the disk, and where they lie packed; numbers are bytes."""
 
     start: int
@@ -80,9 +80,9 @@ class DiskImage(io.RawIOBase):
         self._starts = [piece.start for piece in pieces]
         self.size = max((piece.start + piece.size for piece in pieces), default=0)
         self.packings = tuple(sorted({PACKINGS[piece.kind] for piece in pieces if piece.kind in PACKINGS}))
-        self._known: tuple[Piece, bytes] | None = None
+        self._known: tuple[ImagePiece, bytes] | None = None
 
-    def _listed(self, data: bytes, size: int) -> tuple[bool, list[Partition], list[Piece]]:
+    def _listed(self, data: bytes, size: int) -> tuple[bool, list[Partition], list[ImagePiece]]:
         """Whether a licence is shown, the partitions, and all pieces."""
         try:
             found: Any = plistlib.loads(data, fmt=plistlib.FMT_XML)
@@ -107,7 +107,7 @@ class DiskImage(io.RawIOBase):
                     where = (first + sector) * SECTOR
                     if where + sectors * SECTOR > MAX_DISK or (packed and self._base + begin + offset + packed > size):
                         raise ValueError("a piece lies outside")
-                    pieces.append(Piece(where, sectors * SECTOR, kind, self._base + begin + offset, packed))
+                    pieces.append(ImagePiece(where, sectors * SECTOR, kind, self._base + begin + offset, packed))
             except (struct.error, ValueError) as error:
                 raise Unreadable(f"{self.name}: {name or 'a table'} cannot be read: {error}") from error
         if len(pieces) > MAX_PIECES:
@@ -157,7 +157,7 @@ class DiskImage(io.RawIOBase):
             self._known = piece, self._unpacked(piece)
         return self._known[1][inside : inside + most]
 
-    def _unpacked(self, piece: Piece) -> bytes:
+    def _unpacked(self, piece: ImagePiece) -> bytes:
         if piece.packed > 2 * MAX_PIECE:
             raise Unreadable(f"{self.name}: a piece of {piece.packed} bytes")
         data = at(self._file, piece.offset, piece.packed)

@@ -9,7 +9,7 @@ import msgspec
 from yendo.mac.package import MacFinding
 
 SCHEMA = "yendo.mac-app/1"
-Held = Literal["none", "ad hoc", "holds", "broken", "not judged"]
+CodeHeld = Literal["none", "ad hoc", "holds", "broken", "not judged"]
 
 
 class MacCode(msgspec.Struct, frozen=True):
@@ -21,7 +21,7 @@ class MacCode(msgspec.Struct, frozen=True):
 
     path: str
     processors: dict[str, str]
-    held: Held
+    held: CodeHeld
     identifier: str = ""
     team: str = ""
     chain: tuple[str, ...] = ()

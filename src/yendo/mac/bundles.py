@@ -20,7 +20,7 @@ from yendo.errors import Unreadable
 from yendo.formats import mach_o
 from yendo.formats.mach_o import INFO, RESOURCES, CodeSignature, MachSlice
 from yendo.mac import app_findings
-from yendo.mac.app import Held, MacApp, MacCode
+from yendo.mac.app import CodeHeld, MacApp, MacCode
 from yendo.walk import files_below
 
 MAX_LIST, MAX_FILES = 32 << 20, 100_000
@@ -199,7 +199,7 @@ def _signed(found: MacCode, held: list[CodeSignature]) -> MacCode:
         return msgspec.structs.replace(found, held="not judged", problem="pip install 'yendo[sign]'")
     first = judged[0]
     problem = next((one.problems[0] for one in judged if one.problems), "")
-    state: Held = "broken" if problem else "holds"
+    state: CodeHeld = "broken" if problem else "holds"
     return msgspec.structs.replace(
         found,
         held=state,
