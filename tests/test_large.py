@@ -178,11 +178,13 @@ def test_files_that_are_packed_as_one_are_unpacked_once(tmp_path: Path, monkeypa
 def test_a_stop_that_a_library_swallows_comes_again() -> None:
     """Raised in what a library in C calls back, it is lost; so it is raised once more."""
     code = """
-import ctypes, time
+import ctypes, signal, time
 from yendo.cli import main
+signal.signal(signal.SIGINT, signal.SIG_IGN)  # as a shell has it for what it runs behind
 main._catch_termination()
 def stopped(number):
-    raise KeyboardInterrupt
+    signal.raise_signal(signal.SIGTERM)
+    return 0
 ctypes.CFUNCTYPE(ctypes.c_int, ctypes.c_int)(stopped)(1)
 try:
     time.sleep(20)

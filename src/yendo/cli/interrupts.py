@@ -13,13 +13,13 @@ from types import FrameType
 
 AGAIN = 0.05  # seconds until a stop that was lost is raised again
 
-_asked = False
+_asked = 0  # the signal that has asked
 
 
 def arrived(number: int, frame: FrameType | None) -> None:
     """The handler of the signals that ask to stop."""
     global _asked
-    _asked = True
+    _asked = number
     raise KeyboardInterrupt
 
 
@@ -35,11 +35,11 @@ def lost(told: sys.UnraisableHookArgs) -> None:
 
 
 def _again() -> None:
-    """A true signal where there is one: it ends a wait of the main thread's too."""
+    """The same signal, since another may be ignored here; a true one where there is one ends a wait too."""
     if hasattr(signal, "pthread_kill"):
-        signal.pthread_kill(threading.main_thread().ident or 0, signal.SIGINT)
+        signal.pthread_kill(threading.main_thread().ident or 0, signal.Signals(_asked or signal.SIGINT))
     else:
-        _thread.interrupt_main()
+        _thread.interrupt_main(signal.Signals(_asked or signal.SIGINT))
 
 
 def check() -> None:
