@@ -132,6 +132,7 @@ class ScriptRun:
         self.redirected = bits == 32
         self.made = 0
         self.here: Instruction | None = None
+        self._nested: Nested | None = None  # while a text is put together
         name = program.rpartition("\\")[2]
         self.variables |= {
             CMDLINE: f'"{program}" {arguments}'.strip(),
@@ -163,9 +164,17 @@ class ScriptRun:
     # --- texts ------------------------------------------------------------------------------------
 
     def text(self, operand: int) -> str:
-        return self._text(operand, Nested())
+        """A text as it is on this machine; one that lies in another, by words or by a folder, to a depth."""
+        if self._nested is not None:
+            with self._nested as deeper:
+                return self._text(operand) if deeper else ""
+        self._nested = Nested()
+        try:
+            return self._text(operand)
+        finally:
+            self._nested = None
 
-    def _text(self, operand: int, nested: Nested) -> str:
+    def _text(self, operand: int) -> str:
         out = ""
         for part in self.texts.parts(operand):
             match part:
@@ -174,8 +183,7 @@ class ScriptRun:
                 case Shell(mine, everyone):
                     out += self.shell(mine, everyone)
                 case Worded(number):
-                    with nested as deeper:
-                        out += self._text(-number - 1, nested) if deeper and len(out) < MAX_TEXT else ""
+                    out += self.text(-number - 1) if len(out) < MAX_TEXT else ""
                 case _:
                     out += part
             if len(out) > MAX_TEXT:
