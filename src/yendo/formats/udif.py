@@ -105,7 +105,8 @@ class DiskImage(io.RawIOBase):
                     if sectors * SECTOR > MAX_PIECE and kind not in (_ZERO, _IGNORED, _RAW):
                         raise ValueError(f"a piece of {sectors * SECTOR} bytes")
                     where = (first + sector) * SECTOR
-                    if where + sectors * SECTOR > MAX_DISK or (packed and self._base + begin + offset + packed > size):
+                    end = self._base + begin + offset + packed
+                    if where + sectors * SECTOR > MAX_DISK or end > (size if packed else MAX_DISK):
                         raise ValueError("a piece lies outside")
                     pieces.append(ImagePiece(where, sectors * SECTOR, kind, self._base + begin + offset, packed))
             except (struct.error, ValueError) as error:

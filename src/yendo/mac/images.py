@@ -96,7 +96,7 @@ def _mapped(disk: BinaryIO) -> list[int]:
             entry = at(disk, first * 512 + number * size, 128)
             if len(entry) == 128 and str(uuid.UUID(bytes_le=entry[:16])) in (_HFS, _APFS):
                 found.append(struct.unpack_from("<Q", entry, 32)[0] * 512)
-    return found
+    return [start for start in found if start < udif.MAX_DISK]
 
 
 def read(path: Path) -> MacImage:
