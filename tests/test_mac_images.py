@@ -59,7 +59,7 @@ def test_packed_in_every_way(tree: Path, tmp_path: Path, kind: str) -> None:
     path.write_bytes(mac_images.image(volume, kind))
     with path.open("rb") as file:
         disk = udif.DiskImage(file)
-        assert disk.read() == volume.ljust(disk.size, b"\0")
+        assert disk.read() == volume.ljust(len(disk), b"\0")
         disk.seek(70_001)
         assert disk.read(4096) == volume[70_001 : 70_001 + 4096]
     if kind not in ("lzma", "lzfse"):  # which the other one does not know

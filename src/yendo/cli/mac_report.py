@@ -86,10 +86,9 @@ def run_image(options: argparse.Namespace) -> int:
 
     if options.extract:
         from yendo import atomic
-        from yendo.errors import Usage
+        from yendo.installers.extract import is_free
 
-        if options.extract.exists() and (not options.extract.is_dir() or any(options.extract.iterdir())):
-            raise Usage(f"{options.extract} is not empty; name a folder that does not exist yet")
+        is_free(options.extract)
         with images.opened(options.file) as (volume, _), atomic.folder(options.extract) as work:
             items = volume.items()
             images.extract(volume, items, work)

@@ -116,20 +116,13 @@ class Tried:
         keys = [("file", expand(rule.path, self.environment).lower()) for rule in rules]
         whole = self._sight(self._whole)
         usual = list(map(whole.state.items().get, keys))
-        known = [{id(thing): rule.judge(whole)[0]} for rule, thing in zip(rules, usual, strict=True)]
-        for rule, verdict, thing in zip(rules, known, usual, strict=True):
-            self._known[rule] = [verdict[id(thing)]] * len(self.cases)
+        for rule in rules:
+            self._known[rule] = [rule.judge(whole)[0]] * len(self.cases)
         for number, case in enumerate(self.cases):
             sight = self._sight(case)
             there = list(map(sight.state.items().get, keys))
             for at in itertools.compress(range(len(keys)), map(operator.is_not, there, usual)):
-                if there[at] is None:  # the same in every case
-                    verdict = known[at]
-                    if id(None) not in verdict:
-                        verdict[id(None)] = rules[at].judge(sight)[0]
-                    self._known[rules[at]][number] = verdict[id(None)]
-                else:
-                    self._known[rules[at]][number] = rules[at].judge(sight)[0]
+                self._known[rules[at]][number] = there[at] is not None and rules[at].judge(sight)[0]
 
 
 def measure(rules: Sequence[Rule], ground: Ground, environment: Mapping[str, str], seed: int = 1) -> Strength:

@@ -21,6 +21,7 @@ from yendo.errors import Unreadable, Usage
 from yendo.steps.registry import imported, text_of
 from yendo.steps.script import HOSTS
 from yendo.terms.rules import DriverRule, RegistryListRule, RegistryRule, Rule
+from yendo.walk import files_below
 
 REGISTRY, CABINET, DRIVER = ".reg", ".cab", ".inf"
 MAX_REGISTRY = 16 << 20
@@ -163,9 +164,9 @@ def _files(path: Path, target: str | None) -> Piece:
 
 def below(path: Path) -> tuple[list[Path], tuple[str, ...]]:
     """Its files, and the links in it, which are not taken along."""
-    every = sorted(path.rglob("*"))
-    links = tuple(one.relative_to(path).as_posix() for one in every if one.is_symlink())
-    return [one for one in every if one.is_file() and not one.is_symlink()], links
+    every = files_below(path, links=True)
+    links = {name for name, one in every if one.is_symlink()}
+    return [one for name, one in every if name not in links], tuple(name for name, _ in every if name in links)
 
 
 def named(path: Path, found: Iterable[Path]) -> dict[str, Path]:

@@ -6,7 +6,6 @@ written yet.
 
 from __future__ import annotations
 
-import io
 import itertools
 import stat
 import struct
@@ -16,7 +15,7 @@ from typing import BinaryIO, Literal, cast
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.formats.slices import at
+from yendo.formats.slices import ReadOnly, at
 
 MAX_ITEMS, MAX_NODES, MAX_DEPTH = 500_000, 1 << 20, 64
 ROOT, _PRIVATE = 2, "\0\0\0\0HFS+ Private Data"
@@ -49,35 +48,24 @@ class _Fork(msgspec.Struct, frozen=True):
 
 def _fork(data: bytes, offset: int) -> _Fork:
     size, _, blocks = struct.unpack_from(">QII", data, offset)
-    pairs = struct.unpack_from(">16I", data, offset + 16)
-    extents = tuple((pairs[2 * n], pairs[2 * n + 1]) for n in range(8) if pairs[2 * n + 1])
-    return _Fork(size, blocks, extents)
+    return _Fork(size, blocks, _extents(data, offset + 16))
 
 
-class _Content(io.RawIOBase):
+def _extents(data: bytes, offset: int) -> Extents:
+    """Eight of them, as many as there are."""
+    pairs = struct.unpack_from(">16I", data, offset)
+    return tuple((pairs[2 * n], pairs[2 * n + 1]) for n in range(8) if pairs[2 * n + 1])
+
+
+class _Content(ReadOnly):
     """A file's bytes, block by block."""
 
     def __init__(self, file: BinaryIO, start: int, block: int, places: Extents, size: int) -> None:
-        super().__init__()
-        self._file, self._start, self._block, self._places, self._size, self._at = file, start, block, places, size, 0
-
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def tell(self) -> int:
-        return self._at
-
-    def seek(self, offset: int, whence: int = 0) -> int:
-        self._at = max(0, offset + (0, self._at, self._size)[whence])
-        return self._at
+        super().__init__(size)
+        self._file, self._start, self._block, self._places = file, start, block, places
 
     def read(self, size: int | None = -1) -> bytes:
-        left = max(self._size - self._at, 0)
-        left = left if size is None or size < 0 else min(size, left)
-        out, where = bytearray(), 0
+        left, out, where = self.wanted(size), bytearray(), 0
         for first, count in self._places:
             length = count * self._block
             if left and where <= self._at < where + length:
@@ -115,9 +103,7 @@ class HfsPlus:
         for key, data in self._tree(_fork(head, 192), _EXTENTS_FILE):
             if len(key) >= 10 and len(data) >= 64:
                 kind, _, number, first = struct.unpack_from(">BBII", key)
-                pairs = struct.unpack_from(">16I", data)
-                places = tuple((pairs[2 * n], pairs[2 * n + 1]) for n in range(8) if pairs[2 * n + 1])
-                self._overflow.setdefault((number, kind), []).append((first, places))
+                self._overflow.setdefault((number, kind), []).append((first, _extents(data, 0)))
         self._catalog = _fork(head, 272)
         self.label = ""
 

@@ -13,14 +13,12 @@ if TYPE_CHECKING:  # the standard library has it from 3.12 on
 SPOOLED = 32 << 20
 
 
-class Slice(io.RawIOBase):
-    """The bytes ``start`` to ``start + size`` of ``file``, read-only.
+class ReadOnly(io.RawIOBase):
+    """A file that is put together from others. Who derives from it gives ``read``, which moves ``_at``."""
 
-    What the file itself does not have reads as its end.
-    """
-
-    def __init__(self, file: BinaryIO, start: int, size: int) -> None:
-        self._file, self._start, self._size, self._at = file, start, max(size, 0), 0
+    def __init__(self, size: int) -> None:
+        super().__init__()
+        self._size, self._at = max(size, 0), 0
 
     def readable(self) -> bool:
         return True
@@ -35,15 +33,10 @@ class Slice(io.RawIOBase):
         self._at = max(0, offset + (0, self._at, self._size)[whence])
         return self._at
 
-    def read(self, size: int | None = -1) -> bytes:
+    def wanted(self, size: int | None) -> int:
+        """How many bytes a call for ``size`` is to give."""
         left = max(self._size - self._at, 0)
-        wanted = left if size is None or size < 0 else min(size, left)
-        if not wanted:
-            return b""
-        self._file.seek(self._start + self._at)
-        data = self._file.read(wanted)
-        self._at += len(data)
-        return data
+        return left if size is None or size < 0 else min(size, left)
 
     def readinto(self, buffer: Buffer) -> int:
         view = memoryview(buffer).cast("B")
@@ -53,6 +46,25 @@ class Slice(io.RawIOBase):
 
     def __len__(self) -> int:
         return self._size
+
+
+class Slice(ReadOnly):
+    """The bytes ``start`` to ``start + size`` of ``file``, read-only.
+
+    What the file itself does not have reads as its end.
+    """
+
+    def __init__(self, file: BinaryIO, start: int, size: int) -> None:
+        super().__init__(size)
+        self._file, self._start = file, start
+
+    def read(self, size: int | None = -1) -> bytes:
+        if not (wanted := self.wanted(size)):
+            return b""
+        self._file.seek(self._start + self._at)
+        data = self._file.read(wanted)
+        self._at += len(data)
+        return data
 
 
 def part_of(file: BinaryIO, start: int, size: int) -> BinaryIO:

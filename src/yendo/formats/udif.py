@@ -7,7 +7,6 @@ property list with tables ``mish`` of pieces). Held against other readers of ima
 from __future__ import annotations
 
 import bz2
-import io
 import lzma
 import plistlib
 import struct
@@ -19,7 +18,7 @@ from typing import Any, BinaryIO
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable
-from yendo.formats.slices import at, size_of
+from yendo.formats.slices import ReadOnly, at, size_of
 
 SECTOR = 512
 MAX_LIST, MAX_PIECES, MAX_PIECE, MAX_DISK = 64 << 20, 1 << 20, 64 << 20, 1 << 50
@@ -55,15 +54,15 @@ def is_image(file: BinaryIO) -> bool:
     return size >= SECTOR and at(file, size - SECTOR, 4) == b"koly"
 
 
-class DiskImage(io.RawIOBase):
+class DiskImage(ReadOnly):
     """The disk inside an image, read-only. ``packings`` are the ways in which its pieces are packed.
 
     Raises Unreadable, and NotCovered for a packing that nothing here unpacks, once such a piece is read.
     """
 
     def __init__(self, file: BinaryIO, name: str = "the image") -> None:
-        super().__init__()
-        self._file, self.name, self._at = file, name, 0
+        super().__init__(0)
+        self._file, self.name = file, name
         size = size_of(file)
         trailer = at(file, size - SECTOR, SECTOR)
         if len(trailer) < SECTOR or trailer[:4] != b"koly":
@@ -78,7 +77,7 @@ class DiskImage(io.RawIOBase):
         pieces.sort(key=lambda piece: piece.start)
         self._pieces = pieces
         self._starts = [piece.start for piece in pieces]
-        self.size = max((piece.start + piece.size for piece in pieces), default=0)
+        self._size = max((piece.start + piece.size for piece in pieces), default=0)
         self.packings = tuple(sorted({PACKINGS[piece.kind] for piece in pieces if piece.kind in PACKINGS}))
         self._known: tuple[ImagePiece, bytes] | None = None
 
@@ -115,25 +114,8 @@ class DiskImage(io.RawIOBase):
             raise Unreadable(f"{self.name} states {len(pieces)} pieces")
         return licence, partitions, pieces
 
-    # --- a file -----------------------------------------------------------------------------------------------------
-
-    def readable(self) -> bool:
-        return True
-
-    def seekable(self) -> bool:
-        return True
-
-    def tell(self) -> int:
-        return self._at
-
-    def seek(self, offset: int, whence: int = 0) -> int:
-        self._at = max(0, offset + (0, self._at, self.size)[whence])
-        return self._at
-
     def read(self, size: int | None = -1) -> bytes:
-        left = max(self.size - self._at, 0)
-        left = left if size is None or size < 0 else min(size, left)
-        out = bytearray()
+        left, out = self.wanted(size), bytearray()
         while left:
             data = self._from(self._at, left)
             out += data
@@ -146,7 +128,7 @@ class DiskImage(io.RawIOBase):
         index = bisect_right(self._starts, where) - 1
         piece = self._pieces[index] if index >= 0 else None
         if piece is None or where >= piece.start + piece.size:
-            following = self._starts[index + 1] if index + 1 < len(self._starts) else self.size
+            following = self._starts[index + 1] if index + 1 < len(self._starts) else self._size
             return bytes(min(most, following - where, 1 << 20))
         inside = where - piece.start
         most = min(most, piece.size - inside, 1 << 20)

@@ -10,9 +10,8 @@ import msgspec
 from yendo import atomic
 from yendo.errors import Usage, YendoError
 from yendo.installers import programs
-from yendo.installers.parts import MAX_DEPTH, InstallerPart, bomb, hostile
+from yendo.installers.parts import MAX_DEPTH, MAX_WRITTEN, InstallerPart, bomb, hostile
 
-MAX_WRITTEN = 16 << 30
 MAX_ONE = 8 << 30
 INSIDE = ".contents"  # what lies inside a file goes into a folder of its name with this ending
 
@@ -77,13 +76,18 @@ class _Taking:
         self.all(parts, target, f"{place}{INSIDE}/", depth + 1)
 
 
+def is_free(target: Path) -> None:
+    """Raises Usage where a folder to take something out into holds something already."""
+    if target.exists() and (not target.is_dir() or any(target.iterdir())):
+        raise Usage(f"{target} is not empty; name a folder that does not exist yet")
+
+
 def extract(installer: Path, target: Path) -> Taken:
     """Writes everything inside an installer below a folder that is new or empty.
 
     Raises Usage, Unreadable, NotCovered.
     """
-    if target.exists() and (not target.is_dir() or any(target.iterdir())):
-        raise Usage(f"{target} is not empty; name a folder that does not exist yet")
+    is_free(target)
     with installer.open("rb") as file:
         _, parts = programs.look(file, installer.name)
         if not parts:

@@ -22,7 +22,7 @@ def holder_of(path: Path) -> Iterator[DiscImage | Packed | None]:
             yield image
     elif kind := packed.kind_of(path):
         with packed.Packed(path, kind) as archive:
-            yield archive
+            yield None if archive.is_app else archive
     else:
         yield None
 
@@ -48,20 +48,19 @@ def opened(path: Path, inside: str | None = None) -> Iterator[tuple[Path, str]]:
             holder.extract((one.path for one in holder.entries() if not root or one.path.startswith(root + "/")), top)
             yield top / name, origin
             return
-        image = holder
         # empty stand-ins show the installer what lies beside it; only what it names is then really taken out
-        beside = [entry for entry in image.entries() if not root or entry.path.startswith(root + "/")]
+        beside = [entry for entry in holder.entries() if not root or entry.path.startswith(root + "/")]
         for entry in beside:
             target = top / entry.path
             target.parent.mkdir(parents=True, exist_ok=True)
             with target.open("wb") as file:
                 file.truncate(entry.size)
-        wanted = {name, *_needed(image, name, top)}
+        wanted = {name, *_needed(holder, name, top)}
         for entry in beside:
             if entry.path not in wanted:
                 (top / entry.path).unlink()
             elif entry.path != name:  # which is there already, to be read
-                image.extract(entry.path, top / entry.path)
+                holder.extract(entry.path, top / entry.path)
         yield top / name, origin
 
 

@@ -12,43 +12,41 @@ from pathlib import Path
 from yendo.errors import NotCovered, Unreadable, Usage
 from yendo.formats import app_package, archives
 from yendo.installers.images import ENDINGS, HEAD, ImageEntry, family_by, regular
-from yendo.installers.parts import FREE, RATIO, hostile
-
-MAX_WRITTEN = 16 << 30
+from yendo.installers.parts import FREE, MAX_WRITTEN, RATIO, hostile
 
 
 def kind_of(path: Path) -> archives.ArchiveKind | None:
-    """What sort of archive a file is, where installers may lie in it; None for a cabinet and an app package."""
+    """What sort of archive a file is by its first bytes; None for a cabinet, which belongs to the system or a setup."""
     regular(path)
     try:
         with path.open("rb") as file:
             kind = archives.kind_of(file.read(8))
-            if kind == "zip" and {one.name for one in archives.members(file, "zip")}.intersection(
-                app_package.MANIFESTS
-            ):
-                return None
     except OSError:
         return None
     return None if kind == "cabinet" else kind
 
 
 class Packed:
-    """An archive, open for reading. Raises Unreadable, NotCovered."""
+    """An archive, open for reading; ``is_app`` where it is a modern app package itself.
+
+    Raises Unreadable, NotCovered.
+    """
 
     def __init__(self, path: Path, kind: archives.ArchiveKind) -> None:
         self.path, self.kind, self.what = path, kind, f"{kind} archive"
         self._file = path.open("rb")
         try:
-            self._members = archives.members(self._file, kind)
+            members = archives.members(self._file, kind)
         except BaseException:
             self._file.close()
             raise
-        self._names: dict[str, str] = {}
+        self.is_app = kind == "zip" and any(one.name in app_package.MANIFESTS for one in members)
+        self._members: dict[str, archives.ArchiveMember] = {}
         taken: set[str] = set()
-        for one in self._members:
+        for one in members:
             name = one.name.replace("\\", "/").removeprefix("./")
             if not one.is_link and not hostile(name) and name.lower() not in taken:  # the first of two of one name
-                self._names[name] = one.name
+                self._members[name] = one
                 taken.add(name.lower())
 
     def __enter__(self) -> Packed:
@@ -59,15 +57,14 @@ class Packed:
 
     def entries(self) -> list[ImageEntry]:
         """Every file, by its path."""
-        sizes = {one.name: one.size for one in self._members}
-        found = [ImageEntry(name, sizes[stored]) for name, stored in self._names.items()]
+        found = [ImageEntry(name, one.size) for name, one in self._members.items()]
         return sorted(found, key=lambda entry: entry.path.lower())
 
     def extract(self, paths: Iterable[str], top: Path) -> None:
         """Writes files of the archive below a folder, in one pass. Raises Unreadable, NotCovered, Usage."""
-        wanted = {self._names[path]: path for path in paths}
-        sizes = {one.name: one.size for one in self._members}
-        total, packed = sum(sizes[name] for name in wanted), self.path.stat().st_size
+        chosen = {path: self._members[path] for path in paths}
+        wanted = {one.name: path for path, one in chosen.items()}
+        total, packed = sum(one.size for one in chosen.values()), self.path.stat().st_size
         if total > MAX_WRITTEN or total > max(FREE, RATIO * packed):
             raise Usage(f"{self.path.name} would unpack to {total} bytes out of {packed}")
         for name, pieces in archives.contents(self._file, self.kind, set(wanted), MAX_WRITTEN):
@@ -79,7 +76,7 @@ class Packed:
 
     def installers(self) -> list[ImageEntry]:
         """The files that are installers by their content, looked at in one pass."""
-        wanted = {stored: name for name, stored in self._names.items() if name.lower().endswith(ENDINGS)}
+        wanted = {one.name: name for name, one in self._members.items() if name.lower().endswith(ENDINGS)}
         families: dict[str, str | None] = dict.fromkeys(wanted.values())
         with contextlib.suppress(Unreadable, NotCovered):  # what comes behind it is listed without a family
             for stored, pieces in archives.contents(self._file, self.kind, set(wanted), MAX_WRITTEN):

@@ -20,6 +20,7 @@ MAX_DEPTH = 5
 MAX_LOOKED_INTO = 64 << 20  # bytes that one packed part may unpack to, to be looked into
 MAX_TOTAL = 192 << 20
 MAX_SHOWN = 50_000
+MAX_WRITTEN = 16 << 30  # bytes that are taken out of one file
 RATIO, FREE = (
     1000,
     64 << 20,

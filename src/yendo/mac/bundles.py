@@ -12,7 +12,7 @@ import plistlib
 import re
 from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal, NamedTuple
 
 import msgspec
 
@@ -53,10 +53,6 @@ _INSIDE = (
 )
 
 
-def is_bundle(path: Path) -> bool:
-    return (path / "Contents" / "Info.plist").is_file()
-
-
 def is_program(path: Path) -> bool:
     if not path.is_file():
         return False
@@ -66,7 +62,7 @@ def is_program(path: Path) -> bool:
 
 def program(path: Path) -> MacApp:
     """A program by itself. Raises Unreadable."""
-    code = _code(path, path.name)
+    code = _code(_program(path), path.name)
     oldest = min(filter(None, code.processors.values()), default="")
     found = MacApp(path.name, path.name, code.identifier, "", "", oldest, (code,))
     return msgspec.structs.replace(found, findings=tuple(app_findings.findings(found)))
@@ -75,22 +71,26 @@ def program(path: Path) -> MacApp:
 def read(path: Path) -> MacApp:
     """A bundle, with all that lies in it. Raises Unreadable."""
     top = path / "Contents"
-    info = _list(top / "Info.plist")
+    info = _list(_bytes(top / "Info.plist"), "Info.plist")
     files = dict(files_below(top, links=True))
     if len(files) > MAX_FILES:
         raise Unreadable(f"{path.name} holds {len(files)} files; more than {MAX_FILES} are not looked at")
     name = str(info.get("CFBundleExecutable") or path.stem)
     own = f"MacOS/{name}"
     there = own in files and not files[own].is_symlink() and is_program(files[own])
-    code = [_code(files[own], own)] if there else []
-    code += [
-        _code(file, below)
+    programs = {own: _program(files[own])} if there else {}
+    programs |= {
+        below: _program(file)
         for below, file in files.items()
         if below != own and not file.is_symlink() and is_program(file)
-    ]
-    main = _signature(files[own]) if code and code[0].path == own else None
-    differing = tuple(_differing(path, files, main, own))
-    sealed = "none" if main is None or _SEAL not in files else "broken" if differing else "whole"
+    }
+    code = [_code(one, below) for below, one in programs.items()]
+    main = next(iter(programs[own].signatures), None) if there else None
+    differing: tuple[tuple[str, str], ...] = ()
+    sealed: Literal["none", "whole", "broken"] = "none"
+    if main is not None and _SEAL in files:
+        differing = tuple(_differing(path, files, main, own, programs))
+        sealed = "broken" if differing else "whole"
     found = MacApp(
         path.name,
         str(info.get("CFBundleDisplayName") or info.get("CFBundleName") or path.stem),
@@ -100,7 +100,7 @@ def read(path: Path) -> MacApp:
         str(info.get("LSMinimumSystemVersion") or "")
         or min(filter(None, code[0].processors.values() if code else ()), default=""),
         tuple(code),
-        "none" if sealed == "none" else "broken" if sealed == "broken" else "whole",
+        sealed,
         differing,
         "CodeResources" in files,
         tuple(_asks(info, files)),
@@ -120,15 +120,14 @@ def _bytes(path: Path) -> bytes:
         raise Unreadable(f"{path.name} cannot be read: {error.strerror}") from error
 
 
-def _list(path: Path) -> dict[str, Any]:
+def _list(data: bytes, name: str) -> dict[str, Any]:
     """A property list, in either form. Raises Unreadable."""
-    data = _bytes(path)
     try:
         found = plistlib.loads(data)
     except Exception as error:  # the library lets through what its parsers and its own tables raise
-        raise Unreadable(f"{path.name} is no property list: {error}") from error
+        raise Unreadable(f"{name} is no property list: {error}") from error
     if not isinstance(found, dict):
-        raise Unreadable(f"{path.name} is a property list without keys")
+        raise Unreadable(f"{name} is a property list without keys")
     return found
 
 
@@ -148,25 +147,30 @@ def _asks(info: Mapping[str, Any], files: Mapping[str, Path]) -> Iterator[tuple[
 # --- programs ---------------------------------------------------------------------------------------------------------
 
 
-def _slices(path: Path) -> list[MachSlice]:
-    with path.open("rb") as file:
-        return mach_o.read(file, path.name)
+class _Program(NamedTuple):
+    """A program as it was read, every page of it once; ``problem`` says why it could not be."""
+
+    slices: list[MachSlice]
+    problem: str = ""
+
+    @property
+    def signatures(self) -> list[CodeSignature]:
+        return [one.signature for one in self.slices if one.signature]
 
 
-def _signature(path: Path) -> CodeSignature | None:
+def _program(path: Path) -> _Program:
     try:
-        return next((one.signature for one in _slices(path) if one.signature), None)
-    except Unreadable:
-        return None
-
-
-def _code(path: Path, shown: str) -> MacCode:
-    try:
-        slices = _slices(path)
+        with path.open("rb") as file:
+            return _Program(mach_o.read(file, path.name))
     except Unreadable as error:
-        return MacCode(shown, {}, "not judged", problem=str(error))
+        return _Program([], str(error))
+
+
+def _code(program: _Program, shown: str) -> MacCode:
+    slices, held = program.slices, program.signatures
+    if program.problem:
+        return MacCode(shown, {}, "not judged", problem=program.problem)
     processors = {one.processor: one.oldest for one in slices}
-    held = [one.signature for one in slices if one.signature]
     if not held:
         return MacCode(shown, processors, "none")
     first = held[0]
@@ -221,17 +225,16 @@ def _common(name: str) -> str:
 
 
 def _differing(
-    path: Path, files: Mapping[str, Path], main: CodeSignature | None, own: str
+    path: Path, files: Mapping[str, Path], main: CodeSignature, own: str, programs: Mapping[str, _Program]
 ) -> Iterator[tuple[str, str]]:
     """What is not as it was sealed: the list itself, changed files, those that are gone, and those that came."""
-    if main is None or _SEAL not in files:
-        return
-    if main.is_hash_of(RESOURCES, _bytes(files[_SEAL])) is not True:
+    seal = _bytes(files[_SEAL])
+    if main.is_hash_of(RESOURCES, seal) is not True:
         yield _SEAL, "the list of files is not the one that was signed"
     if main.is_hash_of(INFO, _bytes(files["Info.plist"])) is False:
         yield "Info.plist", "changed"
     try:
-        listed, rules = _sealed(_list(files[_SEAL]))
+        listed, rules = _sealed(_list(seal, _SEAL))
     except Unreadable as error:
         yield _SEAL, str(error)
         return
@@ -244,7 +247,7 @@ def _differing(
         elif name not in files:
             if not what.get("optional"):
                 yield name, "gone"
-        elif (problem := _changed(files[name], what)) is not None:
+        elif (problem := _changed(files[name], what, programs.get(name))) is not None:
             yield name, problem
     for name, file in files.items():
         if name in listed or name in (own, _SEAL, "CodeResources") or name.startswith(tuple(inside)):
@@ -253,21 +256,15 @@ def _differing(
             yield name, "came after it was sealed" if not file.is_symlink() else "a link that came after it was sealed"
 
 
-def _changed(file: Path, wanted: Mapping[str, Any]) -> str | None:
+def _changed(file: Path, wanted: Mapping[str, Any], program: _Program | None) -> str | None:
     if "symlink" in wanted:
         right = file.is_symlink() and str(file.readlink()) == wanted["symlink"]
         return None if right else "the link leads elsewhere"
     if file.is_symlink():
         return "a link in place of the file"
     if "cdhash" in wanted:
-        try:
-            return (
-                None
-                if wanted["cdhash"] in [one.signature.code_hash for one in _slices(file) if one.signature]
-                else "changed"
-            )
-        except Unreadable:
-            return "changed"
+        there = [one.code_hash for one in program.signatures] if program else []
+        return None if wanted["cdhash"] in there else "changed"
     algorithm, value = ("sha256", wanted["hash2"]) if "hash2" in wanted else ("sha1", wanted.get("hash"))
     with file.open("rb") as opened:
         return None if hashlib.file_digest(opened, algorithm).digest() == value else "changed"

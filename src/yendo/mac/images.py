@@ -20,12 +20,13 @@ from yendo.errors import NotCovered, Unreadable, Usage, YendoError
 from yendo.formats import hfs_plus, udif
 from yendo.formats.hfs_plus import HfsPlus, VolumeItem
 from yendo.formats.slices import at
+from yendo.installers.parts import MAX_WRITTEN
 from yendo.mac import bundles, reading
 from yendo.mac.app import MacApp
 from yendo.mac.package import MacPackage
 
 SCHEMA = "yendo.mac-image/1"
-MAX_TAKEN, MAX_LOOKED_AT, MAX_DEPTH = 16 << 30, 50, 3
+MAX_LOOKED_AT, MAX_DEPTH = 50, 3
 _HFS, _APFS = "48465300-0000-11aa-aa11-00306543ecac", "7c3457ef-0000-11aa-aa11-00306543ecac"
 
 
@@ -142,8 +143,8 @@ def extract(volume: HfsPlus, items: list[VolumeItem], target: Path) -> None:
 
     Raises Unreadable, Usage.
     """
-    if sum(item.size for item in items) > MAX_TAKEN:
-        raise Usage(f"more than {MAX_TAKEN >> 30} GB are not taken out")
+    if sum(item.size for item in items) > MAX_WRITTEN:
+        raise Usage(f"more than {MAX_WRITTEN >> 30} GB are not taken out")
     for item in items:
         path = target / item.path
         if item.kind == "folder":

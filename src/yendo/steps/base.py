@@ -15,6 +15,7 @@ from yendo.terms.amounts import Written, seconds
 from yendo.terms.rules import Rule
 from yendo.terms.settings import Setting
 from yendo.terms.when import Condition, Node, resolve
+from yendo.walk import files_below
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -220,11 +221,10 @@ def brought(base: Path, name: str) -> list[Path]:
     Raises Usage where nothing is there, and for a link: it could lead anywhere.
     """
     top = below(base, name, "extras")
-    found = sorted(top.rglob("*")) if top.is_dir() else [top]
-    for path in found:
+    files = [path for _, path in files_below(top, links=True)] if top.is_dir() else [top] if top.is_file() else []
+    for path in files:
         if path.is_symlink():
             raise Usage(f"{path.relative_to(base.resolve()).as_posix()} is a link; put the file itself there")
-    files = [path for path in found if path.is_file()]
     if not files:
         raise Usage(f"{name} holds no files; put them there")
     return files
