@@ -22,7 +22,7 @@ def volume(folder: Path, target: Path) -> bytes:
     """A volume of HFS Plus with what lies in a folder, by a program that we did not write; the bare volume."""
     if not shutil.which("xorriso"):
         missing("xorriso", "apt-get install xorriso")
-    line = ["xorriso", "-as", "mkisofs", "-quiet", "-hfsplus", "-o", target, folder]
+    line = ["xorriso", "-as", "mkisofs", "-quiet", "-V", "Lantern", "-hfsplus", "-o", target, folder]
     subprocess.run(line, check=True, capture_output=True)
     data = target.read_bytes()
     return data[data.index(b"H+\0\4") - 1024 :]

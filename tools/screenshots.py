@@ -28,7 +28,7 @@ PICTURES = {
     "decide": "yendo decide plain; yendo build plain; yendo prove plain",
     "drivers": "yendo read drivers; "
     "yendo read drivers --device 'USB\\VID_FFFE&PID_0021&REV_0200,USB\\VID_FFFE&PID_0021'",
-    "mac-package": "yendo read from-tidewell/lantern-6.2.1.pkg",
+    "macos": "yendo read from-tidewell/lantern-6.2.1.dmg; yendo check lantern-mac; yendo prove lantern-mac",
     "farm": "yendo machines; yendo farm status tcp://127.0.0.1:8786; "
     "yendo prove lantern runtime drafted --scenario all --farm tcp://127.0.0.1:8786",
     "check": "yendo check mistaken",

@@ -11,7 +11,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yendo.cli import nested
+from yendo.cli import mac_half, nested
 
 if TYPE_CHECKING:
     from yendo.check import Finding
@@ -65,12 +65,19 @@ def run(options: argparse.Namespace) -> int:
 
     hint = 'as --although no-uninstall="it is never removed"'
     reasons = nested.pairs("--although", options.although, "RULE=WHY", hint, empty=False)
-    workspace = Workspace(options.folder)
-    plan = workspace.plan
-    # what a check calls an error, and nobody has answered for
-    errors = [one for one in check(workspace) if one.severity == "error" and one.rule not in reasons]
-    if errors:
+    errors: list[Finding] = []  # what a check calls an error, and nobody has answered for
+    if mac_half.is_meant(options.folder):
+        errors += [one for one in mac_half.checked(options.folder) if one.severity == "error"]
+    if not mac_half.is_alone(options.folder):
+        workspace = Workspace(options.folder)
+        plan = workspace.plan
+        errors += [one for one in check(workspace) if one.severity == "error"]
+    if errors := [one for one in errors if one.rule not in reasons]:
         return _refused(options, errors)
+    if mac_half.is_meant(options.folder) and not options.form:
+        mac_half.run_build(options)
+    if mac_half.is_alone(options.folder):
+        return 0
     if options.form:
         return _form(options, plan)
     with show.working("building", quiet=options.quiet or options.json):

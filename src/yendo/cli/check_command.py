@@ -10,6 +10,8 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
+from yendo.cli import mac_half
+
 if TYPE_CHECKING:
     from yendo.check import Finding
     from yendo.plan import PlanError
@@ -100,20 +102,26 @@ def _rules(options: argparse.Namespace) -> int:
 
 
 def _looked(options: argparse.Namespace) -> tuple[list[Finding], PlanError | None]:
-    """The findings, written down for the shelf; a plan that cannot be read is findings of its own, and the error."""
+    """The findings on both halves, those on Windows' written down for the shelf; a plan that cannot be read is findings
+    of its own, and the error.
+    """
     import contextlib
 
     from yendo.check import Finding, Workspace, check
     from yendo.plan import PlanError
     from yendo.shelf import record
 
+    findings: list[Finding] = []
     try:
-        findings = check(Workspace(options.folder))
-        with contextlib.suppress(OSError):  # a workspace that cannot be written to is looked over all the same
-            record.checked(options.folder, findings)
+        if not mac_half.is_alone(options.folder):
+            findings += check(Workspace(options.folder))
+            with contextlib.suppress(OSError):  # a workspace that cannot be written to is looked over all the same
+                record.checked(options.folder, findings)
+        if mac_half.is_meant(options.folder):
+            findings += mac_half.checked(options.folder)
         return findings, None
     except PlanError as error:
-        return [
+        unreadable = [
             Finding(
                 "unreadable-plan",
                 "error",
@@ -121,9 +129,11 @@ def _looked(options: argparse.Namespace) -> tuple[list[Finding], PlanError | Non
                 problem.message,
                 "nothing else can be checked",
                 "correct this line",
+                Path(error.path).name,
             )
             for problem in error.problems
-        ], error
+        ]
+        return [*findings, *unreadable], error
 
 
 def _print(folder: Path, findings: list[Finding], counts: dict[str, int], *, readable: bool) -> None:
@@ -145,8 +155,9 @@ def _print(folder: Path, findings: list[Finding], counts: dict[str, int], *, rea
                 f"{show.clean(finding.remedy)}"
             )
     words = ", ".join(show.counted(count, severity) for severity, count in counts.items() if count)
+    looked = len(RULES) if not mac_half.is_alone(folder) else mac_half.rule_count()
     out.print(
-        f"{show.counted(len(RULES), 'rule')} looked, {words or 'nothing found'}."
+        f"{show.counted(looked, 'rule')} looked, {words or 'nothing found'}."
         if readable
         else "The plan cannot be read."
     )

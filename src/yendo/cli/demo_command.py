@@ -66,6 +66,7 @@ def run(options: argparse.Namespace) -> int:
         _autumn(out, told)
         if taken:
             _taken(out, taken, folder, told.installer.parent.relative_to(folder))
+        _mac(out, told, folder)
         _around(out, told, folder)
         _next(out, options, machine, without=without)
     return 0 if passed else 1
@@ -180,10 +181,20 @@ def _taken(out: Console, taken: CaptureTold, folder: Path, share: Path) -> None:
     show.grid(out, built, styles=("dim",))
 
 
+def _mac(out: Console, told: Story, folder: Path) -> None:
+    """The half for macOS, and the scenarios that were played of it."""
+    from yendo.cli import mac_half, show
+    from yendo.demo import half
+
+    share, short = told.installer.parent.relative_to(folder), told.mac.workspace.relative_to(folder)
+    show.section(out, f"On the office's Macs: yendo draft {short} {share}/{half.BUNDLE}; yendo check, build, prove")
+    mac_half.proved(out, told.mac.proof, short)
+
+
 def _around(out: Console, told: Story, folder: Path) -> None:
     """The office's shelf, and where things lie."""
     from yendo.cli import show
-    from yendo.demo import story
+    from yendo.demo import half, story
 
     show.section(out, "On the office's shelf: yendo shelf .")
     show.grid(
@@ -201,7 +212,7 @@ def _around(out: Console, told: Story, folder: Path) -> None:
             ("the package", told.built.folder),
             ("the office's house file", folder / "house.toml"),
             ("another program", f"{setup}, a setup of its own: yendo try finds its silent switch"),
-            ("for macOS", f"{told.installer.parent / story.MAC_PACKAGE}: yendo read says what it would do"),
+            ("for macOS", f"{told.installer.parent / half.PACKAGE}: yendo read says what it would do"),
             ("its drivers", f"{folder / 'drivers'}, some years of them: yendo read says which are any good"),
         ],
         styles=("dim",),

@@ -4,6 +4,7 @@ yendo draft lantern lantern-6.2.1.msi
 yendo draft lantern lantern-6.2.1.msi --with lantern-6.2.3.msp
 yendo draft charts --files ./charts --to '%ProgramData%\\Tidewell\\charts'
 yendo draft settings quays.reg clean-up.ps1
+yendo draft lantern Lantern.app
 """
 
 from __future__ import annotations
@@ -70,11 +71,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     import msgspec
 
-    from yendo.cli import show
+    from yendo.cli import mac_half, show
     from yendo.draft import draft, proposing
     from yendo.errors import Usage
     from yendo.installers import holders
 
+    if mac_half.is_given(options):
+        return mac_half.run_draft(options)
     if not options.sources and not options.files:
         raise Usage("name what the package is made of: yendo draft FOLDER INSTALLER, or yendo draft FOLDER --files DIR")
     if options.to and not options.files:

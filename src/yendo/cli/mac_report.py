@@ -23,7 +23,7 @@ MAX_FINDINGS, MAX_ITEMS = 40, 24
 
 
 def run(options: argparse.Namespace) -> int:
-    found = reading.read(options.file)
+    found = reading.read(options.file, listing=options.listing)
     if options.json:
         show.emit({"schema": SCHEMA, **msgspec.to_builtins(found)})
     elif options.script and not options.quiet:
@@ -47,7 +47,7 @@ def run_app(options: argparse.Namespace) -> int:
     return 0
 
 
-def _app(out: Console, found: MacApp, *, everything: bool) -> None:
+def _app(out: Console, found: MacApp, *, everything: bool, medium: str = "") -> None:
     version = found.version or found.build
     out.print(f"[bold]{show.clean(found.name)} {show.clean(version)}[/bold]".replace(" [/bold]", "[/bold]"))
     main = found.code[0] if found.code else None
@@ -77,7 +77,8 @@ def _app(out: Console, found: MacApp, *, everything: bool) -> None:
         show.section(out, "What has to be allowed")
         show.grid(out, found.asks, styles=("cyan", "dim"))
     _findings(out, found.findings)
-    out.print("\n[dim]next:[/dim] Yendo reads programs for macOS; it does not build or prove packages of them yet")
+    if medium or found.file.endswith(".app"):
+        out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {show.clean(medium or found.file)} starts a package of it")
 
 
 def run_image(options: argparse.Namespace) -> int:
@@ -97,7 +98,7 @@ def run_image(options: argparse.Namespace) -> int:
             total = show.size(sum(item.size for item in files))
             show.console().print(f"{show.counted(len(files), 'file')}, {total}, in {show.clean(options.extract)}")
         return 0
-    found = images.read(options.file)
+    found = images.read(options.file, listing=options.listing)
     if options.json:
         show.emit({"schema": images.SCHEMA, **msgspec.to_builtins(found)})
         return 0
@@ -116,7 +117,7 @@ def run_image(options: argparse.Namespace) -> int:
         out.print(f"   [yellow]not read:[/yellow] {show.clean(name)}: {show.clean(problem)}")
     for app in found.apps:
         out.print()
-        _app(out, app, everything=options.contents)
+        _app(out, app, everything=options.contents, medium=found.file)
     for package in found.packages:
         out.print()
         _print(out, package, options)
@@ -173,7 +174,7 @@ def _print(out: Console, found: MacPackage, options: argparse.Namespace) -> None
     _findings(out, found.findings)
     scripts = any(component.scripts for component in found.components)
     more = "yendo read --script shows its scripts; " if scripts else ""
-    out.print(f"\n[dim]next:[/dim] {more}Yendo reads packages for macOS; it does not build or prove them yet")
+    out.print(f"\n[dim]next:[/dim] {more}yendo draft FOLDER {show.clean(found.file)} carries it in a package of yours")
 
 
 def _component(out: Console, component: MacComponent, *, everything: bool) -> None:

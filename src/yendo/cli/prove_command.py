@@ -16,7 +16,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yendo.cli import machines, prove_away, prove_report, proving
+from yendo.cli import mac_half, machines, prove_away, prove_report, proving
 from yendo.machines.kinds import SSH
 
 if TYPE_CHECKING:
@@ -104,6 +104,10 @@ def run(options: argparse.Namespace) -> int:
 
     if options.jobs < 1:
         raise Usage("--jobs is at least 1")
+    halves = [path for path in options.packages or [Path()] if mac_half.is_meant(path)]
+    alone = [path for path in halves if mac_half.is_alone(path)]
+    if halves and len(alone) == len(options.packages or [Path()]):
+        return max(mac_half.run_prove(options, path) for path in halves)
     paths = prove_several.packages(options.packages)
     if len(paths) > 1 or options.farm or options.changed_since:
         return prove_several.run(options, paths)

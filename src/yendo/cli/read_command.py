@@ -37,6 +37,11 @@ def configure(parser: argparse.ArgumentParser) -> None:
     inside = parser.add_argument_group("setup programs")
     inside.add_argument("--contents", action="store_true", help="list everything inside, level by level")
     inside.add_argument(
+        "--listing",
+        action="store_true",
+        help="of a package or an image for macOS: only what its bill or catalogue lists; nothing is unpacked",
+    )
+    inside.add_argument(
         "--script", action="store_true", help="print the compiled script, or the manifest's packages, one line a step"
     )
     inside.add_argument("--extract", type=Path, metavar="DIR", help="write everything inside into a new folder")

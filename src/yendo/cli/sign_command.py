@@ -150,10 +150,10 @@ def _told(
         ]
         show.grid(out, [*rows, *(("problem", problem) for problem in found.problems)], styles=("dim",))
         if not options.verify:
-            out.print(
-                "next: yendo prove, since a proof belongs to the signed bytes; and the signer's certificate into "
-                f"{place} on the machines"
-            )
+            trust = f"the signer's certificate into {place} on the machines"
+            if package.suffix.lower() == ".pkg":
+                trust = "have it notarised, which can only be asked of the vendor of the system, from a Mac"
+            out.print(f"next: yendo prove, since a proof belongs to the signed bytes; and {trust}")
         elif not found.vouched and not found.problems:
             out.print(
                 "next: say whose signature counts, with --trust or signers in the house file: anybody can sign with "
@@ -172,10 +172,13 @@ def _waiting(options: argparse.Namespace, names: Sequence[str]) -> int:
         out = show.console()
         folder = show.clean(options.request)
         out.print(f"[bold]not signed yet[/bold]: {folder} waits for {show.counted(len(names), 'signature')}")
-        rows = [(f"{name}.tosign", "is signed over SHA-256 into", f"{name}.signature") for name in names]
+        # the digest that is wanted lies beside what is to be signed
+        kinds = {name: "sha1" if (options.request / f"{name}.sha1").is_file() else "sha256" for name in names}
+        words = {"sha1": "is signed over SHA-1 into", "sha256": "is signed over SHA-256 into"}
+        rows = [(f"{name}.tosign", words[kinds[name]], f"{name}.signature") for name in names]
         show.grid(out, rows, styles=("cyan", "dim", "cyan"))
         out.print(
-            f"\n[dim]next:[/dim] openssl dgst -sha256 -sign KEY -out {folder}/{names[0]}.signature "
+            f"\n[dim]next:[/dim] openssl dgst -{kinds[names[0]]} -sign KEY -out {folder}/{names[0]}.signature "
             f"{folder}/{names[0]}.tosign, or as your service does it; then this command again"
         )
     return 1

@@ -15,7 +15,7 @@ import msgspec
 import tomlkit
 
 from yendo.check import Finding, Workspace, check
-from yendo.demo import drivers, office, sequence, vendor
+from yendo.demo import drivers, half, office, sequence, vendor
 from yendo.detect.derive import derive
 from yendo.detect.states import listed
 from yendo.detect.strength import Strength, measure
@@ -36,7 +36,6 @@ from yendo.renew.renew import Renewal, renew
 from yendo.shelf import claims, record
 from yendo.shelf.shelf import Shelf, listing
 
-MAC_PACKAGE = "lantern-6.2.1.pkg"  # the same program for the office's other computers
 AUTUMN = "from-tidewell-autumn"  # where the vendor's next release comes in
 SETUP = "sounder-setup.exe"  # the vendor's other program: a setup of its own, prebuilt from sounder.c
 
@@ -57,6 +56,7 @@ class Story(msgspec.Struct, frozen=True):
     renewal: Renewal
     renewed: tuple[Cell, ...]
     shelf: Shelf
+    mac: half.Half
 
 
 def scene(folder: Path) -> Path:
@@ -73,7 +73,7 @@ def scene(folder: Path) -> Path:
     installer = vendor.lantern(share, "6.2.1")
     vendor.lantern_patch(share)
     drivers.share(folder / "drivers")
-    (share / MAC_PACKAGE).write_bytes(files("yendo.demo").joinpath("mac", MAC_PACKAGE).read_bytes())
+    half.share(share)
     return installer
 
 
@@ -194,6 +194,8 @@ def tell(
     tell_step("renew")
     renewal, renewed = renew_it(folder, workspace, machine, scenario)
     shelf = listing(folder)
+    tell_step("the half for macOS")
+    mac = half.tell(folder)
     return Story(
         installer,
         account,
@@ -208,6 +210,7 @@ def tell(
         renewal,
         renewed,
         shelf,
+        mac,
     )
 
 

@@ -137,6 +137,15 @@ def walk(source: BinaryIO, most: int = 0) -> Iterator[tuple[CpioEntry, bytes]]:
 
     ``source`` is seekable, and is read once. Raises Unreadable.
     """
+    for entry, content in contents(source):
+        if entry.kind == "link":
+            yield entry, entry.target.encode("utf-8", "surrogateescape")
+        else:
+            yield entry, b"".join(content) if entry.size <= most else b""
+
+
+def contents(source: BinaryIO) -> Iterator[tuple[CpioEntry, Iterator[bytes]]]:
+    """The same with every content by the piece, to be read before the next entry, or not at all. Raises Unreadable."""
     stream = io.BufferedReader(Unpacked(source), PIECE)
     for count in range(MAX_ENTRIES + 1):
         magic = stream.read(6)
@@ -149,15 +158,15 @@ def walk(source: BinaryIO, most: int = 0) -> Iterator[tuple[CpioEntry, bytes]]:
         entry, padding = (_old if magic == b"070707" else _new)(stream)
         if entry.path == "TRAILER!!!":
             return
-        data = b""
-        if entry.size <= most or (entry.kind == "link" and entry.size <= MAX_NAME):
-            data = _exactly(stream, entry.size)
+        content = _content(stream, entry)
+        if entry.kind == "link" and entry.size <= MAX_NAME:
+            target = b"".join(content).decode("utf-8", "surrogateescape")
+            yield msgspec.structs.replace(entry, target=target), iter(())
         else:
-            _pass_over(stream, entry)
+            yield entry, content
+            for _ in content:  # what was not asked for is passed over
+                pass
         _exactly(stream, padding)
-        if entry.kind == "link":
-            entry = msgspec.structs.replace(entry, target=data.decode("utf-8", "surrogateescape"))
-        yield entry, data
 
 
 def entries(source: BinaryIO) -> Iterator[CpioEntry]:
@@ -182,13 +191,14 @@ def _new(stream: BinaryIO) -> tuple[CpioEntry, int]:
     return CpioEntry(name, mode, user, group, size, links, inode), -size % 4
 
 
-def _pass_over(stream: BinaryIO, entry: CpioEntry) -> None:
+def _content(stream: BinaryIO, entry: CpioEntry) -> Iterator[bytes]:
     left = entry.size
     while left > 0:
         piece = stream.read(min(left, PIECE))
         if not piece:
             raise Unreadable(f"{entry.path} is cut off")
         left -= len(piece)
+        yield piece
 
 
 def _name(stream: BinaryIO, length: int) -> str:

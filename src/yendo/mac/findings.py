@@ -32,7 +32,7 @@ _LINES: tuple[tuple[str, Severity, str, str, str], ...] = (
     (
         "unquoted-volume",
         "warning",
-        r"(?<![\"'\w\\{])\$(?:\{?3\}?|\{?2\}?|\{?DSTVOLUME\}?|\{?DSTROOT\}?)(?![\w\"'])(?=[/\s]|$)",
+        r"(?<![\"'\w\\{=])\$(?:\{?3\}?|\{?2\}?|\{?DSTVOLUME\}?|\{?DSTROOT\}?)(?![\w\"'])(?=[/\s]|$)",
         "the target is used without quotes",
         "names of volumes have spaces: put it into quotes",
     ),
@@ -144,6 +144,15 @@ def _component(component: MacComponent, seen: set[str]) -> Iterator[MacFinding]:
     if name in seen:
         yield MacFinding("two-alike", "error", f"two components are called {name}", "each needs its own", name)
     seen.add(name)
+    if component.unlike:
+        some = ", ".join(component.unlike[:3])
+        yield MacFinding(
+            "bill-differs",
+            "warning",
+            f"its bill of materials says otherwise than its payload: {some}",
+            "what is repaired and removed goes by the bill; get it from the vendor again",
+            name,
+        )
     if component.relocatable:
         yield MacFinding(
             "relocatable",
@@ -153,10 +162,11 @@ def _component(component: MacComponent, seen: set[str]) -> Iterator[MacFinding]:
             name,
         )
     for item in component.items:
-        yield from _item(item.path, item.mode, item.user, item.kind)
+        yield from item_findings(item.path, item.mode, item.user, item.kind)
 
 
-def _item(path: str, mode: str, user: int, kind: str) -> Iterator[MacFinding]:
+def item_findings(path: str, mode: str, user: int, kind: str) -> Iterator[MacFinding]:
+    """What is wrong with where something is laid, and how; ``mode`` in octal digits."""
     bits = int(mode, 8)
     parts = path.split("/")
     if path.startswith(("/System/", "/usr/bin/", "/usr/sbin/", "/usr/lib/", "/bin/", "/sbin/")):

@@ -100,8 +100,8 @@ def _mapped(disk: BinaryIO) -> list[int]:
     return [start for start in found if start < udif.MAX_DISK]
 
 
-def read(path: Path) -> MacImage:
-    """Raises Unreadable, NotCovered."""
+def read(path: Path, *, listing: bool = False) -> MacImage:
+    """A whole image; with ``listing`` its names alone, from the volume's catalogue. Raises Unreadable, NotCovered."""
     with opened(path) as (volume, image), tempfile.TemporaryDirectory(prefix="yendo-image-") as folder:
         items = volume.items()
         found = MacImage(
@@ -110,7 +110,7 @@ def read(path: Path) -> MacImage:
         apps: list[MacApp] = []
         packages: list[MacPackage] = []
         trouble: list[tuple[str, str]] = []
-        for number, (name, some) in enumerate(_near_the_top(items)):
+        for number, (name, some) in enumerate(near_the_top(items) if not listing else ()):
             place = Path(folder, str(number))
             try:
                 if number >= MAX_LOOKED_AT:
@@ -125,7 +125,7 @@ def read(path: Path) -> MacImage:
         return msgspec.structs.replace(found, apps=tuple(apps), packages=tuple(packages), trouble=tuple(trouble))
 
 
-def _near_the_top(items: list[VolumeItem]) -> Iterator[tuple[str, list[VolumeItem]]]:
+def near_the_top(items: list[VolumeItem]) -> Iterator[tuple[str, list[VolumeItem]]]:
     """Bundles and packages that a person sees, each with all that is in it."""
     paths = {item.path for item in items}
     for item in items:

@@ -44,7 +44,8 @@ class MacScript(msgspec.Struct, frozen=True):
 class MacComponent(msgspec.Struct, frozen=True):
     """One component. ``location`` is where its payload is laid; ``relocatable`` bundles follow one that was moved.
 
-    ``trouble`` says what of it could not be read.
+    ``trouble`` says what of it could not be read; ``folder`` is where in the archive it lies. ``unlike`` are paths of
+    which its bill says something else than the payload.
     """
 
     identifier: str
@@ -57,6 +58,8 @@ class MacComponent(msgspec.Struct, frozen=True):
     relocatable: tuple[str, ...] = ()
     scripts: tuple[MacScript, ...] = ()
     trouble: str = ""
+    folder: str = ""
+    unlike: tuple[str, ...] = ()
 
     @property
     def starts(self) -> tuple[MacItem, ...]:
@@ -111,7 +114,8 @@ class MacFinding(msgspec.Struct, frozen=True):
 
 class MacPackage(msgspec.Struct, frozen=True):
     """``form`` is ``distribution`` (a product archive) or ``component``. ``architectures`` are those that the file
-    states, ``oldest`` the oldest system; both may be empty. ``checks`` are its scripts that decide whether it may run.
+    states, ``oldest`` the oldest system, ``newest`` the first that is too new; all may be empty. ``checks`` are its
+    scripts that decide whether it may run.
     """
 
     file: str
@@ -125,4 +129,5 @@ class MacPackage(msgspec.Struct, frozen=True):
     components: tuple[MacComponent, ...]
     choices: tuple[MacChoice, ...] = ()
     checks: tuple[str, ...] = ()
+    newest: str = ""
     findings: tuple[MacFinding, ...] = ()

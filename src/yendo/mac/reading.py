@@ -2,7 +2,6 @@
 
 Source: the published descriptions of flat packages, ``PackageInfo`` and ``Distribution``. No package of another maker
 is in the registries here: archives and payloads are held by other writers, the descriptions by the documentation alone.
-The bill of materials is not read.
 """
 
 from __future__ import annotations
@@ -15,7 +14,8 @@ from typing import TYPE_CHECKING, BinaryIO
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable
-from yendo.formats import cpio, plain_xml, xar
+from yendo.formats import bom, cpio, plain_xml, xar
+from yendo.formats.bom import BillItem
 from yendo.formats.xar import Xar, XarEntry
 from yendo.installers.judging import by_its_key
 from yendo.mac.findings import findings
@@ -27,15 +27,18 @@ if TYPE_CHECKING:
 MAX_DESCRIPTION, MAX_SCRIPT, MAX_ITEMS, MAX_TWICE = 8 << 20, 1 << 20, 200_000, 64 << 20
 
 
-def read(path: Path) -> MacPackage:
-    """Raises Unreadable."""
+def read(path: Path, *, listing: bool = False) -> MacPackage:
+    """A whole package; with ``listing`` its files by the bill alone, where there is one: nothing is unpacked.
+
+    Raises Unreadable.
+    """
     with path.open("rb") as file:
         archive = Xar(file, path.name)
         by_path = {entry.path: entry for entry in archive.entries}
         infos = sorted(name for name in by_path if name.rpartition("/")[2] == "PackageInfo")
         if not infos:
             raise Unreadable(f"{path.name} is an archive of that kind and holds no package (no PackageInfo)")
-        components = tuple(_component(archive, by_path, name) for name in infos)
+        components = tuple(_component(archive, by_path, name, listing) for name in infos)
         found = _described(path.name, archive, by_path, components)
     return msgspec.structs.replace(found, findings=tuple(findings(found, archive.problem)))
 
@@ -68,6 +71,7 @@ def _described(
             for one in root.iter()
             if one.tag in ("installation-check", "volume-check") and one.get("script")
         ),
+        next((one.get("before", "") for one in root.iter("os-version") if one.get("before")), ""),
     )
 
 
@@ -84,15 +88,23 @@ def _choices(root: Element) -> Iterator[MacChoice]:
         )
 
 
-def _component(archive: Xar, by_path: dict[str, XarEntry], info: str) -> MacComponent:
+def _component(archive: Xar, by_path: dict[str, XarEntry], info: str, listing: bool) -> MacComponent:
     folder = info.removesuffix("PackageInfo")
     root = _xml(archive, by_path[info])
     location = "/" + root.get("install-location", "/").strip("/")
     troubles: list[str] = []
     items: list[MacItem] = []
     scripts: list[MacScript] = []
+    billed: list[MacItem] | None = None
     try:
-        if (payload := by_path.get(f"{folder}Payload")) is not None:
+        if (bill := by_path.get(f"{folder}Bom")) is not None:
+            billed = _billed(bom.read(archive.read(bill, bom.MAX_BILL)), location)
+    except (Unreadable, NotCovered) as error:
+        troubles.append(f"its bill of materials: {error}")
+    try:
+        if listing and billed is not None:
+            items = billed
+        elif (payload := by_path.get(f"{folder}Payload")) is not None:
             items = list(_items(archive, payload, location))
     except (Unreadable, NotCovered) as error:
         troubles.append(f"its payload: {error}")
@@ -115,7 +127,33 @@ def _component(archive: Xar, by_path: dict[str, XarEntry], info: str) -> MacComp
         tuple(one.get("id", "") for found in root.findall("relocate") for one in found.findall("bundle")),
         tuple(scripts),
         "; ".join(troubles),
+        folder.rstrip("/"),
+        tuple(_unlike(items, billed)) if billed is not None else (),
     )
+
+
+def _billed(found: list[BillItem], location: str) -> list[MacItem]:
+    return [
+        MacItem(
+            _below(location, one.path), one.kind, f"{one.mode:04o}", one.user, one.group,
+            0 if one.kind == "folder" else one.size, one.target,
+        )
+        for one in found
+    ]  # fmt: skip
+
+
+def _unlike(items: list[MacItem], billed: list[MacItem]) -> Iterator[str]:
+    """Paths that the bill lists otherwise than the payload, or one of them alone. What the file system keeps beside a
+    file lies in the payload as a file of its own, and in no bill.
+    """
+    # a link's size is that of its target in the one, and nothing in the other
+    by_path = {one.path: msgspec.structs.replace(one, size=0) if one.kind == "link" else one for one in billed}
+    for one in items:
+        other = by_path.pop(one.path, None)
+        plain = msgspec.structs.replace(one, size=0) if one.kind in ("link", "folder") else one
+        if other != plain and not (other is None and "/._" in one.path):
+            yield one.path
+    yield from by_path
 
 
 def _version(bundle: Element) -> str:
@@ -127,7 +165,7 @@ def _below(location: str, path: str) -> str:
     return f"{location.rstrip('/')}/{plain}" if plain and plain != "." else location
 
 
-def _stream(archive: Xar, entry: XarEntry) -> BinaryIO:
+def stream(archive: Xar, entry: XarEntry) -> BinaryIO:
     """The packed bytes of a payload: as they are, or, up to a size, packed once more by the archive."""
     if entry.encoding == "none":
         return io.BufferedReader(archive.packed(entry))
@@ -135,7 +173,7 @@ def _stream(archive: Xar, entry: XarEntry) -> BinaryIO:
 
 
 def _items(archive: Xar, entry: XarEntry, location: str) -> Iterator[MacItem]:
-    for count, found in enumerate(cpio.entries(_stream(archive, entry))):
+    for count, found in enumerate(cpio.entries(stream(archive, entry))):
         if count >= MAX_ITEMS:
             raise Unreadable(f"more than {MAX_ITEMS} files")
         mode = f"{found.mode & 0o7777:04o}"
@@ -144,7 +182,7 @@ def _items(archive: Xar, entry: XarEntry, location: str) -> Iterator[MacItem]:
 
 
 def _scripts(archive: Xar, entry: XarEntry) -> Iterator[MacScript]:
-    for found, data in cpio.walk(_stream(archive, entry), MAX_SCRIPT):
+    for found, data in cpio.walk(stream(archive, entry), MAX_SCRIPT):
         name = found.path.removeprefix("./")
         executable = found.mode & 0o111 or name in ("preinstall", "postinstall")
         if found.kind != "file" or not executable or b"\0" in data[:512]:

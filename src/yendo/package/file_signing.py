@@ -24,6 +24,7 @@ from yendo.formats.msi import Database
 from yendo.installers import modern_app, signatures
 from yendo.installers.judging import Verified, judged_message
 from yendo.installers.msi import signature as databases
+from yendo.package import flat_signing
 from yendo.package.signing import SignerIdentity, indirect_message, loaded, thumbprint, vouched_for
 
 # The parts of Windows that read such signatures, as their identifiers lie in a message, and the version each expects.
@@ -32,12 +33,12 @@ _READERS = {
     "database": (1, bytes.fromhex("f1100c0000000000c000000000000046")),
 }
 _CODE_SIGNING = "1.3.6.1.5.5.7.3.3"
-APPS, DATABASES = (".msix", ".appx"), (".msi", ".msp")
+APPS, DATABASES, FLAT = (".msix", ".appx"), (".msi", ".msp"), (".pkg",)
 
 
 def is_file(path: Path) -> bool:
     """Whether a path is one of the files that are signed in themselves."""
-    return path.suffix.lower() in (*APPS, *DATABASES)
+    return path.suffix.lower() in (*APPS, *DATABASES, *FLAT)
 
 
 def sign_file(path: Path, who: SignerIdentity, stamp: str | None = None) -> Verified:
@@ -45,6 +46,8 @@ def sign_file(path: Path, who: SignerIdentity, stamp: str | None = None) -> Veri
 
     Raises Usage where the certificate cannot sign it, Unreadable, NotCovered, SignaturesWanted.
     """
+    if path.suffix.lower() in FLAT:
+        return flat_signing.sign_flat(path, who, stamp)
     own = loaded(who.certificates[0])
     usage = own.extended_key_usage_value
     if usage is None or _CODE_SIGNING not in [one.dotted for one in usage]:
@@ -114,6 +117,8 @@ def verify_file(path: Path, trusted: frozenset[str] = frozenset()) -> Verified:
 
     Raises Usage where it has none, Unreadable.
     """
+    if path.suffix.lower() in FLAT:
+        return flat_signing.verify_flat(path, trusted)
     raw = _raw(path)
     if raw is None:
         raise Usage(f"{path.name} is not signed")

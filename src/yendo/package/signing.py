@@ -18,7 +18,7 @@ import urllib.error
 import urllib.request
 from collections.abc import Iterable, Sequence
 from pathlib import Path
-from typing import Any
+from typing import Any, Literal
 
 import msgspec
 from asn1crypto import algos, cms, core, tsp
@@ -32,6 +32,7 @@ from yendo.package.scripts import SIGNED
 
 LISTING, MESSAGE = "files.sha256", "files.sha256.p7s"
 SCRIPTS = ("apply.ps1", "detect.ps1")
+Over = Literal["sha256", "sha1"]
 LIST = "1.3.6.1.4.1.311.10.1"  # of digests, as catalogues are
 INDIRECT, SIP_INFO = "1.3.6.1.4.1.311.2.1.4", "1.3.6.1.4.1.311.2.1.30"
 _SCRIPT_READER = bytes.fromhex(
@@ -90,12 +91,18 @@ class SigningElsewhere(msgspec.Struct, frozen=True):
     folder: Path
 
 
+class BlankKey(msgspec.Struct, frozen=True):
+    """Signs with nothing: so many zeros, to know how long a message will be."""
+
+    size: int
+
+
 class SignaturesWanted(YendoError):
     """What has to be signed lies in the folder now; nothing was changed. ``names`` are those without a signature."""
 
     def __init__(self, names: Sequence[str], folder: Path) -> None:
         super().__init__(f"{folder} waits for the signature of {' and '.join(names)}")
-        self.names = tuple(names)
+        self.names, self.folder = tuple(names), folder
 
 
 class SignerIdentity(msgspec.Struct, frozen=True):
@@ -185,67 +192,87 @@ def thumbprint(who: SignerIdentity) -> str:
     return hashlib.sha256(loaded(who.certificates[0]).dump()).hexdigest().upper()
 
 
-def _signature(who: SignerIdentity, data: bytes, what: str) -> tuple[str, bytes]:
-    from cryptography.hazmat.primitives import hashes
+def raw_signature(who: SignerIdentity, data: bytes, what: str, over: Over) -> bytes:
+    """A signature by itself, over data by a digest of this kind. Raises Usage, SignaturesWanted."""
+    return _signature(who, data, what, over)[1]
+
+
+def _signature(who: SignerIdentity, data: bytes, what: str, over: Over = "sha256") -> tuple[str, bytes]:
     from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 
+    if isinstance(who.key, BlankKey):
+        return "rsassa_pkcs1v15", bytes(who.key.size)
     if isinstance(who.key, SigningCommand):
-        return _by_command(who, who.key, data)
+        return _by_command(who, who.key, data, over)
     if isinstance(who.key, SigningElsewhere):
-        return _taken(who, who.key.folder, data, what)
+        return _taken(who, who.key.folder, data, what, over)
     if isinstance(who.key, rsa.RSAPrivateKey):
-        return "rsassa_pkcs1v15", who.key.sign(data, padding.PKCS1v15(), hashes.SHA256())
+        return "rsassa_pkcs1v15", who.key.sign(data, padding.PKCS1v15(), _hash(over))
     if isinstance(who.key, ec.EllipticCurvePrivateKey):
-        return "sha256_ecdsa", who.key.sign(data, ec.ECDSA(hashes.SHA256()))
+        return "sha256_ecdsa", who.key.sign(data, ec.ECDSA(_hash(over)))
     raise Usage("the key is neither RSA nor of an elliptic curve")
 
 
-def _by_command(who: SignerIdentity, command: SigningCommand, data: bytes) -> tuple[str, bytes]:
+def _hash(over: Over) -> Any:
+    from cryptography.hazmat.primitives import hashes
+
+    # the older kind only where a format states it, beside a signature over the newer
+    return hashes.SHA256() if over == "sha256" else hashes.SHA1()
+
+
+def _by_command(who: SignerIdentity, command: SigningCommand, data: bytes, over: Over) -> tuple[str, bytes]:
     """What the command gives, once it is seen to be a signature by the certificate's key. Raises Usage."""
     name = command.words[0]
+    told = {**os.environ, "YENDO_DIGEST": over}
     try:
-        done = subprocess.run(command.words, input=data, capture_output=True, timeout=COMMAND_LIMIT, check=False)
+        done = subprocess.run(
+            command.words, input=data, capture_output=True, timeout=COMMAND_LIMIT, check=False, env=told
+        )
     except (OSError, subprocess.TimeoutExpired) as error:
         raise Usage(f"{name} does not sign: {error}") from error
     if done.returncode:
         said = done.stderr.decode("utf-8", "replace").strip()[-300:]
         raise Usage(f"{name} ended with {done.returncode}: {said or 'it said nothing'}")
-    if found := _held(who, done.stdout, data):
+    if found := _held(who, done.stdout, data, over):
         return found
-    raise Usage(f"what {name} gives is no signature over SHA-256 by the key of the certificate")
+    hint = "" if over == "sha256" else "; which digest is wanted stands in YENDO_DIGEST"
+    raise Usage(f"what {name} gives is no signature over {_named(over)} by the key of the certificate{hint}")
 
 
-def _taken(who: SignerIdentity, folder: Path, data: bytes, what: str) -> tuple[str, bytes]:
+def _named(over: Over) -> str:
+    return {"sha256": "SHA-256", "sha1": "SHA-1"}[over]
+
+
+def _taken(who: SignerIdentity, folder: Path, data: bytes, what: str, over: Over) -> tuple[str, bytes]:
     """The signature that lies in the folder; else what is to be signed is put there. Raises SignaturesWanted, Usage."""
     place = folder / f"{what}.signature"
     if not place.is_file():
         atomic.write(folder / f"{what}.tosign", data)
-        atomic.write(folder / f"{what}.sha256", hashlib.sha256(data).hexdigest().encode() + b"\n")
+        atomic.write(folder / f"{what}.{over}", hashlib.new(over, data).hexdigest().encode() + b"\n")
         raise SignaturesWanted([what], folder)
     if place.stat().st_size > MAX_ANSWER:
         raise Usage(f"{place} is too large for a signature")
-    if found := _held(who, place.read_bytes(), data):
+    if found := _held(who, place.read_bytes(), data, over):
         return found
     raise Usage(
-        f"{place} is no signature over SHA-256 of what is to be signed now, by the key of the certificate; where the "
-        "package was built again since: delete it, and ask again"
+        f"{place} is no signature over {_named(over)} of what is to be signed now, by the key of the certificate; "
+        "where the package was built again since: delete it, and ask again"
     )
 
 
-def _held(who: SignerIdentity, answer: bytes, data: bytes) -> tuple[str, bytes] | None:
+def _held(who: SignerIdentity, answer: bytes, data: bytes, over: Over) -> tuple[str, bytes] | None:
     """The algorithm and the signature, if an answer is one by the signer's key, as it is or in base 64."""
     from cryptography.exceptions import InvalidSignature
-    from cryptography.hazmat.primitives import hashes
     from cryptography.hazmat.primitives.asymmetric import ec, padding, rsa
 
     public = who.certificates[0].public_key()
     for value in (answer, _decoded(answer)):
         try:
             if isinstance(public, rsa.RSAPublicKey):
-                public.verify(value, data, padding.PKCS1v15(), hashes.SHA256())
+                public.verify(value, data, padding.PKCS1v15(), _hash(over))
                 return "rsassa_pkcs1v15", value
             if isinstance(public, ec.EllipticCurvePublicKey):
-                public.verify(value, data, ec.ECDSA(hashes.SHA256()))
+                public.verify(value, data, ec.ECDSA(_hash(over)))
                 return "sha256_ecdsa", value
         except InvalidSignature:
             continue

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import cache
 from typing import Any, Literal, get_args, get_origin
 
@@ -99,14 +99,23 @@ def _culprit(path: list[str | int], raw: Any) -> list[str | int]:
     return []
 
 
-def explain(error: msgspec.ValidationError, raw: Any, found: dict[places.Path, int]) -> PlanProblem:
-    """A mistake of the library's words as a person's, with its line."""
+def explain(
+    error: msgspec.ValidationError,
+    raw: Any,
+    found: dict[places.Path, int],
+    of: Mapping[str | int, tuple[str, Any]] = {},
+) -> PlanProblem:
+    """A mistake of the library's words as a person's, with its line.
+
+    ``of``: for a file of other kinds of steps and rules than the plan's, what a table's things are called and are.
+    """
     message, _, at_place = str(error).partition(" - at `")
     path: list[str | int] = []
     for name, index, _key in re.findall(r"\.([A-Za-z_][A-Za-z0-9_]*)|\[(\d+)\]|\[(\.\.\.)\]", at_place.rstrip("`")):
         path += [int(index)] if index else [name] if name else _culprit(path, raw)
     if match := re.match(r"Invalid value '(.+)'$", message):
-        noun, union = next((_KINDS[part] for part in reversed(path) if part in _KINDS), ("step", AnyStep))
+        known = of or _KINDS
+        noun, union = next((known[part] for part in reversed(path) if part in known), ("step", AnyStep))
         kinds = [struct.__struct_config__.tag for struct in _structs(union)]
         near = difflib.get_close_matches(match[1], kinds, 1)
         message = f"{match[1]!r} is no kind of {noun} that this version carries out; known: {', '.join(kinds)}" + (

@@ -1,0 +1,148 @@
+"""The commands on the half of a package that is for macOS: draft, check, build."""
+
+from __future__ import annotations
+
+import argparse
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from yendo.cli import show
+
+MAX_PROBLEMS = 12
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from yendo.check.workspace import Finding
+    from yendo.mac_half.prove import MacProof
+
+
+def is_meant(folder: Path) -> bool:
+    """Whether a workspace has a half for macOS; nothing else is loaded to know it."""
+    return (folder / "macos.toml").is_file()
+
+
+def is_alone(folder: Path) -> bool:
+    """Whether that is all it has."""
+    return is_meant(folder) and not (folder / "plan.toml").is_file()
+
+
+def is_given(options: argparse.Namespace) -> bool:
+    """Whether what is drafted from is for macOS."""
+    from yendo.mac_half import draft
+
+    if options.to and options.to.startswith("/") and not options.to.startswith("//"):
+        return True
+    return any(draft.kind_of(path) for path in options.sources)
+
+
+def run_draft(options: argparse.Namespace) -> int:
+    from yendo.mac_half import draft
+
+    drafted = draft.draft(options.folder, options.sources, options.files, options.to or "", options.inside or "")
+    if options.json:
+        given = {**msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))}
+        show.emit({"schema": "yendo.mac-draft/1", **given})
+    elif not options.quiet:
+        out = show.console()
+        out.print(f"[bold]{show.clean(drafted.plan)}[/bold] drafted, the half for macOS")
+        show.grid(out, [("media", name) for name in drafted.media], styles=("dim",))
+        show.section(out, "Still yours to decide")
+        show.grid(out, [tuple(one.split(": ", 1)) for one in drafted.decisions], styles=("yellow",))
+        folder = show.clean(options.folder)
+        out.print(f"\n[dim]next:[/dim] edit {show.clean(drafted.plan)}, then yendo check {folder}")
+    return 0
+
+
+def checked(folder: Path) -> list[Finding]:
+    """What is found on it. Raises PlanError."""
+    from yendo.mac_half import check
+
+    return check.check(folder)
+
+
+def rule_count() -> int:
+    from yendo.mac_half import check
+
+    return check.count()
+
+
+def run_build(options: argparse.Namespace) -> int:
+    """Builds it, once nothing stands against it."""
+    from yendo.mac_half import build, reading
+
+    plan, _ = reading.read(options.folder)
+    with show.working("building", quiet=options.quiet or options.json):
+        built = build.build(options.folder.resolve(), plan)
+    if options.json:
+        places = {
+            "folder": str(built.folder),
+            "package": str(built.package),
+            "removal": str(built.removal),
+            "profiles": [str(path) for path in built.profiles],
+        }
+        show.emit({"schema": "yendo.mac-build/1", **msgspec.structs.asdict(built), **places})
+    elif not options.quiet:
+        out = show.console()
+        out.print(
+            f"[bold]{show.clean(built.package)}[/bold]: {show.counted(built.count, 'item')}, {show.size(built.size)}"
+        )
+        rows = [
+            ("digest", built.digest),
+            ("removes it", built.removal.name),
+            ("detection", "detect.sh"),
+            *(("profile", f"{path.name}, to be delivered first") for path in built.profiles),
+            *(("note", note) for note in built.notes),
+            ("signed", "not yet: a management service takes signed ones only"),
+        ]
+        show.grid(out, rows, styles=("dim",))
+        out.print(
+            f"\n[dim]next:[/dim] yendo prove {show.clean(options.folder)}; yendo sign {show.clean(built.package)}"
+        )
+    return 0
+
+
+def run_prove(options: argparse.Namespace, folder: Path) -> int:
+    """Plays it on simulated machines."""
+    from yendo.mac_half import prove, reading
+
+    plan, _ = reading.read(folder)
+    names = tuple(name for name in options.scenario or () if name != "all")
+    with show.working("proving on simulated machines with macOS", quiet=options.quiet or options.json):
+        proof = prove.prove(folder.resolve(), plan, names)
+    if options.json:
+        show.emit({**msgspec.to_builtins(proof), "verdict": proof.verdict})
+    elif not options.quiet:
+        proved(show.console(), proof, folder)
+    return 0 if proof.verdict == "proved" else 1
+
+
+def proved(out: Console, proof: MacProof, folder: Path) -> None:
+    """What a proof came to."""
+    from yendo.mac_half.scenes import SCENARIOS
+
+    colours = {"proved": "green", "failed": "bold red", "laid only": "yellow"}
+    out.print(f"[bold]{show.clean(proof.package)}[/bold]: [{colours[proof.verdict]}]{proof.verdict}[/]")
+    rows = []
+    for one in proof.played:
+        phases = ", ".join(phase.name for phase in one.phases)
+        rows.append(
+            (one.scenario, "yes" if one.proved else "NO", one.machine, f"{SCENARIOS[one.scenario].title}: {phases}")
+        )
+    show.grid(out, rows, styles=("cyan", None, "dim", "dim"))
+    for one in proof.played:
+        for phase in one.phases:
+            for problem in phase.problems[:MAX_PROBLEMS]:
+                out.print(f"  [red]{one.scenario}, {phase.name}:[/red] {show.clean(problem)}")
+            if len(phase.problems) > MAX_PROBLEMS:
+                out.print(f"  [dim]and {len(phase.problems) - MAX_PROBLEMS} more (--json)[/dim]")
+    if proof.blind:
+        out.print(f"[yellow]not known here:[/yellow] {show.clean(', '.join(proof.blind))}: what they do is in no proof")
+    where = "files and installer are simulated; scripts ran in a sandbox, against stand-ins of the system's programs"
+    where = where if proof.executed else f"scripts ran nowhere: {show.clean(proof.why_not)}"
+    out.print(f"[dim]{where}. No Mac was asked.[/dim]")
+    if proof.verdict == "proved":
+        name = proof.package.removesuffix("-macos")
+        out.print(f"\n[dim]next:[/dim] yendo sign {show.clean(folder / 'package' / proof.package / name)}.pkg")

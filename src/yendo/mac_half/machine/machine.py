@@ -1,0 +1,390 @@
+"""A simulated macOS. Its files are a real tree in a folder; owners, jobs, people and programs that run are a state
+beside it. Scripts are carried out for real in a sandbox over that tree, against stand-ins of the system's programs.
+
+Source: Apple's "Distribution XML Reference", the manual pages ``installer(8)`` and ``pkgutil(1)``; the order of what an
+installation does (first all scripts before, then all payloads, then all scripts behind) is from its logs, by memory.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import json
+import plistlib
+import shutil
+import stat
+from collections.abc import Iterator, Mapping, Sequence
+from pathlib import Path
+from typing import Any, Literal
+
+import msgspec
+
+from yendo import digest
+from yendo.errors import NotCovered, Unreadable
+from yendo.formats import cpio
+from yendo.formats.xar import Xar
+from yendo.mac import choices, reading
+from yendo.mac.package import MacComponent, MacPackage
+from yendo.mac_half.machine import sandbox
+from yendo.mac_half.work import data_folders
+
+Processor = Literal["arm64", "x86_64"]
+RECEIPTS = "private/var/db/receipts"
+_LINKS = {"tmp": "private/tmp", "var": "private/var", "etc": "private/etc"}
+_SEALED = ("/System", "/usr", "/bin", "/sbin")
+_BUILDS = {"12": "21G", "13": "22G", "14": "23H", "15": "24G", "26": "25A"}
+# What the sandbox puts there, and what is nobody's: never part of a picture.
+_ASIDE = ("lib", "lib64", "dev", "proc", ".yendo", "usr/lib", "bin", "sbin", "usr/bin", "usr/sbin", "usr/libexec")
+_PASSING = ("private/tmp", "private/var/folders", RECEIPTS)
+
+
+class MacThing(msgspec.Struct, frozen=True):
+    """Something in the tree: ``content`` is a file's SHA-256, or where a link leads."""
+
+    kind: Literal["file", "folder", "link"]
+    mode: int
+    user: int
+    group: int
+    content: str = ""
+
+
+class MacOutcome(msgspec.Struct, frozen=True):
+    """What became of an installation: ``code`` as ``installer`` ends, what was said, why it failed."""
+
+    code: int
+    said: tuple[str, ...]
+    why: str = ""
+
+
+class MacMachine:
+    """One machine in a folder of its own.
+
+    ``person`` is who is at the screen, if anybody; ``open`` are identifiers of programs that run, each with ``ends`` or
+    ``stays`` for how it answers when it is asked to end. ``volume`` is where another system lies, for packages that go
+    there. ``executes`` is whether scripts can be carried out here.
+    """
+
+    def __init__(
+        self,
+        folder: Path,
+        *,
+        system: str = "15.3",
+        processor: Processor = "arm64",
+        people: Mapping[str, int] = {"hannah": 501},
+        person: str = "hannah",
+        running: Mapping[str, str] = {},
+        mains: bool = True,
+        volume: str = "/",
+    ) -> None:
+        self.folder, self.tree, self.volume = folder, folder / "tree", volume
+        self.system, self.processor = system, processor
+        self.executes = not sandbox.lacking()
+        self.said: list[str] = []
+        self.unknown: set[str] = set()  # programs without a stand-in that scripts called
+        (folder / "own").mkdir(parents=True)
+        self._make(people)
+        homes = {name: {"number": number, "home": f"/Users/{name}"} for name, number in people.items()}
+        major = system.split(".")[0]
+        self._write(
+            {
+                "system": system, "build": _BUILDS.get(major, "20A") + "100", "kernel": f"{int(major) + 9}.0.0",
+                "processor": processor, "people": homes, "person": person, "open": dict(running), "mains": mains,
+                "jobs": {}, "owners": self._owners(), "notes": [], "asked": [], "free": 50 << 20,
+            }
+        )  # fmt: skip
+
+    # --- its files
+
+    def _make(self, people: Mapping[str, int]) -> None:
+        for base in {"", self.volume.strip("/")}:
+            top = self.tree / base
+            for path, (mode, _, _) in data_folders().items():
+                place = top / path.strip("/")
+                place.mkdir(parents=True, exist_ok=True)
+                place.chmod(mode)
+            for name in ("private/tmp", RECEIPTS, "private/var/root", "System/Library/CoreServices", "Volumes"):
+                (top / name).mkdir(parents=True, exist_ok=True)
+            for name, target in _LINKS.items():
+                if not (top / name).exists():
+                    (top / name).symlink_to(target)
+        for name in people:
+            (self.tree / "Users" / name / "Library" / "Preferences").mkdir(parents=True)
+
+    def _owners(self) -> dict[str, list[int]]:
+        found: dict[str, list[int]] = {}
+        for base in {"", self.volume.rstrip("/")}:
+            found |= {f"{base}{path}": [user, group] for path, (_, user, group) in data_folders().items()}
+        return found
+
+    @property
+    def state(self) -> dict[str, Any]:
+        found: dict[str, Any] = json.loads((self.folder / "own" / "state.json").read_text("utf-8"))
+        return found
+
+    def _write(self, state: dict[str, Any]) -> None:
+        (self.folder / "own" / "state.json").write_text(json.dumps(state), "utf-8")
+
+    def change(self, **values: Any) -> None:
+        """Sets parts of the state: who is at the screen, what runs."""
+        self._write({**self.state, **values})
+
+    def add_person(self, name: str, number: int) -> None:
+        """Somebody who logs on for the first time: the template becomes the new folder."""
+        home = self.tree / "Users" / name
+        template = self.tree / "Library/User Template/Non_localized"
+        home.mkdir()
+        if template.is_dir():
+            shutil.copytree(template, home, dirs_exist_ok=True)
+        (home / "Library" / "Preferences").mkdir(parents=True, exist_ok=True)
+        people = self.state["people"] | {name: {"number": number, "home": f"/Users/{name}"}}
+        self.change(people=people, person=name)
+
+    def at(self, path: str) -> Path:
+        """Where something of the machine lies here."""
+        return self.tree / path.lstrip("/")
+
+    def put(self, path: str, content: bytes, mode: int = 0o644, user: int = 0, group: int = 0) -> None:
+        """A file that was there before."""
+        place = self.at(path)
+        place.parent.mkdir(parents=True, exist_ok=True)
+        place.write_bytes(content)
+        place.chmod(mode)
+        self.change(owners=self.state["owners"] | {path: [user, group]})
+
+    def bundle(self, path: str, identifier: str, version: str) -> None:
+        """A bundle that was there before."""
+        info = {"CFBundleIdentifier": identifier, "CFBundleShortVersionString": version}
+        self.put(f"{path}/Contents/Info.plist", plistlib.dumps(info))
+
+    def receipt(self, identifier: str, paths: Sequence[str] = ()) -> None:
+        """A receipt that was there before, over these files."""
+        rows = [["file", path.strip("/")] for path in paths]
+        self._book(self.volume, identifier, "1.0", "", rows)
+
+    def picture(self) -> dict[str, MacThing]:
+        """Everything on it, by path; not what is only there for a while, and not the books of the installer."""
+        owners, found = self.state["owners"], {}
+        for path, entry in self._walk(self.tree, ""):
+            info = entry.lstat()
+            user, group = owners.get(path) or self._owner(path)
+            if stat.S_ISLNK(info.st_mode):
+                found[path] = MacThing("link", 0o755, user, group, entry.readlink().as_posix())
+            elif stat.S_ISDIR(info.st_mode):
+                found[path] = MacThing("folder", stat.S_IMODE(info.st_mode), user, group)
+            elif stat.S_ISREG(info.st_mode):
+                found[path] = MacThing("file", stat.S_IMODE(info.st_mode), user, group, digest.of_file(entry))
+        return found
+
+    def _owner(self, path: str) -> tuple[int, int]:
+        for person in self.state["people"].values():
+            if path.startswith(person["home"] + "/") or path == person["home"]:
+                return person["number"], 20
+        return 0, 0
+
+    def _walk(self, folder: Path, before: str) -> Iterator[tuple[str, Path]]:
+        for entry in sorted(folder.iterdir()):
+            path = f"{before}/{entry.name}"
+            bare = path.removeprefix(self.volume.rstrip("/")).strip("/")
+            if bare in _ASIDE or path.strip("/") in _ASIDE or bare in _PASSING:
+                continue
+            yield path, entry
+            if entry.is_dir() and not entry.is_symlink():
+                yield from self._walk(entry, path)
+
+    # --- its installer
+
+    def receipts(self) -> dict[str, str]:
+        """The receipts on the volume, with their versions."""
+        found = {}
+        for path in sorted(self._on(RECEIPTS).glob("*.plist")):
+            found[path.stem] = str(plistlib.loads(path.read_bytes())["PackageVersion"])
+        return found
+
+    def _on(self, path: str) -> Path:
+        return self.tree / self.volume.strip("/") / path.strip("/")
+
+    def install(
+        self, package: Path, volume: str | None = None, wanted: Mapping[str, bool] = {}, *, until: str = ""
+    ) -> MacOutcome:
+        """What ``installer -pkg PACKAGE -target VOLUME`` does; cut off after one of its parts where ``until`` says so.
+
+        Raises Unreadable, NotCovered.
+        """
+        volume = volume or self.volume
+        found = reading.read(package)
+        begun = len(self.said)
+        refused = self._refusal(found)
+        if refused:
+            return MacOutcome(1, (), refused)
+        chosen = self._chosen(found, wanted)
+        why = ""
+        with package.open("rb") as file:
+            archive = Xar(file, package.name)
+            parts = [one for one in found.components if chosen is None or one.identifier in chosen]
+            if chosen is not None:
+                parts.sort(key=lambda one: chosen.index(one.identifier))
+            for when in ("preinstall", "payload", "postinstall"):
+                for one in parts:
+                    if why:
+                        break
+                    if when == "payload":
+                        self._lay(archive, found, one, volume)
+                    else:
+                        why = self._script(archive, found, one, when, package, volume)
+                if when == until:
+                    return MacOutcome(137, tuple(self.said[begun:]), "cut off")
+        if not why:
+            for one in parts:
+                if one.items:
+                    self._receipt(one, volume)
+        return MacOutcome(1 if why else 0, tuple(self.said[begun:]), why)
+
+    def _refusal(self, found: MacPackage) -> str:
+        if found.oldest and _order(self.system) < _order(found.oldest):
+            return f"it needs macOS {found.oldest}, and this is {self.system}"
+        if found.newest and _order(self.system) >= _order(found.newest):
+            return f"it is for macOS before {found.newest}, and this is {self.system}"
+        theirs = found.architectures
+        if self.processor == "arm64" and theirs and "arm64" not in theirs:
+            return "it asks for Rosetta, which is not there"
+        if self.processor == "x86_64" and theirs and "x86_64" not in theirs:
+            return "it is not for this processor"
+        return ""
+
+    def _chosen(self, found: MacPackage, wanted: Mapping[str, bool]) -> list[str] | None:
+        """The components that are installed, in their order; None for a component by itself."""
+        if found.form == "component" or not found.choices:
+            return None
+        answers = choices.evaluated(found, self.system, self.processor, wanted)
+        names = [name for one in found.choices if answers[one.identifier] for name in one.packages]
+        return list(dict.fromkeys(names))
+
+    def _place(self, archive: Xar, found: MacPackage, one: MacComponent) -> str:
+        """The folder of a component inside the archive."""
+        if found.form == "component":
+            return ""
+        return f"{one.folder}/" if one.folder else ""
+
+    def _lay(self, archive: Xar, found: MacPackage, one: MacComponent, volume: str) -> None:
+        name = f"{self._place(archive, found, one)}Payload"
+        entry = next((each for each in archive.entries if each.path == name), None)
+        if entry is None:
+            return
+        state = self.state
+        top = self.tree / volume.strip("/") / one.location.strip("/")
+        for item, content in cpio.contents(reading.stream(archive, entry)):
+            below = item.path.removeprefix("./").strip("/")
+            place = top / below if below not in ("", ".") else top
+            path = "/" + place.relative_to(self.tree).as_posix()
+            if (
+                path.removeprefix(volume.rstrip("/")).startswith(tuple(f"{one}/" for one in _SEALED))
+                and "/usr/local" not in path
+            ):
+                raise Unreadable(f"{path}: the system's volume is sealed, and the installer refuses it")
+            self._put(place, item, content)
+            state["owners"][path] = [item.user, item.group]
+        self._write(state)
+        self.said.append(f"laid {one.identifier}")
+
+    def _put(self, place: Path, item: cpio.CpioEntry, content: Iterator[bytes]) -> None:
+        place.parent.mkdir(parents=True, exist_ok=True)
+        for part in place.parents:  # nothing is written through a link out of the tree
+            if part == self.tree:
+                break
+            if part.is_symlink() and not part.resolve().is_relative_to(self.tree.resolve()):
+                raise Unreadable(f"{item.path} leads out of the volume")
+        if item.kind == "folder":
+            if place.is_symlink() or place.is_file():
+                place.unlink()
+            place.mkdir(exist_ok=True)
+            place.chmod(item.mode & 0o7777)
+            return
+        if place.is_dir() and not place.is_symlink():
+            shutil.rmtree(place)
+        place.unlink(missing_ok=True)
+        if item.kind == "link":
+            place.symlink_to(item.target)
+        else:
+            with place.open("xb") as file:
+                for piece in content:
+                    file.write(piece)
+            place.chmod(item.mode & 0o7777)
+
+    def _receipt(self, one: MacComponent, volume: str) -> None:
+        prefix = one.location.rstrip("/")
+        rows = [
+            ["folder" if item.kind == "folder" else "file", item.path.removeprefix(prefix).strip("/")]
+            for item in one.items
+        ]
+        self._book(volume, one.identifier, one.version, one.location.strip("/"), rows)
+
+    def _book(self, volume: str, identifier: str, version: str, prefix: str, rows: list[list[str]]) -> None:
+        info = {
+            "PackageIdentifier": identifier,
+            "PackageVersion": version,
+            "InstallPrefixPath": prefix,
+            "YendoPaths": rows,
+        }
+        place = self.tree / volume.strip("/") / RECEIPTS
+        (place / f"{identifier}.plist").write_bytes(plistlib.dumps(info))
+
+    # --- its scripts
+
+    def _script(self, archive: Xar, found: MacPackage, one: MacComponent, when: str, package: Path, volume: str) -> str:
+        """Runs a component's script; why it failed, empty where it did not."""
+        if not any(script.when == when for script in one.scripts):
+            return ""
+        if not self.executes:
+            self.said.append(f"{when} of {one.identifier} was not run: {sandbox.lacking()}")
+            return ""
+        name = f"{self._place(archive, found, one)}Scripts"
+        entry = next(each for each in archive.entries if each.path == name)
+        place = self.at(f"private/tmp/PKInstallSandbox.{len(self.said)}/Scripts/{one.identifier}")
+        shutil.rmtree(place, ignore_errors=True)
+        place.mkdir(parents=True)
+        for item, content in cpio.contents(reading.stream(archive, entry)):
+            below = item.path.removeprefix("./").strip("/")
+            if below not in ("", "."):
+                self._put(place / below, item, content)
+        inside = "/" + (place / when).relative_to(self.tree).as_posix()
+        code, said = self.run([inside, f"/{package.name}", volume, volume, "/"])
+        shutil.rmtree(place.parents[1], ignore_errors=True)
+        words = "; ".join(said[-2:]) or "it said nothing"
+        return "" if code == 0 else f"{when} of {one.identifier} ended with {code}: {words}"
+
+    def run(self, command: list[str]) -> tuple[int, list[str]]:
+        """A command on it as root; its exit code and what it said. Raises NotCovered where nothing is carried out."""
+        if not self.executes:
+            raise NotCovered(f"scripts for macOS are not carried out here: {sandbox.lacking()}")
+        code, said = sandbox.run(self.folder, command, self._asked)
+        self.said += said
+        for line in said:
+            if line.endswith(("not found", "No such file or directory")) and (name := sandbox.missing(line)):
+                self.unknown.add(name)
+        return code, said
+
+    def script(self, text: bytes, *arguments: str) -> tuple[int, list[str]]:
+        """A script from outside, as a management service runs it."""
+        place = self.at("private/tmp/given.sh")
+        place.write_bytes(text)
+        place.chmod(0o755)
+        try:
+            return self.run(["/private/tmp/given.sh", *arguments])
+        finally:
+            place.unlink(missing_ok=True)
+
+    def _asked(self, asked: dict[str, str]) -> dict[str, object]:
+        """An installation that a script asks for."""
+        given: dict[str, bool] = {}
+        with contextlib.suppress(OSError, ValueError):
+            if asked["choices"]:
+                for one in plistlib.loads(self.at(asked["choices"]).read_bytes()):
+                    given[one["choiceIdentifier"]] = bool(one["attributeSetting"])
+        try:
+            done = self.install(self.at(asked["package"]), asked["target"], given)
+        except (Unreadable, NotCovered, OSError) as error:
+            return {"code": 1, "said": [], "why": str(error)}
+        return {"code": done.code, "said": list(done.said), "why": done.why}
+
+
+def _order(version: str) -> tuple[int, ...]:
+    return tuple(int(part) if part.isdigit() else 0 for part in (version.split(".") + ["0", "0"])[:3])

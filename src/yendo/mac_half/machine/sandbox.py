@@ -1,0 +1,151 @@
+"""Where scripts for macOS are carried out: namespaces of their own over the machine's tree, no network, no way out,
+with stand-ins of the system's programs in its folders.
+"""
+
+from __future__ import annotations
+
+import json
+import py_compile
+import re
+import shutil
+import subprocess
+import sys
+import sysconfig
+from collections.abc import Callable
+from functools import cache
+from importlib.resources import files
+from pathlib import Path
+
+from yendo import host_os
+from yendo.mac_half.machine import standin
+
+LIMIT, MAX_SAID = 300.0, 1 << 20
+HOW_TO_GET = "apt-get install bubblewrap"
+_FOLDERS = {
+    "bin": (
+        "cat", "chmod", "cp", "date", "df", "echo", "expr", "launchctl", "ln", "ls", "mkdir", "mv", "pwd", "rm",
+        "rmdir", "sleep", "sync", "test", "[",
+    ),
+    "sbin": ("md5",),
+    "usr/sbin": ("chown", "installer", "pkgutil", "spctl", "scutil", "sysctl"),
+    "usr/libexec": ("PlistBuddy",),
+}  # fmt: skip
+_START = """#!/.yendo/python/bin/python{version} -IS
+import sys
+sys.path.insert(0, "/.yendo/standins")
+import standin
+raise SystemExit(standin.main())
+"""
+_SHELLS = ("sh", "bash", "zsh", "dash", "ksh")
+
+
+@cache
+def lacking() -> str:
+    """Why no script can be carried out here; empty where it can."""
+    if not host_os.LINUX:
+        return "only Linux has what it takes"
+    if not shutil.which("bwrap"):
+        return f"bwrap not found: {HOW_TO_GET}"
+    tried = ["bwrap", "--unshare-all", "--ro-bind", "/", "/", "true"]
+    try:
+        done = subprocess.run(tried, capture_output=True, text=True, timeout=20, check=False)
+    except (OSError, subprocess.TimeoutExpired) as error:
+        return f"bwrap does not run: {error}"
+    return "" if done.returncode == 0 else f"this system does not let bwrap isolate: {done.stderr.strip()[:200]}"
+
+
+def _prepared(folder: Path) -> list[str]:
+    """The stand-ins beside the tree, and the arguments that put all into place."""
+    programs = folder / "programs"
+    if not programs.is_dir():
+        for name, there in _FOLDERS.items():
+            (programs / name).mkdir(parents=True)
+            for one in there:
+                (programs / name / one).symlink_to("/.yendo/standin")
+        (programs / "usr/bin").mkdir()
+        elsewhere = {one for there in _FOLDERS.values() for one in there}
+        for one in standin.WAYS:
+            if one not in elsewhere or one in ("test", "[", "echo"):
+                (programs / "usr/bin" / one).symlink_to("/.yendo/standin")
+        for one in _SHELLS:
+            (programs / "bin" / one).symlink_to("/.yendo/shell")
+        (programs / "usr/bin/env").unlink(missing_ok=True)
+        (programs / "usr/bin/env").symlink_to("/.yendo/host/bin/env")
+        # compiled once: a program by itself would be compiled at each of its hundreds of starts
+        (programs / "lib").mkdir()
+        source = str(files("yendo.mac_half.machine").joinpath("standin.py"))
+        py_compile.compile(source, str(programs / "lib/standin.pyc"), doraise=True)
+        program = programs / "standin"
+        program.write_text(_START.format(version=sysconfig.get_python_version()), "utf-8")
+        program.chmod(0o755)
+    for name in ("usr/lib", "lib64", ".yendo", "dev", "proc", *_FOLDERS, "usr/bin"):
+        (folder / "tree" / name).mkdir(parents=True, exist_ok=True)
+    if not (folder / "tree/lib").is_symlink():
+        (folder / "tree/lib").symlink_to("usr/lib")
+    line = ["bwrap", "--unshare-all", "--uid", "0", "--gid", "0", "--die-with-parent", "--new-session", "--clearenv"]
+    line += ["--hostname", "marrowby", "--bind", str(folder / "tree"), "/", "--ro-bind", "/usr/lib", "/usr/lib"]
+    line += [
+        "--ro-bind",
+        str(Path("/lib64").resolve()),
+        "/lib64",
+        "--tmpfs",
+        "/.yendo",
+        "--proc",
+        "/proc",
+        "--dev",
+        "/dev",
+    ]
+    for name in (*_FOLDERS, "usr/bin"):
+        line += ["--ro-bind", str(programs / name), f"/{name}"]
+    line += ["--ro-bind", str(programs / "lib"), "/.yendo/standins"]
+    line += ["--ro-bind", str(programs / "standin"), "/.yendo/standin", "--bind", str(folder / "own"), "/.yendo/own"]
+    line += ["--ro-bind", sys.base_prefix, "/.yendo/python", "--ro-bind", "/usr", "/.yendo/host"]
+    line += ["--ro-bind", str(Path(shutil.which("dash") or "/bin/sh").resolve()), "/.yendo/shell"]
+    for name, value in {
+        "PATH": "/usr/bin:/bin:/usr/sbin:/sbin",
+        "HOME": "/var/root",
+        "USER": "root",
+        "LANG": "C.UTF-8",
+    }.items():
+        line += ["--setenv", name, value]
+    return [*line, "--chdir", "/", "--"]
+
+
+def run(
+    folder: Path, command: list[str], asked: Callable[[dict[str, str]], dict[str, object]]
+) -> tuple[int, list[str]]:
+    """A command in it; its exit code and what it said. ``asked`` answers what a script asks the machine itself for."""
+    own = folder / "own"
+    with (own / "said").open("w+b") as said:
+        process = subprocess.Popen(
+            [*_prepared(folder), *command], stdin=subprocess.DEVNULL, stdout=said, stderr=subprocess.STDOUT,
+            preexec_fn=None, **host_os.new_group(),
+        )  # fmt: skip
+        try:
+            left = LIMIT
+            while True:
+                try:
+                    process.wait(0.02)
+                    break
+                except subprocess.TimeoutExpired:
+                    left -= 0.02
+                for question in own.glob("ask-*.json"):
+                    answer = asked(json.loads(question.read_text("utf-8")))
+                    question.unlink()
+                    made = question.with_name(question.name + ".made")
+                    made.write_text(json.dumps(answer), "utf-8")
+                    made.rename(question.with_name(question.name + ".answer"))
+                if left <= 0:
+                    return 124, ["it did not end within five minutes"]
+        finally:
+            process.kill()
+            process.wait(10)
+        said.seek(0)
+        text = said.read(MAX_SAID).decode("utf-8", "replace")
+    return process.returncode, text.splitlines()
+
+
+def missing(line: str) -> str:
+    """The program that a shell did not find, by what it says."""
+    found = re.search(r": (?:line )?\d+: ([^:]+): (?:not found|No such file)", line)
+    return found[1].strip() if found else ""

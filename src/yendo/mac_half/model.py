@@ -1,0 +1,298 @@
+"""The plan for macOS as types: one file beside ``plan.toml``, or alone.
+
+Source of what the system knows: Apple's "Distribution XML Reference", the manual pages ``installer(8)``,
+``pkgbuild(1)``, ``launchd.plist(5)``, ``defaults(1)``.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import Annotated, Literal
+
+from msgspec import Meta
+
+from yendo.terms.amounts import Digest, Identifier, Text, Written, check_line, check_relative, seconds, size
+
+MacIdentifier = Annotated[str, Meta(pattern=r"^[A-Za-z0-9-]+(\.[A-Za-z0-9_-]+)+$")]
+MacPath = Annotated[str, Meta(pattern=r"^/[^\x00-\x1f\x7f]*$")]
+Octal = Annotated[str, Meta(pattern="^[0-7]{3,4}$")]
+SystemVersion = Annotated[str, Meta(pattern=r"^\d{1,3}(\.\d{1,3}){0,2}$")]
+PlistValue = bool | int | float | str | list[str] | dict[str, str | int | bool]
+
+
+def check_path(name: str, path: str) -> None:
+    """That a path on a volume is whole: no empty part, none that leads up. Raises ValueError."""
+    parts = path.split("/")[1:]
+    if path != "/" and (not all(parts) or any(part in (".", "..") for part in parts)):
+        raise ValueError(f"{name}: {path!r} is no path from the root of a volume")
+
+
+class MacPackageName(Written, frozen=True, kw_only=True):
+    """What the package is.
+
+    ``identifier`` is that of its receipt, which nobody else may have; ``oldest`` the oldest macOS that takes it, and
+    ``processors`` those it is for. ``organisation`` stands in profiles. ``restart`` is asked for when it is done.
+    """
+
+    id: Identifier
+    name: Text
+    version: Annotated[str, Meta(pattern=r"^\d+(\.\d+)*$")]
+    revision: Annotated[int, Meta(ge=1)] = 1
+    publisher: str = ""
+    organisation: str = ""
+    identifier: MacIdentifier
+    oldest: SystemVersion = "12.0"
+    processors: Annotated[tuple[Literal["arm64", "x86_64"], ...], Meta(min_length=1)] = ("arm64", "x86_64")
+    description: str = ""
+    contact: str = ""
+    restart: bool = False
+
+    def __post_init__(self) -> None:
+        for name in ("name", "publisher", "organisation", "description", "contact"):
+            check_line(name, getattr(self, name))
+
+    @property
+    def receipt_version(self) -> str:
+        """The version in the receipt: a revision of ours has to be newer than the one before."""
+        return f"{self.version}.{self.revision}"
+
+
+class MacMedia(Written, frozen=True, kw_only=True):
+    """What the vendor gave, below ``media/``: a file, or a folder (its digest is over all names and contents in it)."""
+
+    file: Text
+    sha256: Digest
+    origin: str = ""
+
+    def __post_init__(self) -> None:
+        check_relative(self.file)
+
+
+class MacWhen(Written, frozen=True, kw_only=True):
+    """When the package may run, beside the oldest system and the processors.
+
+    ``newest`` is the newest macOS it is for. ``disk`` is what has to be free, ``receipts`` and ``bundles`` what has to
+    be there already (identifiers), ``person`` whether somebody is at the screen or nobody may be; ``mains``: not on
+    battery.
+    """
+
+    newest: SystemVersion | None = None
+    disk: str | None = None
+    receipts: tuple[MacIdentifier, ...] = ()
+    bundles: tuple[MacIdentifier, ...] = ()
+    person: Literal["there", "nobody"] | None = None
+    mains: bool = False
+
+    def __post_init__(self) -> None:
+        if self.disk:
+            size(self.disk)
+
+
+class MacStep(Written, frozen=True, kw_only=True):
+    """One step. ``note`` is for people."""
+
+    note: str = ""
+
+
+class AppStep(MacStep, frozen=True, tag="app", tag_field="kind", kw_only=True):
+    """A bundle that is copied as it is. ``source`` is a folder or a disk image below ``media/``, ``inside`` the bundle
+    on the image. ``intel`` is the bundle for the other sort of processor, where there is one for each: ``source`` is
+    then the one for Apple's own. ``close`` asks the program to end first.
+    """
+
+    source: Text
+    inside: str = ""
+    intel: str = ""
+    to: MacPath = "/Applications"
+    close: bool = True
+
+    def __post_init__(self) -> None:
+        check_relative(self.source)
+        if self.intel:
+            check_relative(self.intel)
+        if self.inside:
+            check_relative(self.inside)
+        check_path("to", self.to)
+
+
+class FilesStep(MacStep, frozen=True, tag="copy", tag_field="kind", kw_only=True):
+    """A file, or what is in a folder, below ``media/`` or ``extras/``. ``mode`` is that of files; folders get the bits
+    to enter as well. Without it files are 0644, programs and scripts 0755.
+    """
+
+    source: Text
+    to: MacPath
+    owner: Annotated[int, Meta(ge=0, le=262143)] = 0
+    group: Annotated[int, Meta(ge=0, le=262143)] = 0
+    mode: Octal | None = None
+
+    def __post_init__(self) -> None:
+        check_relative(self.source)
+        check_path("to", self.to)
+
+
+class LinkStep(MacStep, frozen=True, tag="link", tag_field="kind", kw_only=True):
+    """A symbolic link."""
+
+    path: MacPath
+    target: Text
+
+    def __post_init__(self) -> None:
+        check_path("path", self.path)
+        check_line("target", self.target)
+
+
+class VendorPackageStep(MacStep, frozen=True, tag="package", tag_field="kind", kw_only=True):
+    """The vendor's own package below ``media/``. A component becomes part of this one; a distribution is carried inside
+    and installed by a script behind it, onto the same volume. ``choices`` are switched on or off there.
+    """
+
+    source: Text
+    choices: dict[Text, bool] = {}
+    identifiers: tuple[MacIdentifier, ...] = ()
+
+    def __post_init__(self) -> None:
+        check_relative(self.source)
+
+
+class SettingsStep(MacStep, frozen=True, tag="settings", tag_field="kind", kw_only=True):
+    """Values in a domain of settings. ``whose``: the machine's; those of every person, now and to come; or managed
+    ones, which nobody can change: a profile beside the package, to be delivered first.
+    """
+
+    domain: MacIdentifier
+    values: Annotated[dict[Text, PlistValue], Meta(min_length=1)]
+    whose: Literal["machine", "persons", "managed"] = "machine"
+
+    def __post_init__(self) -> None:
+        for key in self.values:
+            check_line("key", key)
+
+
+class JobStep(MacStep, frozen=True, tag="launchd", tag_field="kind", kw_only=True):
+    """A job of launchd: a daemon for the machine, or an agent for whoever is logged on."""
+
+    label: MacIdentifier
+    program: Annotated[tuple[Text, ...], Meta(min_length=1)]
+    agent: bool = False
+    at_load: bool = True
+    keep_alive: bool = False
+    interval: str | None = None
+
+    def __post_init__(self) -> None:
+        if not self.program[0].startswith("/"):
+            raise ValueError(f"program begins with its path from the root, not with {self.program[0]!r}")
+        if self.interval:
+            seconds(self.interval)
+
+
+class ShellStep(MacStep, frozen=True, tag="script", tag_field="kind", kw_only=True):
+    """A script below ``extras/``, run as root by the program that its first line names. It gets the target volume as
+    its first argument. ``undo`` is the one that takes it back.
+    """
+
+    file: Text
+    before: bool = False
+    undo: str = ""
+
+    def __post_init__(self) -> None:
+        for name in (self.file, self.undo):
+            if name:
+                check_relative(name)
+
+
+class RemoveStep(MacStep, frozen=True, tag="remove", tag_field="kind", kw_only=True):
+    """Takes away what is there, before the payload is laid: a path below ``/Applications``, ``/Library``,
+    ``/usr/local``, ``/opt`` or ``/private/var``.
+    """
+
+    path: MacPath
+
+    def __post_init__(self) -> None:
+        check_path("path", self.path)
+        roots = ("/Applications", "/Library", "/usr/local", "/opt", "/private/var")
+        if not any(self.path.startswith(f"{root}/") for root in roots) or re.fullmatch(r"/Library/[^/]+", self.path):
+            raise ValueError(f"{self.path} is not removed: only what lies deeper below {', '.join(roots)}")
+
+
+class QuitStep(MacStep, frozen=True, tag="quit", tag_field="kind", kw_only=True):
+    """Asks a program to end, by its identifier, in the session of whoever is logged on; ``wait`` is how long. One that
+    stays open stops the installation, since nobody's work is thrown away.
+    """
+
+    identifier: MacIdentifier
+    wait: str = "60 s"
+
+    def __post_init__(self) -> None:
+        seconds(self.wait)
+
+
+class MessageStep(MacStep, frozen=True, tag="message", tag_field="kind", kw_only=True):
+    """Something that whoever is logged on reads; nothing waits for it."""
+
+    text: Text
+
+
+AnyMacStep = (
+    AppStep | FilesStep | LinkStep | VendorPackageStep | SettingsStep | JobStep | ShellStep | RemoveStep | QuitStep
+    | MessageStep
+)  # fmt: skip
+
+
+class BundleRule(Written, frozen=True, tag="bundle", tag_field="kind", kw_only=True):
+    """A bundle by its identifier and least version, where it was put or wherever somebody moved it."""
+
+    identifier: MacIdentifier
+    path: MacPath
+    version: str = ""
+    anywhere: bool = True
+
+
+class ReceiptRule(Written, frozen=True, tag="receipt", tag_field="kind", kw_only=True):
+    """A receipt with at least this version."""
+
+    identifier: MacIdentifier
+    version: str = ""
+
+
+class MacFileRule(Written, frozen=True, tag="file", tag_field="kind", kw_only=True):
+    """A file, with this content where it is stated."""
+
+    path: MacPath
+    sha256: Digest | None = None
+
+
+class MacSettingRule(Written, frozen=True, tag="setting", tag_field="kind", kw_only=True):
+    """A value of the machine in a domain, as ``defaults read`` tells it."""
+
+    domain: MacIdentifier
+    key: Text
+    value: str
+
+
+class MacJobRule(Written, frozen=True, tag="daemon", tag_field="kind", kw_only=True):
+    """A daemon that launchd has loaded."""
+
+    label: MacIdentifier
+
+
+AnyMacRule = BundleRule | ReceiptRule | MacFileRule | MacSettingRule | MacJobRule
+
+
+class MacPlan(Written, frozen=True, kw_only=True):
+    """A plan for macOS. ``detect``: all rules must hold. ``keep_changed``: files that somebody changed stay when the
+    package is removed; ``users_too``: the removal takes people's settings of these domains as well.
+    """
+
+    package: MacPackageName
+    media: tuple[MacMedia, ...] = ()
+    when: MacWhen = MacWhen()
+    install: Annotated[tuple[AnyMacStep, ...], Meta(min_length=1)]
+    detect: tuple[AnyMacRule, ...] = ()
+    keep_changed: bool = True
+    users_too: tuple[MacIdentifier, ...] = ()
+
+    def __post_init__(self) -> None:
+        labels = [step.label for step in self.install if isinstance(step, JobStep)]
+        if len(labels) != len(set(labels)):
+            raise ValueError("two jobs of launchd have one label")

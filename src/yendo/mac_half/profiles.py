@@ -1,0 +1,69 @@
+"""Configuration profiles that a package asks for: managed settings, and what a person would else have to allow.
+
+Source: Apple's "Device Management" reference: ``com.apple.ManagedClient.preferences``,
+``com.apple.system-extension-policy``, ``com.apple.servicemanagement``. No Mac read them here.
+"""
+
+from __future__ import annotations
+
+import plistlib
+import uuid
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from yendo.mac_half.model import MacPlan
+from yendo.mac_half.work import MacWork
+
+_ROOT = uuid.UUID("6f0f4c0e-52b7-5d0c-9c53-8a6f5b2f9d11")  # so that the same plan gives the same numbers
+
+
+def write(plan: MacPlan, done: MacWork, folder: Path) -> list[str]:
+    """Writes the profile below a folder, where there is one to write; the names of the files."""
+    payloads = list(_payloads(plan, done))
+    if not payloads:
+        return []
+    name = f"{plan.package.id}.mobileconfig"
+    own = plan.package.identifier
+    content: dict[str, Any] = {
+        "PayloadContent": payloads,
+        "PayloadDisplayName": plan.package.name,
+        "PayloadIdentifier": f"{own}.profile",
+        "PayloadOrganization": plan.package.organisation or plan.package.publisher or plan.package.name,
+        "PayloadScope": "System",
+        "PayloadType": "Configuration",
+        "PayloadUUID": _number(own),
+        "PayloadVersion": 1,
+    }
+    (folder / name).write_bytes(plistlib.dumps(content))
+    return [name]
+
+
+def _payloads(plan: MacPlan, done: MacWork) -> Iterator[dict[str, Any]]:
+    domains: dict[str, dict[str, Any]] = {}
+    for step in done.managed:
+        domains.setdefault(step.domain, {}).update(step.values)
+    for domain, values in domains.items():
+        yield _one(plan, domain, domain, values)
+    labels = list(_jobs(plan))
+    if labels:
+        rules = [{"RuleType": "Label", "RuleValue": label, "Comment": plan.package.name} for label in labels]
+        yield _one(plan, "com.apple.servicemanagement", "background", {"Rules": rules})
+
+
+def _jobs(plan: MacPlan) -> Iterator[str]:
+    from yendo.mac_half.model import JobStep
+
+    for step in plan.install:
+        if isinstance(step, JobStep):
+            yield step.label
+
+
+def _one(plan: MacPlan, kind: str, name: str, values: dict[str, Any]) -> dict[str, Any]:
+    own = f"{plan.package.identifier}.profile.{name}"
+    head = {"PayloadIdentifier": own, "PayloadType": kind, "PayloadUUID": _number(own), "PayloadVersion": 1}
+    return {**head, **values}
+
+
+def _number(name: str) -> str:
+    return str(uuid.uuid5(_ROOT, name)).upper()

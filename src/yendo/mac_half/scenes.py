@@ -1,0 +1,467 @@
+"""The scenarios in which a package for macOS is played: a machine, and what has to come of each part."""
+
+from __future__ import annotations
+
+import itertools
+import plistlib
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import msgspec
+
+from yendo.mac_half import model, removal
+from yendo.mac_half.machine import sandbox
+from yendo.mac_half.machine.machine import MacMachine, MacThing, Processor
+from yendo.mac_half.model import MacPlan
+from yendo.mac_half.payload import ordered
+from yendo.mac_half.work import LaidBundle, LaidItem, MacWork, Workshop
+
+OTHER = "/Volumes/Other"
+TEMPLATE = "/Library/User Template/Non_localized/Library/Preferences"
+# What a script of a package did that no package should, as the stand-ins noted it.
+_NOTED = {
+    "gnu": "uses an option that only GNU's tools know",
+    "sealed": "writes to the sealed volume of the system",
+    "seal": "edits a list inside a bundle, which breaks its seal",
+    "managed": "writes where only a management service may",
+    "gatekeeper": "switches off what protects the person",
+    "quarantine": "takes the mark of quarantine away",
+    "launchd": "gives launchd what it refuses",
+    "waits": "shows a window and waits",
+    "as-root": "asks the screen as root, and not as the person",
+}
+
+
+class MacPhase(msgspec.Struct, frozen=True):
+    """One part of a scenario; ``problems`` is empty where it went as it should."""
+
+    name: str
+    problems: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+class MacStage:
+    """What all scenarios share: the package, what the plan asks of it, and a folder for machines."""
+
+    def __init__(self, base: Path, plan: MacPlan, folder: Path, work: Path) -> None:
+        self.base, self.plan, self.folder, self.work = base, plan, folder, work
+        file = f"{plan.package.id}-{plan.package.version}-r{plan.package.revision}"
+        self.package, self.removal = folder / f"{file}.pkg", folder / f"{file}-removal.pkg"
+        (work / "taken").mkdir()
+        self.done: MacWork = Workshop(base, plan, work / "taken").done
+        self.machines = itertools.count(1)
+        self.blind: set[str] = set()
+
+    def machine(self, **given: Any) -> MacMachine:
+        package = self.plan.package
+        own: Processor = "arm64" if "arm64" in package.processors else "x86_64"
+        given = {"processor": own, "system": _newest(self.plan)} | given
+        made = MacMachine(self.work / f"machine-{next(self.machines)}", **given)
+        for one in self.plan.when.receipts:
+            made.receipt(one)
+        for one in self.plan.when.bundles:
+            made.bundle(f"/Applications/{one}.app", one, "1.0")
+        return made
+
+    def laid(self, machine: MacMachine) -> dict[str, LaidItem]:
+        """What has to lie on it, by path on the machine."""
+        items = list(self.done.items)
+        for part in self.done.parts:
+            if part.processor in ("", machine.processor):
+                items += part.items
+        top = machine.volume.rstrip("/")
+        return {f"{top}{item.path}".rstrip("/") or "/": item for item in ordered(items)} if items else {}
+
+
+def _newest(plan: MacPlan) -> str:
+    return (
+        f"{plan.when.newest}.0" if plan.when.newest and plan.when.newest.count(".") == 0 else plan.when.newest or "15.3"
+    )
+
+
+# --- parts of scenarios
+
+
+def _installed(stage: MacStage, machine: MacMachine, name: str = "install") -> MacPhase:
+    """It installs, and all is as the plan says."""
+    outcome = machine.install(stage.package)
+    if outcome.code:
+        return MacPhase(name, (outcome.why,), outcome.said)
+    problems = [*_differing(stage, machine), *_unset(stage, machine), *_jobs(stage, machine), *_noted(machine)]
+    wanted = [stage.plan.package.identifier] if stage.done.items else []
+    problems += [f"no receipt of {one}" for one in wanted if one not in machine.receipts()]
+    return MacPhase(name, tuple(problems))
+
+
+def _differing(stage: MacStage, machine: MacMachine) -> Iterator[str]:
+    found = machine.picture()
+    laid = stage.laid(machine)
+    for path, item in laid.items():
+        if path == "/":
+            continue
+        there = found.get(path)
+        if there is None:
+            yield f"{path} is not there"
+        elif wrong := _unlike(there, item):
+            yield f"{path}: {wrong}"
+    for bundle in [*stage.done.bundles, *(one for part in stage.done.parts for one in part.bundles)]:
+        top = machine.volume.rstrip("/") + bundle.path
+        for path in found:
+            if path.startswith(f"{top}/") and path not in laid:
+                yield f"{path} is of an older copy, and breaks the seal"
+
+
+def _unlike(there: MacThing, item: LaidItem) -> str:
+    if there.kind != item.kind:
+        return f"a {there.kind}, and a {item.kind} was meant"
+    if item.kind == "link":
+        return "" if there.content == item.target else f"leads to {there.content}, and not to {item.target}"
+    if (there.user, there.group) != (item.user, item.group):
+        return f"belongs to {there.user}:{there.group}, and not to {item.user}:{item.group}"
+    if there.mode != item.mode:
+        return f"mode {there.mode:04o}, and not {item.mode:04o}"
+    return "" if item.kind == "folder" or there.content == removal.hash_of(item) else "is not what was meant"
+
+
+def _unset(stage: MacStage, machine: MacMachine) -> Iterator[str]:
+    """Settings that are not as the plan says, for whom they are meant."""
+    if not machine.executes:
+        return
+    top = machine.volume.rstrip("/")
+    for step in stage.plan.install:
+        if not isinstance(step, model.SettingsStep) or step.whose == "managed":
+            continue
+        if step.whose == "machine":
+            places = [f"{top}/Library/Preferences/{step.domain}.plist"]
+        else:
+            homes = [each["home"] for each in machine.state["people"].values()] if machine.volume == "/" else []
+            places = [
+                f"{top}{TEMPLATE}/{step.domain}.plist",
+                *(f"{home}/Library/Preferences/{step.domain}.plist" for home in homes),
+            ]
+        for place in places:
+            have = _listed(machine.at(place))
+            for key, value in step.values.items():
+                if have.get(key) != value:
+                    yield f"{place}: {key} is {have.get(key)!r}, and not {value!r}"
+
+
+def _listed(path: Path) -> Mapping[str, Any]:
+    return plistlib.loads(path.read_bytes()) if path.is_file() else {}
+
+
+def _jobs(stage: MacStage, machine: MacMachine) -> Iterator[str]:
+    if machine.volume != "/" or not machine.executes:
+        return
+    state = machine.state
+    for step in stage.plan.install:
+        if isinstance(step, model.JobStep):
+            person = state["people"].get(state["person"])
+            if step.agent and not person:
+                continue
+            domain = f"gui/{person['number']}" if step.agent else "system"
+            if f"{domain}/{step.label}" not in state["jobs"]:
+                yield f"launchd has not loaded {step.label}"
+
+
+def _noted(machine: MacMachine) -> Iterator[str]:
+    for kind, *what in machine.state["notes"]:
+        if kind in _NOTED:
+            yield f"a script {_NOTED[kind]}: {' '.join(what)}"
+
+
+def _detected(stage: MacStage, machine: MacMachine, wanted: bool) -> MacPhase:
+    """What the script of detection says."""
+    name = "detected" if wanted else "not detected"
+    if not machine.executes or not stage.plan.detect:
+        return MacPhase(name, notes=("not asked: scripts are not carried out here",) if stage.plan.detect else ())
+    code, said = machine.script((stage.folder / "detect.sh").read_bytes(), machine.volume)
+    there = code == 0 and "installed" in said
+    return MacPhase(name, () if there == wanted else (f"it says {'installed' if there else 'nothing'}, with {code}",))
+
+
+def _removed(stage: MacStage, machine: MacMachine, before: Mapping[str, MacThing], name: str = "remove") -> MacPhase:
+    """It goes, with nothing left behind and nothing taken from others."""
+    if not machine.executes:
+        return MacPhase(name, notes=("not played: scripts are not carried out here",))
+    outcome = machine.install(stage.removal)
+    if outcome.code:
+        return MacPhase(name, (outcome.why,), outcome.said)
+    after = machine.picture()
+    ours = _settings_of_people(stage, machine)
+    problems = [f"left behind: {path}" for path in after if path not in before and path not in ours]
+    problems += [f"taken away: {path}" for path in before if path not in after]
+    problems += [f"changed: {path}" for path in before if path in after and before[path] != after[path]]
+    problems += [
+        f"the receipt of {one} is still there"
+        for one in removal.receipts(stage.plan, stage.done)
+        if one in machine.receipts()
+    ]
+    labels = {step.label for step in stage.plan.install if isinstance(step, model.JobStep)}
+    problems += [
+        f"launchd still has {job}"
+        for job in machine.state["jobs"]
+        if job.partition("/")[2].rpartition("/")[2] in labels
+    ]
+    return MacPhase(name, tuple(problems))
+
+
+def _settings_of_people(stage: MacStage, machine: MacMachine) -> set[str]:
+    """What a removal leaves since nobody asked for it: settings of people, with the folders they made."""
+    found: set[str] = set()
+    for step in stage.plan.install:
+        if isinstance(step, model.SettingsStep) and step.whose == "persons" and step.domain not in stage.plan.users_too:
+            found |= {
+                f"{each['home']}/Library/Preferences/{step.domain}.plist" for each in machine.state["people"].values()
+            }
+    parts = TEMPLATE.split("/")
+    return found | {machine.volume.rstrip("/") + "/".join(parts[:count]) for count in range(4, len(parts) + 1)}
+
+
+# --- scenarios
+
+_Play = tuple[MacMachine, Iterator[MacPhase]]
+
+
+def _whole(stage: MacStage, machine: MacMachine) -> Iterator[MacPhase]:
+    before = machine.picture()
+    first = _installed(stage, machine)
+    yield first
+    if first.problems:
+        return  # what would follow says nothing more
+    yield _detected(stage, machine, True)
+    yield _installed(stage, machine, "again")
+    yield _removed(stage, machine, before)
+    yield _detected(stage, machine, False)
+
+
+def _desk(stage: MacStage) -> _Play:
+    machine = stage.machine(people={"hannah": 501, "emil": 502})
+    return machine, _whole(stage, machine)
+
+
+def _nobody(stage: MacStage) -> _Play:
+    machine = stage.machine(person="")
+    refused = stage.plan.when.person == "there"
+    return machine, _refused(stage, machine) if refused else _whole(stage, machine)
+
+
+def _other_processor(stage: MacStage) -> _Play:
+    has = stage.plan.package.processors
+    other: Processor = "x86_64" if "arm64" in has else "arm64"
+    machine = stage.machine(processor=other)
+    return machine, _whole(stage, machine) if other in has else _refused(stage, machine)
+
+
+def _oldest(stage: MacStage) -> _Play:
+    machine = stage.machine(system=stage.plan.package.oldest)
+    return machine, _whole(stage, machine)
+
+
+def _too_old(stage: MacStage) -> _Play:
+    major, *rest = (int(part) for part in stage.plan.package.oldest.split("."))
+    before = f"{major}.{rest[0] - 1}" if rest and rest[0] else f"{major - 1}.9"
+    machine = stage.machine(system=before)
+    return machine, _refused(stage, machine)
+
+
+def _refused(stage: MacStage, machine: MacMachine) -> Iterator[MacPhase]:
+    """It does not begin, and nothing has changed."""
+    before = machine.picture()
+    outcome = machine.install(stage.package)
+    problems = [] if outcome.code else ["it was installed where it should be refused"]
+    problems += [f"changed: {path}" for path, thing in machine.picture().items() if before.get(path) != thing]
+    yield MacPhase("refused", tuple(problems), (outcome.why,) if outcome.why else ())
+
+
+def _later(stage: MacStage) -> _Play:
+    machine = stage.machine()
+
+    def phases() -> Iterator[MacPhase]:
+        yield _installed(stage, machine)
+        machine.add_person("ines", 503)
+        yield MacPhase("somebody new has the settings", tuple(_unset(stage, machine)))
+
+    return machine, phases()
+
+
+def _volume(stage: MacStage) -> _Play:
+    machine = stage.machine(volume=OTHER, person="")
+    return machine, _whole(stage, machine)
+
+
+def _open(stage: MacStage) -> _Play:
+    names = _closing(stage)
+    machine = stage.machine(running=dict.fromkeys(names, "ends"))
+
+    def phases() -> Iterator[MacPhase]:
+        yield _installed(stage, machine)
+        missing = [f"{one} was not asked to end" for one in names if one not in machine.state["asked"]]
+        yield MacPhase("asked to end", tuple(missing))
+
+    return machine, phases()
+
+
+def _stays_open(stage: MacStage) -> _Play:
+    names = _closing(stage)
+    machine = stage.machine(running=dict.fromkeys(names, "stays"))
+    return machine, _refused(stage, machine)
+
+
+def _closing(stage: MacStage) -> list[str]:
+    found = [one.identifier for one in stage.plan.install if isinstance(one, model.QuitStep)]
+    apps = [one for one in stage.plan.install if isinstance(one, model.AppStep) and one.close]
+    bundles = [*stage.done.bundles, *(one for part in stage.done.parts for one in part.bundles)] if apps else []
+    return sorted({*found, *(one.identifier for one in bundles if one.identifier)})
+
+
+def _older(stage: MacStage) -> _Play:
+    """An older copy that somebody dragged there, with a file that the new one has not."""
+    machine = stage.machine()
+    for bundle in _bundles(stage):
+        machine.bundle(bundle.path, bundle.identifier, "0.1")
+        machine.put(f"{bundle.path}/Contents/Resources/of-the-older-one", b"older")
+
+    def phases() -> Iterator[MacPhase]:
+        yield _installed(stage, machine)
+        yield _detected(stage, machine, True)
+
+    return machine, phases()
+
+
+def _bundles(stage: MacStage) -> list[LaidBundle]:
+    found = [*stage.done.bundles, *(one for part in stage.done.parts for one in part.bundles)]
+    return list({one.path: one for one in found}.values())
+
+
+def _stranger(stage: MacStage) -> _Play:
+    """Another program of the same name: it is not touched."""
+    machine = stage.machine()
+    for bundle in _bundles(stage):
+        machine.bundle(bundle.path, "example.somebody.else", "9.9")
+    return machine, _refused(stage, machine)
+
+
+def _cut_off(stage: MacStage) -> _Play:
+    machine = stage.machine()
+
+    def phases() -> Iterator[MacPhase]:
+        before = machine.picture()
+        machine.install(stage.package, until="payload")
+        yield _installed(stage, machine, "again after it was cut off")
+        yield _removed(stage, machine, before)
+
+    return machine, phases()
+
+
+def _shared(stage: MacStage) -> _Play:
+    """Another package has one of the same files: it keeps it."""
+    machine = stage.machine()
+    item = next(item for item in _files(stage) if item.watched)
+
+    def phases() -> Iterator[MacPhase]:
+        machine.receipt("example.somebody.else", [item.path])
+        yield _installed(stage, machine)
+        machine.install(stage.removal)
+        there = machine.at(item.path).is_file()
+        yield MacPhase("others keep what is theirs", () if there else (f"{item.path} was taken from another package",))
+
+    return machine, phases()
+
+
+def _changed(stage: MacStage) -> _Play:
+    """Somebody changed a file: it stays, and is told."""
+    machine = stage.machine()
+    item = next(item for item in _files(stage) if item.watched)
+
+    def phases() -> Iterator[MacPhase]:
+        yield _installed(stage, machine)
+        machine.put(item.path, b"changed by hand\n")
+        outcome = machine.install(stage.removal)
+        problems = [] if machine.at(item.path).is_file() else [f"{item.path} was removed, though somebody changed it"]
+        if not any(item.path in line for line in outcome.said):
+            problems.append("nobody was told that it stays")
+        yield MacPhase("what was changed stays", tuple(problems))
+
+    return machine, phases()
+
+
+def _twice(stage: MacStage) -> _Play:
+    machine = stage.machine()
+
+    def phases() -> Iterator[MacPhase]:
+        before = machine.picture()
+        yield _installed(stage, machine)
+        yield _removed(stage, machine, before)
+        yield _removed(stage, machine, before, "remove again")
+
+    return machine, phases()
+
+
+def _files(stage: MacStage) -> list[LaidItem]:
+    return [item for item in stage.done.items if item.kind == "file"]
+
+
+def _always(stage: MacStage) -> bool:
+    return True
+
+
+def _runs(stage: MacStage) -> bool:
+    return not sandbox.lacking()
+
+
+def _with_person(stage: MacStage) -> bool:
+    return stage.plan.when.person != "nobody"
+
+
+def _with_volume(stage: MacStage) -> bool:
+    return stage.plan.when.person is None
+
+
+def _with_people(stage: MacStage) -> bool:
+    steps = stage.plan.install
+    return _runs(stage) and any(isinstance(one, model.SettingsStep) and one.whose == "persons" for one in steps)
+
+
+def _with_program(stage: MacStage) -> bool:
+    return _runs(stage) and bool(_closing(stage))
+
+
+def _with_bundle(stage: MacStage) -> bool:
+    return _runs(stage) and bool(_bundles(stage))
+
+
+def _with_watched(stage: MacStage) -> bool:
+    return _runs(stage) and any(one.watched for one in _files(stage))
+
+
+def _with_kept(stage: MacStage) -> bool:
+    return stage.plan.keep_changed and _with_watched(stage)
+
+
+class MacScenario(NamedTuple):
+    """What it is, whether a plan calls for it, and how it is played: a machine, and the phases on it."""
+
+    title: str
+    called: Callable[[MacStage], bool]
+    play: Callable[[MacStage], _Play]
+
+
+SCENARIOS: dict[str, MacScenario] = {
+    "desk": MacScenario("somebody is at the screen, two people on the machine", _with_person, _desk),
+    "nobody": MacScenario("nobody is logged on", _always, _nobody),
+    "processor": MacScenario("the other sort of processor", _always, _other_processor),
+    "oldest": MacScenario("the oldest system it is for", _always, _oldest),
+    "too-old": MacScenario("one before it", _always, _too_old),
+    "volume": MacScenario("another volume than the one that runs", _with_volume, _volume),
+    "later": MacScenario("somebody logs on for the first time afterwards", _with_people, _later),
+    "open": MacScenario("its program is open, and ends when it is asked", _with_program, _open),
+    "stays-open": MacScenario("its program is open, and stays", _with_program, _stays_open),
+    "older": MacScenario("an older copy lies there", _with_bundle, _older),
+    "stranger": MacScenario("another program has its name", _with_bundle, _stranger),
+    "cut-off": MacScenario("the machine went off before the last script", _always, _cut_off),
+    "shared": MacScenario("another package has one of its files", _with_watched, _shared),
+    "changed": MacScenario("somebody changed one of its files", _with_kept, _changed),
+    "twice": MacScenario("removed twice", _runs, _twice),
+}

@@ -1,0 +1,358 @@
+"""Packages for macOS played on simulated machines: what scripts did against a list made by hand, what stand-ins refuse, and that
+a proof does not hold for a package that does something else.
+
+What the real programs refuse is from their manual pages; no Mac was at hand. Scripts are run by a real shell in the sandbox.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import plistlib
+import shutil
+import stat
+from collections.abc import Callable
+from pathlib import Path
+
+import mac_half_specimens as made
+import psutil
+import pytest
+from conftest import Yendo, missing, unix
+
+from yendo.errors import Unreadable, Usage
+from yendo.mac_half import build, prove, reading
+from yendo.mac_half.machine import sandbox
+from yendo.mac_half.machine.machine import MacMachine
+
+pytestmark = unix
+
+
+@pytest.fixture(autouse=True)
+def confined() -> None:
+    if why := sandbox.lacking():
+        missing(why, sandbox.HOW_TO_GET)
+
+
+@pytest.fixture
+def machine(tmp_path: Path) -> MacMachine:
+    found = MacMachine(tmp_path / "mac", people={"hannah": 501, "emil": 502})
+    found.put("/Library/Tidewell/tide.txt", b"north\nsouth\n")
+    found.bundle("/Applications/Lantern.app", "com.tidewell.lantern", "6.2.1")
+    found.receipt("com.tidewell.old", ["/Library/Tidewell/tide.txt"])
+    return found
+
+
+def _plist(path: str, key: str, want: object) -> Callable[[MacMachine], bool]:
+    return lambda machine: plistlib.loads(machine.at(path).read_bytes()).get(key) == want
+
+
+def _text(path: str, want: bytes) -> Callable[[MacMachine], bool]:
+    return lambda machine: machine.at(path).read_bytes() == want
+
+
+def _owner(path: str, user: int, group: int) -> Callable[[MacMachine], bool]:
+    return lambda machine: machine.state["owners"].get(path) == [user, group]
+
+
+def _mode(path: str, mode: int) -> Callable[[MacMachine], bool]:
+    return lambda machine: stat.S_IMODE(machine.at(path).stat().st_mode) == mode
+
+
+def _gone(path: str) -> Callable[[MacMachine], bool]:
+    return lambda machine: not os.path.lexists(machine.at(path))
+
+
+def _said(*lines: str) -> Callable[[MacMachine], bool]:
+    return lambda machine: machine.said[-len(lines) :] == list(lines)
+
+
+TIDE = "/Library/Tidewell/tide.txt"
+PREFERENCES = "/Library/Preferences/com.tidewell.lantern"
+JOB = plistlib.dumps({"Label": "com.tidewell.sync", "ProgramArguments": ["/bin/ls"]}).decode()
+# A script, and what has to have come of it.
+SCRIPTS: list[tuple[str, Callable[[MacMachine], bool]]] = [
+    (f"defaults write {PREFERENCES} Updates -bool NO", _plist(f"{PREFERENCES}.plist", "Updates", False)),
+    (f"defaults write {PREFERENCES}.plist Depth -int 7", _plist(f"{PREFERENCES}.plist", "Depth", 7)),
+    (f"defaults write {PREFERENCES} Quays -array north 'south pier'", _plist(f"{PREFERENCES}.plist", "Quays", ["north", "south pier"])),
+    (f"defaults write {PREFERENCES} Gauge -dict id 4 open -bool true", _plist(f"{PREFERENCES}.plist", "Gauge", {"id": "4", "open": True})),
+    (f"defaults write {PREFERENCES} A -string 1; defaults read {PREFERENCES} A", _said("1")),
+    (f"defaults write {PREFERENCES} A 1; defaults delete {PREFERENCES} A", _gone(f"{PREFERENCES}.plist")),
+    ("sudo -u hannah defaults write com.tidewell.lantern Tips -bool false", _plist("/Users/hannah/Library/Preferences/com.tidewell.lantern.plist", "Tips", False)),
+    ("launchctl asuser 501 sudo -u hannah defaults write -g Sound 0.5", _plist("/Users/hannah/Library/Preferences/.GlobalPreferences.plist", "Sound", "0.5")),
+    ("/usr/libexec/PlistBuddy -c 'Print :CFBundleShortVersionString' /Applications/Lantern.app/Contents/Info.plist", _said("6.2.1")),
+    ("plutil -extract CFBundleIdentifier raw -o - /Applications/Lantern.app/Contents/Info.plist", _said("com.tidewell.lantern")),
+    (f"defaults write {PREFERENCES} A 1; plutil -convert xml1 {PREFERENCES}.plist; grep -c '<key>A</key>' {PREFERENCES}.plist", _said("1")),
+    (f"sed -i '' 's/north/east/' {TIDE}", _text(TIDE, b"east\nsouth\n")),
+    (f"sed -i.bak -e '1d' {TIDE}", _text(TIDE + ".bak", b"north\nsouth\n")),
+    (f"sed -E 's/(nor)th/\\1/' {TIDE} | head -n 1", _said("nor")),
+    (f"chown -R hannah:staff {TIDE}", _owner(TIDE, 501, 20)),
+    (f"chown root:wheel {TIDE} && chmod 640 {TIDE}", _mode(TIDE, 0o640)),
+    (f"chgrp admin {TIDE}; stat -f '%Sg %Lp' {TIDE}", _said("admin 644")),
+    ("stat -f %Su /dev/console", _said("hannah")),
+    ("scutil <<< 'show State:/Users/ConsoleUser' | awk '/Name :/ { print $3 }'" if False else "echo 'show State:/Users/ConsoleUser' | scutil | awk '/Name :/ { print $3 }'", _said("hannah")),
+    (f"install -d -o root -g admin -m 0775 /Library/Tidewell/Charts && install -m 0600 {TIDE} /Library/Tidewell/Charts", _mode("/Library/Tidewell/Charts/tide.txt", 0o600)),
+    ("install -d -g admin /Library/Tidewell/Charts", _owner("/Library/Tidewell/Charts", 0, 80)),
+    ("ditto /Applications/Lantern.app /Applications/Copy.app", _text("/Applications/Copy.app/Contents/Info.plist", b"") if False else lambda machine: machine.at("/Applications/Copy.app/Contents/Info.plist").is_file()),
+    ("rm -rf /Applications/Lantern.app", _gone("/Applications/Lantern.app")),
+    ("ln -s /Applications/Lantern.app/Contents/MacOS/lantern /usr/local/bin/lantern", lambda machine: machine.at("/usr/local/bin/lantern").is_symlink()),
+    (f"mkdir -p '/Library/Application Support/Tide well' && mv {TIDE} '/Library/Application Support/Tide well/'", _text("/Library/Application Support/Tide well/tide.txt", b"north\nsouth\n")),
+    ("pkgutil --pkg-info com.tidewell.old | sed -n 's/^version: //p'", _said("1.0")),
+    ("pkgutil --only-files --files com.tidewell.old", _said("Library/Tidewell/tide.txt")),
+    ("pkgutil --forget com.tidewell.old", lambda machine: "com.tidewell.old" not in machine.receipts()),
+    ("pkgutil --pkgs | grep -c tidewell", _said("1")),
+    ("sw_vers -productVersion; uname -m", _said("15.3", "arm64")),
+    ("dscl . -list /Users UniqueID | awk '$2 > 500 { print $1 }'", _said("hannah", "emil")),
+    ("dscl . -read /Users/emil NFSHomeDirectory | awk '{ print $2 }'", _said("/Users/emil")),
+    ("mdfind \"kMDItemCFBundleIdentifier == 'com.tidewell.lantern'\"", _said("/Applications/Lantern.app")),
+    (f"shasum -a 256 {TIDE} | cut -c1-8", _said("64e06a02") if False else lambda machine: len(machine.said[-1]) == 8),
+    ("date -j -f '%Y-%m-%d %H:%M' '2026-03-01 10:00' +%d.%m.%Y", _said("01.03.2026")),
+    ("osascript -e 'application id \"com.tidewell.lantern\" is running'", _said("false")),
+    ("cat > /Library/LaunchDaemons/com.tidewell.sync.plist <<'END'\n" + JOB + "END\nlaunchctl bootstrap system /Library/LaunchDaemons/com.tidewell.sync.plist", lambda machine: "system/com.tidewell.sync" in machine.state["jobs"]),
+    ("test -d /Applications/Lantern.app && [ ! -e /nowhere ] && expr 3 + 4", _said("7")),
+    ("for volume in /Volumes/* /; do printf '%s\\n' \"$volume\"; done | tail -n 1", _said("/")),
+    ("id -u hannah; whoami", _said("501", "root")),
+    ("python3 -V || echo none", _said("none")),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("number", range(len(SCRIPTS)))
+def test_what_a_script_does_is_what_was_written_down(machine: MacMachine, number: int) -> None:
+    text, right = SCRIPTS[number]
+    _, said = machine.script(f"#!/bin/sh\n{text}\n".encode())
+    assert right(machine), said
+
+
+# What GNU's tools take and the system's do not; and what root may not do there.
+REFUSED = [
+    "sed -i 's/north/east/' FILE", "sed -i -e 's/north/east/' FILE", "stat -c %s FILE", "stat --format=%s FILE", "grep -P 'n.rth' FILE",
+    "cp --preserve FILE /Library/x", "ls --color /Library", "date -d yesterday", "readlink --canonicalize FILE", "chmod --reference=FILE FILE",
+    "chown --recursive root FILE", "mkdir --parents /Library/a/b", "head -n -1 FILE", "base64 -w 0 FILE", "find /Library -printf '%p'", "xargs -d x < FILE",
+    "mv -T FILE /Library/x", "ln -rs FILE /Library/x", "uname -o", "install -D FILE /Library/a/b", "touch /System/Library/x", "cp FILE /usr/bin/tide",
+    "rm -rf /System/Library/CoreServices", "sysctl -n hw.nonsense", "launchctl bootout system/nobody", "chown nobody-here FILE", "id nobody-here",
+    "defaults read com.nobody.here", "pkgutil --pkg-info com.nobody.here", "tac FILE", "systemctl status",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("line", REFUSED)
+def test_what_the_system_refuses_is_refused(machine: MacMachine, line: str) -> None:
+    before = machine.picture()
+    code, said = machine.script(f"#!/bin/sh\n{line.replace('FILE', TIDE)}\n".encode())
+    assert code != 0 and said, line
+    assert machine.picture() == before
+    if line.split()[0] in ("tac", "systemctl"):
+        assert machine.unknown == {line.split()[0]}
+
+
+def test_a_script_reaches_nothing_of_this_computer(machine: MacMachine, tmp_path: Path) -> None:
+    (tmp_path / "secret").write_text("tide", "utf-8")
+    lines = f"cat {tmp_path}/secret; cat /etc/shadow; echo x > /.yendo/host/tide; cat /.yendo/host/../etc/passwd; ls /root /home"
+    _, said = machine.script(f"#!/bin/sh\n{lines}\n".encode())
+    assert not any(line == "tide" or "root:" in line for line in said), said
+    code, _ = machine.script(b"#!/bin/sh\n(sleep 100000 &) ; exit 0\n")  # what it leaves running ends with it
+    assert code == 0
+    left = [
+        one.info["cmdline"]
+        for one in psutil.process_iter(["cmdline"])
+        if f"{machine.folder}/tree" in (one.info["cmdline"] or [])
+    ]
+    assert not left
+
+
+# --- whole packages
+
+WHOLE = (
+    made.APP
+    + """
+[[install]]
+kind = "settings"
+domain = "com.tidewell.lantern"
+values = { Updates = false, Quays = ["north", "south pier"] }
+
+[[install]]
+kind = "settings"
+domain = "com.tidewell.lantern"
+whose = "persons"
+values = { Tips = false }
+
+[[install]]
+kind = "copy"
+source = "site.ini"
+to = "/Library/Application Support/Tidewell/site.ini"
+
+[[install]]
+kind = "launchd"
+label = "com.tidewell.sync"
+program = ["/Applications/Lantern.app/Contents/MacOS/lantern", "--sync"]
+
+[[install]]
+kind = "launchd"
+label = "com.tidewell.menu"
+agent = true
+program = ["/Applications/Lantern.app/Contents/MacOS/lantern", "--menu"]
+
+[[install]]
+kind = "link"
+path = "/usr/local/bin/lantern"
+target = "/Applications/Lantern.app/Contents/MacOS/lantern"
+
+[[install]]
+kind = "script"
+file = "do.sh"
+undo = "undo.sh"
+"""
+)
+DO = b'#!/bin/sh\n/bin/mkdir -p "$1/Library/Tidewell" && echo north > "$1/Library/Tidewell/made"\n'
+UNDO = b'#!/bin/sh\n/bin/rm -rf "$1/Library/Tidewell"\n'
+
+
+def _whole(folder: Path, steps: str = WHOLE, do: bytes = DO, undo: bytes = UNDO, rules: str = made.RULE) -> Path:
+    made.workspace(folder, steps, rules=rules, do_sh=do, undo_sh=undo)
+    (folder / "extras/site.ini").write_bytes(b"[site]\n")
+    return folder
+
+
+def _proved(folder: Path, *names: str) -> prove.MacProof:
+    made.built(folder)
+    plan, _ = reading.read(folder)
+    return prove.prove(folder, plan, names)
+
+
+def test_a_package_of_every_kind_of_step_is_proved_in_every_scenario(tmp_path: Path) -> None:
+    proof = _proved(_whole(tmp_path / "w"))
+    problems = [(one.scenario, phase) for one in proof.played for phase in one.phases if phase.problems]
+    assert proof.verdict == "proved" and proof.executed and not proof.blind, (problems, proof.blind)
+    assert len(proof.played) == 15
+    kept = json.loads((tmp_path / "w" / prove.RECORD).read_text("utf-8"))
+    assert kept["schema"] == "yendo.mac-proof/1" and kept["digest"] == proof.digest
+
+
+# What is wrong, the scenario that shows it, and what is said.
+WRONG: dict[str, tuple[Callable[[Path], Path], str, str]] = {
+    "a script leaves something behind": (lambda path: _whole(path, undo=b"#!/bin/sh\nexit 0\n"), "desk", "left behind: /Library/Tidewell"),
+    "a script takes what is the system's": (lambda path: _whole(path, undo=UNDO + b"rm -rf /Library/Fonts\n"), "desk", "taken away: /Library/Fonts"),
+    "a script fails": (lambda path: _whole(path, do=b"#!/bin/sh\necho no harbour >&2\nexit 3\n"), "desk", "no harbour"),
+    "a script knows only GNU's tools": (lambda path: _whole(path, do=DO + b"sed -i 's/n/s/' \"$1/Library/Tidewell/made\" || true\n"), "desk", "only GNU's tools know"),
+    "a script breaks the seal": (lambda path: _whole(path, do=DO + b"defaults write /Applications/Lantern.app/Contents/Info A 1\n"), "desk", "breaks its seal"),
+    "a script works on the running system alone": (lambda path: _whole(path, do=b"#!/bin/sh\nmkdir -p /Library/Tidewell; touch /Library/Tidewell/x\n"), "volume", "left behind: /Library/Tidewell"),
+    "detection is true for the wrong version": (lambda path: _whole(path, rules=made.RULE.replace("6.2.1", "9.9")), "desk", "it says nothing"),
+    "detection stays true": (lambda path: _whole(path, rules='[[detect]]\nkind = "file"\npath = "/Library/Tidewell/made"\n', undo=b"#!/bin/sh\nexit 0\n"), "desk", "it says installed"),
+    "a script waits for a person": (lambda path: _whole(path, do=b"#!/bin/sh\nosascript -e 'display dialog \"Go?\"' || true\n"), "desk", "shows a window and waits"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("what", WRONG)
+def test_a_proof_does_not_hold_for_what_is_wrong(tmp_path: Path, what: str) -> None:
+    make, scenario, said = WRONG[what]
+    proof = _proved(make(tmp_path / "w"), scenario)
+    problems = [problem for one in proof.played for phase in one.phases for problem in phase.problems]
+    assert proof.verdict == "failed" and any(said in problem for problem in problems), problems
+
+
+def test_a_package_that_is_not_the_plans_is_seen(tmp_path: Path) -> None:
+    folder = _whole(tmp_path / "w")
+    made.built(folder)
+    (folder / "macos.toml").write_text(
+        (folder / "macos.toml").read_text("utf-8").replace("/usr/local/bin/lantern", "/usr/local/bin/tide"), "utf-8"
+    )
+    plan, _ = reading.read(folder)
+    proof = prove.prove(folder, plan, ("desk",))
+    assert proof.verdict == "failed"
+    assert "/usr/local/bin/tide is not there" in proof.played[0].phases[0].problems
+
+
+def test_without_a_sandbox_scripts_ran_nowhere_and_that_is_said(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, yendo: Yendo
+) -> None:
+    folder = _whole(tmp_path / "w")
+    made.built(folder)
+    said = yendo("prove", "w", "--scenario", "desk", environment={"PATH": str(tmp_path / "empty")}, expect=1).stdout
+    assert "laid only" in said and "scripts ran nowhere: bwrap not found" in said
+
+
+def test_files_that_another_package_has_stay_with_it(tmp_path: Path) -> None:
+    folder = _whole(tmp_path / "w")
+    package = made.built(folder)
+    machine = MacMachine(tmp_path / "mac")
+    shared = "/Library/Application Support/Tidewell/site.ini"
+    machine.receipt("example.other", [shared])
+    assert machine.install(package.package).code == 0
+    assert machine.install(package.removal).code == 0
+    assert machine.at(shared).is_file() and not machine.at("/Applications/Lantern.app").exists()
+    assert set(machine.receipts()) == {"example.other"}
+
+
+def test_a_package_may_not_reach_out_of_the_volume(tmp_path: Path) -> None:
+    steps = made.APP + '[[install]]\nkind = "copy"\nsource = "site.ini"\nto = "/Library/Fonts/x/site.ini"\n'
+    package = made.built(_whole(tmp_path / "w", steps))
+    machine = MacMachine(tmp_path / "mac")
+    (tmp_path / "outside").mkdir()
+    machine.at("/Library/Fonts/x").symlink_to(tmp_path / "outside")
+    try:
+        machine.install(package.package)
+    except Unreadable:
+        pass
+    assert list((tmp_path / "outside").iterdir()) == []
+
+
+def test_the_command(tmp_path: Path, yendo: Yendo) -> None:
+    _whole(tmp_path / "w")
+    assert "is not built" in yendo("prove", "w", expect=2).stderr
+    yendo("build", "w", "-q")
+    said = yendo("prove", "w", "--scenario", "desk", "--scenario", "too-old").stdout
+    assert "proved" in said and "No Mac was asked" in said and "one before it: refused" in said
+    assert "no scenario for macOS is called nonsense" in yendo("prove", "w", "--scenario", "nonsense", expect=2).stderr
+    assert json.loads(yendo("prove", "w", "--scenario", "twice", "--json").stdout)["verdict"] == "proved"
+
+
+def test_a_removal_of_forty_packages_half_of_which_share_leaves_and_takes_nothing(tmp_path: Path) -> None:
+    """Pairs of packages that bring one file in common: what goes with one stays with the other, and goes with the last."""
+    count = 20 if os.environ.get("YENDO_THOROUGH") else 3
+    for number in range(count):
+        place = tmp_path / str(number)
+        packages = []
+        for name in ("one", "two"):
+            made.tree(place / name / "media/own", number * 2 + (name == "two"))
+            shared = place / name / "media/shared"
+            shared.mkdir(parents=True)
+            (shared / "tide.dat").write_bytes(b"the same")
+            keep = {
+                path.name: shutil.move(path, place / f"{name}-{path.name}")
+                for path in list((place / name / "media").iterdir())
+            }
+            shutil.rmtree(place / name)
+            steps = "".join(
+                f'[[install]]\nkind = "copy"\nsource = "{source}"\nto = "/Library/Tidewell/{to}"\n\n'
+                for source, to in (("own", name), ("shared", "Shared"))
+            )
+            made.workspace(
+                place / name,
+                steps,
+                rules='[[detect]]\nkind = "receipt"\nidentifier = "example.marrowby.lantern"\n',
+                media={},
+            )
+            for source, path in keep.items():
+                shutil.move(path, place / name / "media" / source)
+            text = (place / name / "macos.toml").read_text("utf-8")
+            (place / name / "macos.toml").write_text(
+                text.replace("example.marrowby.lantern", f"example.marrowby.{name}"), "utf-8"
+            )
+            packages.append(made.built(place / name))
+        machine = MacMachine(place / "mac")
+        fresh = machine.picture()
+        for package in packages:
+            assert machine.install(package.package).code == 0
+        both = machine.picture()
+        assert machine.install(packages[0].removal).code == 0
+        left = machine.picture()
+        assert {path for path in both if path not in left} == {
+            path for path in both if path.startswith("/Library/Tidewell/one")
+        }
+        assert machine.install(packages[1].removal).code == 0
+        assert machine.picture() == fresh
+
+
+def test_the_name_of_a_built_folder_is_the_plans(tmp_path: Path) -> None:
+    plan, _ = reading.read(_whole(tmp_path / "w"))
+    assert build.name_of(plan) == "lantern-6.2.1-r1-macos"
+    with pytest.raises(Usage, match="is not built"):
+        prove.prove(tmp_path / "w", plan)
