@@ -44,17 +44,20 @@ def packed(kind: str, data: bytes) -> bytes:
 def image(disk: bytes, kind: str = "zlib", *, name: str = "disk image (Apple_HFS : 1)", licence: bool = False) -> bytes:
     """The image of a disk: pieces, those of nothing but zeros left out, the list of them, the trailer."""
     disk = disk.ljust(-(-len(disk) // 512) * 512, b"\0")
-    body, entries = b"", b""
+    parts: list[bytes] = []
+    length, entries = 0, b""
     for at in range(0, len(disk), PIECE):
         piece = disk[at : at + PIECE]
         sectors = (at // 512, len(piece) // 512)
         if not any(piece):
-            entries += struct.pack(">IIQQQQ", 0, 0, *sectors, len(body), 0)
+            entries += struct.pack(">IIQQQQ", 0, 0, *sectors, length, 0)
             continue
         data = packed(kind, piece)
-        entries += struct.pack(">IIQQQQ", KINDS[kind], 0, *sectors, len(body), len(data))
-        body += data
-    entries += struct.pack(">IIQQQQ", 0xFFFFFFFF, 0, len(disk) // 512, 0, len(body), 0)
+        entries += struct.pack(">IIQQQQ", KINDS[kind], 0, *sectors, length, len(data))
+        parts.append(data)
+        length += len(data)
+    entries += struct.pack(">IIQQQQ", 0xFFFFFFFF, 0, len(disk) // 512, 0, length, 0)
+    body = b"".join(parts)
     count = len(entries) // 40
     sums = struct.pack(">II128s", 2, 32, struct.pack(">I", zlib.crc32(disk)))
     table = struct.pack(">4sIQQQII24s", b"mish", 1, 0, len(disk) // 512, 0, PIECE // 512 + 8, 0, bytes(24))

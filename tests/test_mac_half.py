@@ -119,6 +119,9 @@ def test_trees_are_read_as_they_were_by_other_programs(tmp_path: Path, seed: int
     shutil.rmtree(tmp_path / "v" / "media")
     source = made.tree(tmp_path / "v" / "media" / "charts", seed)
     package = made.built(tmp_path / "v").package
+    assert [one.id for one in packages.read(package).findings] == [
+        "unsigned"
+    ]  # what is built has none of what is looked for
     out = tmp_path / "out"
     out.mkdir()
     subprocess.run(["bsdtar", "-xf", package, "-C", out], check=True)
@@ -515,3 +518,75 @@ def test_a_key_that_is_elsewhere_signs_by_command_and_by_request(tmp_path: Path,
         subprocess.run(line, cwd=tmp_path, check=True)
     yendo("sign", "b.pkg", "--request", "asked", "--certificate", certificate)
     assert (tmp_path / "a.pkg").read_bytes() == (tmp_path / "b.pkg").read_bytes()
+
+
+def test_a_bill_that_says_otherwise_is_told_and_a_listing_goes_by_it(tmp_path: Path, yendo: Yendo) -> None:
+    from yendo.formats import xar_writer
+    from yendo.formats.xar import Xar
+
+    package = made.built(made.workspace(tmp_path / "w")).package
+    with package.open("rb") as file:
+        archive = Xar(file)
+        members = {one.path: archive.read(one, 1 << 24) for one in archive.entries if one.kind == "file"}
+    items = bom.read(members["main.pkg/Bom"])
+    wrong = [
+        BillItem("./Applications/Lantern.app/Contents/more", "file", 0o644, 0, 0, 1, 1)
+        if one.path.endswith("tide.dat")
+        else one
+        for one in items
+    ]
+    members["main.pkg/Bom"] = bom.written(wrong)
+    with (tmp_path / "x.pkg").open("wb") as file:
+        xar_writer.write(
+            file, [xar_writer.XarMember(path, data, pack=path.endswith("Bom")) for path, data in members.items()]
+        )
+    found = packages.read(tmp_path / "x.pkg")
+    assert [one.id for one in found.findings] == ["unsigned", "bill-differs"]
+    assert set(found.components[0].unlike) == {
+        f"/Applications/Lantern.app/Contents/{name}" for name in ("more", "Resources/tide.dat")
+    }
+    listed = {one.path for one in packages.read(tmp_path / "x.pkg", listing=True).components[0].items}
+    assert "/Applications/Lantern.app/Contents/more" in listed
+    assert packages.read(package, listing=True).components == packages.read(package).components
+    assert "/Applications/Lantern.app/Contents/more" in yendo("read", "x.pkg", "--listing", "--contents").stdout
+
+
+# --- the vendor's next version
+
+
+def test_a_renewal_follows_what_was_read_and_keeps_what_was_decided(tmp_path: Path, yendo: Yendo) -> None:
+    from yendo.mac_half import renew
+
+    made.app(tmp_path / "old" / "Lantern.app")
+    made.app(tmp_path / "new" / "Lantern.app", version="6.3.0", oldest="13.0", NSCameraUsageDescription="quays")
+    draft.draft(tmp_path / "w", [tmp_path / "old/Lantern.app"])
+    path = tmp_path / "w/macos.toml"
+    text = (
+        path.read_text("utf-8")
+        .replace("local.", "example.marrowby.")
+        .replace('version = "6.2.1"', 'version = "6.2.1"\nrevision = 3', 1)
+    )
+    text = (
+        text.replace('name = "Lantern"', 'name = "Lantern for Marrowby"').replace('oldest = "12.0"', 'oldest = "12.4"')
+        + "\n# ours\n"
+    )
+    path.write_text(text, "utf-8")
+    dry = renew.renew(tmp_path / "w", tmp_path / "new/Lantern.app", dry=True)
+    assert not dry.written and path.read_text("utf-8") == text
+    said = yendo("renew", "w", "new/Lantern.app").stdout
+    plan, _ = reading.read(tmp_path / "w")
+    package = plan.package
+    assert (package.version, package.revision, package.name, package.oldest) == (
+        "6.3.0",
+        1,
+        "Lantern for Marrowby",
+        "12.4",
+    )
+    assert plan.detect[0].version == "6.3.0" and "# ours" in path.read_text("utf-8")  # type: ignore[union-attr]
+    assert "12.4" in said and "13.0" in said and "the camera" in said
+    assert (tmp_path / "w/earlier/6.2.1/Lantern.app/Contents/Info.plist").is_file()
+    assert [one.rule for one in check.check(tmp_path / "w")] == ["too-old", "unsigned"]  # kept, and told
+    for name, words in (("old", "older than 6.3.0"), ("new", "it is 6.3.0 as well")):
+        assert words in yendo("renew", "w", f"{name}/Lantern.app", expect=2).stderr
+    made.app(tmp_path / "x" / "Other.app", version="7.0", CFBundleIdentifier="example.tidewell.other")
+    assert "another program" in yendo("renew", "w", "x/Other.app", expect=2).stderr

@@ -51,7 +51,7 @@ def _text(path: str, want: bytes) -> Callable[[MacMachine], bool]:
 
 
 def _owner(path: str, user: int, group: int) -> Callable[[MacMachine], bool]:
-    return lambda machine: machine.state["owners"].get(path) == [user, group]
+    return lambda machine: machine.state["owners"].get(path) == (user, group)
 
 
 def _mode(path: str, mode: int) -> Callable[[MacMachine], bool]:
@@ -221,7 +221,7 @@ def test_a_package_of_every_kind_of_step_is_proved_in_every_scenario(tmp_path: P
     proof = _proved(_whole(tmp_path / "w"))
     problems = [(one.scenario, phase) for one in proof.played for phase in one.phases if phase.problems]
     assert proof.verdict == "proved" and proof.executed and not proof.blind, (problems, proof.blind)
-    assert len(proof.played) == 15
+    assert len(proof.played) == 16
     kept = json.loads((tmp_path / "w" / prove.RECORD).read_text("utf-8"))
     assert kept["schema"] == "yendo.mac-proof/1" and kept["digest"] == proof.digest
 
@@ -236,6 +236,8 @@ WRONG: dict[str, tuple[Callable[[Path], Path], str, str]] = {
     "a script works on the running system alone": (lambda path: _whole(path, do=b"#!/bin/sh\nmkdir -p /Library/Tidewell; touch /Library/Tidewell/x\n"), "volume", "left behind: /Library/Tidewell"),
     "detection is true for the wrong version": (lambda path: _whole(path, rules=made.RULE.replace("6.2.1", "9.9")), "desk", "it says nothing"),
     "detection stays true": (lambda path: _whole(path, rules='[[detect]]\nkind = "file"\npath = "/Library/Tidewell/made"\n', undo=b"#!/bin/sh\nexit 0\n"), "desk", "it says installed"),
+    "detection goes by the receipt alone": (lambda path: _whole(path, rules='[[detect]]\nkind = "receipt"\nidentifier = "example.marrowby.lantern"\n'), "states", "it says installed"),
+    "detection takes any version": (lambda path: _whole(path, rules=made.RULE.replace('version = "6.2.1"\n', "")), "states", "it says installed"),
     "a script waits for a person": (lambda path: _whole(path, do=b"#!/bin/sh\nosascript -e 'display dialog \"Go?\"' || true\n"), "desk", "shows a window and waits"),
 }  # fmt: skip
 
@@ -356,3 +358,47 @@ def test_the_name_of_a_built_folder_is_the_plans(tmp_path: Path) -> None:
     assert build.name_of(plan) == "lantern-6.2.1-r1-macos"
     with pytest.raises(Usage, match="is not built"):
         prove.prove(tmp_path / "w", plan)
+
+
+@pytest.mark.parametrize("trick", [
+    "ln -s OUT /private/var/db/receipts.new && rm -rf /private/var/db/receipts && mv /private/var/db/receipts.new /private/var/db/receipts",
+    "rm -rf /private/tmp && ln -s OUT /private/tmp",
+    "rm -f /.yendo/own/state.json && ln -s OUT/victim /.yendo/own/state.json",
+    "rm -rf /Library/Fonts && ln -s OUT /Library/Fonts",
+    "echo '{}' > /.yendo/own/state.json", "mkfifo /.yendo/own/ask-1.json", "ln -s /etc/shadow /.yendo/own/ask-2.json",
+    "installer -pkg ../../../../etc/shadow -target /", "ln -s OUT/victim /private/tmp/given.sh.new; mv -f /private/tmp/given.sh.new /private/tmp/given.sh",
+])  # fmt: skip
+def test_a_hostile_script_writes_nothing_outside(tmp_path: Path, trick: str) -> None:
+    """What the machine itself does afterwards follows no link out of its tree."""
+    out = tmp_path / "out"
+    out.mkdir()
+    (out / "victim").write_bytes(b"untouched")
+    steps = made.APP + '[[install]]\nkind = "copy"\nsource = "site.ini"\nto = "/Library/Fonts/tide/site.ini"\n'
+    package = made.built(_whole(tmp_path / "w", steps))
+    machine = MacMachine(tmp_path / "mac")
+    machine.said.append("begun")
+    try:
+        machine.script(f"#!/bin/sh\n{trick.replace('OUT', str(out))}\n".encode())
+        machine.install(package.package)
+        machine.script(b"#!/bin/sh\nexit 0\n")
+        machine.put("/Library/Fonts/x", b"x")
+        machine.add_person("ines", 503)
+        machine.picture()
+    except (Unreadable, OSError):
+        pass
+    assert [path.name for path in out.iterdir()] == ["victim"] and (out / "victim").read_bytes() == b"untouched"
+
+
+def test_the_shelf_lists_it_and_how_far_it_is(tmp_path: Path, yendo: Yendo) -> None:
+    _whole(tmp_path / "office" / "lantern")
+    states = []
+    for step in ((), ("build",), ("prove", "--scenario", "desk"), ("stale",)):
+        if step == ("stale",):
+            plan = tmp_path / "office/lantern/macos.toml"
+            plan.write_text(plan.read_text("utf-8").replace("Quays", "Piers"), "utf-8")
+            yendo("build", "office/lantern", "-q")
+        elif step:
+            yendo(step[0], "office/lantern", "-q", *step[1:])
+        row = json.loads(yendo("shelf", "office", "--json").stdout)["workspaces"][0]
+        states.append((row["state"], row["name"]))
+    assert states == [("drafted", "Lantern"), ("built", "Lantern"), ("proved", "Lantern"), ("built", "Lantern")]

@@ -410,6 +410,35 @@ def plan(data: bytes) -> None:
     read_text(_text(data))
 
 
+def mac_plan(data: bytes) -> None:
+    from yendo.mac_half.reading import read_text
+
+    read_text(_text(data))
+
+
+def bill(data: bytes) -> None:
+    from yendo.formats import bom
+
+    bom.read(data)
+
+
+def _bills() -> list[bytes]:
+    from yendo.formats import bom
+    from yendo.formats.bom import BillItem
+
+    items = [
+        BillItem(".", "folder", 0o755, 0, 0),
+        BillItem("./Library", "folder", 0o755, 0, 0),
+        BillItem("./Library/tide", "link", 0o755, 0, 0, 3, 9, "../x"),
+    ]
+    return [
+        bom.written(
+            [*items, *(BillItem(f"./Library/{number}", "file", 0o644, 501, 20, number, 7) for number in range(count))]
+        )
+        for count in (1, 300)
+    ]
+
+
 def _file(name: str, read: Callable[[Path], object]) -> Target:
     def target(data: bytes) -> None:
         with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
@@ -646,6 +675,32 @@ def _mac_packages() -> list[bytes]:
     return [b"xar!" + struct.pack(">HHQQI", 28, 1, len(packed), len(table), 1) + packed + heap]
 
 
+_MAC_PLAN = b"""[package]
+id = "x"
+name = "X"
+version = "1.0"
+identifier = "example.x"
+[[media]]
+file = "X.app"
+sha256 = "0000000000000000000000000000000000000000000000000000000000000000"
+[when]
+disk = "1 GB"
+[[install]]
+kind = "app"
+source = "X.app"
+[[install]]
+kind = "settings"
+domain = "a.b"
+values = { a = true, b = [ "c" ] }
+[[install]]
+kind = "launchd"
+label = "a.b"
+program = [ "/bin/ls" ]
+[[detect]]
+kind = "bundle"
+identifier = "a.b"
+path = "/Applications/X.app"
+"""
 TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "compound-file": (compound_file, lambda: _like(b"\xd0\xcf\x11\xe0")),
     "database": (database, lambda: _like(b"\xd0\xcf\x11\xe0")),
@@ -674,6 +729,8 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "mac-program": (mac_program, _mac_programs),
     "mac-bundle": (_file("x.list", mac_bundle), _mac_lists),
     "mac-image": (mac_image, _mac_images),
+    "mac-plan": (mac_plan, lambda: [_MAC_PLAN]),
+    "bill": (bill, _bills),
     "events": (told_events, lambda: [b'{"v":1,"time":"2026-01-01T00:00:00Z","verb":"install","step":1,"event":"step-began","data":{"number":1,"title":"x"},"text":"step 1: x"}\n']),
     "answer-file": (answer_file, lambda: [b"[Application]\nName=Tide\nVersion=1.0\nCompany=Tidewell\n[{A-B}-DlgOrder]\nDlg0={A-B}-SdWelcome-0\nCount=1\n[{A-B}-SdWelcome-0]\nResult=1\n[ResponseResult]\nResultCode=0\n"]),
     "reg-file": (reg_file, lambda: [b'Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\Software\\Tide]\r\n@="x"\r\n"n"=dword:00000001\r\n"m"=hex(7):61,00,00,00,\\\r\n  00,00\r\n"gone"=-\r\n[-HKEY_CURRENT_USER\\Software\\Old]\r\n', '\ufeffWindows Registry Editor Version 5.00\r\n[HKEY_CURRENT_USER\\A]\r\n"a"="b"\r\n'.encode("utf-16-le")]),

@@ -127,7 +127,7 @@ def proved(out: Console, proof: MacProof, folder: Path) -> None:
     out.print(f"[bold]{show.clean(proof.package)}[/bold]: [{colours[proof.verdict]}]{proof.verdict}[/]")
     rows = []
     for one in proof.played:
-        phases = ", ".join(phase.name for phase in one.phases)
+        phases = ", ".join(phase.name for phase in one.phases[:5]) + (", ..." if len(one.phases) > 5 else "")
         rows.append(
             (one.scenario, "yes" if one.proved else "NO", one.machine, f"{SCENARIOS[one.scenario].title}: {phases}")
         )
@@ -146,3 +146,43 @@ def proved(out: Console, proof: MacProof, folder: Path) -> None:
     if proof.verdict == "proved":
         name = proof.package.removesuffix("-macos")
         out.print(f"\n[dim]next:[/dim] yendo sign {show.clean(folder / 'package' / proof.package / name)}.pkg")
+
+
+def is_renewed(options: argparse.Namespace) -> bool:
+    """Whether what a workspace is renewed with is for macOS."""
+    from yendo.mac_half import draft
+
+    return is_meant(options.folder) and draft.kind_of(options.installer) is not None
+
+
+def run_renew(options: argparse.Namespace) -> int:
+    """The vendor's next version into the half for macOS."""
+    from yendo.mac_half import renew
+
+    found = renew.renew(
+        options.folder,
+        options.installer,
+        inside=options.inside or "",
+        dry=options.dry_run,
+        although=tuple(options.although),
+    )
+    if options.json:
+        show.emit({"schema": "yendo.mac-renewal/1", **msgspec.to_builtins(found)})
+    elif not options.quiet:
+        out = show.console()
+        folder = show.clean(options.folder)
+        done = "renewed" if found.written else "would be renewed"
+        out.print(f"{folder}/macos.toml: {show.clean(found.was)} -> [bold]{show.clean(found.now)}[/bold], {done}")
+        for title, rows in (
+            ("What the vendor changed", found.differences),
+            ("What followed", found.followed),
+            ("Yours, and kept", found.kept),
+        ):
+            if rows:
+                show.section(out, title)
+                heads = ("", "yours", "theirs") if rows is found.kept else ("", "was", "is")
+                show.grid(out, [(one.place, one.was, one.now) for one in rows], heads=heads, styles=(None, "dim", None))
+        again = f"yendo renew {folder} {show.clean(options.installer)}"
+        after = f"yendo check {folder}, yendo build, yendo prove"
+        out.print(f"\n[dim]next:[/dim] {after if found.written else again}")
+    return 0

@@ -4,6 +4,7 @@ listed. Exit code 1 with conflicts.
 yendo renew lantern lantern-6.3.0.msi --dry-run
 yendo renew lantern lantern-6.3.0.msi
 yendo renew lantern lantern-6.3.0.msi --with lantern-6.3.1.msp --prove --machine wine
+yendo renew lantern-mac Lantern.app
 """
 
 from __future__ import annotations
@@ -71,11 +72,13 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    from yendo.cli import show
+    from yendo.cli import mac_half, show
     from yendo.errors import Usage
     from yendo.installers import holders
     from yendo.renew.renew import renew
 
+    if mac_half.is_renewed(options):
+        return mac_half.run_renew(options)
     if options.prove and options.dry_run:
         raise Usage("--prove needs the renewed plan, which --dry-run does not write")
     store: Any = None

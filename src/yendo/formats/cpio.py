@@ -13,7 +13,7 @@ import lzma
 import struct
 import zlib
 from collections.abc import Iterator
-from typing import Any, BinaryIO, Protocol
+from typing import BinaryIO, Protocol
 
 import msgspec
 
@@ -48,25 +48,43 @@ class _Decompressor(Protocol):
     def decompress(self, data: bytes, max_length: int, /) -> bytes: ...
 
 
-class Unpacked(io.RawIOBase):
-    """The bytes of a packed stream, a piece at a time; nothing is kept but one piece. Raises Unreadable."""
+class _Stream:
+    """The bytes of a packed stream, a piece at a time and none of them copied without need. Raises Unreadable."""
 
     def __init__(self, source: BinaryIO) -> None:
         self._pieces = _pieces(source)
-        self._left = b""
+        self._left, self._at = b"", 0
 
-    def readable(self) -> bool:
-        return True
+    def pieces(self, count: int) -> Iterator[bytes]:
+        """So many bytes, or as many as there are."""
+        while count > 0:
+            there = len(self._left) - self._at
+            if not there:
+                self._left, self._at = next(self._pieces, b""), 0
+                if not self._left:
+                    return
+                continue
+            taken = min(count, there)
+            piece = self._left if taken == len(self._left) else self._left[self._at : self._at + taken]
+            self._at += taken  # before it is handed out: nobody has to ask for more
+            count -= taken
+            yield piece
 
-    def readinto(self, target: Any, /) -> int:
-        while not self._left:
-            piece = next(self._pieces, None)
-            if piece is None:
-                return 0
-            self._left = piece
-        count = min(len(target), len(self._left))
-        target[:count] = self._left[:count]
-        self._left = self._left[count:]
+    def read(self, count: int) -> bytes:
+        return b"".join(self.pieces(count))
+
+    def skip(self, count: int) -> int:
+        """Passes over so many bytes; how many were missing."""
+        while count > 0:
+            there = len(self._left) - self._at
+            if not there:
+                self._left, self._at = next(self._pieces, b""), 0
+                if not self._left:
+                    break
+                continue
+            taken = min(count, there)
+            self._at += taken
+            count -= taken
         return count
 
 
@@ -146,7 +164,7 @@ def walk(source: BinaryIO, most: int = 0) -> Iterator[tuple[CpioEntry, bytes]]:
 
 def contents(source: BinaryIO) -> Iterator[tuple[CpioEntry, Iterator[bytes]]]:
     """The same with every content by the piece, to be read before the next entry, or not at all. Raises Unreadable."""
-    stream = io.BufferedReader(Unpacked(source), PIECE)
+    stream = _Stream(source)
     for count in range(MAX_ENTRIES + 1):
         magic = stream.read(6)
         if count == MAX_ENTRIES:
@@ -158,14 +176,13 @@ def contents(source: BinaryIO) -> Iterator[tuple[CpioEntry, Iterator[bytes]]]:
         entry, padding = (_old if magic == b"070707" else _new)(stream)
         if entry.path == "TRAILER!!!":
             return
-        content = _content(stream, entry)
         if entry.kind == "link" and entry.size <= MAX_NAME:
-            target = b"".join(content).decode("utf-8", "surrogateescape")
+            target = _exactly(stream, entry.size).decode("utf-8", "surrogateescape")
             yield msgspec.structs.replace(entry, target=target), iter(())
         else:
+            content = _Content(stream, entry)
             yield entry, content
-            for _ in content:  # what was not asked for is passed over
-                pass
+            content.pass_over()
         _exactly(stream, padding)
 
 
@@ -175,14 +192,14 @@ def entries(source: BinaryIO) -> Iterator[CpioEntry]:
         yield entry
 
 
-def _old(stream: BinaryIO) -> tuple[CpioEntry, int]:
+def _old(stream: _Stream) -> tuple[CpioEntry, int]:
     head = _exactly(stream, 70)
     _, inode, mode, user, group, links, _ = (_as_number(head[at : at + 6], 8) for at in range(0, 42, 6))
     length, size = _as_number(head[53:59], 8), _as_number(head[59:70], 8)
     return CpioEntry(_name(stream, length), mode, user, group, size, links, inode), 0
 
 
-def _new(stream: BinaryIO) -> tuple[CpioEntry, int]:
+def _new(stream: _Stream) -> tuple[CpioEntry, int]:
     head = _exactly(stream, 104)
     fields = [_as_number(head[at : at + 8], 16) for at in range(0, 104, 8)]
     inode, mode, user, group, links, _, size = fields[:7]
@@ -191,23 +208,34 @@ def _new(stream: BinaryIO) -> tuple[CpioEntry, int]:
     return CpioEntry(name, mode, user, group, size, links, inode), -size % 4
 
 
-def _content(stream: BinaryIO, entry: CpioEntry) -> Iterator[bytes]:
-    left = entry.size
-    while left > 0:
-        piece = stream.read(min(left, PIECE))
+class _Content(Iterator[bytes]):
+    """A file's content by the piece; what is not asked for is passed over."""
+
+    def __init__(self, stream: _Stream, entry: CpioEntry) -> None:
+        self._stream, self._entry, self._left = stream, entry, entry.size
+
+    def __next__(self) -> bytes:
+        if not self._left:
+            raise StopIteration
+        piece = next(self._stream.pieces(self._left), b"")
         if not piece:
-            raise Unreadable(f"{entry.path} is cut off")
-        left -= len(piece)
-        yield piece
+            raise Unreadable(f"{self._entry.path} is cut off")
+        self._left -= len(piece)
+        return piece
+
+    def pass_over(self) -> None:
+        if self._left and self._stream.skip(self._left):
+            raise Unreadable(f"{self._entry.path} is cut off")
+        self._left = 0
 
 
-def _name(stream: BinaryIO, length: int) -> str:
+def _name(stream: _Stream, length: int) -> str:
     if not 0 < length <= MAX_NAME:
         raise Unreadable(f"a name of {length} bytes is longer than any ({MAX_NAME})")
     return _exactly(stream, length).rstrip(b"\0").decode("utf-8", "surrogateescape")
 
 
-def _exactly(stream: BinaryIO, count: int) -> bytes:
+def _exactly(stream: _Stream, count: int) -> bytes:
     data = stream.read(count) if count else b""
     if len(data) < count:
         raise Unreadable("it is cut off")

@@ -26,11 +26,12 @@ from yendo.host_os.processes import (
     gone,
     is_alive,
     new_group,
+    paused,
 )
 from yendo.host_os.system import LINUX, MACOS, WINDOWS, load, open_files
 
 __all__ = [
     "LINUX", "MACOS", "WINDOWS", "Busy", "below", "bytes_moved", "cpu_seconds", "end", "end_group", "environment_of",
     "exchange", "file_mode", "gone", "is_alive", "load",
-    "locked", "mount_overlay", "nameless", "new_group", "open_files", "private", "replace", "unmount",
+    "locked", "mount_overlay", "nameless", "new_group", "open_files", "paused", "private", "replace", "unmount",
 ]  # fmt: skip

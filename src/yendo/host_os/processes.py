@@ -113,6 +113,28 @@ def end_group(process: subprocess.Popen[bytes]) -> None:
     process.wait()
 
 
+@contextlib.contextmanager
+def paused(process: int) -> Iterator[None]:
+    """A process and all below it do nothing while the block runs; those that ended meanwhile are passed over."""
+    import psutil
+
+    stopped: set[psutil.Process] = set()
+    with contextlib.suppress(psutil.Error):
+        top = psutil.Process(process)
+        # one that was not stopped yet may have started another
+        while more := {top, *top.children(recursive=True)} - stopped:
+            for one in more:
+                with contextlib.suppress(psutil.Error):
+                    one.suspend()
+            stopped |= more
+    try:
+        yield
+    finally:
+        for one in stopped:
+            with contextlib.suppress(psutil.Error):
+                one.resume()
+
+
 def gone(processes: Iterable[int], limit: float) -> bool:
     """Waits until these processes have ended, for at most ``limit`` seconds."""
     wanted, until = list(processes), time.monotonic() + limit

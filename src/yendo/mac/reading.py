@@ -138,7 +138,7 @@ def _billed(found: list[BillItem], location: str) -> list[MacItem]:
             _below(location, one.path), one.kind, f"{one.mode:04o}", one.user, one.group,
             0 if one.kind == "folder" else one.size, one.target,
         )
-        for one in found
+        for one in sorted(found, key=lambda one: one.path.split("/"))
     ]  # fmt: skip
 
 

@@ -31,11 +31,14 @@ Then: yendo check, yendo build, yendo prove. The steps and rules: docs/macos.md"
 
 
 class MacDrafted(msgspec.Struct, frozen=True):
-    """The plan, what came along as media, and what is left to a person."""
+    """The plan, what came along as media, and what is left to a person. ``facts`` are who signed it and what has to be
+    allowed, in words.
+    """
 
     plan: Path
     media: tuple[str, ...]
     decisions: tuple[str, ...]
+    facts: dict[str, str] = {}
 
 
 def kind_of(path: Path) -> MacSource | None:
@@ -82,6 +85,7 @@ class _Draft:
         self.why: dict[str, str] = {}
         self.processors: list[str] | None = None
         self.decisions: list[str] = []
+        self.facts: dict[str, str] = {}
 
     def _says(self, key: str, value: str, why: str) -> None:
         if value and key not in self.said:
@@ -93,6 +97,9 @@ class _Draft:
         self._says("version", _plain(app.version or app.build), f"{name}, CFBundleShortVersionString")
         self._says("oldest", _plain(app.oldest), f"{name}, LSMinimumSystemVersion")
         main = app.code[0] if app.code else None
+        self.facts["signed"] = main.words if main else "no program in it"
+        self.facts["has to be allowed"] = ", ".join(what for what, _ in app.asks) or "nothing"
+        self.facts["seal"] = app.sealed
         if main and main.chain:
             self._says("publisher", main.chain[0].partition(": ")[2].rpartition(" (")[0], "who signed it")
         if main:
@@ -167,6 +174,9 @@ class _Draft:
         if found.signature.chain:
             self._says("publisher", found.signature.chain[0].partition(": ")[2].rpartition(" (")[0], "who signed it")
         known = [one for one in found.architectures if one in ("arm64", "x86_64")]
+        self.facts["signed"] = found.signature.words
+        self.facts["components"] = ", ".join(one.identifier for one in found.components)
+        self.facts["scripts"] = ", ".join(script.when for one in found.components for script in one.scripts) or "none"
         self.processors = known or self.processors
         values: dict[str, Any] = {"kind": "package", "source": name}
         if found.form == "distribution" and found.choices:
@@ -222,7 +232,7 @@ class _Draft:
             self.decisions.append("detect: how is it seen that it is there?")
         atomic.write(self.folder / reading.NAME, writing.spaced(tomlkit.dumps(document)).encode())
         reading.read(self.folder)  # what was drafted can be read
-        return MacDrafted(self.folder / reading.NAME, tuple(self.media), tuple(self.decisions))
+        return MacDrafted(self.folder / reading.NAME, tuple(self.media), tuple(self.decisions), self.facts)
 
     def _package_table(self) -> Table:
         said = self.said

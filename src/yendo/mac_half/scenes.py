@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import plistlib
+import shutil
 from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -141,7 +142,7 @@ def _unset(stage: MacStage, machine: MacMachine) -> Iterator[str]:
                 *(f"{home}/Library/Preferences/{step.domain}.plist" for home in homes),
             ]
         for place in places:
-            have = _listed(machine.at(place))
+            have = _listed(machine.at(place, followed=True))
             for key, value in step.values.items():
                 if have.get(key) != value:
                     yield f"{place}: {key} is {have.get(key)!r}, and not {value!r}"
@@ -399,6 +400,43 @@ def _twice(stage: MacStage) -> _Play:
     return machine, phases()
 
 
+def _states(stage: MacStage) -> _Play:
+    """What detection says of machines on which something else lies than the package: each state, and the answer."""
+    machine = stage.machine()
+
+    def phases() -> Iterator[MacPhase]:
+        script = (stage.folder / "detect.sh").read_bytes()
+
+        def answer() -> bool:
+            return machine.script(script, machine.volume)[0] == 0
+
+        yield MacPhase("nothing is there", ("it says installed",) if answer() else ())
+        yield _installed(stage, machine)
+        yield MacPhase("it is there", () if answer() else ("it says nothing",))
+        for bundle in _bundles(stage):
+            top = machine.at(bundle.path)
+            aside = machine.at(f"/Users/hannah/.Trash/{top.name}")
+            aside.parent.mkdir(parents=True, exist_ok=True)
+            top.rename(aside)
+            in_bin = answer()
+            # a person's bin is a folder like others; what the system's own search leaves out is the bin
+            yield MacPhase(f"{top.name} lies in the bin", ("it says installed",) if in_bin else ())
+            machine.bundle(bundle.path, bundle.identifier, "0.1")
+            yield MacPhase(f"an older {top.name} lies there", ("it says installed",) if answer() else ())
+            shutil.rmtree(top)
+            machine.bundle(bundle.path, "example.somebody.else", "99.0")
+            yield MacPhase("another program has its name", ("it says installed",) if answer() else ())
+            shutil.rmtree(top)
+            if bundle.version:
+                machine.bundle(bundle.path, bundle.identifier, f"{bundle.version}.1")
+                yield MacPhase("it updated itself", () if answer() else ("it says nothing",))
+                shutil.rmtree(top)
+            aside.rename(top)
+        yield MacPhase("it is there again", () if answer() else ("it says nothing",))
+
+    return machine, phases()
+
+
 def _files(stage: MacStage) -> list[LaidItem]:
     return [item for item in stage.done.items if item.kind == "file"]
 
@@ -436,6 +474,10 @@ def _with_watched(stage: MacStage) -> bool:
     return _runs(stage) and any(one.watched for one in _files(stage))
 
 
+def _with_rules(stage: MacStage) -> bool:
+    return _runs(stage) and bool(stage.plan.detect)
+
+
 def _with_kept(stage: MacStage) -> bool:
     return stage.plan.keep_changed and _with_watched(stage)
 
@@ -461,6 +503,7 @@ SCENARIOS: dict[str, MacScenario] = {
     "older": MacScenario("an older copy lies there", _with_bundle, _older),
     "stranger": MacScenario("another program has its name", _with_bundle, _stranger),
     "cut-off": MacScenario("the machine went off before the last script", _always, _cut_off),
+    "states": MacScenario("what detection says of machines with something else", _with_rules, _states),
     "shared": MacScenario("another package has one of its files", _with_watched, _shared),
     "changed": MacScenario("somebody changed one of its files", _with_kept, _changed),
     "twice": MacScenario("removed twice", _runs, _twice),

@@ -16,6 +16,7 @@ from typing import Any
 import msgspec
 
 from yendo import atomic
+from yendo.errors import YendoError
 from yendo.facts.versions import VersionRange
 from yendo.shelf import record as form
 from yendo.shelf.record import Claim, Claims, stale
@@ -24,7 +25,8 @@ SCHEMA = "yendo.shelf/1"
 STATES = ("unreadable", "drafted", "checked", "built", "proved")
 MAX_DEPTH, MAX_SHOWN = 12, 5
 _PASSED = {"package", "forms", "media", "extras", "earlier", "trial", ".git", ".yendo", "node_modules", "__pycache__"}
-_FORM = "4"  # of what is kept between two listings
+MAC = "macos.toml"
+_FORM = "5"  # of what is kept between two listings
 
 
 class ShelfRow(msgspec.Struct, frozen=True):
@@ -91,7 +93,7 @@ def workspaces(folder: Path) -> list[Path]:
             entries = list(os.scandir(at))
         except OSError:
             continue
-        if any(entry.name == "plan.toml" for entry in entries):
+        if any(entry.name in ("plan.toml", MAC) for entry in entries):
             found.append(Path(at))
         elif depth < MAX_DEPTH:
             stack += [
@@ -116,13 +118,25 @@ def listing(folder: Path, cache: Path | None = None) -> Shelf:
     rows: dict[str, ShelfRow] = {}
     for place in places:
         name = names[place]
-        old = kept.rows.get(name) if kept is not None and kept.seen.get(name) == seen[name] else None
-        rows[name] = old or row(place, name)
+        same = kept is not None and kept.seen.get(name) == seen[name]
+        halves = [(name, row)] if (place / "plan.toml").is_file() else []
+        if (place / MAC).is_file():
+            halves.append((f"{name} (macOS)" if halves else name, mac_row))
+        for title, read in halves:
+            old = kept.rows.get(title) if kept is not None and same else None
+            rows[title] = old or read(place, title)
     claims = {
-        name: found for place in places if rows[name := names[place]].digest and (found := form.read(place)) is not None
+        name: found
+        for place in places
+        if (place / "plan.toml").is_file()
+        and rows[name := names[place]].digest
+        and (found := form.read(place)) is not None
     }
+    windows = {names[place] for place in places if (place / "plan.toml").is_file()}
     uncounted = [
-        name for name, one in rows.items() if one.state != "unreadable" and (name not in claims or claims[name].blind)
+        name
+        for name, one in rows.items()
+        if name in windows and one.state != "unreadable" and (name not in claims or claims[name].blind)
     ]
     shelf = Shelf(str(folder), tuple(rows.values()), tuple(conflicts(rows, claims)), tuple(uncounted))
     if kept_file is not None:
@@ -144,6 +158,8 @@ def _looks(place: Path) -> str:
     base = str(place)
     for at in (
         f"{base}/plan.toml",
+        f"{base}/{MAC}",
+        f"{base}/proof-macos.json",
         f"{base}/.yendo/built.json",
         f"{base}/.yendo/checked.json",
         f"{base}/.yendo/claims.json",
@@ -239,6 +255,37 @@ def row(place: Path, name: str) -> ShelfRow:
     return ShelfRow(
         name, said.id, said.name, said.version, said.revision, said.publisher, state, why, stale, built, passed, failed
     )
+
+
+def mac_row(place: Path, name: str) -> ShelfRow:
+    """The half of a workspace that is for macOS."""
+    from yendo.mac_half import build, prove, reading
+
+    try:
+        plan, _ = reading.read(place)
+    except YendoError as error:
+        words = str(error).splitlines()[0][:200]
+        return ShelfRow(name, "", place.name, "", 0, "", "unreadable", words, False, "", (), ())
+    package = plan.package
+    folder = place / build.FOLDER / build.name_of(plan)
+    state, why, digest = "drafted", f"yendo build {place.name}", ""
+    passed: tuple[str, ...] = ()
+    failed: tuple[str, ...] = ()
+    if folder.is_dir():
+        digest = build.digest_of(folder)
+        state, why = "built", f"yendo prove {place.name}"
+        proof = form.load(place / prove.RECORD, prove.MacProof)
+        if proof is not None and proof.digest == digest:
+            passed = tuple(one.scenario for one in proof.played if one.proved)
+            failed = tuple(one.scenario for one in proof.played if not one.proved)
+            lacks = {"proved": "", "failed": f"failed: {', '.join(failed)}", "laid only": "its scripts ran nowhere"}
+            state, why = ("proved" if proof.verdict == "proved" else "built"), lacks[proof.verdict]
+        elif proof is not None:
+            why = "what was proved is not what is built now"
+    return ShelfRow(
+        name, package.id, package.name, package.version, package.revision, package.publisher, state, why, False,
+        digest, passed, failed,
+    )  # fmt: skip
 
 
 def _package(place: Path, known: Claims | None) -> tuple[Path | None, _Manifest | None]:

@@ -18,7 +18,7 @@ from typing import Any, Literal
 
 import msgspec
 
-from yendo import digest
+from yendo import atomic, digest
 from yendo.errors import NotCovered, Unreadable
 from yendo.formats import cpio
 from yendo.formats.xar import Xar
@@ -29,6 +29,7 @@ from yendo.mac_half.work import data_folders
 
 Processor = Literal["arm64", "x86_64"]
 RECEIPTS = "private/var/db/receipts"
+MAX_LINKS = 40
 _LINKS = {"tmp": "private/tmp", "var": "private/var", "etc": "private/etc"}
 _SEALED = ("/System", "/usr", "/bin", "/sbin")
 _BUILDS = {"12": "21G", "13": "22G", "14": "23H", "15": "24G", "26": "25A"}
@@ -45,6 +46,24 @@ class MacThing(msgspec.Struct, frozen=True):
     user: int
     group: int
     content: str = ""
+
+
+class _Books(msgspec.Struct, forbid_unknown_fields=True):
+    """The state as it lies beside the tree, where scripts can write it."""
+
+    system: str
+    build: str
+    kernel: str
+    processor: Processor
+    people: dict[str, dict[str, int | str]]
+    person: str
+    open: dict[str, str]
+    mains: bool
+    jobs: dict[str, str]
+    owners: dict[str, tuple[int, int]]
+    notes: list[list[str]]
+    asked: list[str]
+    free: int
 
 
 class MacOutcome(msgspec.Struct, frozen=True):
@@ -117,11 +136,15 @@ class MacMachine:
 
     @property
     def state(self) -> dict[str, Any]:
-        found: dict[str, Any] = json.loads((self.folder / "own" / "state.json").read_text("utf-8"))
-        return found
+        """What the machine knows beside its files. Raises Unreadable where a script wrote something else there."""
+        try:
+            known = msgspec.json.decode(sandbox.read_plain(self.folder / "own" / "state.json"), type=_Books)
+        except (OSError, msgspec.MsgspecError, UnicodeDecodeError, RecursionError) as error:
+            raise Unreadable(f"a script wrote into the books of the simulated machine: {error}") from error
+        return msgspec.structs.asdict(known)
 
     def _write(self, state: dict[str, Any]) -> None:
-        (self.folder / "own" / "state.json").write_text(json.dumps(state), "utf-8")
+        atomic.write(self.folder / "own" / "state.json", json.dumps(state).encode())
 
     def change(self, **values: Any) -> None:
         """Sets parts of the state: who is at the screen, what runs."""
@@ -129,23 +152,41 @@ class MacMachine:
 
     def add_person(self, name: str, number: int) -> None:
         """Somebody who logs on for the first time: the template becomes the new folder."""
-        home = self.tree / "Users" / name
-        template = self.tree / "Library/User Template/Non_localized"
+        home = self.at(f"/Users/{name}")
+        template = self.at("/Library/User Template/Non_localized", followed=True)
         home.mkdir()
         if template.is_dir():
-            shutil.copytree(template, home, dirs_exist_ok=True)
+            shutil.copytree(template, home, symlinks=True, dirs_exist_ok=True)
         (home / "Library" / "Preferences").mkdir(parents=True, exist_ok=True)
         people = self.state["people"] | {name: {"number": number, "home": f"/Users/{name}"}}
         self.change(people=people, person=name)
 
-    def at(self, path: str) -> Path:
-        """Where something of the machine lies here."""
-        return self.tree / path.lstrip("/")
+    def at(self, path: str, *, followed: bool = False) -> Path:
+        """Where something of the machine lies here, links read as the machine reads them: none leads out of its tree.
+
+        The last part is not followed unless that is asked for. Raises Unreadable where links lead nowhere.
+        """
+        left = [part for part in reversed(path.split("/")) if part]
+        place, hops = self.tree, 0
+        while left:
+            part = left.pop()
+            if part in (".", ".."):
+                place = place.parent if part == ".." and place != self.tree else place
+                continue
+            place /= part
+            if place.is_symlink() and (left or followed):
+                target = place.readlink().as_posix()
+                place, hops = (self.tree if target.startswith("/") else place.parent), hops + 1
+                if hops > MAX_LINKS:
+                    raise Unreadable(f"{path}: its links lead nowhere")
+                left += [one for one in reversed(target.split("/")) if one]
+        return place
 
     def put(self, path: str, content: bytes, mode: int = 0o644, user: int = 0, group: int = 0) -> None:
         """A file that was there before."""
         place = self.at(path)
         place.parent.mkdir(parents=True, exist_ok=True)
+        place.unlink(missing_ok=True)
         place.write_bytes(content)
         place.chmod(mode)
         self.change(owners=self.state["owners"] | {path: [user, group]})
@@ -200,7 +241,7 @@ class MacMachine:
         return found
 
     def _on(self, path: str) -> Path:
-        return self.tree / self.volume.strip("/") / path.strip("/")
+        return self.at(f"{self.volume}/{path}", followed=True)
 
     def install(
         self, package: Path, volume: str | None = None, wanted: Mapping[str, bool] = {}, *, until: str = ""
@@ -270,28 +311,22 @@ class MacMachine:
         if entry is None:
             return
         state = self.state
-        top = self.tree / volume.strip("/") / one.location.strip("/")
+        top = f"{volume.rstrip('/')}/{one.location.strip('/')}".rstrip("/")
         for item, content in cpio.contents(reading.stream(archive, entry)):
             below = item.path.removeprefix("./").strip("/")
-            place = top / below if below not in ("", ".") else top
-            path = "/" + place.relative_to(self.tree).as_posix()
+            path = f"{top}/{below}" if below not in ("", ".") else top or "/"
             if (
                 path.removeprefix(volume.rstrip("/")).startswith(tuple(f"{one}/" for one in _SEALED))
                 and "/usr/local" not in path
             ):
                 raise Unreadable(f"{path}: the system's volume is sealed, and the installer refuses it")
-            self._put(place, item, content)
+            self._put(self.at(path), item, content)
             state["owners"][path] = [item.user, item.group]
         self._write(state)
         self.said.append(f"laid {one.identifier}")
 
     def _put(self, place: Path, item: cpio.CpioEntry, content: Iterator[bytes]) -> None:
         place.parent.mkdir(parents=True, exist_ok=True)
-        for part in place.parents:  # nothing is written through a link out of the tree
-            if part == self.tree:
-                break
-            if part.is_symlink() and not part.resolve().is_relative_to(self.tree.resolve()):
-                raise Unreadable(f"{item.path} leads out of the volume")
         if item.kind == "folder":
             if place.is_symlink() or place.is_file():
                 place.unlink()
@@ -324,8 +359,9 @@ class MacMachine:
             "InstallPrefixPath": prefix,
             "YendoPaths": rows,
         }
-        place = self.tree / volume.strip("/") / RECEIPTS
-        (place / f"{identifier}.plist").write_bytes(plistlib.dumps(info))
+        place = self.at(f"{volume}/{RECEIPTS}/{identifier}.plist")
+        place.unlink(missing_ok=True)
+        place.write_bytes(plistlib.dumps(info))
 
     # --- its scripts
 
@@ -338,15 +374,15 @@ class MacMachine:
             return ""
         name = f"{self._place(archive, found, one)}Scripts"
         entry = next(each for each in archive.entries if each.path == name)
-        place = self.at(f"private/tmp/PKInstallSandbox.{len(self.said)}/Scripts/{one.identifier}")
+        top = f"/private/tmp/PKInstallSandbox.{len(self.said)}/Scripts/{one.identifier}"
+        place = self.at(top)
         shutil.rmtree(place, ignore_errors=True)
         place.mkdir(parents=True)
         for item, content in cpio.contents(reading.stream(archive, entry)):
             below = item.path.removeprefix("./").strip("/")
             if below not in ("", "."):
-                self._put(place / below, item, content)
-        inside = "/" + (place / when).relative_to(self.tree).as_posix()
-        code, said = self.run([inside, f"/{package.name}", volume, volume, "/"])
+                self._put(self.at(f"{top}/{below}"), item, content)
+        code, said = self.run([f"{top}/{when}", f"/{package.name}", volume, volume, "/"])
         shutil.rmtree(place.parents[1], ignore_errors=True)
         words = "; ".join(said[-2:]) or "it said nothing"
         return "" if code == 0 else f"{when} of {one.identifier} ended with {code}: {words}"
@@ -364,7 +400,8 @@ class MacMachine:
 
     def script(self, text: bytes, *arguments: str) -> tuple[int, list[str]]:
         """A script from outside, as a management service runs it."""
-        place = self.at("private/tmp/given.sh")
+        place = self.at("/private/tmp/given.sh")
+        place.unlink(missing_ok=True)
         place.write_bytes(text)
         place.chmod(0o755)
         try:
@@ -377,10 +414,10 @@ class MacMachine:
         given: dict[str, bool] = {}
         with contextlib.suppress(OSError, ValueError):
             if asked["choices"]:
-                for one in plistlib.loads(self.at(asked["choices"]).read_bytes()):
+                for one in plistlib.loads(self.at(asked["choices"], followed=True).read_bytes()):
                     given[one["choiceIdentifier"]] = bool(one["attributeSetting"])
         try:
-            done = self.install(self.at(asked["package"]), asked["target"], given)
+            done = self.install(self.at(asked["package"], followed=True), asked["target"], given)
         except (Unreadable, NotCovered, OSError) as error:
             return {"code": 1, "said": [], "why": str(error)}
         return {"code": done.code, "said": list(done.said), "why": done.why}

@@ -8,6 +8,7 @@ import json
 import py_compile
 import re
 import shutil
+import stat
 import subprocess
 import sys
 import sysconfig
@@ -16,10 +17,13 @@ from functools import cache
 from importlib.resources import files
 from pathlib import Path
 
+import msgspec
+
 from yendo import host_os
 from yendo.mac_half.machine import standin
 
-LIMIT, MAX_SAID = 300.0, 1 << 20
+LIMIT, MAX_SAID, MAX_BOOK = 300.0, 1 << 20, 64 << 20
+MEMORY, MAX_FILE = 2 << 30, 16 << 30  # bytes for one process, and for one file
 HOW_TO_GET = "apt-get install bubblewrap"
 _FOLDERS = {
     "bin": (
@@ -82,7 +86,8 @@ def _prepared(folder: Path) -> list[str]:
         (folder / "tree" / name).mkdir(parents=True, exist_ok=True)
     if not (folder / "tree/lib").is_symlink():
         (folder / "tree/lib").symlink_to("usr/lib")
-    line = ["bwrap", "--unshare-all", "--uid", "0", "--gid", "0", "--die-with-parent", "--new-session", "--clearenv"]
+    line = ["prlimit", f"--as={MEMORY}", f"--fsize={MAX_FILE}", "--core=0"] if shutil.which("prlimit") else []
+    line += ["bwrap", "--unshare-all", "--uid", "0", "--gid", "0", "--die-with-parent", "--new-session", "--clearenv"]
     line += ["--hostname", "marrowby", "--bind", str(folder / "tree"), "/", "--ro-bind", "/usr/lib", "/usr/lib"]
     line += [
         "--ro-bind",
@@ -130,11 +135,8 @@ def run(
                 except subprocess.TimeoutExpired:
                     left -= 0.02
                 for question in own.glob("ask-*.json"):
-                    answer = asked(json.loads(question.read_text("utf-8")))
-                    question.unlink()
-                    made = question.with_name(question.name + ".made")
-                    made.write_text(json.dumps(answer), "utf-8")
-                    made.rename(question.with_name(question.name + ".answer"))
+                    with host_os.paused(process.pid):  # what asks must not change links meanwhile
+                        _answered(question, asked)
                 if left <= 0:
                     return 124, ["it did not end within five minutes"]
         finally:
@@ -143,6 +145,32 @@ def run(
         said.seek(0)
         text = said.read(MAX_SAID).decode("utf-8", "replace")
     return process.returncode, text.splitlines()
+
+
+def read_plain(path: Path) -> bytes:
+    """A file that scripts can write: not through a link, and no pipe that never ends. Raises OSError."""
+    if not stat.S_ISREG(path.lstat().st_mode) or path.stat().st_size > MAX_BOOK:
+        raise OSError(f"{path.name} is no plain file of a reasonable size")
+    return path.read_bytes()
+
+
+def _answered(question: Path, asked: Callable[[dict[str, str]], dict[str, object]]) -> None:
+    try:
+        given = msgspec.json.decode(read_plain(question), type=_Question)
+        answer = asked(msgspec.structs.asdict(given))
+    except (OSError, msgspec.MsgspecError, UnicodeDecodeError) as error:
+        answer = {"code": 1, "said": [], "why": str(error)}
+    question.unlink(missing_ok=True)
+    made = question.with_name(question.name + ".made")
+    made.unlink(missing_ok=True)
+    made.write_text(json.dumps(answer), "utf-8")
+    made.rename(question.with_name(question.name + ".answer"))
+
+
+class _Question(msgspec.Struct, forbid_unknown_fields=True):
+    package: str
+    target: str
+    choices: str = ""
 
 
 def missing(line: str) -> str:

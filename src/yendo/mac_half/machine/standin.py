@@ -834,6 +834,7 @@ def mdfind(_: str, arguments: list[str]) -> None:
         return
     for top in ("/Applications", "/Users", "/Library", "/opt"):
         for folder, folders, _files in os.walk(top):
+            folders[:] = [one for one in folders if not one.startswith(".")]  # the bin is not searched
             if os.path.isfile(f"{folder}/Contents/Info.plist"):
                 folders.clear()
                 if load(f"{folder}/Contents/Info.plist").get("CFBundleIdentifier") == found[1]:
