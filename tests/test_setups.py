@@ -521,7 +521,7 @@ def test_the_demos_share_has_both_programs(yendo: Yendo, tmp_path: Path) -> None
     share = tmp_path / "marrowby" / "from-tidewell"
     assert "sounder-setup.exe" in told and (share / SETUP.name).read_bytes() == SETUP.read_bytes()
     found = json.loads(yendo("read", share, "--json").stdout)
-    assert found["summary"]["families"] == {"msi": 3, "msi-patch": 1, "flat-pkg": 1, "plain-exe": 1}
+    assert found["summary"]["families"] == {"msi": 3, "msi-patch": 1, "flat-pkg": 1, "disk-image": 1, "plain-exe": 1}
     rows = {row["path"]: row for row in found["rows"]}
     assert rows["sounder-setup.exe"]["signed"] is False and rows["lantern-6.2.3.msp"]["signed"] is None
     assert (

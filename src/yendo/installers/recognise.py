@@ -14,6 +14,7 @@ from yendo.installers.msi import describe
 _MSI_KINDS = {"transform": "msi-transform", "patch": "msi-patch"}
 
 
+_MAC = {"flat-pkg": "a package", "disk-image": "a disk image"}
 COMPOUND = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
 _OTHERS = (
     (b"MSCF", "cabinet"),
@@ -39,10 +40,10 @@ def read(path: Path, *, verify: bool = False) -> InstallerAccount:
         from yendo.installers import programs
 
         return programs.account(path, verify=verify)
-    if family == "flat-pkg":
+    if family in _MAC:
         raise NotCovered(
-            f"{path.name} is a package for macOS: yendo read looks it over; drafting, building and proving one is not "
-            "there yet"
+            f"{path.name} is {_MAC[family]} for macOS: yendo read looks it over, and yendo draft FOLDER {path.name} "
+            "starts the half for macOS"
         )
     if family.endswith(" archive"):
         raise NotCovered(
@@ -86,6 +87,11 @@ def family_of(file: BinaryIO, name: str) -> str:
     for magic, family in _OTHERS:
         if head.startswith(magic):
             return family
+    file.seek(0, 2)
+    if file.tell() >= 512:
+        file.seek(-512, 2)
+        if file.read(4) == b"koly":
+            return "disk-image"
     raise Unreadable(
         f"{name}: no installer of a known family starts with {head[:4].hex(' ') or 'nothing: the file is empty'}"
     )

@@ -173,7 +173,7 @@ def _looks(place: Path) -> str:
                 with os.scandir(at) as entries:
                     for entry in sorted(entries, key=lambda entry: entry.name):
                         if entry.is_dir(follow_symlinks=False):
-                            if inner == "package":
+                            if inner == "package" and not entry.name.endswith("-macos"):
                                 lines.append(_stamp(f"{entry.path}/manifest.json"))
                             else:
                                 stack.append(entry.path)

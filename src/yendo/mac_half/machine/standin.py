@@ -56,6 +56,14 @@ class NotTaken(Exception):
         self.code = code
 
 
+def out(*words: object, end: str = "\n") -> None:
+    sys.stdout.write(" ".join(map(str, words)) + end)
+
+
+def complain(words: object) -> None:
+    sys.stderr.write(f"{words}\n")
+
+
 # --- the machine
 
 
@@ -345,7 +353,7 @@ def stat(_: str, arguments: list[str]) -> None:
             form = "%Op %Su %Sg %z %N"
         for name in sorted(words, key=len, reverse=True):  # %Su before %S
             form = form.replace(name, words[name])
-        print(form, end="" if "-n" in options else "\n")
+        out(form, end="" if "-n" in options else "\n")
         form = asked
 
 
@@ -405,11 +413,11 @@ def identity(_: str, arguments: list[str]) -> None:
     if who != "root" and who not in people:
         raise NotTaken(f"id: {who}: no such user")
     found = people.get(who, {}).get("number", 0)
-    print(who if "n" in options else found if "u" in options else f"uid={found}({who})")
+    out(who if "n" in options else found if "u" in options else f"uid={found}({who})")
 
 
 def whoami(_: str, __: list[str]) -> None:
-    print(me())
+    out(me())
 
 
 def uname(_: str, arguments: list[str]) -> None:
@@ -423,11 +431,11 @@ def uname(_: str, arguments: list[str]) -> None:
         "-r": machine["kernel"],
         "-p": "arm" if machine["processor"] == "arm64" else "i386",
     }
-    print(letters.get((arguments or ["-s"])[0], f"Darwin {machine['kernel']} {machine['processor']}"))
+    out(letters.get((arguments or ["-s"])[0], f"Darwin {machine['kernel']} {machine['processor']}"))
 
 
 def arch(_: str, arguments: list[str]) -> None:
-    print("arm64" if look()["processor"] == "arm64" else "i386") if not arguments else os.execvp(
+    out("arm64" if look()["processor"] == "arm64" else "i386") if not arguments else os.execvp(
         arguments[-1], arguments[-1:]
     )
 
@@ -440,10 +448,10 @@ def sw_vers(_: str, arguments: list[str]) -> None:
     if arguments:
         if arguments[0] not in by_option:
             raise NotTaken(f"sw_vers: illegal option {arguments[0]}")
-        print(by_option[arguments[0]])
+        out(by_option[arguments[0]])
     else:
         for name, value in words.items():
-            print(f"{name}:\t\t{value}")
+            out(f"{name}:\t\t{value}")
 
 
 def sysctl(_: str, arguments: list[str]) -> None:
@@ -459,24 +467,22 @@ def sysctl(_: str, arguments: list[str]) -> None:
     for name in names:
         if name not in known:
             raise NotTaken(f"sysctl: unknown oid '{name}'")
-        print(known[name] if "-n" in arguments else f"{name}: {known[name]}")
+        out(known[name] if "-n" in arguments else f"{name}: {known[name]}")
 
 
 def pmset(_: str, arguments: list[str]) -> None:
     if arguments[:2] == ["-g", "batt"]:
-        print(f"Now drawing from '{'AC' if look()['mains'] else 'Battery'} Power'")
+        out(f"Now drawing from '{'AC' if look()['mains'] else 'Battery'} Power'")
 
 
 def scutil(_: str, arguments: list[str]) -> None:
     if arguments[:1] == ["--get"]:
-        print("marrowby")
+        out("marrowby")
         return
     asked = sys.stdin.read()
     if "ConsoleUser" in asked:
         who = look()["person"]
-        print(
-            "<dictionary> {\n" + (f"  Name : {who}\n  UID : {look()['people'][who]['number']}\n" if who else "") + "}"
-        )
+        out("<dictionary> {\n" + (f"  Name : {who}\n  UID : {look()['people'][who]['number']}\n" if who else "") + "}")
 
 
 def dscl(_: str, arguments: list[str]) -> None:
@@ -490,7 +496,7 @@ def dscl(_: str, arguments: list[str]) -> None:
         for name, each in everybody.items():
             key = rest[3] if len(rest) > 3 else ""
             value = {"UniqueID": each["number"], "NFSHomeDirectory": each["home"]}.get(key, "")
-            print(f"{name:<24}{value}" if key else name)
+            out(f"{name:<24}{value}" if key else name)
     elif verb == "read" and path.startswith("/Users/"):
         name = path.rpartition("/")[2]
         if name not in everybody:
@@ -501,7 +507,7 @@ def dscl(_: str, arguments: list[str]) -> None:
                 "NFSHomeDirectory": everybody[name]["home"],
                 "UserShell": "/bin/zsh",
             }
-            print(f"{key}: {value.get(key, '')}")
+            out(f"{key}: {value.get(key, '')}")
     else:
         raise NotTaken(f"dscl: no stand-in for {verb} {path}", 127)
 
@@ -624,11 +630,11 @@ def defaults(_: str, arguments: list[str]) -> None:
         if not os.path.exists(path):
             raise NotTaken(f"The domain/default pair of ({domain}, {rest[0] if rest else ''}) does not exist")
         if not rest:
-            print(shown(found))
+            out(shown(found))
         elif rest[0] not in found:
             raise NotTaken(f"The domain/default pair of ({domain}, {rest[0]}) does not exist")
         else:
-            print(shown(found[rest[0]]))
+            out(shown(found[rest[0]]))
     elif verb == "delete":
         if not os.path.exists(path) or (rest and rest[0] not in found):
             raise NotTaken(f"Domain ({domain}) not found.\nDefaults have not been changed.")
@@ -666,11 +672,11 @@ def buddy(_: str, arguments: list[str]) -> None:
         last = parts[-1] if parts else ""
         if verb.lower() == "print":
             if not parts:
-                print(shown(found))
+                out(shown(found))
                 continue
             if not isinstance(at, dict) or last not in at:
                 raise NotTaken(f'Print: Entry, "{key}", Does Not Exist')
-            print("true" if at[last] is True else "false" if at[last] is False else shown(at[last]))
+            out("true" if at[last] is True else "false" if at[last] is False else shown(at[last]))
             continue
         if "/Contents/" in path:
             note("seal", path)
@@ -706,7 +712,7 @@ def plutil(_: str, arguments: list[str]) -> None:
     path = rest[-1] if rest else ""
     if verb == "-lint":
         load(path)
-        print(f"{path}: OK")
+        out(f"{path}: OK")
     elif verb == "-convert":
         found = load(path)
         with open(path, "wb") as file:
@@ -719,7 +725,7 @@ def plutil(_: str, arguments: list[str]) -> None:
                     f"{path}: Could not extract value, error: No value at that key path or invalid key path: {rest[0]}"
                 )
             value = value[part]
-        print(shown(value))
+        out(shown(value))
     elif verb in ("-replace", "-insert"):
         found = load(path)
         if "/Contents/" in path:
@@ -774,7 +780,7 @@ def launchctl(_: str, arguments: list[str]) -> None:
             if verb == "bootout":
                 del jobs[name]
             elif verb == "print":
-                print(f"{name} = {{\n\tpath = {jobs[name]}\n}}")
+                out(f"{name} = {{\n\tpath = {jobs[name]}\n}}")
     elif verb in ("load", "unload"):
         path = [one for one in rest if not one.startswith("-")][-1]
         label = load(path).get("Label", "")
@@ -788,7 +794,7 @@ def launchctl(_: str, arguments: list[str]) -> None:
         jobs = [one.partition("/")[2] for one in look()["jobs"]]
         if rest and not any(one.endswith(rest[0]) for one in jobs):
             raise NotTaken(f'Could not find service "{rest[0]}" in domain for port', 113)
-        print("\n".join(jobs))
+        out("\n".join(jobs))
     else:
         raise NotTaken(f"launchctl: no stand-in for {verb}", 127)
 
@@ -802,7 +808,7 @@ def osascript(_: str, arguments: list[str]) -> None:
     if who == "root":
         note("as-root", "osascript", said)
     if found := re.search(r'application id "([^"]+)" is running', said):
-        print("true" if found[1] in machine["open"] else "false")
+        out("true" if found[1] in machine["open"] else "false")
     elif found := re.search(r'tell application id "([^"]+)" to quit', said):
         with MachineState() as state:
             if found[1] in state["open"]:
@@ -838,7 +844,7 @@ def mdfind(_: str, arguments: list[str]) -> None:
             if os.path.isfile(f"{folder}/Contents/Info.plist"):
                 folders.clear()
                 if load(f"{folder}/Contents/Info.plist").get("CFBundleIdentifier") == found[1]:
-                    print(folder)
+                    out(folder)
 
 
 def pkgutil(_: str, arguments: list[str]) -> None:
@@ -861,34 +867,34 @@ def pkgutil(_: str, arguments: list[str]) -> None:
     known = sorted(one[:-6] for one in os.listdir(place) if one.endswith(".plist")) if os.path.isdir(place) else []
     if verb == "--pkgs":
         found = [one for one in known if not pattern or re.fullmatch(pattern, one)]
-        print("\n".join(found)) if found else None
+        out("\n".join(found)) if found else None
         if not found and pattern:
             raise NotTaken("", 1)
         return
     if verb == "--file-info":
-        print(f"volume: {volume}\npath: {wanted.lstrip('/')}\n")
+        out(f"volume: {volume}\npath: {wanted.lstrip('/')}\n")
         for one in known:
             info = load(f"{place}/{one}.plist")
             if wanted.lstrip("/") in [
                 os.path.join(info["InstallPrefixPath"].strip("/"), each[1]) for each in info["YendoPaths"]
             ]:
-                print(f"pkgid: {one}\npkg-version: {info['PackageVersion']}")
+                out(f"pkgid: {one}\npkg-version: {info['PackageVersion']}")
         return
     if wanted not in known:
         raise NotTaken(f"No receipt for '{wanted}' found at '{volume}'.")
     info = load(f"{place}/{wanted}.plist")
     if verb == "--pkg-info":
-        print(f"package-id: {wanted}\nversion: {info['PackageVersion']}\nvolume: {volume}")
-        print(f"location: {info['InstallPrefixPath'].strip('/')}\ninstall-time: 1000000000")
+        out(f"package-id: {wanted}\nversion: {info['PackageVersion']}\nvolume: {volume}")
+        out(f"location: {info['InstallPrefixPath'].strip('/')}\ninstall-time: 1000000000")
     elif verb == "--files":
         for what, path in info["YendoPaths"]:
             if path and (not kind or (kind == "--only-dirs") == (what == "folder")):
-                print(path)
+                out(path)
     elif verb == "--forget":
         os.unlink(f"{place}/{wanted}.plist")
         if os.path.exists(f"{place}/{wanted}.bom"):
             os.unlink(f"{place}/{wanted}.bom")
-        print(f"Forgot package '{wanted}' on '{volume}'.")
+        out(f"Forgot package '{wanted}' on '{volume}'.")
 
 
 def installer(_: str, arguments: list[str]) -> None:
@@ -907,7 +913,7 @@ def installer(_: str, arguments: list[str]) -> None:
         time.sleep(0.02)
     with open(asked + ".answer", encoding="utf-8") as file:
         answer = json.load(file)
-    print("\n".join(answer["said"]))
+    out("\n".join(answer["said"]))
     sys.stdout.flush()
     if answer["code"]:
         raise NotTaken(f"installer: The install failed ({answer['why']}).", answer["code"])
@@ -924,7 +930,7 @@ def shasum(_: str, arguments: list[str]) -> None:
         kind, rest = rest[1], rest[2:]
     for path in rest:
         with open(path, "rb") as file:
-            print(f"{hashlib.new('sha' + kind, file.read()).hexdigest()}  {path}")
+            out(f"{hashlib.new('sha' + kind, file.read()).hexdigest()}  {path}")
 
 
 def md5(_: str, arguments: list[str]) -> None:
@@ -932,7 +938,7 @@ def md5(_: str, arguments: list[str]) -> None:
 
     for path in [one for one in arguments if not one.startswith("-")]:
         with open(path, "rb") as file:
-            print(
+            out(
                 hashlib.md5(file.read()).hexdigest()
                 if "-q" in arguments
                 else f"MD5 ({path}) = {hashlib.md5(open(path, 'rb').read()).hexdigest()}"
@@ -981,12 +987,12 @@ def main() -> int:
         return 0
     except NotTaken as refused:
         if str(refused):
-            print(refused, file=sys.stderr)
+            complain(refused)
         if refused.code == 127:
             note("no-stand-in", name, *arguments[:2])
         return refused.code
     except OSError as error:
-        print(f"{name}: {error.filename}: {error.strerror}", file=sys.stderr)
+        complain(f"{name}: {error.filename}: {error.strerror}")
         return 1
 
 
