@@ -590,3 +590,25 @@ def test_a_renewal_follows_what_was_read_and_keeps_what_was_decided(tmp_path: Pa
         assert words in yendo("renew", "w", f"{name}/Lantern.app", expect=2).stderr
     made.app(tmp_path / "x" / "Other.app", version="7.0", CFBundleIdentifier="example.tidewell.other")
     assert "another program" in yendo("renew", "w", "x/Other.app", expect=2).stderr
+
+
+def test_without_a_sandbox_files_are_laid_scripts_ran_nowhere_and_that_is_said(tmp_path: Path, yendo: Yendo) -> None:
+    steps = (
+        made.APP + '[[install]]\nkind = "link"\npath = "/usr/local/bin/lantern"\ntarget = "/Applications/Lantern.app"\n'
+    )
+    made.built(made.workspace(tmp_path / "w", steps))
+    bare = {} if os.name == "nt" else {"PATH": str(tmp_path / "empty")}
+    told = json.loads(yendo("prove", "w", "--json", environment=bare, expect=1).stdout)
+    assert told["verdict"] == "laid only" and not told["executed"] and told["why_not"]
+    assert [one["scenario"] for one in told["played"]] == [
+        "desk",
+        "nobody",
+        "processor",
+        "oldest",
+        "too-old",
+        "volume",
+        "cut-off",
+    ]
+    assert not any(phase["problems"] for one in told["played"] for phase in one["phases"])
+    said = yendo("prove", "w", "--scenario", "desk", environment=bare, expect=1).stdout
+    assert "laid only" in said and "scripts ran nowhere" in said

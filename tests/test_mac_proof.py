@@ -262,15 +262,6 @@ def test_a_package_that_is_not_the_plans_is_seen(tmp_path: Path) -> None:
     assert "/usr/local/bin/tide is not there" in proof.played[0].phases[0].problems
 
 
-def test_without_a_sandbox_scripts_ran_nowhere_and_that_is_said(
-    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, yendo: Yendo
-) -> None:
-    folder = _whole(tmp_path / "w")
-    made.built(folder)
-    said = yendo("prove", "w", "--scenario", "desk", environment={"PATH": str(tmp_path / "empty")}, expect=1).stdout
-    assert "laid only" in said and "scripts ran nowhere: bwrap not found" in said
-
-
 def test_files_that_another_package_has_stay_with_it(tmp_path: Path) -> None:
     folder = _whole(tmp_path / "w")
     package = made.built(folder)

@@ -18,7 +18,7 @@ from typing import Any, Literal
 
 import msgspec
 
-from yendo import atomic, digest
+from yendo import atomic, digest, host_os
 from yendo.errors import NotCovered, Unreadable
 from yendo.formats import cpio
 from yendo.formats.xar import Xar
@@ -99,6 +99,8 @@ class MacMachine:
         self.executes = not sandbox.lacking()
         self.said: list[str] = []
         self.unknown: set[str] = set()  # programs without a stand-in that scripts called
+        # what a computer without modes and links cannot keep in its files: mode, and where a link leads
+        self._aside: dict[str, tuple[int, str]] = {}
         (folder / "own").mkdir(parents=True)
         self._make(people)
         homes = {name: {"number": number, "home": f"/Users/{name}"} for name, number in people.items()}
@@ -123,7 +125,7 @@ class MacMachine:
             for name in ("private/tmp", RECEIPTS, "private/var/root", "System/Library/CoreServices", "Volumes"):
                 (top / name).mkdir(parents=True, exist_ok=True)
             for name, target in _LINKS.items():
-                if not (top / name).exists():
+                if not host_os.WINDOWS and not (top / name).exists():
                     (top / name).symlink_to(target)
         for name in people:
             (self.tree / "Users" / name / "Library" / "Preferences").mkdir(parents=True)
@@ -207,10 +209,15 @@ class MacMachine:
         for path, entry in self._walk(self.tree, ""):
             info = entry.lstat()
             user, group = owners.get(path) or self._owner(path)
-            if stat.S_ISLNK(info.st_mode):
+            if (known := self._aside.get(path)) and not known[1] and not entry.is_dir():
+                found[path] = MacThing("file", known[0], user, group, digest.of_file(entry))
+            elif known and known[1]:
+                found[path] = MacThing("link", 0o755, user, group, known[1])
+            elif stat.S_ISLNK(info.st_mode):
                 found[path] = MacThing("link", 0o755, user, group, entry.readlink().as_posix())
             elif stat.S_ISDIR(info.st_mode):
-                found[path] = MacThing("folder", stat.S_IMODE(info.st_mode), user, group)
+                mode = known[0] if known else stat.S_IMODE(info.st_mode)
+                found[path] = MacThing("folder", mode, user, group)
             elif stat.S_ISREG(info.st_mode):
                 found[path] = MacThing("file", stat.S_IMODE(info.st_mode), user, group, digest.of_file(entry))
         return found
@@ -321,6 +328,8 @@ class MacMachine:
             ):
                 raise Unreadable(f"{path}: the system's volume is sealed, and the installer refuses it")
             self._put(self.at(path), item, content)
+            if host_os.WINDOWS:
+                self._aside[path] = (item.mode & 0o7777, item.target)
             state["owners"][path] = [item.user, item.group]
         self._write(state)
         self.said.append(f"laid {one.identifier}")
@@ -336,7 +345,9 @@ class MacMachine:
         if place.is_dir() and not place.is_symlink():
             shutil.rmtree(place)
         place.unlink(missing_ok=True)
-        if item.kind == "link":
+        if item.kind == "link" and host_os.WINDOWS:
+            place.write_text(item.target, "utf-8")
+        elif item.kind == "link":
             place.symlink_to(item.target)
         else:
             with place.open("xb") as file:
