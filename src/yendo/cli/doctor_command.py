@@ -116,7 +116,21 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
     else:
         there = libarchive.load() is not None
         add("libarchive", there, "reads 7z, rar and cabinets packed with LZX", libarchive.HOW_TO_GET)
+    _mac(add)
     return parts
+
+
+def _mac(add: Callable[[str, bool, str, str], None]) -> None:
+    """What a proof for macOS has here."""
+    from importlib.util import find_spec
+
+    from yendo.mac_half.machine import sandbox
+
+    why = sandbox.lacking()
+    scripts = "a shell of this system carries scripts out, against stand-ins of the system's programs; no Mac is asked"
+    add("scripts for macOS", not why, why or scripts, sandbox.HOW_TO_GET)
+    engine = find_spec("quickjs") is not None
+    add("choices for macOS", engine, "which parts of a package apply on a machine", "pip install 'yendo[mac]'")
 
 
 def _addresses(add: Callable[[str, bool, str, str], None]) -> None:
