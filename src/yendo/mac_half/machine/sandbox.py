@@ -20,7 +20,7 @@ from pathlib import Path
 import msgspec
 
 from yendo import host_os
-from yendo.mac_half.machine import standin
+from yendo.mac_half.machine import standins
 
 LIMIT, MAX_SAID, MAX_BOOK = 300.0, 1 << 20, 64 << 20
 MEMORY, MAX_FILE = 2 << 30, 16 << 30  # bytes for one process, and for one file
@@ -36,9 +36,9 @@ _FOLDERS = {
 }  # fmt: skip
 _START = """#!/.yendo/python/bin/python{version} -IS
 import sys
-sys.path.insert(0, "/.yendo/standins")
-import standin
-raise SystemExit(standin.main())
+sys.path.insert(0, "/.yendo/lib")
+import standins
+raise SystemExit(standins.main())
 """
 _SHELLS = ("sh", "bash", "zsh", "dash", "ksh")
 
@@ -68,7 +68,7 @@ def _prepared(folder: Path) -> list[str]:
                 (programs / name / one).symlink_to("/.yendo/standin")
         (programs / "usr/bin").mkdir()
         elsewhere = {one for there in _FOLDERS.values() for one in there}
-        for one in standin.WAYS:
+        for one in standins.PROGRAMS:
             if one not in elsewhere or one in ("test", "[", "echo"):
                 (programs / "usr/bin" / one).symlink_to("/.yendo/standin")
         for one in _SHELLS:
@@ -76,9 +76,10 @@ def _prepared(folder: Path) -> list[str]:
         (programs / "usr/bin/env").unlink(missing_ok=True)
         (programs / "usr/bin/env").symlink_to("/.yendo/host/bin/env")
         # compiled once: a program by itself would be compiled at each of its hundreds of starts
-        (programs / "lib").mkdir()
-        source = str(files("yendo.mac_half.machine").joinpath("standin.py"))
-        py_compile.compile(source, str(programs / "lib/standin.pyc"), doraise=True)
+        (programs / "lib/standins").mkdir(parents=True)
+        for source in files("yendo.mac_half.machine").joinpath("standins").iterdir():
+            if source.name.endswith(".py"):
+                py_compile.compile(str(source), str(programs / "lib/standins" / f"{source.name}c"), doraise=True)
         program = programs / "standin"
         program.write_text(_START.format(version=sysconfig.get_python_version()), "utf-8")
         program.chmod(0o755)
@@ -102,7 +103,7 @@ def _prepared(folder: Path) -> list[str]:
     ]
     for name in (*_FOLDERS, "usr/bin"):
         line += ["--ro-bind", str(programs / name), f"/{name}"]
-    line += ["--ro-bind", str(programs / "lib"), "/.yendo/standins"]
+    line += ["--ro-bind", str(programs / "lib"), "/.yendo/lib"]
     line += ["--ro-bind", str(programs / "standin"), "/.yendo/standin", "--bind", str(folder / "own"), "/.yendo/own"]
     line += ["--ro-bind", sys.base_prefix, "/.yendo/python", "--ro-bind", "/usr", "/.yendo/host"]
     line += ["--ro-bind", str(Path(shutil.which("dash") or "/bin/sh").resolve()), "/.yendo/shell"]
