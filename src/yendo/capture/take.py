@@ -92,6 +92,14 @@ def _visit(
         yield session, before
 
 
+def _caught(effects: Iterable[Effect], done: _Carried, first: State, last: str) -> Iterator[Caught]:
+    """Each effect with the part that it belongs to, and what was there before."""
+    old = first.items()
+    for effect in effects:
+        key = key_of(effect.thing)
+        yield Caught(effect, done.belongs.get(key, last), old.get(key) if effect.change == "change" else None)
+
+
 def work(
     machine: WatchedMachine,
     jobs: Sequence[WorkLine],
@@ -123,17 +131,8 @@ def work(
         effects = difference(first, done.state)
         changed = {key_of(effect.thing) for effect in effects}
         again = [one for one in done.again if key_of(one.effect.thing) not in changed]
-        old, last = first.items(), jobs[-1].part
-        found = [
-            Caught(
-                effect,
-                done.belongs.get(key_of(effect.thing), last),
-                old.get(key_of(effect.thing)) if effect.change == "change" else None,
-            )
-            for effect in effects
-            if not fleeting(effect, session) and not _handed(effect, brought)
-        ]
-        found += again
+        lasting = [one for one in effects if not fleeting(one, session) and not _handed(one, brought)]
+        found = [*_caught(lasting, done, first, jobs[-1].part), *again]
         whole = {key_of(placed(one.effect.thing, place)): one.effect.thing for one in found}
         found = [
             msgspec.structs.replace(

@@ -15,7 +15,7 @@ from yendo.facts import secrets
 from yendo.facts.surroundings import expand, windows
 from yendo.installers.msi import commandline
 from yendo.package import manifest as form
-from yendo.plan import CopyStep, MsiStep, TakeBackStep
+from yendo.plan import CopyStep, MsiStep, Step, TakeBackStep
 from yendo.steps import kind_of
 from yendo.steps.base import below, in_extras
 from yendo.steps.copy import extras
@@ -55,59 +55,56 @@ def unlisted_media(workspace: Workspace) -> Report:
             )
 
 
+def _of_a_database(workspace: Workspace, verb: str, at: int, step: MsiStep) -> Report:
+    """What a step names beside its database."""
+    known = {medium.file for medium in workspace.plan.media}
+    for key, name in (("media", step.media), ("patch", step.patch)):
+        if name and name not in known:
+            near = difflib.get_close_matches(name, known, 1)
+            do = f"did you mean {near[0]}?" if near else "add it with its hash"
+            yield workspace.line(verb, at, key), f"{name} is not one of the [[media]]", do
+    for name in re.findall(r'\{package\}\\([^"|<>*?]+?\.(?:msi|msp|mst|cab|exe))', step.command or "", re.I):
+        if not (workspace.folder / name.replace("\\", "/")).is_file():
+            said = f"the command names {name}, which is not there"
+            yield workspace.line(verb, at, "command"), said, "check the spelling below media/ and extras/"
+    for name in step.transforms:
+        if not name.startswith(":"):
+            try:
+                below(workspace.folder, name, "extras", "media")
+            except Usage as error:
+                do = "put the transform below extras/, or correct the path"
+                yield workspace.line(verb, at, "transforms"), str(error), do
+
+
+def _of_copies(workspace: Workspace, verb: str, at: int, step: CopyStep) -> Report:
+    line = workspace.line(verb, at, "from")
+    try:
+        if not extras(workspace.folder, step):
+            yield line, f"{step.source} holds no files", "put the files there"
+    except Usage as error:
+        yield line, str(error), "put the file below extras/, or correct the path"
+
+
+def _of_others(workspace: Workspace, verb: str, at: int, step: Step) -> Report:
+    if list(kind_of(step).mistakes(step, workspace.at(verb, at))):
+        return  # told by its own rule
+    try:
+        kind_of(step).sources(step, workspace.folder)
+    except Usage as error:
+        fields = {field.name: field.encode_name for field in msgspec.structs.fields(type(step))}
+        written = next((fields[key] for key in fields if in_extras(str(getattr(step, key)))), "kind")
+        yield workspace.line(verb, at, written), str(error), "put it below extras/, or correct the path"
+
+
 @rule("missing-file", "error", "the step fails on every machine")
 def missing_file(workspace: Workspace) -> Report:
-    known = {medium.file for medium in workspace.plan.media}
     for verb, at, step in workspace.steps():
-        if isinstance(step, MsiStep) and step.media and step.media not in known:
-            near = difflib.get_close_matches(step.media, known, 1)
-            yield (
-                workspace.line(verb, at, "media"),
-                f"{step.media} is not one of the [[media]]",
-                f"did you mean {near[0]}?" if near else "add it with its hash",
-            )
-        if isinstance(step, MsiStep) and step.command:
-            for name in re.findall(r'\{package\}\\([^"|<>*?]+?\.(?:msi|msp|mst|cab|exe))', step.command, re.I):
-                if not (workspace.folder / name.replace("\\", "/")).is_file():
-                    yield (
-                        workspace.line(verb, at, "command"),
-                        f"the command names {name}, which is not there",
-                        "check the spelling below media/ and extras/",
-                    )
-        if isinstance(step, MsiStep) and step.patch and step.patch not in known:
-            near = difflib.get_close_matches(step.patch, known, 1)
-            yield (
-                workspace.line(verb, at, "patch"),
-                f"{step.patch} is not one of the [[media]]",
-                f"did you mean {near[0]}?" if near else "add it with its hash",
-            )
-        for name in step.transforms if isinstance(step, MsiStep) else ():
-            if not name.startswith(":"):
-                try:
-                    below(workspace.folder, name, "extras", "media")
-                except Usage as error:
-                    yield (
-                        workspace.line(verb, at, "transforms"),
-                        str(error),
-                        "put the transform below extras/, or correct the path",
-                    )
-        if isinstance(step, CopyStep):
-            try:
-                if not extras(workspace.folder, step):
-                    yield workspace.line(verb, at, "from"), f"{step.source} holds no files", "put the files there"
-            except Usage as error:
-                yield workspace.line(verb, at, "from"), str(error), "put the file below extras/, or correct the path"
-        elif not isinstance(step, MsiStep) and not list(kind_of(step).mistakes(step, workspace.at(verb, at))):
-            try:
-                kind_of(step).sources(step, workspace.folder)
-            except Usage as error:
-                named = next((key for key in step.__struct_fields__ if in_extras(str(getattr(step, key)))), "kind")
-                written = (
-                    msgspec.structs.fields(type(step))[step.__struct_fields__.index(named)].encode_name
-                    if named != "kind"
-                    else "kind"
-                )
-                yield workspace.line(verb, at, written), str(error), "put it below extras/, or correct the path"
+        if isinstance(step, MsiStep):
+            yield from _of_a_database(workspace, verb, at, step)
+        elif isinstance(step, CopyStep):
+            yield from _of_copies(workspace, verb, at, step)
+        else:
+            yield from _of_others(workspace, verb, at, step)
 
 
 @rule("open-conflict", "error", "the package is then neither what was decided nor what the vendor delivers now")

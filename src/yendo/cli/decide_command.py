@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import argparse
 import sys
+from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -33,7 +34,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    from yendo.cli import show
     from yendo.draft import deciding
 
     plan = options.folder / "plan.toml" if options.folder.is_dir() else options.folder
@@ -45,31 +45,27 @@ def run(options: argparse.Namespace) -> int:
     if given:
         deciding.answer(plan, given)
         known = deciding.questions(plan)
-    out = show.console()
     asked = [one for one in known if one.key and (options.all or not one.optional)]
     if asked and not (given or options.list or options.json or options.quiet) and sys.stdin.isatty():
         _ask(plan, asked)
         known = deciding.questions(plan)
+    _told(options, plan, known, sorted(given))
+    return 1 if any(not one.optional for one in known) else 0
+
+
+def _told(options: argparse.Namespace, plan: Path, known: Sequence[Question], answered: Sequence[str]) -> None:
+    """What is answered, and what is open."""
+    from yendo.cli import show
+
     left = [one for one in known if not one.optional]
     if options.json:
-        show.emit(
-            {
-                "schema": "yendo.decide/1",
-                "plan": str(plan),
-                "answered": sorted(given),
-                "open": left,
-                "standing": [one for one in known if one.optional],
-            }
-        )
+        standing = [one for one in known if one.optional]
+        body = {"plan": str(plan), "answered": answered, "open": left, "standing": standing}
+        show.emit({"schema": "yendo.decide/1", **body})
     elif not options.quiet:
-        _report(plan, known, all_of_them=options.all or options.list)
-        if left:
-            out.print(f"\n[dim]next:[/dim] {_next(options.folder, left)}")
-        else:
-            out.print(
-                f"\n[green]Everything is decided.[/green] [dim]next:[/dim] yendo build {show.clean(options.folder)}"
-            )
-    return 1 if left else 0
+        _report(plan, list(known), all_of_them=options.all or options.list)
+        ready = f"[green]Everything is decided.[/green] [dim]next:[/dim] yendo build {show.clean(options.folder)}"
+        show.console().print(f"\n[dim]next:[/dim] {_next(options.folder, left)}" if left else f"\n{ready}")
 
 
 def _next(folder: Path, left: list[Question]) -> str:

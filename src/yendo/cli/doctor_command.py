@@ -62,7 +62,6 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
     import shutil
 
     from yendo import host_os
-    from yendo.errors import YendoError
     from yendo.formats import libarchive, seven_zip
 
     parts: list[dict[str, Any]] = [
@@ -72,6 +71,31 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
     def add(name: str, here: bool, what: str, how: str) -> None:
         parts.append({"name": name, "here": here, "what": what, "how": how})
 
+    _layer(add, powershell)
+    from yendo.machines.wine import sandbox
+
+    why = sandbox.lacking()
+    add("isolation", not why, why or sandbox.held(), sandbox.HOW_TO_GET)
+    add(
+        "Xvfb",
+        shutil.which("Xvfb") is not None,
+        "a screen without a monitor, so that no window goes unnoticed",
+        "apt-get install xvfb",
+    )
+    _addresses(add)
+    if host_os.WINDOWS:
+        what = "reads 7z and rar; cabinets are read by Windows' own library"
+        add("7-Zip", seven_zip.program() is not None, what, seven_zip.HOW_TO_GET)
+    else:
+        there = libarchive.load() is not None
+        add("libarchive", there, "reads 7z, rar and cabinets packed with LZX", libarchive.HOW_TO_GET)
+    _mac(add)
+    return parts
+
+
+def _layer(add: Callable[[str, bool, str, str], None], powershell: Path | None) -> None:
+    """The Windows API layer, and what it needs."""
+    from yendo.errors import YendoError
     from yendo.machines.wine import layer
 
     try:
@@ -99,25 +123,6 @@ def survey(powershell: Path | None) -> list[dict[str, Any]]:
     except YendoError as error:
         add("wine", False, "real machines on this system", layer.HOW_TO_GET)
         add("PowerShell for wine", False, str(error).partition(":")[0], "wine first")
-    from yendo.machines.wine import sandbox
-
-    why = sandbox.lacking()
-    add("isolation", not why, why or sandbox.held(), sandbox.HOW_TO_GET)
-    add(
-        "Xvfb",
-        shutil.which("Xvfb") is not None,
-        "a screen without a monitor, so that no window goes unnoticed",
-        "apt-get install xvfb",
-    )
-    _addresses(add)
-    if host_os.WINDOWS:
-        what = "reads 7z and rar; cabinets are read by Windows' own library"
-        add("7-Zip", seven_zip.program() is not None, what, seven_zip.HOW_TO_GET)
-    else:
-        there = libarchive.load() is not None
-        add("libarchive", there, "reads 7z, rar and cabinets packed with LZX", libarchive.HOW_TO_GET)
-    _mac(add)
-    return parts
 
 
 def _mac(add: Callable[[str, bool, str, str], None]) -> None:

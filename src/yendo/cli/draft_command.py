@@ -13,7 +13,10 @@ import argparse
 from collections.abc import Sequence
 from contextlib import nullcontext
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
+
+if TYPE_CHECKING:
+    from yendo.draft.draft import Drafted
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -104,45 +107,50 @@ def run(options: argparse.Namespace) -> int:
         given: dict[str, Any] = {"plan": str(drafted.plan)}
         show.emit({"schema": "yendo.draft/1", **msgspec.to_builtins(msgspec.structs.replace(drafted, **given))})
     elif not options.quiet:
-        out = show.console()
-        kept = show.counted(len(drafted.media), "medium").replace("mediums", "media")
-        way = "it" if len(drafted.media) == 1 else "they"
-        out.print(
-            f"[bold]{show.clean(drafted.plan)}[/bold] drafted"
-            + (f", with {kept} kept as {way} came" if drafted.media else "")
-        )
-        for title, names, style in (
-            (
-                "left where they were, the installer does not need them"
-                if drafted.needless
-                else "left where they were; whether they are needed is not known: --take NAME brings one along",
-                drafted.strays,
-                "dim" if drafted.needless else "yellow",
-            ),
-            ("MISSING beside the installer", drafted.missing, "red"),
-        ):
-            if names:
-                show.section(out, title[0].upper() + title[1:])
-                show.grid(
-                    out,
-                    [(name,) for name in names[:20]] + ([(f"and {len(names) - 20} more",)] if len(names) > 20 else []),
-                    styles=(style,),
-                )
-        show.section(out, "Still yours to decide (marked DECIDE in the plan)")
-        show.grid(out, [tuple(decision.split(": ", 1)) for decision in drafted.decisions], styles=("yellow",))
-        if drafted.defaults:
-            show.section(out, "What stands unless you decide otherwise")
-            show.grid(out, [tuple(default.split(": ", 1)) for default in drafted.defaults], styles=("dim",))
-        folder = show.clean(options.folder)
-        if drafted.to_try:
-            setup = options.folder / "media" / origin.rpartition("/")[2] if origin else _to_try(options.sources)
-            name = f"yendo try {show.clean(setup)} --into {folder}"
-            out.print(
-                f"\n[dim]next:[/dim] {name}, since only a run can answer some of this; then yendo decide {folder}"
-            )
-        else:
-            out.print(f"\n[dim]next:[/dim] yendo decide {folder}, or edit the plan; then yendo check {folder}")
+        _told(options, drafted, origin)
     return 0
+
+
+def _told(options: argparse.Namespace, drafted: Drafted, origin: str) -> None:
+    """What came along, what did not, what is left to decide, what comes next."""
+    from yendo.cli import show
+
+    out = show.console()
+    kept = show.counted(len(drafted.media), "medium").replace("mediums", "media")
+    way = "it" if len(drafted.media) == 1 else "they"
+    out.print(
+        f"[bold]{show.clean(drafted.plan)}[/bold] drafted"
+        + (f", with {kept} kept as {way} came" if drafted.media else "")
+    )
+    for title, names, style in (
+        (
+            "left where they were, the installer does not need them"
+            if drafted.needless
+            else "left where they were; whether they are needed is not known: --take NAME brings one along",
+            drafted.strays,
+            "dim" if drafted.needless else "yellow",
+        ),
+        ("MISSING beside the installer", drafted.missing, "red"),
+    ):
+        if names:
+            show.section(out, title[0].upper() + title[1:])
+            show.grid(
+                out,
+                [(name,) for name in names[:20]] + ([(f"and {len(names) - 20} more",)] if len(names) > 20 else []),
+                styles=(style,),
+            )
+    show.section(out, "Still yours to decide (marked DECIDE in the plan)")
+    show.grid(out, [tuple(decision.split(": ", 1)) for decision in drafted.decisions], styles=("yellow",))
+    if drafted.defaults:
+        show.section(out, "What stands unless you decide otherwise")
+        show.grid(out, [tuple(default.split(": ", 1)) for default in drafted.defaults], styles=("dim",))
+    folder = show.clean(options.folder)
+    if drafted.to_try:
+        setup = options.folder / "media" / origin.rpartition("/")[2] if origin else _to_try(options.sources)
+        name = f"yendo try {show.clean(setup)} --into {folder}"
+        out.print(f"\n[dim]next:[/dim] {name}, since only a run can answer some of this; then yendo decide {folder}")
+    else:
+        out.print(f"\n[dim]next:[/dim] yendo decide {folder}, or edit the plan; then yendo check {folder}")
 
 
 def _to_try(sources: Sequence[Path]) -> Path:

@@ -10,9 +10,15 @@ from __future__ import annotations
 import argparse
 from collections.abc import Callable
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yendo.cli import msi_decisions, nested
 from yendo.cli.nested import file_argument, opened
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from yendo.installers.msi.influence import PropertyTrial
 
 PAGE = 400  # rows that a terminal is given unless all are asked for
 
@@ -256,13 +262,28 @@ def _compare_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--why", action="store_true", help="with --rows: the table and key of each")
 
 
+def _on_a_machine(out: Console, effects: PropertyTrial) -> None:
+    """What the second of two databases does otherwise on a machine."""
+    from yendo.cli import show
+    from yendo.effects.things import kind_of, label
+
+    for verb, some in (("adds", effects.added), ("leaves out", effects.left_out), ("changes", effects.changed)):
+        if some:
+            show.section(out, verb[0].upper() + verb[1:])
+            show.grid(out, [(kind_of(thing), label(thing)) for thing in some[:25]], styles=("dim",))
+            if len(some) > 25:
+                out.print(f"  [dim]and {len(some) - 25} more[/dim]")
+    if effects.moved:
+        show.section(out, "Moves")
+        show.grid(out, [(label(was), "to", label(now)) for was, now in effects.moved[:25]], styles=("dim",))
+
+
 def compare(options: argparse.Namespace) -> int:
     """Compare two databases row by row, and say what the difference does to a machine.
 
     yendo msi compare lantern-6.2.1.msi lantern-6.2.3.msi --rows
     """
     from yendo.cli import show
-    from yendo.effects.things import kind_of, label
     from yendo.formats.msi import Database
     from yendo.installers.msi import changes, comparing, fitting
 
@@ -296,15 +317,7 @@ def compare(options: argparse.Namespace) -> int:
         f"[bold]{show.clean(names[0])}[/bold] against [bold]{show.clean(names[1])}[/bold]: the second "
         f"{show.clean(nested.effect_words(effects))}"
     )
-    for verb, some in (("adds", effects.added), ("leaves out", effects.left_out), ("changes", effects.changed)):
-        if some:
-            show.section(out, verb[0].upper() + verb[1:])
-            show.grid(out, [(kind_of(thing), label(thing)) for thing in some[:25]], styles=("dim",))
-            if len(some) > 25:
-                out.print(f"  [dim]and {len(some) - 25} more[/dim]")
-    if effects.moved:
-        show.section(out, "Moves")
-        show.grid(out, [(label(was), "to", label(now)) for was, now in effects.moved[:25]], styles=("dim",))
+    _on_a_machine(out, effects)
     come, gone = set(found.blind_after) - set(found.blind_before), set(found.blind_before) - set(found.blind_after)
     for title, spots in (("Blind spots that come with it", come), ("Blind spots that are gone", gone)):
         if spots:

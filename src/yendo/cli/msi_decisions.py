@@ -5,10 +5,19 @@ versions.
 from __future__ import annotations
 
 import argparse
+from collections.abc import Iterator, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yendo.cli import nested
 from yendo.cli.nested import file_argument, opened
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from yendo.installers.msi.dialogs import Decision
+    from yendo.installers.msi.influence import PropertyInfluence
+    from yendo.installers.msi.meeting import Meeting, Release
 
 
 def _given_options(parser: argparse.ArgumentParser) -> None:
@@ -150,6 +159,22 @@ def _properties_options(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--things", action="store_true", help="name what changes, not only how much")
 
 
+def _trials(entry: PropertyInfluence, *, things: bool) -> Iterator[tuple[object, ...]]:
+    """Lines of what each value of a property does; its name and default stand on the first."""
+    from yendo.facts import secrets
+
+    default = "unset" if entry.default is None else secrets.MASK if secrets.is_secret(entry.name) else entry.default
+    head = (entry.name, default[:60])
+    for trial in entry.trials:
+        text = next((choice.text for choice in entry.choices if choice.value == trial.value and choice.text), "")
+        value = f"{trial.value} ({text})" if text else trial.value or '"" (unset)'
+        yield *head, value + (" *" if trial.made_up else ""), nested.effect_words(trial)
+        head = ("", "")
+        for verb, some in (("adds", trial.added), ("leaves out", trial.left_out), ("changes", trial.changed)):
+            for thing in some[:40] if things else ():
+                yield "", "", "", f"  {verb} {nested.things([thing], 1)}"
+
+
 def properties(options: argparse.Namespace) -> int:
     """Show what each property changes: every value that the database knows is tried on a prediction.
 
@@ -157,7 +182,6 @@ def properties(options: argparse.Namespace) -> int:
     """
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.facts import secrets
     from yendo.installers.msi import influence
 
     with opened(options) as database:
@@ -173,27 +197,7 @@ def properties(options: argparse.Namespace) -> int:
     if options.quiet:
         return 0
     out = show.console()
-    rows_: list[tuple[object, ...]] = []
-    for entry in told:
-        first = True
-        for trial in entry.trials:
-            text = next((choice.text for choice in entry.choices if choice.value == trial.value and choice.text), "")
-            value = f"{trial.value} ({text})" if text else trial.value or '"" (unset)'
-            default = (
-                "unset" if entry.default is None else secrets.MASK if secrets.is_secret(entry.name) else entry.default
-            )
-            rows_.append(
-                (
-                    entry.name if first else "",
-                    default[:60] if first else "",
-                    value + (" *" if trial.made_up else ""),
-                    nested.effect_words(trial),
-                )
-            )
-            first = False
-            if options.things:
-                for verb, some in (("adds", trial.added), ("leaves out", trial.left_out), ("changes", trial.changed)):
-                    rows_ += [("", "", "", f"  {verb} {nested.things([thing], 1)}") for thing in some[:40]]
+    rows_ = [line for entry in told for line in _trials(entry, things=options.things)]
     show.grid(out, rows_, heads=("property", "default", "set to", "what that does"), styles=("cyan", "dim", None, None))
     if any(trial.made_up for entry in told for trial in entry.trials):
         out.print("  [dim]* the database knows no value but the default; this one was made up to see[/dim]")
@@ -212,6 +216,17 @@ def properties(options: argparse.Namespace) -> int:
 def _dialogs_options(parser: argparse.ArgumentParser) -> None:
     file_argument(parser)
     parser.add_argument("--all", action="store_true", help="decisions that nothing but dialogs look at, too")
+
+
+def _decision(entry: Decision) -> tuple[str, ...]:
+    """One line of what a person is asked."""
+    values = ", ".join(
+        choice.value + (f" ({choice.text})" if choice.text and choice.text != choice.value else "")
+        for choice in entry.choices[:6]
+    )
+    without = "licence" if entry.licence else "unset" if entry.default is None else entry.default
+    what = f"{entry.what}: {entry.label}" if entry.label else entry.what
+    return entry.dialog, what, entry.switch or "-", values, without, entry.remark
 
 
 def dialogs(options: argparse.Namespace) -> int:
@@ -245,26 +260,9 @@ def dialogs(options: argparse.Namespace) -> int:
         f"{show.counted(count, 'dialog')} ask for {show.counted(len(found), 'decision')}; "
         f"{sum(entry.matters for entry in found)} matter outside the dialogs"
     )
-    rows_ = []
-    for entry in shown:
-        values = ", ".join(
-            choice.value + (f" ({choice.text})" if choice.text and choice.text != choice.value else "")
-            for choice in entry.choices[:6]
-        )
-        without = "licence" if entry.licence else "unset" if entry.default is None else entry.default
-        rows_.append(
-            (
-                entry.dialog,
-                f"{entry.what}: {entry.label}" if entry.label else entry.what,
-                entry.switch or "-",
-                values,
-                without,
-                entry.remark,
-            )
-        )
     show.grid(
         out,
-        rows_,
+        [_decision(entry) for entry in shown],
         heads=("dialog", "a person would", "says the same", "values", "in silence", "note"),
         styles=("dim", None, "cyan", None, "dim", "yellow"),
     )
@@ -331,8 +329,6 @@ def meet(options: argparse.Namespace) -> int:
 
     yendo msi meet from-tidewell
     """
-    from rich.text import Text
-
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.installers.msi import meeting
@@ -348,15 +344,27 @@ def meet(options: argparse.Namespace) -> int:
         return 0
     if options.quiet:
         return 0
-    out = show.console()
-    colours = {
-        "same": "dim",
-        "upgrade": "green",
-        "minor update": "cyan",
-        "downgrade": "yellow",
-        "side by side": "yellow",
-        "refused": "red",
-    }
+    _met(show.console(), found, meetings)
+    return 0
+
+
+_MEETING_COLOURS = {
+    "same": "dim",
+    "upgrade": "green",
+    "minor update": "cyan",
+    "downgrade": "yellow",
+    "side by side": "yellow",
+    "refused": "red",
+}
+
+
+def _met(out: Console, found: Sequence[Release], meetings: Sequence[Meeting]) -> None:
+    """The table of who meets whom, and each meeting in words."""
+    from rich.text import Text
+
+    from yendo.cli import show
+
+    colours = _MEETING_COLOURS
     twice = len({release.name for release in found}) > 1
     names = {release.path: f"{release.name} {release.version}" if twice else release.version for release in found}
     cells = {(meeting_.there.path, meeting_.new.path): meeting_ for meeting_ in meetings}
@@ -394,7 +402,6 @@ def meet(options: argparse.Namespace) -> int:
         if meeting_.lost:
             pair = f"{show.clean(names[meeting_.there.path])} to {show.clean(names[meeting_.new.path])}"
             out.print(f"[red]{pair} loses:[/red] {show.clean(', '.join(meeting_.lost[:4]))}")
-    return 0
 
 
 ACTIONS: nested.Actions = {

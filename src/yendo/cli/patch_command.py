@@ -7,8 +7,14 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 from yendo.cli import nested
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from yendo.installers.msi.patching import PatchAccount
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -31,10 +37,7 @@ def show_(options: argparse.Namespace) -> int:
 
     yendo patch show lantern-6.2.3.msp lantern-6.2.1.msi
     """
-    from collections import Counter
-
     from yendo.cli import show
-    from yendo.effects.things import kind_of, label
     from yendo.errors import Usage
     from yendo.installers.msi import patching
     from yendo.installers.recognise import recognise
@@ -50,6 +53,32 @@ def show_(options: argparse.Namespace) -> int:
     if options.quiet:
         return 1 if found.fits is False else 0
     out = show.console()
+    _what_it_is(out, found)
+    if found.fits is None:
+        out.print(
+            f"\n[dim]next:[/dim] yendo patch show {show.clean(options.file)} BASE.msi, to see whether it fits and "
+            "what it changes"
+        )
+        return 0
+    if not found.fits:
+        out.print(
+            f"\n[red]It does not fit {show.clean(options.base.name)}:[/red] {show.clean('; '.join(found.reasons))}"
+        )
+        return 1
+    out.print(f"\n[green]It fits {show.clean(options.base.name)}[/green], as a {found.kind}")
+    show.section(out, "What it changes in the database")
+    nested.change_rows(out, found.changes, everything=options.all, why=options.why)
+    _on_a_machine(out, found)
+    if found.risks:
+        show.section(out, "Mind")
+        show.grid(out, [(risk,) for risk in found.risks], styles=("yellow",))
+    out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {show.clean(options.base)} --with {show.clean(options.file)}")
+    return 0
+
+
+def _what_it_is(out: Console, found: PatchAccount) -> None:
+    from yendo.cli import show
+
     out.print(f"[bold]{show.clean(found.name)}[/bold]{' by ' + show.clean(found.publisher) if found.publisher else ''}")
     back = {True: "yes, by its code", False: "no, by its own word", None: "it does not say"}[found.removable]
     rows = [
@@ -77,20 +106,14 @@ def show_(options: argparse.Namespace) -> int:
         ("brings", ", ".join(f"{name}, {show.size(size)}" for name, size in found.cabinets.items()) or "no files"),
     ]
     show.grid(out, rows, styles=("dim",))
-    if found.fits is None:
-        out.print(
-            f"\n[dim]next:[/dim] yendo patch show {show.clean(options.file)} BASE.msi, to see whether it fits and "
-            "what it changes"
-        )
-        return 0
-    if not found.fits:
-        out.print(
-            f"\n[red]It does not fit {show.clean(options.base.name)}:[/red] {show.clean('; '.join(found.reasons))}"
-        )
-        return 1
-    out.print(f"\n[green]It fits {show.clean(options.base.name)}[/green], as a {found.kind}")
-    show.section(out, "What it changes in the database")
-    nested.change_rows(out, found.changes, everything=options.all, why=options.why)
+
+
+def _on_a_machine(out: Console, found: PatchAccount) -> None:
+    from collections import Counter
+
+    from yendo.cli import show
+    from yendo.effects.things import kind_of, label
+
     verbs = {"add": "adds", "change": "changes", "remove": "removes"}
     words = [
         f"{said} {show.told(Counter(kind_of(effect.thing) for effect in some))}"
@@ -103,11 +126,6 @@ def show_(options: argparse.Namespace) -> int:
         [(verbs[effect.change], kind_of(effect.thing), label(effect.thing)) for effect in found.effects[:40]],
         styles=("dim", "dim"),
     )
-    if found.risks:
-        show.section(out, "Mind")
-        show.grid(out, [(risk,) for risk in found.risks], styles=("yellow",))
-    out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {show.clean(options.base)} --with {show.clean(options.file)}")
-    return 0
 
 
 ACTIONS: nested.Actions = {"show": ("what it is for, whether it fits, what it changes", _options, show_)}

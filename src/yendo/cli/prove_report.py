@@ -180,27 +180,33 @@ def report(out: Console, proof: Proof, package: Path, record: Path) -> None:
         if phase.outcome == "failed":
             show.section(out, f"{phase.title}: failed")
             failure(out, phase)
-    if comparison := proof.comparison:
-        if comparison.evidence:
-            show.section(out, "Predicted and observed")
-            show.grid(
-                out,
-                [
-                    (
-                        f"{comparison.matched} of {comparison.matched + len(comparison.missed)} observed effects "
-                        f"were predicted, {len(comparison.false)} predicted "
-                        "were not seen",
-                    ),
-                    *((f"counted apart, {count}: {reason}",) for reason, count in comparison.layer_differences.items()),
-                ],
-            )
-        if comparison.blind_spots:
-            show.section(out, "Blind spots")
-            show.grid(out, [(spot,) for spot in comparison.blind_spots[:8]], styles=("yellow",))
+    _compared(out, proof)
     left = [leftover for leftover in proof.leftovers if leftover.whose != "runner"]
     if left:
         show.section(out, "Left behind")
         show.grid(out, [(leftover.what, leftover.reason) for leftover in left[:20]], styles=(None, "dim"))
+    _verdict(out, proof, package, record)
+
+
+def _compared(out: Console, proof: Proof) -> None:
+    from yendo.cli import show
+
+    comparison = proof.comparison
+    if comparison is not None and comparison.evidence:
+        show.section(out, "Predicted and observed")
+        seen = comparison.matched + len(comparison.missed)
+        words = f"{comparison.matched} of {seen} observed effects were predicted, {len(comparison.false)} predicted were not seen"  # noqa: E501
+        apart = ((f"counted apart, {count}: {reason}",) for reason, count in comparison.layer_differences.items())
+        show.grid(out, [(words,), *apart])
+    if comparison is not None and comparison.blind_spots:
+        show.section(out, "Blind spots")
+        show.grid(out, [(spot,) for spot in comparison.blind_spots[:8]], styles=("yellow",))
+
+
+def _verdict(out: Console, proof: Proof, package: Path, record: Path) -> None:
+    """Whether it is proved, and what comes next."""
+    from yendo.cli import show
+
     where = " on the simulated machine" if proof.place == "simulation" else ""
     verdict = {"passed": "[green]Proved[/green]", "open": "[yellow]Not proved[/yellow]"}.get(
         proof.outcome, "[bold red]Not proved[/bold red]"

@@ -13,6 +13,9 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
+    from yendo.shelf.shelf import Shelf
     from yendo.shelf.shelf import ShelfRow as Line
 
 
@@ -34,7 +37,7 @@ def run(options: argparse.Namespace) -> int:
     from yendo import atomic
     from yendo.cli import machines, show
     from yendo.errors import Usage
-    from yendo.shelf.shelf import listing
+    from yendo.shelf.shelf import MAC_HALF, listing
 
     if not options.folder.is_dir():
         raise Usage(f"{options.folder} is no folder")
@@ -65,7 +68,27 @@ def run(options: argparse.Namespace) -> int:
     if not found.rows:
         out.print(f"no workspace below {show.clean(options.folder)}; [dim]next:[/dim] yendo draft FOLDER INSTALLER")
         return 0
+    _rows(out, found)
+    _conflicts(out, found)
+    told = ", ".join(f"{count} {state}" for state, count in found.counts.items())
+    out.print(
+        f"\n{show.counted(len(found.rows), 'workspace')}: {told}"
+        + (f"; of {len(found.uncounted)} it is not known what they claim" if found.uncounted else "")
+    )
+    behind = next((one for one in found.rows if one.state not in ("proved", "unreadable") or one.stale), None)
+    if behind:
+        verb = {"drafted": "check", "checked": "build", "built": "prove"}.get(
+            "checked" if behind.stale and behind.state == "checked" else behind.state, "check"
+        )
+        folder = options.folder / behind.path.removesuffix(MAC_HALF)
+        out.print(f"[dim]next:[/dim] yendo {verb} {show.clean(folder)}")
+    return 0
+
+
+def _rows(out: Console, found: Shelf) -> None:
     from rich.text import Text
+
+    from yendo.cli import show
 
     colours = {"proved": "green", "built": "cyan", "checked": "cyan", "drafted": "yellow", "unreadable": "bold red"}
     rows = [
@@ -79,6 +102,11 @@ def run(options: argparse.Namespace) -> int:
         for one in found.rows
     ]
     show.grid(out, rows, heads=("where", "package", "version", "state", ""), styles=("cyan",))
+
+
+def _conflicts(out: Console, found: Shelf) -> None:
+    from yendo.cli import show
+
     if found.conflicts:
         show.section(out, f"In one another's way: {len(found.conflicts)}")
         show.grid(
@@ -96,18 +124,6 @@ def run(options: argparse.Namespace) -> int:
         )
         if len(found.conflicts) > 20:
             out.print(f"  [dim]and {len(found.conflicts) - 20} more (--json and --html have them all)[/dim]")
-    told = ", ".join(f"{count} {state}" for state, count in found.counts.items())
-    out.print(
-        f"\n{show.counted(len(found.rows), 'workspace')}: {told}"
-        + (f"; of {len(found.uncounted)} it is not known what they claim" if found.uncounted else "")
-    )
-    behind = next((one for one in found.rows if one.state not in ("proved", "unreadable") or one.stale), None)
-    if behind:
-        verb = {"drafted": "check", "checked": "build", "built": "prove"}.get(
-            "checked" if behind.stale and behind.state == "checked" else behind.state, "check"
-        )
-        out.print(f"[dim]next:[/dim] yendo {verb} {show.clean(options.folder / behind.path)}")
-    return 0
 
 
 def table(rows: Iterable[Line]) -> bytes:

@@ -68,9 +68,47 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
 
     6.2.3 is a minor update of 6.2.1.
     """
-    newer = version != "6.1.0"
     minor, next_ = version == "6.2.3", version == "6.3.0"
-    latest = minor or next_
+    contents = _contents(version)
+    tables: dict[str, Rows] = {
+        **_identity(version, guid(f"lantern {'6.2.1' if minor else version}"), next_=next_),
+        **_files(contents, version, latest=minor or next_, next_=next_),
+        **_settings(next_=next_),
+        **_services(next_=next_),
+        **_sequence(),
+    }
+    tables |= _dialogs(updates=not next_)
+    if version != "6.1.0":
+        tables["CreateFolder"] = [("DATADIR", "Defaults")]
+    if next_:
+        tables["AppSearch"] = [("WINDOWSBUILD", "WindowsBuild")]
+        tables["RegLocator"] = [
+            ("WindowsBuild", 2, r"SOFTWARE\Microsoft\Windows NT\CurrentVersion", "CurrentBuild", 2 | 16)
+        ]
+    target = folder / f"lantern-{version}.msi"
+    write_installer(
+        target,
+        tables,
+        cabinets={"lantern.cab": cab.build(contents.items())},
+        summary=Summary(
+            title="Installation Database",
+            subject="Lantern",
+            author="Tidewell",
+            keywords="Installer",
+            comments="Sounding software for harbours",
+            template="x64;2057",
+            revision=guid(f"package {version}"),
+            pages=200,
+            words=2,
+            application="Tidewell build bench",
+            security=2,
+        ),
+    )
+    return target
+
+
+def _contents(version: str) -> dict[str, bytes]:
+    """The files that a version brings, by their keys."""
     contents = {
         "lantern.exe": (PROGRAMS / f"lantern-{version}.exe").read_bytes(),
         "lanternd.exe": (PROGRAMS / f"lanternd-{version}.exe").read_bytes(),
@@ -79,55 +117,17 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
         "defaults.ini": b"[sounding]\r\nunit=metre\r\n",
         "plugin.txt": b"Survey export, optional part\r\n",
     }
-    if latest:
+    if version in ("6.2.3", "6.3.0"):
         contents["tides.dat"] = b"quay 3;springs;neaps\r\n" * 30
-    if next_:
+    if version == "6.3.0":
         contents["lantern-sync.exe"] = contents["lanternd.exe"]
         contents |= {f"chart-{number:02}.dat": f"sounding {number}\r\n".encode() * 900 for number in range(1, 13)}
-    product = guid(f"lantern {'6.2.1' if minor else version}")
-    names = {
-        "lantern.exe": "lantern.exe",
-        "lanternd.exe": "lanternd.exe",
-        "charts.lst": "charts.lst",
-        "manual.txt": "manual.txt",
-        "defaults.ini": "defaults.ini",
-        "plugin.txt": "EXPORT.TXT|survey export.txt",
-        "tides.dat": "tides.dat",
-        "lantern-sync.exe": "LSYNC.EXE|lantern-sync.exe",
-    }
-    names |= {name: name for name in contents if name not in names}
-    places = {
-        "lantern.exe": ("Program", "INSTALLDIR"),
-        "lanternd.exe": ("Service", "INSTALLDIR"),
-        "charts.lst": ("Charts", "INSTALLDIR"),
-        "manual.txt": ("Manual", "DOCDIR"),
-        "defaults.ini": ("Defaults", "DATADIR"),
-        "plugin.txt": ("Plugin", "INSTALLDIR"),
-        "tides.dat": ("Tides", "INSTALLDIR"),
-        "lantern-sync.exe": ("Sync", "INSTALLDIR"),
-    }
-    places |= {name: ("Soundings", "CHARTDIR") for name in contents if name.startswith("chart-")}
+    return contents
 
-    def component(
-        name: str, folder_name: str, key: str | None, attributes: int = 256, condition: str | None = None
-    ) -> tuple[str | int | None, ...]:
-        return name, guid(f"component {name}"), folder_name, attributes, condition, key
 
-    firsts = {name: key for key, (name, _) in reversed(places.items()) if key in contents}
-    components = [component(name, where, key) for key, (name, where) in places.items() if firsts.get(name) == key]
-    components += [
-        component("Settings", "INSTALLDIR", "RegSite", 256 | 4),
-        *([] if next_ else [component("Updater", "INSTALLDIR", "RegUpdate", 256 | 4, "AUTOUPDATE=1")]),
-        component("DesktopIcon", "INSTALLDIR", "RegDesktop", 256 | 4),
-    ]
-    features = {
-        "Main": ["Program", "Service", "Charts", "Defaults", "Settings", "DesktopIcon"]
-        + (["Sync", "Soundings"] if next_ else ["Updater"])
-        + (["Tides"] if latest else []),
-        "Documentation": ["Manual"],
-        "SurveyExport": ["Plugin"],
-    }
-    tables: dict[str, Rows] = {
+def _identity(version: str, product: str, *, next_: bool) -> dict[str, Rows]:
+    """What it is, where it goes, its parts, what it asks of a machine, what it takes the place of."""
+    return {
         "Property": [
             ("ProductCode", product),
             ("ProductName", "Lantern"),
@@ -162,6 +162,74 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             ("Documentation", "Main", "Manual", "How to take a sounding", 2, 3, None, 0),
             ("SurveyExport", "Main", "Survey export", "Optional", 3, 200, None, 0),
         ],
+        "LaunchCondition": [
+            ("VersionNT64", "Lantern needs 64-bit Windows."),
+            ("Installed OR NOT NEWERFOUND", "A newer Lantern is installed already."),
+            *(
+                [("Installed OR WINDOWSBUILD >= 19041", "Lantern 6.3 needs Windows 10.0.19041 or later.")]
+                if next_
+                else []
+            ),
+        ],
+        "Upgrade": [
+            (UPGRADE_CODE, None, version, None, 1, None, "OLDERFOUND"),
+            (UPGRADE_CODE, version, None, None, 2, None, "NEWERFOUND"),
+        ],
+    }
+
+
+def _components(contents: dict[str, bytes], places: dict[str, tuple[str, str]], *, next_: bool) -> Rows:
+    """One for each file, or for several that belong together; and those for settings."""
+
+    def component(
+        name: str, folder_name: str, key: str | None, attributes: int = 256, condition: str | None = None
+    ) -> tuple[str | int | None, ...]:
+        return name, guid(f"component {name}"), folder_name, attributes, condition, key
+
+    firsts = {name: key for key, (name, _) in reversed(places.items()) if key in contents}
+    components = [component(name, where, key) for key, (name, where) in places.items() if firsts.get(name) == key]
+    components += [
+        component("Settings", "INSTALLDIR", "RegSite", 256 | 4),
+        *([] if next_ else [component("Updater", "INSTALLDIR", "RegUpdate", 256 | 4, "AUTOUPDATE=1")]),
+        component("DesktopIcon", "INSTALLDIR", "RegDesktop", 256 | 4),
+    ]
+    return components
+
+
+def _files(contents: dict[str, bytes], version: str, *, latest: bool, next_: bool) -> dict[str, Rows]:
+    """Components, the parts they belong to, and their files."""
+    names = {
+        "lantern.exe": "lantern.exe",
+        "lanternd.exe": "lanternd.exe",
+        "charts.lst": "charts.lst",
+        "manual.txt": "manual.txt",
+        "defaults.ini": "defaults.ini",
+        "plugin.txt": "EXPORT.TXT|survey export.txt",
+        "tides.dat": "tides.dat",
+        "lantern-sync.exe": "LSYNC.EXE|lantern-sync.exe",
+    }
+    names |= {name: name for name in contents if name not in names}
+    places = {
+        "lantern.exe": ("Program", "INSTALLDIR"),
+        "lanternd.exe": ("Service", "INSTALLDIR"),
+        "charts.lst": ("Charts", "INSTALLDIR"),
+        "manual.txt": ("Manual", "DOCDIR"),
+        "defaults.ini": ("Defaults", "DATADIR"),
+        "plugin.txt": ("Plugin", "INSTALLDIR"),
+        "tides.dat": ("Tides", "INSTALLDIR"),
+        "lantern-sync.exe": ("Sync", "INSTALLDIR"),
+    }
+    places |= {name: ("Soundings", "CHARTDIR") for name in contents if name.startswith("chart-")}
+
+    components = _components(contents, places, next_=next_)
+    features = {
+        "Main": ["Program", "Service", "Charts", "Defaults", "Settings", "DesktopIcon"]
+        + (["Sync", "Soundings"] if next_ else ["Updater"])
+        + (["Tides"] if latest else []),
+        "Documentation": ["Manual"],
+        "SurveyExport": ["Plugin"],
+    }
+    return {
         "Component": components,
         "FeatureComponents": [(feature, name) for feature, names_ in features.items() for name in names_],
         "File": [
@@ -181,6 +249,11 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             (key, 0, *digest.of_installer(data)) for key, data in contents.items() if not key.endswith(".exe")
         ],
         "Media": [(1, len(contents), None, "#lantern.cab", None, None)],
+    }
+
+
+def _settings(*, next_: bool) -> dict[str, Rows]:
+    return {
         "Registry": [
             ("RegSite", 2, r"Software\Tidewell\Lantern", "Site", "[SITE]", "Settings"),
             ("RegVersion", 2, r"Software\Tidewell\Lantern", "Version", "[ProductVersion]", "Settings"),
@@ -196,92 +269,39 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             ),
             ("RegDesktop", 2, r"Software\Tidewell\Lantern", "DesktopIcon", "#1", "DesktopIcon"),
         ],
+        "Environment": [("LanternHome", "=-*LANTERN_HOME", "[INSTALLDIR]", "Program")],
+    }
+
+
+def _services(*, next_: bool) -> dict[str, Rows]:
+    """Shortcuts and services."""
+    return {
         "Shortcut": [
-            (
-                "MenuLantern",
-                "MENUDIR",
-                "Lantern",
-                "Program",
-                "[#lantern.exe]",
-                None,
-                "Take soundings",
-                None,
-                None,
-                None,
-                None,
-                "INSTALLDIR",
-            ),
-            (
-                "DesktopLantern",
-                "DesktopFolder",
-                "Lantern",
-                "DesktopIcon",
-                "[#lantern.exe]",
-                None,
-                None,
-                None,
-                None,
-                None,
-                None,
-                "INSTALLDIR",
-            ),
+            _shortcut("MenuLantern", "MENUDIR", "Program", "Take soundings"),
+            _shortcut("DesktopLantern", "DesktopFolder", "DesktopIcon", None),
         ],
         "ServiceInstall": [
-            (
-                "LanternTide",
-                "LanternTide",
-                "Lantern tide gauge",
-                16,
-                3,
-                1,
-                None,
-                None,
-                None,
-                None,
-                None,
-                "Service",
-                "Reads the tide gauge",
-            ),
-            *(
-                [
-                    (
-                        "LanternSync",
-                        "LanternSync",
-                        "Lantern chart exchange",
-                        16,
-                        3,
-                        1,
-                        None,
-                        None,
-                        None,
-                        None,
-                        None,
-                        "Sync",
-                        "Fetches charts",
-                    )
-                ]
-                if next_
-                else []
-            ),
+            _service("LanternTide", "Lantern tide gauge", "Service", "Reads the tide gauge"),
+            *([_service("LanternSync", "Lantern chart exchange", "Sync", "Fetches charts")] if next_ else []),
         ],
         "ServiceControl": [
             ("LanternTide", "LanternTide", 128 | 32 | 2, None, 1, "Service"),
             *([("LanternSync", "LanternSync", 128 | 32 | 2, None, 1, "Sync")] if next_ else []),
         ],
-        "Environment": [("LanternHome", "=-*LANTERN_HOME", "[INSTALLDIR]", "Program")],
-        "LaunchCondition": [
-            ("VersionNT64", "Lantern needs 64-bit Windows."),
-            ("Installed OR NOT NEWERFOUND", "A newer Lantern is installed already."),
-            *(
-                [("Installed OR WINDOWSBUILD >= 19041", "Lantern 6.3 needs Windows 10.0.19041 or later.")]
-                if next_
-                else []
-            ),
-        ],
-        "Upgrade": [
-            (UPGRADE_CODE, None, version, None, 1, None, "OLDERFOUND"),
-            (UPGRADE_CODE, version, None, None, 2, None, "NEWERFOUND"),
-        ],
+    }
+
+
+def _shortcut(key: str, folder: str, component: str, description: str | None) -> tuple[str | int | None, ...]:
+    target = (key, folder, "Lantern", component, "[#lantern.exe]", None, description)
+    return *target, None, None, None, None, "INSTALLDIR"
+
+
+def _service(name: str, title: str, component: str, description: str) -> tuple[str | int | None, ...]:
+    return name, name, title, 16, 3, 1, None, None, None, None, None, component, description
+
+
+def _sequence() -> dict[str, Rows]:
+    return {
         "RemoveFile": [("EmptyMenu", "Program", None, "MENUDIR", 2)],
         "CustomAction": [
             ("SetArpLocation", 51, "ARPINSTALLLOCATION", "[INSTALLDIR]"),
@@ -293,34 +313,6 @@ def lantern(folder: Path, version: str = "6.2.1") -> Path:
             ("SelfTest", "NOT REMOVE", 4100 + 1400),
         ],
     }
-    tables |= _dialogs(updates=not next_)
-    if newer:
-        tables["CreateFolder"] = [("DATADIR", "Defaults")]
-    if next_:
-        tables["AppSearch"] = [("WINDOWSBUILD", "WindowsBuild")]
-        tables["RegLocator"] = [
-            ("WindowsBuild", 2, r"SOFTWARE\Microsoft\Windows NT\CurrentVersion", "CurrentBuild", 2 | 16)
-        ]
-    target = folder / f"lantern-{version}.msi"
-    write_installer(
-        target,
-        tables,
-        cabinets={"lantern.cab": cab.build(contents.items())},
-        summary=Summary(
-            title="Installation Database",
-            subject="Lantern",
-            author="Tidewell",
-            keywords="Installer",
-            comments="Sounding software for harbours",
-            template="x64;2057",
-            revision=guid(f"package {version}"),
-            pages=200,
-            words=2,
-            application="Tidewell build bench",
-            security=2,
-        ),
-    )
-    return target
 
 
 def _dialogs(*, updates: bool) -> dict[str, Rows]:

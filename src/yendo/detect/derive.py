@@ -11,7 +11,7 @@ import msgspec
 
 from yendo.detect.states import Case, Ground, broken, classes, counting, is_settings, listed, own_files, own_values
 from yendo.detect.strength import Strength, Tried, of_verdicts
-from yendo.effects import Effect, Environment, File, Product, RegistryValue, Service, UninstallEntry
+from yendo.effects import Effect, Environment, File, Product, RegistryValue, Service, Thing, UninstallEntry
 from yendo.effects.things import Part, View, parent
 from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
@@ -127,85 +127,92 @@ def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]
 
     None asks for a shortcut: people delete and move them, and an installation without one is whole.
     """
-    sign = ">=" if ground.updates else "=="
     found: list[BaseRule] = []
     for thing in ground.added:
-        match thing:
-            case Product():
-                version = f"{sign}{thing.version}" if is_version(thing.version) else None
-                if thing.upgrade_code and ground.updates:
-                    found.append(MsiProductRule(upgrade_code=thing.upgrade_code, version=version))
-                else:
-                    found.append(MsiProductRule(code=thing.code, version=version))
-            case UninstallEntry() if thing.name and not thing.hidden:
-                version = f"{sign}{thing.version}" if is_version(thing.version) else None
-                found.append(
-                    UninstallEntryRule(name=thing.name, publisher=thing.publisher, version=version, view=thing.view)
-                )
-            case Service():
-                wanted_start: dict[str, Any] = (
-                    {"start": thing.start} if thing.start in ("auto", "demand", "disabled") else {}
-                )
-                found.append(ServiceRule(name=thing.name, **(wanted_start if ground.steady(thing) else {})))
-            case Environment() if thing.scope == "machine" and thing.name.lower() != "path":
-                tied = _of_this_machine(thing.value, environment) or not ground.steady(thing)
-                found.append(EnvironmentRule(name=thing.name, equals=None if tied else thing.value))
-            case Part(sort="task"):
-                found.append(TaskRule(name=thing.name))
-            case Part(sort="driver") if thing.value:
-                for name, _, version in (entry.partition("=") for entry in thing.value.split(";")):
-                    found.append(DriverRule(inf=name, version=sign + version if version else None))
-            case Part(sort="feature"):
-                found.append(FeatureRule(name=thing.name))
-            case Part(sort="app"):
-                found.append(AppRule(name=thing.name, version=sign + thing.value if thing.value else None))
+        found += _of_a_thing(thing, ground, environment)
+    return [*found, *_of_values(ground, environment), *_of_files(ground, environment)]
+
+
+def _of_a_thing(thing: Thing, ground: Ground, environment: Mapping[str, str]) -> Iterator[BaseRule]:
+    """Rules for what is neither a file nor a value of the registry."""
+    sign = ">=" if ground.updates else "=="
+    match thing:
+        case Product():
+            version = f"{sign}{thing.version}" if is_version(thing.version) else None
+            if thing.upgrade_code and ground.updates:
+                yield MsiProductRule(upgrade_code=thing.upgrade_code, version=version)
+            else:
+                yield MsiProductRule(code=thing.code, version=version)
+        case UninstallEntry() if thing.name and not thing.hidden:
+            version = f"{sign}{thing.version}" if is_version(thing.version) else None
+            yield UninstallEntryRule(name=thing.name, publisher=thing.publisher, version=version, view=thing.view)
+        case Service():
+            known = thing.start in ("auto", "demand", "disabled") and ground.steady(thing)
+            wanted: dict[str, Any] = {"start": thing.start} if known else {}
+            yield ServiceRule(name=thing.name, **wanted)
+        case Environment() if thing.scope == "machine" and thing.name.lower() != "path":
+            tied = _of_this_machine(thing.value, environment) or not ground.steady(thing)
+            yield EnvironmentRule(name=thing.name, equals=None if tied else thing.value)
+        case Part():
+            yield from _of_a_part(thing, sign)
+
+
+def _of_a_part(thing: Part, sign: str) -> Iterator[BaseRule]:
+    match thing.sort:
+        case "task":
+            yield TaskRule(name=thing.name)
+        case "driver" if thing.value:
+            for name, _, version in (entry.partition("=") for entry in thing.value.split(";")):
+                yield DriverRule(inf=name, version=sign + version if version else None)
+        case "feature":
+            yield FeatureRule(name=thing.name)
+        case "app":
+            yield AppRule(name=thing.name, version=sign + thing.value if thing.value else None)
+
+
+def _of_values(ground: Ground, environment: Mapping[str, str]) -> Iterator[BaseRule]:
+    """A rule for each value of the registry, and one for all of a key where it has several."""
     keys: dict[tuple[str, str, View], dict[str, str | int]] = {}
     for value in own_values(ground):
-        if isinstance(value.data, str | int) and not (
-            isinstance(value.data, str) and any(ord(letter) < 32 for letter in value.data)
-        ):
-            versioned = (
-                ground.updates and isinstance(value.data, str) and value.data.count(".") and is_version(value.data)
-            )
-            if tied := _of_this_machine(value.data, environment) or not ground.steady(value):
-                wanted: dict[str, Any] = {}  # it is there: what it says differs between machines, or is decided
-            else:
-                wanted = {"version": f">={value.data}"} if versioned else {"equals": value.data}
-            found.append(
-                RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, **{"view": value.view, **wanted})
-            )
-            there = [state.get("registry", value.identity) for _, state, counts in ground.others if counts]
-            free = (
-                versioned
-                or tied
-                or any(not isinstance(other, RegistryValue) or other.data != value.data for other in there)
-            )
-            if all(there):
-                keys.setdefault((value.hive, value.key, value.view), {})[value.name] = "*" if free else value.data
+        data = value.data
+        if not isinstance(data, str | int) or (isinstance(data, str) and any(ord(letter) < 32 for letter in data)):
+            continue
+        versioned = ground.updates and isinstance(data, str) and data.count(".") and is_version(data)
+        if tied := _of_this_machine(data, environment) or not ground.steady(value):
+            wanted: dict[str, Any] = {}  # it is there: what it says differs between machines, or is decided
+        else:
+            wanted = {"version": f">={data}"} if versioned else {"equals": data}
+        yield RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, **{"view": value.view, **wanted})
+        there = [state.get("registry", value.identity) for _, state, counts in ground.others if counts]
+        other_there = any(not isinstance(other, RegistryValue) or other.data != data for other in there)
+        if all(there):
+            free = versioned or tied or other_there
+            keys.setdefault((value.hive, value.key, value.view), {})[value.name] = "*" if free else data
     for (hive, key, view), values in keys.items():
         if len(values) > 1:
             given: dict[str, Any] = {"values": values}
-            found.append(RegistryListRule(key=f"{hive}\\{key}", view=view, **given))
+            yield RegistryListRule(key=f"{hive}\\{key}", view=view, **given)
+
+
+def _of_files(ground: Ground, environment: Mapping[str, str]) -> Iterator[BaseRule]:
+    """A rule for each file, and a list for each folder where it has several."""
     lists: dict[str, dict[str, int | str]] = {}
     top = _top(own_files(ground))
     for file in own_files(ground):
         if file.identity.startswith("c:\\users\\"):
             continue
         try:
-            wanted_of_it = (
-                "*" if is_settings(file) else for_file(file, _counting(ground, file))
-            )  # people change settings
+            wanted = "*" if is_settings(file) else for_file(file, _counting(ground, file))  # people change settings
         except NotCovered:
             continue
         path = portable(file.path, environment)
-        found += FileListRule(folder=parent(path), files={path.rpartition("\\")[2]: wanted_of_it}).rules
+        yield from FileListRule(folder=parent(path), files={path.rpartition("\\")[2]: wanted}).rules
         folder = top.get(file.path, parent(file.path))
         # what differs from machine to machine is only asked to be there
-        lists.setdefault(folder, {})[file.path[len(folder) + 1 :]] = wanted_of_it if ground.steady(file) else "*"
+        lists.setdefault(folder, {})[file.path[len(folder) + 1 :]] = wanted if ground.steady(file) else "*"
     for folder, files in lists.items():
         if len(files) > 1:
-            found += _lists(portable(folder, environment), files)
-    return found
+            yield from _lists(portable(folder, environment), files)
 
 
 def _of_this_machine(data: object, environment: Mapping[str, str]) -> bool:
@@ -280,65 +287,83 @@ def derive(
     score is ``enough``, more rules are only proposed. Greedy, then each rule that has become needless is taken out
     again. ``tried`` are the states where they are at hand.
     """
-    tried = tried or Tried(broken(ground, seed), environment)
-    cases = tried.cases
-    names = {case.name for case in listed(ground)}
-    possible = candidates(ground, environment)
-    held, _ = tried.verdicts(possible)
-    good = [case.wanted for case in cases]
-    usable = [at for at in range(len(possible)) if all(itertools.compress(held[at], good))]
-    wrong = [number for number, case in enumerate(cases) if not case.wanted]
-    apart = {number for number in wrong if cases[number].name in names}
-    sizes = {sort: sum(not case.wanted for case in some) for sort, some in classes(cases).items()}
-    counted = {sort: size for sort, size in sizes.items() if size}
-    weight = {number: 1 / (counted[cases[number].sort] * len(counted)) for number in wrong}
+    search = _Search(tried or Tried(broken(ground, seed), environment), ground, candidates(ground, environment))
+    chosen = search.chosen(most, enough)
+    seen: set[int] = set()
+    rules = [search.told(at, seen) for at in chosen]
+    further = [search.proposed(at, seen) for at in search.usable if at not in chosen and search.catches[at] - seen]
+    return Derived(
+        tuple(rules),
+        _named(search.cases, search.apart - set().union(*(search.catches[at] for at in chosen))),
+        search.strength(chosen),
+        tuple(sorted(further, key=lambda one: -one.adds)[:20]),
+    )
 
-    def caught(at: int) -> set[int]:
-        return set(itertools.compress(itertools.count(), map(operator.not_, held[at]))).intersection(wrong)
 
-    catches = {at: caught(at) for at in usable}
+class _Search:
+    """Which candidate catches which unwanted state. ``apart`` are the numbers of the listed ones among those,
+    ``usable`` the candidates that hold in every wanted state, ``catches`` what each of these tells apart.
+    """
 
-    def worth(at: int, done: set[int]) -> tuple[float, float, int]:
+    def __init__(self, tried: Tried, ground: Ground, possible: Sequence[BaseRule]) -> None:
+        self.cases, self.possible = tried.cases, possible
+        self._held, _ = tried.verdicts(possible)
+        names = {case.name for case in listed(ground)}
+        good = [case.wanted for case in self.cases]
+        self.usable = [at for at in range(len(possible)) if all(itertools.compress(self._held[at], good))]
+        wrong = [number for number, case in enumerate(self.cases) if not case.wanted]
+        self.apart = {number for number in wrong if self.cases[number].name in names}
+        sizes = {sort: sum(not case.wanted for case in some) for sort, some in classes(self.cases).items()}
+        counted = {sort: size for sort, size in sizes.items() if size}
+        self._weight = {number: 1 / (counted[self.cases[number].sort] * len(counted)) for number in wrong}
+        self.catches = {at: self._caught(at).intersection(wrong) for at in self.usable}
+
+    def _caught(self, at: int) -> set[int]:
+        return set(itertools.compress(itertools.count(), map(operator.not_, self._held[at])))
+
+    def _worth(self, at: int, done: set[int]) -> tuple[float, float, int]:
         """What separates listed states comes first, then what adds most strength, then what costs least."""
-        new = catches[at] - done
-        separated = sum(weight[number] for number in new & apart)
-        return (
-            (1.0 if separated else 0.0) + sum(weight[number] for number in new) + separated,
-            -_cost(possible[at]),
-            -at,
-        )
+        new = self.catches[at] - done
+        separated = sum(self._weight[number] for number in new & self.apart)
+        added = sum(self._weight[number] for number in new)
+        return (1.0 if separated else 0.0) + added + separated, -_cost(self.possible[at]), -at
 
-    chosen: list[int] = []
-    done: set[int] = set()
-    while len(chosen) < most:
-        rest = [at for at in usable if at not in chosen]
-        if not rest:
-            break
-        best = max(rest, key=lambda at: worth(at, done))
-        new = catches[best] - done
-        if not new or (not new & apart and sum(weight[number] for number in done) >= enough):
-            break
-        chosen.append(best)
-        done |= new
-    for at in list(reversed(chosen)):  # what the others have made needless
-        others = set().union(*(catches[other] for other in chosen if other != at)) if len(chosen) > 1 else set()
-        if catches[at] <= others:
-            chosen.remove(at)
-    rules = []
-    seen_before: set[int] = set()
-    for at in chosen:
-        new = catches[at] - seen_before
-        rules.append(Chosen(possible[at], _named(cases, catches[at] & apart), _named(cases, new & apart), len(new)))
-        seen_before |= catches[at]
-    further = []
-    for at in usable:
-        new = catches[at] - seen_before
-        if at not in chosen and new:
-            further.append(Chosen(possible[at], _named(cases, new & apart), _named(cases, new)[:6], len(new)))
-            seen_before |= new
-    strength = of_verdicts([possible[at] for at in chosen], cases, [held[at] for at in chosen])
-    confused = tuple(cases[number].name for number in sorted(apart - done))
-    return Derived(tuple(rules), confused, strength, tuple(sorted(further, key=lambda one: -one.adds)[:20]))
+    def chosen(self, most: int, enough: float) -> list[int]:
+        """Greedy, then each that the others have made needless is taken out again."""
+        chosen: list[int] = []
+        done: set[int] = set()
+        while len(chosen) < most:
+            rest = [at for at in self.usable if at not in chosen]
+            if not rest:
+                break
+            best = max(rest, key=lambda at: self._worth(at, done))
+            new = self.catches[best] - done
+            score = sum(self._weight[number] for number in done)
+            if not new or (not new & self.apart and score >= enough):
+                break
+            chosen.append(best)
+            done |= new
+        for at in list(reversed(chosen)):
+            others: set[int] = set().union(*(self.catches[other] for other in chosen if other != at))
+            if self.catches[at] <= others and len(chosen) > 1:
+                chosen.remove(at)
+        return chosen
+
+    def told(self, at: int, seen: set[int]) -> Chosen:
+        """A chosen rule with what it is good for; what it catches is seen afterwards."""
+        new = self.catches[at] - seen
+        found = self.catches[at] & self.apart
+        seen |= self.catches[at]
+        return Chosen(self.possible[at], _named(self.cases, found), _named(self.cases, new & self.apart), len(new))
+
+    def proposed(self, at: int, seen: set[int]) -> Chosen:
+        """One that is only proposed, with what it would add."""
+        new = self.catches[at] - seen
+        seen |= new
+        return Chosen(self.possible[at], _named(self.cases, new & self.apart), _named(self.cases, new)[:6], len(new))
+
+    def strength(self, chosen: Sequence[int]) -> Strength:
+        return of_verdicts([self.possible[at] for at in chosen], self.cases, [self._held[at] for at in chosen])
 
 
 def _named(cases: Sequence[Case], numbers: Iterable[int]) -> tuple[str, ...]:

@@ -353,6 +353,12 @@ def _damage(ground: Ground) -> Iterator[_Damage]:
     yield _Damage(
         "registry value missing", own_values(ground), lambda value: (f"{label(value)} is missing", _removing(value))
     )
+    yield from _other_versions(ground, files, programs)
+    yield _Damage("user data", list(_harmless(ground)), lambda one: one, wanted=True)
+
+
+def _other_versions(ground: Ground, files: Sequence[File], programs: Sequence[File]) -> Iterator[_Damage]:
+    """The product as an older version, or as it is once it has updated itself."""
     registered = [thing for thing in ground.added if isinstance(thing, Product | UninstallEntry)]
     down = [_aged(file, older) for file in files] + [_dated(thing, older) for thing in registered]
     if any(file.version for file in files) or registered:
@@ -363,7 +369,6 @@ def _damage(ground: Ground) -> Iterator[_Damage]:
         yield _one("updated by itself", "the program updated its files", _adding(*up), wanted=ground.updates)
         whole = _adding(*up, *(_dated(thing, newer) for thing in registered))
         yield _one("updated by itself", "the program updated its files and its entry", whole, wanted=ground.updates)
-    yield _Damage("user data", list(_harmless(ground)), lambda one: one, wanted=True)
 
 
 def _one(sort: str, name: str, change: Alteration, *, wanted: bool = False) -> _Damage:

@@ -136,22 +136,7 @@ def from_sources(
     _compose(document, sources, proposals, pieces, decisions)
     if main is None:
         office.leave_to_the_house(document, decisions)
-    media: dict[str, Path] = {}
-    for one in proposals.values():
-        for name, path in one.media.items():
-            if media.setdefault(name, path) != path:
-                raise Usage(f"{media[name]} and {path} have one name in the workspace; draft them apart")
-    extras = {name: path for one in proposals.values() for name, path in one.extras.items()}
-    extras |= {name: path for one in pieces.values() for name, path in one.extras.items()}
-    folder.mkdir(parents=True, exist_ok=True)
-    (folder / "extras").mkdir(exist_ok=True)
-    for name, path in media.items():
-        copy_media(path, folder / "media" / name)
-    for name, path in extras.items():
-        copy_media(path, folder / "extras" / name)
-    for piece in pieces.values():
-        for name, data in piece.made.items():
-            atomic.write(folder / "extras" / name, data)
+    media, extras = _brought(folder, list(proposals.values()), list(pieces.values()))
     _finish(folder, document, main.account if main else None, decisions, office)
     links = tuple(link for one in pieces.values() for link in one.links)
     return Drafted(
@@ -166,6 +151,29 @@ def from_sources(
         any(_to_try(one.account, one.document) for one in proposals.values()),
         main is None or _needless(main.account),
     )
+
+
+def _brought(
+    folder: Path, proposals: Sequence[proposing.Proposal], pieces: Sequence[materials.Piece]
+) -> tuple[dict[str, Path], dict[str, Path]]:
+    """Puts the media and extras into the workspace; where each is from, by its name there. Raises Usage."""
+    media: dict[str, Path] = {}
+    for one in proposals:
+        for name, path in one.media.items():
+            if media.setdefault(name, path) != path:
+                raise Usage(f"{media[name]} and {path} have one name in the workspace; draft them apart")
+    extras = {name: path for one in proposals for name, path in one.extras.items()}
+    extras |= {name: path for one in pieces for name, path in one.extras.items()}
+    folder.mkdir(parents=True, exist_ok=True)
+    (folder / "extras").mkdir(exist_ok=True)
+    for name, path in media.items():
+        copy_media(path, folder / "media" / name)
+    for name, path in extras.items():
+        copy_media(path, folder / "extras" / name)
+    for piece in pieces:
+        for name, data in piece.made.items():
+            atomic.write(folder / "extras" / name, data)
+    return media, extras
 
 
 def _compose(

@@ -5,7 +5,7 @@ from __future__ import annotations
 import json
 import re
 import shutil
-from collections.abc import Iterable
+from collections.abc import Iterable, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -24,7 +24,7 @@ from yendo.facts.surroundings import expand, windows
 from yendo.installers import programs
 from yendo.installers.account import CommandLine, InstallerAccount, Switch
 from yendo.installers.msi.describe import baseline
-from yendo.plan import ExeStep
+from yendo.plan import ExeStep, Rule
 from yendo.steps.exe import exe_command
 
 TRIED_IN = "C:\\Hand over\\"  # where a trial puts the installer on its machines
@@ -144,6 +144,16 @@ def _moved(text: str) -> str:
     return re.sub(re.escape(TRIED_IN) + r"([^\"\\]+\.iss)", r"{package}\\extras\\\1", text, flags=re.I)
 
 
+def _rules(effects: Sequence[Effect]) -> list[Rule]:
+    """Detection by what was observed: by the program itself, and not by what removes it."""
+    removes = (effect.thing.uninstall or "" for effect in effects if isinstance(effect.thing, UninstallEntry))
+    entries = " ".join(removes).lower()
+    placed = (
+        effect.thing.identity for effect in effects if effect.kind == "file" and effect.thing.identity.endswith(".exe")
+    )
+    return for_effects(effects, [path.rpartition("\\")[2] for path in placed if path not in entries])
+
+
 def take_over(workspace: Path, keep: Path) -> None:
     """Puts what a trial has found into a plan: command lines, whom to wait for, detection, recordings.
 
@@ -187,18 +197,7 @@ def take_over(workspace: Path, keep: Path) -> None:
                     table, _recording(keep / "observed-uninstall.json"), workspace, "observed-uninstall.json"
                 )
             document["uninstall"] = writing.array(table)
-    effects = _recording(keep / "observed-install.json").effects
-    entries = " ".join(
-        effect.thing.uninstall or "" for effect in effects if isinstance(effect.thing, UninstallEntry)
-    ).lower()
-    placed = [
-        effect.thing.identity for effect in effects if effect.kind == "file" and effect.thing.identity.endswith(".exe")
-    ]
-    programs = [
-        path.rpartition("\\")[2] for path in placed if path not in entries
-    ]  # the program itself, not what removes it
-    rules = for_effects(effects, programs)
-    if rules:
+    if rules := _rules(_recording(keep / "observed-install.json").effects):
         document["detect"] = writing.rules_of(rules)
     text = re.sub(
         r"(?m)^# DECIDE: (?:how it is removed|no detection could be derived).*\n", "", tomlkit.dumps(document)

@@ -12,7 +12,7 @@ import io
 import struct
 import uuid
 from array import array
-from collections.abc import Callable, Iterable, Iterator, Mapping
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, BinaryIO
 
@@ -371,6 +371,59 @@ def write(target: BinaryIO, root: Storage, *, sector_size: int = 512) -> None:
     if sector_size not in (512, 4096):
         raise ValueError("sector_size is 512 or 4096")
     directory = _Directory()
+    order = _placed(directory, root)
+    mini, mini_table = _packed_small(directory, [one for one in order if 0 < one[1].size < MINI_CUTOFF])
+    large = [(number, source) for number, source in order if source.size >= MINI_CUTOFF]
+
+    def sectors(size: int) -> int:
+        return -(-size // sector_size)
+
+    padding = -len(directory.records) % (sector_size // 128)
+    directory_size = (len(directory.records) + padding) * 128
+    body = sum(sectors(source.size) for _, source in large)
+    fixed = sectors(len(mini)) + sectors(len(mini_table) * 4) + sectors(directory_size) + body
+    per = sector_size // 4
+    fat_count, difat_count = _table_sizes(fixed, per)
+    # The allocation table comes first, so that a reader finds it in one stretch.
+    table = array("I", [FAT_SECTOR] * fat_count + [DIFAT_SECTOR] * difat_count)
+
+    def chain(count: int) -> int:
+        first = len(table)
+        if not count:
+            return END
+        table.extend(range(first + 1, first + count))
+        table.append(END)
+        return first
+
+    directory_at = chain(sectors(directory_size))
+    mini_table_at = chain(sectors(len(mini_table) * 4))
+    directory.records[0]["start"] = chain(sectors(len(mini)))
+    directory.records[0]["size"] = len(mini)
+    for number, source in large:
+        directory.records[number]["start"] = chain(sectors(source.size))
+    table.extend([FREE] * (fat_count * per - len(table)))
+    fat_sectors = list(range(fat_count))
+    version, shift = (4 if sector_size == 4096 else 3), sector_size.bit_length() - 1
+    header = struct.pack(
+        "<8s16sHHHHH6sIIIIIIIII",
+        olefile.MAGIC, bytes(16), 0x3E, version, 0xFFFE, shift, 6, bytes(6),
+        sectors(directory_size) if version == 4 else 0, fat_count, directory_at, 0, MINI_CUTOFF,
+        mini_table_at, sectors(len(mini_table) * 4), fat_count if difat_count else END, difat_count,
+    )  # fmt: skip
+    header += struct.pack("<109I", *(fat_sectors[:109] + [FREE] * (109 - len(fat_sectors[:109]))))
+    target.write(header.ljust(sector_size, b"\0"))
+    target.write(table.tobytes())
+    _write_far(target, fat_sectors[109:], fat_count, difat_count, per)
+    empty = struct.pack("<64sHBBIII16sIQQIQ", b"", 0, 0, 0, NO_STREAM, NO_STREAM, NO_STREAM, bytes(16), 0, 0, 0, 0, 0)
+    target.write(directory.encode() + empty * padding)
+    for block, fill in ((mini_table.tobytes(), b"\xff"), (bytes(mini), b"\0")):
+        target.write(block + fill * (-len(block) % sector_size))
+    for number, source in large:
+        _write_stream(target, str(directory.records[number]["name"]), source, sector_size)
+
+
+def _placed(directory: _Directory, root: Storage) -> list[tuple[int, ByteSource]]:
+    """Puts every storage and stream into the directory; the streams with their numbers there, in order."""
     order: list[tuple[int, ByteSource]] = []
 
     def place(storage: Storage, number: int) -> None:
@@ -387,9 +440,11 @@ def write(target: BinaryIO, root: Storage, *, sector_size: int = 512) -> None:
         directory.records[number]["child"] = directory.link(kids)
 
     place(root, directory.add("Root Entry", 5, root.class_id))
+    return order
 
-    small = [(number, source) for number, source in order if 0 < source.size < MINI_CUTOFF]
-    large = [(number, source) for number, source in order if source.size >= MINI_CUTOFF]
+
+def _packed_small(directory: _Directory, small: Sequence[tuple[int, ByteSource]]) -> tuple[bytearray, array[int]]:
+    """The stream that holds the small ones, and its own allocation table."""
     mini, mini_table = bytearray(), array("I")
     for number, source in small:
         directory.records[number]["start"] = len(mini_table)
@@ -400,89 +455,36 @@ def write(target: BinaryIO, root: Storage, *, sector_size: int = 512) -> None:
         mini += data.ljust(count * MINI_SECTOR, b"\0")
         mini_table.extend(range(len(mini_table) + 1, len(mini_table) + count))
         mini_table.append(END)
+    return mini, mini_table
 
-    def sectors(size: int) -> int:
-        return -(-size // sector_size)
 
-    if len(directory.records) % (sector_size // 128):
-        padding = sector_size // 128 - len(directory.records) % (sector_size // 128)
-    else:
-        padding = 0
-    directory_size = (len(directory.records) + padding) * 128
-    body = sum(sectors(source.size) for _, source in large)
-    fixed = sectors(len(mini)) + sectors(len(mini_table) * 4) + sectors(directory_size) + body
-    per = sector_size // 4
+def _table_sizes(fixed: int, per: int) -> tuple[int, int]:
+    """How many sectors the allocation table takes and the list of those beyond the header's: it describes itself, so
+    its size is found by going round.
+    """
     fat_count = difat_count = 0
-    while True:  # the table describes itself, so its size is found by going round
-        total = fixed + fat_count + difat_count
-        need = -(-total // per)
+    while True:
+        need = -(-(fixed + fat_count + difat_count) // per)
         need_difat = max(0, -(-(need - 109) // (per - 1)))
         if (need, need_difat) == (fat_count, difat_count):
-            break
+            return fat_count, difat_count
         fat_count, difat_count = need, need_difat
 
-    table = array("I")
 
-    def chain(count: int) -> int:
-        first = len(table)
-        if not count:
-            return END
-        table.extend(range(first + 1, first + count))
-        table.append(END)
-        return first
-
-    # The allocation table comes first, so that a reader finds it in one stretch.
-    fat_at = 0
-    table.extend([FAT_SECTOR] * fat_count)
-    difat_at = len(table)
-    table.extend([DIFAT_SECTOR] * difat_count)
-    directory_at = chain(sectors(directory_size))
-    mini_table_at = chain(sectors(len(mini_table) * 4))
-    directory.records[0]["start"] = chain(sectors(len(mini)))
-    directory.records[0]["size"] = len(mini)
-    for number, source in large:
-        directory.records[number]["start"] = chain(sectors(source.size))
-    table.extend([FREE] * (fat_count * per - len(table)))
-
-    fat_sectors = list(range(fat_at, fat_at + fat_count))
-    header = struct.pack(
-        "<8s16sHHHHH6sIIIIIIIII",
-        olefile.MAGIC,
-        bytes(16),
-        0x3E,
-        4 if sector_size == 4096 else 3,
-        0xFFFE,
-        sector_size.bit_length() - 1,
-        6,
-        bytes(6),
-        sectors(directory_size) if sector_size == 4096 else 0,
-        fat_count,
-        directory_at,
-        0,
-        MINI_CUTOFF,
-        mini_table_at,
-        sectors(len(mini_table) * 4),
-        difat_at if difat_count else END,
-        difat_count,
-    )
-    header += struct.pack("<109I", *(fat_sectors[:109] + [FREE] * (109 - len(fat_sectors[:109]))))
-    target.write(header.ljust(sector_size, b"\0"))
-    target.write(table.tobytes())
-    rest = fat_sectors[109:]
-    for page in range(difat_count):
-        numbers = rest[page * (per - 1) : (page + 1) * (per - 1)]
+def _write_far(target: BinaryIO, rest: Sequence[int], first: int, count: int, per: int) -> None:
+    """The sectors of the allocation table that the header has no room for, page by page."""
+    for page in range(count):
+        numbers = list(rest[page * (per - 1) : (page + 1) * (per - 1)])
         numbers += [FREE] * (per - 1 - len(numbers))
-        numbers.append(difat_at + page + 1 if page + 1 < difat_count else END)
+        numbers.append(first + page + 1 if page + 1 < count else END)
         target.write(struct.pack(f"<{per}I", *numbers))
-    empty = struct.pack("<64sHBBIII16sIQQIQ", b"", 0, 0, 0, NO_STREAM, NO_STREAM, NO_STREAM, bytes(16), 0, 0, 0, 0, 0)
-    target.write(directory.encode() + empty * padding)
-    for block, fill in ((mini_table.tobytes(), b"\xff"), (bytes(mini), b"\0")):
-        target.write(block + fill * (-len(block) % sector_size))
-    for number, source in large:
-        written = 0
-        for piece in source.pieces():
-            written += len(piece)
-            target.write(piece)
-        if written != source.size:
-            raise ValueError(f"stream {directory.records[number]['name']!r} changed its size while being written")
-        target.write(bytes(-written % sector_size))
+
+
+def _write_stream(target: BinaryIO, name: str, source: ByteSource, sector_size: int) -> None:
+    written = 0
+    for piece in source.pieces():
+        written += len(piece)
+        target.write(piece)
+    if written != source.size:
+        raise ValueError(f"stream {name!r} changed its size while being written")
+    target.write(bytes(-written % sector_size))

@@ -5,7 +5,7 @@ from __future__ import annotations
 import configparser
 import io
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from typing import BinaryIO
 
 import msgspec
@@ -366,6 +366,16 @@ def _removal(effects: Sequence[Effect], known: AnswersSettings, answer: Switch) 
     return CommandLine(f'"{path}" {words} /f1"C:\\removal.iss"', "to be tried", where, switches)
 
 
+def _of_the_service(known: AnswersSettings, where: Evidence) -> Iterator[Aspect]:
+    """What the Windows Installer behind it decides."""
+    yield Aspect("waits", "until the Windows Installer has ended", "likely", where)
+    yield Aspect("log", '/v"/l*v <file>"', "certain", where)
+    yield Aspect("folder", '/v"INSTALLDIR=<folder>", or what the database calls it', "likely", where)
+    yield Aspect("exit codes", "those of the Windows Installer", "likely", where)
+    if line := known.get("startup", "cmdline"):
+        yield Aspect("adds to every call", line, "certain", Evidence("row", "setup.ini [Startup] CmdLine"))
+
+
 def _round_a_database(file: BinaryIO, image: Image, found: FoundContent, name: str, known: AnswersSettings) -> Told:
     from yendo.installers.msi import commandline, describe
 
@@ -381,42 +391,21 @@ def _round_a_database(file: BinaryIO, image: Image, found: FoundContent, name: s
     )
     line = CommandLine(f'"{name}" /s /v"/qn /norestart"', "likely", where, quiet)
     inner = wrapped(file, found.what, known.package)
-    aspects = [
-        _engine(image, found, known),
-        Aspect("waits", "until the Windows Installer has ended", "likely", where),
-        Aspect("log", '/v"/l*v <file>"', "certain", where),
-        Aspect("folder", '/v"INSTALLDIR=<folder>", or what the database calls it', "likely", where),
-        Aspect("exit codes", "those of the Windows Installer", "likely", where),
-    ]
-    if known.get("startup", "cmdline"):
-        aspects.append(
-            Aspect(
-                "adds to every call",
-                known.get("startup", "cmdline"),
-                "certain",
-                Evidence("row", "setup.ini [Startup] CmdLine"),
-            )
-        )
+    aspects = [_engine(image, found, known), *_of_the_service(known, where)]
     notes = []
     if message := known.get("info", "evalmsg"):
         notes.append(BlindSpot("a message that it may show", message, Evidence("row", "setup.ini [Info] EvalMsg")))
     identity = Identity(
         name=known.get("startup", "product") or None, version=known.get("startup", "productversion") or None
     )
-    if inner is None:
-        return Told(
-            identity=identity,
-            silent=Silent(line),
-            switches=switches,
-            behaviour=tuple(aspects),
-            candidates=(line,),
-            blind_spots=tuple(notes),
-        )
+    account = None
     try:
-        with host_os.nameless(inner) as path:
-            account = describe.account(path)
+        if inner is not None:
+            with host_os.nameless(inner) as path:
+                account = describe.account(path)
     except YendoError as error:
         notes.append(BlindSpot(f"the database {known.package} inside", f"it cannot be read: {error}", where))
+    if inner is None or account is None:
         return Told(
             identity=identity,
             silent=Silent(line),
@@ -427,12 +416,8 @@ def _round_a_database(file: BinaryIO, image: Image, found: FoundContent, name: s
         )
     around = windows()
     kept = _kept(kept_copy(known, around, image.bits), known, inner, describe.baseline(around))
-    code = account.identity.product_code
-    uninstall = (
-        CommandLine(commandline.uninstall(code), "certain", Evidence("row", f"{known.package} Property[ProductCode]"))
-        if code
-        else None
-    )
+    code, there = account.identity.product_code, Evidence("row", f"{known.package} Property[ProductCode]")
+    uninstall = CommandLine(commandline.uninstall(code), "certain", there) if code else None
     return Told(
         identity=account.identity,
         silent=Silent(line, uninstall, account.silent.repair),

@@ -6,6 +6,7 @@ from collections.abc import Callable
 from typing import Any, BinaryIO
 
 from yendo.effects import Effect, UninstallEntry
+from yendo.effects.things import View
 from yendo.errors import Unreadable, YendoError
 from yendo.evidence import BlindSpot, Evidence
 from yendo.formats import cab, carrier, plain_xml
@@ -118,47 +119,60 @@ def _where(element: Any, note: str = "") -> Evidence:
     return Evidence("row", f"manifest {_plain(element.tag)}[{element.get('Id', '')}]", note)
 
 
+def _identity(root: Any, registration: Any, entry: Any, found: FoundContent) -> Identity:
+    """By its registration and its entry in the list of programs, as far as it has them."""
+
+    def of(element: Any, name: str) -> str | None:
+        return element.get(name) if element is not None else None
+
+    related = (one.get("Id") for one in _all(root, "RelatedBundle") if one.get("Action") == "Upgrade")
+    return Identity(
+        name=of(entry, "DisplayName"),
+        version=of(entry, "DisplayVersion") or of(registration, "Version"),
+        publisher=of(entry, "Publisher"),
+        scope="machine" if (of(registration, "PerMachine") or "no") == "yes" else "user",
+        product_code=of(registration, "Id") or found.what.id,
+        upgrade_code=next(related, None),
+        architecture="x64" if root.get("Win64") == "yes" else None,
+    )
+
+
+def _listed(identity: Identity, image: Image, cache: str, where: Evidence) -> Effect:
+    """Its entry in the list of programs."""
+    machine = identity.scope == "machine"
+    view: View = "32" if machine and image.bits == 32 else "64"
+    thing = UninstallEntry(
+        str(identity.product_code), "HKLM" if machine else "HKCU", view, identity.name, identity.version,
+        identity.publisher, f'"{cache}"  /uninstall', f'"{cache}" /uninstall /quiet',
+    )  # fmt: skip
+    return Effect("add", thing, "predicted", where)
+
+
 def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
     root = manifest(file, found)
     registration = next(iter(_all(root, "Registration")), None)
     entry = next(iter(_all(root, "Arp")), None)
     packages = [element for element in _all(root, *_PACKAGES) if element.get("Id")]
-    machine = (registration.get("PerMachine", "no") if registration is not None else "no") == "yes"
-    identity = Identity(
-        name=entry.get("DisplayName") if entry is not None else None,
-        version=(entry.get("DisplayVersion") if entry is not None else None)
-        or (registration.get("Version") if registration is not None else None),
-        publisher=entry.get("Publisher") if entry is not None else None,
-        scope="machine" if machine else "user",
-        product_code=(registration.get("Id") if registration is not None else None) or found.what.id,
-        upgrade_code=next(
-            (element.get("Id") for element in _all(root, "RelatedBundle") if element.get("Action") == "Upgrade"), None
-        ),
-        architecture="x64" if root.get("Win64") == "yes" else None,
-    )
+    identity = _identity(root, registration, entry, found)
     switches = _switches(found)
     where = found.evidence
     quiet = CommandLine(f'"{name}" /quiet /norestart', "likely", where, switches[:2])
     effects: list[Effect] = []
     uninstall = None
     if identity.product_code and entry is not None:
-        cache = rf"C:\ProgramData\Package Cache\{identity.product_code}\{registration.get('ExecutableName', name) if registration is not None else name}"  # noqa: E501
-        uninstall = CommandLine(
-            f'"{cache}" /uninstall /quiet /norestart', "likely", _where(registration), (switches[2], *switches[:2])
+        own = registration.get("ExecutableName", name) if registration is not None else name
+        cache = rf"C:\ProgramData\Package Cache\{identity.product_code}\{own}"
+        line = f'"{cache}" /uninstall /quiet /norestart'
+        uninstall = CommandLine(line, "likely", _where(registration), (switches[2], *switches[:2]))
+        effects.append(_listed(identity, image, cache, _where(entry)))
+    inside = (
+        BlindSpot(
+            f"package {element.get('Id')}",
+            f"{_kind(element)}; read what is inside to know its effects",
+            _where(element),
         )
-        effects.append(
-            Effect(
-                "add",
-                UninstallEntry(
-                    identity.product_code, "HKLM" if machine else "HKCU",
-                    "32" if machine and image.bits == 32 else "64",
-                    identity.name, identity.version, identity.publisher, f'"{cache}"  /uninstall', f'"{cache}" '
-                                                                                                   '/uninstall /quiet',
-                ),
-                "predicted",
-                _where(entry),
-            )
-        )  # fmt: skip
+        for element in packages
+    )
     return Told(
         identity=identity,
         silent=Silent(
@@ -172,14 +186,7 @@ def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
         properties=tuple(_variables(root)),
         effects=tuple(effects),
         blind_spots=(
-            *(
-                BlindSpot(
-                    f"package {element.get('Id')}",
-                    f"{_kind(element)}; read what is inside to know its effects",
-                    _where(element),
-                )
-                for element in packages
-            ),
+            *inside,
             BlindSpot("the window's own part", "a bootstrapper may bring its own that takes other switches", where),
         ),
         candidates=(

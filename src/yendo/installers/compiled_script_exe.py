@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 import re
+from collections.abc import Iterator, Mapping, Sequence
 from typing import Any, BinaryIO
 
 from yendo.effects import Effect, File, IniValue, RegistryValue, Shortcut, State, UninstallEntry
@@ -123,96 +124,99 @@ def predict(
 
 
 def _predict(script: form.Script, around: Surroundings, state: State, folder: str = "") -> Prediction:
-    places = Places(script, around, folder)
-    texts = script.header.texts
-    effects: list[Effect] = []
-    spots: list[BlindSpot] = []
-
-    def put(thing: Thing, where: Evidence) -> None:
-        if is_unknown(thing.identity):
-            spots.append(BlindSpot(thing.identity, "its place hangs on something that only a run knows", where))
-            return
-        old = state.add(thing)
-        effects.append(Effect("change" if old is not None else "add", thing, "predicted", where))
-
-    def below(path: str, where: Evidence) -> None:
-        if not is_unknown(path):
-            effects.extend(Effect("add", made, "predicted", where) for made in state.add_folders(path))
-
-    app = places.known["app"]
-    here = Evidence("row", "header")
-    if script.records is not None:
-        for number, entry in enumerate(script.records["folder"]):
-            below(places.text(entry["path"]), row("folder", number))
-        for number, entry in enumerate(script.records["file"]):
-            path, where = places.text(entry["path"]), row("file", number)
-            if entry["type"] == 1:
-                continue  # the uninstaller's own program, told below
-            if entry["check"] or entry["parts"] or entry["jobs"] or entry["languages"]:
-                spots.append(
-                    BlindSpot(
-                        path,
-                        f"only where {' and '.join(filter(None, (entry['check'], entry['parts'], entry['jobs'], entry['languages'])))}",  # noqa: E501
-                        where,
-                    )
-                )
-            below(parent(path), where)
-            put(File(path), where)
-        for number, entry in enumerate(script.records["icon"]):
-            where, path = row("icon", number), places.text(entry["path"]) + ".lnk"
-            if entry["jobs"]:
-                spots.append(BlindSpot(path, f"only with the job {entry['jobs']}", where))
-                continue
-            below(parent(path), where)
-            put(
-                Shortcut(
-                    path,
-                    places.text(entry["target"]),
-                    places.text(entry["arguments"]),
-                    places.text(entry["working_folder"]) or None,
-                ),
-                where,
-            )
-        for number, entry in enumerate(script.records["registry"]):
-            _registry(entry, places, row("registry", number), put, spots)
-        for number, entry in enumerate(script.records["ini"]):
-            put(
-                IniValue(places.text(entry["path"]), entry["section"], entry["key"], places.text(entry["value"])),
-                row("ini", number),
-            )
-        for number, entry in enumerate(script.records["run"]):
-            spots.append(
-                BlindSpot(
-                    f"runs {places.text(entry['program'])} {places.text(entry['arguments'])}".strip(),
-                    "what that program does, only a run knows",
-                    row("run", number),
-                )
-            )
+    found = _Prediction(script, around, state, folder)
+    if script.records is None:
+        found.spots.append(BlindSpot("its files, registry and programs", script.reason, _HERE))
     else:
-        spots.append(BlindSpot("its files, registry and programs", script.reason, here))
+        found.of_records(script.records)
+    texts = script.header.texts
     if texts.get("code", "0 bytes") != "0 bytes":
-        spots.append(
-            BlindSpot(
-                "the script's own functions", f"{texts['code']} of compiled code that is not interpreted here", here
-            )
-        )
+        why = f"{texts['code']} of compiled code that is not interpreted here"
+        found.spots.append(BlindSpot("the script's own functions", why, _HERE))
     if texts.get("uninstallable", "yes").lower() in ("", "yes", "1", "true"):
-        below(app, here)
-        put(File(f"{app}\\unins000.exe"), here)
-        put(File(f"{app}\\unins000.dat"), here)
-        title = places.text(texts.get("uninstall_name") or texts.get("full_name", ""))
-        put(
+        found.of_uninstaller(script)
+    return Prediction(tuple(found.effects), tuple(found.spots))
+
+
+_HERE = Evidence("row", "header")
+
+
+class _Prediction:
+    """What the records of a script come to on a state."""
+
+    def __init__(self, script: form.Script, around: Surroundings, state: State, folder: str) -> None:
+        self.places = Places(script, around, folder)
+        self._state = state
+        self.effects: list[Effect] = []
+        self.spots: list[BlindSpot] = []
+
+    def _put(self, thing: Thing, where: Evidence) -> None:
+        if is_unknown(thing.identity):
+            why = "its place hangs on something that only a run knows"
+            self.spots.append(BlindSpot(thing.identity, why, where))
+            return
+        old = self._state.add(thing)
+        self.effects.append(Effect("change" if old is not None else "add", thing, "predicted", where))
+
+    def _below(self, path: str, where: Evidence) -> None:
+        if not is_unknown(path):
+            self.effects.extend(Effect("add", made, "predicted", where) for made in self._state.add_folders(path))
+
+    def of_records(self, records: Mapping[str, Sequence[Mapping[str, Any]]]) -> None:
+        text = self.places.text
+        for number, entry in enumerate(records["folder"]):
+            self._below(text(entry["path"]), row("folder", number))
+        for number, entry in enumerate(records["file"]):
+            self._file(entry, row("file", number))
+        for number, entry in enumerate(records["icon"]):
+            self._icon(entry, row("icon", number))
+        for number, entry in enumerate(records["registry"]):
+            _registry(entry, self.places, row("registry", number), self._put, self.spots)
+        for number, entry in enumerate(records["ini"]):
+            value = IniValue(text(entry["path"]), entry["section"], entry["key"], text(entry["value"]))
+            self._put(value, row("ini", number))
+        for number, entry in enumerate(records["run"]):
+            line = f"runs {text(entry['program'])} {text(entry['arguments'])}".strip()
+            self.spots.append(BlindSpot(line, "what that program does, only a run knows", row("run", number)))
+
+    def _file(self, entry: Mapping[str, Any], where: Evidence) -> None:
+        path = self.places.text(entry["path"])
+        if entry["type"] == 1:
+            return  # the uninstaller's own program, told by itself
+        asked = [entry[name] for name in ("check", "parts", "jobs", "languages") if entry[name]]
+        if asked:
+            self.spots.append(BlindSpot(path, f"only where {' and '.join(asked)}", where))
+        self._below(parent(path), where)
+        self._put(File(path), where)
+
+    def _icon(self, entry: Mapping[str, Any], where: Evidence) -> None:
+        text = self.places.text
+        path = text(entry["path"]) + ".lnk"
+        if entry["jobs"]:
+            self.spots.append(BlindSpot(path, f"only with the job {entry['jobs']}", where))
+            return
+        self._below(parent(path), where)
+        folder = text(entry["working_folder"]) or None
+        self._put(Shortcut(path, text(entry["target"]), text(entry["arguments"]), folder), where)
+
+    def of_uninstaller(self, script: form.Script) -> None:
+        """The program that removes it, with its entry in the list of programs."""
+        texts, app = script.header.texts, self.places.known["app"]
+        self._below(app, _HERE)
+        self._put(File(f"{app}\\unins000.exe"), _HERE)
+        self._put(File(f"{app}\\unins000.dat"), _HERE)
+        title = self.places.text(texts.get("uninstall_name") or texts.get("full_name", ""))
+        self._put(
             UninstallEntry(
-                identifier(script), "HKLM", "64" if places.wide else "32", title, texts.get("version") or None,
+                identifier(script), "HKLM", "64" if self.places.wide else "32", title, texts.get("version") or None,
                 texts.get("publisher") or None,
                 f'"{app}\\unins000.exe"', f'"{app}\\unins000.exe" /SILENT',
             ),
-            here,
+            _HERE,
         )  # fmt: skip
-    return Prediction(tuple(effects), tuple(spots))
 
 
-def _registry(entry: dict[str, Any], places: Places, where: Evidence, put: Any, spots: list[BlindSpot]) -> None:
+def _registry(entry: Mapping[str, Any], places: Places, where: Evidence, put: Any, spots: list[BlindSpot]) -> None:
     hive, kind = _HIVES.get(entry["hive"] & 0xFFFFFFFF, "HKLM"), _TYPES.get(entry["type"])
     key = places.text(entry["key"])
     if kind is None:
@@ -248,6 +252,22 @@ def _registry(entry: dict[str, Any], places: Places, where: Evidence, put: Any, 
     )
 
 
+def _aspects(records: Mapping[str, Sequence[Mapping[str, Any]]], app: str, where: Evidence) -> Iterator[Aspect]:
+    yield Aspect("waits", "until its work is done; its uninstaller goes on in a copy of itself", "likely", where)
+    yield Aspect("log", "/LOG=<file>", "certain", where)
+    yield Aspect("folder", f"/DIR=<folder>; by default {app}", "certain", where)
+    codes = "0 done, 1 cannot start, 2 or 5 cancelled, 3 or 4 failed, 7 cannot begin, 8 needs a restart first"
+    yield Aspect("exit codes", codes, "certain", where)
+    for title, kind, switch in (
+        ("language", "language", "/LANG=<name>"),
+        ("kind", "kind", "/TYPE=<name>"),
+        ("parts", "part", "/COMPONENTS=<names>"),
+        ("jobs", "job", "/TASKS=<names>"),
+    ):
+        if names := ", ".join(f"{entry['name']} ({entry['title']})" for entry in records.get(kind, ())):
+            yield Aspect(title, f"{switch}; {names}", "certain", where)
+
+
 def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
     from yendo.installers.msi.describe import baseline
 
@@ -270,31 +290,6 @@ def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
         usual[:3],
     )
     records = script.records or {}
-
-    def named(kind: str) -> str:
-        return ", ".join(f"{entry['name']} ({entry['title']})" for entry in records.get(kind, ()))
-
-    aspects = [
-        Aspect("waits", "until its work is done; its uninstaller goes on in a copy of itself", "likely", where),
-        Aspect("log", "/LOG=<file>", "certain", where),
-        Aspect("folder", f"/DIR=<folder>; by default {app}", "certain", where),
-        Aspect(
-            "exit codes",
-            "0 done, 1 cannot start, 2 or 5 cancelled, 3 or 4 failed, 7 cannot begin, 8 needs a restart first",
-            "certain",
-            where,
-        ),
-    ]
-    aspects += [
-        Aspect(title, f"{switch}; {found_names}", "certain", where)
-        for title, kind, switch in (
-            ("language", "language", "/LANG=<name>"),
-            ("kind", "kind", "/TYPE=<name>"),
-            ("parts", "part", "/COMPONENTS=<names>"),
-            ("jobs", "job", "/TASKS=<names>"),
-        )
-        if (found_names := named(kind))
-    ]
     return Told(
         identity=Identity(
             name=texts.get("name") or None,
@@ -310,7 +305,7 @@ def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
             Switch("/DIR=<folder>", "the folder", "certain", where),
             Switch("/LOG=<file>", "writes a log", "certain", where),
         ),
-        behaviour=tuple(aspects),
+        behaviour=tuple(_aspects(records, app, where)),
         effects=prediction.effects,
         blind_spots=prediction.blind_spots,
         candidates=(install,),

@@ -237,8 +237,41 @@ def _texts(data: object) -> Iterator[str]:
 
 def runner(manifest: form.Manifest) -> bytes:
     """``apply.ps1`` of a package: the fixed part, the kinds of steps that it has, its data."""
+    data = _data(manifest)
+    kinds = sorted({action.kind for verb in VERBS for action in manifest.actions(verb)})
+    # before an installation whose run could be undone, the runner itself asks whether the product is there
+    undone = any(action.temporary_reverse for verb in VERBS for action in manifest.actions(verb))
+    text = _put_together(manifest, kinds, judging(data, ["msi-product"] if undone else []))
+    for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
+        if hasattr(form, mark):
+            text = text.replace(f"#{mark}#", str(getattr(form, mark)))
+    text = text.replace("#EVENT_VERSION#", str(events.VERSION)).replace("#EVENTS#", _sentences(text))
+    if manifest.only_signed:
+        text = text.replace("-ExecutionPolicy Bypass", "-ExecutionPolicy AllSigned")
+    lines = [f"    {literal(key)} = {literal(value)}" for key, value in data.items()]
+    return script(text.replace("#DATA#", "$Plan = @{\n" + "\n".join(lines) + "\n}"))
+
+
+def _put_together(manifest: form.Manifest, kinds: Sequence[str], rules: str) -> str:
+    """The fixed part with those of the kinds, and without the lines that call what this package does not have."""
+    switch = "\n".join(
+        f"        '{name}' {{ return Step-{''.join(part.capitalize() for part in name.split('-'))} $Step }}"
+        for name in kinds
+    )
+    text = _template("apply.ps1").replace("#KINDS#", "\n".join(fragment(name) for name in kinds))
+    settings = _part("settings") + "\n" + _part("delivery") if manifest.settings else ""
+    text = text.replace("#SWITCH#", switch).replace("#RULES#", rules).replace("#SETTINGS#\n", settings)
+    wanted = [name for name, there in (("settings", manifest.settings), ("msi", "msi" in kinds)) if there]
+    text = "".join(
+        line for line in text.splitlines(keepends=True) if not (only := _ONLY.search(line)) or only[1] in wanted
+    )
+    return _ONLY.sub("", text)
+
+
+def _data(manifest: form.Manifest) -> dict[str, Any]:
+    """What the runner knows of its package."""
     used = uses(manifest)
-    data = {
+    return {
         "id": manifest.id,
         "name": manifest.name,
         "version": manifest.version,
@@ -287,37 +320,6 @@ def runner(manifest: form.Manifest) -> bytes:
         "doorway": doorway(manifest).splitlines(),
         **{verb: [_step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")},
     }
-    lines = [f"    {literal(key)} = {literal(value)}" for key, value in data.items()]
-    # before an installation whose run could be undone, the runner itself asks whether the product is there
-    asked = (
-        ["msi-product"] if any(action.temporary_reverse for verb in VERBS for action in manifest.actions(verb)) else []
-    )
-    kinds = sorted({action.kind for verb in VERBS for action in manifest.actions(verb)})
-    switch = "\n".join(
-        f"        '{name}' {{ return Step-{''.join(part.capitalize() for part in name.split('-'))} $Step }}"
-        for name in kinds
-    )
-    text = (
-        _template("apply.ps1")
-        .replace("#KINDS#", "\n".join(fragment(name) for name in kinds))
-        .replace("#SWITCH#", switch)
-    )
-    text = text.replace("#RULES#", judging(data, asked)).replace(
-        "#SETTINGS#\n", _part("settings") + "\n" + _part("delivery") if manifest.settings else ""
-    )
-    # a line that calls what this package does not have is left out
-    wanted = [name for name, there in (("settings", manifest.settings), ("msi", "msi" in kinds)) if there]
-    text = "".join(
-        line for line in text.splitlines(keepends=True) if not (only := _ONLY.search(line)) or only[1] in wanted
-    )
-    text = _ONLY.sub("", text)
-    for mark in re.findall(r"#([A-Z]+(?:_[A-Z]+)*)#", text):
-        if hasattr(form, mark):
-            text = text.replace(f"#{mark}#", str(getattr(form, mark)))
-    text = text.replace("#EVENT_VERSION#", str(events.VERSION)).replace("#EVENTS#", _sentences(text))
-    if manifest.only_signed:
-        text = text.replace("-ExecutionPolicy Bypass", "-ExecutionPolicy AllSigned")
-    return script(text.replace("#DATA#", "$Plan = @{\n" + "\n".join(lines) + "\n}"))
 
 
 def _sentences(text: str) -> str:

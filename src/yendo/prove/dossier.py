@@ -111,13 +111,28 @@ def _contents(
     sites = form.sites_of(manifest)
     found = {site: _effects(_settled(manifest, site), package, machine) for site in sites}
     effects, blind = found[sites[0]]
-    names, rows = _matrix(proofs)
     strength, curve, missing, told, idle = _strength(package, others, updates, machine)
-    blind = list(
-        dict.fromkeys(
-            [*blind, *(spot for proof in proofs for spot in (proof.comparison.blind_spots if proof.comparison else ()))]
-        )
+    seen = (spot for proof in proofs for spot in (proof.comparison.blind_spots if proof.comparison else ()))
+    blind = list(dict.fromkeys([*blind, *seen]))
+    lost = (
+        f"another value of the setting {name} changes nothing that a simulated machine can see; is it lost on the way?"
+        for name in idle
     )
+    return {
+        **_of_the_package(manifest, package),
+        **_of_its_effects(effects),
+        **_of_the_proofs(proofs),
+        "strength": strength,
+        "strength_missing": [*missing, *([told] if told else [])],
+        "chart": _chart(strength, curve) if strength else "",
+        "blind": blind,
+        "questions": [*_questions(workspace, findings, proofs, blind, strength), *(("open", text) for text in lost)],
+        "sites": [site for site in sites if site],
+        "site_differences": _between({site: effects for site, (effects, _) in found.items()}),
+    }
+
+
+def _of_the_package(manifest: form.Manifest, package: Path) -> dict[str, Any]:
     return {
         "manifest": manifest,
         "digest": digest_of(package),
@@ -132,9 +147,14 @@ def _contents(
         "needs": [need.in_words for need in manifest.needs],
         "in_the_way": {verb: ", ".join(way.programs) for verb, way in manifest.in_the_way.items() if way.programs},
         "rules": [rule.title for rule in manifest.detect],
-        "strength": strength,
-        "strength_missing": [*missing, *([told] if told else [])],
-        "chart": _chart(strength, curve) if strength else "",
+        "signature": _signature(package),
+        "exit_codes": form.EXIT_CODES,
+        "settings": _settings(manifest),
+    }
+
+
+def _of_its_effects(effects: Sequence[Effect]) -> dict[str, Any]:
+    return {
         "counts": _counted(counts(effects)),
         "tree": _tree([effect for effect in effects if effect.kind in ("file", "folder", "shortcut", "ini")]),
         "others": [
@@ -142,32 +162,21 @@ def _contents(
             for effect in effects
             if effect.kind not in ("file", "folder", "shortcut", "ini")
         ][:MOST_SHOWN],
+    }
+
+
+def _of_the_proofs(proofs: Sequence[Proof]) -> dict[str, Any]:
+    names, rows = _matrix(proofs)
+    return {
         "machines": names,
         "rows": rows,
         "proofs": proofs,
         "leftovers": sorted({(left.what, left.reason, left.whose) for proof in proofs for left in proof.leftovers}),
-        "blind": blind,
-        "signature": _signature(package),
-        "questions": [
-            *_questions(workspace, findings, proofs, blind, strength),
-            *(
-                (
-                    "open",
-                    f"another value of the setting {name} changes nothing that a simulated machine can see; is it "
-                    "lost on the way?",
-                )
-                for name in idle
-            ),
-        ],
         "played": sum(proof.outcome != "needless" for proof in proofs),
         "passed": sum(proof.passed for proof in proofs),
         "failed": sum(proof.outcome == "failed" for proof in proofs),
         "runner": any(proof.runner_executed for proof in proofs),
         "real": sorted({proof.label for proof in proofs if proof.place != "simulation"}),
-        "exit_codes": form.EXIT_CODES,
-        "settings": _settings(manifest),
-        "sites": [site for site in sites if site],
-        "site_differences": _between({site: effects for site, (effects, _) in found.items()}),
     }
 
 

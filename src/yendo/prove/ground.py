@@ -85,6 +85,28 @@ def is_newer(identity: Identity, manifest: form.Manifest) -> bool:
         return False
 
 
+def _alone(
+    others: Sequence[Path], machine: Machine, account: Account, manifest: form.Manifest, updates: bool
+) -> tuple[list[tuple[str, State, bool]], list[str]]:
+    """The states with each other installer by itself, and those that could not be had, with the reason."""
+    apart: list[tuple[str, State, bool]] = []
+    missing: list[str] = []
+    for installer in others:
+        try:
+            command, identity = silent(installer)
+            with machine.fresh(account) as session:
+                session.bring(installer.parent, OTHER)
+                ran = session.run(command, timeout=3600, folder=OTHER)
+                if ran.exit_code not in ACCEPTED:
+                    missing.append(f"{installer.name}: ends with {ran.exit_code} on the simulated machine")
+                    continue
+                words = f"{identity.name or installer.name} {identity.version or ''}".strip()
+                apart.append((f"{words} is there instead", session.state(), updates and is_newer(identity, manifest)))
+        except YendoError as error:
+            missing.append(f"{installer.name}: {error}")
+    return apart, missing
+
+
 def make(
     package: Path,
     others: Sequence[Path] = (),
@@ -100,7 +122,6 @@ def make(
     Raises NotCovered where the simulated machine cannot carry the package out.
     """
     machine = machine or SimulatedMachine()
-    missing: list[str] = []
     before = machine.baseline(account)
     with machine.fresh(account) as session:
         stage = Stage(package, machine, account, lambda title: None, site=site)
@@ -119,7 +140,7 @@ def make(
         removed = None
         if manifest.uninstall and stage.verb(session, "uninstall").exit_code in ACCEPTED:
             removed = session.state().copy()
-    also = []
+    also: list[tuple[str, State]] = []
     always = tuple(action for action in manifest.install if not action.when)
     if 0 < len(always) < len(manifest.install):
         with machine.fresh(account) as session:
@@ -137,20 +158,7 @@ def make(
                 state = session.state()
                 if difference(state, after) and not any(not difference(state, there) for _, there in also):
                     steps.append((f"the install stopped after step {count} of {len(manifest.install)}", state))
-    apart = []
-    for installer in others:
-        try:
-            command, identity = silent(installer)
-            with machine.fresh(account) as session:
-                session.bring(installer.parent, OTHER)
-                ran = session.run(command, timeout=3600, folder=OTHER)
-                if ran.exit_code not in ACCEPTED:
-                    missing.append(f"{installer.name}: ends with {ran.exit_code} on the simulated machine")
-                    continue
-                words = f"{identity.name or installer.name} {identity.version or ''}".strip()
-                apart.append((f"{words} is there instead", session.state(), updates and is_newer(identity, manifest)))
-        except YendoError as error:
-            missing.append(f"{installer.name}: {error}")
+    apart, missing = _alone(others, machine, account, manifest, updates)
     ground = Ground(before, after, tuple(effects), tuple(steps), removed, tuple(apart), tuple(also), updates)
     return Made(ground, environment, manifest, stage.site, tuple(missing), machine)
 

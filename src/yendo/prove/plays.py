@@ -8,7 +8,7 @@ from __future__ import annotations
 import ntpath
 import threading
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +20,7 @@ from yendo.effects.things import parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.machine import USUAL, Facts
 from yendo.facts.surroundings import expand
+from yendo.installers.account import Identity
 from yendo.machines.protocol import Session
 from yendo.machines.simulated.machine import SimulatedSession
 from yendo.package import manifest as form
@@ -114,6 +115,22 @@ def odd_path(stage: Stage) -> None:
     stage.life()
 
 
+def _gave_way(stage: Stage, identity: Identity, after: State) -> None:
+    """Whether the older version is gone, where it is another product than the package's own."""
+    code = (identity.product_code or "").lower()
+    old = after.get("product", code) if code else None
+    mine = {str(action.data.get("product", "")).lower() for action in stage.manifest.install if action.kind == "msi"}
+    if code and code not in mine:
+        found = "gone" if old is None else f"{identity.name} {identity.version} is still on record"
+        stage.phase("gave-way", f"{identity.version} gave way", old is None, "no longer on record", found)
+
+
+def _first_folder(own: Iterable[Effect]) -> str | None:
+    """Where a product has its files."""
+    files = (effect.thing for effect in own if isinstance(effect.thing, File))
+    return next((parent(file.path) for file in files if "\\installer\\" not in file.identity), None)
+
+
 def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
     """On a machine that has another version: an older one gives way and people's data stays; a newer
     one is left alone.
@@ -138,14 +155,7 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
             if newer:
                 _left_alone(stage, session, there, own, identity.version or "")
                 return
-            folder = next(
-                (
-                    parent(effect.thing.path)
-                    for effect in own
-                    if isinstance(effect.thing, File) and "\\installer\\" not in effect.thing.identity
-                ),
-                None,
-            )
+            folder = _first_folder(own)
             kept = rf"{folder}\own-data.txt" if folder else None
             if kept:
                 session.write(kept, b"a person's own")
@@ -163,19 +173,7 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
             if after is None:
                 return
             stage.detection(session, after, "detected", "detected after the upgrade", True, stage.script_says(session))
-            code = (identity.product_code or "").lower()
-            old = after.get("product", code) if code else None
-            mine = {
-                str(action.data.get("product", "")).lower() for action in stage.manifest.install if action.kind == "msi"
-            }
-            if code and code not in mine:
-                stage.phase(
-                    "gave-way",
-                    f"{identity.version} gave way",
-                    old is None,
-                    "no longer on record",
-                    "gone" if old is None else f"{identity.name} {identity.version} is still on record",
-                )
+            _gave_way(stage, identity, after)
             if kept:
                 stays = session.read(kept) == b"a person's own"
                 stage.phase("data", "people's data kept", stays, kept, "unchanged" if stays else "gone or changed")
@@ -585,6 +583,25 @@ _CANNOT = {
 }
 
 
+def _lacking(data: bytes | None, path: str, after: State) -> tuple[str, ...]:
+    """The libraries that a program imports and that are neither beside it nor the system's."""
+    beside = {
+        ntpath.basename(file.path).lower()
+        for file in after.of("file")
+        if isinstance(file, File) and parent(file.identity) == parent(path.lower())
+    }
+    try:
+        if not data:
+            return ()
+        return tuple(
+            missing_libraries(
+                data, beside, lambda library: after.get("file", rf"C:\windows\system32\{library}") is not None
+            )
+        )
+    except Unreadable as error:
+        return (f"its headers cannot be read: {error}",)
+
+
 def starts(stage: Stage) -> None:
     """Every installed program and every target of a shortcut: started and watched for a few seconds, or read where it
     cannot run.
@@ -598,59 +615,48 @@ def starts(stage: Stage) -> None:
         if not programs:
             stage.phase("starts", "programs", None, "a program to start", "the package installs none")
         for path in programs[:20]:
-            thing = after.get("file", path)
-            version = thing.version if isinstance(thing, File) else None
-            words = f"version {version or 'not stated'}"
-            name = ntpath.basename(path)
-            if thing is None:
-                stage.phase(
-                    "starts", f"{name} starts", False, "a program", f"{path} is not there; a shortcut points to it"
-                )
-                continue
-            data = session.read(path)
-            beside = {
-                ntpath.basename(file.path).lower()
-                for file in after.of("file")
-                if isinstance(file, File) and parent(file.identity) == parent(path.lower())
-            }
-            try:
-                lacking = (
-                    missing_libraries(
-                        data, beside, lambda library: after.get("file", rf"C:\windows\system32\{library}") is not None
-                    )
-                    if data
-                    else ()
-                )
-            except Unreadable as error:
-                lacking = (f"its headers cannot be read: {error}",)
-            if stage.machine.place == "simulation":
-                good = None if not data else not lacking
-                stage.phase(
-                    "starts",
-                    f"{name}: what it needs is there",
-                    good,
-                    "every library it imports",
-                    (f"{words}, " + (f"missing: {', '.join(lacking)}" if lacking else "nothing missing"))
-                    if data
-                    else "its content is not known here",
-                )
-                continue
-            begun = time.monotonic()
-            ran = session.run(f'"{path}"', timeout=START_SECONDS, folder=parent(path))
-            code = None if ran.exit_code is None else ran.exit_code & 0xFFFFFFFF
-            good = code is None or code not in _CANNOT
-            told = (
-                "ran until it was ended"
-                if code is None
-                else f"ended with {code} after {time.monotonic() - begun:.1f} s"
-                if good
-                else _CANNOT[code]
-            )
-            stage.phase(
-                "starts",
-                f"{name} starts",
-                good,
-                "runs, or ends by itself",
-                f"{words}, {told}",
-                details=tuple(f"imports {library}, which is not there" for library in lacking),
-            )
+            _starts(stage, session, after, path)
+
+
+def _starts(stage: Stage, session: Session, after: State, path: str) -> None:
+    """One program: started, or read where it cannot run."""
+    thing = after.get("file", path)
+    version = thing.version if isinstance(thing, File) else None
+    words = f"version {version or 'not stated'}"
+    name = ntpath.basename(path)
+    if thing is None:
+        stage.phase("starts", f"{name} starts", False, "a program", f"{path} is not there; a shortcut points to it")
+        return
+    data = session.read(path)
+    lacking = _lacking(data, path, after)
+    if stage.machine.place == "simulation":
+        good = None if not data else not lacking
+        stage.phase(
+            "starts",
+            f"{name}: what it needs is there",
+            good,
+            "every library it imports",
+            (f"{words}, " + (f"missing: {', '.join(lacking)}" if lacking else "nothing missing"))
+            if data
+            else "its content is not known here",
+        )
+        return
+    begun = time.monotonic()
+    ran = session.run(f'"{path}"', timeout=START_SECONDS, folder=parent(path))
+    code = None if ran.exit_code is None else ran.exit_code & 0xFFFFFFFF
+    good = code is None or code not in _CANNOT
+    told = (
+        "ran until it was ended"
+        if code is None
+        else f"ended with {code} after {time.monotonic() - begun:.1f} s"
+        if good
+        else _CANNOT[code]
+    )
+    stage.phase(
+        "starts",
+        f"{name} starts",
+        good,
+        "runs, or ends by itself",
+        f"{words}, {told}",
+        details=tuple(f"imports {library}, which is not there" for library in lacking),
+    )

@@ -24,6 +24,27 @@ from yendo.prove.stage import Progress, Stage
 _IMITATED = ": imitated by a redirected profile and hive, since the layer has no such account"
 
 
+def _played(stage: Stage, scenario: Scenario, machine: Machine) -> None:
+    """Plays it, and says what of it ran nowhere."""
+    try:
+        scenario.play(stage)
+    except NotCovered as error:
+        stage.phase(UNCOVERED, "carried out", None, "a machine that can carry out every step", str(error))
+    if stage.assumed:
+        stage.phase(
+            ASSUMED,
+            "every step executed",
+            None,
+            "a machine that runs them",
+            f"{'; '.join(stage.assumed)}: ran nowhere, what the probe asks for was taken for done; "
+            "prove it where it can run: --machine wine",
+        )
+    if not machine.has_powershell:
+        how = "; `yendo doctor` says how to add a PowerShell" if machine.name == "wine" else ""
+        found = f"not executed on this machine{how}"
+        stage.phase("runner", "the package's own runner", None, "apply.ps1 executed", found)
+
+
 def prove(
     package: Path,
     machine: Machine,
@@ -50,28 +71,7 @@ def prove(
     else:
         machine.surroundings(scenario.account)  # a template that has to be made first is no part of the proof
         begun = time.monotonic()
-        try:
-            scenario.play(stage)
-        except NotCovered as error:
-            stage.phase(UNCOVERED, "carried out", None, "a machine that can carry out every step", str(error))
-        if stage.assumed:
-            stage.phase(
-                ASSUMED,
-                "every step executed",
-                None,
-                "a machine that runs them",
-                f"{'; '.join(stage.assumed)}: ran nowhere, what the probe asks for was taken for done; "
-                "prove it where it can run: --machine wine",
-            )
-        if not machine.has_powershell:
-            stage.phase(
-                "runner",
-                "the package's own runner",
-                None,
-                "apply.ps1 executed",
-                "not executed on this machine"
-                + ("; `yendo doctor` says how to add a PowerShell" if machine.name == "wine" else ""),
-            )
+        _played(stage, scenario, machine)
     manifest = stage.manifest
     note = scenario.note or scenario.title
     return Proof(

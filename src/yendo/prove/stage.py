@@ -11,7 +11,7 @@ import msgspec
 
 from yendo.detect import detected
 from yendo.detect.evaluate import sight_of
-from yendo.effects import Effect, File, IniValue, State, agreement, difference
+from yendo.effects import Agreement, Effect, File, IniValue, State, agreement, difference
 from yendo.effects.capture import promise_of
 from yendo.effects.recording import is_temporary
 from yendo.effects.things import key_of, kind_of
@@ -465,10 +465,12 @@ class Stage:
             differences,
             tuple(blind),
         )
-        total, words = (
-            len(found.matched) + len(found.missed),
-            f"{len(found.matched)} of {len(found.matched) + len(found.missed)} observed effects predicted",
-        )
+        self._judge(found, predicted, blind, evidence=evidence)
+
+    def _judge(self, found: Agreement, predicted: Sequence[Effect], blind: Sequence[str], *, evidence: bool) -> None:
+        """The phase that says how far the effects are those that were predicted."""
+        total = len(found.matched) + len(found.missed)
+        words = f"{len(found.matched)} of {total} observed effects predicted"
         if not evidence:
             self.phase(
                 "effects",

@@ -219,16 +219,7 @@ class Merge:
                 if at is None:
                     self.kept.append(Kept(place, "taken out"))
                     continue
-                for inner in dict.fromkeys([*before[role], *after[role], *there[at]]):
-                    if inner == "change":
-                        continue  # wishes are no values: each is tried on the new installer
-                    self._entry(
-                        there[at],
-                        inner,
-                        before[role].get(inner, _ABSENT),
-                        after[role].get(inner, _ABSENT),
-                        f"{place}.{inner}",
-                    )
+                self._entries(there[at], before[role], after[role], place)
             elif role in before:
                 if at is not None:
                     self._left_out(place, there[at], before[role])
@@ -237,15 +228,30 @@ class Merge:
                 behind.append((role, after[role]))
         for at, item in enumerate(there):
             if at not in mine_of.values():
-                self.kept.append(
-                    Kept(
-                        f"{key} {at + 1}",
-                        str(plain(item).get("kind", plain(item).get("file", plain(item).get("package", "")))),
-                    )
-                )
+                named = (plain(item).get(name) for name in ("kind", "file", "package"))
+                self.kept.append(Kept(f"{key} {at + 1}", str(next((one for one in named if one is not None), ""))))
         if not gone and not behind:
             return
         last = max((place for role, place in mine_of.items() if role in after), default=-1)
+        self._written(mine, key, there, last, gone, behind)
+
+    def _entries(self, there: Any, before: Mapping[str, Any], after: Mapping[str, Any], place: str) -> None:
+        """Each value of a table that both versions have."""
+        for inner in dict.fromkeys([*before, *after, *there]):
+            if inner != "change":  # wishes are no values: each is tried on the new installer
+                was, now = before.get(inner, _ABSENT), after.get(inner, _ABSENT)
+                self._entry(there, inner, was, now, f"{place}.{inner}")
+
+    def _written(
+        self,
+        mine: tomlkit.TOMLDocument,
+        key: str,
+        there: Sequence[Any],
+        last: int,
+        gone: Sequence[int],
+        behind: Sequence[Any],
+    ) -> None:
+        """The array anew: without what is gone, and what is new behind the last that came along."""
         rows = [item for at, item in enumerate(there[: last + 1]) if at not in gone]
         for role, item in behind:
             self.moved.append(Moved(f"{key}, {role}", None, item.get("file") or item.get("kind")))

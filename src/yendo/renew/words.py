@@ -7,7 +7,7 @@ from collections.abc import Iterator, Sequence
 
 import msgspec
 
-from yendo.effects import Effect, File, label
+from yendo.effects import Effect, File, Thing, label
 from yendo.effects.effect import NOUNS
 from yendo.effects.things import kind_of
 from yendo.installers.account import InstallerAccount
@@ -103,38 +103,58 @@ def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference
             continue
         if kind == "folder" and any(key[0] == "file" for key in {*before} ^ {*after}):
             continue  # folders follow what is in them
-        noun = NOUNS.get(kind, kind)
         come = [thing for key, thing in after.items() if key[0] == kind and key not in before]
         gone = [thing for key, thing in before.items() if key[0] == kind and key not in after]
-        other = [
-            (before[key], thing)
-            for key, thing in after.items()
-            if key[0] == kind and key in before and before[key] != thing
+        both = [(before[key], thing) for key, thing in after.items() if key[0] == kind and key in before]
+        other = [(was, thing) for was, thing in both if was != thing]
+        yield from (_one_by_one if kind in _NAMED else _in_numbers)(kind, come, gone, other)
+
+
+def _one_by_one(
+    kind: str, come: Sequence[Thing], gone: Sequence[Thing], other: Sequence[tuple[Thing, Thing]]
+) -> Iterator[Difference]:
+    """Each by its name: there are few of them, and each matters."""
+    noun = NOUNS.get(kind, kind)
+    for thing in come:
+        yield Difference(f"adds a {noun}: {label(thing)}", True)
+    for thing in gone:
+        yield Difference(f"the {noun} {label(thing)} is gone", True)
+    for was, thing in other:
+        parts = [
+            f"{name} {getattr(thing, name)}, was {getattr(was, name)}"
+            for name in thing.__struct_fields__
+            if getattr(thing, name) != getattr(was, name)
         ]
-        if kind in _NAMED:
-            for thing in come:
-                yield Difference(f"adds a {noun}: {label(thing)}", True)
-            for thing in gone:
-                yield Difference(f"the {noun} {label(thing)} is gone", True)
-            for was, thing in other:
-                parts = [
-                    f"{name} {getattr(thing, name)}, was {getattr(was, name)}"
-                    for name in thing.__struct_fields__
-                    if getattr(thing, name) != getattr(was, name)
-                ]
-                yield Difference(f"the {noun} {label(thing)} is different: {'; '.join(parts)}", kind == "service")
-            continue
-        size = sum(thing.size or 0 for thing in come if isinstance(thing, File))
-        if come:
-            amount = f", {size_in_words(size)}" if size else ""
-            yield Difference(f"{counted(len(come), noun)} more{amount}: {some_of([label(thing) for thing in come])}")
-        if gone:
-            yield Difference(f"{counted(len(gone), noun)} gone: {some_of([label(thing) for thing in gone])}")
-        if other:
-            yield Difference(f"{counted(len(other), noun)} different")
+        yield Difference(f"the {noun} {label(thing)} is different: {'; '.join(parts)}", kind == "service")
+
+
+def _in_numbers(
+    kind: str, come: Sequence[Thing], gone: Sequence[Thing], other: Sequence[tuple[Thing, Thing]]
+) -> Iterator[Difference]:
+    noun = NOUNS.get(kind, kind)
+    size = sum(thing.size or 0 for thing in come if isinstance(thing, File))
+    if come:
+        amount = f", {size_in_words(size)}" if size else ""
+        yield Difference(f"{counted(len(come), noun)} more{amount}: {some_of([label(thing) for thing in come])}")
+    if gone:
+        yield Difference(f"{counted(len(gone), noun)} gone: {some_of([label(thing) for thing in gone])}")
+    if other:
+        yield Difference(f"{counted(len(other), noun)} different")
 
 
 def _inside(old: InstallerAccount, new: InstallerAccount) -> Iterator[Difference]:
+    yield from _properties(old, new)
+    yield from _features(old, new)
+    known = {spot.what for spot in old.blind_spots}
+    for spot in new.blind_spots:
+        if spot.what not in known:
+            yield Difference(f"new blind spot: {spot.what}, {spot.why}", True)
+    lines = [account.silent.install.command if account.silent.install else "" for account in (old, new)]
+    if old.family != "msi" and lines[0].replace(old.file.name, "") != lines[1].replace(new.file.name, ""):
+        yield Difference(f"its silent command line is another: {lines[1] or 'unknown'}", True)
+
+
+def _properties(old: InstallerAccount, new: InstallerAccount) -> Iterator[Difference]:
     before, after = ({one.name: one for one in side.properties} for side in (old, new))
     for name in before:
         if name not in after and before[name].in_silence:
@@ -143,29 +163,21 @@ def _inside(old: InstallerAccount, new: InstallerAccount) -> Iterator[Difference
         if name not in before and one.in_silence:
             yield Difference(f"new property {name}{f', {one.default} by default' if one.default else ''}")
         elif name in before and one.default != before[name].default:
-            yield Difference(
-                f"{name} is {one.default or 'unset'} by default, was {before[name].default or 'unset'}", one.in_silence
-            )
-    features = [{one.id: one for one in side.payload.features} if side.payload else {} for side in (old, new)]
-    for name, feature in features[1].items():
-        if name not in features[0]:
-            yield Difference(
-                f"new feature {name}, {'installed' if feature.by_default else 'not installed'} by default", True
-            )
-        elif feature.by_default != features[0][name].by_default:
-            yield Difference(
-                f"feature {name} is {'installed' if feature.by_default else 'not installed'} by default now", True
-            )
-    for name in features[0]:
-        if name not in features[1]:
+            was = before[name].default or "unset"
+            yield Difference(f"{name} is {one.default or 'unset'} by default, was {was}", one.in_silence)
+
+
+def _features(old: InstallerAccount, new: InstallerAccount) -> Iterator[Difference]:
+    before, after = ({one.id: one for one in side.payload.features} if side.payload else {} for side in (old, new))
+    for name, feature in after.items():
+        usual = "installed" if feature.by_default else "not installed"
+        if name not in before:
+            yield Difference(f"new feature {name}, {usual} by default", True)
+        elif feature.by_default != before[name].by_default:
+            yield Difference(f"feature {name} is {usual} by default now", True)
+    for name in before:
+        if name not in after:
             yield Difference(f"feature {name} is gone", True)
-    known = {spot.what for spot in old.blind_spots}
-    for spot in new.blind_spots:
-        if spot.what not in known:
-            yield Difference(f"new blind spot: {spot.what}, {spot.why}", True)
-    lines = [account.silent.install.command if account.silent.install else "" for account in (old, new)]
-    if old.family != "msi" and lines[0].replace(old.file.name, "") != lines[1].replace(new.file.name, ""):
-        yield Difference(f"its silent command line is another: {lines[1] or 'unknown'}", True)
 
 
 def property_gone(name: str, old: InstallerAccount, new: InstallerAccount) -> str:

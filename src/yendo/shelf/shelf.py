@@ -9,7 +9,7 @@ import hashlib
 import os
 import tomllib
 from collections import defaultdict
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -25,7 +25,7 @@ SCHEMA = "yendo.shelf/1"
 STATES = ("unreadable", "drafted", "checked", "built", "proved")
 MAX_DEPTH, MAX_SHOWN = 12, 5
 _PASSED = {"package", "forms", "media", "extras", "earlier", "trial", ".git", ".yendo", "node_modules", "__pycache__"}
-MAC = "macos.toml"
+MAC, MAC_HALF = "macos.toml", " (macOS)"
 _FORM = "5"  # of what is kept between two listings
 
 
@@ -118,31 +118,31 @@ def listing(folder: Path, cache: Path | None = None) -> Shelf:
     rows: dict[str, ShelfRow] = {}
     for place in places:
         name = names[place]
-        same = kept is not None and kept.seen.get(name) == seen[name]
-        halves = [(name, row)] if (place / "plan.toml").is_file() else []
-        if (place / MAC).is_file():
-            halves.append((f"{name} (macOS)" if halves else name, mac_row))
-        for title, read in halves:
-            old = kept.rows.get(title) if kept is not None and same else None
-            rows[title] = old or read(place, title)
+        known = kept.rows if kept is not None and kept.seen.get(name) == seen[name] else {}
+        for title, read in _halves(place, name):
+            rows[title] = known.get(title) or read(place, title)
+    windows = {names[place]: place for place in places if (place / "plan.toml").is_file()}
     claims = {
-        name: found
-        for place in places
-        if (place / "plan.toml").is_file()
-        and rows[name := names[place]].digest
-        and (found := form.read(place)) is not None
+        name: found for name, place in windows.items() if rows[name].digest and (found := form.read(place)) is not None
     }
-    windows = {names[place] for place in places if (place / "plan.toml").is_file()}
     uncounted = [
-        name
-        for name, one in rows.items()
-        if name in windows and one.state != "unreadable" and (name not in claims or claims[name].blind)
+        name for name in windows if rows[name].state != "unreadable" and (name not in claims or claims[name].blind)
     ]
     shelf = Shelf(str(folder), tuple(rows.values()), tuple(conflicts(rows, claims)), tuple(uncounted))
     if kept_file is not None:
         kept_file.parent.mkdir(parents=True, exist_ok=True)
         atomic.write(kept_file, msgspec.json.encode(_Kept(_FORM, seen, rows, shelf)))
     return shelf
+
+
+def _halves(place: Path, name: str) -> list[tuple[str, Callable[[Path, str], ShelfRow]]]:
+    """What is listed of a workspace: its half for Windows, its half for macOS, each by its title."""
+    halves: list[tuple[str, Callable[[Path, str], ShelfRow]]] = []
+    if (place / "plan.toml").is_file():
+        halves.append((name, row))
+    if (place / MAC).is_file():
+        halves.append((f"{name}{MAC_HALF}" if halves else name, mac_row))
+    return halves
 
 
 def _kept(file: Path | None) -> _Kept | None:

@@ -327,6 +327,17 @@ def there_already(member: SuiteMember) -> dict[str, Any]:
     }
 
 
+def _needs(found: Resolved) -> Iterator[dict[str, Any]]:
+    """What several products need, installed once before them."""
+    for package, version, source in found.shared:
+        need: dict[str, Any] = {"package": package}
+        if version:
+            need["version"] = version
+        if source is not None:
+            need |= {"from": f"extras/{PARTS}/{package}", "remove": True}
+        yield need
+
+
 def document(found: Resolved, place: Path) -> tomlkit.TOMLDocument:
     """The suite's plan."""
     suite, plan = found.suite, tomlkit.document()
@@ -337,15 +348,7 @@ def document(found: Resolved, place: Path) -> tomlkit.TOMLDocument:
     for key in ("publisher", "contact"):
         if getattr(suite, key):
             body["package"][key] = getattr(suite, key)
-    needs = []
-    for package, version, source in found.shared:
-        need: dict[str, Any] = {"package": package}
-        if version:
-            need["version"] = version
-        if source is not None:
-            need |= {"from": f"extras/{PARTS}/{package}", "remove": True}
-        needs.append(need)
-    if needs:
+    if needs := list(_needs(found)):
         body["need"] = needs
     only = [member for member in found.members if found.updates_only(member)]
     if len(only) == len(found.members):

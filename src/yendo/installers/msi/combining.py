@@ -216,32 +216,31 @@ def _moved(
         mine = _cells(new, name, at)
         if not mine:
             out.inserted[at] = row_
-        elif any(mine.get(column) != cell for column, cell in given.items()):
-            conflicts.append(
-                CombiningConflict(
-                    row(name, *at),
-                    f"the new version has the {label(name, mine, at)} itself now, and another one",
-                    "the vendor's stays",
-                )
-            )
+            continue
+        said = f"the new version has the {label(name, mine, at)} itself now"
+        if any(mine.get(column) != cell for column, cell in given.items()):
+            conflicts.append(CombiningConflict(row(name, *at), f"{said}, and another one", "the vendor's stays"))
         else:
-            conflicts.append(
-                CombiningConflict(
-                    row(name, *at),
-                    f"the new version has the {label(name, mine, at)} itself now",
-                    "nothing is to be added",
-                )
-            )
+            conflicts.append(CombiningConflict(row(name, *at), said, "nothing is to be added"))
+    _updated(name, change, old, new, out, conflicts)
+    for key in change.deleted:
+        if _cells(new, name, key):
+            out.deleted.append(key)
+        else:
+            said = f"the {label(name, _cells(old, name, key), key)} is gone from the new version"
+            conflicts.append(CombiningConflict(row(name, *key), said, "nothing is to be dropped"))
+    return out
+
+
+def _updated(
+    name: str, change: TableChange, old: Database, new: Database, out: TableChange, conflicts: list[CombiningConflict]
+) -> None:
+    """Cells that the change sets, on the new version."""
     for key, changed in change.updated.items():
         before, now = _cells(old, name, key), _cells(new, name, key)
         if not now:
-            conflicts.append(
-                CombiningConflict(
-                    row(name, *key),
-                    f"the {label(name, before, key)} is gone from the new version",
-                    "the change is left out",
-                )
-            )
+            said = f"the {label(name, before, key)} is gone from the new version"
+            conflicts.append(CombiningConflict(row(name, *key), said, "the change is left out"))
             continue
         for column, cell in changed.items():
             if now.get(column) == cell:
@@ -250,15 +249,3 @@ def _moved(
                 said = f"the vendor changed {column} of the {label(name, now, key)} too: {before.get(column)} -> {now.get(column)}"  # noqa: E501
                 conflicts.append(CombiningConflict(row(name, *key), said, f"yours is kept: {cell}"))
             out.updated.setdefault(key, {})[column] = cell
-    for key in change.deleted:
-        if _cells(new, name, key):
-            out.deleted.append(key)
-        else:
-            conflicts.append(
-                CombiningConflict(
-                    row(name, *key),
-                    f"the {label(name, _cells(old, name, key), key)} is gone from the new version",
-                    "nothing is to be dropped",
-                )
-            )
-    return out

@@ -5,7 +5,7 @@ from __future__ import annotations
 import locale
 import re
 from collections import Counter
-from collections.abc import Iterable
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -103,6 +103,18 @@ def account(path: Path, *, verify: bool = False) -> form.InstallerAccount:
         return _account(path, database, verify)
 
 
+def _blind(database: Database, outcome: engine.EngineOutcome, found: Sequence[media.Medium]) -> Iterator[BlindSpot]:
+    """What reading cannot know, and what is missing for it."""
+    yield from _custom_actions(database, outcome)
+    yield from (spot for spot in outcome.blind_spots if not spot.what.startswith("custom action"))
+    for flaw in database.flaws:
+        yield BlindSpot("what it holds", f"{flaw}; it is read all the same", Evidence("offset", "its structure"))
+    for medium in found:
+        if not medium.present:
+            why = f"the {medium.kind} file the database names is not beside it"
+            yield BlindSpot(f"{medium.name} is missing", why, row("Media", medium.name))
+
+
 def _account(path: Path, database: Database, verify: bool) -> form.InstallerAccount:
     values = facts(database)
     summary = database.summary
@@ -124,30 +136,11 @@ def _account(path: Path, database: Database, verify: bool) -> form.InstallerAcco
     whole = digest.of_file(path) if verify else None
     least = _least_build(database, surroundings)
     media_found = tuple(media.media(database, path))
-    blind = [
-        *_custom_actions(database, outcome),
-        *(spot for spot in outcome.blind_spots if not spot.what.startswith("custom action")),
-    ]
-    blind += [
-        BlindSpot("what it holds", f"{flaw}; it is read all the same", Evidence("offset", "its structure"))
-        for flaw in database.flaws
-    ]
-    blind += [
-        BlindSpot(
-            f"{medium.name} is missing",
-            f"the {medium.kind} file the database names is not beside it",
-            row("Media", medium.name),
-        )
-        for medium in media_found
-        if not medium.present
-    ]
+    says = (summary.title, summary.subject, summary.author, summary.application)
     return form.InstallerAccount(
         file=form.FileFacts(path.name, path.stat().st_size, whole),
         family="msi",
-        says_of_itself=" / ".join(
-            text for text in (summary.title, summary.subject, summary.author, summary.application) if text
-        )
-        or None,
+        says_of_itself=" / ".join(filter(None, says)) or None,
         identity=identity,
         signature=signature.of(database, verify=verify),
         silent=_silent(path.name, identity),
@@ -157,7 +150,7 @@ def _account(path: Path, database: Database, verify: bool) -> form.InstallerAcco
         properties=property_facts(database),
         payload=_payload(database, media_found, outcome),
         effects=outcome.effects,
-        blind_spots=tuple(blind),
+        blind_spots=tuple(_blind(database, outcome, media_found)),
         why=why | ({"conditions.build": least[1]} if least else {}),
         refused=refused,
         wanting=wanting,

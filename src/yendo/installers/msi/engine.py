@@ -103,6 +103,23 @@ def when_of(kind: int) -> str:
     return f"{phase}, as {'the system account' if kind & 0x800 else 'the user'}"
 
 
+def _failed(session: InstallSession, failure: ActionFailure) -> EngineOutcome:
+    return EngineOutcome(
+        failure.code,
+        (),
+        tuple(session.blind),
+        tuple(session.log),
+        None,
+        (),
+        None,
+        session.features,
+        tuple(session.steps),
+        session.properties,
+        wanting=tuple(session.wanting),
+        unknown=session.unknown,
+    )
+
+
 def run(
     database: Database,
     surroundings: Surroundings,
@@ -144,28 +161,13 @@ def run(
     except ActionFailure as failure:
         session.note(f"Product: {session.prop('ProductName')} -- {failure.message}")
         session.note("Action ended: INSTALL. Return value 3.")
-        return EngineOutcome(
-            failure.code,
-            (),
-            tuple(session.blind),
-            tuple(session.log),
-            None,
-            (),
-            None,
-            session.features,
-            tuple(session.steps),
-            session.properties,
-            wanting=tuple(session.wanting),
-            unknown=session.unknown,
-        )
+        return _failed(session, failure)
     session.note("Action ended: INSTALL. Return value 1.")
     if not trial:
         state.become(work)
-    exit_code = 0
-    if session.restart:
-        exit_code = 3010 if session.prop("REBOOT").upper().startswith(("R", "S")) else 1641
+    put_off = session.prop("REBOOT").upper().startswith(("R", "S"))
     return EngineOutcome(
-        exit_code,
+        0 if not session.restart else 3010 if put_off else 1641,
         _net(session.effects) if session.more_than_adds else tuple(session.effects),
         tuple(session.blind),
         tuple(session.log),

@@ -220,6 +220,23 @@ def _joined(database: Database, table: str, other: str) -> tuple[str, str]:
     return shared[0]
 
 
+def _with_others(database: Database, table: str, also: Sequence[str]) -> tuple[list[str], list[tuple[TableCell, ...]]]:
+    """A table's columns and rows, with those of the others beside them."""
+    names = [column.name for column in database[table].columns]
+    rows: list[tuple[TableCell, ...]] = list(database[table].cells)
+    for other in also:
+        one, two = _joined(database, table, other)
+        theirs = database[other]
+        width, there = len(theirs.columns), [column.name for column in theirs.columns].index(two)
+        found: dict[TableCell, list[tuple[TableCell, ...]]] = {}
+        for cells in theirs.cells:
+            found.setdefault(cells[there], []).append(cells)
+        here = names.index(one)
+        rows = [(*cells, *more) for cells in rows for more in found.get(cells[here], [(None,) * width])]
+        names += [f"{other}.{column.name}" for column in theirs.columns]
+    return names, rows
+
+
 def select(
     database: Database,
     table: str,
@@ -240,18 +257,7 @@ def select(
             near = difflib.get_close_matches(name, database.tables, 3, 0.5)
             hint = f"did you mean {' or '.join(near)}?" if near else "`yendo msi tables FILE` lists them"
             raise Usage(f"the installer has no table {name}; {hint}")
-    names = [column.name for column in database[table].columns]
-    rows: list[tuple[TableCell, ...]] = list(database[table].cells)
-    for other in also:
-        one, two = _joined(database, table, other)
-        theirs = database[other]
-        width, there = len(theirs.columns), [column.name for column in theirs.columns].index(two)
-        found: dict[TableCell, list[tuple[TableCell, ...]]] = {}
-        for cells in theirs.cells:
-            found.setdefault(cells[there], []).append(cells)
-        here = names.index(one)
-        rows = [(*cells, *more) for cells in rows for more in found.get(cells[here], [(None,) * width])]
-        names += [f"{other}.{column.name}" for column in theirs.columns]
+    names, rows = _with_others(database, table, also)
     index = {name.lower(): at for at, name in enumerate(names)}
     index |= {f"{table}.{name}".lower(): at for at, name in enumerate(names) if "." not in name}
 

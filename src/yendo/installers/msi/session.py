@@ -84,6 +84,17 @@ def _wanted(rule: Rule, value: str, condition: str) -> Wanted:
     return Wanted(known, known)
 
 
+def _no_circles(parents: Mapping[str, str]) -> None:
+    """Raises ActionFailure where a feature is above itself."""
+    for name in parents:
+        seen, at = set(), name
+        while at:
+            if at in seen:
+                raise ActionFailure(1603, f"Feature table: {name} is its own parent")
+            seen.add(at)
+            at = parents.get(at, "")
+
+
 class InstallSession:
     """Everything an action asks for. Effects are recorded in ``effects`` and already done in ``state``."""
 
@@ -442,63 +453,65 @@ class InstallSession:
     def _select_features(self) -> dict[str, int]:
         rows = {entry.text("Feature"): entry for entry in self.database["Feature"]}
         parents = {name: entry.text("Feature_Parent") for name, entry in rows.items()}
-        for name in rows:
-            seen, at = set(), name
-            while at:
-                if at in seen:
-                    raise ActionFailure(1603, f"Feature table: {name} is its own parent")
-                seen.add(at)
-                at = parents.get(at, "")
+        _no_circles(parents)
         if self.removing:
             return dict.fromkeys(rows, ABSENT)
-        levels = {name: entry.number("Level", 1) for name, entry in rows.items()}
-        for entry in self.database["Condition"]:
-            where = row("Condition", entry.text("Feature_"), entry.get("Level"))
-            if entry.text("Feature_") in levels and self.holds(entry.text("Condition"), where):
-                levels[entry.text("Feature_")] = entry.number("Level", 1)
-        limit = int(self.prop("INSTALLLEVEL")) if self.prop("INSTALLLEVEL").isdigit() else 1
-
-        def listed(name: str) -> set[str]:
-            names = {part.strip() for part in self.prop(name).split(",") if part.strip()}
-            return set(rows) if "ALL" in {part.upper() for part in names} else names & rows.keys()
-
-        add, remove = listed("ADDLOCAL") | listed("ADDSOURCE") | listed("ADDDEFAULT"), listed("REMOVE")
-        usable = {name for name in rows if levels[name] > 0}
-        if self.installed:
-            chosen = {name for name, state in self.installed.features.items() if state == LOCAL and name in rows} | (
-                add & usable
-            )
-        elif add:
-            chosen = add & usable
-        else:
-            chosen = {name for name in usable if levels[name] <= limit}
-            chosen = {name for name in chosen if all(above in chosen for above in _line(name, parents))}
+        levels = self._levels(rows)
+        add = {name for kind in ("ADDLOCAL", "ADDSOURCE", "ADDDEFAULT") for name in self._listed(kind, rows)}
+        chosen = self._wanted(rows, parents, levels, add)
         for name in list(chosen):  # a chosen child brings its parents
             chosen.update(_line(name, parents))
         for name, entry in rows.items():  # attribute 2: goes where its parent goes
             if entry.number("Attributes") & 2 and parents[name] in chosen and levels[name] > 0:
                 chosen.add(name)
-        chosen = {
-            name
-            for name in chosen
-            if levels[name] > 0 and not any(levels[above] == 0 for above in _line(name, parents))
-        }
-        chosen = {
-            name for name in chosen if name not in remove and not any(up in remove for up in _line(name, parents))
-        }
-        states = {name: LOCAL if name in chosen else ABSENT for name in rows}
-        listed_too = {"ALL"} & {part.strip().upper() for part in self.prop("ADDLOCAL").split(",")} or add
-        for name, entry in rows.items():  # attribute 4: comes when it is first used, unless somebody asks for it
-            if (
-                states[name] == LOCAL
-                and entry.number("Attributes") & 0x17 == 4
-                and not self.installed
-                and not listed_too
-            ):
+        remove = self._listed("REMOVE", rows)
+
+        def stays(name: str) -> bool:
+            above = list(_line(name, parents))
+            off = levels[name] <= 0 or any(levels[one] == 0 for one in above)
+            return not off and name not in remove and not any(one in remove for one in above)
+
+        states = {name: LOCAL if name in chosen and stays(name) else ABSENT for name in rows}
+        everything = "ALL" in {part.strip().upper() for part in self.prop("ADDLOCAL").split(",")}
+        if not (self.installed or everything or add):
+            self._advertise(rows, states)
+        return states
+
+    def _levels(self, rows: Mapping[str, TableRow]) -> dict[str, int]:
+        """The level of each feature, as the conditions leave it."""
+        levels = {name: entry.number("Level", 1) for name, entry in rows.items()}
+        for entry in self.database["Condition"]:
+            where = row("Condition", entry.text("Feature_"), entry.get("Level"))
+            if entry.text("Feature_") in levels and self.holds(entry.text("Condition"), where):
+                levels[entry.text("Feature_")] = entry.number("Level", 1)
+        return levels
+
+    def _listed(self, name: str, rows: Mapping[str, TableRow]) -> set[str]:
+        """The features that a property names."""
+        names = {part.strip() for part in self.prop(name).split(",") if part.strip()}
+        return set(rows) if "ALL" in {part.upper() for part in names} else names & rows.keys()
+
+    def _wanted(
+        self, rows: Mapping[str, TableRow], parents: Mapping[str, str], levels: Mapping[str, int], add: set[str]
+    ) -> set[str]:
+        """Those that are asked for, are there already, or stand at the level of the installation."""
+        usable = {name for name in rows if levels[name] > 0}
+        if self.installed:
+            there = {name for name, state in self.installed.features.items() if state == LOCAL and name in rows}
+            return there | (add & usable)
+        if add:
+            return add & usable
+        limit = int(self.prop("INSTALLLEVEL")) if self.prop("INSTALLLEVEL").isdigit() else 1
+        chosen = {name for name in usable if levels[name] <= limit}
+        return {name for name in chosen if all(above in chosen for above in _line(name, parents))}
+
+    def _advertise(self, rows: Mapping[str, TableRow], states: dict[str, int]) -> None:
+        """Attribute 4: comes when it is first used, unless somebody asks for it."""
+        for name, entry in rows.items():
+            if states[name] == LOCAL and entry.number("Attributes") & 0x17 == 4:
                 states[name] = ADVERTISED
                 what = f"feature {name} is only advertised"
                 self.blind_spot(what, "its things come when it is first used", row("Feature", name))
-        return states
 
     def _component_state(self, name: str, entry: TableRow, wanted: bool) -> int:
         was = bool(self.installed and name in self.installed.components)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -245,6 +245,11 @@ def component_rules(database: Database) -> Iterator[ValidationFinding]:
                 "",
                 f"holds {len(programs)} programs or libraries ({some}); repair looks at the key path alone",
             )
+    yield from _identifiers_twice(by_code)
+    yield from _same_place(database)
+
+
+def _identifiers_twice(by_code: Mapping[str, Sequence[TableRow]]) -> Iterator[ValidationFinding]:
     for code, owners in by_code.items():
         if len(owners) > 1 and not all(owner.text("Condition") for owner in owners):
             names = ", ".join(owner.text("Component") for owner in owners)
@@ -255,7 +260,6 @@ def component_rules(database: Database) -> Iterator[ValidationFinding]:
                 "ComponentId",
                 f"{code} stands for {names}",
             )
-    yield from _same_place(database)
 
 
 def _is_program(database: Database, file: str) -> bool:

@@ -19,7 +19,7 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest, host_os
-from yendo.effects import Effect, Folder, State
+from yendo.effects import Effect, Folder, State, Thing
 from yendo.effects.keys import add_lines, keeps_drivers, line_of
 from yendo.effects.things import key_of, parent
 from yendo.errors import NoMachine, Unreadable, Usage
@@ -602,22 +602,8 @@ class WineSession(RunnerOnly):
             before, after = old.get(key), new.get(key)
             if before == after:
                 continue
-            hive, path = key
-            was = (
-                {key_of(thing): thing for thing in observe.registry_things(hive, path, before, has_children=True)}
-                if before is not None
-                else {}
-            )
-            now = (
-                {
-                    key_of(thing): thing
-                    for thing in observe.registry_things(
-                        hive, path, after, has_children=key in parents or before is not None
-                    )
-                }
-                if after is not None
-                else {}
-            )
+            was = _things(key, before, has_children=True)
+            now = _things(key, after, has_children=key in parents or before is not None)
             for gone in was.keys() - now.keys():
                 if not noise.reason(was[gone]):
                     state.remove(*gone)
@@ -628,6 +614,11 @@ class WineSession(RunnerOnly):
         add_lines(state, lines)
         drive = self.copy.root / "drive_c"
         observe.put_drivers(state, drive)
+        self._put_files(state, drive)
+        return state
+
+    def _put_files(self, state: State, drive: Path) -> None:
+        """What has changed among the files."""
         for place, what in sorted(self.copy.changed()):
             where = observe.windows_path(drive, place)
             if any(where.lower() == head or where.lower().startswith(head + "\\") for head in self._brought):
@@ -643,7 +634,6 @@ class WineSession(RunnerOnly):
             for thing in [Folder(where)] if what == "folder" else observe.file_things(drive, place):
                 if not noise.reason(thing):
                     state.add(thing)
-        return state
 
     def _ours(self, thing: object) -> bool:
         """The redirected hive differs from the template's by our own hand."""
@@ -652,3 +642,10 @@ class WineSession(RunnerOnly):
             and "systemprofile" in str(getattr(thing, "data", "") or "").lower()
             and str(getattr(thing, "hive", "")) == "HKCU"
         )
+
+
+def _things(key: tuple[str, str], block: str | None, *, has_children: bool) -> dict[tuple[str, str], Thing]:
+    """The things of a key of the registry by what they are known by; none where it is not there."""
+    if block is None:
+        return {}
+    return {key_of(thing): thing for thing in observe.registry_things(*key, block, has_children=has_children)}

@@ -69,28 +69,7 @@ def _library(run: ScriptRun, file: int, function: int, text: int, *_: int) -> No
         return
     known = _ANSWERS.get((library, name.lower()))
     if library == "system.dll" and name.lower() == "call" and run.stack:
-        call = run.stack.pop()
-        if "Wow64EnableWow64FsRedirection" in call:
-            run.redirected = not re.search(r"\(\s*i\s*0", call) and run.bits == 32
-            return
-        if "IsWow64Process" in call or "IsWow64Process2" in call:
-            for place in re.findall(r"\.(?:r(\d)|R(\d))", call):
-                run.variables[int(place[0]) if place[0] else 10 + int(place[1])] = "1"
-            if re.search(r"\bi\.s|\.s\b", call):
-                run.stack.append("1")
-            return
-        if "CreateMutex" in call:
-            for place in re.findall(r"\?e|\.r(\d)", call):
-                if place:
-                    run.variables[int(place)] = "0"
-            if "?e" in call:
-                run.stack.append("0")
-            return
-        run.spot(f"a call of the system: {call[:80]}", "its answer, only a run knows")
-        for digit in re.findall(r"\.r(\d)", call):
-            run.variables[int(digit)] = run.unknown("a call of the system")
-        if re.search(r"\.s\b", call):
-            run.stack.append(run.unknown("a call of the system"))
+        _system_call(run, run.stack.pop())
         return
     if known:
         takes, gives = known
@@ -100,6 +79,31 @@ def _library(run: ScriptRun, file: int, function: int, text: int, *_: int) -> No
     run.spot(f"a library's function: {library} {name}", "what it does and answers, only a run knows")
     _forget_arguments(run)
     run.stack.append(run.unknown(f"{library} {name}"))
+
+
+def _system_call(run: ScriptRun, call: str) -> None:
+    """A function of the system, in the library's own notation: the few whose answer is known, else it is unknown."""
+    if "Wow64EnableWow64FsRedirection" in call:
+        run.redirected = not re.search(r"\(\s*i\s*0", call) and run.bits == 32
+        return
+    if "IsWow64Process" in call or "IsWow64Process2" in call:
+        for place in re.findall(r"\.(?:r(\d)|R(\d))", call):
+            run.variables[int(place[0]) if place[0] else 10 + int(place[1])] = "1"
+        if re.search(r"\bi\.s|\.s\b", call):
+            run.stack.append("1")
+        return
+    if "CreateMutex" in call:
+        for place in re.findall(r"\?e|\.r(\d)", call):
+            if place:
+                run.variables[int(place)] = "0"
+        if "?e" in call:
+            run.stack.append("0")
+        return
+    run.spot(f"a call of the system: {call[:80]}", "its answer, only a run knows")
+    for digit in re.findall(r"\.r(\d)", call):
+        run.variables[int(digit)] = run.unknown("a call of the system")
+    if re.search(r"\.s\b", call):
+        run.stack.append(run.unknown("a call of the system"))
 
 
 def _forget_arguments(run: ScriptRun) -> None:
