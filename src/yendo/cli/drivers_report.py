@@ -8,13 +8,12 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from yendo import atomic
+from yendo import atomic, walk
 from yendo.cli import nested, show
 from yendo.drivers import ranking, reading, share, start_up, target, trust
 from yendo.drivers.driver import SCHEMA, Driver, DriverFile
 from yendo.errors import Unreadable, Usage
 from yendo.facts import systems
-from yendo.installers import images
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -29,7 +28,7 @@ def windows(options: argparse.Namespace) -> target.DriverTarget:
 
 
 def run(options: argparse.Namespace) -> int:
-    images.regular(options.file)
+    walk.regular(options.file)
     if options.file.is_dir():
         return _share(options)
     if options.file.suffix.lower() == ".cat":

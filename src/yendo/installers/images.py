@@ -15,6 +15,7 @@ import msgspec
 
 from yendo import atomic
 from yendo.errors import NotCovered, Unreadable, Usage
+from yendo.walk import regular
 
 MAX_ENTRIES, MAX_DEPTH = 50_000, 32
 _SECTOR = 2048
@@ -27,12 +28,6 @@ class ImageEntry(msgspec.Struct, frozen=True):
     path: str
     size: int
     family: str | None = None
-
-
-def regular(path: Path) -> None:
-    """Raises Usage for what is there and no file: reading a pipe would wait for ever."""
-    if path.exists() and not path.is_file() and not path.is_dir():
-        raise Usage(f"{path} is a pipe, a socket or a device, no file to read")
 
 
 def is_image(path: Path) -> bool:

@@ -11,8 +11,9 @@ from pathlib import Path
 
 from yendo.errors import NotCovered, Unreadable, Usage
 from yendo.formats import app_package, archives
-from yendo.installers.images import ENDINGS, HEAD, ImageEntry, family_by, regular
+from yendo.installers.images import ENDINGS, HEAD, ImageEntry, family_by
 from yendo.installers.parts import FREE, MAX_WRITTEN, RATIO, hostile
+from yendo.walk import regular
 
 
 def kind_of(path: Path) -> archives.ArchiveKind | None:

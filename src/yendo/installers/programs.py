@@ -19,6 +19,7 @@ from yendo.formats import answers, archives
 from yendo.formats.pe import RT_MANIFEST, RT_VERSION, Image
 from yendo.installers import account as form
 from yendo.installers import archive_exe, families, signatures
+from yendo.installers.compound import compound_family
 from yendo.installers.family import Prediction, Told, offset
 from yendo.installers.parts import InstallerPart, Looker
 
@@ -44,8 +45,6 @@ def look(file: BinaryIO, name: str) -> tuple[str | None, list[InstallerPart]]:
         module, found = families.recognise(file, image)
         return (module.FAMILY if module.FAMILY != "plain-exe" else None), module.parts(file, image, found)
     if head.startswith(b"\xd0\xcf\x11\xe0"):
-        from yendo.installers.recognise import compound_family
-
         return compound_family(file), []
     if head.startswith(answers.CABINET):
         return None, []

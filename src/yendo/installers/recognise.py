@@ -6,13 +6,10 @@ from pathlib import Path
 from typing import BinaryIO
 
 from yendo.errors import NotCovered, Unreadable, Usage
-from yendo.formats.msi.writer import CLASS_IDS
 from yendo.installers.account import InstallerAccount
-from yendo.installers.images import regular
+from yendo.installers.compound import MSI_KINDS, compound_family
 from yendo.installers.msi import describe
-
-_MSI_KINDS = {"transform": "msi-transform", "patch": "msi-patch"}
-
+from yendo.walk import regular
 
 _MAC = {"flat-pkg": "a package", "disk-image": "a disk image"}
 COMPOUND = b"\xd0\xcf\x11\xe0\xa1\xb1\x1a\xe1"
@@ -27,7 +24,7 @@ _OTHERS = (
 def read(path: Path, *, verify: bool = False) -> InstallerAccount:
     """The account of an installer. Raises Unreadable, NotCovered for what is no installer of its own, or Usage."""
     family = recognise(path)
-    if family in _MSI_KINDS.values():
+    if family in MSI_KINDS.values():
         kind = family.partition("-")[2]
         raise NotCovered(f"{path.name} is a {kind}, no installer of its own; see `yendo {kind} show {path} BASE.msi`")
     if family == "msi":
@@ -95,21 +92,3 @@ def family_of(file: BinaryIO, name: str) -> str:
     raise Unreadable(
         f"{name}: no installer of a known family starts with {head[:4].hex(' ') or 'nothing: the file is empty'}"
     )
-
-
-def compound_family(file: BinaryIO) -> str:
-    """Database, transform or patch, by the class of the container.
-
-    Source: the class identifiers that such files carry.
-    """
-    import uuid
-
-    file.seek(0)
-    head = file.read(512)
-    sector = 1 << int.from_bytes(head[30:32], "little") if 9 <= int.from_bytes(head[30:32], "little") <= 16 else 512
-    file.seek((int.from_bytes(head[48:52], "little") + 1) * sector)
-    root = file.read(128)
-    for kind, raw in CLASS_IDS.items():
-        if uuid.UUID(bytes_le=root[80:96].ljust(16, b"\0")) == uuid.UUID(bytes_le=bytes.fromhex(raw)):
-            return _MSI_KINDS.get(kind, "msi")
-    return "msi"  # databases without a class identifier are common; reading says if it is none

@@ -11,19 +11,22 @@ import msgspec
 from msgspec import Meta
 
 from yendo.errors import Usage
+from yendo.steps.action import DEFAULT_TIMEOUT, DONE, NOT_NEEDED, Action, Meaning, Result
 from yendo.terms.amounts import Written, seconds
 from yendo.terms.rules import Rule
 from yendo.terms.settings import Setting
-from yendo.terms.when import Condition, Node, resolve
+from yendo.terms.when import Condition, resolve
 from yendo.walk import files_below
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
 
-Meaning = Literal["done", "restart", "restarting", "not needed", "again later", "failed"]
+__all__ = [
+    "DEFAULT_TIMEOUT", "DONE", "MSI_CODES", "MSI_GONE", "NOT_NEEDED", "Action", "At", "Executed", "Kind", "Meaning",
+    "Result", "Reversal", "Step", "below", "brought", "in_extras", "in_package", "packaged", "quoted",
+]  # fmt: skip
 Executed = Literal["real Windows", "API layer", "simulation", "stand-in"]
 Reversal = Literal["by record", "by steps", "nothing to undo", "cannot"]
-DEFAULT_TIMEOUT = 3600.0
 # Source: the Windows Installer's error codes. 1641 means that it has started the restart itself.
 MSI_CODES: dict[str, Meaning] = {"0": "done", "3010": "restart", "1641": "restarting", "1618": "again later"}
 MSI_GONE: dict[str, Meaning] = {"1605": "not needed", "1614": "not needed"}
@@ -62,37 +65,6 @@ class Step(Written, tag_field="kind", frozen=True, kw_only=True):
             raise ValueError('codes are numbers, each with its meaning: codes = { "3010" = "restart" }')
 
 
-class Action(msgspec.Struct, frozen=True, omit_defaults=True):
-    """A step as the runner carries it out.
-
-    ``command`` may hold ``{package}`` and ``{logs}``; ``data`` is the kind's own; times in seconds. ``reverse`` is a
-    command line that takes it back, written down before the step begins; ``temporary_reverse`` one that only
-    undoes an unfinished run. ``standing``: the office's, in every package of its.
-    """
-
-    kind: str
-    title: str
-    command: str = ""
-    timeout: float = DEFAULT_TIMEOUT
-    codes: dict[str, Meaning] = {}
-    log: str = ""
-    data: dict[str, Any] = {}
-    when: tuple[Node, ...] = ()
-    unless: tuple[Rule, ...] = ()
-    probe: tuple[Rule, ...] = ()
-    once: bool = False
-    run_as: str = "runner"
-    folder: str = ""
-    retries: int = 0
-    retry_wait: float = 30.0
-    on_failure: str = "stop"
-    wait_for: tuple[str, ...] = ()
-    observed: str = ""
-    reverse: str = ""
-    temporary_reverse: str = ""
-    standing: bool = False
-
-
 class At(msgspec.Struct, frozen=True):
     """Where a step stands: its workspace, verb and number (from 1), the steps of that verb, the hashes of extras and of
     media, the settings, and the steps of the install."""
@@ -113,16 +85,6 @@ class At(msgspec.Struct, frozen=True):
     def digest(self, path: Path) -> str:
         """The hash of an extra file, as far as it was taken already."""
         return self.digest_of.get(path, "")
-
-
-class Result(msgspec.Struct, frozen=True):
-    """How a step ended: what that means, and the code to leave with where it failed."""
-
-    meaning: str
-    code: int = 0
-
-
-DONE, NOT_NEEDED = Result("done"), Result("not needed")
 
 
 class Kind:

@@ -15,7 +15,6 @@ from yendo.terms.amounts import Text
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
-    from yendo.steps.msi import MsiStep
 
 # Source: what setup programs use beside 0; those of the Windows Installer are taken by most.
 EXE_CODES: dict[str, Meaning] = MSI_CODES
@@ -64,7 +63,7 @@ def recording(at: At, command: str) -> bytes:
 
     Raises Usage where it is missing or of another command line.
     """
-    step: ExeStep | MsiStep = at.step
+    step = at.step  # of this kind, or one that runs a database
     path = below(at.base, step.observed or "", "trial")
     try:
         found = msgspec.json.decode(path.read_bytes(), type=Recording)

@@ -9,7 +9,7 @@ import hashlib
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import msgspec
 
@@ -21,14 +21,12 @@ from yendo.facts import secrets
 from yendo.facts.surroundings import expand
 from yendo.machines.protocol import Ran, Session
 from yendo.steps import ledger
+from yendo.steps.action import DONE, Action, Result
 from yendo.steps.ledger import NOTHING, RegistryData
 from yendo.steps.neighbours import Neighbours
 from yendo.terms import events
 from yendo.terms.rules import Rule
 from yendo.terms.when import Judged, Node, judge, text_of
-
-if TYPE_CHECKING:
-    from yendo.steps.base import Action, Result
 
 BUSY_WAIT, BUSY_TRIES = 30, 10  # seconds and times, while another installation runs
 TIMED_OUT, STEP_FAILED, NEEDED = 22, 23, 34
@@ -282,8 +280,6 @@ class Host:
             self.session.remove(path)
 
     def _run(self, action: Action) -> Result:
-        from yendo.steps.base import Result
-
         hidden = action.data.get("hidden", {}).get(
             "secret", ""
         )  # without the package's own runner there is no way beside the command line
@@ -484,8 +480,6 @@ def _label(kind: str, fields: list[str]) -> str:
 
 
 def _done() -> Result:
-    from yendo.steps.base import DONE
-
     return DONE
 
 

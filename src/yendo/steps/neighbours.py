@@ -7,14 +7,21 @@ the thing stays, and what was there before the first of them passes into the oth
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 from yendo.errors import NotCovered
+from yendo.machines.protocol import Session
 from yendo.steps import ledger
 from yendo.steps.ledger import NOTHING
 
-if TYPE_CHECKING:
-    from yendo.steps.host import Host
+
+class Roomed(Protocol):
+    """Who carries a package out, as far as the records of others are looked at: a session, and where its own lie."""
+
+    session: Session
+    room: str
+
+    def own_folders(self, folder: str) -> None: ...
 
 
 def place(fields: list[str]) -> tuple[str, ...] | None:
@@ -48,7 +55,7 @@ def within(made: list[str], other: list[str]) -> bool:
 class Neighbours:
     """The records of the other packages on a machine, by the folder of each, read once."""
 
-    def __init__(self, host: Host) -> None:
+    def __init__(self, host: Roomed) -> None:
         self.host = host
         self.records = dict(self._read())
         self.places = {folder: _places(record) for folder, record in self.records.items()}

@@ -18,6 +18,7 @@ from yendo.formats.slices import part_of
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
 from yendo.installers.family import FoundContent, Prediction, Told, offset, programs
 from yendo.installers.parts import InstallerPart
+from yendo.installers.script_exe import doing  # noqa: F401 (importing it fills the table of operations)
 from yendo.installers.script_exe.operations import listing
 from yendo.installers.script_exe.run import ScriptOutcome, ScriptRun
 from yendo.installers.script_exe.texts import Texts

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import NoReturn
+from typing import ClassVar, NoReturn
 
 import msgspec
 
@@ -97,7 +97,9 @@ class ScriptKey:
 
 
 class ScriptRun:
-    """One run of a script. ``state`` is changed."""
+    """One run of a script. ``state`` is changed. ``operations`` are what each number does; ``doing`` fills them in."""
+
+    operations: ClassVar[dict[int, Handler]] = {}
 
     def __init__(
         self,
@@ -436,8 +438,6 @@ class ScriptRun:
 
     def segment(self, start: int, depth: int = 0) -> None:
         """Interprets from an instruction until the return that belongs to it. Raises Stopped, Unreadable."""
-        from yendo.installers.script_exe.doing import DOES
-
         at = start
         while True:
             self.steps += 1
@@ -456,7 +456,7 @@ class ScriptRun:
                     self.segment(target, depth + 1)
                 at += 1
                 continue
-            does = DOES.get(instruction.operation)
+            does = self.operations.get(instruction.operation)
             if does is None:
                 self.spot(
                     f"instruction {at}: operation {instruction.operation}", "this version does not know what it does"

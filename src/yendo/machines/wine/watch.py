@@ -8,22 +8,39 @@ import subprocess
 import time
 from importlib.resources import as_file, files
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import Protocol
 
 import msgspec
 
 from yendo import host_os
 from yendo.errors import NoMachine
 from yendo.machines.watching import Process, Watched, Window
+from yendo.machines.wine.copies import PrivateCopy
+from yendo.machines.wine.layer import Prefix
+from yendo.machines.wine.sandbox import Sandbox
 from yendo.machines.wine.screens import Screen
-
-if TYPE_CHECKING:
-    from yendo.machines.wine.machine import WineSession
 
 IDLE = 6.0  # seconds without work and with a window that does not change, until it is taken to wait for a person
 IDLE_SECONDS = 0.03  # of processor time that count as no work, a second
 MAX_WINDOWS, MAX_PICTURES = 60, 12
 MAX_DISK = 6 << 30
+
+
+class WatchedLayer(Protocol):
+    """A session on the layer, as far as a watched run needs it."""
+
+    prefix: Prefix
+    copy: PrivateCopy
+    box: Sandbox | None
+    asked: Path
+    display: str | None
+    machine: Screened
+
+
+class Screened(Protocol):
+    """A machine that may have a screen of a person."""
+
+    screen: str | None
 
 
 class _Watch:
@@ -157,7 +174,7 @@ def _text(coded: str) -> str:
 
 
 def watch(
-    session: WineSession,
+    session: WatchedLayer,
     command: str,
     *,
     timeout: float,
@@ -204,7 +221,7 @@ def watch(
 
 
 def _follow(
-    session: WineSession, state: _Watch, process: subprocess.Popen[bytes], said: Path, timeout: float, hand: bool
+    session: WatchedLayer, state: _Watch, process: subprocess.Popen[bytes], said: Path, timeout: float, hand: bool
 ) -> str:
     """Reads events until the end; says why it was stopped, or ''. One with a person at it may stand still."""
     read, rest = 0, ""

@@ -11,7 +11,7 @@ from collections.abc import Callable
 from yendo.installers.script_exe import run as core
 from yendo.installers.script_exe.run import ScriptRun
 
-DOES: dict[int, core.Handler] = {}
+DOES = ScriptRun.operations
 _NOTHING = (6, 7, 8, 9, 10, 36, 37, 39, 58, 65, 66, 67)
 
 

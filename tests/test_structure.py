@@ -1,0 +1,33 @@
+"""The house as it was rebuilt: no circles between modules, no function that cannot be seen whole."""
+
+from __future__ import annotations
+
+import ast
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parents[1] / "src" / "yendo"
+LONGEST = 60
+
+
+def test_no_module_needs_itself() -> None:
+    """Also by the types alone: what is imported for the type checker counts."""
+    grimp = pytest.importorskip("grimp")
+    graph = grimp.build_graph("yendo")
+    needs = {module: set(graph.find_modules_directly_imported_by(module)) for module in graph.modules}
+    while free := {module for module, others in needs.items() if not others & needs.keys()}:
+        for module in free:
+            del needs[module]
+    # what is left needs something that is left: a circle, or stands above one
+    assert not needs, {module: sorted(others & needs.keys()) for module, others in needs.items()}
+
+
+def test_functions_are_short_enough_to_be_seen_whole() -> None:
+    long = []
+    for path in SOURCE.rglob("*.py"):
+        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+            if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef):
+                length = (node.end_lineno or 0) - node.lineno + 1
+                long += [(path.relative_to(SOURCE).as_posix(), node.name, length)] if length > LONGEST else []
+    assert not long
