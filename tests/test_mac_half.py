@@ -304,8 +304,8 @@ def test_a_bundle_is_drafted_and_its_half_builds(tmp_path: Path, yendo: Yendo) -
     path = tmp_path / "w" / "macos.toml"
     path.write_text(path.read_text("utf-8").replace("local.", "example.marrowby."), "utf-8")
     told = json.loads(yendo("build", "w", "--json").stdout)
-    assert told["schema"] == "yendo.mac-build/1" and Path(told["package"]).is_file()
-    found = packages.read(Path(told["package"]))
+    assert told["schema"] == "yendo.mac-build/1" and (tmp_path / told["package"]).is_file()
+    found = packages.read(tmp_path / told["package"])
     assert (found.identifier, found.version, found.oldest) == ("example.marrowby.lantern", "6.2.1.1", "12.0")
     assert [one.id for one in found.findings] == ["unsigned"]  # what ours look for in others' is not in ours
     assert "edit" in yendo("draft", "w", "Lantern.app", expect=2).stderr
@@ -612,3 +612,24 @@ def test_without_a_sandbox_files_are_laid_scripts_ran_nowhere_and_that_is_said(t
     assert not any(phase["problems"] for one in told["played"] for phase in one["phases"])
     said = yendo("prove", "w", "--scenario", "desk", environment=bare, expect=1).stdout
     assert "laid only" in said and "scripts ran nowhere" in said
+
+
+def test_two_halves_of_one_package_go_together(tmp_path: Path, yendo: Yendo, vendor: Path) -> None:
+    made.app(tmp_path / "Lantern.app")
+    yendo("draft", "office/lantern", vendor / "lantern-6.2.1.msi", "-q")
+    yendo("draft", "office/lantern", "Lantern.app", "-q")
+    path = tmp_path / "office/lantern/macos.toml"
+    path.write_text(path.read_text("utf-8").replace("local.", "example.marrowby."), "utf-8")
+    assert {"plan.toml", "macos.toml"} <= {
+        one["file"] for one in json.loads(yendo("check", "office/lantern", "--json").stdout)["findings"]
+    }
+    told = json.loads(yendo("build", "office/lantern", "--json").stdout)
+    assert told["schema"] == "yendo.build/1" and told["macos"]["schema"] == "yendo.mac-build/1"
+    said = yendo("prove", "office/lantern", "--scenario", "desk", expect=None).stdout
+    assert "Proved on the simulated machine" in said and "No Mac was asked" in said
+    shelf = json.loads(yendo("shelf", "office", "--json").stdout)
+    assert [(one["path"], one["system"]) for one in shelf["workspaces"]] == [
+        ("lantern", "windows"),
+        ("lantern (macOS)", "macos"),
+    ]
+    assert len({one["id"] for one in shelf["workspaces"]}) == 1 and not shelf["conflicts"]

@@ -15,6 +15,7 @@ from yendo.cli import mac_half, nested
 
 if TYPE_CHECKING:
     from yendo.check import Finding
+    from yendo.package.build import Built
     from yendo.plan import Plan
 
 
@@ -74,8 +75,7 @@ def run(options: argparse.Namespace) -> int:
         errors += [one for one in check(workspace) if one.severity == "error"]
     if errors := [one for one in errors if one.rule not in reasons]:
         return _refused(options, errors)
-    if mac_half.is_meant(options.folder) and not options.form:
-        mac_half.run_build(options)
+    mac = mac_half.run_build(options) if mac_half.is_meant(options.folder) and not options.form else None
     if mac_half.is_alone(options.folder):
         return 0
     if options.form:
@@ -84,17 +84,24 @@ def run(options: argparse.Namespace) -> int:
         built = build.build(options.folder, plan, output=options.output, archive=options.archive)
         build.record(options.folder, built, although={rule: why.strip() for rule, why in reasons.items()})
         claims.record(options.folder, plan, built)
+    _told(options, plan, built, mac)
+    return 0
+
+
+def _told(options: argparse.Namespace, plan: Plan, built: Built, mac: dict[str, object] | None) -> None:
+    """What was built; ``mac`` is what was built for macOS beside it."""
+    from yendo.cli import show
+
     if options.json:
-        show.emit(
-            {
-                "schema": "yendo.build/1",
-                "folder": str(built.folder),
-                "archive": str(built.archive) if built.archive else None,
-                "digest": built.digest,
-                "size": built.size,
-                "files": len(built.manifest.files) + 1,
-            }
-        )
+        body = {
+            "folder": str(built.folder),
+            "archive": str(built.archive) if built.archive else None,
+            "digest": built.digest,
+            "size": built.size,
+            "files": len(built.manifest.files) + 1,
+            **({"macos": mac} if mac else {}),
+        }
+        show.emit({"schema": "yendo.build/1", **body})
     elif not options.quiet:
         out = show.console()
         out.print(
@@ -112,7 +119,6 @@ def run(options: argparse.Namespace) -> int:
             styles=("dim",),
         )
         out.print(f"\n[dim]next:[/dim] yendo prove {show.clean(options.folder)}")
-    return 0
 
 
 def _form(options: argparse.Namespace, plan: Plan) -> int:

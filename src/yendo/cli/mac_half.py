@@ -69,21 +69,25 @@ def rule_count() -> int:
     return check.count()
 
 
-def run_build(options: argparse.Namespace) -> int:
-    """Builds it, once nothing stands against it."""
+def run_build(options: argparse.Namespace) -> dict[str, object]:
+    """Builds it, once nothing stands against it, and tells it; where there is another half too, as data only that half
+    tells.
+    """
     from yendo.mac_half import build, reading
 
     plan, _ = reading.read(options.folder)
     with show.working("building", quiet=options.quiet or options.json):
-        built = build.build(options.folder.resolve(), plan)
+        built = build.build(options.folder, plan)
+    places = {
+        "folder": str(built.folder),
+        "package": str(built.package),
+        "removal": str(built.removal),
+        "profiles": [str(path) for path in built.profiles],
+    }
+    body: dict[str, object] = {"schema": "yendo.mac-build/1", **msgspec.structs.asdict(built), **places}
     if options.json:
-        places = {
-            "folder": str(built.folder),
-            "package": str(built.package),
-            "removal": str(built.removal),
-            "profiles": [str(path) for path in built.profiles],
-        }
-        show.emit({"schema": "yendo.mac-build/1", **msgspec.structs.asdict(built), **places})
+        if is_alone(options.folder):
+            show.emit(body)
     elif not options.quiet:
         out = show.console()
         out.print(
@@ -101,7 +105,7 @@ def run_build(options: argparse.Namespace) -> int:
         out.print(
             f"\n[dim]next:[/dim] yendo prove {show.clean(options.folder)}; yendo sign {show.clean(built.package)}"
         )
-    return 0
+    return body
 
 
 def run_prove(options: argparse.Namespace, folder: Path) -> int:

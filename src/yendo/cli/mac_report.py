@@ -11,13 +11,15 @@ import msgspec
 from yendo.cli import show
 from yendo.mac import bundles, reading
 from yendo.mac.app import SCHEMA as APP_SCHEMA
-from yendo.mac.app import MacApp
+from yendo.mac.app import MacApp, MacCode
 from yendo.mac.package import SCHEMA, MacComponent, MacFinding, MacPackage
 
 if TYPE_CHECKING:
-    from collections.abc import Sequence
+    from collections.abc import Iterator, Sequence
 
     from rich.console import Console
+
+    from yendo.mac.images import MacImage
 
 MAX_FINDINGS, MAX_ITEMS = 40, 24
 
@@ -47,32 +49,34 @@ def run_app(options: argparse.Namespace) -> int:
     return 0
 
 
+def _behind(main: MacCode) -> Iterator[tuple[str, str]]:
+    """Who stands behind a program."""
+    yield "signed", main.words
+    yield "team", main.team
+    yield "chain", " < ".join(main.chain) if len(main.chain) > 1 else ""
+
+
 def _app(out: Console, found: MacApp, *, everything: bool, medium: str = "") -> None:
     version = found.version or found.build
     out.print(f"[bold]{show.clean(found.name)} {show.clean(version)}[/bold]".replace(" [/bold]", "[/bold]"))
     main = found.code[0] if found.code else None
     sealed = {"none": "not sealed", "whole": "every file is as it was sealed", "broken": "NOT AS IT WAS SEALED"}
-    show.grid(
-        out,
-        [
-            ("identifier", found.identifier or "none"),
-            *([("build", found.build)] if found.build and found.build != version else []),
-            ("for", ", ".join(main.processors) if main else "no program in it"),
-            ("oldest", f"macOS {found.oldest}" if found.oldest else "not stated"),
-            *([("signed", main.words)] if main else []),
-            *([("team", main.team)] if main and main.team else []),
-            *([("chain", " < ".join(main.chain))] if main and len(main.chain) > 1 else []),
-            *([("seal", sealed[found.sealed])] if found.file.endswith(".app") else []),
-            *([("notary", "a ticket is stapled on")] if found.ticket else []),
-        ],
-        styles=("dim",),
-    )
+    rows = [
+        ("identifier", found.identifier or "none"),
+        ("build", found.build if found.build != version else ""),
+        ("for", ", ".join(main.processors) if main else "no program in it"),
+        ("oldest", f"macOS {found.oldest}" if found.oldest else "not stated"),
+        *(_behind(main) if main else ()),
+        ("seal", sealed[found.sealed] if found.file.endswith(".app") else ""),
+        ("notary", "a ticket is stapled on" if found.ticket else ""),
+    ]
+    show.grid(out, [one for one in rows if one[1]], styles=("dim",))
     if len(found.code) > 1:
         show.section(out, f"Programs and libraries in it: {len(found.code) - 1}")
-        rows = [(one.path, ", ".join(one.processors), one.words) for one in found.code[1:]]
-        show.grid(out, rows if everything else rows[:MAX_ITEMS], styles=(None, "dim", "dim"))
-        if len(rows) > MAX_ITEMS and not everything:
-            out.print(f"  [dim]and {len(rows) - MAX_ITEMS} more (--contents lists them)[/dim]")
+        inside = [(one.path, ", ".join(one.processors), one.words) for one in found.code[1:]]
+        show.grid(out, inside if everything else inside[:MAX_ITEMS], styles=(None, "dim", "dim"))
+        if len(inside) > MAX_ITEMS and not everything:
+            out.print(f"  [dim]and {len(inside) - MAX_ITEMS} more (--contents lists them)[/dim]")
     if found.asks:
         show.section(out, "What has to be allowed")
         show.grid(out, found.asks, styles=("cyan", "dim"))
@@ -81,23 +85,28 @@ def _app(out: Console, found: MacApp, *, everything: bool, medium: str = "") -> 
         out.print(f"\n[dim]next:[/dim] yendo draft FOLDER {show.clean(medium or found.file)} starts a package of it")
 
 
+def _extracted(options: argparse.Namespace) -> int:
+    from yendo import atomic
+    from yendo.installers.extract import is_free
+    from yendo.mac import images
+
+    is_free(options.extract)
+    with images.opened(options.file) as (volume, _), atomic.folder(options.extract) as work:
+        items = volume.items()
+        images.extract(volume, items, work)
+    if not options.quiet:
+        files = [item for item in items if item.kind == "file"]
+        total = show.size(sum(item.size for item in files))
+        show.console().print(f"{show.counted(len(files), 'file')}, {total}, in {show.clean(options.extract)}")
+    return 0
+
+
 def run_image(options: argparse.Namespace) -> int:
     """A disk image: what lies on its volume, and the bundles and packages among it."""
     from yendo.mac import images
 
     if options.extract:
-        from yendo import atomic
-        from yendo.installers.extract import is_free
-
-        is_free(options.extract)
-        with images.opened(options.file) as (volume, _), atomic.folder(options.extract) as work:
-            items = volume.items()
-            images.extract(volume, items, work)
-        if not options.quiet:
-            files = [item for item in items if item.kind == "file"]
-            total = show.size(sum(item.size for item in files))
-            show.console().print(f"{show.counted(len(files), 'file')}, {total}, in {show.clean(options.extract)}")
-        return 0
+        return _extracted(options)
     found = images.read(options.file, listing=options.listing)
     if options.json:
         show.emit({"schema": images.SCHEMA, **msgspec.to_builtins(found)})
@@ -122,20 +131,24 @@ def run_image(options: argparse.Namespace) -> int:
         out.print()
         _print(out, package, options)
     if options.contents:
-        show.section(out, "On the volume")
-        grid = [
-            (
-                f"{item.mode:04o}",
-                f"{item.user}:{item.group}",
-                item.kind if item.kind != "file" else show.size(item.size),
-                item.path,
-            )
-            for item in found.items
-        ]
-        show.grid(out, grid, styles=("dim", "dim", "dim", None))
+        _volume(out, found)
     if not (found.apps or found.packages):
         out.print("\n[dim]next:[/dim] --contents lists its files; --extract DIR takes them out")
     return 0
+
+
+def _volume(out: Console, found: MacImage) -> None:
+    show.section(out, "On the volume")
+    grid = [
+        (
+            f"{item.mode:04o}",
+            f"{item.user}:{item.group}",
+            item.kind if item.kind != "file" else show.size(item.size),
+            item.path,
+        )
+        for item in found.items
+    ]
+    show.grid(out, grid, styles=("dim", "dim", "dim", None))
 
 
 def _findings(out: Console, findings: Sequence[MacFinding]) -> None:

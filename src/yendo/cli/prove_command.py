@@ -98,16 +98,28 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    from yendo.errors import Usage
+
+    if options.jobs < 1:
+        raise Usage("--jobs is at least 1")
+    given = options.packages or [Path()]
+    halves = [path for path in given if mac_half.is_meant(path)]
+    if halves and all(mac_half.is_alone(path) for path in given):
+        return max(mac_half.run_prove(options, path) for path in halves)
+    code = _windows(options)
+    if halves and not (options.kit or options.result or options.farm or proving.is_away(options)):
+        # as data it is in its own record: a command tells one object
+        quiet = argparse.Namespace(**{**vars(options), "quiet": options.quiet or options.json, "json": False})
+        code = max(code, *(mac_half.run_prove(quiet, path) for path in halves))
+    return code
+
+
+def _windows(options: argparse.Namespace) -> int:
+    """The half for Windows, or what has no other."""
     from yendo.cli import prove_several, show
     from yendo.errors import Usage
     from yendo.prove.prove import prove
 
-    if options.jobs < 1:
-        raise Usage("--jobs is at least 1")
-    halves = [path for path in options.packages or [Path()] if mac_half.is_meant(path)]
-    alone = [path for path in halves if mac_half.is_alone(path)]
-    if halves and len(alone) == len(options.packages or [Path()]):
-        return max(mac_half.run_prove(options, path) for path in halves)
     paths = prove_several.packages(options.packages)
     if len(paths) > 1 or options.farm or options.changed_since:
         return prove_several.run(options, paths)

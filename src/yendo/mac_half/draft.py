@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 import shutil
 import tempfile
+import tomllib
 from collections.abc import Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any, Literal
@@ -234,13 +235,23 @@ class _Draft:
         reading.read(self.folder)  # what was drafted can be read
         return MacDrafted(self.folder / reading.NAME, tuple(self.media), tuple(self.decisions), self.facts)
 
+    def _id(self) -> str:
+        """That of the half for Windows, where there is one: both are one package."""
+        path = self.folder / "plan.toml"
+        if not path.is_file():
+            return ""
+        try:
+            return str(tomllib.loads(path.read_text("utf-8"))["package"]["id"])
+        except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, KeyError, TypeError):
+            return ""  # its own check tells that
+
     def _package_table(self) -> Table:
         said = self.said
         name = said.get("name", self.folder.name)
         maker = (
             re.sub(r"[^a-z0-9]+", "-", (said.get("publisher", "") + " " + name).lower()).strip("-")[:60] or "package"
         )
-        values: dict[str, Any] = {"id": maker, "name": name, "version": said.get("version") or "1.0"}
+        values: dict[str, Any] = {"id": self._id() or maker, "name": name, "version": said.get("version") or "1.0"}
         if "publisher" in said:
             values["publisher"] = said["publisher"]
         values["identifier"] = f"local.{maker}"

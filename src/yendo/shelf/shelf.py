@@ -26,12 +26,12 @@ STATES = ("unreadable", "drafted", "checked", "built", "proved")
 MAX_DEPTH, MAX_SHOWN = 12, 5
 _PASSED = {"package", "forms", "media", "extras", "earlier", "trial", ".git", ".yendo", "node_modules", "__pycache__"}
 MAC, MAC_HALF = "macos.toml", " (macOS)"
-_FORM = "5"  # of what is kept between two listings
+_FORM = "6"  # of what is kept between two listings
 
 
 class ShelfRow(msgspec.Struct, frozen=True):
     """One workspace. ``state`` is one of STATES; ``why`` says what is wrong or missing before the next; ``digest`` that
-    of the bytes that were built, ``proofs`` the scenarios that passed on them."""
+    of the bytes that were built, ``proofs`` the scenarios that passed on them; ``system`` what it is for."""
 
     path: str
     id: str
@@ -45,6 +45,7 @@ class ShelfRow(msgspec.Struct, frozen=True):
     digest: str
     proofs: tuple[str, ...]
     failed: tuple[str, ...]
+    system: str = "windows"
 
 
 class ShelfConflict(msgspec.Struct, frozen=True):
@@ -265,7 +266,7 @@ def mac_row(place: Path, name: str) -> ShelfRow:
         plan, _ = reading.read(place)
     except YendoError as error:
         words = str(error).splitlines()[0][:200]
-        return ShelfRow(name, "", place.name, "", 0, "", "unreadable", words, False, "", (), ())
+        return ShelfRow(name, "", place.name, "", 0, "", "unreadable", words, False, "", (), (), "macos")
     package = plan.package
     folder = place / build.FOLDER / build.name_of(plan)
     state, why, digest = "drafted", f"yendo build {place.name}", ""
@@ -284,7 +285,7 @@ def mac_row(place: Path, name: str) -> ShelfRow:
             why = "what was proved is not what is built now"
     return ShelfRow(
         name, package.id, package.name, package.version, package.revision, package.publisher, state, why, False,
-        digest, passed, failed,
+        digest, passed, failed, "macos",
     )  # fmt: skip
 
 
@@ -369,18 +370,18 @@ def _proofs(package: Path, built: str) -> tuple[tuple[str, ...], tuple[str, ...]
 
 def conflicts(rows: dict[str, ShelfRow], claims: dict[str, Claims]) -> Iterator[ShelfConflict]:
     """Where two packages would get into one another's way."""
-    by_id: dict[str, list[str]] = defaultdict(list)
+    by_id: dict[tuple[str, str], list[str]] = defaultdict(list)
     for name, one in rows.items():
         if one.id:
-            by_id[one.id].append(name)
-    for identifier, names in sorted(by_id.items()):
+            by_id[one.id, one.system].append(name)  # two halves of one package never meet
+    for (identifier, _), names in sorted(by_id.items()):
         for at, name in enumerate(names):
             for other in names[at + 1 :]:
                 yield ShelfConflict(
                     name, other, "id", 1, (identifier,), "both have this id, so a machine can tell only one of them"
                 )
     yield from _same_things(rows, claims)
-    yield from _needs(rows, claims, by_id)
+    yield from _needs(rows, claims, {name: there for (name, system), there in by_id.items() if system == "windows"})
 
 
 def _same_things(rows: dict[str, ShelfRow], claims: dict[str, Claims]) -> Iterator[ShelfConflict]:

@@ -34,13 +34,16 @@ class WatchedLayer(Protocol):
     box: Sandbox | None
     asked: Path
     display: str | None
-    machine: Screened
+
+    @property
+    def machine(self) -> Screened: ...
 
 
 class Screened(Protocol):
     """A machine that may have a screen of a person."""
 
-    screen: str | None
+    @property
+    def screen(self) -> object: ...
 
 
 class _Watch:
