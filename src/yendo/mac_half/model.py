@@ -1,4 +1,4 @@
-"""The plan for macOS as types: one file beside ``plan.toml``, or alone.
+"""The plan of the half for macOS as types: one file beside ``plan.toml``, or alone.
 
 Source of what the system knows: Apple's "Distribution XML Reference", the manual pages ``installer(8)``,
 ``pkgbuild(1)``, ``launchd.plist(5)``, ``defaults(1)``.

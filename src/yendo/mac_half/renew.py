@@ -138,7 +138,7 @@ def _moved(
     if plan.package.revision != 1 and plan.package.version != new.plan.package.version:
         yield MacMoved("package.revision", str(plan.package.revision), "1"), True
         package["revision"] = 1
-    step: Any = document["install"][at]  # type: ignore[index]  # a list of tables
+    step = writing.part(document, "install")[at]
     there = new.plan.install[0]
     for name in ("source", "inside"):
         was, now = step.get(name, ""), getattr(there, name, "")
@@ -146,8 +146,9 @@ def _moved(
             yield MacMoved(f"install {at + 1}.{name}", was, now), True
             step[name] = now
     media: Any = document["media"]
+    was_medium = getattr(old.plan.install[0], "source", "")  # a draft begins with what it carries
     for medium in media:
-        if medium["file"] == old.plan.install[0].source:  # type: ignore[union-attr]  # both carry one
+        if medium["file"] == was_medium:
             medium["file"], medium["sha256"] = new.plan.media[0].file, new.plan.media[0].sha256
     yield from _rules(plan, old, new, document)
 

@@ -1,4 +1,4 @@
-"""The programs that stand in for those of macOS, inside the sandbox of a simulated machine.
+"""The stand-ins of the programs of macOS, inside the sandbox of a simulated machine.
 
 They refuse what the real ones refuse by their manual pages, GNU's options first of all, and do what packages ask of
 them to the machine's tree and to ``/.yendo/own/state.json``. They import nothing of Yendo, as they run by themselves
