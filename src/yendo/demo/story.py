@@ -193,9 +193,9 @@ def tell(
     cells = matrix(built.folder, [SimulatedMachine()], [*some, there])
     tell_step("renew")
     renewal, renewed = renew_it(folder, workspace, machine, scenario)
-    shelf = listing(folder)
     tell_step("the half for macOS")
     mac = half.tell(folder)
+    shelf = listing(folder)
     return Story(
         installer,
         account,
