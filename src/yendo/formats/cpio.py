@@ -57,13 +57,7 @@ class _Stream:
 
     def pieces(self, count: int) -> Iterator[bytes]:
         """So many bytes, or as many as there are."""
-        while count > 0:
-            there = len(self._left) - self._at
-            if not there:
-                self._left, self._at = next(self._pieces, b""), 0
-                if not self._left:
-                    return
-                continue
+        while count > 0 and (there := self._there()):
             taken = min(count, there)
             piece = self._left if taken == len(self._left) else self._left[self._at : self._at + taken]
             self._at += taken  # before it is handed out: nobody has to ask for more
@@ -75,17 +69,20 @@ class _Stream:
 
     def skip(self, count: int) -> int:
         """Passes over so many bytes; how many were missing."""
-        while count > 0:
-            there = len(self._left) - self._at
-            if not there:
-                self._left, self._at = next(self._pieces, b""), 0
-                if not self._left:
-                    break
-                continue
+        while count > 0 and (there := self._there()):
             taken = min(count, there)
             self._at += taken
             count -= taken
         return count
+
+    def _there(self) -> int:
+        """How many bytes are at hand; none at the end."""
+        while self._at == len(self._left):
+            piece = next(self._pieces, None)
+            if piece is None:
+                return 0
+            self._left, self._at = piece, 0
+        return len(self._left) - self._at
 
 
 def _pieces(source: BinaryIO) -> Iterator[bytes]:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import tomllib
 from pathlib import Path
 from typing import Any
 
@@ -11,8 +9,8 @@ import msgspec
 
 from yendo.mac_half.model import AnyMacRule, AnyMacStep, MacPlan
 from yendo.plan import places
-from yendo.plan.mistakes import PlanProblem, explain, toml, unknown
-from yendo.plan.reading import PlanError
+from yendo.plan.mistakes import PlanProblem, explain, unknown
+from yendo.plan.reading import PlanError, parsed
 
 NAME = "macos.toml"
 MAX_PLAN = 4 << 20
@@ -40,11 +38,7 @@ def read(folder: Path) -> tuple[MacPlan, dict[places.Path, int]]:
 
 def read_text(text: str, name: str = NAME) -> tuple[MacPlan, dict[places.Path, int]]:
     """The same for text that is at hand. Raises PlanError."""
-    try:
-        raw = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        match = re.search(r"at line (\d+)", str(error))
-        raise PlanError(name, [PlanProblem(int(match[1]) if match else 1, f"not TOML: {toml(error)}")]) from error
+    raw = parsed(text, name)
     found = places.lines(text)
     problems = list(unknown(raw, MacPlan, (), found))
     if not problems:

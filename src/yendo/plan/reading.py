@@ -66,6 +66,15 @@ def _written(path: FilePath) -> tuple[FilePath, int, int] | None:
     return path.resolve(), known.st_mtime_ns, known.st_size
 
 
+def parsed(text: str, name: str) -> dict[str, Any]:
+    """A file that people write, as TOML. Raises PlanError with the line of what is none."""
+    try:
+        return tomllib.loads(text)
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        match = re.search(r"at line (\d+)", str(error))
+        raise PlanError(name, [PlanProblem(int(match[1]) if match else 1, f"not TOML: {toml(error)}")]) from error
+
+
 def read_text(
     text: str, name: str = "plan.toml", folder: FilePath | None = None
 ) -> tuple[model.Plan, dict[places.Path, int]]:
@@ -73,11 +82,7 @@ def read_text(
 
     ``folder`` is where the house is looked for; without it there is none. Raises PlanError, HouseError.
     """
-    try:
-        raw = tomllib.loads(text)
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        match = re.search(r"at line (\d+)", str(error))
-        raise PlanError(name, [PlanProblem(int(match[1]) if match else 1, f"not TOML: {toml(error)}")]) from error
+    raw = parsed(text, name)
     found = places.lines(text)
     problems = list(unknown(raw, model.Plan, (), found))
     if not problems:

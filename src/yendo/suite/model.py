@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import re
-import tomllib
 from pathlib import Path
 from typing import Annotated, Literal
 
@@ -12,6 +10,7 @@ from msgspec import Meta
 
 from yendo.plan import PlanError, PlanProblem, places
 from yendo.plan.mistakes import explain, unknown
+from yendo.plan.reading import parsed
 from yendo.terms.amounts import Identifier, Text, Written
 from yendo.terms.settings import Name, SettingValue
 from yendo.terms.when import Condition
@@ -61,7 +60,6 @@ def read(path: Path) -> tuple[SuitePlan, dict[places.Path, int]]:
     """A suite file and the lines of its values. Raises PlanError."""
     try:
         text = path.read_text("utf-8")
-        raw = tomllib.loads(text)
     except FileNotFoundError as error:
         raise PlanError(
             str(path),
@@ -75,9 +73,7 @@ def read(path: Path) -> tuple[SuitePlan, dict[places.Path, int]]:
         ) from error
     except (OSError, UnicodeDecodeError) as error:
         raise PlanError(str(path), [PlanProblem(1, f"cannot be read as UTF-8 text: {error}")]) from error
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        match = re.search(r"at line (\d+)", str(error))
-        raise PlanError(str(path), [PlanProblem(int(match[1]) if match else 1, f"not TOML: {error}")]) from error
+    raw = parsed(text, str(path))
     found = places.lines(text)
     problems = list(unknown(raw, SuitePlan, (), found))
     if not problems:
