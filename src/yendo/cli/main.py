@@ -17,6 +17,7 @@ COMMANDS = {
     "capture": "do the work on a fresh machine, and make a package of what it changed",
     "decide": "answer what a plan leaves open, one question at a time",
     "add": "put a step, a rule, a need, a setting or a vendor's file into a plan",
+    "compare": "say what the vendor changed between two versions",
     "renew": "carry a package over to the vendor's next version",
     "check": "look a plan over as an experienced colleague would",
     "build": "make the package",
