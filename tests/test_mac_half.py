@@ -633,3 +633,29 @@ def test_two_halves_of_one_package_go_together(tmp_path: Path, yendo: Yendo, ven
         ("lantern (macOS)", "macos"),
     ]
     assert len({one["id"] for one in shelf["workspaces"]}) == 1 and not shelf["conflicts"]
+
+
+def test_what_a_profile_can_allow_is_written(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """No bundle with a team and an extension is in the registries: the team is put in here, the rest is read."""
+    from yendo.mac_half import work
+
+    folder = tmp_path / "w"
+    path = made.app(folder / "media/Lantern.app")
+    for name, listed in (
+        ("SystemExtensions/tide.systemextension/Contents/Info.plist", {"CFBundleIdentifier": "example.tide.filter"}),
+        ("LoginItems/x.app/Contents/Info.plist", {}),
+    ):
+        (path / "Contents/Library" / name).parent.mkdir(parents=True)
+        (path / "Contents/Library" / name).write_bytes(plistlib.dumps(listed))
+    text = made.PLAN.format(media="", steps=made.APP, rules=made.RULE, processors='"arm64"')
+    (folder / "macos.toml").write_text(text, "utf-8")
+    assert made.built(folder).profiles == ()  # by nobody's team nothing can be allowed
+    monkeypatch.setattr(work, "_team", lambda program: "TIDE123456")
+    profile = plistlib.loads(made.built(folder).profiles[0].read_bytes())
+    found = {one["PayloadType"]: one for one in profile["PayloadContent"]}
+    assert found["com.apple.system-extension-policy"]["AllowedSystemExtensions"] == {
+        "TIDE123456": ["example.tide.filter"]
+    }
+    assert [(one["RuleType"], one["RuleValue"]) for one in found["com.apple.servicemanagement"]["Rules"]] == [
+        ("TeamIdentifier", "TIDE123456")
+    ]

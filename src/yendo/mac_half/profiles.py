@@ -45,10 +45,19 @@ def _payloads(plan: MacPlan, done: MacWork) -> Iterator[dict[str, Any]]:
         domains.setdefault(step.domain, {}).update(step.values)
     for domain, values in domains.items():
         yield _one(plan, domain, domain, values)
-    labels = list(_jobs(plan))
-    if labels:
-        rules = [{"RuleType": "Label", "RuleValue": label, "Comment": plan.package.name} for label in labels]
-        yield _one(plan, "com.apple.servicemanagement", "background", {"Rules": rules})
+    bundles = [*done.bundles, *(one for part in done.parts for one in part.bundles)]
+    rules = [("Label", label) for label in _jobs(plan)]
+    rules += [("TeamIdentifier", one.team) for one in bundles if one.background and one.team]
+    if rules:
+        listed = [{"RuleType": kind, "RuleValue": value, "Comment": plan.package.name} for kind, value in rules]
+        yield _one(plan, "com.apple.servicemanagement", "background", {"Rules": listed})
+    extensions: dict[str, set[str]] = {}
+    for one in bundles:
+        if one.extensions and one.team:
+            extensions.setdefault(one.team, set()).update(one.extensions)
+    if extensions:
+        allowed = {team: sorted(names) for team, names in sorted(extensions.items())}
+        yield _one(plan, "com.apple.system-extension-policy", "extensions", {"AllowedSystemExtensions": allowed})
 
 
 def _jobs(plan: MacPlan) -> Iterator[str]:

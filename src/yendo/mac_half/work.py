@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import plistlib
-from collections.abc import Callable
+import re
+from collections.abc import Callable, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any, Literal
 
 import msgspec
 
 from yendo.errors import Unreadable, Usage
+from yendo.formats import mach_o
 from yendo.mac_half import model, sources
 from yendo.mac_half.model import MacPlan
 from yendo.mac_half.shell import call, plist_words
@@ -32,12 +34,17 @@ class LaidItem(msgspec.Struct, frozen=True):
 
 
 class LaidBundle(msgspec.Struct, frozen=True):
-    """A bundle among what is laid."""
+    """A bundle among what is laid. ``team`` signed its program; ``extensions`` of the system it brings, by identifier;
+    ``background``: it brings items that start by themselves.
+    """
 
     path: str
     identifier: str
     version: str
     build: str
+    team: str = ""
+    extensions: tuple[str, ...] = ()
+    background: bool = False
 
 
 class MacPart(msgspec.Struct):
@@ -138,11 +145,13 @@ class Workshop:
                 items.append(_laid(place, one))
                 if one.below == "Contents/Info.plist" and one.file:
                     info = _list(one.file, f"{name}/Contents/Info.plist")
+            team, extensions, background = _asks(tree, str(info.get("CFBundleExecutable") or ""))
         if not info:
             raise Usage(f"{name} is no bundle: it has no Contents/Info.plist")
         version = str(info.get("CFBundleShortVersionString") or info.get("CFBundleVersion") or "")
         identifier = str(info.get("CFBundleIdentifier") or "")
-        return items, LaidBundle(top, identifier, version, str(info.get("CFBundleVersion") or version))
+        build = str(info.get("CFBundleVersion") or version)
+        return items, LaidBundle(top, identifier, version, build, team, extensions, background)
 
     def _files(self, step: model.FilesStep) -> None:
         mode = int(step.mode, 8) if step.mode else None
@@ -235,6 +244,29 @@ def _laid(path: str, one: sources.TreeItem, user: int = 0, group: int = 0, mode:
     assert one.file is not None
     own = mode if mode is not None else 0o755 if one.runs else 0o644
     return LaidItem(path, "file", own, user, group, one.file)
+
+
+def _asks(tree: Sequence[sources.TreeItem], program: str) -> tuple[str, tuple[str, ...], bool]:
+    """What a person would have to allow, as far as a profile can: the team that signed it, its extensions of the
+    system, whether something of it starts by itself.
+    """
+    team, extensions, background = "", [], False
+    for one in tree:
+        if one.file and one.below == f"Contents/MacOS/{program}":
+            team = _team(one.file)
+        if one.file and re.fullmatch(r"Contents/Library/SystemExtensions/[^/]+/Contents/Info\.plist", one.below):
+            extensions.append(str(_list(one.file, one.below).get("CFBundleIdentifier") or ""))
+        background |= bool(re.match(r"Contents/Library/(LaunchDaemons|LaunchAgents|LoginItems)/.", one.below))
+    return team, tuple(filter(None, extensions)), background
+
+
+def _team(program: Path) -> str:
+    try:
+        with program.open("rb") as file:
+            found = [one.signature for one in mach_o.read(file, program.name) if one.signature]
+    except Unreadable:
+        return ""  # its own reader tells that
+    return found[0].team if found else ""
 
 
 def _list(path: Path, name: str) -> dict[str, Any]:
