@@ -155,10 +155,29 @@ def _programs(workspace: MacWorkspace) -> Iterator[Finding]:
                 why = "the system says that it is damaged and does not open it"
                 do = "settings belong into a step of settings, and not into the bundle"
                 yield _finding(workspace, "broken-seal", "error", where, what, why, do)
+            yield from _notary(workspace, at, app)
             if app.code and app.code[0].held in ("none", "ad hoc"):
                 what = f"{app.name} is {app.code[0].words}"
                 why = "on Apple's own processors unsigned code does not run, and no rule can name who made it"
                 yield _finding(workspace, "unsigned", "warning", where, what, why, "ask its maker for a signed one")
+
+
+def _notary(workspace: MacWorkspace, at: int, app: MacApp) -> Iterator[Finding]:
+    """What the notary or Gatekeeper would say of a bundle that somebody has signed; of others there is no question."""
+    if not app.code or app.code[0].held not in ("holds", "broken"):
+        return
+    for found in app.findings:
+        if found.id in _NOTARY:
+            where = f"{found.where}: " if found.where else ""
+            level: Severity = "note" if found.level == "note" else "warning"
+            why = "a bundle that is not notarised is refused where it was fetched, and the vendor alone can mend it"
+            yield _finding(workspace, found.id, level, ("install", at), where + found.what, why, found.advice)
+
+
+_NOTARY = frozenset({
+    "not-hardened", "no-time-stamp", "debuggable", "no-ticket", "unsigned-inside", "ad-hoc-inside", "other-team",
+    "other-root",
+})  # fmt: skip
 
 
 def _order(version: str) -> tuple[int, ...]:
