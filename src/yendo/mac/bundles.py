@@ -75,17 +75,10 @@ def read(path: Path) -> MacApp:
     files = dict(files_below(top, links=True))
     if len(files) > MAX_FILES:
         raise Unreadable(f"{path.name} holds {len(files)} files; more than {MAX_FILES} are not looked at")
-    name = str(info.get("CFBundleExecutable") or path.stem)
-    own = f"MacOS/{name}"
-    there = own in files and not files[own].is_symlink() and is_program(files[own])
-    programs = {own: _program(files[own])} if there else {}
-    programs |= {
-        below: _program(file)
-        for below, file in files.items()
-        if below != own and not file.is_symlink() and is_program(file)
-    }
+    own = f"MacOS/{info.get('CFBundleExecutable') or path.stem}"
+    programs = _programs(files, own)
     code = [_code(one, below) for below, one in programs.items()]
-    main = next(iter(programs[own].signatures), None) if there else None
+    main = next(iter(programs[own].signatures), None) if own in programs else None
     differing: tuple[tuple[str, str], ...] = ()
     sealed: Literal["none", "whole", "broken"] = "none"
     if main is not None and _SEAL in files:
@@ -106,6 +99,12 @@ def read(path: Path) -> MacApp:
         tuple(_asks(info, files)),
     )
     return msgspec.structs.replace(found, findings=tuple(app_findings.findings(found)))
+
+
+def _programs(files: Mapping[str, Path], own: str) -> dict[str, _Program]:
+    """Every program of a bundle, its own one first where it is there."""
+    found = {below: _program(file) for below, file in files.items() if not file.is_symlink() and is_program(file)}
+    return ({own: found[own]} if own in found else {}) | found
 
 
 def _bytes(path: Path) -> bytes:

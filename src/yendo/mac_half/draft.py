@@ -21,7 +21,7 @@ from yendo.formats import mach_o, xar
 from yendo.mac import bundles, images
 from yendo.mac import reading as packages
 from yendo.mac.app import MacApp
-from yendo.mac.package import MacPackage
+from yendo.mac.package import MacComponent, MacPackage
 from yendo.mac_half import reading, sources
 from yendo.mac_half.work import data_folders
 from yendo.walk import files_below
@@ -180,24 +180,22 @@ class _Draft:
         self.facts["scripts"] = ", ".join(script.when for one in found.components for script in one.scripts) or "none"
         self.processors = known or self.processors
         values: dict[str, Any] = {"kind": "package", "source": name}
-        if found.form == "distribution" and found.choices:
-            shown = [one for one in found.choices if one.visible.strip() == "true" and one.packages]
-            if len(shown) > 1:
-                values["choices"] = {one.identifier: one.selected.strip() == "true" for one in shown}
-                self.decisions.append(f"choices: {', '.join(one.title or one.identifier for one in shown)}")
+        shown = [one for one in found.choices if one.visible.strip() == "true" and one.packages]
+        if found.form == "distribution" and len(shown) > 1:
+            values["choices"] = {one.identifier: one.selected.strip() == "true" for one in shown}
+            self.decisions.append(f"choices: {', '.join(one.title or one.identifier for one in shown)}")
         self.steps.append((values, {"source": found.signature.words}))
-        for one in found.components:
-            for bundle in one.bundles[:4]:
-                rule = {
-                    "kind": "bundle",
-                    "identifier": bundle.identifier,
-                    "path": bundle.path,
-                    "version": bundle.version,
-                }
-                self.rules.append((rule, f"a bundle of {one.identifier}"))
-            if not one.bundles and one.items:
-                receipt = {"kind": "receipt", "identifier": one.identifier, "version": one.version}
-                self.rules.append((receipt, "its receipt: it brings no bundle"))
+        for component in found.components:
+            self._detected(component)
+
+    def _detected(self, component: MacComponent) -> None:
+        """By its bundles; where it brings none, by its receipt."""
+        for bundle in component.bundles[:4]:
+            named = {"identifier": bundle.identifier, "path": bundle.path, "version": bundle.version}
+            self.rules.append(({"kind": "bundle", **named}, f"a bundle of {component.identifier}"))
+        if not component.bundles and component.items:
+            receipt = {"kind": "receipt", "identifier": component.identifier, "version": component.version}
+            self.rules.append((receipt, "its receipt: it brings no bundle"))
 
     def files(self, path: Path, to: str) -> None:
         if not to.startswith("/"):
