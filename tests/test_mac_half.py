@@ -659,3 +659,9 @@ def test_what_a_profile_can_allow_is_written(tmp_path: Path, monkeypatch: pytest
     assert [(one["RuleType"], one["RuleValue"]) for one in found["com.apple.servicemanagement"]["Rules"]] == [
         ("TeamIdentifier", "TIDE123456")
     ]
+
+
+def test_what_this_half_does_not_have_is_said(tmp_path: Path, yendo: Yendo) -> None:
+    made.workspace(tmp_path / "w")
+    for command in ("dossier", "handover"):
+        assert "a half for macOS only" in yendo(command, "w", expect=2).stderr

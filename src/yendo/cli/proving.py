@@ -6,7 +6,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yendo.cli import machines
+from yendo.cli import mac_half, machines
 from yendo.machines.kinds import HERE as HERE
 from yendo.machines.kinds import SSH
 
@@ -35,6 +35,8 @@ def find(path: Path) -> Path:
         if (package / "manifest.json").is_file():
             return package
         raise Usage(f"{path} has no built package of this version and revision yet: yendo build {path}")
+    if mac_half.is_meant(path):
+        raise Usage(f"{path} has a half for macOS only, which is drafted, checked, built, proved, signed and renewed")
     raise Usage(f"{path} is neither a built package nor a workspace")
 
 
