@@ -12,7 +12,7 @@ from yendo.mac.app import MacApp
 from yendo.mac.package import MacComponent, MacPackage
 from yendo.terms.amounts import counted, some_of
 
-Told = tuple[str, bool]  # a difference, and whether whoever signs off should know it
+MacDifference = tuple[str, bool]  # a difference, and whether whoever signs off should know it
 
 
 def is_one(path: Path) -> bool:
@@ -39,7 +39,7 @@ def read(path: Path) -> MacApp | MacPackage:
     return inside[0]
 
 
-def differences(old: MacApp | MacPackage, new: MacApp | MacPackage) -> list[Told]:
+def differences(old: MacApp | MacPackage, new: MacApp | MacPackage) -> list[MacDifference]:
     """Everything that differs. Raises Usage where one is a bundle and the other a package."""
     if isinstance(old, MacApp) and isinstance(new, MacApp):
         return list(_apps(old, new))
@@ -48,7 +48,7 @@ def differences(old: MacApp | MacPackage, new: MacApp | MacPackage) -> list[Told
     raise Usage("one is a bundle and the other a package; take the bundle out of the package to compare them")
 
 
-def _apps(old: MacApp, new: MacApp) -> Iterator[Told]:
+def _apps(old: MacApp, new: MacApp) -> Iterator[MacDifference]:
     yield from _values((("identifier", old.identifier, new.identifier), ("name", old.name, new.name)))
     yield from _oldest(old.oldest, new.oldest)
     was, now = (one.code[0] if one.code else None for one in (old, new))
@@ -67,7 +67,7 @@ def _below(app: MacApp) -> Iterator[str]:
     return (one.path for one in app.code[1:])
 
 
-def _packages(old: MacPackage, new: MacPackage) -> Iterator[Told]:
+def _packages(old: MacPackage, new: MacPackage) -> Iterator[MacDifference]:
     yield from _values((("form", old.form, new.form), ("identifier", old.identifier, new.identifier)))
     yield from _oldest(old.oldest, new.oldest)
     yield from _processors(old.architectures, new.architectures)
@@ -86,7 +86,7 @@ def _packages(old: MacPackage, new: MacPackage) -> Iterator[Told]:
             yield f"new finding: {finding.what}", finding.level == "error"
 
 
-def _components(name: str, old: MacComponent, new: MacComponent) -> Iterator[Told]:
+def _components(name: str, old: MacComponent, new: MacComponent) -> Iterator[MacDifference]:
     before, after = ({one.path: one for one in side.items} for side in (old, new))
     starts = ({one.path for one in side.starts} for side in (old, new))
     yield from _sets("job of launchd", *starts, mind=True)
@@ -107,22 +107,22 @@ def _components(name: str, old: MacComponent, new: MacComponent) -> Iterator[Tol
             yield f"{name}: its {when} is another", True
 
 
-def _values(rows: Iterable[tuple[str, str, str]]) -> Iterator[Told]:
+def _values(rows: Iterable[tuple[str, str, str]]) -> Iterator[MacDifference]:
     for name, was, now in rows:
         if was != now:
             yield f"its {name} is another: {now or 'none'}, was {was or 'none'}", True
 
 
-def _oldest(was: str, now: str) -> Iterator[Told]:
+def _oldest(was: str, now: str) -> Iterator[MacDifference]:
     if was != now:
         yield f"it needs macOS {now or 'of any version'}, before {was or 'any'}", True
 
 
-def _processors(was: Iterable[str], now: Iterable[str]) -> Iterator[Told]:
+def _processors(was: Iterable[str], now: Iterable[str]) -> Iterator[MacDifference]:
     yield from _sets("processor", was, now, mind=True)
 
 
-def _sets(noun: str, was: Iterable[str], now: Iterable[str], *, mind: bool) -> Iterator[Told]:
+def _sets(noun: str, was: Iterable[str], now: Iterable[str], *, mind: bool) -> Iterator[MacDifference]:
     before, after = dict.fromkeys(was), dict.fromkeys(now)
     for one in after:
         if one not in before:
