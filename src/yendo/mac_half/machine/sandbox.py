@@ -112,6 +112,7 @@ def _prepared(folder: Path) -> list[str]:
         "HOME": "/var/root",
         "USER": "root",
         "LANG": "C.UTF-8",
+        "LD_LIBRARY_PATH": "/.yendo/python/lib",  # some Pythons keep their own library there
     }.items():
         line += ["--setenv", name, value]
     return [*line, "--chdir", "/", "--"]
