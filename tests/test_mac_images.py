@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+import gzip
+import importlib.util
+import os
 import random
 import shutil
 import subprocess
@@ -9,6 +12,7 @@ import unicodedata
 from pathlib import Path
 from typing import Any
 
+import apfs_images
 import mac_images
 import mac_signing
 import pytest
@@ -16,6 +20,7 @@ from conftest import Yendo, missing, parsed, unix
 
 from yendo.errors import NotCovered, Unreadable
 from yendo.formats import hfs_plus, udif
+from yendo.formats.apfs import Apfs
 from yendo.formats.hfs_plus import HfsPlus
 from yendo.mac import images
 
@@ -105,10 +110,10 @@ def test_what_is_refused_by_name(tmp_path: Path, yendo: Yendo) -> None:
     disk = bytearray(1 << 20)
     path = tmp_path / "x.dmg"
     path.write_bytes(mac_images.image(bytes(disk)))
-    assert "holds no volume of HFS Plus" in yendo("read", path, expect=3).stderr
-    disk[32:36] = b"NXSB"
-    path.write_bytes(mac_images.image(bytes(disk), name="disk image (Apple_APFS : 2)"))
-    assert "APFS, which this version does not read" in yendo("read", path, expect=3).stderr
+    assert "holds no volume of HFS Plus or APFS" in yendo("read", path, expect=3).stderr
+    (tmp_path / "folder").mkdir()
+    path.write_bytes(mac_images.image(apfs_images.volume(tmp_path / "folder", encrypted=True), name="x (Apple_APFS)"))
+    assert "the volume Lantern of x.dmg is encrypted, and is not read" in yendo("read", path, expect=3).stderr
     disk[1024:1028] = b"H+\0\4"
     path.write_bytes(mac_images.image(bytes(disk), "adc"))
     with path.open("rb") as file, pytest.raises(NotCovered, match="packed with ADC"):
@@ -136,3 +141,79 @@ def test_damaged_ones(tree: Path, tmp_path: Path) -> None:
                 refused += 1
     assert refused
     assert not hfs_plus.is_volume((tmp_path / "x.iso").open("rb"), 5)
+
+
+@unix
+def test_a_volume_of_the_newer_file_system(tree: Path, tmp_path: Path, yendo: Yendo) -> None:
+    """Made by us, read alike by another reader; a block that somebody changed is noticed."""
+    volume = bytearray(apfs_images.volume(tree))
+    path = tmp_path / "lantern.dmg"
+    path.write_bytes(mac_images.image(bytes(volume), name="disk image (Apple_APFS : 1)"))
+    with images.opened(path) as (opened, _):
+        images.extract(opened, opened.items(), tmp_path / "ours")
+    assert _contents(tmp_path / "ours") == _contents(tree)
+    assert _by_another(path, tmp_path / "theirs") == _by_another(tmp_path / "ours", None)
+    said = parsed(yendo("read", path, "--json"))
+    assert (said["volume"], [app["version"] for app in said["apps"]]) == ("Lantern", ["6.2.1"])
+    noticed = 0
+    for place in (8, 9, 10, 11, 12, 13):
+        volume[place * 4096 + 100] ^= 1
+        with (tmp_path / "bad.img").open("w+b") as file:
+            file.write(volume)
+            with pytest.raises(Unreadable, match=f"block {place} "):
+                Apfs(file)
+            noticed += 1
+        volume[place * 4096 + 100] ^= 1
+    assert noticed == 6
+
+
+def _by_another(path: Path, target: Path | None) -> dict[str, bytes]:
+    """The files of an image by another reader, or those of a folder; what a link leads to is left out."""
+    if target is not None:
+        if not (program := shutil.which("7z")):
+            missing("7-Zip", "apt-get install p7zip-full")
+        subprocess.run([program, "x", "-bd", f"-o{target}", path], capture_output=True, check=False)
+        path = target
+    return {name: data for name, data in _contents(path).items() if isinstance(data, bytes) and name != "Applications"}
+
+
+@unix
+def test_volumes_that_macos_made(tmp_path: Path) -> None:
+    """Out of another reader's tests: with and without capitals told apart, converted, with snapshots, damaged, encrypted."""
+    top = os.environ.get("YENDO_APFS_IMAGES", "")
+    found = {path.name.split(".")[0]: path for path in sorted(Path(top).rglob("*.bin.gz"))} if top else {}
+    if not found:
+        missing(
+            "images of APFS", "YENDO_APFS_IMAGES names a folder with *.bin.gz, as the source of dissect.apfs has them"
+        )
+    packed = importlib.util.find_spec("liblzfse") is not None
+    for name in ("case_insensitive", "case_sensitive", "case_sensitive_beta", "jhfs_converted"):
+        image = tmp_path / f"{name}.img"
+        image.write_bytes(gzip.decompress(found[name].read_bytes()))
+        with images.opened(image) as (volume, _):
+            ours = {
+                unicodedata.normalize("NFC", item.path): volume.open(item).read()
+                for item in volume.items()
+                if item.kind == "file" and (packed or "lz" not in item.path)
+            }
+        theirs = _by_another(image, tmp_path / name)
+        assert (
+            ours
+            and {one: data for one, data in theirs.items() if "compressed" not in one and "lz" not in one}.items()
+            >= {one: data for one, data in ours.items() if "compressed" not in one}.items()
+        )
+        for beside in ("fork", "xattr"):  # the same file in every packing
+            same = {data for one, data in ours.items() if "compressed" in one and one.endswith(beside)}
+            assert len(same) == 1, name
+    # the newest two heads of this one are damaged; a third reader takes the one before, as ours does
+    image.write_bytes(gzip.decompress(found["corrupt"].read_bytes()))
+    with images.opened(image) as (volume, _):
+        assert [item.path for item in volume.items()] == ["FEVER"]
+        assert volume.open(volume.items()[0]).read().startswith(b"# BEGIN TEST DATA")
+    # one with 512 snapshots, in each of which the file stands that is gone from the volume
+    image.write_bytes(gzip.decompress(found["snapshot"].read_bytes()))
+    with images.opened(image) as (volume, _):
+        assert (volume.label, volume.items()) == ("Snapshots", [])
+    image.write_bytes(gzip.decompress(found["encrypted"].read_bytes()))
+    with pytest.raises(NotCovered, match="encrypted"), images.opened(image) as (volume, _):
+        volume.items()

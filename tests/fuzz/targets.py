@@ -13,6 +13,7 @@ import os
 import shutil
 import struct
 import tempfile
+import zlib
 from collections.abc import Callable
 from functools import cache
 from pathlib import Path
@@ -229,6 +230,35 @@ def _mac_images() -> list[bytes]:
             (top / "a" / "tide.txt").write_bytes(b"tide" * 100)
             volume = mac_images.volume(top, Path(folder, "x.iso"))
         found += [volume[:MAX_INPUT], mac_images.image(volume), mac_images.image(volume, "raw")[-MAX_INPUT:]]
+    return found
+
+
+def apfs_volume(data: bytes) -> None:
+    """A volume of APFS whose checksums always hold, so that what lies behind them is reached."""
+    from yendo.formats import apfs, packed_content
+
+    real, apfs.checksum = apfs.checksum, lambda block: int.from_bytes(block[:8], "little")
+    try:
+        volume = apfs.Apfs(io.BytesIO(data))
+        for item in volume.items()[:20]:
+            if item.kind != "folder" and item.size < 1 << 20:
+                volume.open(item).read()
+    finally:
+        apfs.checksum = real
+    packed_content.opened(data[:64], io.BytesIO(data[64:])).read(1 << 18)
+
+
+def _apfs_volumes() -> list[bytes]:
+    import apfs_images
+
+    with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
+        top = Path(folder, "x")
+        (top / "a").mkdir(parents=True)
+        for number in range(60):
+            (top / "a" / f"tide {number}.txt").write_bytes(b"tide" * (number > 56))
+        found = [apfs_images.volume(top, data_at=20)]
+    for kind in (3, 9):
+        found.append(struct.pack("<4sIQ", b"fpmc", kind, 4) + (zlib.compress(b"tide") if kind == 3 else b"\xcctide"))
     return found
 
 
@@ -729,6 +759,7 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "mac-program": (mac_program, _mac_programs),
     "mac-bundle": (_file("x.list", mac_bundle), _mac_lists),
     "mac-image": (mac_image, _mac_images),
+    "apfs": (apfs_volume, _apfs_volumes),
     "mac-plan": (mac_plan, lambda: [_MAC_PLAN]),
     "bill": (bill, _bills),
     "events": (told_events, lambda: [b'{"v":1,"time":"2026-01-01T00:00:00Z","verb":"install","step":1,"event":"step-began","data":{"number":1,"title":"x"},"text":"step 1: x"}\n']),

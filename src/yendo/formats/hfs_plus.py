@@ -15,25 +15,13 @@ from typing import BinaryIO, Literal, cast
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.formats.slices import ReadOnly, at
+from yendo.formats.slices import at
+from yendo.formats.volume import MAX_ITEMS, Extents, VolumeContent, VolumeItem, is_name
 
-MAX_ITEMS, MAX_NODES, MAX_DEPTH = 500_000, 1 << 20, 64
+MAX_NODES, MAX_DEPTH = 1 << 20, 64
 ROOT, _PRIVATE = 2, "\0\0\0\0HFS+ Private Data"
 _EXTENTS_FILE = 3
 _PACKED = 0x20  # UF_COMPRESSED
-Extents = tuple[tuple[int, int], ...]
-
-
-class VolumeItem(msgspec.Struct, frozen=True):
-    """Something on a volume: ``path`` without a slash in front. ``places`` are (first block, blocks) of its content."""
-
-    path: str
-    kind: Literal["file", "folder", "link", "packed"]
-    mode: int
-    user: int
-    group: int
-    size: int = 0
-    places: Extents = ()
 
 
 def is_volume(file: BinaryIO, start: int = 0) -> bool:
@@ -55,37 +43,6 @@ def _extents(data: bytes, offset: int) -> Extents:
     """Eight of them, as many as there are."""
     pairs = struct.unpack_from(">16I", data, offset)
     return tuple((pairs[2 * n], pairs[2 * n + 1]) for n in range(8) if pairs[2 * n + 1])
-
-
-class _Content(ReadOnly):
-    """A file's bytes, block by block."""
-
-    def __init__(self, file: BinaryIO, start: int, block: int, places: Extents, size: int) -> None:
-        super().__init__(size)
-        self._file, self._start, self._block, self._places = file, start, block, places
-
-    def read(self, size: int | None = -1) -> bytes:
-        left, out, where = self.wanted(size), bytearray(), 0
-        for first, count in self._places:
-            length = count * self._block
-            if left and where <= self._at < where + length:
-                inside = self._at - where
-                wanted = min(left, length - inside)
-                data = at(self._file, self._start + first * self._block + inside, wanted)
-                if len(data) < wanted:
-                    raise Unreadable("the volume ends in the middle of a file")
-                out += data
-                self._at += wanted
-                left -= wanted
-            where += length
-        if left:
-            raise Unreadable("a file is longer than its blocks")
-        return bytes(out)
-
-
-def _is_name(name: str) -> bool:
-    """Whether a name can be a path's part; those of the system's own begin with a character that none has."""
-    return name not in ("", ".", "..") and "\0" not in name
 
 
 class HfsPlus:
@@ -143,7 +100,7 @@ class HfsPlus:
                 if number in folders and deep < MAX_DEPTH:
                     parent, name, *_ = folders[number]
                     above = path_of(parent, deep + 1)
-                    if above is not None and _is_name(name):
+                    if above is not None and is_name(name):
                         known[number] = f"{above}/{name}" if above else name
             return known[number]
 
@@ -155,7 +112,7 @@ class HfsPlus:
                 found.append(VolumeItem(path, "folder", mode & 0o7777, user, group))
         for parent, name, data in files:
             above = path_of(parent)
-            if above is None or not _is_name(name):
+            if above is None or not is_name(name):
                 continue
             if data[48:56] == b"hlnkhfs+":  # the content of a hard link lies among the system's own
                 data = inodes.get(f"iNode{struct.unpack_from('>I', data, 44)[0]}", data)
@@ -180,14 +137,14 @@ class HfsPlus:
 
     def open(self, item: VolumeItem) -> BinaryIO:
         """A file's content, or the path that a link leads to. Raises Unreadable while it is read."""
-        return cast(BinaryIO, _Content(self._file, self._start, self.block, item.places, item.size))
+        return cast(BinaryIO, VolumeContent(self._file, self._start, self.block, item.places, item.size))
 
     def _tree(self, fork: _Fork, number: int) -> Iterator[tuple[bytes, bytes]]:
         """The keys and records of a tree's leaves, in their order."""
         if not fork.size:
             return
         places = fork.extents if number == _EXTENTS_FILE else self._all_places(fork, number, 0)
-        file = _Content(self._file, self._start, self.block, places, fork.size)
+        file = VolumeContent(self._file, self._start, self.block, places, fork.size)
         head = file.read(512)
         if len(head) < 512:
             raise Unreadable(f"{self._name}: a tree without a head")

@@ -12,12 +12,12 @@ import plistlib
 import struct
 import zlib
 from bisect import bisect_right
-from importlib import import_module
 from typing import Any, BinaryIO
 
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable
+from yendo.formats import packed_content
 from yendo.formats.slices import ReadOnly, at, size_of
 
 SECTOR = 512
@@ -152,7 +152,7 @@ class DiskImage(ReadOnly):
             elif piece.kind == _LZMA:
                 out = lzma.LZMADecompressor(memlimit=256 << 20).decompress(data, piece.size)
             elif piece.kind == _LZFSE:
-                out = _lzfse(data)
+                out = packed_content.lzfse(data)
             else:
                 packing = PACKINGS.get(piece.kind, f"0x{piece.kind:x}")
                 raise NotCovered(f"{self.name} is packed with {packing}, which nothing here unpacks")
@@ -161,15 +161,3 @@ class DiskImage(ReadOnly):
         if len(out) < piece.size:
             raise Unreadable(f"{self.name}: a piece has {len(out)} of {piece.size} bytes")
         return out[: piece.size]
-
-
-def _lzfse(data: bytes) -> bytes:
-    """By a library that has no wheels and is compiled where it is installed, so Yendo does not ask for it."""
-    try:
-        library = import_module("liblzfse")
-    except ImportError as error:
-        raise NotCovered("this image is packed with LZFSE: pip install pyliblzfse (it is compiled)") from error
-    try:
-        return bytes(library.decompress(data))
-    except Exception as error:  # the library's own
-        raise ValueError(str(error) or "it cannot be unpacked") from error

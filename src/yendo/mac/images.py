@@ -17,9 +17,11 @@ from typing import BinaryIO, cast
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable, Usage, YendoError
-from yendo.formats import hfs_plus, udif
-from yendo.formats.hfs_plus import HfsPlus, VolumeItem
+from yendo.formats import apfs, hfs_plus, udif
+from yendo.formats.apfs import Apfs
+from yendo.formats.hfs_plus import HfsPlus
 from yendo.formats.slices import at
+from yendo.formats.volume import Volume, VolumeItem
 from yendo.installers.parts import MAX_WRITTEN
 from yendo.mac import bundles, reading
 from yendo.mac.app import MacApp
@@ -53,32 +55,32 @@ def is_image(path: Path) -> bool:
     with path.open("rb") as file:
         if udif.is_image(file):
             return True
-        bare = hfs_plus.is_volume(file) or (at(file, 0, 2) == b"ER" and at(file, 512, 2) == b"PM")
+        bare = (
+            hfs_plus.is_volume(file) or apfs.is_volume(file) or (at(file, 0, 2) == b"ER" and at(file, 512, 2) == b"PM")
+        )
         return bare and at(file, 16 * 2048 + 1, 5) != b"CD001"
 
 
 @contextlib.contextmanager
-def opened(path: Path) -> Iterator[tuple[HfsPlus, udif.DiskImage | None]]:
+def opened(path: Path) -> Iterator[tuple[Volume, udif.DiskImage | None]]:
     """The volume of an image, and the image round it where there is one. Raises Unreadable, NotCovered."""
     with path.open("rb") as file:
         image = udif.DiskImage(file, path.name) if udif.is_image(file) else None
         disk = cast(BinaryIO, image) if image is not None else file
-        yield HfsPlus(disk, _volume(disk, image, path.name), path.name), image
+        yield _volume(disk, image, path.name), image
 
 
-def _volume(disk: BinaryIO, image: udif.DiskImage | None, name: str) -> int:
-    """Where the volume begins. Raises Unreadable, NotCovered."""
-    starts = [0, *(one.start for one in image.partitions if "Apple_HFS" in one.name)] if image else [0]
+def _volume(disk: BinaryIO, image: udif.DiskImage | None, name: str) -> Volume:
+    """Raises Unreadable, NotCovered."""
+    named = ("Apple_HFS", "Apple_APFS")
+    starts = [0, *(one.start for one in image.partitions if any(kind in one.name for kind in named))] if image else [0]
     starts += _mapped(disk)
     for start in starts:
         if hfs_plus.is_volume(disk, start):
-            return start
-    other = any("Apple_APFS" in one.name for one in image.partitions) if image else False
-    if other or any(at(disk, start + 32, 4) == b"NXSB" for start in starts):
-        raise NotCovered(
-            f"{name} holds a volume of APFS, which this version does not read; on a Mac it can be copied out"
-        )
-    raise Unreadable(f"{name} holds no volume of HFS Plus")
+            return HfsPlus(disk, start, name)
+        if apfs.is_volume(disk, start):
+            return Apfs(disk, start, name)
+    raise Unreadable(f"{name} holds no volume of HFS Plus or APFS")
 
 
 def _mapped(disk: BinaryIO) -> list[int]:
@@ -138,7 +140,7 @@ def near_the_top(items: list[VolumeItem]) -> Iterator[tuple[str, list[VolumeItem
             yield item.path, [one for one in items if one.path.startswith(item.path + "/")]
 
 
-def extract(volume: HfsPlus, items: list[VolumeItem], target: Path) -> None:
+def extract(volume: Volume, items: list[VolumeItem], target: Path) -> None:
     """Writes what lies on a volume below a folder: files first, links last, so that none is written through.
 
     Raises Unreadable, Usage.
