@@ -153,12 +153,13 @@ def _transforms() -> list[bytes]:
 
 def mac_program(data: bytes) -> None:
     """A program for macOS, its signature and its pages."""
-    from yendo.formats import mach_o
+    from yendo.formats import mach_o, mach_o_writer
     from yendo.installers.judging import judged_message
 
     for one in mach_o.read(io.BytesIO(data)):
         if one.signature and one.signature.cms:
             judged_message(one.signature.cms, one.signature.directory, "x")
+    mach_o_writer.sign(io.BytesIO(data), io.BytesIO(), mach_o_writer.CodeWanted("tide"), None, 0, "x")
 
 
 def _mac_programs() -> list[bytes]:
@@ -166,7 +167,10 @@ def _mac_programs() -> list[bytes]:
 
     thin = mac_signing.signed(mac_signing.program(size=4500), "tide", {1: b"x", 3: b"y"}, entitlements={"a": True})
     head = struct.pack(">II5I", 0xCAFEBABE, 1, 0x0100000C, 0, 64, len(thin), 6).ljust(64, b"\0")
-    return [thin, head + thin]
+    # one with a part for what the linker leaves behind, so that it can be signed
+    segment = struct.pack("<II16sQQQQIIII", 0x19, 72, b"__LINKEDIT", 0, 0x4000, 1024, 1024, 1, 1, 0, 0)
+    bare = struct.pack("<8I", 0xFEEDFACF, 0x0100000C, 0, 2, 1, len(segment), 0, 0) + segment
+    return [thin, head + thin, bare.ljust(2048, b"x")]
 
 
 def mac_bundle(path: Path) -> None:

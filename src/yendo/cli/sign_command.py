@@ -4,6 +4,7 @@ yendo sign lantern/package/tidewell-lantern-6.2.3-r1 --identity office.p12 --tim
 yendo sign lantern --by 'openssl dgst -sha256 -sign office.key' --certificate office.cer
 yendo sign lantern --request to-sign --certificate office.cer
 yendo sign sounder/forms/msi/media/tidewell-sounder-4.1.msi --identity office.p12
+yendo sign Lantern.app --identity office.p12 --entitlements lantern.plist
 yendo sign lantern/package/tidewell-lantern-6.2.3-r1.zip --verify --trust office.cer
 """
 
@@ -23,13 +24,16 @@ if TYPE_CHECKING:
     from yendo.installers.judging import Verified
     from yendo.package.signing import SignerIdentity
 
+_MAC = "macOS"
+
 
 def configure(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "package",
         type=Path,
         metavar="PACKAGE",
-        help="a built package, its archive, a workspace (then its newest package), an app package or a database",
+        help="a built package, its archive, a workspace (then its newest package), an app package, a database, "
+        "a package for macOS, a bundle or a program of it",
     )
     parser.add_argument(
         "--identity",
@@ -61,6 +65,17 @@ def configure(parser: argparse.ArgumentParser) -> None:
         metavar="URL",
         help="a time stamp authority (RFC 3161), so that the signature outlives its certificate",
     )
+    parser.add_argument(
+        "--ad-hoc",
+        action="store_true",
+        help="a bundle or program for macOS: by nobody, so that what was edited runs again; no Mac trusts it more",
+    )
+    parser.add_argument(
+        "--entitlements",
+        type=Path,
+        metavar="FILE",
+        help="a bundle or program for macOS: what it may, as a property list; without, what it was allowed stays",
+    )
     parser.add_argument("--verify", action="store_true", help="judge the signature that is there")
     parser.add_argument(
         "--trust",
@@ -75,13 +90,15 @@ def configure(parser: argparse.ArgumentParser) -> None:
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import proving
     from yendo.errors import Usage
-    from yendo.package import archive, file_signing, signing
+    from yendo.package import archive, code_signing, file_signing, signing
 
-    ways = [way for way in (options.identity, options.by, options.request) if way]
+    ways = [way for way in (options.identity, options.by, options.request, options.ad_hoc) if way]
     if not options.verify and len(ways) != 1:
         raise Usage("say who signs, with --identity FILE, --by COMMAND or --request FOLDER, or ask with --verify")
     if bool(options.by or options.request) != bool(options.certificate):
         raise Usage("--by COMMAND or --request FOLDER, and --certificate FILE, go together")
+    if (options.ad_hoc or options.entitlements) and not code_signing.is_code(options.package):
+        raise Usage("--ad-hoc and --entitlements are for bundles and programs of macOS")
     if file_signing.is_file(options.package):
         return _file(options)
     with contextlib.ExitStack() as stack:
@@ -105,18 +122,25 @@ def run(options: argparse.Namespace) -> int:
 
 def _file(options: argparse.Namespace) -> int:
     """The same for a modern app package or a database, whose signature lies in itself."""
-    from yendo.package import file_signing, signing
+    from yendo.package import code_signing, file_signing, signing
 
+    code = code_signing.is_code(options.package)
     if options.verify:
         trusted = signing.signers(options.trust or _of_the_house(options.package))
         return _told(options, options.package, file_signing.verify_file(options.package, trusted), [], "")
     try:
-        found = file_signing.sign_file(options.package, _who(options), options.timestamp)
+        if code:
+            who = None if options.ad_hoc else _who(options)
+            found = code_signing.sign_code(options.package, who, options.timestamp, options.entitlements)
+        else:
+            found = file_signing.sign_file(options.package, _who(options), options.timestamp)
     except signing.SignaturesWanted as wanted:
         return _waiting(options, wanted.names)
     apart = [("not covered", f"{name}, which lies beside it") for name in file_signing.beside(options.package)]
     # a chain that ends in a root of the machine will do as well
     place = "TrustedPeople" if options.package.suffix.lower() in file_signing.APPS else "TrustedPublisher"
+    if code or options.package.suffix.lower() in file_signing.FLAT:
+        place = _MAC
     return _told(options, options.package, found, apart, place)
 
 
@@ -138,7 +162,9 @@ def _told(
     elif not options.quiet:
         out = show.console()
         words = "the signature does not hold" if found.problems else "the signature holds"
-        if not found.problems and not found.vouched:
+        if not found.problems and not found.thumbprint:
+            words = "whole, and signed by nobody"
+        elif not found.problems and not found.vouched:
             words = "whole, and signed by a certificate that nobody vouched for"
         out.print(f"[bold]{words}[/bold]: {show.clean(package)}")
         rows = [
@@ -148,18 +174,23 @@ def _told(
             *made,
             ("seen by a third party", found.seen or "never: give --timestamp URL when signing"),
         ]
+        if not found.thumbprint:
+            rows = rows[:1]
         show.grid(out, [*rows, *(("problem", problem) for problem in found.problems)], styles=("dim",))
         if not options.verify:
             trust = f"the signer's certificate into {place} on the machines"
-            if package.suffix.lower() == ".pkg":
+            if place == _MAC:
                 trust = "have it notarised, which can only be asked of the vendor of the system, from a Mac"
+            if options.ad_hoc:
+                trust = "whoever gives it out signs it by a certificate"
             out.print(f"next: yendo prove, since a proof belongs to the signed bytes; and {trust}")
-        elif not found.vouched and not found.problems:
+        elif not found.vouched and not found.problems and found.thumbprint:
             out.print(
                 "next: say whose signature counts, with --trust or signers in the house file: anybody can sign with "
                 "a certificate of any name"
             )
-    return 0 if found.vouched and not found.problems else 1
+    asked = options.ad_hoc and not found.thumbprint
+    return 0 if (found.vouched or asked) and not found.problems else 1
 
 
 def _waiting(options: argparse.Namespace, names: Sequence[str]) -> int:

@@ -86,14 +86,16 @@ def is_program(head: bytes) -> bool:
     return magic in (_FAT, _FAT64) and 0 < count <= MAX_SLICES
 
 
-def read(file: BinaryIO, name: str = "the file") -> list[MachSlice]:
-    """The programs of a file, one a processor; every page is held against the signature. Raises Unreadable."""
+def read(file: BinaryIO, name: str = "the file", *, judged: bool = True) -> list[MachSlice]:
+    """The programs of a file, one a processor; every page is held against the signature, unless it need not be
+    ``judged``: then none is read. Raises Unreadable.
+    """
     head = at(file, 0, 8)
     if not is_program(head):
         raise Unreadable(f"{name} is no program for macOS")
     whole = size_of(file)
     if head[:4] in _THIN:
-        return [_slice(file, 0, whole, name)]
+        return [_slice(file, 0, whole, name, judged)]
     magic, count = struct.unpack(">II", head)
     form, width = (">IIIII", 20) if magic == _FAT else (">IIQQII", 32)
     table = at(file, 8, width * count)
@@ -104,11 +106,11 @@ def read(file: BinaryIO, name: str = "the file") -> list[MachSlice]:
         _, _, offset, size, *_ = struct.unpack_from(form, table, width * number)
         if offset + size > whole:
             raise Unreadable(f"{name} states a program that lies outside it")
-        found.append(_slice(file, offset, size, name))
+        found.append(_slice(file, offset, size, name, judged))
     return found
 
 
-def _slice(file: BinaryIO, start: int, size: int, name: str) -> MachSlice:
+def _slice(file: BinaryIO, start: int, size: int, name: str, judged: bool) -> MachSlice:
     head = at(file, start, 32)
     wide = _THIN.get(head[:4])
     if wide is None or len(head) < 28:
@@ -132,7 +134,7 @@ def _slice(file: BinaryIO, start: int, size: int, name: str) -> MachSlice:
             place = struct.unpack_from("<II", commands, where + 8)
         where += step
     signature = None
-    if place is not None:
+    if place is not None and judged:
         offset, held = place
         if held > MAX_SIGNATURE or offset + held > size:
             raise Unreadable(f"{name}: its signature lies outside it")

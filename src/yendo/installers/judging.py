@@ -13,7 +13,8 @@ from asn1crypto import cms, tsp
 
 from yendo.installers import signatures
 
-STAMP = "1.3.6.1.4.1.311.3.3.1"
+# What holds a time stamp: of Windows, and of RFC 3161, as macOS has it.
+STAMP, CMS_STAMP = "1.3.6.1.4.1.311.3.3.1", "1.2.840.113549.1.9.16.2.14"
 
 
 class Verified(msgspec.Struct, frozen=True):
@@ -87,7 +88,8 @@ def _judged(raw: bytes, content: bytes | None, what: str) -> Verified:
         problems.append(f"{what}: the signature is not by the certificate's key")
     if stated != hashlib.new(algorithm, content).digest():
         problems.append(f"{what}: it is over other content")
-    token = next((item["values"][0] for item in info["unsigned_attrs"] or () if item["type"].dotted == STAMP), None)
+    beside = info["unsigned_attrs"] or ()
+    token = next((item["values"][0] for item in beside if item["type"].dotted in (STAMP, CMS_STAMP)), None)
     seen = None
     if token is not None:
         stamp = stamp_info(cms.ContentInfo.load(token.dump()))

@@ -24,7 +24,7 @@ from yendo.formats.msi import Database
 from yendo.installers import modern_app, signatures
 from yendo.installers.judging import Verified, judged_message
 from yendo.installers.msi import signature as databases
-from yendo.package import flat_signing
+from yendo.package import code_signing, flat_signing
 from yendo.package.signing import SignerIdentity, indirect_message, loaded, thumbprint, vouched_for
 
 # The parts of Windows that read such signatures, as their identifiers lie in a message, and the version each expects.
@@ -38,7 +38,7 @@ APPS, DATABASES, FLAT = (".msix", ".appx"), (".msi", ".msp"), (".pkg",)
 
 def is_file(path: Path) -> bool:
     """Whether a path is one of the files that are signed in themselves."""
-    return path.suffix.lower() in (*APPS, *DATABASES, *FLAT)
+    return path.suffix.lower() in (*APPS, *DATABASES, *FLAT) or code_signing.is_code(path)
 
 
 def sign_file(path: Path, who: SignerIdentity, stamp: str | None = None) -> Verified:
@@ -48,6 +48,8 @@ def sign_file(path: Path, who: SignerIdentity, stamp: str | None = None) -> Veri
     """
     if path.suffix.lower() in FLAT:
         return flat_signing.sign_flat(path, who, stamp)
+    if code_signing.is_code(path):
+        return code_signing.sign_code(path, who, stamp)
     own = loaded(who.certificates[0])
     usage = own.extended_key_usage_value
     if usage is None or _CODE_SIGNING not in [one.dotted for one in usage]:
@@ -119,6 +121,8 @@ def verify_file(path: Path, trusted: frozenset[str] = frozenset()) -> Verified:
     """
     if path.suffix.lower() in FLAT:
         return flat_signing.verify_flat(path, trusted)
+    if code_signing.is_code(path):
+        return code_signing.verify_code(path, trusted)
     raw = _raw(path)
     if raw is None:
         raise Usage(f"{path.name} is not signed")

@@ -21,7 +21,7 @@ from yendo import host_os
 from yendo.errors import Unreadable, Usage
 from yendo.formats import plain_xml, xar
 from yendo.formats.xar import Xar
-from yendo.installers.judging import Verified, judged_message
+from yendo.installers.judging import CMS_STAMP, Verified, judged_message
 from yendo.package.signing import (
     BlankKey,
     SignaturesWanted,
@@ -57,7 +57,7 @@ def sign_flat(path: Path, who: SignerIdentity, stamp: str | None = None) -> Veri
 def _signed(archive: Xar, new: Path, who: SignerIdentity, size: int, stamp: str | None, name: str) -> None:
     """The size of the message stands in what it is over: it is made once with an empty signature to know it."""
     blank = SignerIdentity(BlankKey(size), who.certificates)
-    length = len(message(blank, bytes(_CHECKSUM), stamp=stamp, what=""))
+    length = len(message(blank, bytes(_CHECKSUM), stamp=stamp, stamp_as=CMS_STAMP, what=""))
     for _ in range(_TRIES):
         table, skipped = _table(archive, who, size, length)
         checksum = hashlib.sha1(table, usedforsecurity=False).digest()
@@ -83,7 +83,7 @@ def _both(who: SignerIdentity, table: bytes, checksum: bytes, stamp: str | None,
     except SignaturesWanted as asked:
         wanted.append(asked)
     try:
-        made = message(who, checksum, stamp=stamp, what=f"{name}.message")
+        made = message(who, checksum, stamp=stamp, stamp_as=CMS_STAMP, what=f"{name}.message")
     except SignaturesWanted as asked:
         wanted.append(asked)
     if wanted:

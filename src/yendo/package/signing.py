@@ -293,10 +293,13 @@ def message(
     kind: str = "data",
     indirect: core.Sequence | None = None,
     stamp: str | None = None,
+    stamp_as: str = STAMP,
+    more: Sequence[tuple[str, Any]] = (),
     what: str = "",
 ) -> bytes:
     """A signed message over ``content``: detached, or with the indirect data of a script or a list inside. ``what`` is
-    its name for one who signs elsewhere.
+    its name for one who signs elsewhere, ``more`` are further attributes that are signed, ``stamp_as`` the attribute
+    that holds the time stamp: Windows has one of its own.
 
     Raises Usage, Unreadable, SignaturesWanted.
     """
@@ -305,6 +308,7 @@ def message(
         [
             cms.CMSAttribute({"type": "content_type", "values": [kind]}),
             cms.CMSAttribute({"type": "message_digest", "values": [hashlib.sha256(content).digest()]}),
+            *(cms.CMSAttribute({"type": name, "values": [core.Any(value)]}) for name, value in more),
         ]
     )
     certificates = [loaded(certificate) for certificate in who.certificates]
@@ -322,7 +326,7 @@ def message(
     }
     if stamp:
         token = _stamp_of(who, what, stamp, value)
-        signer["unsigned_attrs"] = cms.CMSAttributes([cms.CMSAttribute({"type": STAMP, "values": [token]})])
+        signer["unsigned_attrs"] = cms.CMSAttributes([cms.CMSAttribute({"type": stamp_as, "values": [token]})])
     if indirect is not None:
         inside["content"] = indirect
     signed = cms.SignedData(
