@@ -650,7 +650,7 @@ def test_what_a_profile_can_allow_is_written(tmp_path: Path, monkeypatch: pytest
     text = made.PLAN.format(media="", steps=made.APP, rules=made.RULE, processors='"arm64"')
     (folder / "macos.toml").write_text(text, "utf-8")
     assert made.built(folder).profiles == ()  # by nobody's team nothing can be allowed
-    monkeypatch.setattr(work, "_team", lambda program: "TIDE123456")
+    monkeypatch.setattr(work, "_signature", lambda program: ("TIDE123456", {}))
     profile = plistlib.loads(made.built(folder).profiles[0].read_bytes())
     found = {one["PayloadType"]: one for one in profile["PayloadContent"]}
     assert found["com.apple.system-extension-policy"]["AllowedSystemExtensions"] == {
@@ -659,6 +659,67 @@ def test_what_a_profile_can_allow_is_written(tmp_path: Path, monkeypatch: pytest
     assert [(one["RuleType"], one["RuleValue"]) for one in found["com.apple.servicemanagement"]["Rules"]] == [
         ("TeamIdentifier", "TIDE123456")
     ]
+
+
+PRIVACY = """
+[[install]]
+kind = "privacy"
+bundle = "example.tidewell.lantern"
+allow = ["SystemPolicyDocumentsFolder", "AddressBook"]
+"""
+
+
+def test_what_a_person_would_be_asked_is_answered_by_a_profile_or_told(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    """No Mac reads the profile here; the team is put in, as no bundle with one is in the registries."""
+    from yendo.mac_half import work
+
+    asks = {f"NS{what}UsageDescription": "to show it" for what in ("Camera", "Contacts", "DocumentsFolder")}
+    folder = tmp_path / "w"
+    path = made.app(folder / "media/Lantern.app", **asks)
+    network = path / "Contents/Library/SystemExtensions/tide.systemextension/Contents"
+    (network / "MacOS").mkdir(parents=True)
+    (network / "MacOS/tide").write_bytes(b"tide")
+    listed = {"CFBundleIdentifier": "example.tidewell.filter", "CFBundleExecutable": "tide"}
+    (network / "Info.plist").write_bytes(plistlib.dumps(listed))
+
+    def write(steps: str) -> None:
+        text = made.PLAN.format(media="", steps=steps, rules=made.RULE, processors='"arm64"')
+        (folder / "macos.toml").write_text(text, "utf-8")
+
+    def asked() -> list[str]:
+        return [one.message for one in check.check(folder) if one.rule == "person-asked"]
+
+    write(made.APP)
+    assert asked() == ["Lantern will ask the person for: contacts, the Documents folder",
+                       "Lantern will ask the person for: the camera"]  # fmt: skip
+    write(made.APP + PRIVACY)
+    with pytest.raises(Usage, match="signed by no team: a profile says by its signature who may"):
+        made.built(folder)
+    assert any("signed by no team" in one.message for one in check.check(folder) if one.rule == "cannot-be-built")
+    may = {"com.apple.developer.networking.networkextension": ["content-filter-provider-systemextension"]}
+    monkeypatch.setattr(work, "_signature", lambda program: ("TIDE123456", may))
+    profile = plistlib.loads(made.built(folder).profiles[0].read_bytes())
+    found = {one["PayloadType"]: one for one in profile["PayloadContent"]}
+    services = found["com.apple.TCC.configuration-profile-policy"]["Services"]
+    assert set(services) == {"SystemPolicyDocumentsFolder", "AddressBook"}
+    who = 'anchor apple generic and certificate leaf[subject.OU] = "TIDE123456"'
+    assert services["AddressBook"] == [
+        {
+            "Identifier": "example.tidewell.lantern",
+            "IdentifierType": "bundleID",
+            "CodeRequirement": f'identifier "example.tidewell.lantern" and {who}',
+            "Authorization": "Allow",
+            "StaticCode": False,
+        }
+    ]
+    filtered = found["com.apple.webcontent-filter"]
+    assert filtered["FilterDataProviderBundleIdentifier"] == "example.tidewell.filter" and filtered["FilterSockets"]
+    assert asked() == ["Lantern will ask the person for: the camera"]
+    write(made.APP + PRIVACY.replace("tidewell.lantern", "tidewell.other"))
+    with pytest.raises(Usage, match="is no bundle of this package"):
+        made.built(folder)
 
 
 def test_what_this_half_does_not_have_is_said(tmp_path: Path, yendo: Yendo) -> None:

@@ -20,6 +20,7 @@ import pytest
 from conftest import Yendo, missing, unix
 
 from yendo.errors import Unreadable, Usage
+from yendo.mac import bundles
 from yendo.mac_half import build, prove, reading
 from yendo.mac_half.machine import sandbox
 from yendo.mac_half.machine.machine import MacMachine
@@ -89,10 +90,10 @@ SCRIPTS: list[tuple[str, Callable[[MacMachine], bool]]] = [
     (f"chown root:wheel {TIDE} && chmod 640 {TIDE}", _mode(TIDE, 0o640)),
     (f"chgrp admin {TIDE}; stat -f '%Sg %Lp' {TIDE}", _said("admin 644")),
     ("stat -f %Su /dev/console", _said("hannah")),
-    ("scutil <<< 'show State:/Users/ConsoleUser' | awk '/Name :/ { print $3 }'" if False else "echo 'show State:/Users/ConsoleUser' | scutil | awk '/Name :/ { print $3 }'", _said("hannah")),
+    ("echo 'show State:/Users/ConsoleUser' | scutil | awk '/Name :/ { print $3 }'", _said("hannah")),
     (f"install -d -o root -g admin -m 0775 /Library/Tidewell/Charts && install -m 0600 {TIDE} /Library/Tidewell/Charts", _mode("/Library/Tidewell/Charts/tide.txt", 0o600)),
     ("install -d -g admin /Library/Tidewell/Charts", _owner("/Library/Tidewell/Charts", 0, 80)),
-    ("ditto /Applications/Lantern.app /Applications/Copy.app", _text("/Applications/Copy.app/Contents/Info.plist", b"") if False else lambda machine: machine.at("/Applications/Copy.app/Contents/Info.plist").is_file()),
+    ("ditto /Applications/Lantern.app /Applications/Copy.app", lambda machine: machine.at("/Applications/Copy.app/Contents/Info.plist").is_file()),
     ("rm -rf /Applications/Lantern.app", _gone("/Applications/Lantern.app")),
     ("ln -s /Applications/Lantern.app/Contents/MacOS/lantern /usr/local/bin/lantern", lambda machine: machine.at("/usr/local/bin/lantern").is_symlink()),
     (f"mkdir -p '/Library/Application Support/Tide well' && mv {TIDE} '/Library/Application Support/Tide well/'", _text("/Library/Application Support/Tide well/tide.txt", b"north\nsouth\n")),
@@ -285,6 +286,104 @@ def test_a_package_may_not_reach_out_of_the_volume(tmp_path: Path) -> None:
     except Unreadable:
         pass
     assert list((tmp_path / "outside").iterdir()) == []
+
+
+CARRIED = """
+[[install]]
+kind = "include"
+package = "charts"
+
+[[install]]
+kind = "wait"
+path = "/Library/Charts/north.txt"
+limit = "5 s"
+"""
+
+
+def _with_charts(folder: Path) -> Path:
+    """An office with two packages, of which the one carries the other along."""
+    steps = '[[install]]\nkind = "copy"\nsource = "north.txt"\nto = "/Library/Charts/north.txt"\n'
+    rule = '[[detect]]\nkind = "file"\npath = "/Library/Charts/north.txt"\n'
+    charts = made.workspace(folder / "charts", steps, rules=rule)
+    (charts / "extras/north.txt").write_bytes(b"north\n")
+    path = charts / "macos.toml"
+    text = path.read_text("utf-8").replace("example.marrowby.lantern", "example.marrowby.charts")
+    path.write_text(text.replace('id = "lantern"', 'id = "charts"'), "utf-8")
+    return _whole(folder / "w", made.APP + CARRIED)
+
+
+def test_a_package_of_the_office_is_carried_along_and_stays(tmp_path: Path) -> None:
+    folder = _with_charts(tmp_path)
+    plan, _ = reading.read(folder)
+    with pytest.raises(Usage, match="charts has no built package for macOS: yendo build charts"):
+        build.build(folder, plan)
+    made.built(tmp_path / "charts")
+    proof = _proved(folder, "desk", "twice", "cut-off", "nobody")
+    assert proof.verdict == "proved", [phase.problems for one in proof.played for phase in one.phases]
+    machine = MacMachine(tmp_path / "mac")
+    package = made.built(folder)
+    assert machine.install(package.package).code == 0
+    assert set(machine.receipts()) == {"example.marrowby.lantern", "example.marrowby.charts"}
+    assert machine.install(package.removal).code == 0
+    assert set(machine.receipts()) == {"example.marrowby.charts"}  # a package of its own
+    assert machine.at("/Library/Charts/north.txt").read_bytes() == b"north\n"
+
+
+@pytest.mark.parametrize(("more", "right"), [("", True), ("gone = true\n", False)])
+def test_a_step_waits_for_a_path_and_gives_up(tmp_path: Path, more: str, right: bool) -> None:
+    step = f'[[install]]\nkind = "wait"\npath = "/Applications/Lantern.app"\nlimit = "1 s"\n{more}'
+    proof = _proved(_whole(tmp_path / "w", made.APP + step), "desk")
+    said = [problem for one in proof.played for phase in one.phases for problem in phase.problems]
+    assert (proof.verdict == "proved") is right, said
+    assert right or any("Lantern.app is not gone after 1 seconds" in one for one in said), said
+
+
+def test_a_profile_may_have_to_be_there_before(tmp_path: Path) -> None:
+    folder = _whole(tmp_path / "w", made.APP)
+    path = folder / "macos.toml"
+    path.write_text(path.read_text("utf-8") + '[when]\nprofiles = ["example.marrowby.privacy"]\n', "utf-8")
+    package = made.built(folder)
+    without, other = (MacMachine(tmp_path / name, profiles=had) for name, had in (("a", ()), ("b", ("example.x",))))
+    for machine in (without, other):
+        outcome = machine.install(package.package)
+        assert outcome.code and any("example.marrowby.privacy has to be there before" in one for one in outcome.said)
+        assert not machine.at("/Applications/Lantern.app").exists()
+    assert MacMachine(tmp_path / "c", profiles=("example.marrowby.privacy",)).install(package.package).code == 0
+    assert _proved(folder, "desk").verdict == "proved"
+
+
+def _detected(folder: Path, package: Path) -> int:
+    machine = MacMachine(folder)
+    outcome = machine.install(package)
+    assert outcome.code == 0, outcome.said
+    return machine.script((package.parent / "detect.sh").read_bytes())[0]
+
+
+def test_the_team_of_a_signature_is_held_against_apple_s_root(tmp_path: Path) -> None:
+    """The program that a vendor signed is another maker's; the bundle round it is ours, and it is not sealed."""
+    programs = os.environ.get("YENDO_MAC_PROGRAMS")
+    inside = sorted(path for path in Path(programs).rglob("ruff") if path.is_file()) if programs else []
+    found = next(iter(inside), None)
+    if found is None:
+        pytest.skip("no program that a vendor signed in YENDO_MAC_PROGRAMS")
+    team = next(one.team for one in bundles.program(found).code if one.team)
+    for number, (wanted, changed, want) in enumerate(
+        [(team, False, 0), ("TIDE123456", False, 1), (team, True, 1), ("", True, 0)]
+    ):
+        folder = tmp_path / str(number)
+        path = made.app(folder / "w/media/Lantern.app", processors=(made.ARM,))
+        data = bytearray(found.read_bytes())
+        data[len(data) // 3] ^= changed
+        (path / "Contents/MacOS/lantern").write_bytes(data)
+        rule = made.RULE + (f'team = "{wanted}"\n' if wanted else "")
+        text = made.PLAN.format(media="", steps=made.APP, rules=rule, processors='"arm64"')
+        (folder / "w/macos.toml").write_text(text, "utf-8")
+        assert _detected(folder / "mac", made.built(folder / "w").package) == want, (wanted, changed)
+    by_ours = tmp_path / "ours"  # who is signed by another root is nobody's team there
+    path = made.app(by_ours / "w/media/Lantern.app", processors=(made.ARM,))
+    text = made.PLAN.format(media="", steps=made.APP, rules=made.RULE + 'team = "TIDE123456"\n', processors='"arm64"')
+    (by_ours / "w/macos.toml").write_text(text, "utf-8")
+    assert _detected(by_ours / "mac", made.built(by_ours / "w").package) == 1
 
 
 def test_the_command(tmp_path: Path, yendo: Yendo) -> None:

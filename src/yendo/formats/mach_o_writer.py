@@ -26,7 +26,7 @@ _MAIN_PROGRAM, _MAY_BE_DEBUGGED = 1, 0x10
 _IDENTIFIER, _AND, _FIELD, _APPLE, _GENERIC, _HASH = 2, 6, 11, 15, 14, 4
 _EXISTS, _EQUAL = 0, 1
 _INTERMEDIATE, _LEAF = "2a864886f76364060206", "2a864886f7636406010d"  # 1.2.840.113635.100.6.2.6 and .6.1.13
-Message = Callable[[bytes], bytes]
+MadeMessage = Callable[[bytes], bytes]
 
 
 class CodeWanted(msgspec.Struct, frozen=True):
@@ -144,7 +144,7 @@ def _segment(found: _Commands, where: int, step: int) -> None:
             found.info = begins, length
 
 
-def sign(file: BinaryIO, out: BinaryIO, wanted: CodeWanted, made: Message | None, room: int, name: str) -> None:
+def sign(file: BinaryIO, out: BinaryIO, wanted: CodeWanted, made: MadeMessage | None, room: int, name: str) -> None:
     """Writes the program anew with a signature over it, for each of its processors; ``made`` gives the message over a
     list of pages, none for a signature by nobody; ``room`` is how much may be taken for it.
 
@@ -177,7 +177,7 @@ def _width(file: BinaryIO) -> int:
 
 
 def _sign_one(
-    file: BinaryIO, out: BinaryIO, one: MachSlice, wanted: CodeWanted, made: Message | None, room: int, name: str
+    file: BinaryIO, out: BinaryIO, one: MachSlice, wanted: CodeWanted, made: MadeMessage | None, room: int, name: str
 ) -> None:
     commands = _commands(file, one, name)
     if commands.linkedit is None:

@@ -27,7 +27,7 @@ MAX_LIST, MAX_FILES = 32 << 20, 100_000
 # The SHA-256 of Apple's root, as it stands in signed programs of others.
 APPLE_ROOT = "B0B1730ECBC7FF4505142C49F1295E6EDA6BCAED7E2C68C5BE91B5A11001F024"
 _SEAL = "_CodeSignature/CodeResources"
-_ASKED = {
+ASKED = {
     "NSCameraUsageDescription": "the camera",
     "NSMicrophoneUsageDescription": "the microphone",
     "NSAppleEventsUsageDescription": "control of other programs",
@@ -131,7 +131,7 @@ def _list(data: bytes, name: str) -> dict[str, Any]:
 
 
 def _asks(info: Mapping[str, Any], files: Mapping[str, Path]) -> Iterator[tuple[str, str]]:
-    for key, what in _ASKED.items():
+    for key, what in ASKED.items():
         if key in info:
             yield what, f"the person is asked: {str(info[key])[:120]}"
     seen = set()

@@ -48,7 +48,7 @@ RULES2: dict[str, Any] = {
 }
 
 
-class Bundle(msgspec.Struct, frozen=True):
+class SealedBundle(msgspec.Struct, frozen=True):
     """A bundle: ``top`` is the folder that is sealed, ``info`` its property list, ``program`` its own program below
     ``top``. ``inner`` are the bundles in it, ``code`` the programs that belong to none of them, by their paths.
     """
@@ -57,11 +57,11 @@ class Bundle(msgspec.Struct, frozen=True):
     info: Path
     identifier: str
     program: str
-    inner: dict[str, Bundle]
+    inner: dict[str, SealedBundle]
     code: dict[str, Path]
 
 
-def found(path: Path, depth: int = 0) -> Bundle:
+def found(path: Path, depth: int = 0) -> SealedBundle:
     """What has to be signed of a bundle. Raises Unreadable, NotCovered."""
     if depth > MAX_DEPTH:
         raise NotCovered(f"{path.name}: bundles in bundles, more than {MAX_DEPTH} deep")
@@ -74,7 +74,7 @@ def found(path: Path, depth: int = 0) -> Bundle:
     files = files_below(top, links=True)
     if len(files) > MAX_FILES:
         raise NotCovered(f"{path.name} holds {len(files)} files; more than {MAX_FILES} are not sealed here")
-    inner: dict[str, Bundle] = {}
+    inner: dict[str, SealedBundle] = {}
     for below in _inner(top):
         inner[below] = found(top / below, depth + 1)
     apart = tuple(f"{below}/" for below in inner)
@@ -83,7 +83,7 @@ def found(path: Path, depth: int = 0) -> Bundle:
         for below, file in files
         if below != program and not below.startswith(apart) and not file.is_symlink() and _is_program(file)
     }
-    return Bundle(top, info, str(given.get("CFBundleIdentifier") or path.stem), program, inner, code)
+    return SealedBundle(top, info, str(given.get("CFBundleIdentifier") or path.stem), program, inner, code)
 
 
 def _places(path: Path) -> tuple[Path, Path]:
@@ -131,7 +131,7 @@ def _list(path: Path) -> dict[str, Any]:
     return given
 
 
-def seal(bundle: Bundle, code: Mapping[str, tuple[bytes, str]]) -> bytes:
+def seal(bundle: SealedBundle, code: Mapping[str, tuple[bytes, str]]) -> bytes:
     """The list of a bundle's files; ``code`` has of each program and bundle inside the hash and what it must be.
 
     Raises NotCovered for what lies where only code may.

@@ -189,6 +189,7 @@ def _conditions(plan: MacPlan) -> list[str]:
 
     when = plan.when
     lines = [call("need_receipt", one) for one in when.receipts] + [call("need_bundle", one) for one in when.bundles]
+    lines += [call("need_profile", one) for one in when.profiles]
     if when.disk:
         lines.append(call("need_disk", str(-(-size(when.disk) // 1024))))
     if when.person:

@@ -16,7 +16,7 @@ from yendo.mac import bundles, reading
 from yendo.mac.app import MacApp
 from yendo.mac.findings import item_findings, script_findings
 from yendo.mac.package import MacFinding, MacPackage, MacScript
-from yendo.mac_half import model
+from yendo.mac_half import model, profiles
 from yendo.mac_half import reading as plans
 from yendo.mac_half.build import held
 from yendo.mac_half.model import MacPlan
@@ -47,6 +47,7 @@ class MacWorkspace:
         """Takes in all that the steps name; what cannot be taken is ``trouble``."""
         try:
             self.work = Workshop(self.folder, self.plan, place).done
+            profiles.payloads_of(self.plan, self.work)
             for at, step in enumerate(self.plan.install):
                 if isinstance(step, model.AppStep):
                     self.apps[at] = list(self._apps(step, place))
@@ -156,6 +157,7 @@ def _programs(workspace: MacWorkspace) -> Iterator[Finding]:
                 do = "settings belong into a step of settings, and not into the bundle"
                 yield _finding(workspace, "broken-seal", "error", where, what, why, do)
             yield from _notary(workspace, at, app)
+            yield from _asked(workspace, at, app)
             if app.code and app.code[0].held in ("none", "ad hoc"):
                 what = f"{app.name} is {app.code[0].words}"
                 why = "on Apple's own processors unsigned code does not run, and no rule can name who made it"
@@ -172,6 +174,41 @@ def _notary(workspace: MacWorkspace, at: int, app: MacApp) -> Iterator[Finding]:
             level: Severity = "note" if found.level == "note" else "warning"
             why = "a bundle that is not notarised is refused where it was fetched, and the vendor alone can mend it"
             yield _finding(workspace, found.id, level, ("install", at), where + found.what, why, found.advice)
+
+
+# What a profile can allow in the person's place, by what the bundle says it will ask for.
+_ALLOWED: dict[str, tuple[model.PrivacyService, ...]] = {
+    "contacts": ("AddressBook",),
+    "calendars": ("Calendar",),
+    "reminders": ("Reminders",),
+    "photos": ("Photos",),
+    "the Desktop folder": ("SystemPolicyDesktopFolder", "SystemPolicyAllFiles"),
+    "the Documents folder": ("SystemPolicyDocumentsFolder", "SystemPolicyAllFiles"),
+    "the Downloads folder": ("SystemPolicyDownloadsFolder", "SystemPolicyAllFiles"),
+    "removable volumes": ("SystemPolicyRemovableVolumes", "SystemPolicyAllFiles"),
+    "network volumes": ("SystemPolicyNetworkVolumes", "SystemPolicyAllFiles"),
+    "settings of the system": ("SystemPolicySysAdminFiles",),
+}
+
+
+def _asked(workspace: MacWorkspace, at: int, app: MacApp) -> Iterator[Finding]:
+    """What a person will be asked for though a profile could answer, and what nobody else can answer."""
+    steps = [step for step in workspace.plan.install if isinstance(step, model.PrivacyStep)]
+    allowed = {service for step in steps if step.bundle == app.identifier for service in step.allow}
+    asks = [what for what, _ in app.asks if what in bundles.ASKED.values()]
+    answered = [what for what in asks if allowed.intersection(_ALLOWED.get(what, ()))]
+    open_ones = [what for what in asks if what in _ALLOWED and what not in answered]
+    if open_ones:
+        what = f"{app.name} will ask the person for: {', '.join(open_ones)}"
+        names = ", ".join(f'"{_ALLOWED[one][0]}"' for one in open_ones)
+        do = f'a step of kind "privacy", bundle = "{app.identifier}", allow = [{names}], where the office decided so'
+        yield _finding(workspace, "person-asked", "note", ("install", at), what, "a profile can answer that before", do)
+    rest = [what for what in asks if what not in _ALLOWED]
+    if rest:
+        what = f"{app.name} will ask the person for: {', '.join(rest)}"
+        why = "no profile can answer that"
+        do = "tell the people before"
+        yield _finding(workspace, "person-asked", "note", ("install", at), what, why, do)
 
 
 _NOTARY = frozenset({
@@ -295,7 +332,7 @@ def count() -> int:
 IDS = frozenset({
     "medium", "cannot-be-built", "undecided", "identifier-taken", "processor-missing", "too-old", "broken-seal",
     "unsigned", "leftover", "no-way-back", "unsigned-inside", "package-in-a-script", "relocatable", "no-such-program",
-    "no-detection", "receipt-only", "any-version",
+    "no-detection", "receipt-only", "any-version", "person-asked",
 })  # fmt: skip
 _RULES: tuple[Callable[[MacWorkspace], Iterator[Finding]], ...] = (
     _media, _identity, _programs, _laid, _scripts, _vendors, _jobs, _detection,

@@ -16,7 +16,9 @@ def script_of(plan: MacPlan) -> str:
 def _line(rule: AnyMacRule) -> str:
     match rule:
         case model.BundleRule():
-            return call("has_bundle", rule.identifier, rule.version, rule.path, "anywhere" if rule.anywhere else "")
+            return call(
+                "has_bundle", rule.identifier, rule.version, rule.path, "anywhere" if rule.anywhere else "", rule.team
+            )
         case model.ReceiptRule():
             return call("has_receipt", rule.identifier, rule.version)
         case model.MacFileRule():

@@ -109,6 +109,8 @@ class _Draft:
         self.steps.append((values, {"source": main.words if main else "no program in it"}))
         path = f"{values.get('to', '/Applications')}/{PurePosixPath(name).name}"
         rule = {"kind": "bundle", "identifier": app.identifier, "path": path, "version": app.version}
+        if main and main.held == "holds" and main.apple and app.sealed != "broken":
+            rule["team"] = main.team  # else anybody's program of that name would count
         self.rules.append((rule, "this version or a later one, also where somebody moved it"))
         if app.sealed == "broken":
             self.decisions.append(f"{name}: it is not what its maker sealed; get it again, or say why")

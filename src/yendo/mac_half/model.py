@@ -72,14 +72,15 @@ class MacWhen(Written, frozen=True, kw_only=True):
     """When the package may run, beside the oldest system and the processors.
 
     ``newest`` is the newest macOS it is for. ``disk`` is what has to be free, ``receipts`` and ``bundles`` what has to
-    be there already (identifiers), ``person`` whether somebody is at the screen or nobody may be; ``mains``: not on
-    battery.
+    be there already (identifiers), ``profiles`` which configuration profiles, ``person`` whether somebody is at the
+    screen or nobody may be; ``mains``: not on battery.
     """
 
     newest: SystemVersion | None = None
     disk: str | None = None
     receipts: tuple[MacIdentifier, ...] = ()
     bundles: tuple[MacIdentifier, ...] = ()
+    profiles: tuple[MacIdentifier, ...] = ()
     person: Literal["there", "nobody"] | None = None
     mains: bool = False
 
@@ -233,19 +234,61 @@ class MessageStep(MacStep, frozen=True, tag="message", tag_field="kind", kw_only
     text: Text
 
 
+class PathWaitStep(MacStep, frozen=True, tag="wait", tag_field="kind", kw_only=True):
+    """Waits, once all is laid, until a path is there, or with ``gone`` until it is not; after ``limit`` it fails."""
+
+    path: MacPath
+    gone: bool = False
+    limit: str = "60 s"
+
+    def __post_init__(self) -> None:
+        check_path("path", self.path)
+        seconds(self.limit)
+
+
+class CarryStep(MacStep, frozen=True, tag="include", tag_field="kind", kw_only=True):
+    """Another package of this office, from the workspace beside this one: its newest built package is installed from a
+    script behind this one. It is a package of its own, and stays when this one is removed.
+    """
+
+    package: Text
+
+    def __post_init__(self) -> None:
+        check_relative(self.package)
+
+
+PrivacyService = Literal[
+    "SystemPolicyAllFiles", "SystemPolicySysAdminFiles", "SystemPolicyDesktopFolder", "SystemPolicyDocumentsFolder",
+    "SystemPolicyDownloadsFolder", "SystemPolicyNetworkVolumes", "SystemPolicyRemovableVolumes", "Accessibility",
+    "PostEvent", "AddressBook", "Calendar", "Reminders", "Photos", "MediaLibrary", "FileProviderPresence",
+]  # fmt: skip
+
+
+class PrivacyStep(MacStep, frozen=True, tag="privacy", tag_field="kind", kw_only=True):
+    """What a bundle of this package may without the person being asked: a profile beside the package says so, by the
+    requirement in its signature. The camera, the microphone and the screen only the person can allow.
+    """
+
+    bundle: MacIdentifier
+    allow: Annotated[tuple[PrivacyService, ...], Meta(min_length=1)]
+
+
 AnyMacStep = (
     AppStep | FilesStep | LinkStep | VendorPackageStep | SettingsStep | JobStep | ShellStep | RemoveStep | QuitStep
-    | MessageStep
+    | MessageStep | PathWaitStep | CarryStep | PrivacyStep
 )  # fmt: skip
 
 
 class BundleRule(Written, frozen=True, tag="bundle", tag_field="kind", kw_only=True):
-    """A bundle by its identifier and least version, where it was put or wherever somebody moved it."""
+    """A bundle by its identifier and least version, where it was put or wherever somebody moved it, its program with
+    it. ``team`` is who has to have signed it, under Apple's root.
+    """
 
     identifier: MacIdentifier
     path: MacPath
     version: str = ""
     anywhere: bool = True
+    team: Annotated[str, Meta(pattern="^([A-Z0-9]{10})?$")] = ""
 
 
 class ReceiptRule(Written, frozen=True, tag="receipt", tag_field="kind", kw_only=True):

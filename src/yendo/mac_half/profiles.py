@@ -1,7 +1,8 @@
 """Configuration profiles that a package asks for: managed settings, and what a person would else have to allow.
 
 Source: Apple's "Device Management" reference: ``com.apple.ManagedClient.preferences``,
-``com.apple.system-extension-policy``, ``com.apple.servicemanagement``. No Mac read them here.
+``com.apple.system-extension-policy``, ``com.apple.servicemanagement``, ``com.apple.webcontent-filter``,
+``com.apple.TCC.configuration-profile-policy``. No Mac read them here.
 """
 
 from __future__ import annotations
@@ -12,15 +13,16 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
 
+from yendo.errors import Usage
 from yendo.mac_half.model import MacPlan
-from yendo.mac_half.work import MacWork
+from yendo.mac_half.work import LaidBundle, MacWork
 
 _ROOT = uuid.UUID("6f0f4c0e-52b7-5d0c-9c53-8a6f5b2f9d11")  # so that the same plan gives the same numbers
 
 
 def write(plan: MacPlan, done: MacWork, folder: Path) -> list[str]:
     """Writes the profile below a folder, where there is one to write; the names of the files."""
-    payloads = list(_payloads(plan, done))
+    payloads = payloads_of(plan, done)
     if not payloads:
         return []
     name = f"{plan.package.id}.mobileconfig"
@@ -37,6 +39,11 @@ def write(plan: MacPlan, done: MacWork, folder: Path) -> list[str]:
     }
     (folder / name).write_bytes(plistlib.dumps(content))
     return [name]
+
+
+def payloads_of(plan: MacPlan, done: MacWork) -> list[dict[str, Any]]:
+    """What the profile holds. Raises Usage."""
+    return list(_payloads(plan, done))
 
 
 def _payloads(plan: MacPlan, done: MacWork) -> Iterator[dict[str, Any]]:
@@ -58,6 +65,45 @@ def _payloads(plan: MacPlan, done: MacWork) -> Iterator[dict[str, Any]]:
     if extensions:
         allowed = {team: sorted(names) for team, names in sorted(extensions.items())}
         yield _one(plan, "com.apple.system-extension-policy", "extensions", {"AllowedSystemExtensions": allowed})
+    for one in bundles:
+        for identifier in one.filters if one.team else ():
+            filtered = {
+                "FilterType": "Plugin",
+                "UserDefinedName": plan.package.name,
+                "PluginBundleID": one.identifier,
+                "FilterGrade": "inspector",
+                "FilterSockets": True,
+                "FilterDataProviderBundleIdentifier": identifier,
+                "FilterDataProviderDesignatedRequirement": requirement(identifier, one.team),
+            }
+            yield _one(plan, "com.apple.webcontent-filter", f"filter.{identifier}", filtered)
+    if done.privacy:
+        services = _services(done, {one.identifier: one for one in bundles})
+        yield _one(plan, "com.apple.TCC.configuration-profile-policy", "privacy", {"Services": services})
+
+
+def requirement(identifier: str, team: str) -> str:
+    """What a program has to be, so that nobody else's has its rights."""
+    return f'identifier "{identifier}" and anchor apple generic and certificate leaf[subject.OU] = "{team}"'
+
+
+def _services(done: MacWork, bundles: dict[str, LaidBundle]) -> dict[str, list[dict[str, Any]]]:
+    found: dict[str, list[dict[str, Any]]] = {}
+    for step in done.privacy:
+        one = bundles.get(step.bundle)
+        if one is None or not one.team:
+            what = "is signed by no team" if one else "is no bundle of this package"
+            raise Usage(f"{step.bundle} {what}: a profile says by its signature who may")
+        for service in step.allow:
+            entry = {
+                "Identifier": step.bundle,
+                "IdentifierType": "bundleID",
+                "CodeRequirement": requirement(step.bundle, one.team),
+                "Authorization": "Allow",
+                "StaticCode": False,
+            }
+            found.setdefault(service, []).append(entry)
+    return found
 
 
 def _jobs(plan: MacPlan) -> Iterator[str]:

@@ -201,6 +201,17 @@ install_package() {
   /usr/sbin/installer -pkg "$package" -target "$volume" "$@" || stop "the vendor's package ${package##*/} failed"
 }
 
+# Waits until a path is there, or is gone, for so many seconds.
+wait_for() {
+  target=$(on "$1")
+  left=$3
+  until { [ -e "$target" ] && [ "$2" = there ]; } || { [ ! -e "$target" ] && [ "$2" = gone ]; }; do
+    [ "$left" -gt 0 ] || stop "$target is not $2 after $3 seconds"
+    /bin/sleep 1
+    left=$((left - 1))
+  done
+}
+
 # --- conditions
 
 need_receipt() {
@@ -209,6 +220,10 @@ need_receipt() {
 
 need_bundle() {
   [ -n "$(/usr/bin/mdfind "kMDItemCFBundleIdentifier == '$1'" | /usr/bin/head -n 1)" ] || stop "$1 has to be there before"
+}
+
+need_profile() {
+  /usr/bin/profiles list 2>/dev/null | /usr/bin/grep -q -F "profileIdentifier: $1" || stop "the profile $1 has to be there before"
 }
 
 need_disk() {
@@ -301,20 +316,24 @@ has_receipt() {
   [ -n "$found" ] && at_least "$found" "${2:-0}"
 }
 
-# Where it was put, or wherever somebody moved it: identifier, least version, path, whether it may be anywhere.
+# Where it was put, or wherever somebody moved it: identifier, least version, path, whether it may be anywhere, who
+# has to have signed it.
 has_bundle() {
-  is_bundle "$(on "$3")" "$1" "$2" && return 0
+  is_bundle "$(on "$3")" "$1" "$2" "$5" && return 0
   [ -n "$4" ] && here || return 1
   /usr/bin/mdfind "kMDItemCFBundleIdentifier == '$1'" | {
     while IFS= read -r place; do
-      is_bundle "$place" "$1" "$2" && exit 0
+      is_bundle "$place" "$1" "$2" "$5" && exit 0
     done
     exit 1
   }
 }
 
 is_bundle() {
-  [ "$(bundle_identifier "$1")" = "$2" ] && at_least "$(bundle_version "$1")" "${3:-0}"
+  [ "$(bundle_identifier "$1")" = "$2" ] && at_least "$(bundle_version "$1")" "${3:-0}" || return 1
+  program=$(/usr/libexec/PlistBuddy -c 'Print :CFBundleExecutable' "$1/Contents/Info.plist" 2>/dev/null)
+  [ -z "$program" ] || [ -x "$1/Contents/MacOS/$program" ] || return 1
+  [ -z "$4" ] || /usr/bin/codesign --verify -R="anchor apple generic and certificate leaf[subject.OU] = \"$4\"" "$1" 2>/dev/null
 }
 
 has_file() {

@@ -57,13 +57,31 @@ class MacStage:
     def machine(self, **given: Any) -> MacMachine:
         package = self.plan.package
         own: Processor = "arm64" if "arm64" in package.processors else "x86_64"
-        given = {"processor": own, "system": _newest(self.plan)} | given
+        given = {"processor": own, "system": _newest(self.plan), "profiles": self.plan.when.profiles} | given
         made = MacMachine(self.work / f"machine-{next(self.machines)}", **given)
         for one in self.plan.when.receipts:
             made.receipt(one)
         for one in self.plan.when.bundles:
             made.bundle(f"/Applications/{one}.app", one, "1.0")
         return made
+
+    def staying(self, machine: MacMachine) -> set[str]:
+        """What the packages that are carried along bring by themselves: they stay."""
+        if not self.done.staying:
+            return set()
+        state = machine.state
+        people = {name: each["number"] for name, each in state["people"].items()}
+        other = self.machine(
+            system=machine.system,
+            processor=machine.processor,
+            volume=machine.volume,
+            people=people,
+            person=state["person"],
+        )
+        before = set(other.picture())
+        for path in self.done.staying:
+            other.install(path)
+        return set(other.picture()) - before
 
     def laid(self, machine: MacMachine) -> dict[str, LaidItem]:
         """What has to lie on it, by path on the machine."""
@@ -191,6 +209,7 @@ def _removed(stage: MacStage, machine: MacMachine, before: Mapping[str, MacThing
         return MacPhase(name, (outcome.why,), outcome.said)
     after = machine.picture()
     ours = _settings_of_people(stage, machine)
+    ours |= stage.staying(machine)
     problems = [f"left behind: {path}" for path in after if path not in before and path not in ours]
     problems += [f"taken away: {path}" for path in before if path not in after]
     problems += [f"changed: {path}" for path in before if path in after and before[path] != after[path]]

@@ -35,7 +35,7 @@ class LaidItem(msgspec.Struct, frozen=True):
 
 class LaidBundle(msgspec.Struct, frozen=True):
     """A bundle among what is laid. ``team`` signed its program; ``extensions`` of the system it brings, by identifier;
-    ``background``: it brings items that start by themselves.
+    ``filters`` are those of them that look at the network; ``background``: it brings items that start by themselves.
     """
 
     path: str
@@ -44,6 +44,7 @@ class LaidBundle(msgspec.Struct, frozen=True):
     build: str
     team: str = ""
     extensions: tuple[str, ...] = ()
+    filters: tuple[str, ...] = ()
     background: bool = False
 
 
@@ -74,6 +75,8 @@ class MacWork(msgspec.Struct):
     carried: dict[str, bytes | Path] = {}
     receipts: list[str] = []  # of others that this package brings
     managed: list[model.SettingsStep] = []
+    privacy: list[model.PrivacyStep] = []
+    staying: list[Path] = []  # packages that are carried along and stay
 
 
 class Workshop:
@@ -95,6 +98,9 @@ class Workshop:
             model.RemoveStep: lambda step: self.done.before.append(call("take_away", step.path)),
             model.QuitStep: lambda step: self._quit(step.identifier, step.wait),
             model.MessageStep: lambda step: self.done.after.append(call("tell_person", plan.package.name, step.text)),
+            model.PathWaitStep: self._wait,
+            model.CarryStep: self._carry,
+            model.PrivacyStep: lambda step: self.done.privacy.append(step),
         }
         for step in plan.install:
             ways[type(step)](step)
@@ -145,13 +151,13 @@ class Workshop:
                 items.append(_laid(place, one))
                 if one.below == "Contents/Info.plist" and one.file:
                     info = _list(one.file, f"{name}/Contents/Info.plist")
-            team, extensions, background = _asks(tree, str(info.get("CFBundleExecutable") or ""))
+            asks = _asks(tree, str(info.get("CFBundleExecutable") or ""))
         if not info:
             raise Usage(f"{name} is no bundle: it has no Contents/Info.plist")
         version = str(info.get("CFBundleShortVersionString") or info.get("CFBundleVersion") or "")
         identifier = str(info.get("CFBundleIdentifier") or "")
         build = str(info.get("CFBundleVersion") or version)
-        return items, LaidBundle(top, identifier, version, build, team, extensions, background)
+        return items, LaidBundle(top, identifier, version, build, *asks)
 
     def _files(self, step: model.FilesStep) -> None:
         mode = int(step.mode, 8) if step.mode else None
@@ -192,6 +198,20 @@ class Workshop:
             self.done.carried[f"{path.stem}.choices"] = plistlib.dumps(chosen)
             words += ["-applyChoiceChangesXML", '"${0%/*}"/' + call(f"{path.stem}.choices")]
         self.done.after.append(" ".join(["install_package", *words]))
+
+    def _wait(self, step: model.PathWaitStep) -> None:
+        words = (step.path, "gone" if step.gone else "there", str(int(seconds(step.limit))))
+        self.done.after.append(call("wait_for", *words))
+
+    def _carry(self, step: model.CarryStep) -> None:
+        place = self.base.parent / step.package / "package"
+        found = [one for one in place.glob("*-macos/*.pkg") if not one.name.endswith("-removal.pkg")]
+        if not found:
+            raise Usage(f"{step.package} has no built package for macOS: yendo build {step.package}")
+        path = max(found, key=lambda one: (one.stat().st_mtime_ns, one.name))
+        self.done.staying.append(path)
+        self.done.carried[path.name] = path
+        self.done.after.append(f'install_package "${{0%/*}}"/{call(path.name)}')
 
     def _settings(self, step: model.SettingsStep) -> None:
         if step.whose == "managed":
@@ -246,27 +266,40 @@ def _laid(path: str, one: sources.TreeItem, user: int = 0, group: int = 0, mode:
     return LaidItem(path, "file", own, user, group, one.file)
 
 
-def _asks(tree: Sequence[sources.TreeItem], program: str) -> tuple[str, tuple[str, ...], bool]:
+def _asks(tree: Sequence[sources.TreeItem], program: str) -> tuple[str, tuple[str, ...], tuple[str, ...], bool]:
     """What a person would have to allow, as far as a profile can: the team that signed it, its extensions of the
-    system, whether something of it starts by itself.
+    system, those of them that filter the network, whether something of it starts by itself.
     """
-    team, extensions, background = "", [], False
-    for one in tree:
-        if one.file and one.below == f"Contents/MacOS/{program}":
-            team = _team(one.file)
-        if one.file and re.fullmatch(r"Contents/Library/SystemExtensions/[^/]+/Contents/Info\.plist", one.below):
-            extensions.append(str(_list(one.file, one.below).get("CFBundleIdentifier") or ""))
-        background |= bool(re.match(r"Contents/Library/(LaunchDaemons|LaunchAgents|LoginItems)/.", one.below))
-    return team, tuple(filter(None, extensions)), background
+    team, background = "", False
+    extensions: list[str] = []
+    filters: list[str] = []
+    files = {one.below: one.file for one in tree if one.file}
+    for below, file in files.items():
+        if below == f"Contents/MacOS/{program}":
+            team = _signature(file)[0]
+        if found := re.fullmatch(r"(Contents/Library/SystemExtensions/[^/]+/Contents)/Info\.plist", below):
+            info = _list(file, below)
+            identifier = str(info.get("CFBundleIdentifier") or "")
+            extensions.append(identifier)
+            own = files.get(f"{found[1]}/MacOS/{info.get('CFBundleExecutable')}")
+            may = _signature(own)[1].get(_NETWORK) if own else ()
+            if any(str(one).startswith("content-filter-provider") for one in may or ()):
+                filters.append(identifier)
+        background |= bool(re.match(r"Contents/Library/(LaunchDaemons|LaunchAgents|LoginItems)/.", below))
+    return team, tuple(filter(None, extensions)), tuple(filter(None, filters)), background
 
 
-def _team(program: Path) -> str:
+_NETWORK = "com.apple.developer.networking.networkextension"
+
+
+def _signature(program: Path) -> tuple[str, dict[str, Any]]:
+    """The team that signed a program, and what it may."""
     try:
         with program.open("rb") as file:
             found = [one.signature for one in mach_o.read(file, program.name) if one.signature]
     except Unreadable:
-        return ""  # its own reader tells that
-    return found[0].team if found else ""
+        return "", {}  # its own reader tells that
+    return (found[0].team, found[0].entitlements) if found else ("", {})
 
 
 def _list(path: Path, name: str) -> dict[str, Any]:

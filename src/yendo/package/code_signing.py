@@ -113,7 +113,7 @@ def _bundle(path: Path, shown: str, work: CodeWork) -> tuple[bytes, str]:
     return _sealed(sealing.found(path), shown, work)
 
 
-def _sealed(bundle: sealing.Bundle, shown: str, work: CodeWork, *, outer: bool = True) -> tuple[bytes, str]:
+def _sealed(bundle: sealing.SealedBundle, shown: str, work: CodeWork, *, outer: bool = True) -> tuple[bytes, str]:
     code: dict[str, tuple[bytes, str]] = {}
     for below, inner in bundle.inner.items():
         code[below] = _sealed(inner, f"{shown}/{below}", work, outer=False)

@@ -22,7 +22,7 @@ from yendo import atomic, digest, host_os
 from yendo.errors import NotCovered, Unreadable
 from yendo.formats import cpio
 from yendo.formats.xar import Xar
-from yendo.mac import choices, reading
+from yendo.mac import bundles, choices, reading
 from yendo.mac.package import MacComponent, MacPackage
 from yendo.mac_half.machine import sandbox
 from yendo.mac_half.work import data_folders
@@ -64,6 +64,7 @@ class _Books(msgspec.Struct, forbid_unknown_fields=True):
     notes: list[list[str]]
     asked: list[str]
     free: int
+    profiles: list[str]
 
 
 class MacOutcome(msgspec.Struct, frozen=True):
@@ -92,6 +93,7 @@ class MacMachine:
         person: str = "hannah",
         running: Mapping[str, str] = {},
         mains: bool = True,
+        profiles: Sequence[str] = (),
         volume: str = "/",
     ) -> None:
         self.folder, self.tree, self.volume = folder, folder / "tree", volume
@@ -110,6 +112,7 @@ class MacMachine:
                 "system": system, "build": _BUILDS.get(major, "20A") + "100", "kernel": f"{int(major) + 9}.0.0",
                 "processor": processor, "people": homes, "person": person, "open": dict(running), "mains": mains,
                 "jobs": {}, "owners": self._owners(), "notes": [], "asked": [], "free": 50 << 20,
+                "profiles": list(profiles),
             }
         )  # fmt: skip
 
@@ -422,6 +425,8 @@ class MacMachine:
 
     def _asked(self, asked: dict[str, str]) -> dict[str, object]:
         """An installation that a script asks for."""
+        if asked["what"] == "verify":
+            return self._verified(asked["package"])
         given: dict[str, bool] = {}
         with contextlib.suppress(OSError, ValueError):
             if asked["choices"]:
@@ -432,6 +437,20 @@ class MacMachine:
         except (Unreadable, NotCovered, OSError) as error:
             return {"code": 1, "said": [], "why": str(error)}
         return {"code": done.code, "said": list(done.said), "why": done.why}
+
+    def _verified(self, path: str) -> dict[str, object]:
+        """Whether the signature of a bundle or program holds; its team, and whether Apple's root is at its end."""
+        place = self.at(path, followed=True)
+        try:
+            found = bundles.read(place) if place.is_dir() else bundles.program(place)
+        except (Unreadable, OSError) as error:
+            return {"code": 1, "said": [], "why": str(error)}
+        main = found.code[0] if found.code else None
+        if main is None or main.held == "none":
+            return {"code": 1, "said": [], "why": "code object is not signed at all"}
+        wrong = found.sealed == "broken" or any(one.held == "broken" for one in found.code)
+        why = "a sealed resource is missing or invalid" if wrong else ""
+        return {"code": int(wrong), "said": [main.team, main.apple], "why": why}
 
 
 def _order(version: str) -> tuple[int, ...]:

@@ -16,6 +16,7 @@ from collections.abc import Callable
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 
@@ -171,7 +172,8 @@ def _answered(question: Path, asked: Callable[[dict[str, str]], dict[str, object
 
 class _Question(msgspec.Struct, forbid_unknown_fields=True):
     package: str
-    target: str
+    what: Literal["install", "verify"] = "install"
+    target: str = "/"
     choices: str = ""
 
 

@@ -30,12 +30,13 @@ PROGRAMS: dict[str, tuple[str, str]] = {
     **{name: ("tools", name) for name in ("chmod", "stat", "install", "ditto", "shasum", "md5")},
     "sleep": ("tools", "rest_a_while"),
     **{name: ("system", name) for name in ("whoami", "uname", "arch", "sw_vers", "sysctl", "pmset", "scutil", "dscl")},
-    **{name: ("system", name) for name in ("sudo", "xattr", "spctl")},
+    **{name: ("system", name) for name in ("sudo", "xattr", "spctl", "profiles")},
     "id": ("system", "identity"),
     **{name: ("settings", name) for name in ("defaults", "plutil")},
     "PlistBuddy": ("settings", "buddy"),
     **{name: ("services", name) for name in ("launchctl", "osascript", "pgrep", "mdfind", "pkgutil", "installer")},
     **dict.fromkeys(("killall", "pkill"), ("services", "killall")),
+    "codesign": ("services", "codesign"),
 }
 _WRITES = ("rm", "rmdir", "mv", "cp", "ln", "mkdir", "touch", "tee")
 

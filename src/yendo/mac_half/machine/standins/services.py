@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import sys
 import time
+from typing import Any
 
 from .common import MachineState, NotTaken, json, load, look, me, note, out, owner_of, re
 
@@ -116,6 +117,45 @@ def pgrep(_: str, __: list[str]) -> None:
     raise NotTaken("", 1)
 
 
+def codesign(_: str, arguments: list[str]) -> None:
+    """Verifies only; the machine itself reads the program, its pages and the seal."""
+    wanted, rest, verify = "", [], False
+    for one in arguments:
+        if one in ("-v", "--verify", "--strict", "--deep", "--quiet") or one.startswith("-v"):
+            verify |= one.startswith(("-v", "--verify"))
+        elif one.startswith(("-R=", "--test-requirement==")):
+            wanted = one.partition("=")[2].lstrip("=")
+        elif one.startswith("-"):
+            raise NotTaken(f"codesign: no stand-in for {one}", 127)
+        else:
+            rest.append(one)
+    if not verify or len(rest) != 1:
+        raise NotTaken(f"codesign: no stand-in for {' '.join(arguments)[:80]}", 127)
+    if not os.path.exists(rest[0]):
+        raise NotTaken(f"{rest[0]}: No such file or directory", 1)
+    answer = ask(what="verify", package=os.path.abspath(rest[0]))
+    if answer["code"]:
+        raise NotTaken(f"{rest[0]}: {answer['why']}", 1)
+    team, apple = answer["said"]
+    asked = re.fullmatch(r'anchor apple generic and certificate leaf\[subject\.OU\] = "?([A-Z0-9]+)"?', wanted)
+    if wanted and not asked:
+        raise NotTaken(f"codesign: no stand-in for the requirement {wanted[:60]}", 127)
+    if asked and (asked[1] != team or not apple):
+        raise NotTaken(f"{rest[0]}: code failed to satisfy specified code requirement(s)", 3)
+
+
+def ask(**given: str) -> dict[str, Any]:
+    """Asks the machine itself, by a file, and waits for it."""
+    asked = f"/.yendo/own/ask-{os.getpid()}.json"
+    with open(asked + ".new", "w", encoding="utf-8") as file:
+        json.dump(given, file)
+    os.rename(asked + ".new", asked)
+    while not os.path.exists(asked + ".answer"):
+        time.sleep(0.02)
+    with open(asked + ".answer", encoding="utf-8") as file:
+        return dict(json.load(file))
+
+
 def mdfind(_: str, arguments: list[str]) -> None:
     found = re.search(r"kMDItemCFBundleIdentifier\s*==\s*[\"']([^\"']+)[\"']", " ".join(arguments))
     if not found:
@@ -197,17 +237,8 @@ def installer(_: str, arguments: list[str]) -> None:
     given = dict(zip(arguments[::2], arguments[1::2], strict=False))
     if "-pkg" not in given or "-target" not in given:
         raise NotTaken("installer: usage: installer -pkg <pathToPackage> -target <DomainTarget|volume>", 1)
-    asked = f"/.yendo/own/ask-{os.getpid()}.json"
     package = os.path.abspath(given["-pkg"])
-    with open(asked + ".new", "w", encoding="utf-8") as file:
-        json.dump(
-            {"package": package, "target": given["-target"], "choices": given.get("-applyChoiceChangesXML", "")}, file
-        )
-    os.rename(asked + ".new", asked)
-    while not os.path.exists(asked + ".answer"):
-        time.sleep(0.02)
-    with open(asked + ".answer", encoding="utf-8") as file:
-        answer = json.load(file)
+    answer = ask(package=package, target=given["-target"], choices=given.get("-applyChoiceChangesXML", ""))
     out("\n".join(answer["said"]))
     sys.stdout.flush()
     if answer["code"]:

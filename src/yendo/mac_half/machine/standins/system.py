@@ -72,6 +72,15 @@ def sysctl(_: str, arguments: list[str]) -> None:
         out(known[name] if "-n" in arguments else f"{name}: {known[name]}")
 
 
+def profiles(_: str, arguments: list[str]) -> None:
+    if arguments[:1] not in (["list"], ["-L"], ["-P"]):
+        raise NotTaken(f"profiles: no stand-in for {' '.join(arguments[:2])}", 127)
+    for one in look()["profiles"]:
+        out(f"_computerlevel[1] attribute: profileIdentifier: {one}")
+    if not look()["profiles"]:
+        out("There are no configuration profiles installed")
+
+
 def pmset(_: str, arguments: list[str]) -> None:
     if arguments[:2] == ["-g", "batt"]:
         out(f"Now drawing from '{'AC' if look()['mains'] else 'Battery'} Power'")
