@@ -124,7 +124,7 @@ def _steps(out: Console, told: Story, folder: Path, machine: Machine) -> None:
 
 def _lived(out: Console, told: Story, record: Path) -> None:
     """What a person at the machine saw of it, the proof, every scenario, and what detection catches."""
-    from yendo.cli import detect_command, prove_report, show
+    from yendo.cli import prove_report, show, strength_report
     from yendo.package.manifest import EXIT_CODES
 
     show.section(out, "On a machine where people work (simulated)")
@@ -139,7 +139,7 @@ def _lived(out: Console, told: Story, record: Path) -> None:
     show.section(out, "In every scenario (simulated)")
     prove_report.rows(out, told.cells)
     show.section(out, "What detection catches")
-    detect_command.rows(out, told.detection[1])
+    strength_report.rows(out, told.detection[1])
 
 
 def _autumn(out: Console, told: Story) -> None:

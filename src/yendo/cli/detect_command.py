@@ -12,7 +12,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yendo.cli import nested
+from yendo.cli import mac_detection, mac_half, nested, strength_report
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -49,9 +49,27 @@ def _place(parser: argparse.ArgumentParser) -> None:
         help="another installer of the vendor's to tell apart, beside those in [proof] others",
     )
     parser.add_argument("--site", metavar="NAME", help="with the values of this site (default: the plan's first)")
+    _half(parser)
     parser.add_argument(
         "--seed", type=int, default=1, help="chooses broken states where there are too many (default: 1)"
     )
+
+
+def _half(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--system", choices=("windows", "macos"), help="of which half (default: Windows', where there is one)"
+    )
+
+
+def _for_mac(options: argparse.Namespace) -> bool:
+    """Whether the half for macOS is meant."""
+    from yendo.errors import Usage
+
+    if options.system != "macos":
+        return options.system is None and mac_half.is_alone(options.package)
+    if not mac_half.is_meant(options.package):
+        raise Usage(f"{options.package} is no workspace with a half for macOS")
+    return True
 
 
 def _made(options: argparse.Namespace, *, everywhere: bool = False) -> tuple[Manifest, Made]:
@@ -95,6 +113,8 @@ def derive(options: argparse.Namespace) -> int:
 
     if options.most < 1:
         raise Usage("--most is at least 1")
+    if _for_mac(options):
+        return mac_detection.run_derive(options)
     manifest, made = _made(options, everywhere=True)
     found = derived(made.ground, made.environment, most=options.most, seed=options.seed)
     placed = [
@@ -149,7 +169,7 @@ def _told(
 
     out.print(
         f"{states} states have to be told apart; [bold]{show.counted(len(rules), 'rule')}[/bold] do it, and catch "
-        f"{_score(strength)}"
+        f"{strength_report.score_of(strength)}"
     )
     exactly = "exactly this version counts; updates_itself = true under [proof] says that newer ones do too"
     out.print(
@@ -179,7 +199,7 @@ def _told(
             ],
             styles=(None, "dim"),
         )
-    out.print(f"\nthe plan's own rules catch {_score(now)}")
+    out.print(f"\nthe plan's own rules catch {strength_report.score_of(now)}")
     for name in now.false_absent[:3]:
         out.print(f"[bold red]the plan's own rules say no to:[/bold red] {show.clean(name)}")
     if options.write:
@@ -191,10 +211,6 @@ def _told(
         out.print(
             f"[dim]next:[/dim] yendo detect derive {show.clean(options.package)} --write, to put them into the plan"
         )
-
-
-def _score(strength: Strength) -> str:
-    return f"{strength.caught} of {strength.broken} broken states ({100 * strength.score:.0f} % with every class weighted equally)"  # noqa: E501
 
 
 def _write(workspace: Path, rules: Sequence[Any]) -> None:
@@ -226,6 +242,8 @@ def strength(options: argparse.Namespace) -> int:
     from yendo.detect.states import broken
     from yendo.detect.strength import Tried
 
+    if _for_mac(options):
+        return mac_detection.run_strength(options)
     manifest, made = _made(options)
     tried = Tried(broken(made.ground, options.seed), made.environment)
     now = tried.strength(manifest.detect)
@@ -247,8 +265,8 @@ def strength(options: argparse.Namespace) -> int:
     if options.quiet:
         return 1 if now.false_absent or now.score < 0.5 else 0
     out = show.console()
-    out.print(f"{show.counted(now.rules, 'rule')} catch [bold]{_score(now)}[/bold]\n")
-    rows(out, now)
+    out.print(f"{show.counted(now.rules, 'rule')} catch [bold]{strength_report.score_of(now)}[/bold]\n")
+    strength_report.rows(out, now)
     for text in made.missing:
         out.print(f"[yellow]not tried:[/yellow] {show.clean(text)}")
     if now.undecided:
@@ -268,22 +286,6 @@ def strength(options: argparse.Namespace) -> int:
     show.grid(out, gains, styles=(None, "bold", "dim"))
     out.print(f"\n[dim]next:[/dim] yendo detect derive {show.clean(options.package)}, to see those rules")
     return 1 if now.false_absent or now.score < 0.5 else 0
-
-
-def rows(out: Console, found: Strength) -> None:
-    """The table of classes."""
-    from yendo.cli import show
-
-    lines = []
-    for row in found.rows:
-        what = f"{row.sort}, which counts as installed" if row.wanted and row.sort != "installed" else row.sort
-        lines.append((what, f"{row.right} of {row.total}", show.some_of(row.wrong, 3)))
-    show.grid(
-        out,
-        lines,
-        heads=("kind of state", "right", "judged wrongly" if found.false_absent else "not caught"),
-        styles=(None, None, "dim"),
-    )
 
 
 # --- export --------------------------------------------------------------------------------------------
@@ -312,6 +314,7 @@ def _export(parser: argparse.ArgumentParser) -> None:
         "--site", metavar="NAME", help="OVAL and JSON with the values of this site, where detection depends on settings"
     )
     parser.add_argument("--output", "-o", type=Path, metavar="FILE", help="where to (default: standard output)")
+    _half(parser)
 
 
 def _settled(manifest: Manifest, package: Path, site: str | None) -> Manifest:
@@ -334,12 +337,17 @@ def _settled(manifest: Manifest, package: Path, site: str | None) -> Manifest:
 
 
 def export(options: argparse.Namespace) -> int:
-    import sys
+    if _for_mac(options):
+        data, count = mac_detection.exported(options)
+    else:
+        data, count = _exported(options)
+    return _written(options, data, count)
 
+
+def _exported(options: argparse.Namespace) -> tuple[bytes, int]:
+    """The rules of the half for Windows in a form, and how many they are."""
     import msgspec
 
-    from yendo import atomic
-    from yendo.cli import show
     from yendo.cli.proving import find
     from yendo.detect import oval
     from yendo.package import manifest as form
@@ -370,22 +378,24 @@ def export(options: argparse.Namespace) -> int:
         data = msgspec.json.format(msgspec.json.encode(body), indent=2) + b"\n"
     else:
         data = scripts.detection(manifest, options.answer)
-    if options.output:
-        atomic.write(options.output, data)
-        if options.json:
-            show.emit(
-                {
-                    "schema": "yendo.exported/1",
-                    "form": options.form,
-                    "file": str(options.output),
-                    "size": len(data),
-                    "rules": len(manifest.detect),
-                }
-            )
-        elif not options.quiet:
-            show.console().print(f"{show.counted(len(manifest.detect), 'rule')} in {show.clean(options.output)}")
-    else:
+    return data, len(manifest.detect)
+
+
+def _written(options: argparse.Namespace, data: bytes, count: int) -> int:
+    import sys
+
+    from yendo import atomic
+    from yendo.cli import show
+
+    if not options.output:
         sys.stdout.buffer.write(data)
+        return 0
+    atomic.write(options.output, data)
+    if options.json:
+        about = {"form": options.form, "file": str(options.output), "size": len(data), "rules": count}
+        show.emit({"schema": "yendo.exported/1", **about})
+    elif not options.quiet:
+        show.console().print(f"{show.counted(count, 'rule')} in {show.clean(options.output)}")
     return 0
 
 

@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
+from typing import Literal
 from xml.etree import ElementTree as xml
 
 from yendo.terms.rules import BaseRule, Criteria, Field, OvalTest
@@ -25,7 +26,11 @@ SPACES = {
     "filehash58": "independent",
     "xmlfilecontent": "independent",
     "environmentvariable58": "independent",
+    "unix file": "unix",
+    "plist510": "macos",
+    "launchd": "macos",
 }
+_PREFIXES = {"windows": "win", "independent": "ind", "unix": "unix", "macos": "macos"}
 _VARIABLE = re.compile(r"%([^%\\]+)%")
 
 
@@ -48,7 +53,7 @@ class _Book:
         return found, True
 
     def tag(self, kind: str, suffix: str) -> str:
-        return f"{{{DEFINITIONS}#{SPACES[kind]}}}{kind}_{suffix}"
+        return f"{{{DEFINITIONS}#{SPACES[kind]}}}{kind.rpartition(' ')[2]}_{suffix}"
 
     # --- the parts ---------------------------------------------------------------------------------
 
@@ -172,21 +177,33 @@ class _Book:
 def document(rules: Sequence[BaseRule], *, identifier: str, name: str, version: str, revision: int, made: str) -> bytes:
     """One inventory definition that is true where all rules hold.
 
-    ``made`` is the document's time stamp (ISO, UTC), given so that the same rules give the same bytes.
-    Raises NotCovered with the rule that OVAL has no test for, ValueError without a rule.
+    Raises NotCovered with the rule that OVAL has no test for, ValueError without a rule. The rest as in ``of_parts``.
     """
-    if not rules:
+    parts = [(rule.oval(), rule.title) for rule in rules]
+    return of_parts(parts, identifier=identifier, name=name, version=version, revision=revision, made=made)
+
+
+def of_parts(
+    parts: Sequence[tuple[Criteria | OvalTest, str]],
+    *,
+    identifier: str,
+    name: str,
+    version: str,
+    revision: int,
+    made: str,
+    family: Literal["windows", "macos"] = "windows",
+) -> bytes:
+    """One inventory definition that is true where all parts hold, each with its words.
+
+    ``made`` is the document's time stamp (ISO, UTC), given so that the same rules give the same bytes.
+    Raises ValueError without a part.
+    """
+    if not parts:
         raise ValueError("there is no rule to export")
-    for prefix, space in (
-        ("", DEFINITIONS),
-        ("oval", COMMON),
-        ("xsi", INSTANCE),
-        ("win", DEFINITIONS + "#windows"),
-        ("ind", DEFINITIONS + "#independent"),
-    ):
-        if prefix:
-            xml.register_namespace(prefix, space)
-    xml.register_namespace("def", DEFINITIONS)
+    for prefix, space in (("oval", COMMON), ("xsi", INSTANCE), ("def", DEFINITIONS)):
+        xml.register_namespace(prefix, space)
+    for space, prefix in _PREFIXES.items():
+        xml.register_namespace(prefix, f"{DEFINITIONS}#{space}")
     root = xml.Element(f"{{{DEFINITIONS}}}oval_definitions")
     generator = xml.SubElement(root, f"{{{DEFINITIONS}}}generator")
     xml.SubElement(generator, f"{{{COMMON}}}product_name").text = "Yendo"
@@ -201,13 +218,13 @@ def document(rules: Sequence[BaseRule], *, identifier: str, name: str, version: 
     )
     metadata = xml.SubElement(definition, f"{{{DEFINITIONS}}}metadata")
     xml.SubElement(metadata, f"{{{DEFINITIONS}}}title").text = f"{name} {version} is installed"
-    xml.SubElement(metadata, f"{{{DEFINITIONS}}}affected", family="windows")
+    xml.SubElement(metadata, f"{{{DEFINITIONS}}}affected", family=family)
     xml.SubElement(
         metadata, f"{{{DEFINITIONS}}}description"
     ).text = f"The package {identifier} {version}, revision {revision}, is on the machine."
     top = xml.SubElement(definition, f"{{{DEFINITIONS}}}criteria", operator="AND")
-    for rule in rules:
-        book.criteria(top, rule.oval(), rule.title)
+    for part, words in parts:
+        book.criteria(top, part, words)
     for name_of_part, sort in (("tests", "tst"), ("objects", "obj"), ("states", "ste"), ("variables", "var")):
         if book.parts[sort]:
             xml.SubElement(root, f"{{{DEFINITIONS}}}{name_of_part}").extend(book.parts[sort].values())

@@ -30,7 +30,7 @@ from yendo.effects.things import Part, Thing, key_of, kind_of, label, parent
 from yendo.facts.versions import Version
 
 MOST_OF_A_CLASS = 60
-_SETTINGS = (".ini", ".cfg", ".conf", ".json", ".xml", ".log", ".txt", ".yaml", ".toml")
+EDITED = (".ini", ".cfg", ".conf", ".json", ".xml", ".log", ".txt", ".yaml", ".toml")
 _KEPT = "\\windows\\installer\\"
 _INSTALLER = ("\\currentversion\\installer\\", "classes\\installer\\", "\\currentversion\\uninstall\\")
 
@@ -164,7 +164,7 @@ def unchanging(ground: Ground, file: File) -> bool:
 
 def is_settings(file: File) -> bool:
     """A file that people or the program itself may change."""
-    return file.identity.endswith(_SETTINGS)
+    return file.identity.endswith(EDITED)
 
 
 def listed(ground: Ground) -> list[Case]:

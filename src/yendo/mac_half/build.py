@@ -67,7 +67,7 @@ def build(base: Path, plan: MacPlan, output: Path | None = None) -> MacBuilt:
         _put(folder / "remove" / "remove.sh", taking)
         for name in done.undone:
             _put(folder / "remove" / name, _bytes(done.carried[name]))
-        _put(folder / "detect.sh", detection.script_of(plan))
+        _put(folder / "detect.sh", detection.script_of(plan, done.items))
         made = profiles.write(plan, done, folder)
         size = sum(path.stat().st_size for path in folder.rglob("*") if path.is_file())
         told = digest_of(folder)

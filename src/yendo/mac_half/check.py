@@ -16,7 +16,7 @@ from yendo.mac import bundles, reading
 from yendo.mac.app import MacApp
 from yendo.mac.findings import item_findings, script_findings
 from yendo.mac.package import MacFinding, MacPackage, MacScript
-from yendo.mac_half import model, profiles
+from yendo.mac_half import detection, model, profiles
 from yendo.mac_half import reading as plans
 from yendo.mac_half.build import held
 from yendo.mac_half.model import MacPlan
@@ -48,6 +48,7 @@ class MacWorkspace:
         try:
             self.work = Workshop(self.folder, self.plan, place).done
             profiles.payloads_of(self.plan, self.work)
+            detection.script_of(self.plan, self.work.items)
             for at, step in enumerate(self.plan.install):
                 if isinstance(step, model.AppStep):
                     self.apps[at] = list(self._apps(step, place))

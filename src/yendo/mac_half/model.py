@@ -281,7 +281,8 @@ AnyMacStep = (
 
 class BundleRule(Written, frozen=True, tag="bundle", tag_field="kind", kw_only=True):
     """A bundle by its identifier and least version, where it was put or wherever somebody moved it, its program with
-    it. ``team`` is who has to have signed it, under Apple's root.
+    it. ``team`` is who has to have signed it, under Apple's root; ``intact``: every file in it is what was sealed, also
+    after it updated itself.
     """
 
     identifier: MacIdentifier
@@ -289,6 +290,7 @@ class BundleRule(Written, frozen=True, tag="bundle", tag_field="kind", kw_only=T
     version: str = ""
     anywhere: bool = True
     team: Annotated[str, Meta(pattern="^([A-Z0-9]{10})?$")] = ""
+    intact: bool = False
 
 
 class ReceiptRule(Written, frozen=True, tag="receipt", tag_field="kind", kw_only=True):
@@ -305,6 +307,14 @@ class MacFileRule(Written, frozen=True, tag="file", tag_field="kind", kw_only=Tr
     sha256: Digest | None = None
 
 
+class MacFolderRule(Written, frozen=True, tag="folder", tag_field="kind", kw_only=True):
+    """All that this package lays below a folder outside bundles, each file as it was laid; those that people edit, by
+    the ending of their names, need only be there. It follows from what is built: there is nothing to keep up to date.
+    """
+
+    path: MacPath
+
+
 class MacSettingRule(Written, frozen=True, tag="setting", tag_field="kind", kw_only=True):
     """A value of the machine in a domain, as ``defaults read`` tells it."""
 
@@ -319,7 +329,7 @@ class MacJobRule(Written, frozen=True, tag="daemon", tag_field="kind", kw_only=T
     label: MacIdentifier
 
 
-AnyMacRule = BundleRule | ReceiptRule | MacFileRule | MacSettingRule | MacJobRule
+AnyMacRule = BundleRule | ReceiptRule | MacFileRule | MacFolderRule | MacSettingRule | MacJobRule
 
 
 class MacPlan(Written, frozen=True, kw_only=True):

@@ -317,13 +317,13 @@ has_receipt() {
 }
 
 # Where it was put, or wherever somebody moved it: identifier, least version, path, whether it may be anywhere, who
-# has to have signed it.
+# has to have signed it, whether its files have to be what was sealed.
 has_bundle() {
-  is_bundle "$(on "$3")" "$1" "$2" "$5" && return 0
+  is_bundle "$(on "$3")" "$1" "$2" "$5" "$6" && return 0
   [ -n "$4" ] && here || return 1
   /usr/bin/mdfind "kMDItemCFBundleIdentifier == '$1'" | {
     while IFS= read -r place; do
-      is_bundle "$place" "$1" "$2" "$5" && exit 0
+      is_bundle "$place" "$1" "$2" "$5" "$6" && exit 0
     done
     exit 1
   }
@@ -333,6 +333,7 @@ is_bundle() {
   [ "$(bundle_identifier "$1")" = "$2" ] && at_least "$(bundle_version "$1")" "${3:-0}" || return 1
   program=$(/usr/libexec/PlistBuddy -c 'Print :CFBundleExecutable' "$1/Contents/Info.plist" 2>/dev/null)
   [ -z "$program" ] || [ -x "$1/Contents/MacOS/$program" ] || return 1
+  [ -z "$5" ] || /usr/bin/codesign --verify --deep --strict "$1" 2>/dev/null || return 1
   [ -z "$4" ] || /usr/bin/codesign --verify -R="anchor apple generic and certificate leaf[subject.OU] = \"$4\"" "$1" 2>/dev/null
 }
 
@@ -342,10 +343,21 @@ has_file() {
   [ -z "$2" ] || [ "$(/usr/bin/shasum -a 256 "$target" | /usr/bin/cut -d ' ' -f 1)" = "$2" ]
 }
 
+# Every file as it was laid: the digest of a list of digests. The names stand on standard input, from the root.
+has_all() {
+  found=$(cd "$(on /)" && /usr/bin/tr '\n' '\000' | /usr/bin/xargs -0 /usr/bin/shasum -a 256 2>/dev/null | /usr/bin/shasum -a 256)
+  [ "${found%% *}" = "$1" ]
+}
+
 has_setting() {
   [ "$(/usr/bin/defaults read "$(on "/Library/Preferences/$1")" "$2" 2>/dev/null)" = "$3" ]
 }
 
+# Loaded; on a volume that does not run, there to be loaded.
 has_daemon() {
-  /bin/launchctl print "system/$1" >/dev/null 2>&1
+  if here; then
+    /bin/launchctl print "system/$1" >/dev/null 2>&1
+  else
+    [ -f "$(on "/Library/LaunchDaemons/$1.plist")" ]
+  fi
 }

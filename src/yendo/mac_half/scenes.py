@@ -4,14 +4,13 @@ from __future__ import annotations
 
 import itertools
 import plistlib
-import shutil
 from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import msgspec
 
-from yendo.mac_half import model, removal
+from yendo.mac_half import model, remade, removal
 from yendo.mac_half.machine import sandbox
 from yendo.mac_half.machine.machine import MacMachine, MacThing, Processor
 from yendo.mac_half.model import MacPlan
@@ -440,17 +439,16 @@ def _states(stage: MacStage) -> _Play:
             in_bin = answer()
             # a person's bin is a folder like others; what the system's own search leaves out is the bin
             yield MacPhase(f"{top.name} lies in the bin", ("it says installed",) if in_bin else ())
-            machine.bundle(bundle.path, bundle.identifier, "0.1")
-            yield MacPhase(f"an older {top.name} lies there", ("it says installed",) if answer() else ())
-            shutil.rmtree(top)
-            machine.bundle(bundle.path, "example.somebody.else", "99.0")
-            yield MacPhase("another program has its name", ("it says installed",) if answer() else ())
-            shutil.rmtree(top)
-            if bundle.version:
-                machine.bundle(bundle.path, bundle.identifier, f"{bundle.version}.1")
-                yield MacPhase("it updated itself", () if answer() else ("it says nothing",))
-                shutil.rmtree(top)
             aside.rename(top)
+            with remade.instead(top, machine.folder, {"CFBundleShortVersionString": "0.1", "CFBundleVersion": "0.1"}):
+                yield MacPhase(f"an older {top.name} lies there", ("it says installed",) if answer() else ())
+            with remade.instead(top, machine.folder, {"CFBundleIdentifier": "example.somebody.else"}):
+                yield MacPhase("another program has its name", ("it says installed",) if answer() else ())
+            if unlike := remade.not_by_us(top, machine.folder):
+                yield MacPhase("it updated itself", notes=(f"not played: {unlike}",))
+            elif bundle.version:
+                with remade.instead(top, machine.folder, {"CFBundleShortVersionString": f"{bundle.version}.1"}):
+                    yield MacPhase("it updated itself", () if answer() else ("it says nothing",))
         yield MacPhase("it is there again", () if answer() else ("it says nothing",))
 
     return machine, phases()

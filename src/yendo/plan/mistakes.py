@@ -166,6 +166,7 @@ _FORMS = {
     "^(start|": '"start", "logon" or a time, as "daily 07:30"',
     r"([01]\d|": 'hours, as "18:00-06:00"',
     r"^(\d{1,5}": 'port numbers, as "80,8000-8080"',
+    "^([A-Z0-9]{10}": 'the ten letters and digits of a team, as a signature has them: "TIDE123456"',
 }
 
 

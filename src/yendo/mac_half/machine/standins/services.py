@@ -5,9 +5,11 @@ from __future__ import annotations
 import os
 import sys
 import time
-from typing import Any
 
-from .common import MachineState, NotTaken, json, load, look, me, note, out, owner_of, re
+from .common import TYPE_CHECKING, MachineState, NotTaken, json, load, look, me, note, out, owner_of, re
+
+if TYPE_CHECKING:
+    from typing import Any
 
 _IO = "Bootstrap failed: 5: Input/output error"  # what it says of everything that it does not load
 
@@ -153,7 +155,9 @@ def ask(**given: str) -> dict[str, Any]:
     while not os.path.exists(asked + ".answer"):
         time.sleep(0.02)
     with open(asked + ".answer", encoding="utf-8") as file:
-        return dict(json.load(file))
+        found = dict(json.load(file))
+    os.unlink(asked + ".answer")  # numbers of processes come again with the next script
+    return found
 
 
 def mdfind(_: str, arguments: list[str]) -> None:

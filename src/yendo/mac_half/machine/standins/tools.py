@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import itertools
 import os
+import sys
 import time
 
 from .common import (
@@ -235,9 +236,16 @@ def shasum(_: str, arguments: list[str]) -> None:
     kind, rest = "1", list(arguments)
     if rest[:1] == ["-a"]:
         kind, rest = rest[1], rest[2:]
-    for path in rest:
-        with open(path, "rb") as file:
-            out(f"{hashlib.new('sha' + kind, file.read()).hexdigest()}  {path}")
+    failed = False
+    for path in rest or ["-"]:
+        try:
+            with sys.stdin.buffer if path == "-" else open(path, "rb") as file:
+                out(f"{hashlib.new('sha' + kind, file.read()).hexdigest()}  {path}")
+        except OSError as error:
+            failed = True
+            sys.stderr.write(f"shasum: {path}: {error.strerror}\n")
+    if failed:
+        raise NotTaken("", 1)
 
 
 def md5(_: str, arguments: list[str]) -> None:
