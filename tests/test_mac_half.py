@@ -585,7 +585,11 @@ def test_a_renewal_follows_what_was_read_and_keeps_what_was_decided(tmp_path: Pa
     assert plan.detect[0].version == "6.3.0" and "# ours" in path.read_text("utf-8")  # type: ignore[union-attr]
     assert "12.4" in said and "13.0" in said and "the camera" in said
     assert (tmp_path / "w/earlier/6.2.1/Lantern.app/Contents/Info.plist").is_file()
-    assert [one.rule for one in check.check(tmp_path / "w")] == ["too-old", "unsigned"]  # kept, and told
+    assert [one.rule for one in check.check(tmp_path / "w")] == [
+        "too-old",
+        "person-asked",
+        "unsigned",
+    ]  # kept, and told
     for name, words in (("old", "older than 6.3.0"), ("new", "it is 6.3.0 as well")):
         assert words in yendo("renew", "w", f"{name}/Lantern.app", expect=2).stderr
     made.app(tmp_path / "x" / "Other.app", version="7.0", CFBundleIdentifier="example.tidewell.other")
@@ -720,9 +724,3 @@ def test_what_a_person_would_be_asked_is_answered_by_a_profile_or_told(
     write(made.APP + PRIVACY.replace("tidewell.lantern", "tidewell.other"))
     with pytest.raises(Usage, match="is no bundle of this package"):
         made.built(folder)
-
-
-def test_what_this_half_does_not_have_is_said(tmp_path: Path, yendo: Yendo) -> None:
-    made.workspace(tmp_path / "w")
-    for command in ("dossier", "handover"):
-        assert "a half for macOS only" in yendo(command, "w", expect=2).stderr

@@ -14,7 +14,7 @@ from yendo.machines.wine import quirks
 from yendo.package.manifest import EXIT_CODES
 from yendo.plan import house
 from yendo.plan.model import schema
-from yendo.prove import sheet
+from yendo.prove import mac_sheet, sheet
 from yendo.steps import KINDS, Step
 from yendo.steps.base import MSI_CODES, MSI_GONE
 from yendo.suite import model as suites
@@ -227,6 +227,7 @@ def main() -> None:
         ("house", "Yendo house file", house.House),
         ("suite", "Yendo suite", suites.SuitePlan),
         ("sheet", "Yendo hand-over sheet", sheet.Sheet),
+        ("mac-sheet", "Yendo hand-over sheet for macOS", mac_sheet.MacSheet),
     ):
         (DOCS / f"{name}.schema.json").write_text(json.dumps(schema(kind, title), indent=2) + "\n", "utf-8")
     (DOCS / "steps.md").write_text(steps(), "utf-8")

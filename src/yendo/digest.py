@@ -5,6 +5,10 @@ from __future__ import annotations
 import hashlib
 import struct
 from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from _typeshed import SupportsRead
 
 PIECE = 1 << 18
 
@@ -12,6 +16,14 @@ PIECE = 1 << 18
 def of_file(path: Path) -> str:
     """SHA-256 of a file as lower-case hex, read by the piece. Raises OSError."""
     return _of(path, hashlib.sha256()).hexdigest()
+
+
+def of_stream(stream: SupportsRead[bytes]) -> str:
+    """The same of what is left of a stream."""
+    state = hashlib.sha256()
+    while piece := stream.read(PIECE):
+        state.update(piece)
+    return state.hexdigest()
 
 
 def _of(path: Path, state: hashlib._Hash) -> hashlib._Hash:

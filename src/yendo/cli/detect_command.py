@@ -49,27 +49,10 @@ def _place(parser: argparse.ArgumentParser) -> None:
         help="another installer of the vendor's to tell apart, beside those in [proof] others",
     )
     parser.add_argument("--site", metavar="NAME", help="with the values of this site (default: the plan's first)")
-    _half(parser)
+    mac_half.add_system(parser, "Windows', where there is one")
     parser.add_argument(
         "--seed", type=int, default=1, help="chooses broken states where there are too many (default: 1)"
     )
-
-
-def _half(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--system", choices=("windows", "macos"), help="of which half (default: Windows', where there is one)"
-    )
-
-
-def _for_mac(options: argparse.Namespace) -> bool:
-    """Whether the half for macOS is meant."""
-    from yendo.errors import Usage
-
-    if options.system != "macos":
-        return options.system is None and mac_half.is_alone(options.package)
-    if not mac_half.is_meant(options.package):
-        raise Usage(f"{options.package} is no workspace with a half for macOS")
-    return True
 
 
 def _made(options: argparse.Namespace, *, everywhere: bool = False) -> tuple[Manifest, Made]:
@@ -113,7 +96,7 @@ def derive(options: argparse.Namespace) -> int:
 
     if options.most < 1:
         raise Usage("--most is at least 1")
-    if _for_mac(options):
+    if mac_half.for_mac(options):
         return mac_detection.run_derive(options)
     manifest, made = _made(options, everywhere=True)
     found = derived(made.ground, made.environment, most=options.most, seed=options.seed)
@@ -242,7 +225,7 @@ def strength(options: argparse.Namespace) -> int:
     from yendo.detect.states import broken
     from yendo.detect.strength import Tried
 
-    if _for_mac(options):
+    if mac_half.for_mac(options):
         return mac_detection.run_strength(options)
     manifest, made = _made(options)
     tried = Tried(broken(made.ground, options.seed), made.environment)
@@ -314,7 +297,7 @@ def _export(parser: argparse.ArgumentParser) -> None:
         "--site", metavar="NAME", help="OVAL and JSON with the values of this site, where detection depends on settings"
     )
     parser.add_argument("--output", "-o", type=Path, metavar="FILE", help="where to (default: standard output)")
-    _half(parser)
+    mac_half.add_system(parser, "Windows', where there is one")
 
 
 def _settled(manifest: Manifest, package: Path, site: str | None) -> Manifest:
@@ -337,7 +320,7 @@ def _settled(manifest: Manifest, package: Path, site: str | None) -> Manifest:
 
 
 def export(options: argparse.Namespace) -> int:
-    if _for_mac(options):
+    if mac_half.for_mac(options):
         data, count = mac_detection.exported(options)
     else:
         data, count = _exported(options)

@@ -11,7 +11,7 @@ import argparse
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yendo.cli import nested
+from yendo.cli import mac_half, nested
 
 if TYPE_CHECKING:
     from yendo.plan import Plan
@@ -22,6 +22,7 @@ BROWSERS = ("chromium", "chromium-browser", "google-chrome")
 def configure(parser: argparse.ArgumentParser) -> None:
     nested.add_package(parser, "a built and proved package, or a workspace (then its newest package)")
     parser.add_argument("--output", "-o", type=Path, metavar="FILE", help="the page (default: beside the package)")
+    mac_half.add_system(parser, "each that is there")
     parser.add_argument(
         "--pdf", type=Path, metavar="FILE", help="print it to a PDF too, through a browser that is here"
     )
@@ -54,6 +55,22 @@ def write(package: Path, plan: Plan | None, workspace: Path, target: Path | None
 
 
 def run(options: argparse.Namespace) -> int:
+    from yendo.errors import Usage
+
+    windows, mac = mac_half.both(options)
+    if windows and mac and options.pdf:
+        raise Usage("there are two halves, and one file: --system windows or --system macos")
+    told = []
+    if windows:
+        told.append(_of_windows(options))
+    if mac:
+        told.append(_of_mac(options))
+    for one in told:
+        _told(options, *one)
+    return 0
+
+
+def _of_windows(options: argparse.Namespace) -> tuple[Path, int]:
     from yendo.cli import show
     from yendo.cli.proving import find, plan_of
 
@@ -62,6 +79,30 @@ def run(options: argparse.Namespace) -> int:
         target, size = write(package, *plan_of(options.package, package), options.output)
         if options.pdf:
             _print(target, options.pdf)
+    return target, size
+
+
+def _of_mac(options: argparse.Namespace) -> tuple[Path, int]:
+    from yendo import atomic
+    from yendo.cli import show
+    from yendo.mac_half import build, check, reading
+    from yendo.prove import mac_dossier
+
+    base = options.package.resolve()
+    with show.working("dossier of the half for macOS", quiet=options.quiet or options.json):
+        plan, _ = reading.read(base)
+        findings = [one for one in check.check(base) if one.severity != "note"]
+        page = mac_dossier.page(base, findings).encode()
+        target = options.output or options.package / build.FOLDER / f"{build.name_of(plan)}.dossier.html"
+        atomic.write(target, page)
+        if options.pdf:
+            _print(target, options.pdf)
+    return target, len(page)
+
+
+def _told(options: argparse.Namespace, target: Path, size: int) -> None:
+    from yendo.cli import show
+
     if options.json:
         show.emit(
             {
@@ -75,7 +116,6 @@ def run(options: argparse.Namespace) -> int:
         out = show.console()
         out.print(f"{show.clean(target)}, {show.size(size)}" + (f"; {show.clean(options.pdf)}" if options.pdf else ""))
         out.print("[dim]next:[/dim] open it in a browser, or hand it on as it is: it needs nothing else")
-    return 0
 
 
 def _print(page: Path, target: Path) -> None:

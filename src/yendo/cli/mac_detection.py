@@ -41,7 +41,7 @@ def run_strength(options: argparse.Namespace) -> int:
 
 
 def run_derive(options: argparse.Namespace) -> int:
-    from yendo.mac_half import reading, strength
+    from yendo.mac_half import reading, strength, telling
 
     _refused(options)
     plan, _ = reading.read(options.package)
@@ -56,7 +56,7 @@ def run_derive(options: argparse.Namespace) -> int:
         out = show.console()
         lead = f"[bold]{show.counted(len(rules), 'rule')}[/bold] catch {score_of(found.strength)}"
         out.print(f"{lead}, in {found.states} states\n")
-        told = [(number, words(rule), f"{count} more") for number, (rule, count) in enumerate(found.rules, 1)]
+        told = [(number, telling.rule(rule), f"{count} more") for number, (rule, count) in enumerate(found.rules, 1)]
         show.grid(out, told, heads=("", "rule", "broken states"), styles=("dim", None, "dim"))
         show.section(out, "What they catch")
         rows(out, found.strength)
@@ -90,28 +90,6 @@ def exported(options: argparse.Namespace) -> tuple[bytes, int]:
     for line in made.weaker:
         sys.stderr.write(f"weaker in this form: {line}\n")
     return made.data, len(plan.detect)
-
-
-def words(rule: AnyMacRule) -> str:
-    """A rule for people."""
-    from yendo.mac_half import model
-
-    match rule:
-        case model.BundleRule():
-            more = [f"{rule.version} or later" if rule.version else "any version"]
-            more += [f"signed by the team {rule.team}"] if rule.team else []
-            more += ["whole as it was sealed"] if rule.intact else []
-            return f"bundle {rule.identifier}, {', '.join(more)}"
-        case model.ReceiptRule():
-            return f"receipt {rule.identifier} {rule.version}".rstrip()
-        case model.MacFileRule():
-            return f"file {rule.path}" + (", with its content" if rule.sha256 else "")
-        case model.MacFolderRule():
-            return f"folder {rule.path}, all that was laid in it"
-        case model.MacSettingRule():
-            return f"setting {rule.key} of {rule.domain} is {rule.value}"
-        case model.MacJobRule():
-            return f"daemon {rule.label} is loaded"
 
 
 def _refused(options: argparse.Namespace) -> None:

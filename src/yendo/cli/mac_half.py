@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from yendo.cli import show
+from yendo.errors import Usage
 
 MAX_PROBLEMS = 12
 
@@ -27,6 +28,35 @@ def is_meant(folder: Path) -> bool:
 def is_alone(folder: Path) -> bool:
     """Whether that is all it has."""
     return is_meant(folder) and not (folder / "plan.toml").is_file()
+
+
+def add_system(parser: argparse.ArgumentParser, usual: str) -> None:
+    """The option that says which half of a workspace is meant."""
+    parser.add_argument("--system", choices=("windows", "macos"), help=f"of which half (default: {usual})")
+
+
+def for_mac(options: argparse.Namespace) -> bool:
+    """Whether the half for macOS is meant, of a command on one half. Raises Usage."""
+    if options.system != "macos":
+        return options.system is None and is_alone(options.package)
+    _has_one(options.package)
+    return True
+
+
+def both(options: argparse.Namespace) -> tuple[bool, bool]:
+    """Whether the half for Windows, and the one for macOS, is meant, where a command takes both. Raises Usage."""
+    if options.system == "macos":
+        _has_one(options.package)
+    mac = options.system != "windows" and is_meant(options.package)
+    windows = options.system != "macos" and not (mac and is_alone(options.package))
+    if windows and mac and options.output:
+        raise Usage("there are two halves, and one file: --system windows or --system macos, or without --output")
+    return windows, mac
+
+
+def _has_one(folder: Path) -> None:
+    if not is_meant(folder):
+        raise Usage(f"{folder} is no workspace with a half for macOS")
 
 
 def is_given(options: argparse.Namespace) -> bool:

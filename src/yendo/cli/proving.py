@@ -36,7 +36,7 @@ def find(path: Path) -> Path:
             return package
         raise Usage(f"{path} has no built package of this version and revision yet: yendo build {path}")
     if mac_half.is_meant(path):
-        raise Usage(f"{path} has a half for macOS only, which is drafted, checked, built, proved, signed and renewed")
+        raise Usage(f"{path} has a half for macOS only, and this is for the half for Windows")
     raise Usage(f"{path} is neither a built package nor a workspace")
 
 

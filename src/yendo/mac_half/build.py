@@ -41,6 +41,14 @@ class MacBuilt(msgspec.Struct, frozen=True):
     notes: tuple[str, ...] = ()
 
 
+def built(base: Path, plan: MacPlan) -> Path:
+    """The built folder. Raises Usage where there is none."""
+    folder = base / FOLDER / name_of(plan)
+    if not folder.is_dir():
+        raise Usage(f"{folder.name} is not built: yendo build {base.name}")
+    return folder
+
+
 def name_of(plan: MacPlan) -> str:
     """The name of the built folder."""
     return f"{plan.package.id}-{plan.package.version}-r{plan.package.revision}-macos"
@@ -217,9 +225,22 @@ def _bytes(content: bytes | Path) -> bytes:
 
 
 def digest_of(folder: Path) -> str:
-    """Over the names and contents of all files."""
+    """Over the names and contents of all files; of packages over what is in them, so that it is the same once they are
+    signed. Raises Unreadable.
+    """
     state = hashlib.sha256()
     for path in sorted(folder.rglob("*")):
         if path.is_file():
-            state.update(f"{path.relative_to(folder).as_posix()}\0{digest.of_file(path)}\0".encode())
+            told = _digest_inside(path) if path.suffix == ".pkg" else digest.of_file(path)
+            state.update(f"{path.relative_to(folder).as_posix()}\0{told}\0".encode())
+    return state.hexdigest()
+
+
+def _digest_inside(path: Path) -> str:
+    state = hashlib.sha256()
+    with path.open("rb") as file:
+        archive = Xar(file, path.name)
+        for one in sorted(archive.entries, key=lambda one: one.path):
+            told = digest.of_stream(archive.packed(one)) if one.kind == "file" else one.target
+            state.update(f"{one.path}\0{one.kind}\0{one.encoding}\0{told}\0".encode())
     return state.hexdigest()

@@ -18,9 +18,10 @@ from yendo.mac.findings import item_findings, script_findings
 from yendo.mac.package import MacFinding, MacPackage, MacScript
 from yendo.mac_half import detection, model, profiles
 from yendo.mac_half import reading as plans
-from yendo.mac_half.build import held
+from yendo.mac_half.build import FOLDER, digest_of, held, name_of
 from yendo.mac_half.model import MacPlan
 from yendo.mac_half.work import MacWork, Workshop
+from yendo.package import delivered
 from yendo.plan import places
 from yendo.terms.severity import Severity
 
@@ -161,7 +162,11 @@ def _programs(workspace: MacWorkspace) -> Iterator[Finding]:
             yield from _asked(workspace, at, app)
             if app.code and app.code[0].held in ("none", "ad hoc"):
                 what = f"{app.name} is {app.code[0].words}"
-                why = "on Apple's own processors unsigned code does not run, and no rule can name who made it"
+                runs = {
+                    "none": "on Apple's own processors unsigned code does not run",
+                    "ad hoc": "where it was fetched, the system does not open it",
+                }
+                why = f"{runs[app.code[0].held]}, and no rule can name who made it"
                 yield _finding(workspace, "unsigned", "warning", where, what, why, "ask its maker for a signed one")
 
 
@@ -325,6 +330,27 @@ def _detection(workspace: MacWorkspace) -> Iterator[Finding]:
             yield _finding(workspace, "any-version", "warning", ("detect", at), what, why, do)
 
 
+def _handed_over(workspace: MacWorkspace) -> Iterator[Finding]:
+    """What is built now against what was handed over."""
+    package = workspace.plan.package
+    known = delivered.read(workspace.folder, delivered.MAC_FILE)
+    if not known:
+        return
+    last = max(known, key=lambda one: (_order(one.version), one.revision))
+    own, theirs = (_order(package.version), package.revision), (_order(last.version), last.revision)
+    where = ("package", "revision" if own[0] == theirs[0] else "version")
+    was = f"{last.version}, revision {last.revision}"
+    why = "a service offers what is newer, and a receipt of this version or a later one is there"
+    if own < theirs:
+        what = f"it is {package.version}, revision {package.revision}, and {was} was handed over before"
+        yield _finding(workspace, "not-rising", "error", where, what, why, "a higher version or revision")
+    elif own == theirs:
+        folder = workspace.folder / FOLDER / name_of(workspace.plan)
+        if folder.is_dir() and digest_of(folder) not in {one.digest for one in known}:
+            what = f"what is built now is not what was handed over as {was}"
+            yield _finding(workspace, "not-rising", "error", where, what, why, "revision = " + str(last.revision + 1))
+
+
 def count() -> int:
     """How many rules there are."""
     return len(IDS)
@@ -333,8 +359,8 @@ def count() -> int:
 IDS = frozenset({
     "medium", "cannot-be-built", "undecided", "identifier-taken", "processor-missing", "too-old", "broken-seal",
     "unsigned", "leftover", "no-way-back", "unsigned-inside", "package-in-a-script", "relocatable", "no-such-program",
-    "no-detection", "receipt-only", "any-version", "person-asked",
+    "no-detection", "receipt-only", "any-version", "person-asked", "not-rising",
 })  # fmt: skip
 _RULES: tuple[Callable[[MacWorkspace], Iterator[Finding]], ...] = (
-    _media, _identity, _programs, _laid, _scripts, _vendors, _jobs, _detection,
+    _media, _identity, _programs, _laid, _scripts, _vendors, _jobs, _detection, _handed_over,
 )  # fmt: skip

@@ -12,7 +12,7 @@ import msgspec
 
 from yendo.detect import oval
 from yendo.errors import Usage
-from yendo.mac_half import model
+from yendo.mac_half import model, telling
 from yendo.mac_half.detection import laid_in, may_change
 from yendo.mac_half.model import AnyMacRule, MacPlan
 from yendo.mac_half.removal import hash_of
@@ -34,7 +34,7 @@ def document(plan: MacPlan, items: Sequence[LaidItem]) -> MacOval:
     if not plan.detect:
         raise Usage("there is no rule to export: yendo detect derive proposes some")
     package = plan.package
-    parts = [(_part(rule, items), _title(rule)) for rule in plan.detect]
+    parts = [(_part(rule, items), telling.rule(rule)) for rule in plan.detect]
     data = oval.of_parts(
         parts,
         identifier=package.id,
@@ -55,20 +55,6 @@ def _weaker(rule: AnyMacRule) -> Iterator[str]:
             yield f"that the team {rule.team} signed {rule.identifier} is not asked"
         if rule.intact:
             yield f"that every file of {rule.identifier} is what was sealed is not asked"
-
-
-def _title(rule: AnyMacRule) -> str:
-    match rule:
-        case model.BundleRule():
-            return f"{rule.path} is {rule.identifier}" + (f", {rule.version} or later" if rule.version else "")
-        case model.ReceiptRule():
-            return f"the receipt {rule.identifier} is there"
-        case model.MacFileRule() | model.MacFolderRule():
-            return f"{rule.path} is there"
-        case model.MacSettingRule():
-            return f"{rule.key} of {rule.domain} is {rule.value}"
-        case model.MacJobRule():
-            return f"launchd has {rule.label}"
 
 
 def _part(rule: AnyMacRule, items: Sequence[LaidItem]) -> Criteria | OvalTest:

@@ -63,9 +63,7 @@ def _played(stage: MacStage, name: str) -> MacPlayed:
 
 def prove(base: Path, plan: MacPlan, names: tuple[str, ...] = ()) -> MacProof:
     """Plays the scenarios that the plan calls for, or these. Raises Usage, Unreadable, NotCovered."""
-    folder = base / build.FOLDER / build.name_of(plan)
-    if not folder.is_dir():
-        raise Usage(f"{folder.name} is not built: yendo build {base.name}")
+    folder = build.built(base, plan)
     unknown = set(names) - set(SCENARIOS)
     if unknown:
         raise Usage(f"no scenario for macOS is called {', '.join(sorted(unknown))}; there are {', '.join(SCENARIOS)}")

@@ -125,9 +125,7 @@ def derive(base: Path, plan: MacPlan, *, most: int = 10, seed: int = 1) -> MacDe
 def _asked(base: Path, plan: MacPlan, seed: int, more: Callable[[_Ground], Sequence[AnyMacRule]]) -> MacGround:
     if why := sandbox.lacking():
         raise NotCovered(f"rules of this half are measured by carrying them out, and that cannot be done here: {why}")
-    folder = base / build.FOLDER / build.name_of(plan)
-    if not folder.is_dir():
-        raise Usage(f"{folder.name} is not built: yendo build {base.name}")
+    folder = build.built(base, plan)
     with tempfile.TemporaryDirectory(prefix="yendo-mac-") as place:
         ground = _Ground(MacStage(base, plan, folder, Path(place)), seed)
         rules = [*plan.detect, *more(ground)]

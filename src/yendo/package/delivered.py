@@ -12,7 +12,7 @@ from yendo import atomic, digest
 from yendo.package import build
 from yendo.package import manifest as form
 
-FILE = "delivered.json"
+FILE, MAC_FILE = "delivered.json", "delivered-macos.json"
 
 
 class Delivered(msgspec.Struct, frozen=True):
@@ -26,10 +26,10 @@ class Delivered(msgspec.Struct, frozen=True):
     at: str
 
 
-def read(workspace: Path) -> list[Delivered]:
+def read(workspace: Path, file: str = FILE) -> list[Delivered]:
     """Everything that was handed over from a workspace, the oldest first; nothing where the record cannot be read."""
     try:
-        return msgspec.json.decode((workspace / FILE).read_bytes(), type=list[Delivered])
+        return msgspec.json.decode((workspace / file).read_bytes(), type=list[Delivered])
     except (OSError, msgspec.MsgspecError):
         return []
 
@@ -38,17 +38,17 @@ def record(workspace: Path, package: Path) -> Delivered:
     """Remembers that a package is handed over, once for the same bytes. Raises Unreadable."""
     manifest = form.read(package)
     sha256 = digest.of_file(package / "manifest.json")
-    known = read(workspace)
+    detect = msgspec.to_builtins(manifest.detect)
+    content = build.content_digest(manifest)
+    return remember(workspace, Delivered(manifest.version, manifest.revision, sha256, content, detect, ""))
+
+
+def remember(workspace: Path, found: Delivered, file: str = FILE) -> Delivered:
+    """Puts down that this is handed over now, once for the same bytes."""
+    known = read(workspace, file)
     for one in known:
-        if one.digest == sha256:
+        if one.digest == found.digest:
             return one
-    found = Delivered(
-        manifest.version,
-        manifest.revision,
-        sha256,
-        build.content_digest(manifest),
-        msgspec.to_builtins(manifest.detect),
-        datetime.now(UTC).isoformat(timespec="seconds"),
-    )
-    atomic.write(workspace / FILE, msgspec.json.format(msgspec.json.encode([*known, found]), indent=2) + b"\n")
+    found = msgspec.structs.replace(found, at=datetime.now(UTC).isoformat(timespec="seconds"))
+    atomic.write(workspace / file, msgspec.json.format(msgspec.json.encode([*known, found]), indent=2) + b"\n")
     return found

@@ -86,16 +86,22 @@ def page(
     Raises Usage as ``current`` does, HouseError, and where a library is missing.
     """
     proofs = current(package)
-    environment = jinja2.Environment(
-        autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True
-    )
-    environment.filters["size"] = _size
-    template = environment.from_string(files("yendo.prove").joinpath("dossier.html.jinja").read_text("utf-8"))
     office = {
         "office": furnished.house.name if furnished else "",
         "logo": furnished.logo_address() if furnished else "",
     }
-    return template.render(**_contents(package, proofs, workspace, findings, others, updates, machine), **office)
+    contents = _contents(package, proofs, workspace, findings, others, updates, machine)
+    return rendered("dossier.html.jinja", divider="\\", **contents, **office)
+
+
+def rendered(name: str, **values: Any) -> str:
+    """A page from a template beside this module."""
+    environment = jinja2.Environment(
+        autoescape=True, undefined=jinja2.StrictUndefined, trim_blocks=True, lstrip_blocks=True,
+        loader=jinja2.FileSystemLoader(str(files("yendo.prove"))),
+    )  # fmt: skip
+    environment.filters["size"] = _size
+    return environment.get_template(name).render(**values)
 
 
 def _contents(
@@ -124,7 +130,7 @@ def _contents(
         **_of_the_proofs(proofs),
         "strength": strength,
         "strength_missing": [*missing, *([told] if told else [])],
-        "chart": _chart(strength, curve) if strength else "",
+        "chart": chart(strength, curve) if strength else "",
         "blind": blind,
         "questions": [*_questions(workspace, findings, proofs, blind, strength), *(("open", text) for text in lost)],
         "sites": [site for site in sites if site],
@@ -292,8 +298,11 @@ def _strength(
     return (tried.strength(made.manifest.detect), points, made.missing, "", ground.idle_settings(made, package))
 
 
-def _chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:
-    """Two charts as one drawing: what the plan's rules catch by class, and what derived rules would."""
+def chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:
+    """Two charts as one drawing, as SVG: what the plan's rules catch by class, and what derived rules would.
+
+    Raises Usage where the library is missing.
+    """
     try:
         import matplotlib as mpl
 

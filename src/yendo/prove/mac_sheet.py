@@ -1,0 +1,130 @@
+"""The hand-over sheet of a half for macOS: what is uploaded, typed or chosen at a management service, in one order."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+from yendo import digest, templates
+from yendo.mac import reading as packages
+from yendo.mac_half import build, model, telling
+from yendo.mac_half import reading as plans
+from yendo.mac_half.model import MacPlan
+from yendo.mac_half.prove import RECORD, MacProof
+from yendo.mac_half.scenes import MacStage
+
+SCHEMA = "yendo.mac-sheet/1"
+
+
+class MacUpload(msgspec.Struct, frozen=True):
+    """A file that is uploaded: ``what`` it is for, size in bytes, who signed it."""
+
+    file: str
+    what: str
+    size: int
+    sha256: str
+    signed: str
+
+
+class MacInside(msgspec.Struct, frozen=True):
+    """A bundle that comes with it, as services ask for it."""
+
+    identifier: str
+    version: str
+    path: str
+
+
+class MacSheet(msgspec.Struct, frozen=True, kw_only=True):
+    """``receipt`` is identifier and version; ``closes`` are programs that are asked to end first."""
+
+    schema: str = SCHEMA
+    id: str
+    name: str
+    version: str
+    revision: int
+    publisher: str
+    description: str
+    contact: str
+    receipt: tuple[str, str]
+    oldest: str
+    newest: str
+    processors: tuple[str, ...]
+    uploads: tuple[MacUpload, ...]
+    bundles: tuple[MacInside, ...]
+    conditions: tuple[str, ...]
+    closes: tuple[str, ...]
+    restart: bool
+    detection: tuple[str, ...]
+    digest: str
+    verdict: str
+    proofs: tuple[tuple[str, str, bool], ...]
+
+
+def sheet(base: Path, plan: MacPlan, work: Path) -> MacSheet:
+    """The sheet of a built half; ``work`` is a folder for a while. Raises Usage, Unreadable."""
+    folder = build.built(base, plan)
+    stage = MacStage(base, plan, folder, work)
+    package, told = plan.package, build.digest_of(folder)
+    proof = _proof(base)
+    fits = proof is not None and proof.digest == told
+    bundles = [*stage.done.bundles, *(one for part in stage.done.parts for one in part.bundles)]
+    return MacSheet(
+        id=package.id,
+        name=package.name,
+        version=package.version,
+        revision=package.revision,
+        publisher=package.publisher,
+        description=package.description,
+        contact=package.contact,
+        receipt=(package.identifier, package.receipt_version),
+        oldest=package.oldest,
+        newest=plan.when.newest or "",
+        processors=package.processors,
+        uploads=tuple(_uploads(stage)),
+        bundles=tuple(dict.fromkeys(MacInside(one.identifier, one.version, one.path) for one in bundles)),
+        conditions=tuple(telling.conditions(plan)),
+        closes=tuple(dict.fromkeys(_closes(plan, [one.identifier for one in bundles]))),
+        restart=package.restart,
+        detection=tuple(telling.rule(rule) for rule in plan.detect),
+        digest=told,
+        verdict=proof.verdict if proof and fits else "not proved",
+        proofs=tuple((one.scenario, one.machine, one.proved) for one in proof.played) if proof and fits else (),
+    )
+
+
+def page(found: MacSheet) -> str:
+    """The sheet as one HTML page that needs nothing else."""
+    return templates.render("mac-sheet.html", sheet=found)
+
+
+def _proof(base: Path) -> MacProof | None:
+    try:
+        return msgspec.json.decode((base / RECORD).read_bytes(), type=MacProof)
+    except (OSError, msgspec.MsgspecError):
+        return None
+
+
+def _uploads(stage: MacStage) -> list[MacUpload]:
+    kinds = [(path, "first: a profile, to the machines") for path in sorted(stage.folder.glob("*.mobileconfig"))]
+    kinds += [
+        (stage.package, "the package"),
+        (stage.removal, "takes it away; lays nothing"),
+        (stage.folder / "detect.sh", "detection, as a script"),
+    ]
+    made = []
+    for path, what in kinds:
+        signed = packages.read(path).signature.words if path.suffix == ".pkg" else ""
+        made.append(MacUpload(path.name, what, path.stat().st_size, digest.of_file(path), signed))
+    return made
+
+
+def _closes(plan: MacPlan, bundles: list[str]) -> list[str]:
+    steps = plan.install
+    found = [one.identifier for one in steps if isinstance(one, model.QuitStep)]
+    return [*found, *(bundles if any(isinstance(one, model.AppStep) and one.close for one in steps) else [])]
+
+
+def plan_of(base: Path) -> MacPlan:
+    """The plan of a half for macOS. Raises PlanError."""
+    return plans.read(base)[0]
