@@ -113,6 +113,17 @@ SCRIPTS: list[tuple[str, Callable[[MacMachine], bool]]] = [
     ("for volume in /Volumes/* /; do printf '%s\\n' \"$volume\"; done | tail -n 1", _said("/")),
     ("id -u hannah; whoami", _said("501", "root")),
     ("python3 -V || echo none", _said("none")),
+    # as the manual pages have them among their examples
+    ("find /Library/Tidewell -name '*.txt' -print0 | xargs -0 shasum -a 256 | awk '{ print length($1) }'", _said("64")),
+    ("codesign --verify --deep --strict /Applications/Lantern.app || echo unsigned", _said("unsigned")),
+    ("profiles list | grep -c profileIdentifier || echo none", _said("none")),
+    (f"pkgutil --file-info {TIDE} | sed -n 's/^pkgid: //p'", _said("com.tidewell.old")),
+    (f"/usr/libexec/PlistBuddy -c 'Add :Quays array' -c 'Add :Quays:0 string north' {PREFERENCES}.plist", _plist(f"{PREFERENCES}.plist", "Quays", ["north"])),
+    (f"defaults write {PREFERENCES} A 1; plutil -replace Depth -integer 9 {PREFERENCES}.plist", _plist(f"{PREFERENCES}.plist", "Depth", 9)),
+    ("spctl --assess --type execute /Applications/Lantern.app || echo rejected", _said("rejected")),
+    (f"xattr -w com.tidewell.tide north {TIDE}; xattr -p com.tidewell.tide {TIDE}", _said("north")),
+    ("killall Lantern || echo nobody", _said("nobody")),
+    ("dscl . -read /Users/hannah UniqueID | awk '{ print $2 }'", _said("501")),
 ]  # fmt: skip
 
 

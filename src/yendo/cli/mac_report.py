@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from yendo.cli import show
-from yendo.mac import bundles, reading
+from yendo.mac import bundles, older, reading
 from yendo.mac.app import SCHEMA as APP_SCHEMA
 from yendo.mac.app import MacApp, MacCode
 from yendo.mac.package import SCHEMA, MacComponent, MacFinding, MacPackage
@@ -22,10 +22,14 @@ if TYPE_CHECKING:
     from yendo.mac.images import MacImage
 
 MAX_FINDINGS, MAX_ITEMS = 40, 24
+_FORMS = {"distribution": "distribution", "component": "component", "older": "package of the older form"}
 
 
 def run(options: argparse.Namespace) -> int:
-    found = reading.read(options.file, listing=options.listing)
+    if options.extract:
+        return _taken_out(options)
+    older_form = options.file.is_dir()
+    found = (older if older_form else reading).read(options.file, listing=options.listing)
     if options.json:
         show.emit({"schema": SCHEMA, **msgspec.to_builtins(found)})
     elif options.script and not options.quiet:
@@ -36,6 +40,20 @@ def run(options: argparse.Namespace) -> int:
                 out.print(show.clean(script.text.replace("\r\n", "\n")).replace("\ufffd", "\n"), soft_wrap=True)
     elif not options.quiet:
         _print(show.console(), found, options)
+    return 0
+
+
+def _taken_out(options: argparse.Namespace) -> int:
+    from yendo import atomic
+    from yendo.installers.extract import is_free
+    from yendo.mac import unpacking
+
+    is_free(options.extract)
+    with atomic.folder(options.extract) as work:
+        count, size = unpacking.extract(options.file, work)
+    if not options.quiet:
+        words = f"{show.counted(count, 'file')}, {show.size(size)}, in {show.clean(options.extract)}"
+        show.console().print(f"{words}; owners and groups are not kept, yendo read --contents tells them")
     return 0
 
 
@@ -169,7 +187,7 @@ def _print(out: Console, found: MacPackage, options: argparse.Namespace) -> None
     show.grid(
         out,
         [
-            ("file", f"{found.file}, a {found.form} for macOS, {found.signature.words}"),
+            ("file", f"{found.file}, a {_FORMS[found.form]} for macOS, {found.signature.words}"),
             *([("chain", " < ".join(found.signature.chain))] if len(found.signature.chain) > 1 else []),
             ("identifier", found.identifier or "none"),
             ("for", ", ".join(found.architectures) or "no processor stated"),

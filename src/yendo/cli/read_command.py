@@ -80,7 +80,7 @@ def run(options: argparse.Namespace) -> int:
         from yendo.cli import drivers_report
 
         return drivers_report.run(options)
-    if _is_flat_package(options.file):
+    if _is_flat_package(options.file) or _is_older_package(options.file):
         from yendo.cli import mac_report
 
         return mac_report.run(options)
@@ -117,6 +117,15 @@ def _is_flat_package(path: Path) -> bool:
         return False
     with path.open("rb") as file:
         return file.read(4) == b"xar!"
+
+
+def _is_older_package(path: Path) -> bool:
+    """A package for macOS of the older form, which is a folder."""
+    if not (path.is_dir() and path.suffix.lower() in (".pkg", ".mpkg")):
+        return False
+    from yendo.mac import older
+
+    return older.is_older(path)
 
 
 def _is_mac_image(path: Path) -> bool:

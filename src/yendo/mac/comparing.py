@@ -7,7 +7,7 @@ from pathlib import Path
 
 from yendo.errors import Usage
 from yendo.formats import xar
-from yendo.mac import bundles, images, reading
+from yendo.mac import bundles, images, older, reading
 from yendo.mac.app import MacApp
 from yendo.mac.package import MacComponent, MacPackage
 from yendo.terms.amounts import counted, some_of
@@ -28,7 +28,7 @@ def is_one(path: Path) -> bool:
 def read(path: Path) -> MacApp | MacPackage:
     """The bundle or the package of a path; of an image the one that it holds. Raises Usage, Unreadable, NotCovered."""
     if path.is_dir():
-        return bundles.read(path)
+        return older.read(path) if older.is_older(path) else bundles.read(path)
     if not images.is_image(path):
         return reading.read(path)
     found = images.read(path)

@@ -96,6 +96,13 @@ def findings(package: MacPackage, problem: str) -> Iterator[MacFinding]:
             "it is a component, and no distribution",
             "a management service takes distributions only; put it into one (a product archive)",
         )
+    if package.form == "older":
+        yield MacFinding(
+            "older-form",
+            "error",
+            "it is of the older form, a folder, which newer systems and management services do not take",
+            "ask its maker for a flat one, or take its files out (--extract) and make a package of them",
+        )
     yield from _signature(package)
     seen: set[str] = set()
     for component in package.components:

@@ -113,13 +113,14 @@ class MacFinding(msgspec.Struct, frozen=True):
 
 
 class MacPackage(msgspec.Struct, frozen=True):
-    """``form`` is ``distribution`` (a product archive) or ``component``. ``architectures`` are those that the file
-    states, ``oldest`` the oldest system, ``newest`` the first that is too new; all may be empty. ``checks`` are its
-    scripts that decide whether it may run.
+    """``form`` is ``distribution`` (a product archive), ``component``, or ``older``: a folder.
+
+    ``architectures`` are those that the file states, ``oldest`` the oldest system, ``newest`` the first that is too
+    new; all may be empty. ``checks`` are its scripts that decide whether it may run.
     """
 
     file: str
-    form: Literal["distribution", "component"]
+    form: Literal["distribution", "component", "older"]
     title: str
     identifier: str
     version: str

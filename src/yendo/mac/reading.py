@@ -7,7 +7,7 @@ is in the registries here: archives and payloads are held by other writers, the 
 from __future__ import annotations
 
 import io
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, BinaryIO
 
@@ -95,17 +95,17 @@ def _component(archive: Xar, by_path: dict[str, XarEntry], info: str, listing: b
     troubles: list[str] = []
     items: list[MacItem] = []
     scripts: list[MacScript] = []
-    billed: list[MacItem] | None = None
+    bill_items: list[MacItem] | None = None
     try:
         if (bill := by_path.get(f"{folder}Bom")) is not None:
-            billed = _billed(bom.read(archive.read(bill, bom.MAX_BILL)), location)
+            bill_items = billed(bom.read(archive.read(bill, bom.MAX_BILL)), location)
     except (Unreadable, NotCovered) as error:
         troubles.append(f"its bill of materials: {error}")
     try:
-        if listing and billed is not None:
-            items = billed
+        if listing and bill_items is not None:
+            items = bill_items
         elif (payload := by_path.get(f"{folder}Payload")) is not None:
-            items = list(_items(archive, payload, location))
+            items = list(laid(cpio.entries(stream(archive, payload)), location))
     except (Unreadable, NotCovered) as error:
         troubles.append(f"its payload: {error}")
     try:
@@ -128,11 +128,12 @@ def _component(archive: Xar, by_path: dict[str, XarEntry], info: str, listing: b
         tuple(scripts),
         "; ".join(troubles),
         folder.rstrip("/"),
-        tuple(_unlike(items, billed)) if billed is not None else (),
+        tuple(unlike(items, bill_items)) if bill_items is not None else (),
     )
 
 
-def _billed(found: list[BillItem], location: str) -> list[MacItem]:
+def billed(found: list[BillItem], location: str) -> list[MacItem]:
+    """What a bill of materials lists."""
     return [
         MacItem(
             _below(location, one.path), one.kind, f"{one.mode:04o}", one.user, one.group,
@@ -142,7 +143,7 @@ def _billed(found: list[BillItem], location: str) -> list[MacItem]:
     ]  # fmt: skip
 
 
-def _unlike(items: list[MacItem], billed: list[MacItem]) -> Iterator[str]:
+def unlike(items: list[MacItem], billed: list[MacItem]) -> Iterator[str]:
     """Paths that the bill lists otherwise than the payload, or one of them alone. What the file system keeps beside a
     file lies in the payload as a file of its own, and in no bill.
     """
@@ -172,8 +173,9 @@ def stream(archive: Xar, entry: XarEntry) -> BinaryIO:
     return io.BytesIO(archive.read(entry, MAX_TWICE))
 
 
-def _items(archive: Xar, entry: XarEntry, location: str) -> Iterator[MacItem]:
-    for count, found in enumerate(cpio.entries(stream(archive, entry))):
+def laid(entries: Iterable[cpio.CpioEntry], location: str) -> Iterator[MacItem]:
+    """What a payload lays. Raises Unreadable."""
+    for count, found in enumerate(entries):
         if count >= MAX_ITEMS:
             raise Unreadable(f"more than {MAX_ITEMS} files")
         mode = f"{found.mode & 0o7777:04o}"

@@ -18,7 +18,7 @@ from yendo import atomic
 from yendo.draft import writing
 from yendo.errors import Usage
 from yendo.formats import mach_o, xar
-from yendo.mac import bundles, images
+from yendo.mac import bundles, images, older
 from yendo.mac import reading as packages
 from yendo.mac.app import MacApp
 from yendo.mac.package import MacComponent, MacPackage
@@ -61,6 +61,9 @@ def draft(
     if reading.is_here(folder):
         raise Usage(f"{folder / reading.NAME} is there already: edit it, or move it away")
     found = _Draft(folder)
+    if bad := next((path for path in given if older.is_older(path)), None):
+        how = f"yendo read {bad} --extract DIR takes its files out, and --files DIR --to / starts a package of them"
+        raise Usage(f"{bad.name} is a package of the older form, a folder, and its scripts have other names: {how}")
     kinds = [kind_of(path) for path in given]
     if len(given) == 2 and kinds == ["bundle", "bundle"]:
         found.two(given[0], given[1])

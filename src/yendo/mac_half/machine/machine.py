@@ -65,6 +65,7 @@ class _Books(msgspec.Struct, forbid_unknown_fields=True):
     asked: list[str]
     free: int
     profiles: list[str]
+    marks: dict[str, dict[str, str]]  # what a file has beside its content, by path and name
 
 
 class MacOutcome(msgspec.Struct, frozen=True):
@@ -113,6 +114,7 @@ class MacMachine:
                 "processor": processor, "people": homes, "person": person, "open": dict(running), "mains": mains,
                 "jobs": {}, "owners": self._owners(), "notes": [], "asked": [], "free": 50 << 20,
                 "profiles": list(profiles),
+                "marks": {},
             }
         )  # fmt: skip
 

@@ -190,3 +190,17 @@ def shown(value: object) -> str:
     if isinstance(value, list):
         return "(\n" + ",\n".join(f"    {shown(each)}" for each in value) + "\n)"
     return str(value)
+
+
+def ask(**given: str) -> dict[str, Any]:
+    """Asks the machine itself, by a file, and waits for it."""
+    asked = f"/.yendo/own/ask-{os.getpid()}.json"
+    with open(asked + ".new", "w", encoding="utf-8") as file:
+        json.dump(given, file)
+    os.rename(asked + ".new", asked)
+    while not os.path.exists(asked + ".answer"):
+        time.sleep(0.02)
+    with open(asked + ".answer", encoding="utf-8") as file:
+        found = dict(json.load(file))
+    os.unlink(asked + ".answer")  # numbers of processes come again with the next script
+    return found

@@ -4,12 +4,8 @@ from __future__ import annotations
 
 import os
 import sys
-import time
 
-from .common import TYPE_CHECKING, MachineState, NotTaken, json, load, look, me, note, out, owner_of, re
-
-if TYPE_CHECKING:
-    from typing import Any
+from .common import MachineState, NotTaken, ask, load, look, me, note, out, owner_of, re
 
 _IO = "Bootstrap failed: 5: Input/output error"  # what it says of everything that it does not load
 
@@ -144,20 +140,6 @@ def codesign(_: str, arguments: list[str]) -> None:
         raise NotTaken(f"codesign: no stand-in for the requirement {wanted[:60]}", 127)
     if asked and (asked[1] != team or not apple):
         raise NotTaken(f"{rest[0]}: code failed to satisfy specified code requirement(s)", 3)
-
-
-def ask(**given: str) -> dict[str, Any]:
-    """Asks the machine itself, by a file, and waits for it."""
-    asked = f"/.yendo/own/ask-{os.getpid()}.json"
-    with open(asked + ".new", "w", encoding="utf-8") as file:
-        json.dump(given, file)
-    os.rename(asked + ".new", asked)
-    while not os.path.exists(asked + ".answer"):
-        time.sleep(0.02)
-    with open(asked + ".answer", encoding="utf-8") as file:
-        found = dict(json.load(file))
-    os.unlink(asked + ".answer")  # numbers of processes come again with the next script
-    return found
 
 
 def mdfind(_: str, arguments: list[str]) -> None:

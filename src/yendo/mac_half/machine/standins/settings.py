@@ -125,16 +125,38 @@ def buddy(_: str, arguments: list[str]) -> None:
         if "/Contents/" in path:
             note("seal", path)
         at, last = _within(found, key)
-        if not isinstance(at, dict) or (last in at) == (verb.lower() == "add"):
-            there = "Entry Already Exists" if verb.lower() == "add" else "Does Not Exist"
-            raise NotTaken(f'{verb}: Entry, "{key}", {there}')
-        _CHANGES[verb.lower()](at, last, value)
+        if isinstance(at, list):
+            _in_array(at, last, verb.lower(), value, key)
+        else:
+            if not isinstance(at, dict) or (last in at) == (verb.lower() == "add"):
+                there = "Entry Already Exists" if verb.lower() == "add" else "Does Not Exist"
+                raise NotTaken(f'{verb}: Entry, "{key}", {there}')
+            _CHANGES[verb.lower()](at, last, value)
         save(path, found)
+
+
+def _in_array(at: list[Any], last: str, verb: str, value: str, key: str) -> None:
+    """An entry of an array by its number; added before the one that has it, or at the end."""
+    number = int(last) if last.isdigit() else len(at)
+    if verb == "add":
+        held: dict[str, Any] = {}
+        _add(held, "", value)
+        at.insert(number, held[""])
+    elif number >= len(at):
+        raise NotTaken(f'{verb.title()}: Entry, "{key}", Does Not Exist')
+    elif verb == "delete":
+        del at[number]
+    else:
+        held = {"": at[number]}
+        _set(held, "", value)
+        at[number] = held[""]
 
 
 def _within(found: dict[str, Any], key: str) -> tuple[object, str]:
     """What an entry lies in, and its own name."""
     parts = [one for one in key.split(":") if one]
+    if key.endswith(":") and len(key) > 1:
+        parts.append("")  # behind the last of an array
     at: object = found
     for part in parts[:-1]:
         at = at[int(part)] if isinstance(at, list) else at.get(part, {}) if isinstance(at, dict) else {}
@@ -146,6 +168,8 @@ def _print(found: dict[str, Any], key: str) -> None:
     if not last:
         out(shown(found))
         return
+    if isinstance(at, list) and last.isdigit() and int(last) < len(at):
+        at = {last: at[int(last)]}
     if not isinstance(at, dict) or last not in at:
         raise NotTaken(f'Print: Entry, "{key}", Does Not Exist')
     out({True: "true", False: "false"}[at[last]] if isinstance(at[last], bool) else shown(at[last]))
