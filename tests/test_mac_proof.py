@@ -120,6 +120,8 @@ SCRIPTS: list[tuple[str, Callable[[MacMachine], bool]]] = [
     (f"pkgutil --file-info {TIDE} | sed -n 's/^pkgid: //p'", _said("com.tidewell.old")),
     (f"/usr/libexec/PlistBuddy -c 'Add :Quays array' -c 'Add :Quays:0 string north' {PREFERENCES}.plist", _plist(f"{PREFERENCES}.plist", "Quays", ["north"])),
     (f"defaults write {PREFERENCES} A 1; plutil -replace Depth -integer 9 {PREFERENCES}.plist", _plist(f"{PREFERENCES}.plist", "Depth", 9)),
+    (f"defaults write {PREFERENCES} Quays -array north 'south pier'; plutil -extract Quays json -o - {PREFERENCES}.plist", _said('["north","south pier"]')),
+    (f"defaults write {PREFERENCES} A 1; plutil -convert xml1 -o - {PREFERENCES}.plist | grep -c '<key>A</key>'", _said("1")),
     ("spctl --assess --type execute /Applications/Lantern.app || echo rejected", _said("rejected")),
     (f"xattr -w com.tidewell.tide north {TIDE}; xattr -p com.tidewell.tide {TIDE}", _said("north")),
     ("killall Lantern || echo nobody", _said("nobody")),

@@ -15,7 +15,7 @@ from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
-from yendo.cli import machines
+from yendo.cli import mac_capture, mac_half, machines
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -142,6 +142,8 @@ def _take(options: argparse.Namespace) -> int:
     from yendo.errors import Usage
     from yendo.terms.amounts import seconds
 
+    if mac_half.is_mac(options.name.absolute().parent, [options.machine]):
+        return mac_capture.run(options)
     if options.setup and not options.setup.is_file():
         raise Usage(f"{options.setup} is no file; name the vendor's setup program or database")
     try:

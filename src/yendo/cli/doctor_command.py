@@ -139,7 +139,7 @@ def _mac(add: Callable[[str, bool, str, str], None]) -> None:
 
 
 def _addresses(add: Callable[[str, bool, str, str], None]) -> None:
-    """The Windows computers over SSH that are described here: whether what a visit needs is there; none is visited."""
+    """The computers over SSH that are described here: whether what a visit needs is there; none is visited."""
     from importlib.util import find_spec
 
     from yendo.errors import Usage
@@ -160,6 +160,8 @@ def _addresses(add: Callable[[str, bool, str, str], None]) -> None:
         if not lacking and key is not None and not key.is_file():
             lacking = f"{one.key} is not there"
         what = f"{one.user}@{one.address}" + ("" if one.revert else ", never put back: it has no revert")
+        if one.system == "macos":
+            what += ", macOS: its SSH server needs full access to the disk, its person sudo without a password"
         how = "pip install 'yendo[ssh]'" if not library else "name the private key's file with `key`"
         add(f"ssh:{name}", not lacking, f"{what}, {lacking}" if lacking else what, how)
 

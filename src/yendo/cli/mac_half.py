@@ -10,14 +10,18 @@ import msgspec
 
 from yendo.cli import show
 from yendo.errors import Usage
+from yendo.machines.kinds import SSH
 
 MAX_PROBLEMS = 12
 
 if TYPE_CHECKING:
+    from collections.abc import Sequence
+
     from rich.console import Console
 
     from yendo.check.workspace import Finding
-    from yendo.mac_half.prove import MacProof
+    from yendo.mac_half.model import MacPlan
+    from yendo.mac_half.prove import MacPlayed, MacProof
 
 
 def is_meant(folder: Path) -> bool:
@@ -139,11 +143,15 @@ def run_build(options: argparse.Namespace) -> dict[str, object]:
 
 
 def run_prove(options: argparse.Namespace, folder: Path) -> int:
-    """Plays it on simulated machines."""
+    """Plays it on simulated machines, or on Macs over SSH."""
     from yendo.mac_half import prove, reading
 
     plan, _ = reading.read(folder)
     names = tuple(name for name in options.scenario or () if name != "all")
+    if others := sorted({name for name in options.machine or () if not name.startswith(SSH)} - {"simulated", "all"}):
+        raise Usage(f"the half for macOS is proved on simulated machines, or on Macs over SSH, and not on {others[0]}")
+    if away := [name for name in options.machine or () if name.startswith(SSH)]:
+        return max(_prove_away(options, folder, plan, name) for name in away)
     with show.working("proving on simulated machines with macOS", quiet=options.quiet or options.json):
         proof = prove.prove(folder.resolve(), plan, names)
     if options.json:
@@ -153,18 +161,46 @@ def run_prove(options: argparse.Namespace, folder: Path) -> int:
     return 0 if proof.verdict == "proved" else 1
 
 
+def is_mac(folder: Path, names: Sequence[str]) -> bool:
+    """Whether machines over SSH are Macs; they are asked for together or not at all. Raises NoMachine, Usage."""
+    from yendo.machines import addresses
+
+    if not any(name.startswith(SSH) for name in names):
+        return False
+    kinds = {addresses.named(folder, name.removeprefix(SSH)).system for name in names if name.startswith(SSH)}
+    if len(kinds) > 1 or ("macos" in kinds and not all(name.startswith(SSH) for name in names)):
+        raise Usage("Macs over SSH are proved by themselves; name the others in another call")
+    return kinds == {"macos"}
+
+
+def _prove_away(options: argparse.Namespace, folder: Path, plan: MacPlan, name: str) -> int:
+    from yendo.mac_half import prove
+    from yendo.machines import addresses
+
+    if options.scenario and set(options.scenario) != {prove.AWAY}:
+        raise Usage(f"a Mac is taken as it is: without --scenario, or with --scenario {prove.AWAY}")
+    address = addresses.named(folder, name.removeprefix(SSH))
+    if address.system != "macos":
+        raise Usage(f'{name} is no Mac; system = "macos" in machines.toml says that one is')
+    with show.working(f"proving on {name}", quiet=options.quiet or options.json):
+        proof = prove.prove_away(folder.resolve(), plan, name.removeprefix(SSH), address)
+    if options.json:
+        show.emit({**msgspec.to_builtins(proof), "verdict": proof.verdict})
+    elif not options.quiet:
+        proved(show.console(), proof, folder)
+    return 0 if proof.verdict == "proved" else 1
+
+
 def proved(out: Console, proof: MacProof, folder: Path) -> None:
     """What a proof came to."""
-    from yendo.mac_half.scenes import SCENARIOS
+    from yendo.mac_half.prove import title_of
 
     colours = {"proved": "green", "failed": "bold red", "laid only": "yellow"}
     out.print(f"[bold]{show.clean(proof.package)}[/bold]: [{colours[proof.verdict]}]{proof.verdict}[/]")
     rows = []
     for one in proof.played:
         phases = ", ".join(phase.name for phase in one.phases[:5]) + (", ..." if len(one.phases) > 5 else "")
-        rows.append(
-            (one.scenario, "yes" if one.proved else "NO", one.machine, f"{SCENARIOS[one.scenario].title}: {phases}")
-        )
+        rows.append((one.scenario, "yes" if one.proved else "NO", _on(one), f"{title_of(one.scenario)}: {phases}"))
     show.grid(out, rows, styles=("cyan", None, "dim", "dim"))
     for one in proof.played:
         for phase in one.phases:
@@ -176,10 +212,18 @@ def proved(out: Console, proof: MacProof, folder: Path) -> None:
         out.print(f"[yellow]not known here:[/yellow] {show.clean(', '.join(proof.blind))}: what they do is in no proof")
     where = "files and installer are simulated; scripts ran in a sandbox, against stand-ins of the system's programs"
     where = where if proof.executed else f"scripts ran nowhere: {show.clean(proof.why_not)}"
-    out.print(f"[dim]{where}. No Mac was asked.[/dim]")
+    if proof.real:
+        where = "the system's own installer and programs; looked at were the folders of programs, settings and jobs"
+        out.print(f"[dim]{where}. What every Mac changes by itself was not.[/dim]")
+    else:
+        out.print(f"[dim]{where}. No Mac was asked.[/dim]")
     if proof.verdict == "proved":
         name = proof.package.removesuffix("-macos")
         out.print(f"\n[dim]next:[/dim] yendo sign {show.clean(folder / 'package' / proof.package / name)}.pkg")
+
+
+def _on(one: MacPlayed) -> str:
+    return one.machine if one.place == "simulated" else f"{one.machine}, {one.place}"
 
 
 def is_renewed(options: argparse.Namespace) -> bool:

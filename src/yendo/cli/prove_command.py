@@ -104,7 +104,8 @@ def run(options: argparse.Namespace) -> int:
         raise Usage("--jobs is at least 1")
     given = options.packages or [Path()]
     halves = [path for path in given if mac_half.is_meant(path)]
-    if halves and all(mac_half.is_alone(path) for path in given):
+    macs = bool(halves) and mac_half.is_mac(halves[0], options.machine or ())
+    if halves and (macs or all(mac_half.is_alone(path) for path in given)):
         return max(mac_half.run_prove(options, path) for path in halves)
     code = _windows(options)
     if halves and not (options.kit or options.result or options.farm or proving.is_away(options)):

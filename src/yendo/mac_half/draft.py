@@ -60,7 +60,7 @@ def draft(
     """Starts a workspace, or the other half of one that is there. Raises Usage, Unreadable, NotCovered."""
     if reading.is_here(folder):
         raise Usage(f"{folder / reading.NAME} is there already: edit it, or move it away")
-    found = _Draft(folder)
+    found = MacDraft(folder)
     if bad := next((path for path in given if older.is_older(path)), None):
         how = f"yendo read {bad} --extract DIR takes its files out, and --files DIR --to / starts a package of them"
         raise Usage(f"{bad.name} is a package of the older form, a folder, and its scripts have other names: {how}")
@@ -79,7 +79,9 @@ def draft(
     return found.finish()
 
 
-class _Draft:
+class MacDraft:
+    """A half for macOS as it is put together."""
+
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.media: dict[str, tuple[Path, str]] = {}  # name -> where it is, what is said of it

@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import itertools
-import plistlib
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import Any, NamedTuple, Protocol
 
 import msgspec
 
 from yendo.mac_half import model, remade, removal
 from yendo.mac_half.machine import sandbox
-from yendo.mac_half.machine.machine import MacMachine, MacThing, Processor
+from yendo.mac_half.machine.machine import MacMachine, MacOutcome, MacThing, Processor
 from yendo.mac_half.model import MacPlan
 from yendo.mac_half.payload import ordered
 from yendo.mac_half.work import LaidBundle, LaidItem, MacWork, Workshop
@@ -64,25 +63,24 @@ class MacStage:
             made.bundle(f"/Applications/{one}.app", one, "1.0")
         return made
 
-    def staying(self, machine: MacMachine) -> set[str]:
+    def staying(self, machine: MacHost) -> set[str]:
         """What the packages that are carried along bring by themselves: they stay."""
         if not self.done.staying:
             return set()
-        state = machine.state
-        people = {name: each["number"] for name, each in state["people"].items()}
+        people = {name: each["number"] for name, each in machine.people.items()}
         other = self.machine(
             system=machine.system,
             processor=machine.processor,
             volume=machine.volume,
             people=people,
-            person=state["person"],
+            person=machine.person,
         )
         before = set(other.picture())
         for path in self.done.staying:
             other.install(path)
         return set(other.picture()) - before
 
-    def laid(self, machine: MacMachine) -> dict[str, LaidItem]:
+    def laid(self, machine: MacHost) -> dict[str, LaidItem]:
         """What has to lie on it, by path on the machine."""
         items = list(self.done.items)
         for part in self.done.parts:
@@ -98,10 +96,33 @@ def _newest(plan: MacPlan) -> str:
     )
 
 
+class MacHost(Protocol):
+    """What the parts of a scenario ask of a machine, a simulated one or a real one."""
+
+    volume: str
+    executes: bool
+    system: str
+    processor: Processor
+
+    @property
+    def people(self) -> dict[str, dict[str, Any]]: ...
+    @property
+    def person(self) -> str: ...
+    @property
+    def notes(self) -> Sequence[Sequence[str]]: ...
+    def picture(self) -> dict[str, MacThing]: ...
+    def install(self, package: Path) -> MacOutcome: ...
+    def receipts(self) -> dict[str, str]: ...
+    def script(self, text: bytes, *arguments: str) -> tuple[int, list[str]]: ...
+    def listed(self, path: str) -> Mapping[str, Any]: ...
+    def has_job(self, name: str) -> bool: ...
+    def looks_at(self, path: str) -> bool: ...
+
+
 # --- parts of scenarios
 
 
-def _installed(stage: MacStage, machine: MacMachine, name: str = "install") -> MacPhase:
+def _installed(stage: MacStage, machine: MacHost, name: str = "install") -> MacPhase:
     """It installs, and all is as the plan says."""
     outcome = machine.install(stage.package)
     if outcome.code:
@@ -112,11 +133,11 @@ def _installed(stage: MacStage, machine: MacMachine, name: str = "install") -> M
     return MacPhase(name, tuple(problems))
 
 
-def _differing(stage: MacStage, machine: MacMachine) -> Iterator[str]:
+def _differing(stage: MacStage, machine: MacHost) -> Iterator[str]:
     found = machine.picture()
     laid = stage.laid(machine)
     for path, item in laid.items():
-        if path == "/":
+        if path == "/" or not machine.looks_at(path):
             continue
         there = found.get(path)
         if there is None:
@@ -142,7 +163,7 @@ def _unlike(there: MacThing, item: LaidItem) -> str:
     return "" if item.kind == "folder" or there.content == removal.hash_of(item) else "is not what was meant"
 
 
-def _unset(stage: MacStage, machine: MacMachine) -> Iterator[str]:
+def _unset(stage: MacStage, machine: MacHost) -> Iterator[str]:
     """Settings that are not as the plan says, for whom they are meant."""
     if not machine.executes:
         return
@@ -153,43 +174,38 @@ def _unset(stage: MacStage, machine: MacMachine) -> Iterator[str]:
         if step.whose == "machine":
             places = [f"{top}/Library/Preferences/{step.domain}.plist"]
         else:
-            homes = [each["home"] for each in machine.state["people"].values()] if machine.volume == "/" else []
+            homes = [each["home"] for each in machine.people.values()] if machine.volume == "/" else []
             places = [
                 f"{top}{TEMPLATE}/{step.domain}.plist",
                 *(f"{home}/Library/Preferences/{step.domain}.plist" for home in homes),
             ]
         for place in places:
-            have = _listed(machine.at(place, followed=True))
+            have = machine.listed(place)
             for key, value in step.values.items():
                 if have.get(key) != value:
                     yield f"{place}: {key} is {have.get(key)!r}, and not {value!r}"
 
 
-def _listed(path: Path) -> Mapping[str, Any]:
-    return plistlib.loads(path.read_bytes()) if path.is_file() else {}
-
-
-def _jobs(stage: MacStage, machine: MacMachine) -> Iterator[str]:
+def _jobs(stage: MacStage, machine: MacHost) -> Iterator[str]:
     if machine.volume != "/" or not machine.executes:
         return
-    state = machine.state
     for step in stage.plan.install:
         if isinstance(step, model.JobStep):
-            person = state["people"].get(state["person"])
+            person = machine.people.get(machine.person)
             if step.agent and not person:
                 continue
-            domain = f"gui/{person['number']}" if step.agent else "system"
-            if f"{domain}/{step.label}" not in state["jobs"]:
+            domain = f"gui/{person['number']}" if step.agent and person else "system"
+            if not machine.has_job(f"{domain}/{step.label}"):
                 yield f"launchd has not loaded {step.label}"
 
 
-def _noted(machine: MacMachine) -> Iterator[str]:
-    for kind, *what in machine.state["notes"]:
+def _noted(machine: MacHost) -> Iterator[str]:
+    for kind, *what in machine.notes:
         if kind in _NOTED:
             yield f"a script {_NOTED[kind]}: {' '.join(what)}"
 
 
-def _detected(stage: MacStage, machine: MacMachine, wanted: bool) -> MacPhase:
+def _detected(stage: MacStage, machine: MacHost, wanted: bool) -> MacPhase:
     """What the script of detection says."""
     name = "detected" if wanted else "not detected"
     if not machine.executes or not stage.plan.detect:
@@ -199,7 +215,7 @@ def _detected(stage: MacStage, machine: MacMachine, wanted: bool) -> MacPhase:
     return MacPhase(name, () if there == wanted else (f"it says {'installed' if there else 'nothing'}, with {code}",))
 
 
-def _removed(stage: MacStage, machine: MacMachine, before: Mapping[str, MacThing], name: str = "remove") -> MacPhase:
+def _removed(stage: MacStage, machine: MacHost, before: Mapping[str, MacThing], name: str = "remove") -> MacPhase:
     """It goes, with nothing left behind and nothing taken from others."""
     if not machine.executes:
         return MacPhase(name, notes=("not played: scripts are not carried out here",))
@@ -217,23 +233,21 @@ def _removed(stage: MacStage, machine: MacMachine, before: Mapping[str, MacThing
         for one in removal.receipts(stage.plan, stage.done)
         if one in machine.receipts()
     ]
-    labels = {step.label for step in stage.plan.install if isinstance(step, model.JobStep)}
-    problems += [
-        f"launchd still has {job}"
-        for job in machine.state["jobs"]
-        if job.partition("/")[2].rpartition("/")[2] in labels
-    ]
+    for step in stage.plan.install:
+        if isinstance(step, model.JobStep):
+            numbers = [each["number"] for each in machine.people.values()] if step.agent else []
+            domains = ["system", *(f"gui/{number}" for number in numbers)]
+            jobs = [f"{domain}/{step.label}" for domain in domains]
+            problems += [f"launchd still has {job}" for job in jobs if machine.has_job(job)]
     return MacPhase(name, tuple(problems))
 
 
-def _settings_of_people(stage: MacStage, machine: MacMachine) -> set[str]:
+def _settings_of_people(stage: MacStage, machine: MacHost) -> set[str]:
     """What a removal leaves since nobody asked for it: settings of people, with the folders they made."""
     found: set[str] = set()
     for step in stage.plan.install:
         if isinstance(step, model.SettingsStep) and step.whose == "persons" and step.domain not in stage.plan.users_too:
-            found |= {
-                f"{each['home']}/Library/Preferences/{step.domain}.plist" for each in machine.state["people"].values()
-            }
+            found |= {f"{each['home']}/Library/Preferences/{step.domain}.plist" for each in machine.people.values()}
     parts = TEMPLATE.split("/")
     return found | {machine.volume.rstrip("/") + "/".join(parts[:count]) for count in range(4, len(parts) + 1)}
 
@@ -243,7 +257,8 @@ def _settings_of_people(stage: MacStage, machine: MacMachine) -> set[str]:
 _Play = tuple[MacMachine, Iterator[MacPhase]]
 
 
-def _whole(stage: MacStage, machine: MacMachine) -> Iterator[MacPhase]:
+def whole(stage: MacStage, machine: MacHost) -> Iterator[MacPhase]:
+    """Installed, detected, installed again, removed, and no more detected."""
     before = machine.picture()
     first = _installed(stage, machine)
     yield first
@@ -257,25 +272,25 @@ def _whole(stage: MacStage, machine: MacMachine) -> Iterator[MacPhase]:
 
 def _desk(stage: MacStage) -> _Play:
     machine = stage.machine(people={"hannah": 501, "emil": 502})
-    return machine, _whole(stage, machine)
+    return machine, whole(stage, machine)
 
 
 def _nobody(stage: MacStage) -> _Play:
     machine = stage.machine(person="")
     refused = stage.plan.when.person == "there"
-    return machine, _refused(stage, machine) if refused else _whole(stage, machine)
+    return machine, _refused(stage, machine) if refused else whole(stage, machine)
 
 
 def _other_processor(stage: MacStage) -> _Play:
     has = stage.plan.package.processors
     other: Processor = "x86_64" if "arm64" in has else "arm64"
     machine = stage.machine(processor=other)
-    return machine, _whole(stage, machine) if other in has else _refused(stage, machine)
+    return machine, whole(stage, machine) if other in has else _refused(stage, machine)
 
 
 def _oldest(stage: MacStage) -> _Play:
     machine = stage.machine(system=stage.plan.package.oldest)
-    return machine, _whole(stage, machine)
+    return machine, whole(stage, machine)
 
 
 def _too_old(stage: MacStage) -> _Play:
@@ -307,7 +322,7 @@ def _later(stage: MacStage) -> _Play:
 
 def _volume(stage: MacStage) -> _Play:
     machine = stage.machine(volume=OTHER, person="")
-    return machine, _whole(stage, machine)
+    return machine, whole(stage, machine)
 
 
 def _open(stage: MacStage) -> _Play:

@@ -1,11 +1,11 @@
-"""``machines.toml``: the Windows computers of an office that packages are proved on over SSH; how each is put back."""
+"""``machines.toml``: the computers of an office that packages are proved on over SSH; how each is put back."""
 
 from __future__ import annotations
 
 import re
 import tomllib
 from pathlib import Path
-from typing import Annotated
+from typing import Annotated, Literal
 
 import msgspec
 from msgspec import Meta
@@ -21,7 +21,7 @@ class Address(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A computer. ``host_key`` is the line of its public key (``ssh-ed25519 AAAA...``), which is all that is believed;
     ``key`` a private key's file, without one the person's own keys and agent are asked. ``revert`` are commands on this
     computer, each a list of words, that put it back; it answers again within ``wait``. ``although`` says why it may be
-    one that belongs to somebody.
+    one that belongs to somebody. ``system`` is what runs on it.
     """
 
     address: Annotated[str, Meta(min_length=1)]
@@ -32,6 +32,7 @@ class Address(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     revert: tuple[tuple[str, ...], ...] = ()
     wait: str = "10 min"
     although: str = ""
+    system: Literal["windows", "macos"] = "windows"
 
     def __post_init__(self) -> None:
         seconds(self.wait)

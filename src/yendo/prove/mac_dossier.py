@@ -10,8 +10,6 @@ import re
 from collections.abc import Iterator, Sequence
 from pathlib import Path
 
-import msgspec
-
 from yendo import digest
 from yendo.check import Finding
 from yendo.detect.strength import Strength
@@ -32,10 +30,9 @@ NO_MAC = "no Mac was asked: machines are simulated, and stand-ins take the place
 def current(base: Path, plan: MacPlan) -> tuple[Path, MacProof]:
     """The built folder, and the proof of these very bytes. Raises Usage."""
     folder = build.built(base, plan)
-    try:
-        proof = msgspec.json.decode((base / proving.RECORD).read_bytes(), type=MacProof)
-    except (OSError, msgspec.MsgspecError):
-        raise Usage(f"there is no proof of {folder.name} yet: yendo prove {base.name}") from None
+    proof = proving.kept(base)
+    if proof is None:
+        raise Usage(f"there is no proof of {folder.name} yet: yendo prove {base.name}")
     if proof.digest != build.digest_of(folder):
         raise Usage(f"{folder.name} has changed since its proof, which belongs to other bytes: prove it again")
     return folder, proof
@@ -64,13 +61,13 @@ def page(base: Path, findings: Sequence[Finding] = ()) -> str:
         removal=(folder / "remove" / "remove.sh").read_text("utf-8"),
         profiles=list(_profiles(folder)),
         proof=proof,
-        titles={name: one.title for name, one in scenes.SCENARIOS.items()},
+        titles={one.scenario: proving.title_of(one.scenario) for one in proof.played},
         passed=sum(one.proved for one in proof.played),
         strength=found,
         chart=chart(found, []) if found else "",
         missing=missing,
         questions=_questions(base, package, proof, findings, found),
-        no_mac=NO_MAC,
+        where=NO_MAC,
     )
 
 
@@ -134,7 +131,8 @@ def _questions(
         for phase in one.phases:
             asked += [("failed", f"{one.scenario}: {phase.name}: {problem}") for problem in phase.problems]
     asked += [(one.severity, f"{one.message} (line {one.line} of {plans.NAME})") for one in findings]
-    asked.append(("open", NO_MAC))
+    if not proof.real:
+        asked.append(("open", NO_MAC))
     if not proof.executed:
         asked.append(("open", f"scripts ran nowhere: {proof.why_not}"))
     if package.signature.state != "holds":

@@ -11,7 +11,7 @@ from yendo.mac import reading as packages
 from yendo.mac_half import build, model, telling
 from yendo.mac_half import reading as plans
 from yendo.mac_half.model import MacPlan
-from yendo.mac_half.prove import RECORD, MacProof
+from yendo.mac_half.prove import MacPlayed, kept
 from yendo.mac_half.scenes import MacStage
 
 SCHEMA = "yendo.mac-sheet/1"
@@ -59,6 +59,7 @@ class MacSheet(msgspec.Struct, frozen=True, kw_only=True):
     digest: str
     verdict: str
     proofs: tuple[tuple[str, str, bool], ...]
+    real: tuple[str, ...]
 
 
 def sheet(base: Path, plan: MacPlan, work: Path) -> MacSheet:
@@ -66,7 +67,7 @@ def sheet(base: Path, plan: MacPlan, work: Path) -> MacSheet:
     folder = build.built(base, plan)
     stage = MacStage(base, plan, folder, work)
     package, told = plan.package, build.digest_of(folder)
-    proof = _proof(base)
+    proof = kept(base)
     fits = proof is not None and proof.digest == told
     bundles = [*stage.done.bundles, *(one for part in stage.done.parts for one in part.bundles)]
     return MacSheet(
@@ -89,7 +90,8 @@ def sheet(base: Path, plan: MacPlan, work: Path) -> MacSheet:
         detection=tuple(telling.rule(rule) for rule in plan.detect),
         digest=told,
         verdict=proof.verdict if proof and fits else "not proved",
-        proofs=tuple((one.scenario, one.machine, one.proved) for one in proof.played) if proof and fits else (),
+        proofs=tuple(_told(one) for one in proof.played) if proof and fits else (),
+        real=proof.real if proof and fits else (),
     )
 
 
@@ -98,11 +100,9 @@ def page(found: MacSheet) -> str:
     return templates.render("mac-sheet.html", sheet=found)
 
 
-def _proof(base: Path) -> MacProof | None:
-    try:
-        return msgspec.json.decode((base / RECORD).read_bytes(), type=MacProof)
-    except (OSError, msgspec.MsgspecError):
-        return None
+def _told(one: MacPlayed) -> tuple[str, str, bool]:
+    place = "" if one.place == "simulated" else f", {one.place}"
+    return one.scenario, f"{one.machine}{place}", one.proved
 
 
 def _uploads(stage: MacStage) -> list[MacUpload]:

@@ -243,6 +243,36 @@ class MacMachine:
             if entry.is_dir() and not entry.is_symlink():
                 yield from self._walk(entry, path)
 
+    @property
+    def people(self) -> dict[str, dict[str, Any]]:
+        """Who has a folder there: number and home, by name."""
+        found: dict[str, dict[str, Any]] = self.state["people"]
+        return found
+
+    @property
+    def person(self) -> str:
+        """Who is at the screen; empty where nobody is."""
+        return str(self.state["person"])
+
+    @property
+    def notes(self) -> Sequence[Sequence[str]]:
+        """What scripts did that no package should, each with its kind first."""
+        found: list[list[str]] = self.state["notes"]
+        return found
+
+    def looks_at(self, path: str) -> bool:
+        """Whether a path is among what is looked at: all of them are."""
+        return True
+
+    def has_job(self, name: str) -> bool:
+        """Whether launchd has loaded a job, by its domain and label."""
+        return name in self.state["jobs"]
+
+    def listed(self, path: str) -> Mapping[str, Any]:
+        """A property list there; nothing where there is none."""
+        place = self.at(path, followed=True)
+        return plistlib.loads(place.read_bytes()) if place.is_file() else {}
+
     # --- its installer
 
     def receipts(self) -> dict[str, str]:

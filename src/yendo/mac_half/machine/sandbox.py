@@ -158,12 +158,14 @@ def read_plain(path: Path) -> bytes:
 
 
 def _answered(question: Path, asked: Callable[[dict[str, str]], dict[str, object]]) -> None:
+    taken = question.with_name(question.name + ".taken")  # scripts of what is installed now ask in the same place
+    question.rename(taken)
     try:
-        given = msgspec.json.decode(read_plain(question), type=_Question)
+        given = msgspec.json.decode(read_plain(taken), type=_Question)
         answer = asked(msgspec.structs.asdict(given))
     except (OSError, msgspec.MsgspecError, UnicodeDecodeError) as error:
         answer = {"code": 1, "said": [], "why": str(error)}
-    question.unlink(missing_ok=True)
+    taken.unlink(missing_ok=True)
     made = question.with_name(question.name + ".made")
     made.unlink(missing_ok=True)
     made.write_text(json.dumps(answer), "utf-8")

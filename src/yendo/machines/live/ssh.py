@@ -97,6 +97,8 @@ class SshLine:
                     keepalive_interval=15,
                 )
                 return self.connection
+            except asyncssh.KeyImportError as error:
+                raise NoMachine(f"ssh:{self.name}: a key of machines.toml cannot be read: {error}") from error
             except asyncssh.HostKeyNotVerifiable as error:
                 raise NoMachine(
                     f"ssh:{self.name} shows another host key than machines.toml has: it was made anew, or somebody "
@@ -216,6 +218,8 @@ class SshLink:
 
     def __init__(self, name: str, address: Address, heard: Heard) -> None:
         library()
+        if address.system != "windows":
+            raise Usage(f"ssh:{name} is a Mac: only halves for macOS are proved and captured there")
         self.name = f"ssh:{name}"
         self.short, self.address = name, address
         self.line = SshLine(name, address, heard, VISIT)

@@ -194,7 +194,8 @@ def shown(value: object) -> str:
 
 def ask(**given: str) -> dict[str, Any]:
     """Asks the machine itself, by a file, and waits for it."""
-    asked = f"/.yendo/own/ask-{os.getpid()}.json"
+    # numbers of processes come again: with the next script, and in what a package inside starts
+    asked = f"/.yendo/own/ask-{os.urandom(8).hex()}.json"
     with open(asked + ".new", "w", encoding="utf-8") as file:
         json.dump(given, file)
     os.rename(asked + ".new", asked)
@@ -202,5 +203,5 @@ def ask(**given: str) -> dict[str, Any]:
         time.sleep(0.02)
     with open(asked + ".answer", encoding="utf-8") as file:
         found = dict(json.load(file))
-    os.unlink(asked + ".answer")  # numbers of processes come again with the next script
+    os.unlink(asked + ".answer")
     return found

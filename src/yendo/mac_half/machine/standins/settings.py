@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import plistlib
+import sys
 
-from .common import TYPE_CHECKING, NotTaken, guard, home, load, me, note, out, own, re, shown
+from .common import TYPE_CHECKING, NotTaken, guard, home, json, load, me, note, out, own, re, shown
 
 if TYPE_CHECKING:
     from collections.abc import Callable
@@ -196,6 +197,46 @@ def _is_true(text: str) -> bool:
 _CHANGES: dict[str, Callable[[dict[str, Any], str, str], None]] = {"delete": _delete, "add": _add, "set": _set}
 
 
+def _target(rest: list[str]) -> tuple[str | None, list[str]]:
+    """What stands behind ``-o``, and the other words."""
+    if "-o" not in rest:
+        return None, rest
+    at = rest.index("-o")
+    return rest[at + 1], rest[:at] + rest[at + 2 :]
+
+
+def _at_path(found: object, path: str, file: str) -> object:
+    """A value by its path of keys, a point in one behind a backslash; numbers lead into arrays."""
+    for part in re.split(r"(?<!\\)\.", path):
+        name = part.replace("\\.", ".")
+        if isinstance(found, dict) and name in found:
+            found = found[name]
+        elif isinstance(found, list) and name.isdigit() and int(name) < len(found):
+            found = found[int(name)]
+        else:
+            why = f"No value at that key path or invalid key path: {path}"
+            raise NotTaken(f"{file}: Could not extract value, error: {why}")
+    return found
+
+
+def _written(value: Any, form: str, path: str) -> None:
+    """A value in a form of plutil's, into a file or to standard output (``-``)."""
+    if form == "json":
+        data = json.dumps(value, separators=(",", ":"), ensure_ascii=False).encode()
+    elif form in ("xml1", "binary1"):
+        data = plistlib.dumps(value, fmt=plistlib.FMT_XML if form == "xml1" else plistlib.FMT_BINARY)
+    else:
+        raise NotTaken(f"plutil: no stand-in for the form {form}", 127)
+    if path == "-":
+        sys.stdout.buffer.write(data)
+        return
+    guard(path)
+    if "/Contents/" in path:
+        note("seal", path)
+    with open(path, "wb") as file:
+        file.write(data)
+
+
 def plutil(_: str, arguments: list[str]) -> None:
     rest = list(arguments)
     verb = rest.pop(0) if rest else ""
@@ -204,18 +245,17 @@ def plutil(_: str, arguments: list[str]) -> None:
         load(path)
         out(f"{path}: OK")
     elif verb == "-convert":
-        found = load(path)
-        with open(path, "wb") as file:
-            plistlib.dump(found, file, fmt=plistlib.FMT_XML if rest[0] == "xml1" else plistlib.FMT_BINARY)
+        target, rest = _target(rest)
+        path = rest[-1]
+        _written(load(path), rest[0], path if target is None else target)
     elif verb == "-extract":
-        value: object = load(rest[2] if len(rest) > 2 and not rest[2].startswith("-") else path)
-        for part in rest[0].split("."):
-            if not isinstance(value, dict) or part not in value:
-                raise NotTaken(
-                    f"{path}: Could not extract value, error: No value at that key path or invalid key path: {rest[0]}"
-                )
-            value = value[part]
-        out(shown(value))
+        target, rest = _target(rest)
+        path = rest[-1]
+        value = _at_path(load(path), rest[0], path)
+        if rest[1] == "raw":
+            out(shown(value))
+        else:
+            _written(value, rest[1], path if target is None else target)
     elif verb in ("-replace", "-insert"):
         found = load(path)
         if "/Contents/" in path:

@@ -73,6 +73,9 @@ def sysctl(_: str, arguments: list[str]) -> None:
 
 
 def profiles(_: str, arguments: list[str]) -> None:
+    if arguments[:3] == ["status", "-type", "enrollment"]:
+        out("Enrolled via DEP: No\nMDM enrollment: No")
+        return
     if arguments[:1] not in (["list"], ["-L"], ["-P"]):
         raise NotTaken(f"profiles: no stand-in for {' '.join(arguments[:2])}", 127)
     for one in look()["profiles"]:

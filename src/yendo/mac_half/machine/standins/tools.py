@@ -174,6 +174,7 @@ def stat(_: str, arguments: list[str]) -> None:
             "%Su": names.get(user, str(user)), "%u": str(user), "%Sg": groups.get(group, str(group)), "%g": str(group),
             "%Lp": f"{mode & 0o777:o}", "%OLp": f"{mode & 0o777:o}", "%p": f"{mode:o}", "%Op": f"{mode:o}",
             "%A": f"{mode & 0o7777:o}",
+            "%Y": os.readlink(path) if os.path.islink(path) else "",
             "%z": str(size), "%m": str(at), "%N": path, "%HT": "Directory" if mode & 0o040000 else "Regular File",
         }  # fmt: skip
         if not form:

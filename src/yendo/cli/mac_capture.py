@@ -1,0 +1,74 @@
+"""``yendo capture`` on a Mac over SSH."""
+
+from __future__ import annotations
+
+import argparse
+from typing import TYPE_CHECKING
+
+from yendo.cli import show
+from yendo.errors import Usage
+from yendo.machines.kinds import SSH
+
+if TYPE_CHECKING:
+    from collections.abc import Iterator
+
+    from yendo.mac_half.captured import MacDoing
+
+PACKAGE = "/usr/sbin/installer -pkg {setup} -target /"
+
+
+def run(options: argparse.Namespace) -> int:
+    from yendo.mac_half.away import MacAway
+    from yendo.mac_half.captured import capture
+    from yendo.machines import addresses
+
+    if options.kit or options.results or options.twice is not None or options.start_again or options.beside:
+        raise Usage(
+            "on a Mac the work is done once, over SSH: --kit, --from, --twice, --start-again, --with are Windows'"
+        )
+    if options.setup and not options.setup.is_file():
+        raise Usage(f"{options.setup} is no file; pack a bundle or image's content into one, or name the package")
+    work = list(_work(options))
+    name = options.machine.removeprefix(SSH)
+    address = addresses.named(options.name.absolute().parent, name)
+    what = f"capturing {options.name} on {options.machine}"
+    with show.working(what, quiet=options.quiet or options.json), MacAway(name, address) as machine:
+        found = capture(options.name, machine, work, options.setup, _waited)
+    drafted = found.drafted
+    if options.json:
+        told = {"plan": str(drafted.plan), "media": drafted.media, "decisions": drafted.decisions}
+        show.emit({"schema": "yendo.mac-capture/1", **told, "changes": found.changes, "receipts": found.receipts})
+    elif not options.quiet:
+        out = show.console()
+        counts = [f"{sum(1 for one, _ in found.changes if one == kind)} {kind}" for kind in ("new", "changed", "gone")]
+        out.print(
+            f"[bold]{show.clean(drafted.plan)}[/bold] captured on {show.clean(options.machine)}: {', '.join(counts)}"
+        )
+        show.grid(out, [("media", one) for one in drafted.media], styles=("dim",))
+        show.section(out, "Still yours to decide")
+        show.grid(out, [tuple(one.split(": ", 1)) for one in drafted.decisions], styles=("yellow",))
+        folder = show.clean(options.name)
+        out.print(f"\n[dim]next:[/dim] edit {show.clean(drafted.plan)}, then yendo check {folder}")
+    return 0
+
+
+def _work(options: argparse.Namespace) -> Iterator[MacDoing]:
+    from yendo.mac_half.captured import MacDoing
+
+    given = [(kind, text) for kind, text in getattr(options, "work", None) or [] if kind != "part"]
+    if not given:
+        if not options.setup or options.setup.suffix.lower() != ".pkg":
+            raise Usage("say what is done there: --run LINE, or --hand LINE where a person does the rest at its screen")
+        given = [("run", PACKAGE)]
+    for kind, text in given:
+        if "{setup}" in text and not options.setup:
+            raise Usage(f"{text!r} names the setup, and none is given")
+        yield MacDoing(text, hand=kind == "hand")
+
+
+def _waited(line: str) -> None:
+    """Until a person has done the rest there."""
+    try:
+        input(f"do the rest on the Mac ({line}); Enter when it is done ")
+    except EOFError:
+        raise Usage("--hand needs somebody at this terminal who says when it is done") from None
