@@ -15,6 +15,8 @@ from conftest import Yendo, missing, parsed, unix
 from samples import SAMPLES
 from specimens import Specimen, apart
 
+from yendo.demo import sounder
+
 COMMANDS = ("read", "draft", "check", "build", "prove", "demo", "doctor")
 KEYS = {
     "schema",
@@ -271,6 +273,17 @@ def test_draft_of_files_alone(yendo: Yendo, tmp_path: Path) -> None:
 # --- demo, doctor, edges ------------------------------------------------------------------------------------
 
 
+def _holds_both_programs(share: Path, told: str, yendo: Yendo) -> None:
+    setup = Path(sounder.__file__).with_name("sounder-setup.exe")
+    assert "sounder-setup.exe" in told and (share / setup.name).read_bytes() == setup.read_bytes()
+    found = json.loads(yendo("read", share, "--json").stdout)
+    assert found["summary"]["families"] == {"msi": 3, "msi-patch": 1, "flat-pkg": 1, "disk-image": 1, "plain-exe": 1}
+    rows = {row["path"]: row for row in found["rows"]}
+    assert rows["sounder-setup.exe"]["signed"] is False and rows["lantern-6.2.3.msp"]["signed"] is None
+    assert rows["sounder-setup.exe"]["confidence"] == "to be tried"
+    assert rows["lantern-6.2.1.msi"]["confidence"] == "certain"
+
+
 @pytest.mark.skipif(
     os.name == "nt", reason="the dossier's drawing needs NumPy, whose library calls what the layer lacks"
 )
@@ -283,6 +296,7 @@ def test_demo(yendo: Yendo, tmp_path: Path) -> None:
         and "What detection catches" in page
         and (tmp_path / "here/lantern/package/tidewell-lantern-6.2.3-r1/apply.ps1").exists()
     )
+    _holds_both_programs(tmp_path / "here" / "from-tidewell", page, yendo)
     derived = parsed(yendo("detect", "derive", "here/lantern", "--most", "99", "--json"))
     asked = " ".join(str(one["rule"]) for one in derived["rules"] + derived["further"])
     assert "lantern.exe" in asked  # and never what the runtime brings, or every package of the office's

@@ -15,7 +15,7 @@ import family_specimens as specimens
 import msgspec
 import pytest
 import script_specimens as scripts
-from conftest import Yendo, missing, numeric
+from conftest import Yendo, missing
 from hypothesis import given
 from hypothesis import strategies as some
 
@@ -513,21 +513,6 @@ def test_a_product_that_a_setup_installed_is_removed_by_its_code(tmp_path: Path)
     text = (workspace / "plan.toml").read_text()
     (workspace / "plan.toml").write_text(text.replace(code, code.replace("6C1E", "7777"), 1))
     assert "recording-stale" in {finding.rule for finding in check(Workspace(workspace))}
-
-
-@numeric
-def test_the_demos_share_has_both_programs(yendo: Yendo, tmp_path: Path) -> None:
-    told = yendo("demo", "marrowby").stdout
-    share = tmp_path / "marrowby" / "from-tidewell"
-    assert "sounder-setup.exe" in told and (share / SETUP.name).read_bytes() == SETUP.read_bytes()
-    found = json.loads(yendo("read", share, "--json").stdout)
-    assert found["summary"]["families"] == {"msi": 3, "msi-patch": 1, "flat-pkg": 1, "disk-image": 1, "plain-exe": 1}
-    rows = {row["path"]: row for row in found["rows"]}
-    assert rows["sounder-setup.exe"]["signed"] is False and rows["lantern-6.2.3.msp"]["signed"] is None
-    assert (
-        rows["sounder-setup.exe"]["confidence"] == "to be tried"
-        and rows["lantern-6.2.1.msi"]["confidence"] == "certain"
-    )
 
 
 def test_a_folder_is_no_setup_to_try(yendo: Yendo, tmp_path: Path) -> None:

@@ -7,6 +7,7 @@ Whoever reaches a cluster's ports can run anything on its workers: docs/farm.md 
 from __future__ import annotations
 
 import contextlib
+import socket
 import threading
 import time
 from collections import defaultdict
@@ -83,6 +84,17 @@ class _Hands:
             what(*arguments)
 
 
+def _answers(address: str) -> None:
+    """Raises NoMachine at once where nobody listens: the library would go on asking."""
+    host, _, port = address.rpartition("://")[2].rpartition(":")
+    if not port.isdigit():
+        return
+    try:
+        socket.create_connection((host.strip("[]"), int(port)), timeout=15).close()
+    except OSError as error:
+        raise NoMachine(f"no farm answers at {address}: {error}") from error
+
+
 class Cluster:
     """The workers of a cluster that are Yendo's. Raises NoMachine where it cannot be reached."""
 
@@ -95,6 +107,7 @@ class Cluster:
 
         if address.startswith("tls:") and keys is None:
             raise NoMachine(f"the farm at {address} has keys: give their folder with --farm-keys (yendo farm: --keys)")
+        _answers(address)
         try:
             self.client: Client = Client(address, timeout=15, security=security(keys), set_as_default=False)
         except (OSError, TimeoutError, ValueError) as error:
