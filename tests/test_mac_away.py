@@ -299,9 +299,47 @@ def test_what_was_done_there_becomes_a_half_of_a_package(mac: Mac, tmp_path: Pat
     yendo("build", "w", "-q", expect=None)
     proof = yendo("prove", "w", "--scenario", "nobody").stdout
     assert ": proved" in proof, proof
-    again = ("capture", "w", "--machine", "ssh:mini", "--run", "true")
-    assert "is there already" in yendo(*again, expect=2).stderr
     failing = ("capture", "v", "--machine", "ssh:mini", "--run", "echo no harbour; exit 3")
     assert "ends with 3 there: no harbour" in yendo(*failing, expect=2).stderr
     assert "say what is done there" in yendo("capture", "v", "--machine", "ssh:mini", expect=2).stderr
     assert "over SSH" in yendo("capture", "v", "--machine", "ssh:mini", "--twice", expect=2).stderr
+
+
+HELPER = (
+    """
+mkdir -p '/Library/Application Support/Tide Helper' "/Users/hannah/Library/Application Support/Tidewell" /usr/local/tide
+printf 'x\\n' > '/Library/Application Support/Tide Helper/updater'
+printf 'x\\n' > /private/etc/tide.conf
+cat > /Library/LaunchDaemons/com.tidewell.updater.plist <<'END'
+"""
+    + plistlib.dumps({"Label": "com.tidewell.updater", "ProgramArguments": ["/bin/ls"]}).decode()
+    + """END
+launchctl bootstrap system /Library/LaunchDaemons/com.tidewell.updater.plist
+sudo -u hannah defaults write com.tidewell.lantern Window -string 1,2
+"""
+)
+
+
+def test_what_the_first_start_made_goes_with_the_package(mac: Mac, tmp_path: Path, yendo: Yendo) -> None:
+    folder = _workspace(tmp_path / "w", DO, UNDO)
+    (tmp_path / "machines.toml").write_text(mac.described(), "utf-8")
+    said = yendo("capture", "w", "--machine", "ssh:mini", "--run", HELPER, expect=2).stderr
+    assert "is not built" in said
+    yendo("build", "w", "-q")
+    told = yendo("capture", "w", "--machine", "ssh:mini", "--run", HELPER).stdout
+    plan, _ = reading.read(folder)
+    assert set(plan.made_later) == {
+        "/Library/Application Support/Tide Helper",
+        "/Library/LaunchDaemons/com.tidewell.updater.plist",
+        "/usr/local/tide",
+    }
+    assert "/private/etc/tide.conf" in told and "com.tidewell.lantern" in told
+    package = made.built(folder)
+    assert mac.machine.install(package.removal).code == 0  # there, as its program left it
+    for path in plan.made_later:
+        assert not os.path.lexists(mac.machine.at(path)), path
+    assert not mac.machine.has_job("system/com.tidewell.updater")
+    assert mac.machine.at("/private/etc/tide.conf").is_file()
+    proof = prove.prove(folder, plan, ("made-later", "desk"))
+    assert proof.verdict == "proved", [phase.problems for one in proof.played for phase in one.phases]
+    assert "has its half already" in yendo("capture", "w", package.package, "--machine", "ssh:mini", expect=2).stderr

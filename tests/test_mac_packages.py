@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import filecmp
 import json
 import os
 import random
@@ -11,6 +12,7 @@ import struct
 import zlib
 from pathlib import Path
 
+import mac_half_specimens as half
 import mac_specimens as made
 import pytest
 from conftest import Yendo, missing, unix
@@ -99,6 +101,53 @@ def test_payloads_and_archives_of_other_writers(tmp_path: Path, seed: int) -> No
         for entry in archive.entries:
             if entry.kind == "file":
                 assert archive.read(entry, 1 << 20) == (folder / entry.path.removeprefix("./")).read_bytes()
+
+
+@pytest.mark.skipif(not os.environ.get("YENDO_THOROUGH"), reason="takes minutes: YENDO_THOROUGH=1")
+def test_five_gigabytes_and_a_hundred_thousand_files(tmp_path: Path) -> None:
+    """Ours read by libarchive, and what cpio wrote by ours."""
+    writers()
+    source = tmp_path / "w/media/charts"
+    for number in range(100_000):
+        place = source / f"Pegel {number // 200}/{number} ß.tide"
+        if number % 200 == 0:
+            place.parent.mkdir(parents=True)
+        place.write_bytes(b"%d\n" % number)
+    with (source / "large").open("wb") as file:
+        for at in range(5 * 1024):
+            file.write(b"%020d" % at + bytes((1 << 20) - 20))
+    (source / "link").symlink_to("large")
+    wanted = {
+        path.relative_to(source).as_posix(): path.lstat().st_size for path in source.rglob("*") if not path.is_dir()
+    }
+    steps = '[[install]]\nkind = "copy"\nsource = "charts"\nto = "/Library/Charts"\n'
+    rules = '[[detect]]\nkind = "receipt"\nidentifier = "example.marrowby.lantern"\n'
+    text = half.PLAN.format(media="", steps=steps, rules=rules, processors='"arm64"')
+    (tmp_path / "w/macos.toml").write_text(text, "utf-8")
+    package = half.built(tmp_path / "w").package
+    ours = reading.read(package)
+    laid = {
+        one.path.removeprefix("/Library/Charts/"): one.size for one in ours.components[0].items if one.kind != "folder"
+    }
+    assert laid == wanted and [one.id for one in ours.findings] == ["unsigned"]
+    made.subprocess.run(["bsdtar", "-xf", package, "-C", tmp_path, "main.pkg/Payload"], check=True)
+    (tmp_path / "out").mkdir()
+    made.subprocess.run(["bsdtar", "-xf", tmp_path / "main.pkg/Payload", "-C", tmp_path / "out"], check=True)
+    there = tmp_path / "out/Library/Charts"
+    assert {
+        path.relative_to(there).as_posix(): path.lstat().st_size for path in there.rglob("*") if not path.is_dir()
+    } == wanted
+    assert filecmp.cmp(there / "large", source / "large", shallow=False)
+    assert all(
+        (there / name).read_bytes() == (source / name).read_bytes() for name in list(wanted)[::997] if name != "large"
+    )
+    shutil.rmtree(tmp_path / "out")
+    names = "\0".join(wanted).encode()
+    with (tmp_path / "theirs").open("wb") as out:
+        line = ["cpio", "-o", "-0", "--quiet", "-H", "odc"]
+        made.subprocess.run(line, input=names, cwd=source, stdout=out, check=True)
+    with (tmp_path / "theirs").open("rb") as file:
+        assert {one.path: one.size if one.kind != "link" else 5 for one in cpio.entries(file)} == wanted
 
 
 def app(folder: Path) -> Path:

@@ -5,15 +5,19 @@ from __future__ import annotations
 import argparse
 from typing import TYPE_CHECKING
 
-from yendo.cli import show
+import msgspec
+
+from yendo.cli import mac_half, show
 from yendo.errors import Usage
 from yendo.machines.kinds import SSH
 
 if TYPE_CHECKING:
     from collections.abc import Iterator
 
+    from yendo.mac_half.away import MacAway
     from yendo.mac_half.captured import MacDoing
 
+MOST = 20
 PACKAGE = "/usr/sbin/installer -pkg {setup} -target /"
 
 
@@ -32,6 +36,8 @@ def run(options: argparse.Namespace) -> int:
     name = options.machine.removeprefix(SSH)
     address = addresses.named(options.name.absolute().parent, name)
     what = f"capturing {options.name} on {options.machine}"
+    if mac_half.is_meant(options.name):
+        return _first_start(options, work, MacAway(name, address))
     with show.working(what, quiet=options.quiet or options.json), MacAway(name, address) as machine:
         found = capture(options.name, machine, work, options.setup, _waited)
     drafted = found.drafted
@@ -49,6 +55,33 @@ def run(options: argparse.Namespace) -> int:
         show.grid(out, [tuple(one.split(": ", 1)) for one in drafted.decisions], styles=("yellow",))
         folder = show.clean(options.name)
         out.print(f"\n[dim]next:[/dim] edit {show.clean(drafted.plan)}, then yendo check {folder}")
+    return 0
+
+
+def _first_start(options: argparse.Namespace, work: list[MacDoing], machine: MacAway) -> int:
+    """What the program of a package that is there makes by itself."""
+    from yendo.mac_half.captured import first_start
+
+    if options.setup:
+        raise Usage(f"{options.name} has its half already: then the work is starting its program, without a setup")
+    with show.working(f"starting it on {options.machine}", quiet=options.quiet or options.json), machine:
+        found = first_start(options.name, machine, work, _waited)
+    if options.json:
+        show.emit({"schema": "yendo.mac-first-start/1", **msgspec.to_builtins(found)})
+    elif not options.quiet:
+        out = show.console()
+        count = show.counted(len(found.made), "thing")
+        out.print(
+            f"its program made [bold]{count}[/bold] by itself" + ("; made_later names them now" if found.made else "")
+        )
+        show.grid(out, [(path, "goes with the package") for path in found.made], styles=(None, "dim"))
+        show.grid(
+            out, [(one, "a person's settings; users_too takes them") for one in found.of_people], styles=(None, "dim")
+        )
+        show.grid(out, [(path, f"{kind}, and stays") for kind, path in found.other[:MOST]], styles=("dim", "dim"))
+        if len(found.other) > MOST:
+            out.print(f"[dim]and {len(found.other) - MOST} more (--json)[/dim]")
+        out.print(f"\n[dim]next:[/dim] yendo build {show.clean(options.name)}, then yendo prove")
     return 0
 
 

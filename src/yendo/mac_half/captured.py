@@ -16,13 +16,17 @@ from pathlib import Path, PurePosixPath
 from typing import Any, Literal
 
 import msgspec
+import tomlkit
 
+from yendo import atomic
+from yendo.draft import writing
 from yendo.errors import NoMachine, Usage
 from yendo.mac import bundles
-from yendo.mac_half import reading
+from yendo.mac_half import build, reading
 from yendo.mac_half.away import MacAway
 from yendo.mac_half.draft import MacDraft, MacDrafted
 from yendo.mac_half.machine.machine import MacThing
+from yendo.mac_half.model import check_removed
 
 MAX_BROUGHT, MAX_LIST = 16 << 30, 16 << 20
 _PREFERENCES = re.compile(
@@ -62,14 +66,7 @@ def capture(
     had, before = set(machine.receipts()), machine.picture()
     with tempfile.TemporaryDirectory(prefix="yendo-mac-") as place:
         lists = _lists(machine, before, Path(place))
-    for one in work:
-        line = one.line.replace("{setup}", shlex.quote(there))
-        code, said = machine.run("/bin/sh", "-c", line)
-        if one.hand:
-            wait(line)
-        elif code:
-            last = (said.decode("utf-8", "replace").strip().splitlines() or [""])[-1]
-            raise Usage(f"{line!r} ends with {code} there: {last[:300]}")
+    _do(machine, work, there, wait)
     after = machine.picture()
     changes = tuple(_changes(before, after))
     new = [name for name in machine.receipts() if name not in had]
@@ -79,6 +76,67 @@ def capture(
             what = f"the vendor's own package {name} was installed; carry that one where it is at hand"
             draft.decisions.append(f"receipt: {what}")
         return MacCaptured(draft.finish(), changes, tuple(new))
+
+
+class FirstStart(msgspec.Struct, frozen=True):
+    """``made`` is what the program made by itself and what goes with the package now; ``of_people`` are domains of
+    people's settings that came, ``other`` what else changed.
+    """
+
+    made: tuple[str, ...]
+    of_people: tuple[str, ...]
+    other: tuple[tuple[Change, str], ...]
+
+
+def first_start(folder: Path, machine: MacAway, work: Sequence[MacDoing], wait: Callable[[str], object]) -> FirstStart:
+    """Installs the built package there, has its program started, and puts down what that made: the removal takes it.
+
+    Raises Usage, NoMachine, Unreadable.
+    """
+    plan, _ = reading.read(folder)
+    built = build.built(folder, plan)
+    package = next(path for path in built.glob("*.pkg") if not path.name.endswith("-removal.pkg"))
+    outcome = machine.install(package)
+    if outcome.code:
+        raise Usage(f"{package.name} does not install there: {outcome.why}")
+    before = machine.picture()
+    _do(machine, work, "", wait)
+    changes = list(_changes(before, machine.picture()))
+    new = {path for change, path in changes if change == "new"}
+    homes = tuple(f"{one['home']}/" for one in machine.people.values())
+    tops = [path for path in sorted(new) if path.rpartition("/")[0] not in new]
+    made = [path for path in tops if not path.startswith(homes) and _removable(path)]
+    domains = [found["domain"] for path in new if path.startswith(homes) and (found := _PREFERENCES.fullmatch(path))]
+    if made:
+        document = tomlkit.parse((folder / reading.NAME).read_text("utf-8"))
+        later = sorted({*plan.made_later, *made})
+        document.pop("made_later", None)
+        text = writing.spaced(tomlkit.dumps(document))
+        head = "made_later = [" + ", ".join(tomlkit.item(path).as_string() for path in later) + "]\n"
+        atomic.write(folder / reading.NAME, (head + text).encode())  # before all tables, as the form wants it
+        reading.read(folder)
+    gone = tuple(f"{path}/" for path in made)
+    other = [one for one in changes if one[1] not in made and not one[1].startswith(gone)]
+    return FirstStart(tuple(made), tuple(sorted(set(domains))), tuple(other))
+
+
+def _removable(path: str) -> bool:
+    try:
+        check_removed(path)
+    except ValueError:
+        return False
+    return True
+
+
+def _do(machine: MacAway, work: Sequence[MacDoing], setup: str, wait: Callable[[str], object]) -> None:
+    for one in work:
+        line = one.line.replace("{setup}", shlex.quote(setup))
+        code, said = machine.run("/bin/sh", "-c", line)
+        if one.hand:
+            wait(line)
+        elif code:
+            last = (said.decode("utf-8", "replace").strip().splitlines() or [""])[-1]
+            raise Usage(f"{line!r} ends with {code} there: {last[:300]}")
 
 
 def _changes(before: Mapping[str, MacThing], after: Mapping[str, MacThing]) -> Iterator[tuple[Change, str]]:

@@ -89,6 +89,15 @@ class MacWhen(Written, frozen=True, kw_only=True):
             size(self.disk)
 
 
+_REMOVED = ("/Applications", "/Library", "/usr/local", "/opt", "/private/var")
+
+
+def check_removed(path: str) -> None:
+    """Raises ValueError where a path is none that a package may take away."""
+    if not any(path.startswith(f"{root}/") for root in _REMOVED) or re.fullmatch(r"/Library/[^/]+", path):
+        raise ValueError(f"{path} is not removed: only what lies deeper below {', '.join(_REMOVED)}")
+
+
 class MacStep(Written, frozen=True, kw_only=True):
     """One step. ``note`` is for people."""
 
@@ -211,9 +220,7 @@ class RemoveStep(MacStep, frozen=True, tag="remove", tag_field="kind", kw_only=T
 
     def __post_init__(self) -> None:
         check_path("path", self.path)
-        roots = ("/Applications", "/Library", "/usr/local", "/opt", "/private/var")
-        if not any(self.path.startswith(f"{root}/") for root in roots) or re.fullmatch(r"/Library/[^/]+", self.path):
-            raise ValueError(f"{self.path} is not removed: only what lies deeper below {', '.join(roots)}")
+        check_removed(self.path)
 
 
 class QuitStep(MacStep, frozen=True, tag="quit", tag_field="kind", kw_only=True):
@@ -334,7 +341,8 @@ AnyMacRule = BundleRule | ReceiptRule | MacFileRule | MacFolderRule | MacSetting
 
 class MacPlan(Written, frozen=True, kw_only=True):
     """A plan for macOS. ``detect``: all rules must hold. ``keep_changed``: files that somebody changed stay when the
-    package is removed; ``users_too``: the removal takes people's settings of these domains as well.
+    package is removed; ``users_too``: the removal takes people's settings of these domains as well. ``made_later`` is
+    what the program makes by itself, a helper or updater: it goes with the package, and what runs of it ends.
     """
 
     package: MacPackageName
@@ -344,8 +352,12 @@ class MacPlan(Written, frozen=True, kw_only=True):
     detect: tuple[AnyMacRule, ...] = ()
     keep_changed: bool = True
     users_too: tuple[MacIdentifier, ...] = ()
+    made_later: tuple[MacPath, ...] = ()
 
     def __post_init__(self) -> None:
+        for path in self.made_later:
+            check_path("made_later", path)
+            check_removed(path)
         labels = [step.label for step in self.install if isinstance(step, JobStep)]
         if len(labels) != len(set(labels)):
             raise ValueError("two jobs of launchd have one label")

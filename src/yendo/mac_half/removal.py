@@ -40,10 +40,15 @@ def script_of(plan: MacPlan, done: MacWork, title: str) -> str:
         "others_have",
         *(["find_changed"] if known else []),
         *done.undo,
+        *(call("take_made", one) for one in sorted(plan.made_later, key=_jobs_first)),
         *(call("take_receipt", one) for one in own),
         *(call("forget_for_persons", one) for one in plan.users_too),
     ]
     return script(title, lines)
+
+
+def _jobs_first(path: str) -> tuple[bool, str]:
+    return not path.startswith("/Library/Launch"), path
 
 
 def _here(rows: Sequence[str], name: str) -> list[str]:

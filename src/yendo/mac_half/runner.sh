@@ -309,6 +309,24 @@ take_bundle() {
   /bin/rm -rf "$target"
 }
 
+# What the program made by itself, unless another receipt has a part of it. A job among it is ended first.
+take_made() {
+  target=$(on "$1")
+  [ -e "$target" ] || [ -L "$target" ] || return 0
+  plain_way "$target" || return 0
+  ! /usr/bin/grep -q -x -F -e "$target" "$work/others" && ! /usr/bin/grep -q -F -e "$target/" "$work/others" || return 0
+  case $1 in
+    /Library/LaunchDaemons/*.plist) unload_daemon "$(label_of "$target")" ;;
+    /Library/LaunchAgents/*.plist) unload_agent "$(label_of "$target")" ;;
+  esac
+  /bin/rm -rf "$target"
+  say "removed $target, which the program had made"
+}
+
+label_of() {
+  /usr/libexec/PlistBuddy -c 'Print :Label' "$1" 2>/dev/null
+}
+
 # --- whether it is there
 
 has_receipt() {

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import itertools
+import plistlib
+import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, NamedTuple, Protocol
@@ -421,6 +423,37 @@ def _changed(stage: MacStage) -> _Play:
     return machine, phases()
 
 
+def _made_later(stage: MacStage) -> _Play:
+    """The program made something by itself: it goes with the package, and what runs of it ends."""
+    machine = stage.machine()
+
+    def phases() -> Iterator[MacPhase]:
+        before = machine.picture()
+        yield _installed(stage, machine)
+        for path in stage.plan.made_later:
+            _make(machine, path)
+        yield _removed(stage, machine, before, "what it made goes too")
+        still = [job for job in machine.state["jobs"] if job.rpartition("/")[2].startswith("made-later.")]
+        yield MacPhase("its jobs end", tuple(f"launchd still has {job}" for job in still))
+
+    return machine, phases()
+
+
+def _make(machine: MacMachine, path: str) -> None:
+    """Something as a program might make it: a job that is loaded, a folder with a file in it, else a file."""
+    name = path.rpartition("/")[2]
+    if found := re.fullmatch(r"/Library/Launch(Daemons|Agents)/.+\.plist", path):
+        label = f"made-later.{name.removesuffix('.plist')}"
+        machine.put(path, plistlib.dumps({"Label": label, "ProgramArguments": ["/bin/ls"]}))
+        person = machine.people.get(machine.person)
+        domain = f"gui/{person['number']}" if found[1] == "Agents" and person else "system"
+        machine.change(jobs={**machine.state["jobs"], f"{domain}/{label}": path})
+    elif "." in name:
+        machine.put(path, b"made by the program\n")
+    else:
+        machine.put(f"{path}/made", b"made by the program\n")
+
+
 def _twice(stage: MacStage) -> _Play:
     machine = stage.machine()
 
@@ -471,6 +504,10 @@ def _states(stage: MacStage) -> _Play:
 
 def _files(stage: MacStage) -> list[LaidItem]:
     return [item for item in stage.done.items if item.kind == "file"]
+
+
+def _with_made(stage: MacStage) -> bool:
+    return _runs(stage) and bool(stage.plan.made_later)
 
 
 def _always(stage: MacStage) -> bool:
@@ -538,5 +575,6 @@ SCENARIOS: dict[str, MacScenario] = {
     "states": MacScenario("what detection says of machines with something else", _with_rules, _states),
     "shared": MacScenario("another package has one of its files", _with_watched, _shared),
     "changed": MacScenario("somebody changed one of its files", _with_kept, _changed),
+    "made-later": MacScenario("the program made something by itself", _with_made, _made_later),
     "twice": MacScenario("removed twice", _runs, _twice),
 }
