@@ -106,7 +106,6 @@ def test_payloads_and_archives_of_other_writers(tmp_path: Path, seed: int) -> No
 @pytest.mark.skipif(not os.environ.get("YENDO_THOROUGH"), reason="takes minutes: YENDO_THOROUGH=1")
 def test_five_gigabytes_and_a_hundred_thousand_files(tmp_path: Path) -> None:
     """Ours read by libarchive, and what cpio wrote by ours."""
-    writers()
     source = tmp_path / "w/media/charts"
     for number in range(100_000):
         place = source / f"Pegel {number // 200}/{number} ß.tide"

@@ -151,7 +151,9 @@ def unlike(items: list[MacItem], billed: list[MacItem]) -> Iterator[str]:
     by_path = {one.path: msgspec.structs.replace(one, size=0) if one.kind == "link" else one for one in billed}
     for one in items:
         other = by_path.pop(one.path, None)
-        plain = msgspec.structs.replace(one, size=0) if one.kind in ("link", "folder") else one
+        # a bill's entry has the lower 32 bits of a size
+        size = 0 if one.kind in ("link", "folder") else one.size & 0xFFFFFFFF
+        plain = msgspec.structs.replace(one, size=size)
         if other != plain and not (other is None and "/._" in one.path):
             yield one.path
     yield from by_path
