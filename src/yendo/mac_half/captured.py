@@ -35,7 +35,7 @@ _PREFERENCES = re.compile(
 _JOBS = re.compile(r"/Library/Launch(?P<sort>Daemons|Agents)/[^/]+\.plist")
 # What a step of launchd says; a list with more is carried as the file it is.
 _OF_JOB = {"Label", "ProgramArguments", "Program", "RunAtLoad", "KeepAlive", "StartInterval"}
-Change = Literal["new", "changed", "gone"]
+MacChange = Literal["new", "changed", "gone"]
 
 
 class MacDoing(msgspec.Struct, frozen=True):
@@ -49,7 +49,7 @@ class MacCaptured(msgspec.Struct, frozen=True):
     """``changes`` is all that was seen: what became of each path. ``receipts`` are new ones."""
 
     drafted: MacDrafted
-    changes: tuple[tuple[Change, str], ...]
+    changes: tuple[tuple[MacChange, str], ...]
     receipts: tuple[str, ...]
 
 
@@ -85,7 +85,7 @@ class FirstStart(msgspec.Struct, frozen=True):
 
     made: tuple[str, ...]
     of_people: tuple[str, ...]
-    other: tuple[tuple[Change, str], ...]
+    other: tuple[tuple[MacChange, str], ...]
 
 
 def first_start(folder: Path, machine: MacAway, work: Sequence[MacDoing], wait: Callable[[str], object]) -> FirstStart:
@@ -139,7 +139,7 @@ def _do(machine: MacAway, work: Sequence[MacDoing], setup: str, wait: Callable[[
             raise Usage(f"{line!r} ends with {code} there: {last[:300]}")
 
 
-def _changes(before: Mapping[str, MacThing], after: Mapping[str, MacThing]) -> Iterator[tuple[Change, str]]:
+def _changes(before: Mapping[str, MacThing], after: Mapping[str, MacThing]) -> Iterator[tuple[MacChange, str]]:
     for path in sorted(before.keys() | after.keys()):
         if path not in before:
             yield "new", path
@@ -193,7 +193,7 @@ class _Sorted(MacDraft):
         folder: Path,
         machine: MacAway,
         place: Path,
-        changes: Sequence[tuple[Change, str]],
+        changes: Sequence[tuple[MacChange, str]],
         after: Mapping[str, MacThing],
         lists: Mapping[str, Mapping[str, Any]],
     ) -> None:
