@@ -89,10 +89,12 @@ def test_the_dossier_says_what_was_proved_of_these_bytes(workspace: Path, yendo:
         assert "the signature holds" in text and "the package is not signed" not in text
         assert [one["state"] for one in parsed(yendo("shelf", ".", "--json"))["workspaces"]] == ["proved"]
     (workspace / "extras/north.dat").write_bytes(b"south\n")
+    for command in ("dossier", "handover"):
+        assert "have changed since lantern-6.2.1-r1-macos was built" in yendo(command, "w", expect=2).stderr
     yendo("build", "w", "-q")
     assert "belongs to other bytes" in yendo("dossier", "w", expect=2).stderr
     (workspace / build.FOLDER / "lantern-6.2.1-r1-macos" / "detect.sh").write_bytes(b"#!/bin/sh\necho installed\n")
-    assert "belongs to other bytes" in yendo("dossier", "w", expect=2).stderr
+    assert "have changed since" in yendo("dossier", "w", expect=2).stderr
 
 
 def test_the_sheet_has_what_a_service_asks_for(workspace: Path, yendo: Yendo) -> None:

@@ -248,7 +248,7 @@ def strength(options: argparse.Namespace) -> int:
     if options.quiet:
         return 1 if now.false_absent or now.score < 0.5 else 0
     out = show.console()
-    out.print(f"{show.counted(now.rules, 'rule')} catch [bold]{strength_report.score_of(now)}[/bold]\n")
+    out.print(f"{strength_report.catching(now.rules)} [bold]{strength_report.score_of(now)}[/bold]\n")
     strength_report.rows(out, now)
     for text in made.missing:
         out.print(f"[yellow]not tried:[/yellow] {show.clean(text)}")

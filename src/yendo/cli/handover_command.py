@@ -80,7 +80,8 @@ def _of_mac(options: argparse.Namespace) -> None:
             out.print(f"[yellow]These bytes were not proved.[/yellow] [dim]next:[/dim] yendo prove {folder}")
         elif unsigned:
             said = f"{show.clean(', '.join(unsigned))}: not signed, and a management service takes signed ones only"
-            out.print(f"[yellow]{said}[/yellow] [dim]next:[/dim] yendo sign")
+            place = show.clean(options.package / build.FOLDER / build.name_of(plan) / unsigned[0])
+            out.print(f"[yellow]{said}[/yellow]\n[dim]next:[/dim] yendo sign {place} --identity FILE")
         elif not options.done:
             out.print(f"[dim]next:[/dim] hand the files and the sheet over, then yendo handover {folder} --done")
 

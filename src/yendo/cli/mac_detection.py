@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 import msgspec
 
 from yendo.cli import show
-from yendo.cli.strength_report import rows, score_of
+from yendo.cli.strength_report import catching, rows, score_of
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -33,7 +33,7 @@ def run_strength(options: argparse.Namespace) -> int:
         show.emit({"schema": "yendo.mac-strength/1", "strength": now, "missing": found.missing})
     elif not options.quiet:
         out = show.console()
-        out.print(f"{show.counted(now.rules, 'rule')} catch [bold]{score_of(now)}[/bold]\n")
+        out.print(f"{catching(now.rules)} [bold]{score_of(now)}[/bold]\n")
         rows(out, now)
         _missing(out, found.missing)
         out.print(f"\n[dim]next:[/dim] yendo detect derive {_named(options)}, to see rules that catch more")
@@ -54,7 +54,7 @@ def run_derive(options: argparse.Namespace) -> int:
         show.emit({"schema": "yendo.mac-derived/1", **msgspec.to_builtins(found)})
     elif not options.quiet:
         out = show.console()
-        lead = f"[bold]{show.counted(len(rules), 'rule')}[/bold] catch {score_of(found.strength)}"
+        lead = f"[bold]{catching(len(rules))}[/bold] {score_of(found.strength)}"
         out.print(f"{lead}, in {found.states} states\n")
         told = [(number, telling.rule(rule), f"{count} more") for number, (rule, count) in enumerate(found.rules, 1)]
         show.grid(out, told, heads=("", "rule", "broken states"), styles=("dim", None, "dim"))

@@ -12,6 +12,11 @@ if TYPE_CHECKING:
     from yendo.detect.strength import Strength
 
 
+def catching(rules: int) -> str:
+    """``1 rule catches``, ``2 rules catch``."""
+    return f"{show.counted(rules, 'rule')} catch{'es' if rules == 1 else ''}"
+
+
 def score_of(strength: Strength) -> str:
     percent = f"{100 * strength.score:.0f} % with every class weighted equally"
     return f"{strength.caught} of {strength.broken} broken states ({percent})"

@@ -49,6 +49,16 @@ def built(base: Path, plan: MacPlan) -> Path:
     return folder
 
 
+def as_planned(base: Path, plan: MacPlan) -> tuple[Path, str]:
+    """The built folder and its digest, where it is what the plan gives now. Raises Usage, and what ``build`` raises."""
+    folder = built(base, plan)
+    told = digest_of(folder)
+    with tempfile.TemporaryDirectory(prefix="yendo-mac-") as place:
+        if build(base, plan, Path(place) / folder.name).digest != told:
+            raise Usage(f"the plan or its media have changed since {folder.name} was built: build it again")
+    return folder, told
+
+
 def name_of(plan: MacPlan) -> str:
     """The name of the built folder."""
     return f"{plan.package.id}-{plan.package.version}-r{plan.package.revision}-macos"

@@ -28,12 +28,12 @@ NO_MAC = "no Mac was asked: machines are simulated, and stand-ins take the place
 
 
 def current(base: Path, plan: MacPlan) -> tuple[Path, MacProof]:
-    """The built folder, and the proof of these very bytes. Raises Usage."""
-    folder = build.built(base, plan)
+    """The built folder, which is what the plan gives, and the proof of these very bytes. Raises Usage."""
+    folder, told = build.as_planned(base, plan)
     proof = proving.kept(base)
     if proof is None:
         raise Usage(f"there is no proof of {folder.name} yet: yendo prove {base.name}")
-    if proof.digest != build.digest_of(folder):
+    if proof.digest != told:
         raise Usage(f"{folder.name} has changed since its proof, which belongs to other bytes: prove it again")
     return folder, proof
 

@@ -64,9 +64,8 @@ class MacSheet(msgspec.Struct, frozen=True, kw_only=True):
 
 def sheet(base: Path, plan: MacPlan, work: Path) -> MacSheet:
     """The sheet of a built half; ``work`` is a folder for a while. Raises Usage, Unreadable."""
-    folder = build.built(base, plan)
-    stage = MacStage(base, plan, folder, work)
-    package, told = plan.package, build.digest_of(folder)
+    folder, told = build.as_planned(base, plan)
+    stage, package = MacStage(base, plan, folder, work), plan.package
     proof = kept(base)
     fits = proof is not None and proof.digest == told
     bundles = [*stage.done.bundles, *(one for part in stage.done.parts for one in part.bundles)]
