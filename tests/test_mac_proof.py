@@ -11,19 +11,23 @@ import os
 import plistlib
 import shutil
 import stat
+import subprocess
 from collections.abc import Callable
 from pathlib import Path
 
 import mac_half_specimens as made
+import mac_specimens
 import psutil
 import pytest
 from conftest import Yendo, missing, unix
 
 from yendo.errors import Unreadable, Usage
 from yendo.mac import bundles
-from yendo.mac_half import build, prove, reading
+from yendo.mac import reading as packages
+from yendo.mac_half import build, check, prove, reading
 from yendo.mac_half.machine import sandbox
 from yendo.mac_half.machine.machine import MacMachine
+from yendo.plan import PlanError
 
 pytestmark = unix
 
@@ -235,7 +239,7 @@ def test_a_package_of_every_kind_of_step_is_proved_in_every_scenario(tmp_path: P
     proof = _proved(_whole(tmp_path / "w"))
     problems = [(one.scenario, phase) for one in proof.played for phase in one.phases if phase.problems]
     assert proof.verdict == "proved" and proof.executed and not proof.blind, (problems, proof.blind)
-    assert len(proof.played) == 16
+    assert len(proof.played) == 18
     kept = json.loads((tmp_path / "w" / prove.RECORD).read_text("utf-8"))
     assert kept["schema"] == "yendo.mac-proof/1" and kept["digest"] == proof.digest
 
@@ -505,3 +509,138 @@ def test_the_shelf_lists_it_and_how_far_it_is(tmp_path: Path, yendo: Yendo) -> N
         row = json.loads(yendo("shelf", "office", "--json").stdout)["workspaces"][0]
         states.append((row["state"], row["name"]))
     assert states == [("drafted", "Lantern"), ("built", "Lantern"), ("proved", "Lantern"), ("built", "Lantern")]
+
+
+# --- the vendor's package as it is, and conditions
+
+CHOICES = """<?xml version="1.0" encoding="utf-8"?>
+<installer-gui-script minSpecVersion="2">
+ <title>Lantern</title>
+ <product id="com.tidewell.all" version="6.2.1"/>
+ <options customize="allow" require-scripts="false" hostArchitectures="x86_64,arm64"/>
+ <volume-check><allowed-os-versions><os-version min="12.0"/></allowed-os-versions></volume-check>
+ <choices-outline><line choice="lantern"/><line choice="charts"/></choices-outline>
+ <choice id="lantern" title="Lantern"><pkg-ref id="com.tidewell.lantern"/></choice>
+ <choice id="charts" title="Charts"><pkg-ref id="com.tidewell.charts"/></choice>
+ <pkg-ref id="com.tidewell.lantern" version="6.2.1">#lantern.pkg</pkg-ref>
+ <pkg-ref id="com.tidewell.charts" version="6.2.1">#charts.pkg</pkg-ref>
+</installer-gui-script>
+"""
+AS_IS = """
+[[install]]
+kind = "package"
+source = "vendor.pkg"
+as_is = true
+choices = { charts = false }
+
+[[install]]
+kind = "settings"
+domain = "com.tidewell.lantern"
+values = { Updates = false }
+whose = "managed"
+"""
+
+
+def _vendors(folder: Path) -> Path:
+    """A vendor's distribution with two choices, by libarchive and cpio, signed."""
+    pytest.importorskip("quickjs")
+    for program in ("bsdtar", "cpio"):
+        if not shutil.which(program):
+            missing(program, "apt-get install libarchive-tools cpio")
+    flat = folder / "flat"
+    for name, content in (("lantern", b"lantern\n"), ("charts", b"charts\n")):
+        tree = folder / name / name.title()
+        tree.mkdir(parents=True)
+        (tree / f"{name}.dat").write_bytes(content)
+        inner = flat / f"{name}.pkg"
+        inner.mkdir(parents=True)
+        about = {
+            "identifier": f"com.tidewell.{name}",
+            "version": "6.2.1",
+            "location": "/Library/Tidewell/All of it",
+            "more": "",
+        }
+        (inner / "PackageInfo").write_text(mac_specimens.INFO.format(**about), "utf-8")
+        (inner / "Payload").write_bytes(mac_specimens.payload(folder / name))
+    (flat / "Distribution").write_text(CHOICES, "utf-8")
+    bare = folder / "bare.pkg"
+    subprocess.run(["bsdtar", "--format=xar", "-cf", bare, "-C", flat, "."], check=True, capture_output=True)
+    return mac_specimens.signed(bare, folder / "vendor.pkg", "Developer ID Installer: Tidewell (TIDE123456)")
+
+
+def _as_is(folder: Path, steps: str = AS_IS, more: str = "") -> Path:
+    folder.mkdir(parents=True)
+    vendors = _vendors(folder)
+    rules = '[[detect]]\nkind = "file"\npath = "/Library/Tidewell/All of it/Lantern/lantern.dat"\n'
+    work = made.workspace(folder / "w", steps, rules=rules, media={})
+    shutil.copyfile(vendors, work / "media/vendor.pkg")
+    path = work / "macos.toml"
+    path.write_text(path.read_text("utf-8") + more, "utf-8")
+    return work
+
+
+def test_a_vendors_package_is_handed_on_untouched(tmp_path: Path) -> None:
+    folder = _as_is(tmp_path / "x")
+    built = made.built(folder)
+    assert built.package.read_bytes() == (folder / "media/vendor.pkg").read_bytes()
+    assert packages.read(built.package).signature.state == "holds"
+    assert plistlib.loads((built.folder / "choices.xml").read_bytes()) == [
+        {"choiceIdentifier": "charts", "choiceAttribute": "selected", "attributeSetting": 0}
+    ]
+    machine = MacMachine(tmp_path / "mac")
+    assert machine.install(built.package, wanted={"charts": False}).code == 0
+    assert set(machine.receipts()) == {"com.tidewell.lantern"}
+    assert not machine.at("/Library/Tidewell/All of it/Charts").exists()
+    assert len(built.profiles) == 1 and "package-in-a-script" not in made.names(check.check(folder))
+    plan, _ = reading.read(folder)
+    proof = prove.prove(folder, plan)
+    problems = [(one.scenario, phase.problems) for one in proof.played for phase in one.phases if phase.problems]
+    assert proof.verdict == "proved" and {"desk", "set-up", "too-old", "twice"} <= {
+        one.scenario for one in proof.played
+    }, problems
+
+
+@pytest.mark.parametrize(
+    ("steps", "more", "said"),
+    [
+        (AS_IS + made.APP, "", "beside it go only managed settings and privacy"),
+        (AS_IS, "\n[when]\nmains = true\n", "asks no condition"),
+    ],
+)
+def test_nothing_of_ours_goes_into_what_is_handed_on(tmp_path: Path, steps: str, more: str, said: str) -> None:
+    folder = _as_is(tmp_path / "x", steps, more)
+    with pytest.raises(PlanError, match=said):
+        reading.read(folder)
+
+
+def test_conditions_on_versions_and_volumes(tmp_path: Path) -> None:
+    folder = _whole(tmp_path / "w", made.APP)
+    path = folder / "macos.toml"
+    path.write_text(
+        path.read_text("utf-8") + '[when]\nbundles = ["com.tidewell.runtime 4.2"]\nvolume = "running"\n', "utf-8"
+    )
+    package = made.built(folder).package
+    for version, right in (("4.1.9", False), ("4.2", True), ("4.10", True), ("", False)):
+        machine = MacMachine(tmp_path / f"mac{version}")
+        if version:
+            machine.bundle("/Applications/Runtime.app", "com.tidewell.runtime", version)
+        outcome = machine.install(package)
+        assert (outcome.code == 0) is right, (version, outcome.said)
+        assert right or any("com.tidewell.runtime 4.2 has to be there before" in line for line in outcome.said)
+    proof = _proved(folder, "desk", "volume", "set-up")
+    assert proof.verdict == "proved", [phase.problems for one in proof.played for phase in one.phases]
+    assert [phase.name for one in proof.played if one.scenario == "volume" for phase in one.phases] == ["refused"]
+
+
+def test_what_the_vendors_update_put_there_stays(tmp_path: Path) -> None:
+    folder = _whole(tmp_path / "w", made.APP)
+    machine = MacMachine(tmp_path / "mac")
+    machine.bundle("/Applications/Lantern.app", "example.tidewell.lantern", "6.10")
+    outcome = machine.install(made.built(folder).package)
+    assert outcome.code and any(
+        "in version 6.10, newer than 6.2.1: nothing was changed" in line for line in outcome.said
+    )
+    path = folder / "macos.toml"
+    path.write_text(path.read_text("utf-8").replace('kind = "app"\n', 'kind = "app"\ndowngrade = true\n'), "utf-8")
+    assert machine.install(made.built(folder).package).code == 0
+    assert machine.listed("/Applications/Lantern.app/Contents/Info.plist")["CFBundleShortVersionString"] == "6.2.1"

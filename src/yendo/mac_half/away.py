@@ -9,6 +9,7 @@ import asyncio
 import plistlib
 import re
 import shlex
+import tempfile
 import threading
 import uuid
 from collections.abc import Callable, Coroutine, Iterator, Mapping, Sequence
@@ -18,6 +19,7 @@ from typing import Any, Literal, TypeVar
 
 from yendo.errors import NoMachine
 from yendo.mac_half.machine.machine import MacOutcome, MacThing, Processor
+from yendo.mac_half.work import choices_file
 from yendo.machines.addresses import Address
 from yendo.machines.live import ssh
 from yendo.terms.amounts import seconds
@@ -197,10 +199,15 @@ class MacAway:
         """Whether a path is among what is looked at."""
         return path.startswith((*FOLDERS, "/Users/"))
 
-    def install(self, package: Path) -> MacOutcome:
-        """What the system's installer makes of a package."""
-        there = self.bring(package)
-        code, said = self.run("/usr/sbin/installer", "-pkg", there, "-target", "/")
+    def install(self, package: Path, volume: str | None = None, wanted: Mapping[str, bool] = {}) -> MacOutcome:
+        """What the system's installer makes of a package, with these choices."""
+        words = ["/usr/sbin/installer", "-pkg", self.bring(package), "-target", volume or "/"]
+        if wanted:
+            with tempfile.TemporaryDirectory(prefix="yendo-mac-") as place:
+                path = Path(place) / "choices.xml"
+                path.write_bytes(choices_file(wanted))
+                words += ["-applyChoiceChangesXML", self.bring(path)]
+        code, said = self.run(*words)
         lines = said.decode("utf-8", "replace").splitlines()
         why = "" if code == 0 else next((line for line in reversed(lines) if line.strip()), f"it ends with {code}")
         return MacOutcome(code, tuple(lines), why)

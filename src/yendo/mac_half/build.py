@@ -18,13 +18,14 @@ from yendo.errors import Unreadable, Usage
 from yendo.formats import xar_writer
 from yendo.formats.xar import Xar
 from yendo.formats.xar_writer import XarMember
+from yendo.mac import reading
 from yendo.mac_half import describe, detection, payload, profiles, removal, sources
 from yendo.mac_half.describe import Described
 from yendo.mac_half.model import MacPlan
 from yendo.mac_half.shell import call, script
-from yendo.mac_half.work import LaidItem, MacPart, MacWork, Workshop
+from yendo.mac_half.work import LaidItem, MacPart, MacWork, Workshop, choices_file
 
-FOLDER = "package"
+FOLDER, CHOICES = "package", "choices.xml"
 MAX_INSIDE = 64 << 20
 
 
@@ -75,10 +76,13 @@ def build(base: Path, plan: MacPlan, output: Path | None = None) -> MacBuilt:
         done = Workshop(base, plan, work).done
         title = f"{plan.package.name} {plan.package.version}"
         file = f"{plan.package.id}-{plan.package.version}-r{plan.package.revision}"
-        members, parts, count = _components(plan, done, work, title)
-        head = XarMember("Distribution", describe.distribution(plan, title, plan.package.identifier, parts), pack=True)
-        with (folder / f"{file}.pkg").open("wb") as out:
-            xar_writer.write(out, [head, *members])
+        if done.untouched:
+            count = _untouched(done, folder, file)
+        else:
+            members, parts, count = _components(plan, done, work, title)
+            described = describe.distribution(plan, title, plan.package.identifier, parts)
+            with (folder / f"{file}.pkg").open("wb") as out:
+                xar_writer.write(out, [XarMember("Distribution", described, pack=True), *members])
         taking = removal.script_of(plan, done, f"{title}: takes it away")
         with (folder / f"{file}-removal.pkg").open("wb") as out:
             xar_writer.write(out, _taking(plan, done, taking, work))
@@ -100,6 +104,15 @@ def build(base: Path, plan: MacPlan, output: Path | None = None) -> MacBuilt:
         count,
         notes,
     )
+
+
+def _untouched(done: MacWork, folder: Path, file: str) -> int:
+    """The vendor's package as it is, its choices beside it; how many things it lays."""
+    assert done.untouched is not None
+    shutil.copyfile(done.untouched, folder / f"{file}.pkg")
+    if done.wanted:
+        (folder / CHOICES).write_bytes(choices_file(done.wanted))
+    return sum(len(one.items) for one in reading.read(done.untouched).components)
 
 
 def held(base: Path, plan: MacPlan) -> Iterator[tuple[str, str]]:
@@ -163,7 +176,6 @@ def _part(plan: MacPlan, part: MacPart, done: MacWork, work: Path) -> tuple[list
 
 def _vendor(part: MacPart, work: Path) -> tuple[list[XarMember], Described, int]:
     """The vendor's component, byte for byte."""
-    from yendo.mac import reading
 
     assert part.vendor is not None
     found = reading.read(part.vendor).components[0]
@@ -206,7 +218,9 @@ def _conditions(plan: MacPlan) -> list[str]:
     from yendo.terms.amounts import size
 
     when = plan.when
-    lines = [call("need_receipt", one) for one in when.receipts] + [call("need_bundle", one) for one in when.bundles]
+    lines = ["need_running_volume"] if when.volume else []
+    lines += [call("need_receipt", one) for one in when.receipts]
+    lines += [call("need_bundle", *one.split(" ")) for one in when.bundles]
     lines += [call("need_profile", one) for one in when.profiles]
     if when.disk:
         lines.append(call("need_disk", str(-(-size(when.disk) // 1024))))
@@ -216,6 +230,8 @@ def _conditions(plan: MacPlan) -> list[str]:
 
 
 def _notes(done: MacWork) -> tuple[str, ...]:
+    if done.untouched:
+        return ("the vendor's package as it is, with its signature",)
     vendor = [step for step in done.after if step.startswith("install_package")]
     return (
         ("a package of the vendor is installed from a script: its own receipts are removed with ours",)

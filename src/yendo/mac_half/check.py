@@ -285,7 +285,8 @@ def _vendors(workspace: MacWorkspace) -> Iterator[Finding]:
         if package.signature.state != "holds":
             what, why = f"{package.file} is {package.signature.words}", "nobody stands behind what runs as root here"
             yield _finding(workspace, "unsigned-inside", "warning", where, what, why, "ask its maker for a signed one")
-        if package.form == "distribution":
+        step = workspace.plan.install[at]
+        if package.form == "distribution" and not (isinstance(step, model.VendorPackageStep) and step.as_is):
             what = f"{package.file} is installed from a script of this package"
             why = "it waits where the system lets one installation run at a time, and its own windows are not shown"
             do = "install it by itself where the management service takes it as it is"

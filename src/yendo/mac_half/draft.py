@@ -192,6 +192,10 @@ class MacDraft:
             values["choices"] = {one.identifier: one.selected.strip() == "true" for one in shown}
             self.decisions.append(f"choices: {', '.join(one.title or one.identifier for one in shown)}")
         self.steps.append((values, {"source": found.signature.words}))
+        if found.form == "distribution" and found.signature.state == "holds":
+            self.decisions.append(
+                "as_is: true hands it on untouched, with its signature, where no other step is needed"
+            )
         for component in found.components:
             self._detected(component)
 

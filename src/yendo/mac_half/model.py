@@ -14,6 +14,7 @@ from msgspec import Meta
 from yendo.terms.amounts import Digest, Identifier, Text, Written, check_line, check_relative, seconds, size
 
 MacIdentifier = Annotated[str, Meta(pattern=r"^[A-Za-z0-9-]+(\.[A-Za-z0-9_-]+)+$")]
+MacBundleNeed = Annotated[str, Meta(pattern=r"^[A-Za-z0-9-]+(\.[A-Za-z0-9_-]+)+( \d+(\.\d+)*)?$")]
 MacPath = Annotated[str, Meta(pattern=r"^/[^\x00-\x1f\x7f]*$")]
 Octal = Annotated[str, Meta(pattern="^[0-7]{3,4}$")]
 SystemVersion = Annotated[str, Meta(pattern=r"^\d{1,3}(\.\d{1,3}){0,2}$")]
@@ -72,17 +73,19 @@ class MacWhen(Written, frozen=True, kw_only=True):
     """When the package may run, beside the oldest system and the processors.
 
     ``newest`` is the newest macOS it is for. ``disk`` is what has to be free, ``receipts`` and ``bundles`` what has to
-    be there already (identifiers), ``profiles`` which configuration profiles, ``person`` whether somebody is at the
-    screen or nobody may be; ``mains``: not on battery.
+    be there already (identifiers; of a bundle with the least version behind it), ``profiles`` which configuration
+    profiles, ``person`` whether somebody is at the screen or nobody may be; ``mains``: not on battery; ``volume``: only
+    onto the one that runs.
     """
 
     newest: SystemVersion | None = None
     disk: str | None = None
     receipts: tuple[MacIdentifier, ...] = ()
-    bundles: tuple[MacIdentifier, ...] = ()
+    bundles: tuple[MacBundleNeed, ...] = ()
     profiles: tuple[MacIdentifier, ...] = ()
     person: Literal["there", "nobody"] | None = None
     mains: bool = False
+    volume: Literal["running"] | None = None
 
     def __post_init__(self) -> None:
         if self.disk:
@@ -107,7 +110,8 @@ class MacStep(Written, frozen=True, kw_only=True):
 class AppStep(MacStep, frozen=True, tag="app", tag_field="kind", kw_only=True):
     """A bundle that is copied as it is. ``source`` is a folder or a disk image below ``media/``, ``inside`` the bundle
     on the image. ``intel`` is the bundle for the other sort of processor, where there is one for each: ``source`` is
-    then the one for Apple's own. ``close`` asks the program to end first.
+    then the one for Apple's own. ``close`` asks the program to end first. ``downgrade`` replaces a newer one as well,
+    which the program's own update may have put there; else that stops the package.
     """
 
     source: Text
@@ -115,6 +119,7 @@ class AppStep(MacStep, frozen=True, tag="app", tag_field="kind", kw_only=True):
     intel: str = ""
     to: MacPath = "/Applications"
     close: bool = True
+    downgrade: bool = False
 
     def __post_init__(self) -> None:
         check_relative(self.source)
@@ -154,12 +159,14 @@ class LinkStep(MacStep, frozen=True, tag="link", tag_field="kind", kw_only=True)
 
 class VendorPackageStep(MacStep, frozen=True, tag="package", tag_field="kind", kw_only=True):
     """The vendor's own package below ``media/``. A component becomes part of this one; a distribution is carried inside
-    and installed by a script behind it, onto the same volume. ``choices`` are switched on or off there.
+    and installed by a script behind it, onto the same volume. ``choices`` are switched on or off there. ``as_is``: the
+    distribution is handed on untouched, with its signature, and the choices in a file beside it.
     """
 
     source: Text
     choices: dict[Text, bool] = {}
     identifiers: tuple[MacIdentifier, ...] = ()
+    as_is: bool = False
 
     def __post_init__(self) -> None:
         check_relative(self.source)
@@ -355,9 +362,22 @@ class MacPlan(Written, frozen=True, kw_only=True):
     made_later: tuple[MacPath, ...] = ()
 
     def __post_init__(self) -> None:
+        if any(isinstance(step, VendorPackageStep) and step.as_is for step in self.install):
+            self._as_is()
         for path in self.made_later:
             check_path("made_later", path)
             check_removed(path)
         labels = [step.label for step in self.install if isinstance(step, JobStep)]
         if len(labels) != len(set(labels)):
             raise ValueError("two jobs of launchd have one label")
+
+    def _as_is(self) -> None:
+        """Nothing of ours is in a package that is handed on untouched."""
+        others = [step for step in self.install if not isinstance(step, PrivacyStep)]
+        others = [step for step in others if not (isinstance(step, SettingsStep) and step.whose == "managed")]
+        if len(others) > 1:
+            raise ValueError(
+                "as_is hands the vendor's package on untouched: beside it go only managed settings and privacy"
+            )
+        if self.when != MacWhen():
+            raise ValueError("as_is hands the vendor's package on untouched: it asks no condition of [when]")

@@ -90,6 +90,14 @@ make_room() {
   take_away "$1"
 }
 
+# A newer one stays: its own update may have put it there.
+not_newer() {
+  target=$(on "$1")
+  [ "$(bundle_identifier "$target")" = "$2" ] || return 0
+  found=$(bundle_version "$target")
+  at_least "$3" "${found:-0}" || stop "$target is there in version $found, newer than $3: nothing was changed"
+}
+
 # The version of a bundle, from its own list.
 bundle_version() {
   /usr/libexec/PlistBuddy -c 'Print :CFBundleShortVersionString' "$1/Contents/Info.plist" 2>/dev/null
@@ -218,8 +226,18 @@ need_receipt() {
   /usr/sbin/pkgutil --volume "$volume" --pkg-info "$1" >/dev/null 2>&1 || stop "$1 has to be installed before"
 }
 
+# A bundle by its identifier, in this version or a later one.
 need_bundle() {
-  [ -n "$(/usr/bin/mdfind "kMDItemCFBundleIdentifier == '$1'" | /usr/bin/head -n 1)" ] || stop "$1 has to be there before"
+  /usr/bin/mdfind "kMDItemCFBundleIdentifier == '$1'" | {
+    while IFS= read -r place; do
+      at_least "$(bundle_version "$place")" "${2:-0}" && exit 0
+    done
+    exit 1
+  } || stop "$1${2:+ $2} has to be there before"
+}
+
+need_running_volume() {
+  here || stop "it is for the volume that runs, and this is $volume"
 }
 
 need_profile() {
@@ -248,7 +266,8 @@ need_mains() {
 
 # --- taking away what was installed
 
-# The files or folders of a receipt, each with its whole path on this computer, in the order of their names.
+# The files or folders of a receipt, each with its whole path on this computer, in the order of their names. The
+# folders that all of it lies in are in no list.
 paths_of() {
   location=$(/usr/sbin/pkgutil --volume "$volume" --pkg-info "$1" | /usr/bin/sed -n 's/^location: *//p')
   case $location in
@@ -256,7 +275,13 @@ paths_of() {
     *) location=/${location#/} ;;
   esac
   top=$(on "${location%/}/")
-  /usr/sbin/pkgutil --volume "$volume" --only-"$2" --files "$1" | /usr/bin/sed "s|^|${top%/}/|" | LC_ALL=C /usr/bin/sort -u
+  {
+    /usr/sbin/pkgutil --volume "$volume" --only-"$2" --files "$1" | /usr/bin/sed "s|^|${top%/}/|"
+    while [ "$2" = dirs ] && [ -n "$location" ]; do
+      printf '%s\n' "$(on "$location")"
+      location=${location%/*}
+    done
+  } | LC_ALL=C /usr/bin/sort -u
 }
 
 # What receipts of others have, so that none of it is taken from them.

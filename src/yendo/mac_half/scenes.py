@@ -11,6 +11,7 @@ from typing import Any, NamedTuple, Protocol
 
 import msgspec
 
+from yendo.mac import reading
 from yendo.mac_half import model, remade, removal
 from yendo.mac_half.machine import sandbox
 from yendo.mac_half.machine.machine import MacMachine, MacOutcome, MacThing, Processor
@@ -32,6 +33,10 @@ _NOTED = {
     "waits": "shows a window and waits",
     "as-root": "asks the screen as root, and not as the person",
 }
+
+
+# What a management service does not take, as the reader of packages finds it.
+_NOT_TAKEN = ("damaged", "no-distribution", "no-identity", "two-alike", "broken-signature")
 
 
 class MacPhase(msgspec.Struct, frozen=True):
@@ -62,7 +67,8 @@ class MacStage:
         for one in self.plan.when.receipts:
             made.receipt(one)
         for one in self.plan.when.bundles:
-            made.bundle(f"/Applications/{one}.app", one, "1.0")
+            name, _, version = one.partition(" ")
+            made.bundle(f"/Applications/{name}.app", name, version or "1.0")
         return made
 
     def staying(self, machine: MacHost) -> set[str]:
@@ -113,7 +119,7 @@ class MacHost(Protocol):
     @property
     def notes(self) -> Sequence[Sequence[str]]: ...
     def picture(self) -> dict[str, MacThing]: ...
-    def install(self, package: Path) -> MacOutcome: ...
+    def install(self, package: Path, volume: str | None = None, wanted: Mapping[str, bool] = {}) -> MacOutcome: ...
     def receipts(self) -> dict[str, str]: ...
     def script(self, text: bytes, *arguments: str) -> tuple[int, list[str]]: ...
     def listed(self, path: str) -> Mapping[str, Any]: ...
@@ -126,7 +132,7 @@ class MacHost(Protocol):
 
 def _installed(stage: MacStage, machine: MacHost, name: str = "install") -> MacPhase:
     """It installs, and all is as the plan says."""
-    outcome = machine.install(stage.package)
+    outcome = machine.install(stage.package, wanted=stage.done.wanted)
     if outcome.code:
         return MacPhase(name, (outcome.why,), outcome.said)
     problems = [*_differing(stage, machine), *_unset(stage, machine), *_jobs(stage, machine), *_noted(machine)]
@@ -296,7 +302,8 @@ def _oldest(stage: MacStage) -> _Play:
 
 
 def _too_old(stage: MacStage) -> _Play:
-    major, *rest = (int(part) for part in stage.plan.package.oldest.split("."))
+    oldest = reading.read(stage.package).oldest if stage.done.untouched else stage.plan.package.oldest
+    major, *rest = (int(part) for part in oldest.split("."))
     before = f"{major}.{rest[0] - 1}" if rest and rest[0] else f"{major - 1}.9"
     machine = stage.machine(system=before)
     return machine, _refused(stage, machine)
@@ -305,7 +312,7 @@ def _too_old(stage: MacStage) -> _Play:
 def _refused(stage: MacStage, machine: MacMachine) -> Iterator[MacPhase]:
     """It does not begin, and nothing has changed."""
     before = machine.picture()
-    outcome = machine.install(stage.package)
+    outcome = machine.install(stage.package, wanted=stage.done.wanted)
     problems = [] if outcome.code else ["it was installed where it should be refused"]
     problems += [f"changed: {path}" for path, thing in machine.picture().items() if before.get(path) != thing]
     yield MacPhase("refused", tuple(problems), (outcome.why,) if outcome.why else ())
@@ -324,7 +331,38 @@ def _later(stage: MacStage) -> _Play:
 
 def _volume(stage: MacStage) -> _Play:
     machine = stage.machine(volume=OTHER, person="")
-    return machine, whole(stage, machine)
+    return machine, _refused(stage, machine) if stage.plan.when.volume else whole(stage, machine)
+
+
+def _set_up(stage: MacStage) -> _Play:
+    """A machine that is being set up: a management service installs before anybody has a folder there."""
+    machine = stage.machine(people={}, person="_mbsetupuser")
+
+    def phases() -> Iterator[MacPhase]:
+        found = reading.read(stage.package)
+        problems = tuple(one.what for one in found.findings if one.id in _NOT_TAKEN)
+        notes = () if found.signature.state != "none" else ("it has to be signed before",)
+        yield MacPhase("what a management service takes", problems, notes)
+        yield from whole(stage, machine)
+
+    return machine, phases()
+
+
+def _newer(stage: MacStage) -> _Play:
+    """The program's own update was there first: the newer one stays."""
+    machine = stage.machine()
+    for bundle in _with_version(stage):
+        machine.bundle(bundle.path, bundle.identifier, f"{bundle.version}.1")
+    return machine, _refused(stage, machine)
+
+
+def _with_version(stage: MacStage) -> list[LaidBundle]:
+    steps = [one for one in stage.plan.install if isinstance(one, model.AppStep)]
+    return [] if any(one.downgrade for one in steps) else [one for one in _bundles(stage) if one.version]
+
+
+def _with_newer(stage: MacStage) -> bool:
+    return _runs(stage) and bool(_with_version(stage))
 
 
 def _open(stage: MacStage) -> _Play:
@@ -384,7 +422,7 @@ def _cut_off(stage: MacStage) -> _Play:
 
     def phases() -> Iterator[MacPhase]:
         before = machine.picture()
-        machine.install(stage.package, until="payload")
+        machine.install(stage.package, wanted=stage.done.wanted, until="payload")
         yield _installed(stage, machine, "again after it was cut off")
         yield _removed(stage, machine, before)
 
@@ -506,6 +544,15 @@ def _files(stage: MacStage) -> list[LaidItem]:
     return [item for item in stage.done.items if item.kind == "file"]
 
 
+def _with_oldest(stage: MacStage) -> bool:
+    """A package that is handed on untouched may state none."""
+    return not stage.done.untouched or bool(reading.read(stage.package).oldest)
+
+
+def _with_nobody(stage: MacStage) -> bool:
+    return stage.plan.when.person != "there"
+
+
 def _with_made(stage: MacStage) -> bool:
     return _runs(stage) and bool(stage.plan.made_later)
 
@@ -523,7 +570,7 @@ def _with_person(stage: MacStage) -> bool:
 
 
 def _with_volume(stage: MacStage) -> bool:
-    return stage.plan.when.person is None
+    return stage.plan.when.person is None and not stage.done.untouched
 
 
 def _with_people(stage: MacStage) -> bool:
@@ -564,12 +611,14 @@ SCENARIOS: dict[str, MacScenario] = {
     "nobody": MacScenario("nobody is logged on", _always, _nobody),
     "processor": MacScenario("the other sort of processor", _always, _other_processor),
     "oldest": MacScenario("the oldest system it is for", _always, _oldest),
-    "too-old": MacScenario("one before it", _always, _too_old),
+    "too-old": MacScenario("one before it", _with_oldest, _too_old),
     "volume": MacScenario("another volume than the one that runs", _with_volume, _volume),
+    "set-up": MacScenario("a management service, on a machine that is being set up", _with_nobody, _set_up),
     "later": MacScenario("somebody logs on for the first time afterwards", _with_people, _later),
     "open": MacScenario("its program is open, and ends when it is asked", _with_program, _open),
     "stays-open": MacScenario("its program is open, and stays", _with_program, _stays_open),
     "older": MacScenario("an older copy lies there", _with_bundle, _older),
+    "newer": MacScenario("the vendor's update was there first", _with_newer, _newer),
     "stranger": MacScenario("another program has its name", _with_bundle, _stranger),
     "cut-off": MacScenario("the machine went off before the last script", _always, _cut_off),
     "states": MacScenario("what detection says of machines with something else", _with_rules, _states),

@@ -149,7 +149,7 @@ class _Ground:
         self.machine: MacMachine = stage.machine()
         self.missing: list[str] = []
         before = self.machine.picture()
-        outcome = self.machine.install(stage.package)
+        outcome = self.machine.install(stage.package, wanted=stage.done.wanted)
         if outcome.code:
             raise Usage(f"it does not install on a simulated machine: {outcome.why}; yendo prove says more")
         homes = tuple(f"{each['home']}/" for each in self.machine.state["people"].values())

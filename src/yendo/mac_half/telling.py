@@ -42,7 +42,8 @@ def step(one: AnyMacStep) -> str:
             return f"links {one.path} to {one.target}"
         case model.VendorPackageStep():
             chosen = ", ".join(f"{name} {'on' if on else 'off'}" for name, on in one.choices.items())
-            return f"installs the vendor's package {one.source}" + (f" with {chosen}" if chosen else "")
+            how = "hands on" if one.as_is else "installs"
+            return f"{how} the vendor's package {one.source}" + (f" with {chosen}" if chosen else "")
         case model.SettingsStep():
             whose = {"machine": "for the machine", "persons": "for every person", "managed": "by a profile"}[one.whose]
             values = ", ".join(f"{key} = {_value(value)}" for key, value in one.values.items())
@@ -89,8 +90,11 @@ def conditions(plan: MacPlan) -> Iterator[str]:
     yield f"macOS {plan.package.oldest} or later" + (f", up to {when.newest}" if when.newest else "")
     names = {"arm64": "Apple's own processors", "x86_64": "Intel's"}
     yield "on " + " and ".join(names[one] for one in plan.package.processors)
+    if when.volume:
+        yield "onto the volume that runs"
     for one in when.bundles:
-        yield f"{one} is there before"
+        name, _, version = one.partition(" ")
+        yield f"{name} is there before" + (f", {version} or later" if version else "")
     for one in when.receipts:
         yield f"the receipt {one} is there before"
     for one in when.profiles:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import plistlib
 import re
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any, Literal
 
@@ -77,6 +77,17 @@ class MacWork(msgspec.Struct):
     managed: list[model.SettingsStep] = []
     privacy: list[model.PrivacyStep] = []
     staying: list[Path] = []  # packages that are carried along and stay
+    untouched: Path | None = None  # the vendor's package that is handed on as it is
+    wanted: dict[str, bool] = {}  # its choices
+
+
+def choices_file(choices: Mapping[str, bool]) -> bytes:
+    """What the installer takes as ``-applyChoiceChangesXML``."""
+    chosen = [
+        {"choiceIdentifier": name, "choiceAttribute": "selected", "attributeSetting": int(on)}
+        for name, on in choices.items()
+    ]
+    return plistlib.dumps(chosen)
 
 
 class Workshop:
@@ -133,6 +144,8 @@ class Workshop:
                 name = f"{bundle.identifier.rpartition('.')[2]}-{processor}"
                 kind: Literal["arm64", "x86_64"] = "arm64" if processor == "arm64" else "x86_64"
                 self.done.parts.append(MacPart(name, items, [bundle], kind))
+        if bundle.identifier and bundle.version and not step.downgrade:
+            self.done.before.append(call("not_newer", bundle.path, bundle.identifier, bundle.version))
         if step.close and bundle.identifier:
             self._quit(bundle.identifier, "60 s")
         # a file that only an older copy has would stay in the bundle, and break its seal
@@ -179,6 +192,10 @@ class Workshop:
         self.done.receipts += [one.identifier for one in found.components if one.identifier and one.items]
         self.done.receipts += [one for one in step.identifiers if one not in self.done.receipts]
         if found.form == "component":
+            if step.as_is:
+                raise Usage(
+                    f"{step.source} is a component, and services take distributions: without as_is it becomes one"
+                )
             if step.choices:
                 raise Usage(f"{step.source} is a component, and has no choices")
             self.done.parts.append(MacPart(found.components[0].identifier or path.stem, vendor=path))
@@ -187,15 +204,14 @@ class Workshop:
         if unknown:
             known = ", ".join(one.identifier for one in found.choices) or "none"
             raise Usage(f"{step.source} has no choice {', '.join(sorted(unknown))}; it has {known}")
+        if step.as_is:
+            self.done.untouched, self.done.wanted = path, dict(step.choices)
+            return
         name = f"{path.name.removesuffix('.pkg')}.pkg"  # the installer knows them by that
         self.done.carried[name] = path
         words = ['"${0%/*}"/' + call(name)]
         if step.choices:
-            chosen = [
-                {"choiceIdentifier": name, "choiceAttribute": "selected", "attributeSetting": int(on)}
-                for name, on in step.choices.items()
-            ]
-            self.done.carried[f"{path.stem}.choices"] = plistlib.dumps(chosen)
+            self.done.carried[f"{path.stem}.choices"] = choices_file(step.choices)
             words += ["-applyChoiceChangesXML", '"${0%/*}"/' + call(f"{path.stem}.choices")]
         self.done.after.append(" ".join(["install_package", *words]))
 

@@ -77,7 +77,7 @@ def sheet(base: Path, plan: MacPlan, work: Path) -> MacSheet:
         publisher=package.publisher,
         description=package.description,
         contact=package.contact,
-        receipt=(package.identifier, package.receipt_version),
+        receipt=_receipt(stage),
         oldest=package.oldest,
         newest=plan.when.newest or "",
         processors=package.processors,
@@ -99,6 +99,14 @@ def page(found: MacSheet) -> str:
     return templates.render("mac-sheet.html", sheet=found)
 
 
+def _receipt(stage: MacStage) -> tuple[str, str]:
+    """What detection by receipts would go by: ours, or the vendor's where its package is handed on."""
+    if stage.done.untouched:
+        first = packages.read(stage.package).components[0]
+        return first.identifier, first.version
+    return stage.plan.package.identifier, stage.plan.package.receipt_version
+
+
 def _told(one: MacPlayed) -> tuple[str, str, bool]:
     place = "" if one.place == "simulated" else f", {one.place}"
     return one.scenario, f"{one.machine}{place}", one.proved
@@ -106,6 +114,7 @@ def _told(one: MacPlayed) -> tuple[str, str, bool]:
 
 def _uploads(stage: MacStage) -> list[MacUpload]:
     kinds = [(path, "first: a profile, to the machines") for path in sorted(stage.folder.glob("*.mobileconfig"))]
+    kinds += [(path, "the choices, beside the package") for path in sorted(stage.folder.glob(build.CHOICES))]
     kinds += [
         (stage.package, "the package"),
         (stage.removal, "takes it away; lays nothing"),

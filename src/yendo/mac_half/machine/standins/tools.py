@@ -160,6 +160,7 @@ def stat(_: str, arguments: list[str]) -> None:
         if path == "/dev/console":
             who = look()["person"] or "root"
             user, mode, size, at = (look()["people"].get(who, {}).get("number", 0), 0o20600, 0, 0)
+            user = 248 if who == "_mbsetupuser" else user
             group = 0
         else:
             try:
@@ -168,7 +169,7 @@ def stat(_: str, arguments: list[str]) -> None:
                 raise NotTaken(f"stat: {path}: stat: No such file or directory") from None
             mode, size, at = found.st_mode, found.st_size, int(found.st_mtime)
             user, group = owner_of(path)
-        names = {each["number"]: name for name, each in look()["people"].items()} | {0: "root"}
+        names = {each["number"]: name for name, each in look()["people"].items()} | {0: "root", 248: "_mbsetupuser"}
         groups = {value: name for name, value in GROUPS.items()}
         words = {
             "%Su": names.get(user, str(user)), "%u": str(user), "%Sg": groups.get(group, str(group)), "%g": str(group),
