@@ -126,7 +126,11 @@ def _configure_showing(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
-    return _show(options) if options.show or options.left or options.open or options.why else _take(options)
+    if options.show or options.left or options.open or options.why:
+        return _show(options)
+    if mac_half.is_mac(options.name.absolute().parent, [options.machine]):
+        return mac_capture.run(options)
+    return _take(options)
 
 
 # --- the work -------------------------------------------------------------------------------------------------------
@@ -142,8 +146,6 @@ def _take(options: argparse.Namespace) -> int:
     from yendo.errors import Usage
     from yendo.terms.amounts import seconds
 
-    if mac_half.is_mac(options.name.absolute().parent, [options.machine]):
-        return mac_capture.run(options)
     if options.setup and not options.setup.is_file():
         raise Usage(f"{options.setup} is no file; name the vendor's setup program or database")
     try:

@@ -108,16 +108,20 @@ def first_start(folder: Path, machine: MacAway, work: Sequence[MacDoing], wait: 
     made = [path for path in tops if not path.startswith(homes) and _removable(path)]
     domains = [found["domain"] for path in new if path.startswith(homes) and (found := _PREFERENCES.fullmatch(path))]
     if made:
-        document = tomlkit.parse((folder / reading.NAME).read_text("utf-8"))
-        later = sorted({*plan.made_later, *made})
-        document.pop("made_later", None)
-        text = writing.spaced(tomlkit.dumps(document))
-        head = "made_later = [" + ", ".join(tomlkit.item(path).as_string() for path in later) + "]\n"
-        atomic.write(folder / reading.NAME, (head + text).encode())  # before all tables, as the form wants it
-        reading.read(folder)
+        _put_down(folder, sorted({*plan.made_later, *made}))
     gone = tuple(f"{path}/" for path in made)
     other = [one for one in changes if one[1] not in made and not one[1].startswith(gone)]
     return FirstStart(tuple(made), tuple(sorted(set(domains))), tuple(other))
+
+
+def _put_down(folder: Path, made_later: Sequence[str]) -> None:
+    path = folder / reading.NAME
+    document = tomlkit.parse(path.read_text("utf-8"))
+    document.pop("made_later", None)
+    head = "made_later = [" + ", ".join(tomlkit.item(one).as_string() for one in made_later) + "]\n"
+    text = writing.spaced(tomlkit.dumps(document))
+    atomic.write(path, (head + text).encode())  # before all tables, as the form wants it
+    reading.read(folder)
 
 
 def _removable(path: str) -> bool:
@@ -199,21 +203,29 @@ class _Sorted(MacDraft):
     ) -> None:
         super().__init__(folder)
         self.machine, self.place, self.after, self.lists = machine, place, after, lists
-        came = [path for change, path in changes if change == "new"]
-        tops = self._bundles(came)
-        rest = [path for path in came if not path.startswith(tuple(f"{top}/" for top in tops)) and path not in tops]
-        other = [path for change, path in changes if change == "changed" and after[path].kind == "file"]
-        self._settings([path for path in (*rest, *other) if _PREFERENCES.fullmatch(path)])
+        self._new([path for change, path in changes if change == "new"])
+        self._others(changes)
+
+    def _new(self, came: Sequence[str]) -> None:
+        """Steps for what came."""
+        self.tops = tuple(f"{top}/" for top in self._bundles(came))
+        rest = [path for path in came if not f"{path}/".startswith(self.tops)]
         settings = [path for path in rest if _PREFERENCES.fullmatch(path)]
+        self._settings(settings)
         rest = [path for path in rest if path not in settings and not _only_above(path, rest, settings)]
         self._jobs([path for path in rest if _JOBS.fullmatch(path)])
         self._files([path for path in rest if not _JOBS.fullmatch(path)])
-        for change, path in changes:
-            inside = path.startswith(tuple(f"{top}/" for top in tops))
-            if change == "gone" and not inside:
-                self.decisions.append(f"gone: {path} went away; a step of kind remove does that")
-            elif change == "changed" and after[path].kind == "file" and not _PREFERENCES.fullmatch(path):
+
+    def _others(self, changes: Sequence[tuple[MacChange, str]]) -> None:
+        """What changed or went away: settings key by key, of the rest a person decides."""
+        changed = [path for change, path in changes if change == "changed" and self.after[path].kind == "file"]
+        self._settings([path for path in changed if _PREFERENCES.fullmatch(path)])
+        for path in changed:
+            if not _PREFERENCES.fullmatch(path):
                 self.decisions.append(f"changed: {path} was there before, and is another now; it is not carried")
+        for change, path in changes:
+            if change == "gone" and not path.startswith(self.tops):
+                self.decisions.append(f"gone: {path} went away; a step of kind remove does that")
 
     def _fetch(self, path: str, name: str) -> Path:
         """A file or folder from there, below a folder of ours."""

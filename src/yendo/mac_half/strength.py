@@ -57,17 +57,7 @@ class MacGround(msgspec.Struct, frozen=True):
         """Of these rules, by their numbers, which must all hold; without numbers, of the plan's own."""
         chosen = range(self.own) if chosen is None else chosen
         holds = [bool(chosen) and all(row[at] for at in chosen) for row in self.held]
-        rows = []
-        for sort in dict.fromkeys(sort for sort, _, _ in self.states):
-            for wanted in (False, True):
-                some = [
-                    (name, hold)
-                    for (kind, name, want), hold in zip(self.states, holds, strict=True)
-                    if kind == sort and want == wanted
-                ]
-                if some:
-                    wrong = tuple(name for name, hold in some if hold != wanted)
-                    rows.append(StrengthRow(sort, len(some) - len(wrong), len(some), wrong, wanted))
+        rows = list(self._rows(holds))
         bad = [row for row in rows if not row.wanted]
         return Strength(
             len(chosen),
@@ -78,6 +68,19 @@ class MacGround(msgspec.Struct, frozen=True):
             tuple(rows),
             tuple(name for row in rows if row.wanted for name in row.wrong),
         )
+
+    def _rows(self, holds: Sequence[bool]) -> Iterator[StrengthRow]:
+        """How the states of each class were judged."""
+        for sort in dict.fromkeys(sort for sort, _, _ in self.states):
+            for wanted in (False, True):
+                some = [
+                    (name, hold)
+                    for (kind, name, want), hold in zip(self.states, holds, strict=True)
+                    if kind == sort and want == wanted
+                ]
+                if some:
+                    wrong = tuple(name for name, hold in some if hold != wanted)
+                    yield StrengthRow(sort, len(some) - len(wrong), len(some), wrong, wanted)
 
 
 class MacDerived(msgspec.Struct, frozen=True):
@@ -197,38 +200,45 @@ class _Ground:
 
     def candidates(self) -> list[AnyMacRule]:
         """Rules that may be worth having, the broad ones first."""
-        found: list[AnyMacRule] = []
-        for one in self.bundles:
-            app = bundles.read(self.machine.at(one.path))
-            team = app.code[0].team if app.code and app.code[0].held == "holds" and app.code[0].apple else ""
-            plain = model.BundleRule(identifier=one.identifier, path=one.path, version=one.version, team=team)
-            if app.sealed == "whole":
-                found.append(msgspec.structs.replace(plain, intact=True))
-            found.append(plain)
-        laid = {item.path for item in self.stage.done.items if item.kind == "file"}
-        for step in self.stage.plan.install:
-            if isinstance(step, model.FilesStep):
-                below = [path for path in laid if path.startswith(step.to.rstrip("/") + "/")]
-                if len(below) > 1:
-                    found.append(model.MacFolderRule(path=step.to))
+        folders = list(self._folder_rules())
+        found: list[AnyMacRule] = [*self._bundle_rules(), *folders]
         found += [
             model.MacSettingRule(domain=domain, key=key, value=_as_read(value))
             for domain, key, value in self._settings()
             if isinstance(value, bool | int | float | str)
         ]
         found += [model.MacJobRule(label=one.removeprefix("system/")) for one in self.jobs]
-        folders = tuple(one.path.rstrip("/") + "/" for one in found if isinstance(one, model.MacFolderRule))
-        single = (path for path in self._outside() if not folders or not path.startswith(folders))
-        outside = sorted(single, key=lambda path: (not self._is_program(path), path))
-        edited = {item.path for item in self.stage.done.items if detection.may_change(item)}
-        for path in outside[:MAX_FILE_RULES]:
-            found.append(model.MacFileRule(path=path))
-            if self.new[path].kind == "file" and path not in edited:
-                found.append(model.MacFileRule(path=path, sha256=self.new[path].content))
+        found += self._file_rules(tuple(one.path.rstrip("/") + "/" for one in folders))
         own = self.stage.plan.package
         if own.identifier in self.machine.receipts():
             found.append(model.ReceiptRule(identifier=own.identifier, version=own.receipt_version))
         return found
+
+    def _bundle_rules(self) -> Iterator[AnyMacRule]:
+        for one in self.bundles:
+            app = bundles.read(self.machine.at(one.path))
+            team = app.code[0].team if app.code and app.code[0].held == "holds" and app.code[0].apple else ""
+            plain = model.BundleRule(identifier=one.identifier, path=one.path, version=one.version, team=team)
+            if app.sealed == "whole":
+                yield msgspec.structs.replace(plain, intact=True)
+            yield plain
+
+    def _folder_rules(self) -> Iterator[model.MacFolderRule]:
+        laid = {item.path for item in self.stage.done.items if item.kind == "file"}
+        for step in self.stage.plan.install:
+            if isinstance(step, model.FilesStep):
+                below = [path for path in laid if path.startswith(step.to.rstrip("/") + "/")]
+                if len(below) > 1:
+                    yield model.MacFolderRule(path=step.to)
+
+    def _file_rules(self, folders: tuple[str, ...]) -> Iterator[AnyMacRule]:
+        """Of files that no folder's rule looks at, programs first."""
+        single = [path for path in self._outside() if not folders or not path.startswith(folders)]
+        edited = {item.path for item in self.stage.done.items if detection.may_change(item)}
+        for path in sorted(single, key=lambda path: (not self._is_program(path), path))[:MAX_FILE_RULES]:
+            yield model.MacFileRule(path=path)
+            if self.new[path].kind == "file" and path not in edited:
+                yield model.MacFileRule(path=path, sha256=self.new[path].content)
 
     def _is_program(self, path: str) -> bool:
         place = self.machine.at(path)
