@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import os
 import re
 import shutil
 import subprocess
@@ -10,7 +9,7 @@ from html.parser import HTMLParser
 from pathlib import Path
 
 import pytest
-from conftest import Yendo, numeric, parsed
+from conftest import Yendo, missing, numeric, parsed
 
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
@@ -28,9 +27,8 @@ HEADLESS = [
 def browser() -> str:
     found = shutil.which("chromium")
     if found is None:
-        if os.environ.get("CI"):
-            pytest.fail("chromium is missing: apt-get install chromium")
-        pytest.skip("apt-get install chromium, to see the page in a real browser")
+        missing("chromium", "apt-get install chromium, to see the page in a real browser")
+    assert found
     return found
 
 

@@ -239,7 +239,7 @@ def test_a_package_of_every_kind_of_step_is_proved_in_every_scenario(tmp_path: P
     proof = _proved(_whole(tmp_path / "w"))
     problems = [(one.scenario, phase) for one in proof.played for phase in one.phases if phase.problems]
     assert proof.verdict == "proved" and proof.executed and not proof.blind, (problems, proof.blind)
-    assert len(proof.played) == 18
+    assert len(proof.played) == 19
     kept = json.loads((tmp_path / "w" / prove.RECORD).read_text("utf-8"))
     assert kept["schema"] == "yendo.mac-proof/1" and kept["digest"] == proof.digest
 
@@ -644,3 +644,27 @@ def test_what_the_vendors_update_put_there_stays(tmp_path: Path) -> None:
     path.write_text(path.read_text("utf-8").replace('kind = "app"\n', 'kind = "app"\ndowngrade = true\n'), "utf-8")
     assert machine.install(made.built(folder).package).code == 0
     assert machine.listed("/Applications/Lantern.app/Contents/Info.plist")["CFBundleShortVersionString"] == "6.2.1"
+
+
+def test_a_component_that_follows_a_moved_copy_is_not_proved(tmp_path: Path) -> None:
+    """With ``relocate`` the vendor's installer updates a copy where somebody put it, and not where it is looked for."""
+    for relocates in (True, False):
+        folder = tmp_path / str(relocates)
+        folder.mkdir()
+        app = made.app(folder / "tree/Lantern.app")
+        (app / "Contents/MacOS/lantern").chmod(0o755)
+        bundle = '<bundle path="./Lantern.app" id="example.tidewell.lantern" CFBundleShortVersionString="6.2.1"/>'
+        more = bundle + ('<relocate><bundle id="example.tidewell.lantern"/></relocate>' if relocates else "")
+        given = {"distribution": False, "location": "/Library/Tidewell", "more": more}
+        vendors = mac_specimens.package(folder / "vendor.pkg", folder / "tree", **given)  # type: ignore[arg-type]
+        steps = '[[install]]\nkind = "package"\nsource = "vendor.pkg"\n'
+        work = made.workspace(folder / "w", steps, media={})
+        shutil.copyfile(vendors, work / "media/vendor.pkg")
+        proof = _proved(work, "desk", "elsewhere")
+        problems = {one.scenario: [each for phase in one.phases for each in phase.problems] for one in proof.played}
+        assert not problems["desk"], problems
+        assert bool(problems["elsewhere"]) is relocates, problems
+        assert not relocates or any(
+            "Lantern.app is 6.2.1 now" in one or "it says nothing" in one for one in problems["elsewhere"]
+        )
+        assert ("relocatable" in made.names(check.check(work))) is relocates

@@ -348,6 +348,35 @@ def _set_up(stage: MacStage) -> _Play:
     return machine, phases()
 
 
+def _elsewhere(stage: MacStage) -> _Play:
+    """An older copy lies where somebody put it: it is not taken for the new one, and the new one does not follow it."""
+    machine = stage.machine()
+    copies = [f"/Users/hannah/Applications/{path.rpartition('/')[2]}" for path in _named(stage)]
+    for copy, identifier in zip(copies, _named(stage).values(), strict=True):
+        machine.bundle(copy, identifier, "0.1")
+
+    def phases() -> Iterator[MacPhase]:
+        yield MacPhase("it is not there yet", _detected(stage, machine, False).problems)
+        yield from whole(stage, machine)
+        versions = {
+            copy: machine.listed(f"{copy}/Contents/Info.plist")["CFBundleShortVersionString"] for copy in copies
+        }
+        wrong = [f"{copy} is {version} now" for copy, version in versions.items() if version != "0.1"]
+        yield MacPhase("the older copy is what it was", tuple(wrong))
+
+    return machine, phases()
+
+
+def _named(stage: MacStage) -> dict[str, str]:
+    """Bundles that the package knows by name, by where they belong."""
+    found = reading.read(stage.package)
+    return {one.path: one.identifier for component in found.components for one in component.bundles if one.identifier}
+
+
+def _with_named(stage: MacStage) -> bool:
+    return _runs(stage) and bool(_named(stage))
+
+
 def _newer(stage: MacStage) -> _Play:
     """The program's own update was there first: the newer one stays."""
     machine = stage.machine()
@@ -618,6 +647,7 @@ SCENARIOS: dict[str, MacScenario] = {
     "open": MacScenario("its program is open, and ends when it is asked", _with_program, _open),
     "stays-open": MacScenario("its program is open, and stays", _with_program, _stays_open),
     "older": MacScenario("an older copy lies there", _with_bundle, _older),
+    "elsewhere": MacScenario("an older copy lies where somebody put it", _with_named, _elsewhere),
     "newer": MacScenario("the vendor's update was there first", _with_newer, _newer),
     "stranger": MacScenario("another program has its name", _with_bundle, _stranger),
     "cut-off": MacScenario("the machine went off before the last script", _always, _cut_off),

@@ -354,9 +354,13 @@ class MacMachine:
             return
         state = self.state
         top = f"{volume.rstrip('/')}/{one.location.strip('/')}".rstrip("/")
+        moved = dict(self._moved(one, volume))
         for item, content in cpio.contents(reading.stream(archive, entry)):
             below = item.path.removeprefix("./").strip("/")
             path = f"{top}/{below}" if below not in ("", ".") else top or "/"
+            for place, elsewhere in moved.items():
+                if path == place or path.startswith(f"{place}/"):
+                    path = elsewhere + path.removeprefix(place)
             if (
                 path.removeprefix(volume.rstrip("/")).startswith(tuple(f"{one}/" for one in _SEALED))
                 and "/usr/local" not in path
@@ -368,6 +372,32 @@ class MacMachine:
             state["owners"][path] = [item.user, item.group]
         self._write(state)
         self.said.append(f"laid {one.identifier}")
+
+    def _moved(self, one: MacComponent, volume: str) -> Iterator[tuple[str, str]]:
+        """Bundles that follow a copy that somebody moved: where they belong, and where that copy lies.
+
+        Source: the description of ``relocate`` in PackageInfo; how the system finds the copy is not written down.
+        """
+        for bundle in one.bundles:
+            place = volume.rstrip("/") + bundle.path
+            if bundle.identifier in one.relocatable and not self.at(place).exists():
+                elsewhere = next(self._with_identifier(bundle.identifier, volume), "")
+                if elsewhere:
+                    self.said.append(f"{bundle.identifier} is updated where it lies: {elsewhere}")
+                    yield place, elsewhere
+
+    def _with_identifier(self, identifier: str, volume: str) -> Iterator[str]:
+        """Bundles of an identifier on a volume, the bin left out."""
+        base = volume.rstrip("/")
+        for top in ("/Applications", "/Users", "/opt"):
+            start = self.at(base + top)
+            for info in sorted(start.glob("**/Contents/Info.plist")) if start.is_dir() else ():
+                path = info.relative_to(self.tree).as_posix().removesuffix("/Contents/Info.plist")
+                if (
+                    "/." not in f"/{path}"
+                    and self.listed(f"/{path}/Contents/Info.plist").get("CFBundleIdentifier") == identifier
+                ):
+                    yield f"/{path}"
 
     def _put(self, place: Path, item: cpio.CpioEntry, content: Iterator[bytes]) -> None:
         place.parent.mkdir(parents=True, exist_ok=True)
