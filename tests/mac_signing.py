@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import hashlib
 import plistlib
+import shutil
 import struct
+import subprocess
 from pathlib import Path
 from typing import Any
+
+from conftest import missing
 
 RULES: dict[str, Any] = {
     "^.*": True,
@@ -75,3 +79,14 @@ def bundle(folder: Path, files: dict[str, bytes], *, info: dict[str, Any] | None
     main = signed(program(), given["CFBundleIdentifier"], {1: info_list, 3: seal}, **more)
     (top / "MacOS" / "lantern").write_bytes(main)
     return folder
+
+
+def identity(folder: Path, name: str = "Developer ID Installer: Marrowby") -> tuple[Path, Path]:
+    """A key with its certificate in one file, and the certificate alone, by openssl."""
+    if not shutil.which("openssl"):
+        missing("openssl", "apt-get install openssl")
+    key, certificate, both = folder / "k.pem", folder / "c.pem", folder / "id.pem"
+    line = ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", "30", "-subj", f"/CN={name}"]
+    subprocess.run([*line, "-keyout", key, "-out", certificate], check=True, capture_output=True)
+    both.write_bytes(key.read_bytes() + certificate.read_bytes())
+    return both, certificate

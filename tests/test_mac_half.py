@@ -14,6 +14,7 @@ from pathlib import Path
 
 import mac_half_specimens as made
 import mac_images
+import mac_signing
 import mac_specimens
 import pytest
 from conftest import Yendo, missing, unix
@@ -430,36 +431,12 @@ program = ["/bin/ls"]
         subprocess.run(["sh", "-n", tmp_path / "x.sh"], check=True)
 
 
-def _identity(folder: Path, name: str = "Developer ID Installer: Marrowby") -> tuple[Path, Path]:
-    others("openssl")
-    key, certificate, both = folder / "k.pem", folder / "c.pem", folder / "id.pem"
-    line = [
-        "openssl",
-        "req",
-        "-x509",
-        "-newkey",
-        "rsa:2048",
-        "-nodes",
-        "-days",
-        "30",
-        "-subj",
-        f"/CN={name}",
-        "-keyout",
-        key,
-        "-out",
-        certificate,
-    ]
-    subprocess.run(line, check=True, capture_output=True)
-    both.write_bytes(key.read_bytes() + certificate.read_bytes())
-    return both, certificate
-
-
 @unix
 def test_signatures_are_judged_by_another_program(tmp_path: Path, yendo: Yendo) -> None:
     pytest.importorskip("cryptography")
     from yendo.formats.xar import Xar
 
-    both, certificate = _identity(tmp_path)
+    both, certificate = mac_signing.identity(tmp_path)
     bare = made.built(made.workspace(tmp_path / "w")).package
     shutil.copyfile(bare, tmp_path / "x.pkg")
     assert "the signature holds" in yendo("sign", "x.pkg", "--identity", both).stdout
@@ -493,7 +470,7 @@ def test_signatures_are_judged_by_another_program(tmp_path: Path, yendo: Yendo) 
 @unix
 def test_a_key_that_is_elsewhere_signs_by_command_and_by_request(tmp_path: Path, yendo: Yendo) -> None:
     pytest.importorskip("cryptography")
-    _, certificate = _identity(tmp_path)
+    _, certificate = mac_signing.identity(tmp_path)
     bare = made.built(made.workspace(tmp_path / "w")).package
     for name in ("a.pkg", "b.pkg"):
         shutil.copyfile(bare, tmp_path / name)
@@ -611,6 +588,7 @@ def test_without_a_sandbox_files_are_laid_scripts_ran_nowhere_and_that_is_said(t
         "oldest",
         "too-old",
         "volume",
+        "set-up",
         "cut-off",
     ]
     assert not any(phase["problems"] for one in told["played"] for phase in one["phases"])

@@ -5,11 +5,11 @@ from __future__ import annotations
 import json
 import re
 import shutil
-import subprocess
 from pathlib import Path
 
 import jsonschema
 import mac_half_specimens as made
+import mac_signing
 import pytest
 from conftest import Yendo, missing, parsed, unix
 
@@ -49,23 +49,7 @@ def workspace(tmp_path: Path, yendo: Yendo) -> Path:
 
 
 def _signed(folder: Path, yendo: Yendo) -> None:
-    key, certificate, both = folder.parent / "k.pem", folder.parent / "c.pem", folder.parent / "id.pem"
-    line = [
-        "openssl",
-        "req",
-        "-x509",
-        "-newkey",
-        "rsa:2048",
-        "-nodes",
-        "-days",
-        "30",
-        "-keyout",
-        key,
-        "-out",
-        certificate,
-    ]
-    subprocess.run([*line, "-subj", "/CN=Developer ID Installer: Marrowby"], check=True, capture_output=True)
-    both.write_bytes(key.read_bytes() + certificate.read_bytes())
+    both, _ = mac_signing.identity(folder.parent)
     for package in sorted(folder.glob("package/*/*.pkg")):
         yendo("sign", package, "--identity", both)
 

@@ -45,16 +45,8 @@ def run(options: argparse.Namespace) -> int:
         told = {"plan": str(drafted.plan), "media": drafted.media, "decisions": drafted.decisions}
         show.emit({"schema": "yendo.mac-capture/1", **told, "changes": found.changes, "receipts": found.receipts})
     elif not options.quiet:
-        out = show.console()
         counts = [f"{sum(1 for one, _ in found.changes if one == kind)} {kind}" for kind in ("new", "changed", "gone")]
-        out.print(
-            f"[bold]{show.clean(drafted.plan)}[/bold] captured on {show.clean(options.machine)}: {', '.join(counts)}"
-        )
-        show.grid(out, [("media", one) for one in drafted.media], styles=("dim",))
-        show.section(out, "Still yours to decide")
-        show.grid(out, [tuple(one.split(": ", 1)) for one in drafted.decisions], styles=("yellow",))
-        folder = show.clean(options.name)
-        out.print(f"\n[dim]next:[/dim] edit {show.clean(drafted.plan)}, then yendo check {folder}")
+        mac_half.started(drafted, f"captured on {show.clean(options.machine)}: {', '.join(counts)}", options.name)
     return 0
 
 

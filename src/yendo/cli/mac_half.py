@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from yendo.check.workspace import Finding
+    from yendo.mac_half.draft import MacDrafted
     from yendo.mac_half.model import MacPlan
     from yendo.mac_half.prove import MacPlayed, MacProof
 
@@ -80,14 +81,18 @@ def run_draft(options: argparse.Namespace) -> int:
         given = {**msgspec.to_builtins(msgspec.structs.replace(drafted, plan=str(drafted.plan)))}
         show.emit({"schema": "yendo.mac-draft/1", **given})
     elif not options.quiet:
-        out = show.console()
-        out.print(f"[bold]{show.clean(drafted.plan)}[/bold] drafted, the half for macOS")
-        show.grid(out, [("media", name) for name in drafted.media], styles=("dim",))
-        show.section(out, "Still yours to decide")
-        show.grid(out, [tuple(one.split(": ", 1)) for one in drafted.decisions], styles=("yellow",))
-        folder = show.clean(options.folder)
-        out.print(f"\n[dim]next:[/dim] edit {show.clean(drafted.plan)}, then yendo check {folder}")
+        started(drafted, "drafted, the half for macOS", options.folder)
     return 0
+
+
+def started(drafted: MacDrafted, how: str, folder: Path) -> None:
+    """A half that was started: what is in it, and what is still to be decided."""
+    out = show.console()
+    out.print(f"[bold]{show.clean(drafted.plan)}[/bold] {how}")
+    show.grid(out, [("media", name) for name in drafted.media], styles=("dim",))
+    show.section(out, "Still yours to decide")
+    show.grid(out, [tuple(one.split(": ", 1)) for one in drafted.decisions], styles=("yellow",))
+    out.print(f"\n[dim]next:[/dim] edit {show.clean(drafted.plan)}, then yendo check {show.clean(folder)}")
 
 
 def checked(folder: Path) -> list[Finding]:
