@@ -161,7 +161,7 @@ def test_a_package_is_proved_there(mac: Mac, tmp_path: Path, yendo: Yendo) -> No
         ("twice", "simulated"),
         ("as-it-is", "ssh:mini"),
     ]
-    yendo("dossier", "w", "-o", "it.html")
+    yendo("handover", "w", "-o", "it.html")
     page = (tmp_path / "it.html").read_text("utf-8")
     assert "ssh:mini" in page and "no Mac was asked" not in page
     before = mac.machine.picture()
@@ -169,7 +169,9 @@ def test_a_package_is_proved_there(mac: Mac, tmp_path: Path, yendo: Yendo) -> No
 
 
 def test_what_is_wrong_there_is_seen(mac: Mac, tmp_path: Path) -> None:
-    folder = _workspace(tmp_path / "w", undo=b"#!/bin/sh\nexit 0\n")
+    steps = '[[install]]\nkind = "script"\nfile = "do.sh"\nundo = "undo.sh"\n'
+    rules = '[[detect]]\nkind = "file"\npath = "/Library/Tidewell/made"\n'
+    folder = made.workspace(tmp_path / "w", steps, rules=rules, media={}, do_sh=DO, undo_sh=b"#!/bin/sh\nexit 0\n")
     made.built(folder)
     plan, _ = reading.read(folder)
     proof = prove.prove_away(folder, plan, "mini", mac.address())
@@ -340,6 +342,6 @@ def test_what_the_first_start_made_goes_with_the_package(mac: Mac, tmp_path: Pat
         assert not os.path.lexists(mac.machine.at(path)), path
     assert not mac.machine.has_job("system/com.tidewell.updater")
     assert mac.machine.at("/private/etc/tide.conf").is_file()
-    proof = prove.prove(folder, plan, ("made-later", "desk"))
+    proof = prove.prove(folder, plan, ("made-later",))
     assert proof.verdict == "proved", [phase.problems for one in proof.played for phase in one.phases]
     assert "has its half already" in yendo("capture", "w", package.package, "--machine", "ssh:mini", expect=2).stderr

@@ -234,7 +234,7 @@ def test_the_command(workspace: Path, yendo: Yendo, tmp_path: Path) -> None:
     package = workspace / "package" / "tidewell-lantern-6.2.1-r1"
     record = json.loads((package.parent / f"{package.name}.proof-simulated-desk.json").read_text())
     assert record["digest"] == done["digest"]
-    printed = yendo("prove", package, "--scenario", "system").stdout
+    printed = " ".join(yendo("prove", package, "--scenario", "system").stdout.split())
     assert "no user's hive" in printed and "Proved" in printed and "--machine wine" in printed
     (package / "manifest.json").write_text("{")
     assert "manifest.json" in yendo("prove", package, expect=3).stderr
