@@ -6,6 +6,7 @@ Another interpreter judges OVAL's form; files and digests are asked by it as wel
 from __future__ import annotations
 
 import json
+import os
 import shutil
 import subprocess
 from pathlib import Path
@@ -94,6 +95,15 @@ def test_what_weak_rules_miss_is_told(workspace: Path, yendo: Yendo) -> None:
         row["sort"]: row for row in parsed(yendo("detect", "strength", "w", "--json", expect=1))["strength"]["rows"]
     }
     assert found["nothing"]["wrong"] == ["only its receipts are left"] and not found["installed"]["wrong"]
+
+
+@pytest.mark.skipif(not os.environ.get("YENDO_THOROUGH"), reason="takes a minute: YENDO_THOROUGH=1")
+def test_rules_that_do_not_look_there_say_what_they_said(workspace: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    made.built(workspace)
+    plan, _ = reading.read(workspace)
+    quick = strength._asked(workspace, plan, 1, strength._Ground.candidates)
+    monkeypatch.setattr(strength._Ground, "sees", lambda self, rule, touched: True)
+    assert strength._asked(workspace, plan, 1, strength._Ground.candidates) == quick
 
 
 def test_an_update_by_somebody_who_is_not_at_hand_is_said(workspace: Path) -> None:

@@ -34,12 +34,16 @@ MAX_FILE_RULES = 8
 
 
 class MacState(NamedTuple):
-    """A state: its class, its name, whether the package counts as installed there, and what makes it for a while."""
+    """A state: its class, its name, whether the package counts as installed there, and what makes it for a while.
+
+    ``touches`` is the one path, or job, that is another there; empty where it is more than one.
+    """
 
     sort: str
     name: str
     wanted: bool
     made: Callable[[], AbstractContextManager[object]]
+    touches: str = ""
 
 
 class MacGround(msgspec.Struct, frozen=True):
@@ -132,14 +136,16 @@ def _asked(base: Path, plan: MacPlan, seed: int, more: Callable[[_Ground], Seque
     with tempfile.TemporaryDirectory(prefix="yendo-mac-") as place:
         ground = _Ground(MacStage(base, plan, folder, Path(place)), seed)
         rules = [*plan.detect, *more(ground)]
-        lines = ["volume=${1:-/}"]
-        items = ground.stage.done.items
-        lines += [f"( {detection.line_of(rule, items)} ) && echo yes || echo no" for rule in rules]
-        asked = script("each rule by itself", lines).encode()
-        states, held = [], []
+        states: list[tuple[str, str, bool]] = []
+        held: list[tuple[bool, ...]] = []
         for state in ground.states():
+            # who looks at nothing that is another says what it said of the whole installation, the first state
+            asked = [at for at, rule in enumerate(rules) if not states or ground.sees(rule, state.touches)]
+            told = list(held[0]) if held else [False] * len(rules)
             with state.made():
-                held.append(ground.answers(asked, len(rules)))
+                for at, answer in zip(asked, ground.answers([rules[at] for at in asked]), strict=True):
+                    told[at] = answer
+            held.append(tuple(told))
             states.append((state.sort, state.name, state.wanted))
         return MacGround(tuple(rules), tuple(states), tuple(held), len(plan.detect), tuple(ground.missing))
 
@@ -246,11 +252,34 @@ class _Ground:
 
     # --- states
 
-    def answers(self, asked: bytes, count: int) -> tuple[bool, ...]:
+    def sees(self, rule: AnyMacRule, touched: str) -> bool:
+        """Whether a rule may look at a path or job; where nothing single is named, it may."""
+        if not touched:
+            return True
+        match rule:
+            case model.BundleRule() | model.MacFolderRule():
+                return touched.startswith(rule.path.rstrip("/") + "/")
+            case model.MacFileRule():
+                thing = self.new.get(rule.path)
+                return touched == rule.path or thing is None or thing.kind == "link"  # what it leads to may be touched
+            case model.MacSettingRule():
+                return touched == f"/Library/Preferences/{rule.domain}.plist"
+            case model.MacJobRule():
+                return touched == f"system/{rule.label}"
+            case model.ReceiptRule():
+                return False
+
+    def answers(self, rules: Sequence[AnyMacRule]) -> tuple[bool, ...]:
+        """What each rule says now."""
+        if not rules:
+            return ()
+        items = self.stage.done.items
+        lines = ["volume=${1:-/}"]
+        lines += [f"( {detection.line_of(rule, items)} ) && echo yes || echo no" for rule in rules]
         begun = len(self.machine.said)
-        self.machine.script(asked, self.machine.volume)
+        self.machine.script(script("each rule by itself", lines).encode(), self.machine.volume)
         said = [line for line in self.machine.said[begun:] if line in ("yes", "no")]
-        if len(said) != count:
+        if len(said) != len(rules):
             raise Usage(f"a rule could not be asked: {self.machine.said[begun:][-1:]}")
         return tuple(line == "yes" for line in said)
 
@@ -259,17 +288,17 @@ class _Ground:
         yield MacState("installed", "nobody is logged on", True, lambda: self._state(person=""))
         yield MacState("installed", "the Finder wrote its notes into the folders", True, self._notes)
         for path in self._sample(item.path for item in self.stage.done.items if detection.may_change(item)):
-            yield MacState("installed", f"somebody changed {path}", True, self._changed(path))
+            yield MacState("installed", f"somebody changed {path}", True, self._changed(path), path)
         for bundle in self.bundles:
             yield from self._of_bundle(bundle)
         yield from self._of_files()
         for domain, key, _ in self._settings():
             place = f"/Library/Preferences/{domain}.plist"
-            yield MacState("setting", f"{key} of {domain} is gone", False, self._set(place, key, None))
-            yield MacState("setting", f"{key} of {domain} is another", False, self._set(place, key, "another"))
+            yield MacState("setting", f"{key} of {domain} is gone", False, self._set(place, key, None), place)
+            yield MacState("setting", f"{key} of {domain} is another", False, self._set(place, key, "another"), place)
         for job in self.jobs:
             name = job.removeprefix("system/")
-            yield MacState("daemon", f"{name} is not loaded", False, self._unloaded(job))
+            yield MacState("daemon", f"{name} is not loaded", False, self._unloaded(job), job)
         yield MacState("nothing", "only its receipts are left", False, lambda: self._gone(self._tops()))
         yield MacState("nothing", "it was never there", False, self._never)
         yield MacState("nothing", "it was removed", False, self._removed)  # the last: it is not taken back
@@ -303,20 +332,20 @@ class _Ground:
         inside = [path for path in self.new if path.startswith(f"{bundle.path}/") and self.new[path].kind == "file"]
         main = f"{bundle.path}/Contents/MacOS/{program}"
         if main in inside:
-            yield MacState("program gone", f"the program of {name} is gone", False, lambda: self._gone([main]))
-            yield MacState("program changed", f"the program of {name} is cut", False, self._changed(main))
+            yield MacState("program gone", f"the program of {name} is gone", False, self._lacking(main), main)
+            yield MacState("program changed", f"the program of {name} is cut", False, self._changed(main), main)
         for path in self._sample(one for one in inside if one not in (main, info)):
             if "/_CodeSignature/" not in path and not path.endswith("/PkgInfo"):  # neither is in a seal
-                yield MacState("bundle's file gone", f"{path} is gone", False, self._lacking(path))
-                yield MacState("bundle's file changed", f"{path} is another", False, self._changed(path))
+                yield MacState("bundle's file gone", f"{path} is gone", False, self._lacking(path), path)
+                yield MacState("bundle's file changed", f"{path} is another", False, self._changed(path), path)
 
     def _of_files(self) -> Iterator[MacState]:
         edited = {item.path for item in self.stage.done.items if detection.may_change(item)}
         outside = self._outside()
         for path in self._sample(outside):
-            yield MacState("file gone", f"{path} is gone", False, self._lacking(path))
+            yield MacState("file gone", f"{path} is gone", False, self._lacking(path), path)
         for path in self._sample(one for one in outside if one not in edited and self.new[one].kind == "file"):
-            yield MacState("file changed", f"{path} is another", False, self._changed(path))
+            yield MacState("file changed", f"{path} is another", False, self._changed(path), path)
         if len(outside) > 3:
             half = self.chance.sample(outside, len(outside) // 2)
             yield MacState("half", "half of its files are gone", False, lambda: self._gone(half))
