@@ -130,5 +130,6 @@ def test_two_halves_have_a_page_each(workspace: Path, yendo: Yendo, vendor: Path
     assert "for macOS" in (workspace.parent / "x.html").read_text("utf-8")
     yendo("decide", "w", "--accept-defaults", "--answer", "package.contact=x", "--answer", "media.origin=y")
     yendo("build", "w", "-q")
-    yendo("handover", "w")
+    told = parsed(yendo("handover", "w", "--json"))  # one object, whatever there is
+    assert told["macos"]["proved"] and not told["proved"]
     assert len(sorted(workspace.glob("package/*.sheet.html"))) == 2

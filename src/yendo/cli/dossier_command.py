@@ -55,18 +55,22 @@ def write(package: Path, plan: Plan | None, workspace: Path, target: Path | None
 
 
 def run(options: argparse.Namespace) -> int:
+    from yendo.cli import show
     from yendo.errors import Usage
 
     windows, mac = mac_half.both(options)
     if windows and mac and options.pdf:
         raise Usage("there are two halves, and one file: --system windows or --system macos")
-    told = []
-    if windows:
-        told.append(_of_windows(options))
-    if mac:
-        told.append(_of_mac(options))
-    for one in told:
-        _told(options, *one)
+    made = [half(options) for half, meant in ((_of_windows, windows), (_of_mac, mac)) if meant]
+    pdf = str(options.pdf) if options.pdf else None
+    if options.json:
+        first, *others = ({"file": str(target), "size": size} for target, size in made)
+        show.emit({"schema": "yendo.dossier/1", **first, "pdf": pdf, **({"macos": others[0]} if others else {})})
+    elif not options.quiet:
+        out = show.console()
+        for target, size in made:
+            out.print(f"{show.clean(target)}, {show.size(size)}" + (f"; {show.clean(pdf)}" if pdf else ""))
+        out.print("[dim]next:[/dim] open it in a browser, or hand it on as it is: it needs nothing else")
     return 0
 
 
@@ -98,24 +102,6 @@ def _of_mac(options: argparse.Namespace) -> tuple[Path, int]:
         if options.pdf:
             _print(target, options.pdf)
     return target, len(page)
-
-
-def _told(options: argparse.Namespace, target: Path, size: int) -> None:
-    from yendo.cli import show
-
-    if options.json:
-        show.emit(
-            {
-                "schema": "yendo.dossier/1",
-                "file": str(target),
-                "size": size,
-                "pdf": str(options.pdf) if options.pdf else None,
-            }
-        )
-    elif not options.quiet:
-        out = show.console()
-        out.print(f"{show.clean(target)}, {show.size(size)}" + (f"; {show.clean(options.pdf)}" if options.pdf else ""))
-        out.print("[dim]next:[/dim] open it in a browser, or hand it on as it is: it needs nothing else")
 
 
 def _print(page: Path, target: Path) -> None:

@@ -8,7 +8,9 @@ yendo handover lantern --done
 from __future__ import annotations
 
 import argparse
+from collections.abc import Callable
 from pathlib import Path
+from typing import Any, NamedTuple
 
 from yendo.cli import mac_half, nested
 
@@ -28,68 +30,97 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
 
 
+class _Sheet(NamedTuple):
+    """A page that was written: of which package and how it is told, whether that was proved, how its hand-over is
+    remembered, and what comes next.
+    """
+
+    file: Path
+    name: str
+    proved: bool
+    remember: Callable[[], object]
+    advice: str
+
+
 def run(options: argparse.Namespace) -> int:
+    from yendo.cli import show
     from yendo.errors import Usage
 
     windows, mac = mac_half.both(options)
     if windows and mac and options.data:
         raise Usage("there are two halves, and one file: --system windows or --system macos")
-    if windows:
-        _of_windows(options)
-    if mac:
-        _of_mac(options)
+    made = [half(options) for half, meant in ((_of_windows, windows), (_of_mac, mac)) if meant]
+    if options.done:
+        for one in made:
+            one.remember()
+    if options.json:
+        first, *others = ({"file": str(one.file), "proved": one.proved} for one in made)
+        more = {"macos": others[0]} if others else {} if windows else {"system": "macos"}
+        show.emit({"schema": "yendo.handover/1", **first, "done": options.done, **more})
+    elif not options.quiet:
+        for one in made:
+            _told(options, one)
     return 0
 
 
-def _of_mac(options: argparse.Namespace) -> None:
+def _told(options: argparse.Namespace, one: _Sheet) -> None:
+    from yendo.cli import show
+
+    out = show.console()
+    out.print(f"{show.clean(one.file)}" + (f"; {show.clean(options.data)}" if options.data else ""))
+    if options.done:
+        out.print(f"{show.clean(one.name)}: handed over")
+    if one.advice:
+        out.print(one.advice)
+
+
+def _written(options: argparse.Namespace, found: Any, page: str, usual: Path) -> Path:
+    """The page, and the same as data where that is asked for."""
+    import msgspec
+
+    from yendo import atomic
+
+    target = options.output or usual
+    atomic.write(target, page.encode())
+    if options.data:
+        atomic.write(options.data, msgspec.json.format(msgspec.json.encode(found), indent=2))
+    return Path(target)
+
+
+def _of_mac(options: argparse.Namespace) -> _Sheet:
     import tempfile
 
     import msgspec
 
-    from yendo import atomic
     from yendo.cli import show
-    from yendo.mac_half import build
+    from yendo.mac_half import build, reading
     from yendo.package import delivered
     from yendo.prove import mac_sheet
 
     base = options.package.resolve()
-    plan = mac_sheet.plan_of(base)
+    plan, _ = reading.read(base)
     with tempfile.TemporaryDirectory(prefix="yendo-mac-") as place:
         found = mac_sheet.sheet(base, plan, Path(place))
-    target = options.output or options.package / build.FOLDER / f"{build.name_of(plan)}.sheet.html"
-    atomic.write(target, mac_sheet.page(found).encode())
-    if options.data:
-        atomic.write(options.data, msgspec.json.format(msgspec.json.encode(found), indent=2))
+    folder = options.package / build.FOLDER
+    target = _written(options, found, mac_sheet.page(found), folder / f"{build.name_of(plan)}.sheet.html")
+    rules = msgspec.to_builtins(plan.detect)
+    this = delivered.Delivered(found.version, found.revision, found.digest, found.digest, rules, "")
     proved = found.verdict == "proved"
-    if options.done:
-        rules = msgspec.to_builtins(plan.detect)
-        this = delivered.Delivered(found.version, found.revision, found.digest, found.digest, rules, "")
-        delivered.remember(base, this, delivered.MAC_FILE)
-    if options.json:
-        body = {"schema": "yendo.handover/1", "file": str(target), "proved": proved, "done": options.done}
-        show.emit({**body, "system": "macos"})
-    elif not options.quiet:
-        out = show.console()
-        out.print(f"{show.clean(target)}" + (f"; {show.clean(options.data)}" if options.data else ""))
-        folder = show.clean(options.package)
-        unsigned = [one.file for one in found.uploads if one.signed == "not signed"]
-        if options.done:
-            what = f"{show.clean(found.name)} {show.clean(found.version)} for macOS"
-            out.print(f"{what}, revision {found.revision}: handed over")
-        if not proved:
-            out.print(f"[yellow]These bytes were not proved.[/yellow] [dim]next:[/dim] yendo prove {folder}")
-        elif unsigned:
-            said = f"{show.clean(', '.join(unsigned))}: not signed, and a management service takes signed ones only"
-            place = show.clean(options.package / build.FOLDER / build.name_of(plan) / unsigned[0])
-            out.print(f"[yellow]{said}[/yellow]\n[dim]next:[/dim] yendo sign {place} --identity FILE")
-        elif not options.done:
-            out.print(f"[dim]next:[/dim] hand the files and the sheet over, then yendo handover {folder} --done")
+    unsigned = [one.file for one in found.uploads if one.signed == "not signed"]
+    name, advice = show.clean(options.package), ""
+    if not proved:
+        advice = f"[yellow]These bytes were not proved.[/yellow] [dim]next:[/dim] yendo prove {name}"
+    elif unsigned:
+        said = f"{show.clean(', '.join(unsigned))}: not signed, and a management service takes signed ones only"
+        place_of = show.clean(folder / build.name_of(plan) / unsigned[0])
+        advice = f"[yellow]{said}[/yellow]\n[dim]next:[/dim] yendo sign {place_of} --identity FILE"
+    elif not options.done:
+        advice = f"[dim]next:[/dim] hand the files and the sheet over, then yendo handover {name} --done"
+    title = f"{found.name} {found.version} for macOS, revision {found.revision}"
+    return _Sheet(target, title, proved, lambda: delivered.remember(base, this, delivered.MAC_FILE), advice)
 
 
-def _of_windows(options: argparse.Namespace) -> None:
-    import msgspec
-
-    from yendo import atomic
+def _of_windows(options: argparse.Namespace) -> _Sheet:
     from yendo.cli import show
     from yendo.cli.proving import find, plan_of
     from yendo.errors import Usage
@@ -100,26 +131,15 @@ def _of_windows(options: argparse.Namespace) -> None:
     plan, workspace = plan_of(options.package, package)
     furnished = plan.furnished if plan else None
     found = sheet.sheet(package, furnished)
-    target = options.output or package.parent / f"{package.name}.sheet.html"
-    atomic.write(target, sheet.page(found, furnished).encode())
-    if options.data:
-        atomic.write(options.data, msgspec.json.format(msgspec.json.encode(found), indent=2))
+    usual = package.parent / f"{package.name}.sheet.html"
+    target = _written(options, found, sheet.page(found, furnished), usual)
+    if options.done and plan is None:
+        raise Usage(f"{package} belongs to no workspace here, so what was handed over cannot be remembered")
     proved = any(proof.verdict == "proved" for proof in found.proofs)
-    if options.done:
-        if plan is None:
-            raise Usage(f"{package} belongs to no workspace here, so what was handed over cannot be remembered")
-        delivered.record(workspace, package)
-    if options.json:
-        show.emit({"schema": "yendo.handover/1", "file": str(target), "proved": proved, "done": options.done})
-    elif not options.quiet:
-        out = show.console()
-        out.print(f"{show.clean(target)}" + (f"; {show.clean(options.data)}" if options.data else ""))
-        if options.done:
-            out.print(f"{show.clean(found.name)} {show.clean(found.version)}, revision {found.revision}: handed over")
-        if not proved:
-            out.print(
-                f"[yellow]These bytes were not proved.[/yellow] [dim]next:[/dim] yendo prove {show.clean(package)}"
-            )
-        elif not options.done:
-            name = show.clean(options.package)
-            out.print(f"[dim]next:[/dim] hand the folder and the sheet over, then yendo handover {name} --done")
+    name, advice = show.clean(options.package), ""
+    if not proved:
+        advice = f"[yellow]These bytes were not proved.[/yellow] [dim]next:[/dim] yendo prove {show.clean(package)}"
+    elif not options.done:
+        advice = f"[dim]next:[/dim] hand the folder and the sheet over, then yendo handover {name} --done"
+    title = f"{found.name} {found.version}, revision {found.revision}"
+    return _Sheet(target, title, proved, lambda: delivered.record(workspace, package), advice)

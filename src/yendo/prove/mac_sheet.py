@@ -9,7 +9,6 @@ import msgspec
 from yendo import digest, templates
 from yendo.mac import reading as packages
 from yendo.mac_half import build, model, telling
-from yendo.mac_half import reading as plans
 from yendo.mac_half.model import MacPlan
 from yendo.mac_half.prove import MacPlayed, kept
 from yendo.mac_half.scenes import MacStage
@@ -131,8 +130,3 @@ def _closes(plan: MacPlan, bundles: list[str]) -> list[str]:
     steps = plan.install
     found = [one.identifier for one in steps if isinstance(one, model.QuitStep)]
     return [*found, *(bundles if any(isinstance(one, model.AppStep) and one.close for one in steps) else [])]
-
-
-def plan_of(base: Path) -> MacPlan:
-    """The plan of a half for macOS. Raises PlanError."""
-    return plans.read(base)[0]
