@@ -8,7 +8,6 @@ rules), and the headers that ``yendo.formats.mach_o`` names. Held against signed
 from __future__ import annotations
 
 import hashlib
-import plistlib
 import re
 from collections.abc import Iterator, Mapping
 from pathlib import Path
@@ -17,13 +16,13 @@ from typing import Any, Literal, NamedTuple
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.formats import mach_o
+from yendo.formats import mach_o, property_list
 from yendo.formats.mach_o import INFO, RESOURCES, CodeSignature, MachSlice
 from yendo.mac import app_findings
 from yendo.mac.app import CodeHeld, MacApp, MacCode
 from yendo.walk import files_below
 
-MAX_LIST, MAX_FILES = 32 << 20, 100_000
+MAX_FILES = 100_000
 # The SHA-256 of Apple's root, as it stands in signed programs of others.
 APPLE_ROOT = "B0B1730ECBC7FF4505142C49F1295E6EDA6BCAED7E2C68C5BE91B5A11001F024"
 _SEAL = "_CodeSignature/CodeResources"
@@ -71,7 +70,7 @@ def program(path: Path) -> MacApp:
 def read(path: Path) -> MacApp:
     """A bundle, with all that lies in it. Raises Unreadable."""
     top = path / "Contents"
-    info = _list(_bytes(top / "Info.plist"), "Info.plist")
+    info = property_list.read(top / "Info.plist")
     files = dict(files_below(top, links=True))
     if len(files) > MAX_FILES:
         raise Unreadable(f"{path.name} holds {len(files)} files; more than {MAX_FILES} are not looked at")
@@ -105,29 +104,6 @@ def _programs(files: Mapping[str, Path], own: str) -> dict[str, _Program]:
     """Every program of a bundle, its own one first where it is there."""
     found = {below: _program(file) for below, file in files.items() if not file.is_symlink() and is_program(file)}
     return ({own: found[own]} if own in found else {}) | found
-
-
-def _bytes(path: Path) -> bytes:
-    """A property list's file. Raises Unreadable."""
-    try:
-        if path.is_symlink():
-            raise Unreadable(f"{path.name} is a link")
-        if path.stat().st_size > MAX_LIST:
-            raise Unreadable(f"{path.name} is larger than any property list")
-        return path.read_bytes()
-    except OSError as error:
-        raise Unreadable(f"{path.name} cannot be read: {error.strerror}") from error
-
-
-def _list(data: bytes, name: str) -> dict[str, Any]:
-    """A property list, in either form. Raises Unreadable."""
-    try:
-        found = plistlib.loads(data)
-    except Exception as error:  # the library lets through what its parsers and its own tables raise
-        raise Unreadable(f"{name} is no property list: {error}") from error
-    if not isinstance(found, dict):
-        raise Unreadable(f"{name} is a property list without keys")
-    return found
 
 
 def _asks(info: Mapping[str, Any], files: Mapping[str, Path]) -> Iterator[tuple[str, str]]:
@@ -227,13 +203,13 @@ def _differing(
     path: Path, files: Mapping[str, Path], main: CodeSignature, own: str, programs: Mapping[str, _Program]
 ) -> Iterator[tuple[str, str]]:
     """What is not as it was sealed: the list itself, changed files, those that are gone, and those that came."""
-    seal = _bytes(files[_SEAL])
+    seal = property_list.contents(files[_SEAL])
     if main.is_hash_of(RESOURCES, seal) is not True:
         yield _SEAL, "the list of files is not the one that was signed"
-    if main.is_hash_of(INFO, _bytes(files["Info.plist"])) is False:
+    if main.is_hash_of(INFO, property_list.contents(files["Info.plist"])) is False:
         yield "Info.plist", "changed"
     try:
-        listed, rules = _sealed(_list(seal, _SEAL))
+        listed, rules = _sealed(property_list.parsed(seal, _SEAL))
     except Unreadable as error:
         yield _SEAL, str(error)
         return

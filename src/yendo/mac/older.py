@@ -6,7 +6,6 @@ installer runs beside them. No such package of another maker is in the registrie
 
 from __future__ import annotations
 
-import plistlib
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 from typing import Any
@@ -14,7 +13,7 @@ from typing import Any
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.formats import bom, cpio
+from yendo.formats import bom, cpio, property_list
 from yendo.mac import reading
 from yendo.mac.findings import findings
 from yendo.mac.package import MacComponent, MacItem, MacPackage, MacScript, MacSignature
@@ -99,15 +98,7 @@ def _info(path: Path) -> Mapping[str, Any]:
     place = path / "Contents" / "Info.plist"
     if not _plain(place):
         raise Unreadable(f"{path.name} has no Contents/Info.plist")
-    with place.open("rb") as file:
-        data = file.read(MAX_LIST + 1)
-    try:
-        found = plistlib.loads(data[:MAX_LIST])
-    except Exception as error:  # the library lets through what its parsers and its own tables raise
-        raise Unreadable(f"Contents/Info.plist of {path.name} is no property list: {error}") from error
-    if not isinstance(found, dict):
-        raise Unreadable(f"Contents/Info.plist of {path.name} has no keys")
-    return found
+    return property_list.read(place, f"Contents/Info.plist of {path.name}", MAX_LIST)
 
 
 def _first(info: Mapping[str, Any], *keys: str) -> str:

@@ -16,7 +16,7 @@ from typing import Any
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable
-from yendo.formats import mach_o
+from yendo.formats import mach_o, property_list
 from yendo.walk import files_below
 
 MAX_FILES, MAX_DEPTH = 100_000, 16
@@ -66,7 +66,7 @@ def found(path: Path, depth: int = 0) -> SealedBundle:
     if depth > MAX_DEPTH:
         raise NotCovered(f"{path.name}: bundles in bundles, more than {MAX_DEPTH} deep")
     top, info = _places(path)
-    given = _list(info)
+    given = property_list.read(info)
     executable = str(given.get("CFBundleExecutable") or path.stem)
     program = f"MacOS/{executable}" if top.name == "Contents" else executable
     if not (top / program).is_file():
@@ -119,16 +119,6 @@ def _inner(top: Path) -> Iterator[str]:
 def _is_program(path: Path) -> bool:
     with path.open("rb") as file:
         return mach_o.is_program(file.read(8))
-
-
-def _list(path: Path) -> dict[str, Any]:
-    try:
-        given = plistlib.loads(path.read_bytes()) if path.stat().st_size < 32 << 20 else None
-    except Exception as error:  # the library lets through what its parsers raise
-        raise Unreadable(f"{path.name} is no property list: {error}") from error
-    if not isinstance(given, dict):
-        raise Unreadable(f"{path.name} is a property list without keys")
-    return given
 
 
 def seal(bundle: SealedBundle, code: Mapping[str, tuple[bytes, str]]) -> bytes:

@@ -6,7 +6,6 @@ No Mac was at hand: this was tried against an SSH server with the simulated mach
 from __future__ import annotations
 
 import asyncio
-import plistlib
 import re
 import shlex
 import tempfile
@@ -18,6 +17,7 @@ from pathlib import Path
 from typing import Any, Literal, TypeVar
 
 from yendo.errors import NoMachine
+from yendo.formats import property_list
 from yendo.mac_half.machine.machine import MacOutcome, MacThing, Processor
 from yendo.mac_half.work import choices_file
 from yendo.machines.addresses import Address
@@ -231,10 +231,7 @@ class MacAway:
     def listed(self, path: str) -> Mapping[str, Any]:
         """A property list there; nothing where there is none."""
         code, said = self.run("/usr/bin/plutil", "-convert", "xml1", "-o", "-", path)
-        try:
-            return dict(plistlib.loads(said)) if code == 0 else {}
-        except Exception:  # the library lets through what its parsers raise
-            return {}
+        return property_list.if_any(said) if code == 0 else {}
 
     def has_job(self, name: str) -> bool:
         """Whether launchd has loaded a job, by its domain and label."""

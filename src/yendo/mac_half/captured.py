@@ -6,7 +6,6 @@ The Mac is looked at before and after; what came is brought here and becomes ste
 from __future__ import annotations
 
 import contextlib
-import plistlib
 import re
 import shlex
 import tarfile
@@ -21,6 +20,7 @@ import tomlkit
 from yendo import atomic
 from yendo.draft import writing
 from yendo.errors import NoMachine, Usage
+from yendo.formats import property_list
 from yendo.mac import bundles
 from yendo.mac_half import build, reading
 from yendo.mac_half.away import MacAway
@@ -156,7 +156,7 @@ def _changes(before: Mapping[str, MacThing], after: Mapping[str, MacThing]) -> I
 def _lists(machine: MacAway, seen: Mapping[str, MacThing], place: Path) -> dict[str, dict[str, Any]]:
     """The settings that are there, by their files."""
     paths = [path for path, one in seen.items() if one.kind == "file" and _PREFERENCES.fullmatch(path)]
-    return {path: _listed(data) for path, data in _contents(machine, paths, place)}
+    return {path: property_list.if_any(data) for path, data in _contents(machine, paths, place)}
 
 
 def _contents(machine: MacAway, paths: Sequence[str], place: Path) -> Iterator[tuple[str, bytes]]:
@@ -180,13 +180,6 @@ def _archive(machine: MacAway, above: str, names: Sequence[str], place: Path) ->
         raise NoMachine(f"ssh:{machine.name}: what was fetched is no archive: {error}") from error
     finally:
         packed.unlink(missing_ok=True)
-
-
-def _listed(data: bytes) -> dict[str, Any]:
-    try:
-        return dict(plistlib.loads(data))
-    except Exception:  # the library lets through what its parsers raise
-        return {}
 
 
 class _Sorted(MacDraft):
@@ -260,7 +253,7 @@ class _Sorted(MacDraft):
     def _settings(self, paths: Sequence[str]) -> None:
         """Keys that came or changed, by whose they are."""
         for path, data in _contents(self.machine, paths, self.place):
-            was, now = self.lists.get(path, {}), _listed(data)
+            was, now = self.lists.get(path, {}), property_list.if_any(data)
             found = _PREFERENCES.fullmatch(path)
             assert found is not None
             values = {key: value for key, value in now.items() if was.get(key) != value}
@@ -284,7 +277,7 @@ class _Sorted(MacDraft):
 
     def _jobs(self, paths: Sequence[str]) -> None:
         for path, data in _contents(self.machine, paths, self.place):
-            found, listed = _JOBS.fullmatch(path), _listed(data)
+            found, listed = _JOBS.fullmatch(path), property_list.if_any(data)
             program = listed.get("ProgramArguments") or ([listed["Program"]] if listed.get("Program") else [])
             simple = program and not set(listed) - _OF_JOB and isinstance(listed.get("KeepAlive", False), bool)
             if found is None or not simple:

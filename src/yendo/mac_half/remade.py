@@ -13,16 +13,9 @@ from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from yendo.errors import YendoError
+from yendo.formats import property_list
 from yendo.mac import bundles
 from yendo.package.code_signing import sign_code
-
-
-def plain_list(path: Path) -> dict[str, object]:
-    """A property list; empty where it is none, as its own reader tells what is wrong with it."""
-    try:
-        return dict(plistlib.loads(path.read_bytes()))
-    except Exception:  # the library lets through what its parsers raise
-        return {}
 
 
 @contextlib.contextmanager
@@ -32,7 +25,7 @@ def instead(here: Path, aside: Path, values: Mapping[str, str]) -> Iterator[None
         copy, kept = Path(work) / "new" / here.name, Path(work) / here.name
         shutil.copytree(here, copy, symlinks=True)
         info = copy / "Contents" / "Info.plist"
-        info.write_bytes(plistlib.dumps({**plain_list(info), **values}))
+        info.write_bytes(plistlib.dumps({**property_list.if_any(info.read_bytes()), **values}))
         with contextlib.suppress(YendoError):  # see not_by_us
             sign_code(copy, None)
         here.rename(kept)

@@ -183,7 +183,7 @@ class _Ground:
             top = path.removesuffix("/Contents/Info.plist")
             inside = any(top.startswith(f"{one}/") for one in known)
             if top != path and top not in known and not inside:
-                info = remade.plain_list(self.machine.at(path))
+                info = self.machine.listed(path)
                 version = str(info.get("CFBundleShortVersionString") or "")
                 found.append(LaidBundle(top, str(info.get("CFBundleIdentifier") or ""), version, version))
                 known.add(top)
@@ -328,7 +328,7 @@ class _Ground:
         yield MacState("another", f"another program has the name {name}", False, self._made_again(bundle, other))
         if by_vendor:
             yield MacState("another", f"somebody else's {name}, signed by nobody", False, self._made_again(bundle, {}))
-        program = str(remade.plain_list(self.machine.at(info)).get("CFBundleExecutable") or "")
+        program = str(self.machine.listed(info).get("CFBundleExecutable") or "")
         inside = [path for path in self.new if path.startswith(f"{bundle.path}/") and self.new[path].kind == "file"]
         main = f"{bundle.path}/Contents/MacOS/{program}"
         if main in inside:

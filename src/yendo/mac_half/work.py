@@ -11,7 +11,7 @@ from typing import Any, Literal
 import msgspec
 
 from yendo.errors import Unreadable, Usage
-from yendo.formats import mach_o
+from yendo.formats import mach_o, property_list
 from yendo.mac_half import model, sources
 from yendo.mac_half.model import MacPlan
 from yendo.mac_half.shell import call, plist_words
@@ -163,7 +163,7 @@ class Workshop:
                 place = f"{top}/{one.below}" if one.below else top
                 items.append(_laid(place, one))
                 if one.below == "Contents/Info.plist" and one.file:
-                    info = _list(one.file, f"{name}/Contents/Info.plist")
+                    info = property_list.read(one.file, f"{name}/Contents/Info.plist")
             asks = _asks(tree, str(info.get("CFBundleExecutable") or ""))
         if not info:
             raise Usage(f"{name} is no bundle: it has no Contents/Info.plist")
@@ -294,7 +294,7 @@ def _asks(tree: Sequence[sources.TreeItem], program: str) -> tuple[str, tuple[st
         if below == f"Contents/MacOS/{program}":
             team = _signature(file)[0]
         if found := re.fullmatch(r"(Contents/Library/SystemExtensions/[^/]+/Contents)/Info\.plist", below):
-            info = _list(file, below)
+            info = property_list.read(file, below)
             identifier = str(info.get("CFBundleIdentifier") or "")
             extensions.append(identifier)
             own = files.get(f"{found[1]}/MacOS/{info.get('CFBundleExecutable')}")
@@ -316,14 +316,6 @@ def _signature(program: Path) -> tuple[str, dict[str, Any]]:
     except Unreadable:
         return "", {}  # its own reader tells that
     return (found[0].team, found[0].entitlements) if found else ("", {})
-
-
-def _list(path: Path, name: str) -> dict[str, Any]:
-    try:
-        found = plistlib.loads(path.read_bytes())
-    except Exception as error:  # the library lets through what its parsers and its own tables raise
-        raise Unreadable(f"{name} is no property list: {error}") from error
-    return found if isinstance(found, dict) else {}
 
 
 _FOLDERS: dict[str, tuple[int, int, int]] = {}

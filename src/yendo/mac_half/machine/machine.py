@@ -20,7 +20,7 @@ import msgspec
 
 from yendo import atomic, digest, host_os
 from yendo.errors import NotCovered, Unreadable
-from yendo.formats import cpio
+from yendo.formats import cpio, property_list
 from yendo.formats.xar import Xar
 from yendo.mac import bundles, choices, reading
 from yendo.mac.package import MacComponent, MacPackage
@@ -271,7 +271,7 @@ class MacMachine:
     def listed(self, path: str) -> Mapping[str, Any]:
         """A property list there; nothing where there is none."""
         place = self.at(path, followed=True)
-        return plistlib.loads(place.read_bytes()) if place.is_file() else {}
+        return property_list.if_any(place.read_bytes()) if place.is_file() else {}
 
     # --- its installer
 
