@@ -43,6 +43,12 @@ def read(path: Path, *, listing: bool = False) -> MacPackage:
     return msgspec.structs.replace(found, findings=tuple(findings(found, archive.problem)))
 
 
+def signature_of(path: Path) -> MacSignature:
+    """Who signed a package; nothing of what is in it is read. Raises Unreadable."""
+    with path.open("rb") as file:
+        return signed(Xar(file, path.name))
+
+
 def _described(
     name: str, archive: Xar, by_path: dict[str, XarEntry], components: tuple[MacComponent, ...]
 ) -> MacPackage:

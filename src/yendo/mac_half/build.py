@@ -112,7 +112,7 @@ def _untouched(done: MacWork, folder: Path, file: str) -> int:
     shutil.copyfile(done.untouched, folder / f"{file}.pkg")
     if done.wanted:
         (folder / CHOICES).write_bytes(choices_file(done.wanted))
-    return sum(len(one.items) for one in reading.read(done.untouched).components)
+    return sum(len(one.items) for one in reading.read(done.untouched, listing=True).components)
 
 
 def held(base: Path, plan: MacPlan) -> Iterator[tuple[str, str]]:

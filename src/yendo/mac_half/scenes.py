@@ -6,12 +6,14 @@ import itertools
 import plistlib
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
+from functools import cached_property
 from pathlib import Path
 from typing import Any, NamedTuple, Protocol
 
 import msgspec
 
 from yendo.mac import reading
+from yendo.mac.package import MacPackage
 from yendo.mac_half import model, remade, removal
 from yendo.mac_half.machine import sandbox
 from yendo.mac_half.machine.machine import MacMachine, MacOutcome, MacThing, Processor
@@ -58,6 +60,11 @@ class MacStage:
         self.done: MacWork = Workshop(base, plan, work / "taken").done
         self.machines = itertools.count(1)
         self.blind: set[str] = set()
+
+    @cached_property
+    def read(self) -> MacPackage:
+        """The built package as its reader tells it, by its bills: nothing is unpacked."""
+        return reading.read(self.package, listing=True)
 
     def machine(self, **given: Any) -> MacMachine:
         package = self.plan.package
@@ -302,7 +309,7 @@ def _oldest(stage: MacStage) -> _Play:
 
 
 def _too_old(stage: MacStage) -> _Play:
-    oldest = reading.read(stage.package).oldest if stage.done.untouched else stage.plan.package.oldest
+    oldest = stage.read.oldest if stage.done.untouched else stage.plan.package.oldest
     major, *rest = (int(part) for part in oldest.split("."))
     before = f"{major}.{rest[0] - 1}" if rest and rest[0] else f"{major - 1}.9"
     machine = stage.machine(system=before)
@@ -339,9 +346,8 @@ def _set_up(stage: MacStage) -> _Play:
     machine = stage.machine(people={}, person="_mbsetupuser")
 
     def phases() -> Iterator[MacPhase]:
-        found = reading.read(stage.package)
-        problems = tuple(one.what for one in found.findings if one.id in _NOT_TAKEN)
-        notes = () if found.signature.state != "none" else ("it has to be signed before",)
+        problems = tuple(one.what for one in stage.read.findings if one.id in _NOT_TAKEN)
+        notes = () if stage.read.signature.state != "none" else ("it has to be signed before",)
         yield MacPhase("what a management service takes", problems, notes)
         yield from whole(stage, machine)
 
@@ -369,8 +375,9 @@ def _elsewhere(stage: MacStage) -> _Play:
 
 def _named(stage: MacStage) -> dict[str, str]:
     """Bundles that the package knows by name, by where they belong."""
-    found = reading.read(stage.package)
-    return {one.path: one.identifier for component in found.components for one in component.bundles if one.identifier}
+    return {
+        one.path: one.identifier for component in stage.read.components for one in component.bundles if one.identifier
+    }
 
 
 def _with_named(stage: MacStage) -> bool:
@@ -575,7 +582,7 @@ def _files(stage: MacStage) -> list[LaidItem]:
 
 def _with_oldest(stage: MacStage) -> bool:
     """A package that is handed on untouched may state none."""
-    return not stage.done.untouched or bool(reading.read(stage.package).oldest)
+    return not stage.done.untouched or bool(stage.read.oldest)
 
 
 def _with_nobody(stage: MacStage) -> bool:

@@ -102,7 +102,7 @@ def _files(folder: Path) -> Iterator[tuple[str, int, str, str]]:
     """Each file of the built folder: its name, size, digest, and who signed it where it is a package."""
     for path in sorted(folder.rglob("*")):
         if path.is_file():
-            signed = packages.read(path).signature.words if path.suffix == ".pkg" else ""
+            signed = packages.signature_of(path).words if path.suffix == ".pkg" else ""
             yield path.relative_to(folder).as_posix(), path.stat().st_size, digest.of_file(path), signed
 
 

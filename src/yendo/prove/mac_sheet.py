@@ -101,7 +101,7 @@ def page(found: MacSheet) -> str:
 def _receipt(stage: MacStage) -> tuple[str, str]:
     """What detection by receipts would go by: ours, or the vendor's where its package is handed on."""
     if stage.done.untouched:
-        first = packages.read(stage.package).components[0]
+        first = stage.read.components[0]
         return first.identifier, first.version
     return stage.plan.package.identifier, stage.plan.package.receipt_version
 
@@ -121,7 +121,7 @@ def _uploads(stage: MacStage) -> list[MacUpload]:
     ]
     made = []
     for path, what in kinds:
-        signed = packages.read(path).signature.words if path.suffix == ".pkg" else ""
+        signed = packages.signature_of(path).words if path.suffix == ".pkg" else ""
         made.append(MacUpload(path.name, what, path.stat().st_size, digest.of_file(path), signed))
     return made
 

@@ -293,7 +293,7 @@ class MacMachine:
         Raises Unreadable, NotCovered.
         """
         volume = volume or self.volume
-        found = reading.read(package)
+        found = reading.read(package, listing=True)  # a receipt goes by the bill, where there is one
         begun = len(self.said)
         refused = self._refusal(found)
         if refused:
