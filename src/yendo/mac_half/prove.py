@@ -18,7 +18,8 @@ from yendo.errors import Usage
 from yendo.mac_half import build
 from yendo.mac_half.machine import sandbox
 from yendo.mac_half.model import MacPlan
-from yendo.mac_half.scenes import SCENARIOS, MacPhase, MacStage, whole
+from yendo.mac_half.scenes import SCENARIOS
+from yendo.mac_half.stage import MacPhase, MacStage, whole
 from yendo.machines.addresses import Address
 from yendo.machines.kinds import SSH
 

@@ -2,287 +2,22 @@
 
 from __future__ import annotations
 
-import itertools
 import plistlib
 import re
-from collections.abc import Callable, Iterator, Mapping, Sequence
-from functools import cached_property
-from pathlib import Path
-from typing import Any, NamedTuple, Protocol
+from collections.abc import Callable, Iterator
+from typing import NamedTuple
 
-import msgspec
-
-from yendo.mac import reading
-from yendo.mac.package import MacPackage
-from yendo.mac_half import model, remade, removal
+from yendo.mac_half import model, remade
 from yendo.mac_half.machine import sandbox
-from yendo.mac_half.machine.machine import MacMachine, MacOutcome, MacThing, Processor
-from yendo.mac_half.model import MacPlan
-from yendo.mac_half.payload import ordered
-from yendo.mac_half.work import LaidBundle, LaidItem, MacWork, Workshop
+from yendo.mac_half.machine.machine import MacMachine, Processor
+from yendo.mac_half.stage import MacPhase, MacStage, detected, installed, refused, removed, unset, whole
+from yendo.mac_half.work import LaidBundle, LaidItem
 
 OTHER = "/Volumes/Other"
-TEMPLATE = "/Library/User Template/Non_localized/Library/Preferences"
-# What a script of a package did that no package should, as the stand-ins noted it.
-_NOTED = {
-    "gnu": "uses an option that only GNU's tools know",
-    "sealed": "writes to the sealed volume of the system",
-    "seal": "edits a list inside a bundle, which breaks its seal",
-    "managed": "writes where only a management service may",
-    "gatekeeper": "switches off what protects the person",
-    "quarantine": "takes the mark of quarantine away",
-    "launchd": "gives launchd what it refuses",
-    "waits": "shows a window and waits",
-    "as-root": "asks the screen as root, and not as the person",
-}
-
-
 # What a management service does not take, as the reader of packages finds it.
 _NOT_TAKEN = ("damaged", "no-distribution", "no-identity", "two-alike", "broken-signature")
 
-
-class MacPhase(msgspec.Struct, frozen=True):
-    """One part of a scenario; ``problems`` is empty where it went as it should."""
-
-    name: str
-    problems: tuple[str, ...] = ()
-    notes: tuple[str, ...] = ()
-
-
-class MacStage:
-    """What all scenarios share: the package, what the plan asks of it, and a folder for machines."""
-
-    def __init__(self, base: Path, plan: MacPlan, folder: Path, work: Path) -> None:
-        self.base, self.plan, self.folder, self.work = base, plan, folder, work
-        file = f"{plan.package.id}-{plan.package.version}-r{plan.package.revision}"
-        self.package, self.removal = folder / f"{file}.pkg", folder / f"{file}-removal.pkg"
-        (work / "taken").mkdir()
-        self.done: MacWork = Workshop(base, plan, work / "taken").done
-        self.machines = itertools.count(1)
-        self.blind: set[str] = set()
-
-    @cached_property
-    def read(self) -> MacPackage:
-        """The built package as its reader tells it, by its bills: nothing is unpacked."""
-        return reading.read(self.package, listing=True)
-
-    def machine(self, **given: Any) -> MacMachine:
-        package = self.plan.package
-        own: Processor = "arm64" if "arm64" in package.processors else "x86_64"
-        given = {"processor": own, "system": _newest(self.plan), "profiles": self.plan.when.profiles} | given
-        made = MacMachine(self.work / f"machine-{next(self.machines)}", **given)
-        for one in self.plan.when.receipts:
-            made.receipt(one)
-        for one in self.plan.when.bundles:
-            name, _, version = one.partition(" ")
-            made.bundle(f"/Applications/{name}.app", name, version or "1.0")
-        return made
-
-    def staying(self, machine: MacHost) -> set[str]:
-        """What the packages that are carried along bring by themselves: they stay."""
-        if not self.done.staying:
-            return set()
-        people = {name: each["number"] for name, each in machine.people.items()}
-        other = self.machine(
-            system=machine.system,
-            processor=machine.processor,
-            volume=machine.volume,
-            people=people,
-            person=machine.person,
-        )
-        before = set(other.picture())
-        for path in self.done.staying:
-            other.install(path)
-        return set(other.picture()) - before
-
-    def laid(self, machine: MacHost) -> dict[str, LaidItem]:
-        """What has to lie on it, by path on the machine."""
-        items = list(self.done.items)
-        for part in self.done.parts:
-            if part.processor in ("", machine.processor):
-                items += part.items
-        top = machine.volume.rstrip("/")
-        return {f"{top}{item.path}".rstrip("/") or "/": item for item in ordered(items)} if items else {}
-
-
-def _newest(plan: MacPlan) -> str:
-    return (
-        f"{plan.when.newest}.0" if plan.when.newest and plan.when.newest.count(".") == 0 else plan.when.newest or "15.3"
-    )
-
-
-class MacHost(Protocol):
-    """What the parts of a scenario ask of a machine, a simulated one or a real one."""
-
-    volume: str
-    executes: bool
-    system: str
-    processor: Processor
-
-    @property
-    def people(self) -> dict[str, dict[str, Any]]: ...
-    @property
-    def person(self) -> str: ...
-    @property
-    def notes(self) -> Sequence[Sequence[str]]: ...
-    def picture(self) -> dict[str, MacThing]: ...
-    def install(self, package: Path, volume: str | None = None, wanted: Mapping[str, bool] = {}) -> MacOutcome: ...
-    def receipts(self) -> dict[str, str]: ...
-    def script(self, text: bytes, *arguments: str) -> tuple[int, list[str]]: ...
-    def listed(self, path: str) -> Mapping[str, Any]: ...
-    def has_job(self, name: str) -> bool: ...
-    def looks_at(self, path: str) -> bool: ...
-
-
-# --- parts of scenarios
-
-
-def _installed(stage: MacStage, machine: MacHost, name: str = "install") -> MacPhase:
-    """It installs, and all is as the plan says."""
-    outcome = machine.install(stage.package, wanted=stage.done.wanted)
-    if outcome.code:
-        return MacPhase(name, (outcome.why,), outcome.said)
-    problems = [*_differing(stage, machine), *_unset(stage, machine), *_jobs(stage, machine), *_noted(machine)]
-    wanted = [stage.plan.package.identifier] if stage.done.items else []
-    problems += [f"no receipt of {one}" for one in wanted if one not in machine.receipts()]
-    return MacPhase(name, tuple(problems))
-
-
-def _differing(stage: MacStage, machine: MacHost) -> Iterator[str]:
-    found = machine.picture()
-    laid = stage.laid(machine)
-    for path, item in laid.items():
-        if path == "/" or not machine.looks_at(path):
-            continue
-        there = found.get(path)
-        if there is None:
-            yield f"{path} is not there"
-        elif wrong := _unlike(there, item):
-            yield f"{path}: {wrong}"
-    for bundle in [*stage.done.bundles, *(one for part in stage.done.parts for one in part.bundles)]:
-        top = machine.volume.rstrip("/") + bundle.path
-        for path in found:
-            if path.startswith(f"{top}/") and path not in laid:
-                yield f"{path} is of an older copy, and breaks the seal"
-
-
-def _unlike(there: MacThing, item: LaidItem) -> str:
-    if there.kind != item.kind:
-        return f"a {there.kind}, and a {item.kind} was meant"
-    if item.kind == "link":
-        return "" if there.content == item.target else f"leads to {there.content}, and not to {item.target}"
-    if (there.user, there.group) != (item.user, item.group):
-        return f"belongs to {there.user}:{there.group}, and not to {item.user}:{item.group}"
-    if there.mode != item.mode:
-        return f"mode {there.mode:04o}, and not {item.mode:04o}"
-    return "" if item.kind == "folder" or there.content == removal.hash_of(item) else "is not what was meant"
-
-
-def _unset(stage: MacStage, machine: MacHost) -> Iterator[str]:
-    """Settings that are not as the plan says, for whom they are meant."""
-    if not machine.executes:
-        return
-    top = machine.volume.rstrip("/")
-    for step in stage.plan.install:
-        if not isinstance(step, model.SettingsStep) or step.whose == "managed":
-            continue
-        if step.whose == "machine":
-            places = [f"{top}/Library/Preferences/{step.domain}.plist"]
-        else:
-            homes = [each["home"] for each in machine.people.values()] if machine.volume == "/" else []
-            places = [
-                f"{top}{TEMPLATE}/{step.domain}.plist",
-                *(f"{home}/Library/Preferences/{step.domain}.plist" for home in homes),
-            ]
-        for place in places:
-            have = machine.listed(place)
-            for key, value in step.values.items():
-                if have.get(key) != value:
-                    yield f"{place}: {key} is {have.get(key)!r}, and not {value!r}"
-
-
-def _jobs(stage: MacStage, machine: MacHost) -> Iterator[str]:
-    if machine.volume != "/" or not machine.executes:
-        return
-    for step in stage.plan.install:
-        if isinstance(step, model.JobStep):
-            person = machine.people.get(machine.person)
-            if step.agent and not person:
-                continue
-            domain = f"gui/{person['number']}" if step.agent and person else "system"
-            if not machine.has_job(f"{domain}/{step.label}"):
-                yield f"launchd has not loaded {step.label}"
-
-
-def _noted(machine: MacHost) -> Iterator[str]:
-    for kind, *what in machine.notes:
-        if kind in _NOTED:
-            yield f"a script {_NOTED[kind]}: {' '.join(what)}"
-
-
-def _detected(stage: MacStage, machine: MacHost, wanted: bool) -> MacPhase:
-    """What the script of detection says."""
-    name = "detected" if wanted else "not detected"
-    if not machine.executes or not stage.plan.detect:
-        return MacPhase(name, notes=("not asked: scripts are not carried out here",) if stage.plan.detect else ())
-    code, said = machine.script((stage.folder / "detect.sh").read_bytes(), machine.volume)
-    there = code == 0 and "installed" in said
-    return MacPhase(name, () if there == wanted else (f"it says {'installed' if there else 'nothing'}, with {code}",))
-
-
-def _removed(stage: MacStage, machine: MacHost, before: Mapping[str, MacThing], name: str = "remove") -> MacPhase:
-    """It goes, with nothing left behind and nothing taken from others."""
-    if not machine.executes:
-        return MacPhase(name, notes=("not played: scripts are not carried out here",))
-    outcome = machine.install(stage.removal)
-    if outcome.code:
-        return MacPhase(name, (outcome.why,), outcome.said)
-    after = machine.picture()
-    ours = _settings_of_people(stage, machine)
-    ours |= stage.staying(machine)
-    problems = [f"left behind: {path}" for path in after if path not in before and path not in ours]
-    problems += [f"taken away: {path}" for path in before if path not in after]
-    problems += [f"changed: {path}" for path in before if path in after and before[path] != after[path]]
-    problems += [
-        f"the receipt of {one} is still there"
-        for one in removal.receipts(stage.plan, stage.done)
-        if one in machine.receipts()
-    ]
-    for step in stage.plan.install:
-        if isinstance(step, model.JobStep):
-            numbers = [each["number"] for each in machine.people.values()] if step.agent else []
-            domains = ["system", *(f"gui/{number}" for number in numbers)]
-            jobs = [f"{domain}/{step.label}" for domain in domains]
-            problems += [f"launchd still has {job}" for job in jobs if machine.has_job(job)]
-    return MacPhase(name, tuple(problems))
-
-
-def _settings_of_people(stage: MacStage, machine: MacHost) -> set[str]:
-    """What a removal leaves since nobody asked for it: settings of people, with the folders they made."""
-    found: set[str] = set()
-    for step in stage.plan.install:
-        if isinstance(step, model.SettingsStep) and step.whose == "persons" and step.domain not in stage.plan.users_too:
-            found |= {f"{each['home']}/Library/Preferences/{step.domain}.plist" for each in machine.people.values()}
-    parts = TEMPLATE.split("/")
-    return found | {machine.volume.rstrip("/") + "/".join(parts[:count]) for count in range(4, len(parts) + 1)}
-
-
-# --- scenarios
-
 _Play = tuple[MacMachine, Iterator[MacPhase]]
-
-
-def whole(stage: MacStage, machine: MacHost) -> Iterator[MacPhase]:
-    """Installed, detected, installed again, removed, and no more detected."""
-    before = machine.picture()
-    first = _installed(stage, machine)
-    yield first
-    if first.problems:
-        return  # what would follow says nothing more
-    yield _detected(stage, machine, True)
-    yield _installed(stage, machine, "again")
-    yield _removed(stage, machine, before)
-    yield _detected(stage, machine, False)
 
 
 def _desk(stage: MacStage) -> _Play:
@@ -292,15 +27,15 @@ def _desk(stage: MacStage) -> _Play:
 
 def _nobody(stage: MacStage) -> _Play:
     machine = stage.machine(person="")
-    refused = stage.plan.when.person == "there"
-    return machine, _refused(stage, machine) if refused else whole(stage, machine)
+    with_person = stage.plan.when.person == "there"
+    return machine, refused(stage, machine) if with_person else whole(stage, machine)
 
 
 def _other_processor(stage: MacStage) -> _Play:
     has = stage.plan.package.processors
     other: Processor = "x86_64" if "arm64" in has else "arm64"
     machine = stage.machine(processor=other)
-    return machine, whole(stage, machine) if other in has else _refused(stage, machine)
+    return machine, whole(stage, machine) if other in has else refused(stage, machine)
 
 
 def _oldest(stage: MacStage) -> _Play:
@@ -313,32 +48,23 @@ def _too_old(stage: MacStage) -> _Play:
     major, *rest = (int(part) for part in oldest.split("."))
     before = f"{major}.{rest[0] - 1}" if rest and rest[0] else f"{major - 1}.9"
     machine = stage.machine(system=before)
-    return machine, _refused(stage, machine)
-
-
-def _refused(stage: MacStage, machine: MacMachine) -> Iterator[MacPhase]:
-    """It does not begin, and nothing has changed."""
-    before = machine.picture()
-    outcome = machine.install(stage.package, wanted=stage.done.wanted)
-    problems = [] if outcome.code else ["it was installed where it should be refused"]
-    problems += [f"changed: {path}" for path, thing in machine.picture().items() if before.get(path) != thing]
-    yield MacPhase("refused", tuple(problems), (outcome.why,) if outcome.why else ())
+    return machine, refused(stage, machine)
 
 
 def _later(stage: MacStage) -> _Play:
     machine = stage.machine()
 
     def phases() -> Iterator[MacPhase]:
-        yield _installed(stage, machine)
+        yield installed(stage, machine)
         machine.add_person("ines", 503)
-        yield MacPhase("somebody new has the settings", tuple(_unset(stage, machine)))
+        yield MacPhase("somebody new has the settings", tuple(unset(stage, machine)))
 
     return machine, phases()
 
 
 def _volume(stage: MacStage) -> _Play:
     machine = stage.machine(volume=OTHER, person="")
-    return machine, _refused(stage, machine) if stage.plan.when.volume else whole(stage, machine)
+    return machine, refused(stage, machine) if stage.plan.when.volume else whole(stage, machine)
 
 
 def _set_up(stage: MacStage) -> _Play:
@@ -362,7 +88,7 @@ def _elsewhere(stage: MacStage) -> _Play:
         machine.bundle(copy, identifier, "0.1")
 
     def phases() -> Iterator[MacPhase]:
-        yield MacPhase("it is not there yet", _detected(stage, machine, False).problems)
+        yield MacPhase("it is not there yet", detected(stage, machine, False).problems)
         yield from whole(stage, machine)
         versions = {
             copy: machine.listed(f"{copy}/Contents/Info.plist")["CFBundleShortVersionString"] for copy in copies
@@ -389,7 +115,7 @@ def _newer(stage: MacStage) -> _Play:
     machine = stage.machine()
     for bundle in _with_version(stage):
         machine.bundle(bundle.path, bundle.identifier, f"{bundle.version}.1")
-    return machine, _refused(stage, machine)
+    return machine, refused(stage, machine)
 
 
 def _with_version(stage: MacStage) -> list[LaidBundle]:
@@ -406,7 +132,7 @@ def _open(stage: MacStage) -> _Play:
     machine = stage.machine(running=dict.fromkeys(names, "ends"))
 
     def phases() -> Iterator[MacPhase]:
-        yield _installed(stage, machine)
+        yield installed(stage, machine)
         missing = [f"{one} was not asked to end" for one in names if one not in machine.state["asked"]]
         yield MacPhase("asked to end", tuple(missing))
 
@@ -416,7 +142,7 @@ def _open(stage: MacStage) -> _Play:
 def _stays_open(stage: MacStage) -> _Play:
     names = _closing(stage)
     machine = stage.machine(running=dict.fromkeys(names, "stays"))
-    return machine, _refused(stage, machine)
+    return machine, refused(stage, machine)
 
 
 def _closing(stage: MacStage) -> list[str]:
@@ -434,8 +160,8 @@ def _older(stage: MacStage) -> _Play:
         machine.put(f"{bundle.path}/Contents/Resources/of-the-older-one", b"older")
 
     def phases() -> Iterator[MacPhase]:
-        yield _installed(stage, machine)
-        yield _detected(stage, machine, True)
+        yield installed(stage, machine)
+        yield detected(stage, machine, True)
 
     return machine, phases()
 
@@ -450,7 +176,7 @@ def _stranger(stage: MacStage) -> _Play:
     machine = stage.machine()
     for bundle in _bundles(stage):
         machine.bundle(bundle.path, "example.somebody.else", "9.9")
-    return machine, _refused(stage, machine)
+    return machine, refused(stage, machine)
 
 
 def _cut_off(stage: MacStage) -> _Play:
@@ -459,8 +185,8 @@ def _cut_off(stage: MacStage) -> _Play:
     def phases() -> Iterator[MacPhase]:
         before = machine.picture()
         machine.install(stage.package, wanted=stage.done.wanted, until="payload")
-        yield _installed(stage, machine, "again after it was cut off")
-        yield _removed(stage, machine, before)
+        yield installed(stage, machine, "again after it was cut off")
+        yield removed(stage, machine, before)
 
     return machine, phases()
 
@@ -472,7 +198,7 @@ def _shared(stage: MacStage) -> _Play:
 
     def phases() -> Iterator[MacPhase]:
         machine.receipt("example.somebody.else", [item.path])
-        yield _installed(stage, machine)
+        yield installed(stage, machine)
         machine.install(stage.removal)
         there = machine.at(item.path).is_file()
         yield MacPhase("others keep what is theirs", () if there else (f"{item.path} was taken from another package",))
@@ -486,7 +212,7 @@ def _changed(stage: MacStage) -> _Play:
     item = next(item for item in _files(stage) if item.watched)
 
     def phases() -> Iterator[MacPhase]:
-        yield _installed(stage, machine)
+        yield installed(stage, machine)
         machine.put(item.path, b"changed by hand\n")
         outcome = machine.install(stage.removal)
         problems = [] if machine.at(item.path).is_file() else [f"{item.path} was removed, though somebody changed it"]
@@ -503,10 +229,10 @@ def _made_later(stage: MacStage) -> _Play:
 
     def phases() -> Iterator[MacPhase]:
         before = machine.picture()
-        yield _installed(stage, machine)
+        yield installed(stage, machine)
         for path in stage.plan.made_later:
             _make(machine, path)
-        yield _removed(stage, machine, before, "what it made goes too")
+        yield removed(stage, machine, before, "what it made goes too")
         still = [job for job in machine.state["jobs"] if job.rpartition("/")[2].startswith("made-later.")]
         yield MacPhase("its jobs end", tuple(f"launchd still has {job}" for job in still))
 
@@ -533,9 +259,9 @@ def _twice(stage: MacStage) -> _Play:
 
     def phases() -> Iterator[MacPhase]:
         before = machine.picture()
-        yield _installed(stage, machine)
-        yield _removed(stage, machine, before)
-        yield _removed(stage, machine, before, "remove again")
+        yield installed(stage, machine)
+        yield removed(stage, machine, before)
+        yield removed(stage, machine, before, "remove again")
 
     return machine, phases()
 
@@ -551,7 +277,7 @@ def _states(stage: MacStage) -> _Play:
             return machine.script(script, machine.volume)[0] == 0
 
         yield MacPhase("nothing is there", ("it says installed",) if answer() else ())
-        yield _installed(stage, machine)
+        yield installed(stage, machine)
         yield MacPhase("it is there", () if answer() else ("it says nothing",))
         for bundle in _bundles(stage):
             top = machine.at(bundle.path)

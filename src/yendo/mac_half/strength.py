@@ -25,8 +25,8 @@ from yendo.mac_half import build, detection, model, remade
 from yendo.mac_half.machine import sandbox
 from yendo.mac_half.machine.machine import RECEIPTS, MacMachine, MacThing
 from yendo.mac_half.model import AnyMacRule, MacPlan
-from yendo.mac_half.scenes import MacStage
 from yendo.mac_half.shell import script
+from yendo.mac_half.stage import MacStage
 from yendo.mac_half.work import LaidBundle
 
 SAMPLE = 12  # files of a kind that are changed, one by one

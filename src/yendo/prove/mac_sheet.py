@@ -11,7 +11,7 @@ from yendo.mac import reading as packages
 from yendo.mac_half import build, model, telling
 from yendo.mac_half.model import MacPlan
 from yendo.mac_half.prove import MacPlayed, kept
-from yendo.mac_half.scenes import MacStage
+from yendo.mac_half.stage import MacStage
 
 SCHEMA = "yendo.mac-sheet/1"
 
