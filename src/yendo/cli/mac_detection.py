@@ -41,7 +41,7 @@ def run_strength(options: argparse.Namespace) -> int:
 
 
 def run_derive(options: argparse.Namespace) -> int:
-    from yendo.mac_half import reading, strength, telling
+    from yendo.mac_half import reading, strength
 
     _refused(options)
     plan, _ = reading.read(options.package)
@@ -56,7 +56,7 @@ def run_derive(options: argparse.Namespace) -> int:
         out = show.console()
         lead = f"[bold]{catching(len(rules))}[/bold] {score_of(found.strength)}"
         out.print(f"{lead}, in {found.states} states\n")
-        told = [(number, telling.rule(rule), f"{count} more") for number, (rule, count) in enumerate(found.rules, 1)]
+        told = [(number, rule.title, f"{count} more") for number, (rule, count) in enumerate(found.rules, 1)]
         show.grid(out, told, heads=("", "rule", "broken states"), styles=("dim", None, "dim"))
         show.section(out, "What they catch")
         rows(out, found.strength)

@@ -7,6 +7,7 @@ Source of what the system knows: Apple's "Distribution XML Reference", the manua
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from typing import Annotated, Literal
 
 from msgspec import Meta
@@ -92,6 +93,17 @@ class MacWhen(Written, frozen=True, kw_only=True):
             size(self.disk)
 
 
+def _said(value: object) -> str:
+    """A value of a setting, for people."""
+    if isinstance(value, bool):
+        return "yes" if value else "no"
+    if isinstance(value, list):
+        return "(" + ", ".join(map(_said, value)) + ")"
+    if isinstance(value, dict):
+        return "(" + ", ".join(f"{key} = {_said(inner)}" for key, inner in value.items()) + ")"
+    return str(value)
+
+
 _REMOVED = ("/Applications", "/Library", "/usr/local", "/opt", "/private/var")
 
 
@@ -102,7 +114,7 @@ def check_removed(path: str) -> None:
 
 
 class MacStep(Written, frozen=True, kw_only=True):
-    """One step. ``note`` is for people."""
+    """One step. ``note`` is for people; each kind has a ``title``: what it does, in words."""
 
     note: str = ""
 
@@ -129,6 +141,12 @@ class AppStep(MacStep, frozen=True, tag="app", tag_field="kind", kw_only=True):
             check_relative(self.inside)
         check_path("to", self.to)
 
+    @property
+    def title(self) -> str:
+        name = (self.inside or self.source).rpartition("/")[2]
+        both = f", the one for the processor of {self.source} and {self.intel}" if self.intel else ""
+        return f"puts {name} into {self.to}{both}" + (", once its program has ended" if self.close else "")
+
 
 class FilesStep(MacStep, frozen=True, tag="copy", tag_field="kind", kw_only=True):
     """A file, or what is in a folder, below ``media/`` or ``extras/``. ``mode`` is that of files; folders get the bits
@@ -145,6 +163,10 @@ class FilesStep(MacStep, frozen=True, tag="copy", tag_field="kind", kw_only=True
         check_relative(self.source)
         check_path("to", self.to)
 
+    @property
+    def title(self) -> str:
+        return f"lays {self.source} at {self.to}"
+
 
 class LinkStep(MacStep, frozen=True, tag="link", tag_field="kind", kw_only=True):
     """A symbolic link."""
@@ -155,6 +177,10 @@ class LinkStep(MacStep, frozen=True, tag="link", tag_field="kind", kw_only=True)
     def __post_init__(self) -> None:
         check_path("path", self.path)
         check_line("target", self.target)
+
+    @property
+    def title(self) -> str:
+        return f"links {self.path} to {self.target}"
 
 
 class VendorPackageStep(MacStep, frozen=True, tag="package", tag_field="kind", kw_only=True):
@@ -171,6 +197,12 @@ class VendorPackageStep(MacStep, frozen=True, tag="package", tag_field="kind", k
     def __post_init__(self) -> None:
         check_relative(self.source)
 
+    @property
+    def title(self) -> str:
+        chosen = ", ".join(f"{name} {'on' if on else 'off'}" for name, on in self.choices.items())
+        how = "hands on" if self.as_is else "installs"
+        return f"{how} the vendor's package {self.source}" + (f" with {chosen}" if chosen else "")
+
 
 class SettingsStep(MacStep, frozen=True, tag="settings", tag_field="kind", kw_only=True):
     """Values in a domain of settings. ``whose``: the machine's; those of every person, now and to come; or managed
@@ -184,6 +216,12 @@ class SettingsStep(MacStep, frozen=True, tag="settings", tag_field="kind", kw_on
     def __post_init__(self) -> None:
         for key in self.values:
             check_line("key", key)
+
+    @property
+    def title(self) -> str:
+        whose = {"machine": "for the machine", "persons": "for every person", "managed": "by a profile"}[self.whose]
+        values = ", ".join(f"{key} = {_said(value)}" for key, value in self.values.items())
+        return f"sets {values} of {self.domain} {whose}"
 
 
 class JobStep(MacStep, frozen=True, tag="launchd", tag_field="kind", kw_only=True):
@@ -202,6 +240,10 @@ class JobStep(MacStep, frozen=True, tag="launchd", tag_field="kind", kw_only=Tru
         if self.interval:
             seconds(self.interval)
 
+    @property
+    def title(self) -> str:
+        return f"has launchd start {' '.join(self.program)} ({self.label}{', for people' if self.agent else ''})"
+
 
 class ShellStep(MacStep, frozen=True, tag="script", tag_field="kind", kw_only=True):
     """A script below ``extras/``, run as root by the program that its first line names. It gets the target volume as
@@ -217,6 +259,11 @@ class ShellStep(MacStep, frozen=True, tag="script", tag_field="kind", kw_only=Tr
             if name:
                 check_relative(name)
 
+    @property
+    def title(self) -> str:
+        back = f"; {self.undo} takes it back" if self.undo else "; nothing takes it back"
+        return f"runs {self.file} {'before' if self.before else 'when all is laid'}{back}"
+
 
 class RemoveStep(MacStep, frozen=True, tag="remove", tag_field="kind", kw_only=True):
     """Takes away what is there, before the payload is laid: a path below ``/Applications``, ``/Library``,
@@ -228,6 +275,10 @@ class RemoveStep(MacStep, frozen=True, tag="remove", tag_field="kind", kw_only=T
     def __post_init__(self) -> None:
         check_path("path", self.path)
         check_removed(self.path)
+
+    @property
+    def title(self) -> str:
+        return f"takes away {self.path}"
 
 
 class QuitStep(MacStep, frozen=True, tag="quit", tag_field="kind", kw_only=True):
@@ -241,11 +292,19 @@ class QuitStep(MacStep, frozen=True, tag="quit", tag_field="kind", kw_only=True)
     def __post_init__(self) -> None:
         seconds(self.wait)
 
+    @property
+    def title(self) -> str:
+        return f"asks {self.identifier} to end, and stops where it stays open for {self.wait}"
+
 
 class MessageStep(MacStep, frozen=True, tag="message", tag_field="kind", kw_only=True):
     """Something that whoever is logged on reads; nothing waits for it."""
 
     text: Text
+
+    @property
+    def title(self) -> str:
+        return f"tells who is there: {self.text}"
 
 
 class PathWaitStep(MacStep, frozen=True, tag="wait", tag_field="kind", kw_only=True):
@@ -259,6 +318,10 @@ class PathWaitStep(MacStep, frozen=True, tag="wait", tag_field="kind", kw_only=T
         check_path("path", self.path)
         seconds(self.limit)
 
+    @property
+    def title(self) -> str:
+        return f"waits until {self.path} is {'gone' if self.gone else 'there'}, for {self.limit} at most"
+
 
 class CarryStep(MacStep, frozen=True, tag="include", tag_field="kind", kw_only=True):
     """Another package of this office, from the workspace beside this one: its newest built package is installed from a
@@ -269,6 +332,10 @@ class CarryStep(MacStep, frozen=True, tag="include", tag_field="kind", kw_only=T
 
     def __post_init__(self) -> None:
         check_relative(self.package)
+
+    @property
+    def title(self) -> str:
+        return f"installs the office's package {self.package}, which stays when this one goes"
 
 
 PrivacyService = Literal[
@@ -285,6 +352,10 @@ class PrivacyStep(MacStep, frozen=True, tag="privacy", tag_field="kind", kw_only
 
     bundle: MacIdentifier
     allow: Annotated[tuple[PrivacyService, ...], Meta(min_length=1)]
+
+    @property
+    def title(self) -> str:
+        return f"allows {self.bundle} by a profile: {', '.join(self.allow)}"
 
 
 AnyMacStep = (
@@ -306,6 +377,14 @@ class BundleRule(Written, frozen=True, tag="bundle", tag_field="kind", kw_only=T
     team: Annotated[str, Meta(pattern="^([A-Z0-9]{10})?$")] = ""
     intact: bool = False
 
+    @property
+    def title(self) -> str:
+        more = [f"{self.version} or later" if self.version else "any version"]
+        more += [f"signed by the team {self.team}"] if self.team else []
+        more += ["whole as it was sealed"] if self.intact else []
+        where = "" if self.anywhere else f" at {self.path}"
+        return f"bundle {self.identifier}{where}, {', '.join(more)}"
+
 
 class ReceiptRule(Written, frozen=True, tag="receipt", tag_field="kind", kw_only=True):
     """A receipt with at least this version."""
@@ -313,12 +392,20 @@ class ReceiptRule(Written, frozen=True, tag="receipt", tag_field="kind", kw_only
     identifier: MacIdentifier
     version: str = ""
 
+    @property
+    def title(self) -> str:
+        return f"receipt {self.identifier} {self.version}".rstrip()
+
 
 class MacFileRule(Written, frozen=True, tag="file", tag_field="kind", kw_only=True):
     """A file, with this content where it is stated."""
 
     path: MacPath
     sha256: Digest | None = None
+
+    @property
+    def title(self) -> str:
+        return f"file {self.path}" + (", with its content" if self.sha256 else "")
 
 
 class MacFolderRule(Written, frozen=True, tag="folder", tag_field="kind", kw_only=True):
@@ -328,6 +415,10 @@ class MacFolderRule(Written, frozen=True, tag="folder", tag_field="kind", kw_onl
 
     path: MacPath
 
+    @property
+    def title(self) -> str:
+        return f"folder {self.path}, all that was laid in it"
+
 
 class MacSettingRule(Written, frozen=True, tag="setting", tag_field="kind", kw_only=True):
     """A value of the machine in a domain, as ``defaults read`` tells it."""
@@ -336,11 +427,19 @@ class MacSettingRule(Written, frozen=True, tag="setting", tag_field="kind", kw_o
     key: Text
     value: str
 
+    @property
+    def title(self) -> str:
+        return f"setting {self.key} of {self.domain} is {self.value}"
+
 
 class MacJobRule(Written, frozen=True, tag="daemon", tag_field="kind", kw_only=True):
     """A daemon that launchd has loaded."""
 
     label: MacIdentifier
+
+    @property
+    def title(self) -> str:
+        return f"daemon {self.label} is loaded"
 
 
 AnyMacRule = BundleRule | ReceiptRule | MacFileRule | MacFolderRule | MacSettingRule | MacJobRule
@@ -381,3 +480,26 @@ class MacPlan(Written, frozen=True, kw_only=True):
             )
         if self.when != MacWhen():
             raise ValueError("as_is hands the vendor's package on untouched: it asks no condition of [when]")
+
+    @property
+    def conditions(self) -> Iterator[str]:
+        """Where it may run."""
+        when = self.when
+        yield f"macOS {self.package.oldest} or later" + (f", up to {when.newest}" if when.newest else "")
+        names = {"arm64": "Apple's own processors", "x86_64": "Intel's"}
+        yield "on " + " and ".join(names[one] for one in self.package.processors)
+        if when.volume:
+            yield "onto the volume that runs"
+        for one in when.bundles:
+            name, _, version = one.partition(" ")
+            yield f"{name} is there before" + (f", {version} or later" if version else "")
+        for one in when.receipts:
+            yield f"the receipt {one} is there before"
+        for one in when.profiles:
+            yield f"the profile {one} is there before"
+        if when.disk:
+            yield f"{when.disk} are free"
+        if when.person:
+            yield "somebody is at the screen" if when.person == "there" else "nobody is at the screen"
+        if when.mains:
+            yield "not on battery"

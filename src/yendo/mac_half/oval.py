@@ -12,7 +12,7 @@ import msgspec
 
 from yendo.detect import oval
 from yendo.errors import Usage
-from yendo.mac_half import model, telling
+from yendo.mac_half import model
 from yendo.mac_half.detection import laid_in, may_change
 from yendo.mac_half.model import AnyMacRule, MacPlan
 from yendo.mac_half.removal import hash_of
@@ -34,7 +34,7 @@ def document(plan: MacPlan, items: Sequence[LaidItem]) -> MacOval:
     if not plan.detect:
         raise Usage("there is no rule to export: yendo detect derive proposes some")
     package = plan.package
-    parts = [(_part(rule, items), telling.rule(rule)) for rule in plan.detect]
+    parts = [(_part(rule, items), rule.title) for rule in plan.detect]
     data = oval.of_parts(
         parts,
         identifier=package.id,

@@ -16,7 +16,7 @@ from yendo.detect.strength import Strength
 from yendo.errors import Usage, YendoError
 from yendo.mac import reading as packages
 from yendo.mac.package import MacItem, MacPackage
-from yendo.mac_half import build, scenes, strength, telling
+from yendo.mac_half import build, scenes, strength
 from yendo.mac_half import prove as proving
 from yendo.mac_half import reading as plans
 from yendo.mac_half.model import MacPlan
@@ -52,9 +52,9 @@ def page(base: Path, findings: Sequence[Finding] = ()) -> str:
         package=package,
         digest=proof.digest,
         files=list(_files(folder)),
-        steps=[(telling.step(step), step.note) for step in plan.install],
-        conditions=list(telling.conditions(plan)),
-        rules=[telling.rule(rule) for rule in plan.detect],
+        steps=[(step.title, step.note) for step in plan.install],
+        conditions=list(plan.conditions),
+        rules=[rule.title for rule in plan.detect],
         tree=_tree(_items(package)),
         count=len(_items(package)),
         scripts=[(one.identifier, script) for one in package.components for script in one.scripts],

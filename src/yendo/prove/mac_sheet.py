@@ -8,7 +8,7 @@ import msgspec
 
 from yendo import digest, templates
 from yendo.mac import reading as packages
-from yendo.mac_half import build, model, telling
+from yendo.mac_half import build, model
 from yendo.mac_half.model import MacPlan
 from yendo.mac_half.prove import MacPlayed, kept
 from yendo.mac_half.stage import MacStage
@@ -82,10 +82,10 @@ def sheet(base: Path, plan: MacPlan, work: Path) -> MacSheet:
         processors=package.processors,
         uploads=tuple(_uploads(stage)),
         bundles=tuple(dict.fromkeys(MacInside(one.identifier, one.version, one.path) for one in bundles)),
-        conditions=tuple(telling.conditions(plan)),
+        conditions=tuple(plan.conditions),
         closes=tuple(dict.fromkeys(_closes(plan, [one.identifier for one in bundles]))),
         restart=package.restart,
-        detection=tuple(telling.rule(rule) for rule in plan.detect),
+        detection=tuple(rule.title for rule in plan.detect),
         digest=told,
         verdict=proof.verdict if proof and fits else "not proved",
         proofs=tuple(_told(one) for one in proof.played) if proof and fits else (),
