@@ -279,7 +279,12 @@ def mac_row(place: Path, name: str) -> ShelfRow:
         if proof is not None and proof.digest == digest:
             passed = tuple(one.scenario for one in proof.played if one.proved)
             failed = tuple(one.scenario for one in proof.played if not one.proved)
-            lacks = {"proved": "", "failed": f"failed: {', '.join(failed)}", "laid only": "its scripts ran nowhere"}
+            simulated = "" if proof.real else "on a simulated machine only"
+            lacks = {
+                "proved": simulated,
+                "failed": f"failed: {', '.join(failed)}",
+                "laid only": "its scripts ran nowhere",
+            }
             state, why = ("proved" if proof.verdict == "proved" else "built"), lacks[proof.verdict]
         elif proof is not None:
             why = "what was proved is not what is built now"
