@@ -238,6 +238,7 @@ rm /Library/Tidewell/gone.txt
 mkdir -p "/Users/hannah/Library/Application Support/Tidewell" && touch "/Users/hannah/Library/Application Support/Tidewell/own"
 """
 JOBS = {
+    "com.tidewell.awake": {"ProgramArguments": ["/bin/ls"], "StartOnMount": True},
     "com.tidewell.sync": {
         "ProgramArguments": ["/Applications/Lantern.app/Contents/MacOS/lantern", "--sync"],
         "StartInterval": 3600,
@@ -268,6 +269,7 @@ def test_what_was_done_there_becomes_a_half_of_a_package(mac: Mac, tmp_path: Pat
         "/Library/Application Support/Tidewell",
         "/Library/Tidewell/Charts o",
         "/Library/Tidewell/south.dat",
+        "/Library/LaunchDaemons/com.tidewell.awake.plist",
         "/Library/LaunchDaemons/com.tidewell.watch.plist",
         "/Library/LaunchAgents/com.tidewell.menu.plist",
     } - (

@@ -10,6 +10,7 @@ import re
 import shlex
 import tarfile
 import tempfile
+import uuid
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from pathlib import Path, PurePosixPath
 from typing import Any, Literal
@@ -27,6 +28,7 @@ from yendo.mac_half.away import MacAway
 from yendo.mac_half.draft import MacDraft, MacDrafted
 from yendo.mac_half.machine.machine import MacThing
 from yendo.mac_half.model import check_removed
+from yendo.mac_half.stage import MacStage
 
 MAX_BROUGHT, MAX_LIST = 16 << 30, 16 << 20
 _PREFERENCES = re.compile(
@@ -95,10 +97,11 @@ def first_start(folder: Path, machine: MacAway, work: Sequence[MacDoing], wait: 
     """
     plan, _ = reading.read(folder)
     built = build.built(folder, plan)
-    package = next(path for path in built.glob("*.pkg") if not path.name.endswith("-removal.pkg"))
-    outcome = machine.install(package)
+    with tempfile.TemporaryDirectory(prefix="yendo-mac-") as place:
+        stage = MacStage(folder, plan, built, Path(place))
+        outcome = machine.install(stage.package, wanted=stage.done.wanted)
     if outcome.code:
-        raise Usage(f"{package.name} does not install there: {outcome.why}")
+        raise Usage(f"{stage.package.name} does not install there: {outcome.why}")
     before = machine.picture()
     _do(machine, work, "", wait)
     changes = list(_changes(before, machine.picture()))
@@ -171,7 +174,7 @@ def _contents(machine: MacAway, paths: Sequence[str], place: Path) -> Iterator[t
 
 @contextlib.contextmanager
 def _archive(machine: MacAway, above: str, names: Sequence[str], place: Path) -> Iterator[tarfile.TarFile]:
-    packed = place / "brought.tar"
+    packed = place / f"{uuid.uuid4().hex}.tar"  # one may be open while another is fetched
     machine.fetch(above, names, packed)
     try:
         with tarfile.open(packed) as archive:
