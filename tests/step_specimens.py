@@ -221,6 +221,11 @@ protocol = "tcp"
 ports = "7000,7010-7020"
 
 [[install]]
+kind = "rights"
+on = 'C:\ProgramData'
+may = "read"
+
+[[install]]
 kind = "driver"
 from = "extras/driver"
 

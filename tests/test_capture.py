@@ -404,6 +404,7 @@ WORK = (
     "@echo off\r\nset K=HKLM\\Software\\Tidewell\\Sounder\r\nmkdir \"%ProgramFiles%\\Sounder\"\r\n"
     "echo site> \"%ProgramFiles%\\Sounder\\sounder.cfg\"\r\nreg add %K% /v Host /d \"\\\\%COMPUTERNAME%\\depths\" /f\r\n"
     "reg add %K% /v Who /d \"%USERNAME%\" /f\r\nreg add %K% /v Seed /d \"%RANDOM%%RANDOM%\" /f\r\n"
+    "reg add %K% /v Formed /d \"set up on %DATE% by hand\" /f\r\n"
     "reg add %K% /v Site /d Marrowby /f\r\nvol c: > \"%ProgramData%\\volume.txt\"\r\n"
     "echo x> \"%TEMP%\\left.tmp\"\r\necho x> \"%ProgramData%\\sounder.log\"\r\nexit /b %1\r\n"
 )  # fmt: skip
@@ -431,7 +432,7 @@ def test_on_two_machines_of_the_layer(wine: Any, script: Path, tmp_path: Path) -
     capture = sorted_out(one, two)
     captured.write(tmp_path / "w", capture, gathered, "sounder")
     found = {name.rpartition("\\")[2]: fate for name, fate in fates(capture).items()}
-    assert {name for name, fate in found.items() if fate.startswith("open")} == {"seed", "who", "volume.txt"}
+    assert {name for name, fate in found.items() if fate.startswith("open")} == {"seed", "who", "volume.txt", "formed"}
     assert found["host"].startswith("kept: it holds the computer's name") and found["site"] == "kept: "
     assert found["sounder.cfg"] == "kept: " and found["sounder.log"] == "left: a log"
     assert one.surroundings.computer != two.surroundings.computer and "left.tmp" not in found

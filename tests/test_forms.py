@@ -24,8 +24,8 @@ from yendo.formats import cab
 from yendo.formats.cab_writer import BLOCK, CabSource, checksum
 from yendo.formats.cab_writer import write as write_cabinet
 from yendo.formats.msi import Database
-from yendo.forms.database import escaped, version_of
-from yendo.forms.places import Directories, file_name
+from yendo.forms.database import version_of
+from yendo.forms.places import Directories, escaped, file_name
 from yendo.installers.msi.validate import validate
 from yendo.package import build
 from yendo.plan import Plan, read

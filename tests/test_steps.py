@@ -167,7 +167,7 @@ STORE = (
     "[Security.Cryptography.X509Certificates.X509Store]$s = [Security.Cryptography.X509Certificates.X509Store]::new('TrustedPublisher', 'LocalMachine')\r\n"
     "$s.Open('ReadOnly'); foreach ($c in $s.Certificates) { [Console]::WriteLine($c.Subject) }\r\n"
 )
-LACKING = ("schtasks", "netsh", "pnputil", "dism", "logoff", "shutdown")
+LACKING = ("schtasks", "netsh", "pnputil", "dism", "logoff", "shutdown", "icacls")
 
 
 # In the place of the system's own modules for app packages: it writes down how it was called, and does nothing.
@@ -375,6 +375,7 @@ MISTAKES = [
     ('kind = "wait"', "exactly one of time and until"),
     ('kind = "task"\nname = "a"\nprogram = "b"\nbegins = "daily 25:00"', 'as "daily 07:30"'),
     ('kind = "firewall"\nname = "a"\nports = "1"', "ports belong to tcp or udp"),
+    ('kind = "rights"\non = "data"\nmay = "change"', "on"),
     ('kind = "remove-previous"', "exactly one of product"),
     ('kind = "environment"\nname = "a"\nvalue = "b"\nchange = "delete"', "exactly where"),
     ('kind = "copy"\nfrom = "a"\nto = "b"\nretires = 2', "did you mean 'retries'"),

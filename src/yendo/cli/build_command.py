@@ -12,6 +12,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yendo.cli import mac_half, nested
+from yendo.errors import Usage
 
 if TYPE_CHECKING:
     from yendo.check import Finding
@@ -44,9 +45,23 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="with --as msix: the certificate of who will sign it, PEM or DER; its subject is the package's publisher",
     )
     parser.add_argument(
+        "--together-with",
+        type=Path,
+        action="append",
+        default=[],
+        metavar="FILE",
+        help="with --as msix: an app package of the same product for another processor; all of them become one bundle",
+    )
+    parser.add_argument(
         "--site",
         metavar="NAME",
         help="with --as msix: the site of the plan whose values are built in (default: the settings' defaults)",
+    )
+    parser.add_argument(
+        "--reach",
+        choices=("log-on", "shortcut"),
+        help="with --as msi: settings of people's own come to everybody at their next log-on (the default), or when "
+        "they first start the program by its shortcut",
     )
     parser.add_argument("--archive", action="store_true", help="also as one .zip file")
     parser.add_argument(
@@ -59,6 +74,10 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 
 def run(options: argparse.Namespace) -> int:
+    if options.reach and options.form != "msi":
+        raise Usage("--reach belongs to --as msi")
+    if options.together_with and options.form != "msix":
+        raise Usage("--together-with belongs to --as msix")
     from yendo.check import Workspace, check
     from yendo.cli import show
     from yendo.package import build
@@ -126,7 +145,6 @@ def _form(options: argparse.Namespace, plan: Plan) -> int:
 
     from yendo import forms
     from yendo.cli import show
-    from yendo.errors import Usage
 
     if (options.form == forms.MSIX) != bool(options.certificate):
         raise Usage("--as msix and --certificate FILE go together: an app package names who will sign it")
@@ -136,9 +154,10 @@ def _form(options: argparse.Namespace, plan: Plan) -> int:
         if options.form == forms.ENVELOPE:
             built = forms.build_envelope(options.folder, plan, entry=not options.without_entry)
         elif options.form == forms.MSIX:
-            built = forms.build_app(options.folder, plan, forms.publisher_of(options.certificate), options.site or "")
+            publisher = forms.publisher_of(options.certificate)
+            built = forms.build_app(options.folder, plan, publisher, options.site or "", options.together_with)
         else:
-            built = forms.build(options.folder, plan)
+            built = forms.build(options.folder, plan, reach=options.reach or forms.LOG_ON)
     if options.json:
         places = {"folder": str(built.folder), "main": str(built.main)}
         show.emit({"schema": "yendo.form/1", **msgspec.structs.asdict(built), **places})

@@ -10,8 +10,10 @@ import base64
 import hashlib
 import io
 import re
+import struct
 import zipfile
 from collections.abc import Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, NamedTuple
 from urllib.parse import unquote
@@ -21,9 +23,11 @@ import msgspec
 
 from yendo.errors import Unreadable
 from yendo.formats.app_package import DAMAGED, MANIFESTS, MAX_MANIFEST, AppIdentity, identity
+from yendo.formats.slices import Slice
 
 BLOCK = 65536
 BLOCK_MAP, SIGNATURE, TYPES = "AppxBlockMap.xml", "AppxSignature.p7x", "[Content_Types].xml"
+_TESTED = "MaxVersionTested"
 MAX_ENTRIES, MAX_MAP, MAX_SIGNATURE = 200_000, 128 << 20, 4 << 20
 
 
@@ -52,11 +56,14 @@ class InnerApp(msgspec.Struct, frozen=True):
     architecture: str
     sort: str
     size: int
+    place: int = 0
+    """Where in the bundle it begins; 0 where the manifest does not say."""
 
 
 class AppManifest(msgspec.Struct, frozen=True, kw_only=True):
-    """``windows``: the oldest version, by family of devices. ``capabilities`` are plain, ``restricted`` those that a
-    store or an administrator has to grant. A framework is only there for others.
+    """``windows``: the oldest version, by family of devices, ``tested`` the newest that it was tested with.
+    ``capabilities`` are plain, ``restricted`` those that a store or an administrator has to grant. A framework is only
+    there for others.
     """
 
     identity: AppIdentity
@@ -64,6 +71,8 @@ class AppManifest(msgspec.Struct, frozen=True, kw_only=True):
     publisher: str = ""
     framework: bool = False
     windows: dict[str, str] = {}
+    tested: dict[str, str] = {}
+    languages: tuple[str, ...] = ()
     needs: tuple[AppNeed, ...] = ()
     applications: tuple[AppEntry, ...] = ()
     capabilities: tuple[str, ...] = ()
@@ -108,11 +117,16 @@ class OpenedManifest(NamedTuple):
 def opened_manifest(path: Path) -> OpenedManifest | None:
     """The manifest of a package; None of a bundle. Raises Unreadable."""
     with opened(path) as archive:
-        names = [unquote(info.filename) for info in archive.infolist()]
-        if MANIFESTS[0] not in names:
-            return None
-        data = member(archive, MANIFESTS[0], MAX_MANIFEST, path.name)
-        top = _xml(archive, MANIFESTS[0], MAX_MANIFEST, path.name)
+        return manifest_in(archive, path.name)
+
+
+def manifest_in(archive: zipfile.ZipFile, shown: str) -> OpenedManifest | None:
+    """The same of an archive that is open already."""
+    names = [unquote(info.filename) for info in archive.infolist()]
+    if MANIFESTS[0] not in names:
+        return None
+    data = member(archive, MANIFESTS[0], MAX_MANIFEST, shown)
+    top = _xml(archive, MANIFESTS[0], MAX_MANIFEST, shown)
     found = ElementTree.iterparse(io.BytesIO(data), events=("start-ns",))
     return OpenedManifest(top, names, {prefix for _, (prefix, _) in found})
 
@@ -160,6 +174,7 @@ def _package(top: Any) -> dict[str, Any]:
                 ),
             )
         )
+    families = top.findall("{*}Dependencies/{*}TargetDeviceFamily")
     plain: list[str] = []
     restricted: list[str] = []
     for node in top.iterfind("{*}Capabilities/*"):
@@ -170,10 +185,9 @@ def _package(top: Any) -> dict[str, Any]:
         "title": _text(top, "DisplayName"),
         "publisher": _text(top, "PublisherDisplayName"),
         "framework": _text(top, "Framework").lower() == "true",
-        "windows": {
-            node.get("Name", ""): node.get("MinVersion", "")
-            for node in top.iterfind("{*}Dependencies/{*}TargetDeviceFamily")
-        },
+        "windows": {node.get("Name", ""): node.get("MinVersion", "") for node in families},
+        "tested": {name: text for node in families if (name := node.get("Name")) and (text := node.get(_TESTED))},
+        "languages": tuple(text for node in top.iterfind("{*}Resources/{*}Resource") if (text := node.get("Language"))),
         "needs": tuple(
             AppNeed(node.get("Name", ""), node.get("MinVersion", ""), node.get("Publisher", ""))
             for node in top.iterfind("{*}Dependencies/{*}PackageDependency")
@@ -202,7 +216,7 @@ def _extension(node: Any) -> Iterator[str]:
 def _bundle(top: Any) -> dict[str, Any]:
     packages = []
     for node in top.iterfind("{*}Packages/{*}Package"):
-        size = node.get("Size", "0")
+        size, place = node.get("Size", "0"), node.get("Offset", "0")
         packages.append(
             InnerApp(
                 node.get("FileName", ""),
@@ -210,6 +224,7 @@ def _bundle(top: Any) -> dict[str, Any]:
                 node.get("Architecture", "neutral").lower(),
                 node.get("Type", "resource").lower(),
                 int(size) if re.fullmatch(r"\d{1,15}", size) else 0,
+                int(place) if re.fullmatch(r"\d{1,15}", place) else 0,
             )
         )
     return {"packages": tuple(packages)}
@@ -235,18 +250,59 @@ def stated(digest: bytes) -> dict[str, bytes]:
 
 
 def differing(path: Path) -> list[str]:
-    """Names of files that are not what the block map says, or that it does not name. Raises Unreadable."""
-    wrong = []
+    """Names of files that are not what the block map says, or that it does not name; of a bundle those of its packages
+    too, which each have a block map of their own. Raises Unreadable.
+    """
     with opened(path) as archive:
-        top = _xml(archive, BLOCK_MAP, MAX_MAP, path.name)
-        known = {node.get("Name", "").replace("\\", "/"): node for node in top.iterfind("{*}File")}
-        for info in archive.infolist():
-            name = unquote(info.filename)
-            if info.filename in (BLOCK_MAP, SIGNATURE, TYPES) or info.filename.endswith("/"):
-                continue
-            node = known.pop(name, None)
-            if node is None or not _same(archive, info, node):
-                wrong.append(name)
+        wrong = _differing(archive, path.name)
+        for one in inner(archive, path.name):
+            with inside(path, archive, one) as package:
+                wrong += [f"{one.file}: {name}" for name in _differing(package, one.file)]
+    return wrong
+
+
+def inner(archive: zipfile.ZipFile, shown: str) -> tuple[InnerApp, ...]:
+    """The packages of a bundle; none of a package. Raises Unreadable."""
+    if MANIFESTS[1] not in archive.namelist():
+        return ()
+    packages: tuple[InnerApp, ...] = _bundle(_xml(archive, MANIFESTS[1], MAX_MANIFEST, shown))["packages"]
+    return packages
+
+
+@contextmanager
+def inside(path: Path, archive: zipfile.ZipFile, one: InnerApp) -> Iterator[zipfile.ZipFile]:
+    """A package of a bundle as an archive, read where it lies. Raises Unreadable where it is not stored as it is."""
+    try:
+        info = archive.getinfo(one.file)
+    except KeyError as error:
+        raise Unreadable(f"{path.name} names {one.file}, which is not in it") from error
+    if info.compress_type != zipfile.ZIP_STORED:
+        raise Unreadable(f"{path.name}: {one.file} is packed, and Windows reads a bundle's packages in place")
+    with path.open("rb") as file:
+        file.seek(info.header_offset + 26)
+        name, extra = struct.unpack("<HH", file.read(4).ljust(4, b"\0"))
+        begin = info.header_offset + 30 + name + extra
+        if one.place not in (0, begin) or one.size != info.file_size:
+            raise Unreadable(f"{path.name}: {one.file} does not lie where the bundle's manifest says")
+        try:
+            with zipfile.ZipFile(io.BufferedReader(Slice(file, begin, info.file_size))) as package:
+                yield package
+        except DAMAGED as error:
+            raise Unreadable(f"{path.name}: {one.file} cannot be read: {str(error)[:200]}") from error
+
+
+def _differing(archive: zipfile.ZipFile, shown: str) -> list[str]:
+    wrong = []
+    packages = {one.file for one in inner(archive, shown)}
+    top = _xml(archive, BLOCK_MAP, MAX_MAP, shown)
+    known = {node.get("Name", "").replace("\\", "/"): node for node in top.iterfind("{*}File")}
+    for info in archive.infolist():
+        name = unquote(info.filename)
+        if info.filename in (BLOCK_MAP, SIGNATURE, TYPES) or info.filename.endswith("/"):
+            continue
+        node = known.pop(name, None)
+        if (node is None or not _same(archive, info, node)) and name not in packages:
+            wrong.append(name)
     return wrong + sorted(known)
 
 

@@ -13,7 +13,7 @@ import os
 import struct
 import zlib
 from collections import Counter, deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from pathlib import Path
 from typing import BinaryIO
@@ -114,6 +114,26 @@ def write(target: BinaryIO, members: Sequence[AppMember], *, bundle: bool = Fals
     target.write(directory(entries, target.tell()))
 
 
+def write_bundle(
+    target: BinaryIO, packages: Sequence[AppMember], manifest: Callable[[Mapping[str, int]], bytes]
+) -> None:
+    """Writes a bundle of packages, each stored as it is; ``manifest`` gives the bundle's, told where each package
+    begins in the archive. ``target`` is empty and can be sought in. Raises ValueError where a name is there twice.
+    """
+    places, at = {}, 0
+    for member in packages:
+        size = len(member.content) if isinstance(member.content, bytes) else member.content.stat().st_size
+        at += _head_size(part_name(member.name), size)
+        places[member.name] = at
+        at += size
+    write(target, [*packages, AppMember(BUNDLE_MANIFEST, manifest(places))], bundle=True)
+
+
+def _head_size(name: str, size: int) -> int:
+    """Bytes of a file's own head; one that may need 64 bits for its sizes has them there."""
+    return 30 + len(name) + (20 if size >= LARGE - (size >> 10) - 64 else 0)
+
+
 def _member(
     target: BinaryIO, pool: ThreadPoolExecutor, member: AppMember, *, stored: bool
 ) -> tuple[AppRecord, list[str]]:
@@ -123,7 +143,7 @@ def _member(
     name = part_name(member.name).encode("ascii")
     store = stored or not size or Path(member.name).suffix.lower() in _PACKED
     offset = target.tell()
-    local = 30 + len(name) + (20 if size >= LARGE - (size >> 10) - 64 else 0)
+    local = _head_size(part_name(member.name), size)
     target.write(bytes(local))
     crc = packed = read = 0
     blocks: list[str] = []

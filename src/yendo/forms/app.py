@@ -12,9 +12,10 @@ import msgspec
 from yendo.effects import Effect
 from yendo.effects.capture import Promise
 from yendo.errors import Usage, YendoError
-from yendo.formats import app_manifest, app_writer, hive
+from yendo.formats import app_manifest, app_package, app_writer, hive
 from yendo.formats.app_writer import AppMember
 from yendo.forms import app_logos, app_text
+from yendo.forms.app_bundle import bundled
 from yendo.forms.app_text import LEAST, LOGOS, STORE_LOGO, TILES, AppWords
 from yendo.forms.app_things import AppStart, AppThings, hives
 from yendo.forms.form import MSIX, FormBuilt, brought, form_plan, workspace
@@ -27,9 +28,10 @@ _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9.-]{1,48}[A-Za-z0-9-]")
 _LANGUAGES = re.compile(r"[a-z]{2,3}(-[A-Za-z0-9]{2,8})*")
 
 
-def build_app(base: Path, plan: Plan, publisher: str, site: str = "") -> FormBuilt:
+def build_app(base: Path, plan: Plan, publisher: str, site: str = "", others: Sequence[Path] = ()) -> FormBuilt:
     """Makes the app package of a plan, unsigned, and the workspace that proves it. ``publisher`` is the name in the
-    certificate that will sign it, as a manifest writes it; ``site`` whose values are built in.
+    certificate that will sign it, as a manifest writes it; ``site`` whose values are built in. With ``others``, app
+    packages of the same product for other processors, it becomes a bundle of all of them.
 
     Raises Impossible where something has no place in one, Usage.
     """
@@ -57,21 +59,31 @@ def build_app(base: Path, plan: Plan, publisher: str, site: str = "") -> FormBui
         "and the system do not see them"
     )
 
+    processors: list[str] = []
+
     def written(media: Path) -> list[Path]:
         target = media / f"{package.id}-{package.version}.msix"
         listed = [AppMember(name, content) for name, content in sorted(members.items())]
         with target.open("w+b") as file:
             app_writer.write(file, [*listed, AppMember(app_writer.MANIFEST, text.encode())])
         _validated(target)
-        return [target]
+        if not others:
+            return [target]
+        bundle = target.with_suffix(".msixbundle")
+        processors.extend(bundled(bundle, [target, *others]))
+        target.unlink()
+        return [bundle]
 
     def planned(files: Sequence[Path]) -> str:
-        app = app_manifest.read(files[0]).identity
+        app = app_package.identity(files[0])
         more = {
             "install": [{"kind": "msix", "media": files[0].name, "timeout": "30 min"}],
             "detect": [{"kind": "app", "name": app.name, "version": f"=={app.version}"}],
         }
-        return form_plan(MSIX, plan, files, more, {"os": _asked(plan, least)})
+        when: dict[str, object] = {"os": _asked(plan, least)}
+        if processors:
+            when["architecture"] = sorted(processors)
+        return form_plan(MSIX, plan, files, more, when)
 
     # what it brings is seen by its own programs only, and no machine is looked at from there
     within = tuple(Effect("add", thing, "authored") for thing in things.promised)

@@ -8,9 +8,10 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
+from typing import Literal
 
 import msgspec
 
@@ -29,15 +30,32 @@ from yendo.effects.things import (
     label,
     parent,
 )
-from yendo.errors import Usage
+from yendo.errors import Unreadable, Usage
 from yendo.facts.versions import VersionRange
 from yendo.formats.msi.database import TableCell
 from yendo.formats.msi.schema import SUGGESTED
-from yendo.forms.places import PUBLIC, Directories, Impossible, Row, code, command_words, file_name, key, least_build
+from yendo.forms.classes import ClassRows
+from yendo.forms.places import (
+    PUBLIC,
+    Directories,
+    Impossible,
+    Row,
+    code,
+    command_words,
+    escaped,
+    file_name,
+    key,
+    least_build,
+    property_of,
+)
+from yendo.installers.programs import icon_file
 from yendo.plan import Plan
 from yendo.steps.captured import Decided
-from yendo.terms.settings import PLACE
+from yendo.steps.rights import RightsStep, descriptor
 
+Reach = Literal["log-on", "shortcut"]
+LOG_ON: Reach = "log-on"
+SHORTCUT: Reach = "shortcut"
 MOST_COMPONENTS = 1600  # of a feature: what older Windows take
 _STARTS = {"auto": 2, "demand": 3, "disabled": 4}
 _WIDE, _BY_REGISTRY = 256, 4
@@ -46,9 +64,11 @@ _ACTIVE = r"Software\Microsoft\Active Setup\Installed Components"
 _ACTIONS = (
     "FindRelatedProducts", "AppSearch", "LaunchConditions", "ValidateProductID", "CostInitialize", "FileCost",
     "CostFinalize", "MigrateFeatureStates", "InstallValidate", "InstallInitialize", "RemoveExistingProducts",
-    "ProcessComponents", "UnpublishFeatures", "StopServices", "DeleteServices", "RemoveRegistryValues",
+    "ProcessComponents", "UnpublishFeatures", "StopServices", "DeleteServices", "UnregisterClassInfo",
+    "UnregisterExtensionInfo", "UnregisterProgIdInfo", "UnregisterMIMEInfo", "RemoveRegistryValues",
     "RemoveShortcuts", "RemoveEnvironmentStrings", "RemoveIniValues", "RemoveFiles", "RemoveFolders", "CreateFolders",
-    "InstallFiles", "CreateShortcuts", "WriteRegistryValues", "WriteIniValues", "WriteEnvironmentStrings",
+    "InstallFiles", "CreateShortcuts", "RegisterClassInfo", "RegisterExtensionInfo", "RegisterProgIdInfo",
+    "RegisterMIMEInfo", "WriteRegistryValues", "WriteIniValues", "WriteEnvironmentStrings",
     "InstallServices", "RegisterUser", "RegisterProduct", "PublishFeatures", "PublishProduct", "InstallFinalize",
 )  # fmt: skip
 _AFTER_INITIALIZE = 1501  # an old product goes first, within the transaction: it comes back where the new one fails
@@ -65,6 +85,9 @@ _SCHEDULED = {  # which actions stand there only for which table
     "RemoveShortcuts": "Shortcut", "CreateShortcuts": "Shortcut", "RemoveIniValues": "IniFile",
     "WriteIniValues": "IniFile", "RemoveEnvironmentStrings": "Environment", "WriteEnvironmentStrings": "Environment",
     "AppSearch": "AppSearch", "CreateFolders": "CreateFolder", "RemoveFolders": "CreateFolder",
+    "UnregisterClassInfo": "Class", "RegisterClassInfo": "Class", "UnregisterMIMEInfo": "MIME",
+    "RegisterMIMEInfo": "MIME", "UnregisterExtensionInfo": "Extension", "RegisterExtensionInfo": "Extension",
+    "UnregisterProgIdInfo": "ProgId", "RegisterProgIdInfo": "ProgId",
 }  # fmt: skip
 
 
@@ -90,6 +113,8 @@ class Composed(msgspec.Struct, frozen=True):
     product: str
     version: str
     notes: tuple[str, ...]
+    icons: dict[str, bytes] = {}
+    """Pictures of advertised shortcuts, by their names in table Icon."""
 
 
 def version_of(text: str) -> str:
@@ -113,24 +138,6 @@ def version_of(text: str) -> str:
     return f"{first}.{second}.{third}"
 
 
-def escaped(text: str) -> str:
-    """A text as a column of formatted text has it: brackets are literal, settings are properties."""
-    found, at = [], 0
-    for place in PLACE.finditer(text):
-        found += [_literal(text[at : place.start()]), f"[{property_of(place[2])}]"]
-        at = place.end()
-    return "".join([*found, _literal(text[at:])])
-
-
-def _literal(text: str) -> str:
-    return re.sub(r"[\[\]{}]", lambda found: f"[\\{found[0]}]", text)
-
-
-def property_of(setting: str) -> str:
-    """The public property of a setting."""
-    return re.sub(r"[^A-Z0-9_]", "_", setting.upper())
-
-
 class Composer:
     """Collects rows; every thing of the plan adds its own."""
 
@@ -145,6 +152,9 @@ class Composer:
         self.files: dict[str, tuple[str, str]] = {}  # the component and key of a file, by its placed path
         self.keys: dict[tuple[str, str, str], str] = {}
         self.own = False
+        self.views: dict[str, str] = {}  # the registry that a component with a file writes to
+        self.classes: ClassRows | None = None
+        self.icons: dict[str, bytes] = {}
 
     def add(self, table: str, *row: TableCell) -> None:
         self.tables.setdefault(table, []).append(row)
@@ -175,6 +185,12 @@ class Composer:
             ),
         )
         for one in ranked:
+            if self.classes is None and not isinstance(one.caught.effect.thing, File):
+                self.classes = ClassRows(ranked, self.files, self.views)
+                for table, row in self.classes.rows:
+                    self.add(table, *row)
+            if self.classes is not None and id(one) in self.classes.taken:
+                continue
             way = ways.get(type(one.caught.effect.thing))
             try:
                 if way is None:
@@ -204,6 +220,7 @@ class Composer:
         sha256 = thing.sha256 if one.to is None and thing.sha256 else digest.of_file(source)
         self.contents.append(FormFile(name, source, size, sha256, version is None and size > 0))
         self.files[thing.path.lower()] = component, name
+        self.views[component] = "64" if wide else "32"
 
     def folder(self, one: Decided) -> None:
         thing = one.caught.effect.thing
@@ -316,6 +333,19 @@ class Composer:
             escaped(thing.arguments or "") or None, thing.description or None, None, None, None, None, working,
         )  # fmt: skip
 
+    def icon(self, name: str, program: Path) -> str | None:
+        """The key of a program's icon in table Icon; none where it has no icon. A shortcut that names a feature shows
+        nothing of its program's, and the key has to end as the program does.
+        """
+        key_name = f"{name}{program.suffix.lower() or '.exe'}"
+        if key_name not in self.icons:
+            try:
+                self.icons[key_name] = icon_file(program)
+            except Unreadable:
+                return None
+            self.add("Icon", key_name, 1)
+        return key_name
+
     def _main(self) -> str:
         """The component of what belongs to the whole. Raises ValueError where there is none."""
         if not self.main:
@@ -366,9 +396,16 @@ def _registry_text(thing: RegistryValue, one: Decided) -> str | None:
 
 
 def compose(
-    plan: Plan, wanted: Sequence[Decided], base: Path, more: Callable[[Composer, str], None] | None = None
+    plan: Plan,
+    wanted: Sequence[Decided],
+    base: Path,
+    more: Callable[[Composer, str], None] | None = None,
+    *,
+    reach: Reach = LOG_ON,
 ) -> Composed:
-    """The tables for what a plan brings. ``more`` adds rows, told the product's code. Raises Impossible, Usage."""
+    """The tables for what a plan brings. ``more`` adds rows, told the product's code; ``reach`` is how settings of
+    people's own come to everybody. Raises Impossible, Usage.
+    """
     try:
         version = version_of(plan.package.version)
     except ValueError as error:
@@ -382,22 +419,34 @@ def compose(
     package = plan.package
     line, product = code(package.id, "line"), code(package.id, "product", package.version, str(package.revision))
     notes = []
-    if made.own:
+    if made.own and reach == LOG_ON:
         _first_log_on(made, product, version)
         notes.append(
             "settings of people's own are written for whoever installs, and for everybody else at their next log-on, "
             "by repairing this product's values for them"
         )
+    elif made.own and not made.tables.get("Shortcut"):
+        raise Usage(
+            "the plan keeps no shortcut, by whose start settings of people's own would come: use --reach log-on"
+        )
+    elif made.own:
+        notes.append(
+            "settings of people's own are written for whoever installs, and for everybody else when they first start "
+            "the program by its shortcut; one who starts it otherwise does not have them"
+        )
     if version != package.version:
         notes.append(f"the database's version is {version}: it has three fields; see docs/forms.md for the rule")
     _hashes(made)
     _empty_folders(made)
-    _features(made)
+    _rights(made)
+    feature_of = _features(made)
+    if made.own and reach == SHORTCUT:
+        _advertised(made, feature_of)
     _about(made, line, product, version)
     _sequences(made)
     if more is not None:
         more(made, product)
-    return Composed(made.tables, tuple(made.contents), product, version, tuple(notes))
+    return Composed(made.tables, tuple(made.contents), product, version, tuple(notes), made.icons)
 
 
 def _hashes(made: Composer) -> None:
@@ -446,9 +495,50 @@ def _empty_folders(made: Composer) -> None:
         made.add("CreateFolder", name, made.main)
 
 
-def _features(made: Composer) -> None:
-    """A feature for the whole, and one below it for each part where there are several."""
+def _rights(made: Composer) -> None:
+    """Rights on folders and files of the database. Raises Impossible for a place that is none of them."""
+    wrong = []
+    for step in made.plan.install:
+        if not isinstance(step, RightsStep):
+            continue
+        place = usual(step.on.lower()).rstrip("\\")
+        name, text = key("A", place, step.who), descriptor(step)
+        if step.file and place in made.files:
+            made.add("MsiLockPermissionsEx", name, made.files[place][1], "File", text, None)
+        elif not step.file and (folder := made.places.known(place)):
+            made.add("MsiLockPermissionsEx", name, folder, "CreateFolder", text, None)
+        else:
+            what = "file" if step.file else "folder"
+            wrong.append((f"rights on {step.on}", f"it is no {what} that the database brings"))
+    if wrong:
+        raise Impossible("a database", wrong)
+
+
+def _advertised(made: Composer, feature_of: Mapping[str, str]) -> None:
+    """Shortcuts to the product's programs name a feature: the installer then looks whether its components are all
+    there, those of the features above too, and mends what a person lacks.
+
+    Source: the documentation of table Shortcut, column Target, and of advertised shortcuts.
+    """
+    programs = {one.key: one.path for one in made.contents}
+    rows: list[Row] = []
+    for row in made.tables["Shortcut"]:
+        target, component = str(row[4]), str(row[3])
+        if not target.startswith("[#"):
+            rows.append(row)
+            continue
+        icon = made.icon(target[2:-1], programs[target[2:-1]])
+        rows.append((*row[:4], feature_of[component], *row[5:8], icon, 0 if icon else None, *row[10:]))
+    made.tables["Shortcut"] = rows
+
+
+def _features(made: Composer) -> dict[str, str]:
+    """A feature for the whole, and one below it for each part where there are several; the feature of a component.
+    Settings of people's own are the whole's, so that the start of any part mends them.
+    """
     made.add("Feature", "Complete", None, made.plan.package.name[:64], None, 1, 1, None, 0)
+    of_people = {component for (hive, *_), component in made.keys.items() if hive == "HKCU"}
+    feature_of: dict[str, str] = {}
     several = len(made.members) > 1 or any(len(some) > MOST_COMPONENTS for some in made.members.values())
     for number, (part, members) in enumerate(made.members.items(), 1):
         for at in range(0, len(members), MOST_COMPONENTS):
@@ -456,7 +546,11 @@ def _features(made: Composer) -> None:
             if several:
                 made.add("Feature", name, "Complete", part[:64], None, 1, 1, None, 0)
             for member in members[at : at + MOST_COMPONENTS]:
-                made.add("FeatureComponents", name if several else "Complete", member)
+                feature_of[member] = name if several and member not in of_people else "Complete"
+                made.add("FeatureComponents", feature_of[member], member)
+    for table, row in made.classes.of_features(feature_of) if made.classes else ():
+        made.add(table, *row)
+    return feature_of
 
 
 def _about(made: Composer, line: str, product: str, version: str) -> None:

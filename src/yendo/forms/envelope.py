@@ -15,9 +15,9 @@ from yendo.effects.capture import Promise
 from yendo.errors import Usage
 from yendo.facts.surroundings import expand, windows
 from yendo.forms import within
-from yendo.forms.database import Composer, compose, escaped, property_of
+from yendo.forms.database import Composer, compose
 from yendo.forms.form import ENVELOPE, FormBuilt, authored, put
-from yendo.forms.places import key
+from yendo.forms.places import escaped, key, property_of
 from yendo.package import build as packages
 from yendo.plan import Plan
 

@@ -23,13 +23,14 @@ from yendo.formats.cab_writer import CabSource
 from yendo.formats.cab_writer import write as write_cabinet
 from yendo.formats.msi import Database, DatabaseWriter, Summary, transform
 from yendo.formats.msi.schema import columns
-from yendo.forms.database import Composed, compose, property_of
-from yendo.forms.places import Row, code
+from yendo.forms.database import LOG_ON, Composed, Reach, compose
+from yendo.forms.places import Row, code, property_of
 from yendo.installers.msi import intent
 from yendo.installers.msi.validate import validate
 from yendo.plan import Plan
 from yendo.steps.captured import CapturedStep, Decided, capture_of, decided, promise
 from yendo.steps.copy import CopyStep, extras
+from yendo.steps.rights import RightsStep
 from yendo.terms.changes import PropertyChange
 
 MSI, MSIX, ENVELOPE = "msi", "msix", "envelope"
@@ -50,10 +51,12 @@ class FormBuilt(msgspec.Struct, frozen=True):
     """Transforms for delivery by policy, one a site, by their names below ``folder``."""
 
 
-def build(base: Path, plan: Plan) -> FormBuilt:
-    """Makes the database of a plan, and the workspace ``forms/msi`` that proves it. Raises Impossible, Usage."""
-    wanted, whole = brought(plan, base, "a database")
-    composed = compose(plan, wanted, base)
+def build(base: Path, plan: Plan, *, reach: Reach = LOG_ON) -> FormBuilt:
+    """Makes the database of a plan, and the workspace ``forms/msi`` that proves it; ``reach`` is how settings of
+    people's own come to everybody. Raises Impossible, Usage.
+    """
+    wanted, whole = brought(plan, base, "a database", rights=True)
+    composed = compose(plan, wanted, base, reach=reach)
     notes: tuple[str, ...] = ()
     if any(plan.standing("install")):
         notes = (
@@ -126,8 +129,10 @@ def workspace(
     return FormBuilt(form, target, main, size, sha256, tuple(notes), tuple(sites))
 
 
-def brought(plan: Plan, base: Path, what: str) -> tuple[list[Decided], Promise]:
-    """What the plan brings, and what it is held against. Raises Usage where a step has no place in ``what``."""
+def brought(plan: Plan, base: Path, what: str, *, rights: bool = False) -> tuple[list[Decided], Promise]:
+    """What the plan brings, and what it is held against; ``rights``: whether ``what`` has a place for them, taken from
+    the plan. Raises Usage where a step has no place in ``what``.
+    """
     found: list[Decided] = []
     kept: list[Effect] = []
     left: list[Effect] = []
@@ -141,6 +146,8 @@ def brought(plan: Plan, base: Path, what: str) -> tuple[list[Decided], Promise]:
             placed = [authored(path, to, base.resolve()) for path, to in extras(base, step)]
             found += placed
             kept += [one.caught.effect for one in placed]
+        elif rights and isinstance(step, RightsStep):
+            continue
         else:
             kind = str(step.__struct_config__.tag)
             raise Usage(
@@ -200,6 +207,8 @@ def _written(
         writer = DatabaseWriter(code_page=_code_page(tables), summary=_summary(plan, composed))
         for name, source in streams.items():
             writer.stream(name, source)
+        for name, data in composed.icons.items():
+            writer.stream(f"Icon.{name}", data)
         for number, group in enumerate(groups, 1):
             name = f"files{number}.cab"
             path = Path(place) / name if whole <= EMBEDDED else target.parent / name
@@ -273,7 +282,7 @@ def _validated(path: Path) -> None:
 
 
 def form_plan(
-    form: str, plan: Plan, files: Sequence[Path], more: Mapping[str, object], when: Mapping[str, str] = {}
+    form: str, plan: Plan, files: Sequence[Path], more: Mapping[str, object], when: Mapping[str, object] = {}
 ) -> str:
     """The plan of a form's own workspace: ``files`` are its media, ``more`` its steps and rules by their keys, ``when``
     what it asks for besides.

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 
 from yendo.errors import Usage
 from yendo.formats.msi.database import TableCell
+from yendo.terms.settings import PLACE
 
 Row = tuple[TableCell, ...]
 NAMESPACE = uuid.UUID("5d8f1c0a-7b1e-4d57-9a63-1f0b6c2d9e41")
@@ -67,6 +68,24 @@ def file_name(long: str) -> str:
     return f"{short}.{ending}|{long}" if ending else f"{short}|{long}"
 
 
+def escaped(text: str) -> str:
+    """A text as a column of formatted text has it: brackets are literal, settings are properties."""
+    found, at = [], 0
+    for place in PLACE.finditer(text):
+        found += [_literal(text[at : place.start()]), f"[{property_of(place[2])}]"]
+        at = place.end()
+    return "".join([*found, _literal(text[at:])])
+
+
+def _literal(text: str) -> str:
+    return re.sub(r"[\[\]{}]", lambda found: f"[\\{found[0]}]", text)
+
+
+def property_of(setting: str) -> str:
+    """The public property of a setting."""
+    return re.sub(r"[^A-Z0-9_]", "_", setting.upper())
+
+
 def least_build(asked: str | None) -> re.Match[str] | None:
     """Where a plan's range of Windows says the oldest build; the build is its first group."""
     return re.search(r">=\s*10\.0\.(\d+)", asked or "")
@@ -98,6 +117,11 @@ class Directories:
         if found not in self.rows:
             self.rows[found] = (found, self.of(parent), file_name(own))
         return found
+
+    def known(self, path: str) -> str:
+        """The key of a folder of the product's own, by its placed path in small letters; empty where it is none."""
+        found = key("D", path)
+        return found if found in self.rows else ""
 
     def is_narrow(self, folder: str) -> bool:
         """Whether a folder lies in one of 32-bit programs."""

@@ -33,25 +33,32 @@ _KINDS = {1: "sz", 2: "expand", 3: "binary", 4: "dword", 7: "multi", 11: "qword"
 _STARTS = {"auto": "auto", "manual": "demand", "disabled": "disabled"}
 
 
-def seen(path: Path) -> State:
-    """The things that a package brings to its own programs. Raises Unreadable."""
-    return State(_things(path))
-
-
-def _things(path: Path) -> Iterator[Thing]:
-    placed: dict[str, str] = {}
+def seen(path: Path, processor: str = "x64") -> State:
+    """The things that a package brings to its own programs; of a bundle the package that a machine with this processor
+    takes. Raises Unreadable.
+    """
     with app_manifest.opened(path) as archive:
-        for info in archive.infolist():
-            name = unquote(info.filename)
-            if (place := place_of(name)) is None:
-                continue
-            placed[name.lower()] = place
-            yield File(place, info.file_size, _sha256(archive, info, path.name))
-        for name in HIVES:
-            if name in archive.namelist():
-                data = app_manifest.member(archive, name, _MAX_HIVE, path.name)
-                yield from _values(hive.read(io.BytesIO(data)))
-    opened = app_manifest.opened_manifest(path)
+        packages = [one for one in app_manifest.inner(archive, path.name) if one.sort == "application"]
+        if not packages:
+            return State(_things(archive, path.name))
+        fits = next((one for one in packages if one.architecture == processor), packages[0])
+        with app_manifest.inside(path, archive, fits) as package:
+            return State(_things(package, fits.file))
+
+
+def _things(archive: zipfile.ZipFile, shown: str) -> Iterator[Thing]:
+    placed: dict[str, str] = {}
+    for info in archive.infolist():
+        name = unquote(info.filename)
+        if (place := place_of(name)) is None:
+            continue
+        placed[name.lower()] = place
+        yield File(place, info.file_size, _sha256(archive, info, shown))
+    for name in HIVES:
+        if name in archive.namelist():
+            data = app_manifest.member(archive, name, _MAX_HIVE, shown)
+            yield from _values(hive.read(io.BytesIO(data)))
+    opened = app_manifest.manifest_in(archive, shown)
     if opened is not None:
         yield from _declared(opened.top, placed)
 

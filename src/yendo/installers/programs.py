@@ -251,12 +251,18 @@ def _identity(image: Image, told: Told) -> tuple[form.Identity, dict[str, Eviden
     return form.Identity(**given), why
 
 
-def icon_png(path: Path) -> bytes:
-    """The largest icon as PNG. Raises Unreadable where there is none."""
+def icon_file(path: Path) -> bytes:
+    """The largest icon as a file of the kind .ico. Raises Unreadable where there is none."""
     with path.open("rb") as file:
         data = Image(file, path.name).icon()
     if data is None:
         raise Unreadable(f"{path.name} has no icon")
+    return data
+
+
+def icon_png(path: Path) -> bytes:
+    """The largest icon as PNG. Raises Unreadable where there is none."""
+    data = icon_file(path)
     if data[22:30] == b"\x89PNG\r\n\x1a\n":
         return data[22:]
     from PIL import Image as Pictures

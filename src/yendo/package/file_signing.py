@@ -33,7 +33,7 @@ _READERS = {
     "database": (1, bytes.fromhex("f1100c0000000000c000000000000046")),
 }
 _CODE_SIGNING = "1.3.6.1.5.5.7.3.3"
-APPS, DATABASES, FLAT = (".msix", ".appx"), (".msi", ".msp"), (".pkg",)
+APPS, DATABASES, FLAT = (".msix", ".appx", ".msixbundle", ".appxbundle"), (".msi", ".msp"), (".pkg",)
 
 
 def is_file(path: Path) -> bool:

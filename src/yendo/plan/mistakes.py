@@ -166,6 +166,8 @@ _FORMS = {
     "^(start|": '"start", "logon" or a time, as "daily 07:30"',
     r"([01]\d|": 'hours, as "18:00-06:00"',
     r"^(\d{1,5}": 'port numbers, as "80,8000-8080"',
+    r'^([A-Za-z]:\\|%[^%"]': r"a folder or file from its drive or a variable on, as '%ProgramData%\Tidewell'",
+    "^(users|": 'one of users, signed-in and everyone, or a security identifier, as "S-1-5-32-545"',
     "^([A-Z0-9]{10}": 'the ten letters and digits of a team, as a signature has them: "TIDE123456"',
 }
 

@@ -8,14 +8,14 @@ from __future__ import annotations
 import ntpath
 import threading
 import time
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
 from yendo.detect.states import main_file
-from yendo.effects import Effect, File, Product, RegistryValue, Shortcut, State, UninstallEntry, difference
+from yendo.effects import Effect, File, Product, Shortcut, State, UninstallEntry, difference
 from yendo.effects.things import parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.machine import USUAL, Facts
@@ -35,7 +35,7 @@ NOT_ON_LAYER = "only a simulated machine can be put into this state"
 # --- building blocks ----------------------------------------------------------------------------------
 
 
-def _installed(stage: Stage, session: Session, title: str = "install") -> State | None:
+def installed(stage: Stage, session: Session, title: str = "install") -> State | None:
     """Brings and installs the package, with a phase of this title; None where that failed, with a phase
     that says why.
     """
@@ -169,7 +169,7 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
                     False,
                     stage.script_says(session),
                 )
-            after = _installed(stage, session, f"installed over {identity.version}")
+            after = installed(stage, session, f"installed over {identity.version}")
             if after is None:
                 return
             stage.detection(session, after, "detected", "detected after the upgrade", True, stage.script_says(session))
@@ -267,7 +267,7 @@ def program_open(stage: Stage) -> None:
                 "open", "a program open", None, "a program that runs", f"{', '.join(names)} could not be started here"
             )
             return
-        after = _installed(stage, session, "")
+        after = installed(stage, session, "")
         if after is None:
             return
         still = [name for name in opened if session.is_running(name)]
@@ -353,40 +353,6 @@ def shared_host(stage: Stage) -> None:
         )
 
 
-def later_person(stage: Stage) -> None:
-    """Somebody who never was on the machine logs on afterwards, and finds what everybody is to have."""
-    title, expected = "somebody new has what everybody is to have", "every value of people's own, as the others have it"
-    if stage.machine.place != "simulation":
-        stage.phase("later", title, None, expected, "no other person logs on to this machine")
-        return
-    with stage.machine.fresh(stage.account) as session:
-        assert isinstance(session, SimulatedSession)
-        if _installed(stage, session) is None:
-            return
-        there, someone = session.users[0], session.someone_new()
-        state = session.state()
-        wrong = []
-        wanted = list(_everybodys(stage.manifest))
-        for key, name in wanted:
-            usual = state.get("registry", RegistryValue("HKU", rf"{there}\{key}", name).identity)
-            found = state.get("registry", RegistryValue("HKU", rf"{someone}\{key}", name).identity)
-            if not isinstance(usual, RegistryValue) or not isinstance(found, RegistryValue):
-                wrong.append(rf"HKCU\{key}\{name or '(unnamed)'}: not there")
-            elif (found.type, found.data) != (usual.type, usual.data):
-                wrong.append(rf"HKCU\{key}\{name or '(unnamed)'}: {found.data!r}")
-        good, words = not wrong, f"{len(wanted) - len(wrong)} of {len(wanted)}"
-        stage.phase("later", title, good, expected, words, by=stage.by, details=tuple(wrong[:10]))
-
-
-def _everybodys(manifest: form.Manifest) -> Iterator[tuple[str, str]]:
-    """Values of people's own that a package sets for everybody: key and name."""
-    for action in manifest.install:
-        if action.kind == "registry" and action.data.get("each"):
-            for item in action.data["items"]:
-                if item["hive"] == "HKCU":
-                    yield from ((item["key"], name) for name, _, _ in item["values"])
-
-
 class _Cut(Exception):
     """The power went."""
 
@@ -394,7 +360,7 @@ class _Cut(Exception):
 def interrupted(stage: Stage) -> None:
     """Cut off in the middle and started again: the same end as undisturbed."""
     with stage.machine.fresh(stage.account) as session:
-        goal = _installed(stage, session, "")
+        goal = installed(stage, session, "")
     if goal is None:
         return
     with stage.machine.fresh(stage.account) as session:
@@ -467,7 +433,7 @@ def _cut_real(stage: Stage, session: Any) -> bool:
 def media_gone(stage: Stage) -> None:
     """The management system cleans its folder up; what the package kept on the machine has to do."""
     with stage.machine.fresh(stage.account) as session:
-        if _installed(stage, session) is None:
+        if installed(stage, session) is None:
             return
         session.take_away(stage.folder)
         stage.folder = expand(rf"{stage.manifest.home}\packages\{stage.manifest.id}", session.surroundings.environment)
@@ -500,7 +466,7 @@ def repair(stage: Stage) -> None:
     """A program of it is deleted: no longer detected, and there again after the repair."""
     with stage.machine.fresh(stage.account) as session:
         before = session.state()
-        after = _installed(stage, session)
+        after = installed(stage, session)
         if after is None:
             return
         files = [
@@ -545,7 +511,7 @@ def twice(stage: Stage) -> None:
     """Removed, removed again, installed again."""
     with stage.machine.fresh(stage.account) as session:
         before = session.state()
-        if _installed(stage, session) is None:
+        if installed(stage, session) is None:
             return
         _gone(stage, session, before)
         there = session.state()
@@ -608,7 +574,7 @@ def starts(stage: Stage) -> None:
     """
     with stage.machine.fresh(stage.account) as session:
         before = session.state()
-        after = _installed(stage, session)
+        after = installed(stage, session)
         if after is None:
             return
         programs = _programs(stage, session, before, after)

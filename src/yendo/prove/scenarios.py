@@ -7,10 +7,12 @@ from pathlib import Path
 
 import msgspec
 
+from yendo.effects.capture import PROMISE
 from yendo.errors import YendoError
 from yendo.facts.surroundings import Account
 from yendo.package import manifest as form
 from yendo.prove import ground, plays
+from yendo.prove.later_person import later_person
 from yendo.prove.stage import Stage
 from yendo.terms.when import Node
 
@@ -93,7 +95,8 @@ def _uses_mode(manifest: form.Manifest) -> str:
 
 def _sets_for_everybody(manifest: form.Manifest) -> str:
     each = any(action.kind == "registry" and action.data.get("each") for action in manifest.install)
-    return "" if each else "the package sets nothing for everybody"
+    held = any(file.path == PROMISE for file in manifest.files) and any(one.kind == "msi" for one in manifest.install)
+    return "" if each or held else "the package sets nothing for everybody"
 
 
 def _removes(manifest: form.Manifest) -> str:
@@ -153,7 +156,7 @@ SCENARIOS: dict[str, Scenario] = {
         Scenario("repair", "repaired after damage", "system", plays.repair, _repairs, verbs=4),
         Scenario("twice", "removed twice, installed again", "system", plays.twice, _removes, verbs=5),
         Scenario("starts", "every program started", "user", plays.starts, verbs=1),
-        Scenario("later-person", "somebody new logs on afterwards", "system", plays.later_person, _sets_for_everybody),
+        Scenario("later-person", "somebody new logs on afterwards", "system", later_person, _sets_for_everybody),
     )
 }
 QUICK = ("system", "twice")

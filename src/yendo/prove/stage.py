@@ -396,7 +396,7 @@ class Stage:
     def _inside(self) -> State:
         """What the app packages that come along bring to their own programs. No machine shows it to others."""
         found = State()
-        for path in sorted((self.package / "media").glob("*.msix")):
+        for path in sorted((self.package / "media").glob("*.msix*")):
             for thing in app_contents.seen(path):
                 found.add(thing)
         return found

@@ -29,6 +29,7 @@ from yendo.steps.registry import RegistryKind, RegistryStep
 from yendo.steps.remove_driver import RemoveDriverKind, RemoveDriverStep
 from yendo.steps.remove_previous import RemovePreviousKind, RemovePreviousStep
 from yendo.steps.restart import RestartKind, RestartStep
+from yendo.steps.rights import RightsKind, RightsStep
 from yendo.steps.script import ScriptKind, ScriptStep
 from yendo.steps.service import ServiceKind, ServiceStep
 from yendo.steps.shortcut import ShortcutKind, ShortcutStep
@@ -60,6 +61,7 @@ KINDS: dict[str, Kind] = {
         RemoveDriverKind(),
         RemovePreviousKind(),
         RestartKind(),
+        RightsKind(),
         ScriptKind(),
         ServiceKind(),
         ShortcutKind(),
@@ -91,6 +93,7 @@ AnyStep = (
     | RemoveDriverStep
     | RemovePreviousStep
     | RestartStep
+    | RightsStep
     | ScriptStep
     | ServiceStep
     | ShortcutStep

@@ -203,7 +203,9 @@ def packaged(name: str) -> str:
 
 
 def quoted(text: str) -> str:
-    """One argument as Windows programs read it: backslashes before a quote doubled, quotes escaped."""
-    if text and not re.search(r'[\s"]', text):
+    """One argument as Windows programs read it: backslashes before a quote doubled, quotes escaped. A variable is put
+    in when the line is carried out, and most folders' paths have a space.
+    """
+    if text and not re.search(r'[\s"%]', text):
         return text
     return '"' + re.sub(r'(\\*)"', r'\1\1\\"', re.sub(r"(\\+)$", r"\1\1", text)) + '"'

@@ -112,7 +112,10 @@ def _common(log: str | None, suppress_restart: bool, arguments: str) -> list[str
 
 
 class MsiCommand(msgspec.Struct, frozen=True):
-    """A command line as the Windows Installer understands it."""
+    """A command line as the Windows Installer understands it. ``mode`` are the letters of a repair.
+
+    Source: the documentation of the command line: without letters a repair is ``omus``.
+    """
 
     action: Literal["install", "uninstall", "repair", "patch"]
     package: str
@@ -121,6 +124,7 @@ class MsiCommand(msgspec.Struct, frozen=True):
     quiet: bool
     restart_suppressed: bool
     stray: tuple[str, ...] = ()
+    mode: str = ""
 
     @property
     def is_code(self) -> bool:
@@ -186,6 +190,7 @@ def parse(line: str) -> MsiCommand:
     action, package, log, quiet, no_restart = None, "", None, False, False
     properties: dict[str, str] = {}
     stray: list[str] = []
+    mode = ""
     rest = parts[1:]
     at = 0
 
@@ -209,7 +214,7 @@ def parse(line: str) -> MsiCommand:
             inline = word[1 + len(kind) :]
             package = _bare(inline) if inline else following(word)
         elif match := re.fullmatch(r"/f([pecmsoduav]*)(.*)", lowered):
-            action = "repair"
+            action, mode = "repair", match[1] or "omus"
             package = _bare(word[2 + len(match[1]) :]) or following(word)
         elif lowered == "/norestart":
             no_restart = True
@@ -229,4 +234,4 @@ def parse(line: str) -> MsiCommand:
         raise CommandError("no package is named", line)
     if properties.get("REBOOT", "").upper().startswith("R"):
         no_restart = True
-    return MsiCommand(action, package, properties, log, quiet, no_restart, tuple(stray))  # type: ignore[arg-type]
+    return MsiCommand(action, package, properties, log, quiet, no_restart, tuple(stray), mode)  # type: ignore[arg-type]

@@ -68,6 +68,7 @@ def fresh_state(surroundings: Surroundings) -> State:
     return state
 
 
+_ACTIVE_SETUP = "software\\microsoft\\active setup\\installed components\\"
 _PERSON = "S-1-5-21-1-2-3-1001"  # whose computer it is
 
 
@@ -158,6 +159,45 @@ class SimulatedSession:
                 self._state.add(msgspec.structs.replace(thing, key=name + thing.key[len("default") :]))
         self.users.append(name)
         return name
+
+    def first_log_on(self, someone: str) -> None:
+        """What Windows starts once for whoever logs on: the entries of Active Setup, as that person."""
+        for thing in [one for one in self._state if isinstance(one, RegistryValue) and one.hive == "HKLM"]:
+            listed = thing.key.lower().startswith(_ACTIVE_SETUP)
+            if listed and thing.name.lower() == "stubpath" and isinstance(thing.data, str):
+                self._as(someone, thing.data)
+
+    def start_from_menu(self, someone: str) -> None:
+        """Somebody starts everything that has an advertised shortcut: the installer mends the shortcut's feature, and
+        those above it, for them. Source: the documentation of advertised shortcuts and of resiliency.
+        """
+        for code, layered in list(self._packages.items()):
+            with layered.opened() as database:
+                wanted = {row.text("Target") for row in database["Shortcut"] if "[" not in row.text("Target")}
+                above = {row.text("Feature"): row.text("Feature_Parent") for row in database["Feature"]}
+            for name in list(wanted):
+                while (name := above.get(name, "")) and name not in wanted:
+                    wanted.add(name)
+            if wanted:
+                self._as(someone, f"msiexec.exe /i {code} REINSTALL={','.join(sorted(wanted))} REINSTALLMODE=u /qn")
+
+    def _as(self, someone: str, line: str) -> None:
+        """Runs the installer as a person who is not the one of this session: HKCU is theirs meanwhile."""
+        whole = self._state
+        own = [thing for thing in whole if isinstance(thing, RegistryValue) and thing.hive == "HKCU"]
+        for one in own:
+            whole.remove("registry", one.identity)
+        try:
+            self._msiexec(commandline.parse(line), None)
+            for thing in list(whole):
+                if isinstance(thing, RegistryValue) and thing.hive == "HKCU":
+                    whole.remove("registry", thing.identity)
+                    whole.add(msgspec.structs.replace(thing, hive="HKU", key=rf"{someone}\{thing.key}"))
+        except commandline.OtherProgram:  # what is no installer of ours is not carried out here
+            pass
+        finally:
+            for one in own:
+                whole.add(one)
 
     # --- files -------------------------------------------------------------------------------------
 
@@ -462,6 +502,8 @@ class SimulatedSession:
         given = dict(command.properties)
         if command.action == "uninstall":
             given["REMOVE"] = "ALL"
+        if command.action == "repair":
+            given = {"REINSTALL": "ALL", "REINSTALLMODE": command.mode, **given}
         if command.restart_suppressed:
             given.setdefault("REBOOT", "ReallySuppress")
         try:

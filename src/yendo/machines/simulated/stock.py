@@ -9,7 +9,7 @@ from collections.abc import Callable
 from typing import Protocol
 
 from yendo.effects import Service, State
-from yendo.effects.things import Part
+from yendo.effects.things import AccessRights, Part
 from yendo.formats.app_package import AppIdentity
 from yendo.machines.protocol import Ran
 
@@ -194,6 +194,22 @@ def _dism(parts: list[str], state: State, files: Files) -> int:
     return 0
 
 
+def _icacls(parts: list[str], state: State, files: Files) -> int:
+    """Grants, and grants taken back, on what is there; everything else that it can is passed over."""
+    place, lowered = parts[0].rstrip("\\") if parts else "", [part.lower() for part in parts]
+    own = place.lower()
+    there = state.get("file", own) or state.get("folder", own)
+    if not there and not any(file.identity.startswith(own + "\\") for file in state.of("file")):
+        return _NOT_FOUND
+    for option, who in zip(lowered, parts[1:], strict=False):
+        if option == "/grant" and ":" in who:
+            name, _, rights = who.partition(":")
+            state.add(AccessRights(place, name.lstrip("*"), rights))
+        elif option == "/remove:g":
+            state.remove("access-rights", AccessRights(place, who.lstrip("*")).identity)
+    return 0
+
+
 def _change(parts: list[str], state: State, files: Files) -> int:
     """The host's mode, as a part of the system while it is the other one than usual."""
     return _part(state, "mode", "install", None, there="/install" in parts, missing=0)
@@ -207,5 +223,5 @@ _PROGRAMS: dict[str, Callable[[list[str], State, Files], int]] = {
     "change": _change,
     "shutdown": lambda parts, state, files: 0,
     "logoff": lambda parts, state, files: 0,
-    "icacls": lambda parts, state, files: 0,
+    "icacls": _icacls,
 }

@@ -6,6 +6,7 @@ import contextlib
 import hashlib
 import json
 import os
+import re
 import secrets
 import shutil
 import socket
@@ -95,6 +96,11 @@ class Guise(msgspec.Struct, frozen=True):
     volume: str
 
 
+# Source: the values of Control Panel\\International, as a person in another country chooses them.
+_FORMS = {
+    "sShortDate": "dd.MM.yyyy", "sDate": ".", "iDate": "1", "sShortTime": "HH:mm", "sTimeFormat": "HH:mm:ss",
+    "iTime": "1", "sDecimal": ",", "sThousand": ".", "sList": ";",
+}  # fmt: skip
 OTHER = Guise("QUAYSIDE-07", "tide", "5eab1e07")
 
 
@@ -413,7 +419,18 @@ class WineSession(RunnerOnly):
         self._brought.append(r"c:\.windows-serial")
         for name in _USER_FOLDERS:
             (drive / "users" / guise.user / name.replace("\\", "/")).mkdir(parents=True, exist_ok=True)
+        self._write_otherwise()
         return {"USER": guise.user, "LOGNAME": guise.user}
+
+    def _write_otherwise(self) -> None:
+        """Dates, times and numbers as somebody else has them: what a setup writes down in the person's own form then
+        differs. The language stays: the layer takes it from its environment.
+        """
+        hive = self.copy.root / "user.reg"
+        text = hive.read_text("utf-8", "replace")
+        for name, form in _FORMS.items():
+            text = re.sub(rf'(?m)^"{name}"="[^"\n]*"$', f'"{name}"="{form}"', text, count=1)
+        hive.write_text(text, "utf-8")
 
     def _redirect(self) -> dict[str, str]:
         """Another profile and hive in place of the person's: the nearest the layer comes to the system account."""

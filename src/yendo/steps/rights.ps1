@@ -1,0 +1,1 @@
+function Step-Rights($Step) { return Invoke-CommandLine $Step }
