@@ -31,6 +31,7 @@ COMMANDS = {
     "facts": "show what run conditions see on a machine",
     "suite": "several products as one, in order, with what they share brought once",
     "shelf": "list every workspace below a folder, and where packages get into one another's way",
+    "fleet": "ask an inventory, foresee a package for all machines, plan and play its waves",
     "store": "keep vendor files once, by their content",
     "msi": "look into an installer database: tables, properties, features, dialogs",
     "transform": "read, judge, make and carry over transforms",

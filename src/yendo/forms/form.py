@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import hashlib
 import io
+import sys
 import tempfile
 import threading
 from collections.abc import Callable, Iterable, Mapping, Sequence
@@ -168,6 +169,7 @@ class _Packing:
 
     def __init__(self) -> None:
         self._pool, self._stopped = ThreadPoolExecutor(1), threading.Event()
+        self._interval = sys.getswitchinterval()
 
     def packed(self, path: Path, group: Sequence[CabSource]) -> Path:
         with path.open("w+b") as file:
@@ -178,12 +180,16 @@ class _Packing:
         return self._pool.submit(self.packed, path, group)
 
     def __enter__(self) -> _Packing:
+        # a thread that has packed a block waits so long until the one that writes tables lets go of the interpreter:
+        # with the usual 5 ms the packers stood still most of the time
+        sys.setswitchinterval(0.0002)
         return self
 
     def __exit__(self, kind: object, *rest: object) -> None:
         if kind is not None:
             self._stopped.set()
         self._pool.shutdown(cancel_futures=kind is not None)
+        sys.setswitchinterval(self._interval)
 
 
 def _written(

@@ -1,0 +1,466 @@
+"""All machines of an office: who has what, who would get a package, and in which order it goes out.
+
+yendo fleet add machines.csv programs.csv
+yendo fleet ask 'os = ">=10.0.22000"' --csv newer.csv
+yendo fleet foresee lantern
+yendo fleet waves lantern --new
+yendo fleet waves lantern --play --picture course.svg
+"""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from yendo.cli import nested
+
+if TYPE_CHECKING:
+    from yendo.fleet.columns import Columns, Truth
+    from yendo.fleet.course import Course
+    from yendo.fleet.foresee import Foreseen
+    from yendo.fleet.planning import PlannedWave
+    from yendo.fleet.store import Inventory
+
+VARIABLE = "YENDO_FLEET"
+PERSONS = ("person", "user", "owner", "mail", "email", "phone")
+
+
+def configure(parser: argparse.ArgumentParser) -> None:
+    nested.actions(parser, ACTIONS)
+
+
+def run(options: argparse.Namespace) -> int:
+    return int(options.run_action(options))
+
+
+def _where(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--inventory",
+        metavar="ADDRESS",
+        help=f"a file, or postgresql://... (default: {VARIABLE}, else fleet.db in this folder)",
+    )
+
+
+def _store(options: argparse.Namespace) -> Inventory:
+    from yendo.errors import Usage
+
+    try:
+        from yendo.fleet.store import FILE, Inventory
+    except ImportError as error:
+        raise Usage("an inventory needs more libraries: pip install 'yendo[fleet]'") from error
+    return Inventory(options.inventory or os.environ.get(VARIABLE) or FILE)
+
+
+# --- machines ---------------------------------------------------------------------------------------------------------
+
+
+def _add(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("files", type=Path, nargs="+", metavar="FILE")
+    parser.add_argument(
+        "--with-persons",
+        action="store_true",
+        help=f"keep columns about people ({', '.join(PERSONS)}); they are left out otherwise",
+    )
+    _where(parser)
+
+
+def add(options: argparse.Namespace) -> int:
+    """Read machines and their programs from CSV, JSON and Parquet, in the place of the inventory that was there.
+
+    A table with the column `computer` has a row for each machine; one with `computer` and `program` a row for each
+    program. What `yendo facts --json` and the runner's `facts` tell is taken too.
+    """
+    from yendo.cli import show
+    from yendo.fleet.incoming import gathered
+
+    store = _store(options)
+    with show.working("reading", quiet=options.quiet or options.json):
+        found = gathered(options.files)
+        left = set()
+        for one in found.machines.values() if not options.with_persons else ():
+            left |= {name for name in one.texts if name in PERSONS}
+            one.texts = {name: text for name, text in one.texts.items() if name not in PERSONS}
+        columns = store.keep(found)
+    if left:
+        found.notes.append(f"left out, being about people: {', '.join(sorted(left))} (--with-persons keeps them)")
+    if options.json:
+        show.emit({"schema": "yendo.fleet-added/1", **_counts(columns), "notes": found.notes})
+    elif not options.quiet:
+        out = show.console()
+        counts = _counts(columns)
+        out.print(
+            f"[bold]{show.clean(store.shown)}[/bold]: {show.counted(counts['machines'], 'machine')}, "
+            f"{counts['programs']:,} programs in {counts['versions']:,} versions"
+        )
+        rows = [(name, ", ".join(_shown(column.values))) for name, column in sorted(columns.texts.items())]
+        show.grid(out, rows, styles=("dim",))
+        for note in found.notes[:20]:
+            out.print(f"[yellow]note[/yellow]  {show.clean(note)}")
+        if len(found.notes) > 20:
+            out.print(f"[dim]and {len(found.notes) - 20} more notes; --json has them all[/dim]")
+        out.print("\n[dim]next:[/dim] yendo fleet foresee WORKSPACE")
+    return 0
+
+
+def _counts(columns: Columns) -> dict[str, int]:
+    return {
+        "machines": len(columns),
+        "listed": int(columns.listed.sum()),
+        "programs": len({program.name for program in columns.programs}),
+        "versions": len(columns.programs),
+    }
+
+
+def _shown(values: tuple[str, ...]) -> list[str]:
+    some = sorted(values)
+    return some if len(some) <= 6 else [*some[:5], f"... {len(some)} in all"]
+
+
+# --- questions --------------------------------------------------------------------------------------------------------
+
+
+def _ask(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "question", metavar="QUESTION", nargs="?",
+        help="a run condition as in a plan's [when], or the name of one that was kept",
+    )  # fmt: skip
+    parser.add_argument("--lacks", type=Path, metavar="WORKSPACE", help="who does not have this package")
+    parser.add_argument("--keep-as", metavar="NAME", help="keep the question by this name")
+    parser.add_argument("--csv", type=Path, metavar="FILE", help="write the machines that answer yes as CSV")
+    _where(parser)
+
+
+def ask(options: argparse.Namespace) -> int:
+    """Ask the inventory, in the language of run conditions: `os = ">=10.0.22000"`, several lines, rules in `holds`."""
+    from yendo import atomic
+    from yendo.cli import show
+    from yendo.errors import Usage
+
+    if bool(options.question) == bool(options.lacks):
+        raise Usage("ask either a question, or with --lacks who does not have a package")
+    store = _store(options)
+    columns = store.load()
+    if options.lacks:
+        from yendo.fleet.foresee import presence
+
+        plan = _plan(options.lacks)
+        there, judged = presence(plan, options.lacks, columns)
+        answer, words = _swapped(there), f"lacks {plan.package.name} {plan.package.version}, judged by {judged}"
+    else:
+        text = options.question if "=" in options.question else store.ask_again(options.question)
+        answer, words = _answered(text, columns), "; ".join(text.split("\n"))
+        if options.keep_as:
+            store.keep_question(options.keep_as, text)
+    yes = [number for number in range(len(columns)) if answer[number] == 1]
+    unknown = int((answer == -1).sum())
+    if options.csv:
+        atomic.write(options.csv, _table(columns, yes))
+    if options.json:
+        names = [columns.computers[number] for number in yes]
+        body = {"question": words, "yes": len(yes), "unknown": unknown, "no": len(columns) - len(yes) - unknown}
+        show.emit({"schema": "yendo.fleet-answer/1", **body, "machines": names})
+    elif not options.quiet:
+        out = show.console()
+        out.print(
+            f"[bold]yes {len(yes):,}[/bold], no {len(columns) - len(yes) - unknown:,}, unknown {unknown:,} "
+            f"of {len(columns):,}: {show.clean(words)}"
+        )
+        rows = [(columns.computers[number], *_described(columns, number)) for number in yes[:20]]
+        show.grid(out, rows)
+        if len(yes) > 20:
+            out.print(f"[dim]and {len(yes) - 20:,} more; --csv FILE writes them all[/dim]")
+        if unknown:
+            out.print("[dim]unknown: the inventory has no such fact of them, or no list of programs tells it[/dim]")
+    return 0 if yes else 1
+
+
+def _answered(text: str, columns: Columns) -> Truth:
+    """The answer to a condition as text. Raises Usage."""
+    import tomllib
+
+    import msgspec
+
+    from yendo.errors import Usage
+    from yendo.fleet.asking import asked
+    from yendo.terms import when
+
+    try:
+        condition = msgspec.convert(tomllib.loads(text), when.Condition)
+    except tomllib.TOMLDecodeError as error:
+        raise Usage(f"the question is no TOML: {error}; as 'os = \">=10.0.22000\"'") from error
+    except (msgspec.ValidationError, ValueError) as error:
+        raise Usage(f"the question is no run condition: {error}; docs/steps.md has their keys") from error
+    nodes = when.resolve(condition)
+    if passing := [node.in_words for node in nodes if node.passing]:
+        raise Usage(f"no inventory tells what changes within a day: {passing[0]}")
+    return asked(nodes, columns).whole
+
+
+def _swapped(answer: Truth) -> Truth:
+    from yendo.fleet.asking import opposite
+
+    return opposite(answer)
+
+
+def _described(columns: Columns, number: int) -> tuple[str, ...]:
+    names = [name for name in ("site", "model", "windows", "language") if name in columns.texts]
+    return tuple(columns.texts[name].at(number) or "" for name in names)
+
+
+def _table(columns: Columns, some: list[int]) -> bytes:
+    import csv
+    import io
+
+    out = io.StringIO()
+    writer = csv.writer(out, lineterminator="\r\n")
+    names = sorted(columns.texts)
+    writer.writerow(["computer", *names])
+    for number in some:
+        cells = [columns.computers[number], *(columns.texts[name].at(number) or "" for name in names)]
+        # what begins like a formula would be one to a spreadsheet
+        writer.writerow([f"'{cell}" if cell[:1] in "=+-@\t" else cell for cell in cells])
+    return out.getvalue().encode("utf-8")
+
+
+def _plan(folder: Path) -> Any:
+    from yendo.plan import read
+
+    return read(folder / "plan.toml")[0]
+
+
+# --- outcomes ---------------------------------------------------------------------------------------------------------
+
+
+def _report(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("files", type=Path, nargs="+", metavar="FILE", help="logs of the runner (.jsonl), or tables")
+    _where(parser)
+
+
+def report(options: argparse.Namespace) -> int:
+    """Take over how packages ended: logs of the runner as COMPUTER/install.jsonl, or tables with computer, package,
+    version and code. The same report counts once.
+    """
+    from yendo.cli import show
+    from yendo.errors import Usage
+    from yendo.fleet.foresee import site_names
+    from yendo.fleet.reports import outcomes_of
+
+    store = _store(options)
+    try:
+        columns = store.load()
+        sites = dict(zip((name.lower() for name in columns.computers), site_names(columns), strict=True))
+    except Usage:
+        sites = {}
+    found = outcomes_of(options.files, sites)
+    new = store.report(found)
+    failed = sum(one.failed for one in found)
+    if options.json:
+        show.emit({"schema": "yendo.fleet-reported/1", "read": len(found), "new": new, "failed": failed})
+    elif not options.quiet:
+        show.console().print(f"{len(found):,} outcomes read, {new:,} of them new; {failed:,} failed")
+    return 0
+
+
+# --- foreseeing -------------------------------------------------------------------------------------------------------
+
+
+def _foresee(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folder", type=Path, nargs="?", default=Path(), metavar="WORKSPACE")
+    _where(parser)
+
+
+def foresee(options: argparse.Namespace) -> int:
+    """Say what a package would meet: who has it, who gets it, who is refused and by what, how many would fail."""
+    import msgspec
+
+    from yendo.cli import show
+
+    store = _store(options)
+    plan = _plan(options.folder)
+    found = _foreseen(options, store, store.load())
+    if options.json:
+        show.emit({"schema": "yendo.fleet-foreseen/1", "package": plan.package.id, **msgspec.to_builtins(found)})
+    elif not options.quiet:
+        out = show.console()
+        out.print(f"[bold]{show.clean(plan.package.name)} {plan.package.version}[/bold]: {_in_a_sentence(found)}")
+        rows: list[tuple[object, ...]] = [("has it already", f"{found.there:,}", f"judged by {found.judged}")]
+        rows += [("gets it", f"{len(found.gets):,}", "")]
+        rows += [("refused", f"{count:,}", words) for words, count in found.refused]
+        rows += [("unknown", f"{count:,}", words) for words, count in found.unknown]
+        rows += [("to each", show.size(found.disk), f"{show.size(found.network)} in all")]
+        if found.seconds:
+            rows.append(("takes", f"{found.seconds / 60:.1f} min", "the usual time, from earlier outcomes"))
+        show.grid(out, rows, styles=("dim", "bold"))
+        if found.failures:
+            causes = [(f"{share:.0%}", name) for name, share in found.failures.causes[:6]]
+            if causes:
+                show.section(out, "Why, where it failed so far")
+                show.grid(out, causes)
+        out.print("\n[dim]next:[/dim] yendo fleet waves " + show.clean(options.folder))
+    return 0
+
+
+def _foreseen(options: argparse.Namespace, store: Inventory, columns: Columns) -> Foreseen:
+    from datetime import date
+
+    from yendo.fleet.foresee import foresee as foreseen
+
+    return foreseen(_plan(options.folder), options.folder, columns, store.outcomes(), now=f"{date.today()}T12:00")
+
+
+def _in_a_sentence(found: Foreseen) -> str:
+    words = f"of {found.machines:,}, {len(found.gets):,} get it"
+    expected = found.failures
+    if expected is None:
+        return f"{words}; how many fail nobody can say before any package was reported (yendo fleet report)"
+    mostly = f", mostly {expected.causes[0][0]}" if expected.causes else ""
+    return (
+        f"{words}, {expected.low:,} to {expected.high:,} will fail{mostly} "
+        f"({expected.share:.0%}, from {expected.earlier:,} outcomes of {expected.packages:,} packages)"
+    )
+
+
+# --- waves ------------------------------------------------------------------------------------------------------------
+
+
+def _waves(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("folder", type=Path, nargs="?", default=Path(), metavar="WORKSPACE")
+    parser.add_argument("--new", action="store_true", help="write a waves.toml to begin with")
+    parser.add_argument("--play", action="store_true", help="play the whole delivery before the first machine")
+    parser.add_argument("--courses", type=int, default=20, metavar="N", help="how often it is played (default: 20)")
+    parser.add_argument("--picture", type=Path, metavar="FILE", help="draw the first course, as .svg or .png")
+    parser.add_argument("--csv", type=Path, metavar="FILE", help="write which machine is in which wave")
+    _where(parser)
+
+
+def waves(options: argparse.Namespace) -> int:
+    """Say which machines each wave of waves.toml has, what the first covers, and how the whole would go."""
+    from datetime import date, timedelta
+
+    from yendo import atomic
+    from yendo.cli import show
+    from yendo.errors import Usage
+    from yendo.fleet import waves as file
+
+    path = options.folder / file.FILE
+    if options.new:
+        if path.exists():
+            raise Usage(f"{path} is there already; change it, or take it away first")
+        begin = date.today() + timedelta(days=(7 - date.today().weekday()) % 7 or 7)
+        atomic.write(path, file.BEGIN.format(begin=begin.isoformat()).encode())
+        if not options.quiet and not options.json:
+            show.console().print(f"{show.clean(path)} to begin with; [dim]next:[/dim] change it, then leave --new out")
+        return 0
+    from yendo.fleet.course import Habits
+    from yendo.fleet.planning import course_of, planned
+
+    given = file.read(path)
+    store = _store(options)
+    columns = store.load()
+    found = _foreseen(options, store, columns)
+    groups = planned(given, found, _plan(options.folder), columns)
+    courses: list[Course] = []
+    if options.play or options.picture:
+        with show.working("playing", quiet=options.quiet or options.json):
+            for seed in range(1, max(options.courses, 1) + 1):
+                courses.append(course_of(given, groups, columns, found.failures, Habits(), seed))
+    if options.csv:
+        atomic.write(options.csv, _of_waves(columns, groups))
+    if options.picture:
+        from yendo.fleet.picture import picture
+
+        form = options.picture.suffix.lower().lstrip(".")
+        if form not in ("svg", "png"):
+            raise Usage("a picture is .svg or .png")
+        plan = _plan(options.folder)
+        title = f"{plan.package.name} {plan.package.version}, as it would go"
+        atomic.write(options.picture, picture(courses[0], title, form=form))
+    if options.json:
+        _emit(groups, courses, columns)
+    elif not options.quiet:
+        _told(groups, courses, found)
+    return 0
+
+
+def _emit(groups: list[PlannedWave], courses: list[Course], columns: Columns) -> None:
+    import msgspec
+
+    from yendo.cli import show
+
+    rows = [
+        {
+            "name": one.wave.name,
+            "machines": [columns.computers[number] for number in one.machines],
+            "covered": one.covering.covered if one.covering else None,
+            "missing": one.covering.missing if one.covering else [],
+        }
+        for one in groups
+    ]
+    show.emit({"schema": "yendo.fleet-waves/1", "waves": rows, "courses": msgspec.to_builtins(courses)})
+
+
+def _told(groups: list[PlannedWave], courses: list[Course], found: Foreseen) -> None:
+    from yendo.cli import show
+
+    out = show.console()
+    out.print(_in_a_sentence(found))
+    rows = []
+    for one in groups:
+        note = f"pause {one.wave.pause}"
+        if one.covering:
+            note = f"covers {one.covering.covered:.0%} of what the others are like, {note}; its rate is not that of all"
+        rows.append((one.wave.name, show.counted(len(one.machines), "machine"), note))
+    show.grid(out, rows, styles=("bold",))
+    left = len(found.gets) - sum(len(one.machines) for one in groups)
+    if left:
+        out.print(f"[yellow]{left:,} machines are in no wave[/yellow]")
+    for one in groups:
+        if one.covering and one.covering.missing:
+            show.section(out, f"What {show.clean(one.wave.name)} does not cover")
+            show.grid(
+                out, [(name, value, show.counted(count, "machine")) for name, value, count in one.covering.missing[:8]]
+            )
+    if not courses:
+        out.print("\n[dim]next:[/dim] the same with --play, to see how it would go")
+        return
+    show.section(out, f"Played {show.counted(len(courses), 'time')}")
+    ends: dict[str, list[Course]] = {}
+    for course in courses:
+        ends.setdefault(course.ended, []).append(course)
+    lines = []
+    for why, some in sorted(ends.items(), key=lambda item: -len(item[1])):
+        days = sorted(len(course.days) for course in some)
+        failed = sorted(course.failed for course in some)
+        late = sorted(course.left for course in some)
+        where = "" if why == "done" else f" in {some[0].wave}"
+        lines.append(
+            (
+                why + where,
+                f"{len(some)} of {len(courses)}",
+                f"after {_between(days)} days",
+                f"{_between(failed)} failed",
+                f"{_between(late)} not reached",
+            )
+        )
+    show.grid(out, lines, styles=("bold",))
+
+
+def _between(some: list[int]) -> str:
+    return f"{some[0]:,}" if some[0] == some[-1] else f"{some[0]:,} to {some[-1]:,}"
+
+
+def _of_waves(columns: Columns, groups: list[PlannedWave]) -> bytes:
+    lines = ["wave,computer"]
+    lines += [f'"{one.wave.name}","{columns.computers[number]}"' for one in groups for number in one.machines]
+    return ("\r\n".join(lines) + "\r\n").encode()
+
+
+ACTIONS: nested.Actions = {
+    "add": ("read machines and their programs from files", _add, add),
+    "ask": ("ask who is like this, in the language of run conditions", _ask, ask),
+    "report": ("take over how packages ended on machines", _report, report),
+    "foresee": ("say what a package would meet", _foresee, foresee),
+    "waves": ("say which machines each wave has, and how it would go", _waves, waves),
+}

@@ -1,0 +1,8 @@
+"""Carries migrations out on the connection that ``store`` hands over."""
+
+from alembic import context
+
+connection = context.config.attributes["connection"]
+context.configure(connection=connection, transactional_ddl=True)
+with context.begin_transaction():
+    context.run_migrations()

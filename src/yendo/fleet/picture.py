@@ -1,0 +1,58 @@
+"""A course as a picture: machines by day, waves in the background, the limit of what may fail."""
+
+from __future__ import annotations
+
+import io
+from collections.abc import Sequence
+
+from yendo.errors import Usage
+from yendo.fleet.course import Course
+
+_DONE, _FAILED, _SILENT, _WAITING = "#2a6f97", "#b23a48", "#8a8f98", "#d9dee3"
+
+
+def picture(course: Course, title: str, *, form: str = "svg", real: Sequence[tuple[str, int, int]] = ()) -> bytes:
+    """The course as SVG or PNG. ``real`` are days with how many ended well and failed, drawn over it.
+
+    Raises Usage where the library is missing.
+    """
+    try:
+        import matplotlib as mpl
+
+        mpl.use("svg" if form == "svg" else "agg")
+        from matplotlib.figure import Figure
+    except ImportError as error:
+        raise Usage("pictures need more libraries: pip install 'yendo[fleet]'") from error
+    days = [one.day[5:] for one in course.days]
+    with mpl.rc_context(
+        {"svg.hashsalt": "yendo", "svg.fonttype": "none", "font.family": "sans-serif", "font.size": 10}
+    ):
+        figure = Figure(figsize=(10, 5), layout="constrained")
+        axes = figure.subplots()
+        failed = [one.failed for one in course.days]
+        done = [one.done for one in course.days]
+        waiting = [one.waiting for one in course.days]
+        silent = [one.silent for one in course.days]
+        told = [a + b for a, b in zip(done, failed, strict=True)]
+        bottom = [a + b for a, b in zip(told, silent, strict=True)]
+        axes.bar(days, done, color=_DONE, label="ended well")
+        axes.bar(days, failed, bottom=done, color=_FAILED, label="failed")
+        axes.bar(days, silent, bottom=told, color=_SILENT, label="no report")
+        axes.bar(days, waiting, bottom=bottom, color=_WAITING, label="still to come")
+        if real:
+            axes.plot([day[5:] for day, _, _ in real], [a + b for _, a, b in real], "k.-", label="as it really went")
+        begins = [at for at, one in enumerate(course.days) if at == 0 or one.wave != course.days[at - 1].wave]
+        top = max((a + b for a, b in zip(bottom, waiting, strict=True)), default=1)
+        for at in begins:
+            axes.axvline(at - 0.5, color="#555", linewidth=0.8, linestyle=":")
+            axes.text(at - 0.4, top * 1.03, course.days[at].wave, va="bottom", ha="left", color="#333")
+        axes.set_ylim(0, top * 1.14)
+        axes.set_title(title, loc="left")
+        axes.set_ylabel("machines")
+        step = max(1, len(days) // 14)
+        axes.set_xticks(range(0, len(days), step), days[::step])
+        axes.spines[["top", "right"]].set_visible(False)
+        figure.legend(loc="outside lower center", ncols=4, frameon=False)
+        out = io.BytesIO()
+        figure.savefig(out, format=form, dpi=128, metadata={"Date": None} if form == "svg" else None)
+    return out.getvalue()

@@ -1,0 +1,112 @@
+"""The waves of a package for an inventory: which machines each has, what the first covers, and how it would all go."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from typing import TYPE_CHECKING
+
+import msgspec
+import numpy as np
+
+from yendo.errors import Usage
+from yendo.fleet.chances import Expected
+from yendo.fleet.columns import Columns
+from yendo.fleet.course import Course, Habits, played
+from yendo.fleet.covering import Covering, covering
+from yendo.fleet.foresee import Foreseen, site_names
+from yendo.fleet.waves import Wave, Waves, part
+from yendo.plan import Plan
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+_USUAL = 0.02  # the share that is taken to fail where nothing is known of any package
+
+
+class PlannedWave(msgspec.Struct, frozen=True):
+    """``machines`` by number; ``covering`` is what a chosen group shows of the others."""
+
+    wave: Wave
+    machines: tuple[int, ...]
+    covering: Covering | None = None
+
+
+def planned(waves: Waves, foreseen: Foreseen, plan: Plan, columns: Columns) -> list[PlannedWave]:
+    """Which machines each wave has. A wave's machines are spread over the sites. Raises Usage."""
+    sites = np.array(site_names(columns))
+    left = np.zeros(len(columns), np.bool_)
+    left[list(foreseen.gets)] = True
+    found: list[PlannedWave] = []
+    for wave in waves.wave:
+        if wave.cover:
+            if missing := [name for name in wave.cover if name not in columns.texts]:
+                raise Usage(
+                    f"the wave {wave.name} covers {missing[0]}, and no machine of the inventory tells it; known: "
+                    f"{', '.join(sorted(columns.texts)) or 'nothing'}"
+                )
+            group = covering(columns, left, wave.cover, beside(plan, columns), part(wave.share), wave.most or 0)
+            chosen = np.array(group.machines, np.int64)
+        else:
+            group = None
+            chosen = _of_size(wave, left, sites, columns, len(foreseen.gets))
+        left[chosen] = False
+        found.append(PlannedWave(wave, tuple(int(one) for one in chosen), group))
+    return found
+
+
+def beside(plan: Plan, columns: Columns) -> Mapping[str, NDArray[np.bool_]]:
+    """Who has what the package touches: programs that it closes, by the names of files, as far as lists tell."""
+    words = {name.lower().removesuffix(".exe") for name in plan.in_the_way.programs}
+    found: dict[str, NDArray[np.bool_]] = {}
+    for word in sorted(words):
+        has = np.zeros(len(columns), np.bool_)
+        for number, program in enumerate(columns.programs):
+            if word in program.name.lower().replace(" ", ""):
+                has[columns.having(number)] = True
+        if has.any():
+            found[word] = has
+    return found
+
+
+def course_of(
+    waves: Waves,
+    groups: Sequence[PlannedWave],
+    columns: Columns,
+    failures: Expected | None,
+    habits: Habits,
+    seed: int = 1,
+) -> Course:
+    """How it would go, once: machines fail at the rate that is expected, sites alike as a rule are."""
+    chance = np.random.default_rng(seed)
+    sites = site_names(columns)
+    whole = sum(len(one.machines) for one in groups) or 1
+    rate = min(max(failures.middle / whole, 0.001), 0.9) if failures else _USUAL
+    own = {name: chance.beta(rate * 20, (1 - rate) * 20) for name in sorted(set(sites))}
+    rates = np.array([own[name] for name in sites])
+    return played(waves, [np.array(one.machines, np.int64) for one in groups], sites, rates, habits, seed=seed)
+
+
+def _of_size(
+    wave: Wave, left: NDArray[np.bool_], sites: NDArray[np.str_], columns: Columns, whole: int
+) -> NDArray[np.int64]:
+    there = np.flatnonzero(left)
+    if wave.tag:
+        tags = columns.texts.get("tags")
+        if tags is None:
+            raise Usage(f"the wave {wave.name} goes by a tag, and no machine of the inventory has the column tags")
+        wanted = wave.tag.lower()
+        has = np.array([wanted in value.lower().replace(",", " ").split() for value in tags.values] or [False])
+        codes = tags.codes[there]
+        picked: NDArray[np.int64] = there[(codes >= 0) & has[np.maximum(codes, 0)]]
+        return picked
+    size = wave.size or "rest"
+    count = len(there) if size == "rest" else round(part(size) * whole) if "%" in size else int(size)
+    # one of each site in turn, so that no site is the only one that is tried
+    order = np.random.default_rng(1).permutation(there)
+    rank = np.zeros(len(order), np.int64)
+    seen: dict[str, int] = {}
+    for at, one in enumerate(order):
+        name = str(sites[one])
+        rank[at] = seen.get(name, 0)
+        seen[name] = rank[at] + 1
+    return np.sort(order[np.argsort(rank, kind="stable")][:count])

@@ -1,0 +1,208 @@
+"""Where an inventory is kept: SQLite beside the workspaces, or PostgreSQL by its address. Programs lie there as the
+list of the machines that have them, so that loading 20,000,000 of them is reading a few megabytes.
+"""
+
+from __future__ import annotations
+
+import zlib
+from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+import numpy as np
+import sqlalchemy as sql
+from sqlalchemy.dialects import postgresql, sqlite
+from sqlalchemy.engine import Connection, Engine
+
+from yendo import host_os
+from yendo.errors import Unreadable, Usage
+from yendo.fleet.columns import Columns, ListedProgram, Sort, TextColumn
+from yendo.fleet.incoming import Gathered
+
+if TYPE_CHECKING:
+    from numpy.typing import NDArray
+
+FILE = "fleet.db"
+_LOCK = 0x59656E64  # of this program's migrations in a shared database
+_SORTS: dict[str, Sort] = {"entry": "entry", "product": "product", "app": "app", "package": "package"}
+
+
+class FleetOutcome(msgspec.Struct, frozen=True, kw_only=True):
+    """How a package ended on a machine. ``id`` is the reporter's own: the same report counts once. ``seconds`` it took;
+    ``cause`` is that of a proof's diagnosis, or the code in words.
+    """
+
+    id: str
+    package: str
+    version: str
+    computer: str
+    site: str = ""
+    ended: str = ""
+    failed: bool = False
+    cause: str = ""
+    seconds: float = 0.0
+
+
+class Inventory:
+    """An inventory by its address: a path of a file, or ``postgresql://...``. Raises Usage."""
+
+    def __init__(self, address: str | Path) -> None:
+        self.address = str(address)
+        url = self.address if "://" in self.address else f"sqlite:///{Path(self.address).resolve()}"
+        url = url.replace("postgresql://", "postgresql+psycopg://", 1)
+        try:
+            self.engine: Engine = sql.create_engine(url)
+        except (sql.exc.ArgumentError, sql.exc.NoSuchModuleError, ImportError) as error:
+            raise Usage(f"{self.shown} is no address of a database: {error}") from error
+        self.tables = sql.MetaData()
+
+    @property
+    def shown(self) -> str:
+        """The address without its password."""
+        return sql.make_url(self.address).render_as_string() if "://" in self.address else self.address
+
+    @contextmanager
+    def opened(self) -> Iterator[Connection]:
+        """A connection within one transaction, after the tables are as this version has them."""
+        self._migrated()
+        with self.engine.begin() as connection:
+            if not self.tables.tables:
+                self.tables.reflect(connection)
+            yield connection
+
+    def _migrated(self) -> None:
+        from alembic import command
+        from alembic.config import Config
+
+        if self.tables.tables:
+            return
+        config = Config()
+        config.set_main_option("script_location", "yendo.fleet:migrations")
+        lock = host_os.locked(Path(f"{self.address}.lock")) if "://" not in self.address else _nothing()
+        try:
+            with lock, self.engine.begin() as connection:
+                if self.engine.dialect.name == "postgresql":
+                    connection.execute(sql.text("SELECT pg_advisory_xact_lock(:key)"), {"key": _LOCK})
+                config.attributes["connection"] = connection
+                command.upgrade(config, "head")
+        except sql.exc.OperationalError as error:
+            raise Usage(f"{self.shown} cannot be opened: {str(error.orig).strip()}") from error
+        except sql.exc.DatabaseError as error:
+            raise Unreadable(f"{self.shown} is no inventory: {str(error.orig).strip()}") from error
+
+    # --- machines -------------------------------------------------------------------------------------------------
+
+    def keep(self, found: Gathered) -> Columns:
+        """Puts an inventory in the place of the one that is there; it is there whole or not at all."""
+        columns = found.columns()
+        machines = list(found.machines.values())
+        with self.opened() as connection:
+            table = self.tables.tables
+            for name in ("machine", "fact", "program"):
+                connection.execute(table[name].delete())
+            rows = [
+                {"number": number, "computer": one.computer, "identity": one.identity, "seen": one.seen}
+                for number, one in enumerate(machines)
+            ]
+            if rows:
+                connection.execute(table["machine"].insert(), rows)
+            connection.execute(table["fact"].insert(), list(_facts(columns)))
+            programs = [
+                {**msgspec.structs.asdict(program), "id": number, "machines": _packed(columns.having(number))}
+                for number, program in enumerate(columns.programs)
+            ]
+            if programs:
+                connection.execute(table["program"].insert(), programs)
+        return columns
+
+    def load(self) -> Columns:
+        """The inventory as columns. Raises Usage where there is none."""
+        with self.opened() as connection:
+            table = self.tables.tables
+            computers = tuple(
+                connection.scalars(sql.select(table["machine"].c.computer).order_by(table["machine"].c.number))
+            )
+            if not computers:
+                raise Usage(f"{self.shown} has no machine yet; yendo fleet add FILE puts them there")
+            facts = connection.execute(sql.select(table["fact"])).mappings().all()
+            rows = connection.execute(sql.select(table["program"]).order_by(table["program"].c.id)).all()
+        texts: dict[str, TextColumn] = {}
+        numbers: dict[str, NDArray[np.int64]] = {}
+        listed = np.zeros(len(computers), np.bool_)
+        for fact in facts:
+            data = zlib.decompress(fact["data"])
+            if fact["sort"] == "number":
+                numbers[fact["name"]] = np.frombuffer(data, np.int64)
+            elif fact["sort"] == "text":
+                values = tuple(msgspec.json.decode(fact["words"], type=list[str]))
+                texts[fact["name"]] = TextColumn(np.frombuffer(data, np.int32), values)
+            else:
+                listed = np.frombuffer(data, np.bool_)
+        lists = [_unpacked(row.machines) for row in rows]
+        starts = np.zeros(len(lists) + 1, np.int64)
+        np.cumsum([len(one) for one in lists], out=starts[1:])
+        programs = tuple(
+            ListedProgram(row.name, row.version, row.publisher, row.code, _SORTS[row.sort]) for row in rows
+        )
+        on = np.concatenate(lists) if lists else np.zeros(0, np.uint32)
+        return Columns(computers, texts, numbers, programs, starts, on, listed)
+
+    # --- questions ------------------------------------------------------------------------------------------------
+
+    def ask_again(self, name: str) -> str:
+        """A question that was kept by its name. Raises Usage."""
+        with self.opened() as connection:
+            known = self.tables.tables["question"]
+            asked = connection.scalar(sql.select(known.c.asked).where(known.c.name == name))
+            names = connection.scalars(sql.select(known.c.name).order_by(known.c.name)).all()
+        if asked is None:
+            raise Usage(f"no question is kept as {name!r}; known: {', '.join(names) or 'none'}")
+        return str(asked)
+
+    def keep_question(self, name: str, asked: str) -> None:
+        with self.opened() as connection:
+            known = self.tables.tables["question"]
+            connection.execute(known.delete().where(known.c.name == name))
+            connection.execute(known.insert(), {"name": name, "asked": asked})
+
+    # --- outcomes -------------------------------------------------------------------------------------------------
+
+    def report(self, outcomes: Iterable[FleetOutcome]) -> int:
+        """Keeps outcomes; how many were new: one that is there already by its id is not kept again."""
+        given = {one.id: msgspec.structs.asdict(one) for one in outcomes}
+        with self.opened() as connection:
+            known = self.tables.tables["outcome"]
+            own = postgresql if self.engine.dialect.name == "postgresql" else sqlite
+            insert = own.insert(known).on_conflict_do_nothing().returning(known.c.id)
+            return len(connection.scalars(insert, list(given.values())).all()) if given else 0
+
+    def outcomes(self) -> list[FleetOutcome]:
+        with self.opened() as connection:
+            known = self.tables.tables["outcome"]
+            rows = connection.execute(sql.select(known).order_by(known.c.ended, known.c.id)).mappings().all()
+        return [FleetOutcome(**row) for row in rows]
+
+
+@contextmanager
+def _nothing() -> Iterator[None]:
+    yield
+
+
+def _facts(columns: Columns) -> Iterator[dict[str, object]]:
+    for name, column in columns.texts.items():
+        data = zlib.compress(np.ascontiguousarray(column.codes, np.int32).tobytes(), 1)
+        yield {"name": name, "sort": "text", "words": msgspec.json.encode(column.values), "data": data}
+    for name, amounts in columns.numbers.items():
+        yield {"name": name, "sort": "number", "words": b"", "data": zlib.compress(amounts.tobytes(), 1)}
+    yield {"name": "(listed)", "sort": "listed", "words": b"", "data": zlib.compress(columns.listed.tobytes(), 1)}
+
+
+def _packed(machines: NDArray[np.uint32]) -> bytes:
+    """Numbers in order as the steps between them, so that they pack well."""
+    return zlib.compress(np.diff(machines, prepend=np.uint32(0)).astype(np.uint32).tobytes(), 1)
+
+
+def _unpacked(data: bytes) -> NDArray[np.uint32]:
+    return np.cumsum(np.frombuffer(zlib.decompress(data), np.uint32), dtype=np.uint32)

@@ -1,0 +1,174 @@
+"""``waves.toml``: in which groups a package goes out, when each machine may be touched, and when to stop."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from datetime import date, datetime, time, timedelta
+from pathlib import Path
+from typing import Annotated, Literal
+
+import msgspec
+from msgspec import Meta
+
+from yendo.errors import YendoError
+from yendo.plan import PlanProblem, places
+from yendo.plan.mistakes import explain, unknown
+from yendo.terms.amounts import Text, Written, seconds
+
+FILE = "waves.toml"
+MAX_FILE = 1 << 20
+DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
+Share = Annotated[str, Meta(pattern=r"^\d{1,3}(\.\d+)? %$")]
+Hours = Annotated[str, Meta(pattern=r"^([01]\d|2[0-3]):[0-5]\d-([01]\d|2[0-3]):[0-5]\d$")]
+
+
+def part(share: str) -> float:
+    """``"5 %"`` as 0.05."""
+    return float(share.removesuffix("%")) / 100
+
+
+class WavesError(YendoError):
+    """A file of waves that cannot be used, with its lines."""
+
+
+class When(Written, frozen=True, kw_only=True):
+    """When machines may be touched: ``hours`` (over midnight too), ``days``, never on the dates of ``closed``."""
+
+    hours: Hours | None = None
+    days: tuple[Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"], ...] = ()
+    closed: tuple[date, ...] = ()
+
+    def allows(self, moment: datetime) -> bool:
+        """Whether a machine may be touched at a local time."""
+        day = moment.date()
+        if self.hours:
+            begin, end = (time.fromisoformat(part) for part in self.hours.split("-"))
+            now = moment.time()
+            if begin <= end:
+                if not begin <= now < end:
+                    return False
+            elif now < end:
+                day -= timedelta(days=1)  # the night belongs to the day on which it began
+            elif now < begin:
+                return False
+        return day not in self.closed and (not self.days or DAYS[day.weekday()] in self.days)
+
+
+class Wave(Written, frozen=True, kw_only=True):
+    """A group of machines. ``size`` is a share of all that will get the package, a number, or what is left.
+
+    ``cover`` chooses as few machines as cover ``share`` of what the others are like, by these columns and by the
+    programs that the package touches. ``tag`` takes those of which the column ``tags`` has the word. ``pause`` is how
+    long nothing new begins after it; ``by`` the day until which it must be done; ``put_off`` how often a person may
+    say later.
+    """
+
+    name: Text
+    size: Annotated[str, Meta(pattern=r"^(\d{1,3}(\.\d+)? %|\d{1,7}|rest)$")] | None = None
+    cover: tuple[Text, ...] = ()
+    share: Share = "95 %"
+    most: Annotated[int, Meta(ge=1)] | None = None
+    tag: str | None = None
+    at_once: Annotated[int, Meta(ge=1)] = 100
+    pause: str = "1 day"
+    by: date | None = None
+    put_off: Annotated[int, Meta(ge=0, le=20)] = 0
+
+    def __post_init__(self) -> None:
+        seconds(self.pause)
+        if sum(bool(one) for one in (self.size, self.cover, self.tag)) != 1:
+            raise ValueError("a wave is made by one of size, cover and tag")
+
+
+class Stop(Written, frozen=True, kw_only=True):
+    """``limit`` is the share of machines that may fail; ``risk`` the chance with which an acceptable package is stopped
+    all the same, however often it is looked at. ``reports`` of a wave's machines must have come ``within`` a time.
+    """
+
+    limit: Share = "5 %"
+    risk: Share = "5 %"
+    reports: Share = "60 %"
+    within: str = "3 days"
+
+    def __post_init__(self) -> None:
+        seconds(self.within)
+        if not 0 < part(self.limit) < 0.5 or not 0 < part(self.risk) < 1:
+            raise ValueError("a limit lies between 0 and 50 %, a risk between 0 and 100 %")
+
+
+class Waves(Written, frozen=True, kw_only=True):
+    """The whole file. ``when`` holds at every site, ``site`` what is otherwise at one of them."""
+
+    begin: date
+    wave: Annotated[tuple[Wave, ...], Meta(min_length=1)]
+    stop: Stop = Stop()
+    when: When = When()
+    site: dict[str, When] = {}
+
+    def __post_init__(self) -> None:
+        names = [one.name for one in self.wave]
+        if twice := next((name for name in names if names.count(name) > 1), ""):
+            raise ValueError(f"two waves are called {twice}")
+        if rest := [one.name for one in self.wave[:-1] if one.size == "rest"]:
+            raise ValueError(f"nothing is left for what comes after the wave {rest[0]}")
+
+    def allows(self, site: str, moment: datetime) -> bool:
+        return self.site.get(site, self.when).allows(moment)
+
+
+def read(path: Path) -> Waves:
+    """Raises WavesError, with the line of each mistake."""
+    try:
+        if path.stat().st_size > MAX_FILE:
+            raise WavesError(f"{path}:1: larger than {MAX_FILE} bytes")
+        text = path.read_text("utf-8")
+        raw = tomllib.loads(text)
+    except FileNotFoundError as error:
+        raise WavesError(f"{path} is not there; yendo fleet waves --new writes one to begin with") from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise WavesError(f"{path}: cannot be read as UTF-8 text: {error}") from error
+    except (tomllib.TOMLDecodeError, RecursionError) as error:
+        match = re.search(r"at line (\d+)", str(error))
+        raise WavesError(f"{path}:{match[1] if match else 1}: not TOML: {error}") from error
+    lines = places.lines(text)
+    problems: list[PlanProblem] = list(unknown(raw, Waves, (), lines))
+    if not problems:
+        try:
+            return msgspec.convert(raw, Waves)
+        except msgspec.ValidationError as error:
+            problems = [explain(error, raw, lines)]
+    raise WavesError("\n".join(f"{path}:{problem.line}: {problem.message}" for problem in problems))
+
+
+BEGIN = """# In which groups the package goes out.
+# yendo fleet waves FOLDER says what each group would be, --play how it would go.
+begin = {begin}
+
+[stop]
+limit = "5 %"       # more machines than this may not fail
+risk = "5 %"        # the chance that a good package is stopped all the same
+reports = "60 %"    # of a wave's machines must have reported ...
+within = "3 days"   # ... in this time
+
+[when]
+days = ["mon", "tue", "wed", "thu"]
+# hours = "18:00-22:00"   # machines that are off then come later: play it before
+
+[[wave]]
+name = "first"
+cover = ["windows", "model", "site", "language"]
+most = 40
+pause = "2 days"
+
+[[wave]]
+name = "early"
+size = "10 %"
+pause = "2 days"
+
+[[wave]]
+name = "everybody"
+size = "rest"
+at_once = 200
+put_off = 2
+"""

@@ -1,0 +1,76 @@
+"""An inventory in PostgreSQL: a real server, several processes at once."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+import sys
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+from conftest import missing
+
+pytest.importorskip("sqlalchemy")
+pytest.importorskip("psycopg")
+
+from yendo.demo import all_machines
+from yendo.errors import Usage
+from yendo.fleet.incoming import gathered
+from yendo.fleet.reports import outcomes_of
+from yendo.fleet.store import Inventory
+
+SERVERS = sorted(Path("/usr/lib/postgresql").glob("*/bin")) if os.name == "posix" else []
+
+
+@pytest.fixture
+def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
+    """The address of a server of its own, which only a socket leads to."""
+    if not SERVERS or not shutil.which("runuser"):
+        missing("postgresql", "apt-get install postgresql")
+    folder = Path(subprocess.run(
+        ["runuser", "-u", "postgres", "--", "mktemp", "-d"], capture_output=True, text=True, check=True
+    ).stdout.strip())  # fmt: skip
+    tools = SERVERS[-1]
+
+    def run(*line: str) -> None:
+        subprocess.run(["runuser", "-u", "postgres", "--", *line], check=True, capture_output=True, cwd=folder)
+
+    run(str(tools / "initdb"), "-D", str(folder / "data"), "--auth=trust", "--no-sync", "--encoding=UTF8")
+    options = f"-c listen_addresses='' -c unix_socket_directories={folder} -c fsync=off"
+    run(str(tools / "pg_ctl"), "-D", str(folder / "data"), "-w", "-l", str(folder / "log"), "-o", options, "start")
+    try:
+        yield f"postgresql://postgres@/postgres?host={folder}"
+    finally:
+        run(str(tools / "pg_ctl"), "-D", str(folder / "data"), "-m", "immediate", "stop")
+        shutil.rmtree(folder)
+
+
+def test_the_same_as_in_a_file(server: str, tmp_path: Path) -> None:
+    paths = all_machines.write(tmp_path)
+    shared, own = Inventory(server), Inventory(tmp_path / "fleet.db")
+    for one in (shared, own):
+        one.keep(gathered(paths[:2]))
+        one.keep_question("newer", 'os = ">=10.0.22000"')
+    left, right = shared.load(), own.load()
+    assert left.computers == right.computers and left.programs == right.programs and (left.on == right.on).all()
+    assert shared.ask_again("newer") == own.ask_again("newer")
+    outcomes = outcomes_of(paths[2:])
+    assert shared.report(outcomes) == 540 and shared.report(outcomes) == 0
+    assert sorted(one.id for one in shared.outcomes()) == sorted(one.id for one in outcomes)
+
+
+def test_several_processes_at_once(server: str, tmp_path: Path) -> None:
+    """They find no tables, make them once, and each report counts once."""
+    outcomes = all_machines.write(tmp_path)[2]
+    line = [sys.executable, "-m", "yendo", "fleet", "report", str(outcomes), "--inventory", server, "--json"]
+    running = [subprocess.Popen(line, stdout=subprocess.PIPE, text=True) for _ in range(4)]
+    told = [process.communicate(timeout=120)[0] for process in running]
+    assert [process.returncode for process in running] == [0] * 4, told
+    assert len(Inventory(server).outcomes()) == 540
+
+
+def test_a_server_that_is_not_there(tmp_path: Path) -> None:
+    with pytest.raises(Usage, match="cannot be opened"):
+        Inventory(f"postgresql://office:secret@/x?host={tmp_path}").load()
