@@ -151,7 +151,7 @@ def fleet_stops(folder: Path) -> list[Figure]:
             hurt[times][1] += whole
     detail = f"{STOPS} deliveries of 3,000 machines, sites from alike to very unlike; limit 5 %"
     return [
-        Figure("false stops, of acceptable deliveries", 100 * false / acceptable, 5, "%", f"{false} of {acceptable}; {detail}"),
+        Figure("false stops", 100 * false / acceptable, 5, "%", f"{false} of {acceptable} acceptable ones; {detail}"),
         *(
             Figure(f"machines broken at {times} times the limit, against the end", some[0] / some[1], 0.5, "x", detail)
             for times, some in hurt.items()

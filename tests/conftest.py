@@ -9,10 +9,13 @@ import subprocess
 import sys
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import pytest
 from hypothesis import HealthCheck, settings
+
+if TYPE_CHECKING:
+    from warm import Warm
 
 sys.path.insert(0, str(Path(__file__).parent))
 settings.register_profile(
@@ -66,22 +69,47 @@ Result = subprocess.CompletedProcess[str]
 Yendo = Callable[..., Result]
 
 
+@pytest.fixture(scope="session")
+def warm() -> Iterator[Warm | None]:
+    """The program with its modules loaded; None where it is to be started anew each time (YENDO_COLD, Windows)."""
+    if os.name == "nt" or os.environ.get("YENDO_COLD"):
+        yield None
+        return
+    from warm import Warm
+
+    started = Warm()
+    yield started
+    started.end()
+
+
+# What decides how a process begins, so that one that has begun already would not show it.
+_BEGINS = ("PYTHON", "LC_", "LANG", "TZ")
+
+
 @pytest.fixture
-def yendo(tmp_path: Path, cache: Path) -> Yendo:
-    """Runs the installed program in a temporary folder: ``yendo("read", path)``."""
+def yendo(tmp_path: Path, cache: Path, warm: Warm | None, request: pytest.FixtureRequest) -> Yendo:
+    """Runs the installed program in a temporary folder: ``yendo("read", path)``. The tests of the command line itself
+    start it anew each time, all others have its modules loaded already.
+    """
+    cold = request.module.__name__ == "test_cli"
     program = [sys.executable, "-m", "yendo"] if os.name == "nt" else [str(Path(sys.executable).with_name("yendo"))]
 
     def run(*arguments: object, expect: int | None = 0, environment: dict[str, str] | None = None) -> Result:
-        done = subprocess.run(
-            [*program, *map(str, arguments)],
-            capture_output=True,
-            text=True,
-            encoding="utf-8",
-            cwd=tmp_path,
-            timeout=300,
-            check=False,
-            env={**os.environ, "YENDO_CACHE": str(cache), **(environment or {})},
-        )
+        given = {**os.environ, "YENDO_CACHE": str(cache), **(environment or {})}
+        words = [*map(str, arguments)]
+        if warm is not None and not cold and not any(name.startswith(_BEGINS) for name in environment or {}):
+            done = warm.run(words, tmp_path, given, 300)
+        else:
+            done = subprocess.run(
+                [*program, *words],
+                capture_output=True,
+                text=True,
+                encoding="utf-8",
+                cwd=tmp_path,
+                timeout=300,
+                check=False,
+                env=given,
+            )
         assert expect is None or done.returncode == expect, f"exit code {done.returncode}\n{done.stdout}\n{done.stderr}"
         assert "Traceback" not in done.stderr
         return done

@@ -31,6 +31,8 @@ from yendo.fleet.covering import covering, smallest
 from yendo.fleet.incoming import gathered
 from yendo.fleet.reports import outcomes_of
 from yendo.fleet.store import FleetOutcome, Inventory
+from yendo.package import build
+from yendo.plan import read
 from yendo.terms import when
 from yendo.terms.rules import AllRule, AnyOfRule, MsiProductRule, NoneRule, ServiceRule, Sight, UninstallEntryRule
 
@@ -115,6 +117,28 @@ def test_what_the_runner_tells_is_taken(tmp_path: Path, yendo: Yendo) -> None:
     (tmp_path / "a.json").write_text(json.dumps({"computer": "MQ-001", **told}), "utf-8")
     column = gathered([tmp_path / "a.json"]).columns()
     assert column.facts(0).windows == told["facts"]["windows"] and column.numbers["memory"][0] > 0
+
+
+@pytest.mark.wine
+def test_what_apply_prints_is_taken(drafted: Path, shell_wine: Any, tmp_path: Path, yendo: Yendo) -> None:
+    """The package's own runner, by the real PowerShell on the layer: facts, and the log of an installation."""
+    package = build.build(drafted, read(drafted / "plan.toml")[0]).folder
+    with shell_wine.fresh() as real:
+        real.bring(package, r"C:\package")
+        told = real.run(r"call C:\package\apply.cmd facts", timeout=120)
+        assert told.exit_code == 0
+        (tmp_path / "facts.txt").write_text(told.output, "utf-8")
+        assert real.run(r"call C:\package\apply.cmd install", timeout=300).exit_code in (0, 3010)
+        computer = real.surroundings.computer
+        log = tmp_path / "logs" / computer / "install.jsonl"
+        log.parent.mkdir(parents=True)
+        logs = [path for path in real.files_below(r"C:\ProgramData\Yendo\logs") if path.endswith("install.jsonl")]
+        log.write_bytes(real.read(logs[0]) or b"")
+    columns = gathered([tmp_path / "facts.txt"]).columns()
+    assert columns.computers[0].upper() == computer.upper() and columns.texts["windows"].at(0).startswith("10.0.")
+    assert columns.numbers["memory"][0] > 1 << 28 and columns.texts["architecture"].at(0) == "x64"
+    (outcome,) = outcomes_of([tmp_path / "logs"])
+    assert not outcome.failed and outcome.computer == computer and outcome.seconds > 0 and outcome.version == "6.2.1"
 
 
 def test_people_are_left_out(office: Path, yendo: Yendo) -> None:
@@ -272,6 +296,31 @@ def test_the_rule_that_stops() -> None:
     assert fine.evidence < 1 and fine.tried == 3000
     with pytest.raises(ValueError, match="between 0 and 50"):
         StopRule(0.7)
+
+
+def test_the_best_acceptable_explanation() -> None:
+    """Against a general solver: shares of sites whose mean is acceptable, which explain best what was seen."""
+    from scipy.optimize import minimize
+
+    chance = np.random.default_rng(1)
+    for _ in range(8):
+        count = int(chance.integers(2, 6))
+        rule = StopRule(0.05, 0.05, {str(site): int(chance.integers(50, 300)) for site in range(count)})
+        for site, rate in enumerate(chance.beta(1, 6, count)):
+            for _ in range(int(chance.integers(5, 40))):
+                rule.report(str(site), failed=bool(chance.random() < rate))
+        weight, bad, good = rule._machines / rule._machines.sum(), rule._failed, rule._tried - rule._failed
+
+        def unlikely(shares: Any, bad: Any = bad, good: Any = good) -> float:
+            inside = np.clip(shares, 1e-12, 1 - 1e-12)
+            return -float((bad * np.log(inside) + good * np.log1p(-inside)).sum())
+
+        limits = [{"type": "ineq", "fun": lambda shares, weight=weight: 0.05 - (weight * shares).sum()}]
+        found = minimize(
+            unlikely, np.full(count, 0.02), bounds=[(1e-9, 1 - 1e-9)] * count, constraints=limits, method="SLSQP",
+            options={"maxiter": 500, "ftol": 1e-12},
+        )  # fmt: skip
+        assert abs(-found.fun - rule._best_acceptable()) < 1e-4
 
 
 # --- the first group --------------------------------------------------------------------------------------------------

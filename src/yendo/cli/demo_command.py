@@ -67,6 +67,7 @@ def run(options: argparse.Namespace) -> int:
         if taken:
             _taken(out, taken, folder, told.installer.parent.relative_to(folder))
         _mac(out, told, folder)
+        _delivered(out, told, folder)
         _around(out, told, folder)
         _next(out, options, machine, without=without)
     return 0 if passed else 1
@@ -189,6 +190,24 @@ def _mac(out: Console, told: Story, folder: Path) -> None:
     share, short = told.installer.parent.relative_to(folder), told.mac.workspace.relative_to(folder)
     show.section(out, f"On the office's Macs: yendo draft {short} {share}/{half.BUNDLE}; yendo check, build, prove")
     mac_half.proved(out, told.mac.proof, short)
+
+
+def _delivered(out: Console, told: Story, folder: Path) -> None:
+    """What the package would meet on all machines, and how its waves would go."""
+    from yendo.cli import show
+    from yendo.cli.fleet_command import between, in_a_sentence, wave_rows
+
+    show.section(out, "On all machines: yendo fleet add, foresee lantern, waves lantern --play")
+    if told.delivery is None:
+        out.print("needs more libraries: pip install 'yendo[fleet]'")
+        return
+    out.print(in_a_sentence(told.delivery.foreseen))
+    show.grid(out, wave_rows(told.delivery.groups), styles=("bold",))
+    ends = ", ".join(sorted({course.ended for course in told.delivery.courses}))
+    days = sorted(len(course.days) for course in told.delivery.courses)
+    played = show.counted(len(told.delivery.courses), "time")
+    picture = show.clean(told.delivery.picture.relative_to(folder))
+    out.print(f"played {played}: {ends}, after {between(days)} days; {picture} shows the first")
 
 
 def _around(out: Console, told: Story, folder: Path) -> None:

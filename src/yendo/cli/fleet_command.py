@@ -284,7 +284,7 @@ def foresee(options: argparse.Namespace) -> int:
         show.emit({"schema": "yendo.fleet-foreseen/1", "package": plan.package.id, **msgspec.to_builtins(found)})
     elif not options.quiet:
         out = show.console()
-        out.print(f"[bold]{show.clean(plan.package.name)} {plan.package.version}[/bold]: {_in_a_sentence(found)}")
+        out.print(f"[bold]{show.clean(plan.package.name)} {plan.package.version}[/bold]: {in_a_sentence(found)}")
         rows: list[tuple[object, ...]] = [("has it already", f"{found.there:,}", f"judged by {found.judged}")]
         rows += [("gets it", f"{len(found.gets):,}", "")]
         rows += [("refused", f"{count:,}", words) for words, count in found.refused]
@@ -310,7 +310,7 @@ def _foreseen(options: argparse.Namespace, store: Inventory, columns: Columns) -
     return foreseen(_plan(options.folder), options.folder, columns, store.outcomes(), now=f"{date.today()}T12:00")
 
 
-def _in_a_sentence(found: Foreseen) -> str:
+def in_a_sentence(found: Foreseen) -> str:
     words = f"of {found.machines:,}, {len(found.gets):,} get it"
     expected = found.failures
     if expected is None:
@@ -401,18 +401,25 @@ def _emit(groups: list[PlannedWave], courses: list[Course], columns: Columns) ->
     show.emit({"schema": "yendo.fleet-waves/1", "waves": rows, "courses": msgspec.to_builtins(courses)})
 
 
-def _told(groups: list[PlannedWave], courses: list[Course], found: Foreseen) -> None:
+def wave_rows(groups: list[PlannedWave]) -> list[tuple[str, str, str]]:
+    """The waves as rows: name, machines, what a chosen group shows and what not."""
     from yendo.cli import show
 
-    out = show.console()
-    out.print(_in_a_sentence(found))
     rows = []
     for one in groups:
         note = f"pause {one.wave.pause}"
         if one.covering:
             note = f"covers {one.covering.covered:.0%} of what the others are like, {note}; its rate is not that of all"
         rows.append((one.wave.name, show.counted(len(one.machines), "machine"), note))
-    show.grid(out, rows, styles=("bold",))
+    return rows
+
+
+def _told(groups: list[PlannedWave], courses: list[Course], found: Foreseen) -> None:
+    from yendo.cli import show
+
+    out = show.console()
+    out.print(in_a_sentence(found))
+    show.grid(out, wave_rows(groups), styles=("bold",))
     left = len(found.gets) - sum(len(one.machines) for one in groups)
     if left:
         out.print(f"[yellow]{left:,} machines are in no wave[/yellow]")
@@ -439,15 +446,16 @@ def _told(groups: list[PlannedWave], courses: list[Course], found: Foreseen) -> 
             (
                 why + where,
                 f"{len(some)} of {len(courses)}",
-                f"after {_between(days)} days",
-                f"{_between(failed)} failed",
-                f"{_between(late)} not reached",
+                f"after {between(days)} days",
+                f"{between(failed)} failed",
+                f"{between(late)} not reached",
             )
         )
     show.grid(out, lines, styles=("bold",))
 
 
-def _between(some: list[int]) -> str:
+def between(some: list[int]) -> str:
+    """The first and the last of numbers in order."""
     return f"{some[0]:,}" if some[0] == some[-1] else f"{some[0]:,} to {some[-1]:,}"
 
 

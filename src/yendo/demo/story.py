@@ -15,7 +15,8 @@ import msgspec
 import tomlkit
 
 from yendo.check import Finding, Workspace, check
-from yendo.demo import drivers, half, office, sequence, vendor
+from yendo.demo import delivery, drivers, half, office, sequence, vendor
+from yendo.demo.delivery import Delivery
 from yendo.detect.derive import derive
 from yendo.detect.states import listed
 from yendo.detect.strength import Strength, measure
@@ -57,6 +58,7 @@ class Story(msgspec.Struct, frozen=True):
     renewed: tuple[Cell, ...]
     shelf: Shelf
     mac: half.Half
+    delivery: Delivery | None
 
 
 def scene(folder: Path) -> Path:
@@ -196,6 +198,8 @@ def tell(
     tell_step("the half for macOS")
     mac = half.tell(folder)
     shelf = listing(folder)
+    tell_step("all machines")
+    out = delivery.tell(folder, workspace)
     return Story(
         installer,
         account,
@@ -211,6 +215,7 @@ def tell(
         renewed,
         shelf,
         mac,
+        out,
     )
 
 

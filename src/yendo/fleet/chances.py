@@ -213,9 +213,9 @@ class StopRule:
         weight = self._machines / self._machines.sum()
         shares = np.where(self._tried > 0, self._failed / np.maximum(self._tried, 1), 0.0)
         if (weight * shares).sum() > self.limit:
-            low, high = 0.0, 1e9
-            for _ in range(60):  # the multiplier with which the mean is just acceptable
-                middle = (low + high) / 2 if high < 1e8 else max(low * 4, 1.0)
+            low, high = 0.0, self._tried.sum() / self.limit  # a share times its price is at most what was tried
+            for _ in range(30):  # the multiplier with which the mean is just acceptable
+                middle = (low + high) / 2
                 shares = _shares(self._tried, self._failed, middle * weight)
                 low, high = (middle, high) if (weight * shares).sum() > self.limit else (low, middle)
         inside = np.clip(shares, 1e-12, 1 - 1e-12)

@@ -131,6 +131,8 @@ def _rows(path: Path) -> Iterator[dict[str, Any]]:
             yield from _parquet(path)
         elif path.suffix.lower() == ".json":
             yield from _json(path)
+        elif path.suffix.lower() == ".txt":
+            yield _told(path.read_bytes().decode("utf-8-sig"), path.name)
         else:
             text = path.read_bytes().decode("utf-8-sig")
             form = csv.Sniffer().sniff(text[:4000], ",;\t") if text[:4000].count("\n") else csv.excel
@@ -193,7 +195,17 @@ def _json(path: Path) -> Iterator[dict[str, Any]]:
         if not isinstance(row, dict):
             raise Unreadable(f"{path.name} is no list of objects")
         facts = row.get("facts")
-        yield {**row, **facts} if isinstance(facts, dict) else row
+        yield {**row, **facts, "domain": facts.get("domain") or "-"} if isinstance(facts, dict) else row
+
+
+def _told(text: str, shown: str) -> dict[str, Any]:
+    """What ``apply.cmd facts`` prints: a fact a line, as ``windows: 10.0.19045.2965``. Raises Unreadable."""
+    found = dict(re.findall(r"(?m)^([a-z][a-z -]*(?: [A-Z])?): (.*?)\r?$", text))
+    if "computer" not in found:
+        raise Unreadable(f"{shown} is not what `apply.cmd facts` prints: it names no computer")
+    found["domain"] = found.get("domain") or "-"
+    changing = {"power", "network", "people", "quiet", "time"}  # within a day
+    return {name: text for name, text in found.items() if name not in changing}
 
 
 def _add(whole: Gathered, row: Mapping[str, Any], where: str) -> None:
@@ -222,8 +234,10 @@ def _add(whole: Gathered, row: Mapping[str, Any], where: str) -> None:
                 one.numbers[column] = int(text)
             elif text:
                 whole.notes.append(f"{where}: {name} is {text!r}, and not a number of bytes")
+        elif column == "multi_session":
+            one.texts[column] = {"yes": "true", "no": "false"}.get(text.lower(), text.lower())
         elif text:
-            one.texts[column] = text.lower() if column in ("architecture", "multi_session") else text
+            one.texts[column] = text.lower() if column == "architecture" else text
     for listed in row.get("programs") or () if isinstance(row.get("programs"), list) else ():
         one.programs = one.programs if one.programs is not None else set()
         if isinstance(listed, dict) and (program := _program({k: _text(v) for k, v in listed.items()}, where)):
