@@ -292,6 +292,26 @@ def machines_file(path: Path) -> None:
     addresses.read(path)
 
 
+def inventory(path: Path) -> None:
+    """The first byte says what kind of file the rest is."""
+    from yendo.fleet import incoming, reports
+
+    data = path.read_bytes()
+    kind = data[0] % 5 if data else 0
+    given = path.with_name(("m.csv", "m.json", "m.txt", "o.csv", "install.jsonl")[kind])
+    given.write_bytes(data[1:])
+    if kind < 3:
+        incoming.gathered([given]).columns()
+    else:
+        reports.outcomes_of([given])
+
+
+def waves_file(path: Path) -> None:
+    from yendo.fleet import waves
+
+    waves.read(path)
+
+
 def cabinet(data: bytes) -> None:
     from yendo.formats import cab
 
@@ -770,6 +790,12 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "answer-file": (answer_file, lambda: [b"[Application]\nName=Tide\nVersion=1.0\nCompany=Tidewell\n[{A-B}-DlgOrder]\nDlg0={A-B}-SdWelcome-0\nCount=1\n[{A-B}-SdWelcome-0]\nResult=1\n[ResponseResult]\nResultCode=0\n"]),
     "reg-file": (reg_file, lambda: [b'Windows Registry Editor Version 5.00\r\n\r\n[HKEY_LOCAL_MACHINE\\Software\\Tide]\r\n@="x"\r\n"n"=dword:00000001\r\n"m"=hex(7):61,00,00,00,\\\r\n  00,00\r\n"gone"=-\r\n[-HKEY_CURRENT_USER\\Software\\Old]\r\n', '\ufeffWindows Registry Editor Version 5.00\r\n[HKEY_CURRENT_USER\\A]\r\n"a"="b"\r\n'.encode("utf-16-le")]),
     "machines-file": (_file("machines.toml", machines_file), lambda: [b'[quay]\nhost = "quay.example"\nuser = "prover"\nkey = "id"\nrevert = ["put", "back"]\n']),
+    "inventory": (_file("given", inventory), lambda: [
+        b"\0computer,identity,seen,site,memory,disk C\nA,S1,2026-01-01,quay,8000,9\nB,S1,2026-02-01,quay,,x\n", b"\0computer,program,version,code\nA,Lantern,6,{4E6AB892-57E7-52F8-B2B2-AB06096EDC9F}\n",
+        b'\1[{"computer":"A","programs":[{"name":"L","version":"1"}],"facts":{"windows":"10.0","domain":""}}]', b"\2windows: 10.0.19045.1\nmulti-session: no\ncomputer: A\n",
+        b"\3computer,package,version,code,seconds\nA,p,1,1603,4\n", b'\4{"v":1,"time":"2026-01-01T00:00:00","verb":"install","step":0,"event":"run-ended","data":{"code":0},"text":""}\n',
+    ]),
+    "waves-file": (_file("waves.toml", waves_file), lambda: [b"begin = 2026-12-07\n[stop]\nlimit = '5 %'\n[when]\nhours = '20:00-06:00'\n[[wave]]\nname = 'a'\ncover = ['site']\n[[wave]]\nname = 'b'\nsize = 'rest'\n"]),
     "manifest": (_file("manifest.json", _manifest), _json),
     "workspace-records": (_file("x.json", _workspace_records), _json),
     "journal": (journal, lambda: [b"begin\tinstall\tx\r\nstep\t1\r\ndone\t1\tdone\t0\r\nundo\t23\r\nend\t0\r\n"]),
