@@ -100,6 +100,12 @@ def test_tables_that_cannot_be_read(tmp_path: Path, text: str, words: str) -> No
         gathered([path])
 
 
+@pytest.mark.parametrize("text", ["computer\nA\nB\n", "computer;site\r\nA;x\r\nB;y,z\r\n", "computer\tsite\nA\t\nB\n"])
+def test_tables_of_other_programs(tmp_path: Path, text: str) -> None:
+    (tmp_path / "m.csv").write_bytes(text.encode())
+    assert gathered([tmp_path / "m.csv"]).columns().computers == ("A", "B")
+
+
 def test_cloned_and_renamed_machines_are_told_apart(tmp_path: Path) -> None:
     path = tmp_path / "m.csv"
     path.write_text(

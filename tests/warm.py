@@ -64,7 +64,8 @@ class _Server:
             client.settimeout(limit)
             client.connect(self.address)
             asked = json.dumps({"arguments": arguments, "folder": str(folder), "environment": environment}).encode()
-            socket.send_fds(client, [len(asked).to_bytes(4, "little")], [out.fileno(), error.fileno()])
+            head = len(asked).to_bytes(4, "little") + bytes([arguments[:1] == ["fleet"]])
+            socket.send_fds(client, [head], [out.fileno(), error.fileno()])
             client.sendall(asked)
             process = int(client.recv(16).decode())
             try:
@@ -94,9 +95,10 @@ def serve(address: str) -> None:
     import yendo
     from yendo.plan import read_text
 
-    for module in pkgutil.walk_packages(yendo.__path__, "yendo."):
-        if not module.name.startswith(APART):
-            importlib.import_module(module.name)
+    names = [module.name for module in pkgutil.walk_packages(yendo.__path__, "yendo.")]
+    for name in names:
+        if not name.startswith(APART):
+            importlib.import_module(name)
     read_text(PLAN, "plan.toml", None)
     with socket.socket(socket.AF_UNIX) as server:
         server.bind(address)
@@ -105,16 +107,22 @@ def serve(address: str) -> None:
         os.write(1, b"ready\n")
         while True:
             caller, _ = server.accept()
+            head, descriptors, _, _ = socket.recv_fds(caller, 5, 2)
+            if head[4]:  # many numbers: loaded once somebody asks for them
+                for name in names:
+                    if name.startswith("yendo.fleet") and "migrations" not in name:
+                        importlib.import_module(name)
             if os.fork() == 0:
                 server.close()
                 signal.signal(signal.SIGCHLD, signal.SIG_DFL)
-                _answer(caller)
+                _answer(caller, int.from_bytes(head[:4], "little"), descriptors)
             caller.close()
+            for descriptor in descriptors:
+                os.close(descriptor)
 
 
-def _answer(caller: socket.socket) -> None:
-    head, descriptors, _, _ = socket.recv_fds(caller, 4, 2)
-    data, size = b"", int.from_bytes(head, "little")
+def _answer(caller: socket.socket, size: int, descriptors: list[int]) -> None:
+    data = b""
     while len(data) < size:
         data += caller.recv(size - len(data))
     asked = json.loads(data)

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import csv
 import hashlib
-import io
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
 from pathlib import Path
@@ -17,6 +16,7 @@ from pathlib import Path
 import msgspec
 
 from yendo.errors import Unreadable
+from yendo.fleet.incoming import table_rows
 from yendo.fleet.store import FleetOutcome
 from yendo.package.manifest import EXIT_CODES
 from yendo.terms import events
@@ -122,8 +122,7 @@ def _between(first: str, last: str) -> float:
 
 def _of_table(path: Path, sites: Mapping[str, str]) -> Iterator[FleetOutcome]:
     try:
-        text = _read(path).decode("utf-8-sig")
-        rows = list(csv.DictReader(io.StringIO(text)))
+        rows = list(table_rows(_read(path).decode("utf-8-sig")))
     except (UnicodeDecodeError, csv.Error) as error:
         raise Unreadable(f"{path.name} is no table in UTF-8: {error}") from error
     for number, row in enumerate(rows, 2):
