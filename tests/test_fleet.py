@@ -28,11 +28,12 @@ from yendo.fleet.chances import StopRule, Tally, at_the_end, expected
 from yendo.fleet.columns import NO, UNKNOWN, YES, ListedProgram, columns_of
 from yendo.fleet.course import Habits, played
 from yendo.fleet.covering import covering, smallest
+from yendo.fleet.foresee import foresee, presence
 from yendo.fleet.incoming import gathered
 from yendo.fleet.reports import outcomes_of
 from yendo.fleet.store import FleetOutcome, Inventory
 from yendo.package import build
-from yendo.plan import read
+from yendo.plan import PlanError, read
 from yendo.terms import when
 from yendo.terms.rules import AllRule, AnyOfRule, MsiProductRule, NoneRule, ServiceRule, Sight, UninstallEntryRule
 
@@ -278,6 +279,43 @@ def test_what_an_inventory_does_not_tell_is_unknown(tmp_path: Path) -> None:
     assert asked(when.resolve(when.Condition(power="mains", hours="20:00-06:00")), columns).whole.tolist() == [YES] * 3
 
 
+@pytest.mark.parametrize(
+    ("listed", "code", "there", "words"),
+    [
+        ("6.2.1", CODE, YES, f"product {CODE} ==6.2.1, which lantern-6.2.1.msi brings"),
+        ("6.1.0", CODE, NO, "product"),
+        ("6.2.1", "", YES, "installed program “Lantern” ==6.2.1, which lantern-6.2.1.msi brings"),
+    ],
+)
+def test_who_has_it_by_what_its_media_bring(drafted: Path, listed: str, code: str, there: int, words: str) -> None:
+    """A plan whose rules no list of programs answers."""
+    import msgspec
+
+    plan = msgspec.structs.replace(read(drafted / "plan.toml")[0], detect=(ServiceRule(name="x"),))
+    sort: Any = "product" if code else "entry"
+    columns = columns_of(["a", "b"], {}, {}, {ListedProgram("Lantern", listed, "Tidewell", code, sort): [0]})
+    found, judged = presence(plan, drafted, columns)
+    assert found.tolist() == [there, NO] and words in judged
+    nobody = columns_of(["a"], {}, {}, {}, listed=[])
+    assert presence(plan, drafted, nobody)[0].tolist() == [UNKNOWN]
+
+
+def test_groups_of_an_inventory_file(drafted: Path, tmp_path: Path) -> None:
+    """A plan names the file as the machines see it; where it is not reached from here, nobody knows."""
+    import msgspec
+
+    (tmp_path / "groups.csv").write_text('"A";Counter\nb,other\n', "utf-8")
+    columns = columns_of(["a", "B"], {}, {}, {})
+    for path, refused, unknown in ((tmp_path / "groups.csv", 1, 0), (tmp_path / "none.csv", 0, 2)):
+        condition = when.Condition(group="counter", inventory=str(path))
+        plan = msgspec.structs.replace(read(drafted / "plan.toml")[0], when=condition, detect=(ServiceRule(name="x"),))
+        found = foresee(plan, drafted, columns)
+        assert (sum(count for _, count in found.refused), sum(count for _, count in found.unknown)) == (
+            refused,
+            unknown,
+        )
+
+
 # --- chances ----------------------------------------------------------------------------------------------------------
 
 
@@ -363,7 +401,7 @@ def test_as_few_machines_as_possible(office: Path) -> None:
 )
 def test_mistakes_in_waves(tmp_path: Path, text: str, words: str) -> None:
     (tmp_path / "waves.toml").write_text(text, "utf-8")
-    with pytest.raises(waves.WavesError) as told:
+    with pytest.raises(PlanError) as told:
         waves.read(tmp_path / "waves.toml")
     assert words in str(told.value)
 
@@ -473,7 +511,7 @@ def test_from_files_to_a_course(office: Path, drafted: Path, yendo: Yendo) -> No
     assert foreseen["there"] + len(foreseen["gets"]) + refused == 240 and foreseen["failures"]["packages"] == 3
     said = yendo("fleet", "foresee", drafted).stdout
     assert "will fail, mostly exit code 1603" in said
-    assert "waves.toml is not there" in yendo("fleet", "waves", drafted, expect=None).stderr.replace("\n", " ")
+    assert "there are no waves here" in yendo("fleet", "waves", drafted, expect=None).stderr.replace("\n", " ")
     yendo("fleet", "waves", drafted, "--new")
     planned = yendo("fleet", "waves", drafted, "--play", "--courses", "3", "--picture", office / "c.svg").stdout
     assert "covers" in planned and "Played 3 times" in planned and b"<svg" in (office / "c.svg").read_bytes()

@@ -12,19 +12,19 @@ from __future__ import annotations
 import argparse
 import os
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from yendo.cli import nested
 
 if TYPE_CHECKING:
-    from yendo.fleet.columns import Columns, Truth
+    from yendo.fleet.columns import Columns
     from yendo.fleet.course import Course
     from yendo.fleet.foresee import Foreseen
     from yendo.fleet.planning import PlannedWave
     from yendo.fleet.store import Inventory
+    from yendo.plan import Plan
 
 VARIABLE = "YENDO_FLEET"
-PERSONS = ("person", "user", "owner", "mail", "email", "phone")
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -61,7 +61,7 @@ def _add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--with-persons",
         action="store_true",
-        help=f"keep columns about people ({', '.join(PERSONS)}); they are left out otherwise",
+        help="keep columns about people (person, user, owner, mail, email, phone); they are left out otherwise",
     )
     _where(parser)
 
@@ -78,13 +78,10 @@ def add(options: argparse.Namespace) -> int:
     store = _store(options)
     with show.working("reading", quiet=options.quiet or options.json):
         found = gathered(options.files)
-        left = set()
-        for one in found.machines.values() if not options.with_persons else ():
-            left |= {name for name in one.texts if name in PERSONS}
-            one.texts = {name: text for name, text in one.texts.items() if name not in PERSONS}
+        left = [] if options.with_persons else found.without_persons()
         columns = store.keep(found)
     if left:
-        found.notes.append(f"left out, being about people: {', '.join(sorted(left))} (--with-persons keeps them)")
+        found.notes.append(f"left out, being about people: {', '.join(left)} (--with-persons keeps them)")
     if options.json:
         show.emit({"schema": "yendo.fleet-added/1", **_counts(columns), "notes": found.notes})
     elif not options.quiet:
@@ -137,6 +134,7 @@ def ask(options: argparse.Namespace) -> int:
     from yendo import atomic
     from yendo.cli import show
     from yendo.errors import Usage
+    from yendo.fleet.asking import asked, opposite, question
 
     if bool(options.question) == bool(options.lacks):
         raise Usage("ask either a question, or with --lacks who does not have a package")
@@ -147,10 +145,10 @@ def ask(options: argparse.Namespace) -> int:
 
         plan = _plan(options.lacks)
         there, judged = presence(plan, options.lacks, columns)
-        answer, words = _swapped(there), f"lacks {plan.package.name} {plan.package.version}, judged by {judged}"
+        answer, words = opposite(there), f"lacks {plan.package.name} {plan.package.version}, judged by {judged}"
     else:
         text = options.question if "=" in options.question else store.ask_again(options.question)
-        answer, words = _answered(text, columns), "; ".join(text.split("\n"))
+        answer, words = asked(question(text), columns).whole, "; ".join(text.split("\n"))
         if options.keep_as:
             store.keep_question(options.keep_as, text)
     yes = [number for number in range(len(columns)) if answer[number] == 1]
@@ -176,55 +174,18 @@ def ask(options: argparse.Namespace) -> int:
     return 0 if yes else 1
 
 
-def _answered(text: str, columns: Columns) -> Truth:
-    """The answer to a condition as text. Raises Usage."""
-    import tomllib
-
-    import msgspec
-
-    from yendo.errors import Usage
-    from yendo.fleet.asking import asked
-    from yendo.terms import when
-
-    try:
-        condition = msgspec.convert(tomllib.loads(text), when.Condition)
-    except tomllib.TOMLDecodeError as error:
-        raise Usage(f"the question is no TOML: {error}; as 'os = \">=10.0.22000\"'") from error
-    except (msgspec.ValidationError, ValueError) as error:
-        raise Usage(f"the question is no run condition: {error}; docs/steps.md has their keys") from error
-    nodes = when.resolve(condition)
-    if passing := [node.in_words for node in nodes if node.passing]:
-        raise Usage(f"no inventory tells what changes within a day: {passing[0]}")
-    return asked(nodes, columns).whole
-
-
-def _swapped(answer: Truth) -> Truth:
-    from yendo.fleet.asking import opposite
-
-    return opposite(answer)
-
-
 def _described(columns: Columns, number: int) -> tuple[str, ...]:
     names = [name for name in ("site", "model", "windows", "language") if name in columns.texts]
     return tuple(columns.texts[name].at(number) or "" for name in names)
 
 
 def _table(columns: Columns, some: list[int]) -> bytes:
-    import csv
-    import io
-
-    out = io.StringIO()
-    writer = csv.writer(out, lineterminator="\r\n")
     names = sorted(columns.texts)
-    writer.writerow(["computer", *names])
-    for number in some:
-        cells = [columns.computers[number], *(columns.texts[name].at(number) or "" for name in names)]
-        # what begins like a formula would be one to a spreadsheet
-        writer.writerow([f"'{cell}" if cell[:1] in "=+-@\t" else cell for cell in cells])
-    return out.getvalue().encode("utf-8")
+    rows = ([columns.computers[number], *(columns.texts[name].at(number) for name in names)] for number in some)
+    return nested.spreadsheet(["computer", *names], rows)
 
 
-def _plan(folder: Path) -> Any:
+def _plan(folder: Path) -> Plan:
     from yendo.plan import read
 
     return read(folder / "plan.toml")[0]
@@ -244,13 +205,12 @@ def report(options: argparse.Namespace) -> int:
     """
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.fleet.foresee import site_names
     from yendo.fleet.reports import outcomes_of
 
     store = _store(options)
     try:
         columns = store.load()
-        sites = dict(zip((name.lower() for name in columns.computers), site_names(columns), strict=True))
+        sites = dict(zip((name.lower() for name in columns.computers), columns.sites(), strict=True))
     except Usage:
         sites = {}
     found = outcomes_of(options.files, sites)
@@ -279,7 +239,7 @@ def foresee(options: argparse.Namespace) -> int:
 
     store = _store(options)
     plan = _plan(options.folder)
-    found = _foreseen(options, store, store.load())
+    found = _foreseen(plan, options.folder, store, store.load())
     if options.json:
         show.emit({"schema": "yendo.fleet-foreseen/1", "package": plan.package.id, **msgspec.to_builtins(found)})
     elif not options.quiet:
@@ -302,12 +262,12 @@ def foresee(options: argparse.Namespace) -> int:
     return 0
 
 
-def _foreseen(options: argparse.Namespace, store: Inventory, columns: Columns) -> Foreseen:
+def _foreseen(plan: Plan, folder: Path, store: Inventory, columns: Columns) -> Foreseen:
     from datetime import date
 
     from yendo.fleet.foresee import foresee as foreseen
 
-    return foreseen(_plan(options.folder), options.folder, columns, store.outcomes(), now=f"{date.today()}T12:00")
+    return foreseen(plan, folder, columns, store.outcomes(), now=f"{date.today()}T12:00")
 
 
 def in_a_sentence(found: Foreseen) -> str:
@@ -354,18 +314,18 @@ def waves(options: argparse.Namespace) -> int:
             show.console().print(f"{show.clean(path)} to begin with; [dim]next:[/dim] change it, then leave --new out")
         return 0
     from yendo.fleet.course import Habits
-    from yendo.fleet.planning import course_of, planned
+    from yendo.fleet.planning import courses_of, planned
 
     given = file.read(path)
     store = _store(options)
     columns = store.load()
-    found = _foreseen(options, store, columns)
-    groups = planned(given, found, _plan(options.folder), columns)
+    plan = _plan(options.folder)
+    found = _foreseen(plan, options.folder, store, columns)
+    groups = planned(given, found, plan, columns)
     courses: list[Course] = []
     if options.play or options.picture:
         with show.working("playing", quiet=options.quiet or options.json):
-            for seed in range(1, max(options.courses, 1) + 1):
-                courses.append(course_of(given, groups, columns, found.failures, Habits(), seed))
+            courses = courses_of(given, groups, columns, found.failures, Habits(), max(options.courses, 1))
     if options.csv:
         atomic.write(options.csv, _of_waves(columns, groups))
     if options.picture:
@@ -374,7 +334,6 @@ def waves(options: argparse.Namespace) -> int:
         form = options.picture.suffix.lower().lstrip(".")
         if form not in ("svg", "png"):
             raise Usage("a picture is .svg or .png")
-        plan = _plan(options.folder)
         title = f"{plan.package.name} {plan.package.version}, as it would go"
         atomic.write(options.picture, picture(courses[0], title, form=form))
     if options.json:
@@ -460,9 +419,8 @@ def between(some: list[int]) -> str:
 
 
 def _of_waves(columns: Columns, groups: list[PlannedWave]) -> bytes:
-    lines = ["wave,computer"]
-    lines += [f'"{one.wave.name}","{columns.computers[number]}"' for one in groups for number in one.machines]
-    return ("\r\n".join(lines) + "\r\n").encode()
+    rows = ((one.wave.name, columns.computers[number]) for one in groups for number in one.machines)
+    return nested.spreadsheet(["wave", "computer"], rows)
 
 
 ACTIONS: nested.Actions = {

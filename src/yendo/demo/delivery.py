@@ -35,7 +35,7 @@ def tell(folder: Path, workspace: Path) -> Delivery | None:
     """Carries it out in the demo's folder; None where the libraries for it are missing."""
     try:
         from yendo.fleet.picture import picture
-        from yendo.fleet.planning import course_of, planned
+        from yendo.fleet.planning import courses_of, planned
         from yendo.fleet.store import FILE, Inventory
     except ImportError:
         return None
@@ -55,7 +55,7 @@ def tell(folder: Path, workspace: Path) -> Delivery | None:
     plan, given = read(workspace / "plan.toml")[0], waves.read(path)
     found = foresee(plan, workspace, columns, inventory.outcomes(), now=f"{BEGIN}T12:00")
     groups = planned(given, found, plan, columns)
-    courses = [course_of(given, groups, columns, found.failures, Habits(), seed) for seed in range(1, COURSES + 1)]
+    courses = courses_of(given, groups, columns, found.failures, Habits(), COURSES)
     title = f"{plan.package.name} {plan.package.version}, as it would go"
     atomic.write(folder / PICTURE, picture(courses[0], title))
     return Delivery(found, groups, courses, folder / PICTURE)

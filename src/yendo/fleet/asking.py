@@ -4,7 +4,8 @@ machine. A fact is judged once for each of its values, a rule once for each prog
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import tomllib
+from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -12,6 +13,7 @@ import numpy as np
 
 from yendo.effects import State, UninstallEntry
 from yendo.effects.things import Part, Product, View
+from yendo.errors import Usage
 from yendo.facts.machine import Facts
 from yendo.fleet.columns import NO, TEXTS, UNKNOWN, YES, Columns, ListedProgram
 from yendo.terms import when
@@ -35,30 +37,44 @@ class FleetAnswer(msgspec.Struct):
 
 
 def asked(
-    nodes: tuple[Node, ...],
-    columns: Columns,
-    *,
-    inventories: Mapping[str, str] = {},
-    settings: Mapping[str, str] = {},
-    now: str = "",
+    nodes: tuple[Node, ...], columns: Columns, *, inventories: Mapping[str, str] = {}, now: str = ""
 ) -> FleetAnswer:
     """All questions together. What can change by itself (power, a time of day) refuses nobody, it only comes later.
 
-    ``inventories`` are the texts of files that put computers into groups, ``settings`` values that a question may ask.
+    ``inventories`` are the texts of files that put computers into groups.
     """
-    judge = _Judge(columns, inventories, settings, now)
+    judge = _Judge(columns, inventories, now)
     questions = {node.in_words: judge.node(node) for node in nodes if not node.passing}
     return FleetAnswer(both(list(questions.values()), len(columns)), questions)
 
 
 def holding(rule: Rule, columns: Columns) -> Truth:
     """For which machines a rule holds."""
-    return _Judge(columns, {}, {}, "").rule(rule)
+    return each_holding([rule], columns)[0]
+
+
+def each_holding(rules: Iterable[Rule], columns: Columns) -> list[Truth]:
+    """The same for several rules, each by itself."""
+    judge = _Judge(columns, {}, "")
+    return [judge.rule(rule) for rule in rules]
+
+
+def question(text: str) -> tuple[Node, ...]:
+    """A run condition as text, as questions to an inventory. Raises Usage."""
+    try:
+        nodes = when.resolve(msgspec.convert(tomllib.loads(text), when.Condition))
+    except tomllib.TOMLDecodeError as error:
+        raise Usage(f"the question is no TOML: {error}; as 'os = \">=10.0.22000\"'") from error
+    except (msgspec.ValidationError, ValueError) as error:
+        raise Usage(f"the question is no run condition: {error}; docs/steps.md has their keys") from error
+    if passing := [node.in_words for node in nodes if node.passing]:
+        raise Usage(f"no inventory tells what changes within a day: {passing[0]}")
+    return nodes
 
 
 class _Judge:
-    def __init__(self, columns: Columns, inventories: Mapping[str, str], settings: Mapping[str, str], now: str) -> None:
-        self.columns, self.inventories, self.settings = columns, inventories, settings
+    def __init__(self, columns: Columns, inventories: Mapping[str, str], now: str) -> None:
+        self.columns, self.inventories = columns, inventories
         self.here = msgspec.structs.replace(_NOWHERE, now=now) if now else _NOWHERE
         self.by_name: dict[str, list[int]] = {}
         for number, program in enumerate(columns.programs):
@@ -98,14 +114,9 @@ class _Judge:
         text = self.inventories.get(node.fact)
         if text is None:
             return self._same(None)
-        pairs = [line.replace(";", ",").replace("\t", ",").split(",")[:2] for line in text.splitlines()]
-        wanted = str(node.want).lower()
-        there = {
-            parts[0].strip().strip('"').lower()
-            for parts in pairs
-            if len(parts) == 2 and parts[1].strip().strip('"').lower() == wanted
-        }
-        return np.array([YES if name.lower() in there else NO for name in self.columns.computers], np.int8)
+        lines, group = when.memberships(text), str(node.want).lower()
+        there = [(name.lower(), group) in lines for name in self.columns.computers]
+        return np.where(there, YES, NO).astype(np.int8)
 
     def rule(self, rule: Rule) -> Truth:
         if isinstance(rule, Group):

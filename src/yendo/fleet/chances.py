@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
-from scipy.special import betaln, gammaln
+from scipy.special import betainc, betaln, gammaln
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -104,8 +104,6 @@ def _prior(mean: float, alike: float) -> NDArray[np.float64]:
     """How likely each rate is for a package, before anything was seen of it."""
     a, b = mean * alike, (1 - mean) * alike
     edges = np.concatenate([[0.0], (_RATES[1:] + _RATES[:-1]) / 2, [1.0]])
-    from scipy.special import betainc
-
     return np.asarray(np.maximum(np.diff(betainc(a, b, edges)), 1e-300))
 
 

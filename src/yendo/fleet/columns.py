@@ -18,7 +18,9 @@ if TYPE_CHECKING:
     Indices = NDArray[np.uint32]
 
 YES, NO, UNKNOWN = 1, 0, -1
+NOWHERE = "(no site)"
 Sort = Literal["entry", "product", "app", "package"]
+SORTS: dict[str, Sort] = {"entry": "entry", "product": "product", "app": "app", "package": "package"}
 # The facts of run conditions that an inventory may have, as its columns are called. What changes within a day (power,
 # network, who is logged on) is none of them.
 TEXTS = ("windows", "architecture", "edition", "language", "domain", "shell", "dotnet", "multi_session")
@@ -79,6 +81,11 @@ class Columns(msgspec.Struct):
         """The machines that have a program, by its place in ``programs``."""
         return self.on[self.starts[program] : self.starts[program + 1]]
 
+    def sites(self) -> list[str]:
+        """The site of each machine."""
+        column = self.texts.get("site")
+        return [(column.at(number) or NOWHERE) if column else NOWHERE for number in range(len(self))]
+
     def facts(self, machine: int) -> Facts:
         """What run conditions see of a machine, as far as the inventory tells."""
         text = {name: column.at(machine) for name, column in self.texts.items() if name in TEXTS}
@@ -108,9 +115,7 @@ def columns_of(
 ) -> Columns:
     """Columns from plain sequences; ``listed`` are the machines whose programs are known, all of them by default."""
     named = sorted(programs)
-    lists = [np.unique(np.fromiter(programs[one], np.uint32)) for one in named]
-    starts = np.zeros(len(lists) + 1, np.int64)
-    np.cumsum([len(one) for one in lists], out=starts[1:])
+    starts, on = in_one([np.unique(np.fromiter(programs[one], np.uint32)) for one in named])
     known = np.ones(len(computers), np.bool_)
     if listed is not None:
         known[:] = False
@@ -123,6 +128,13 @@ def columns_of(
         },
         programs=tuple(named),
         starts=starts,
-        on=np.concatenate(lists) if lists else np.zeros(0, np.uint32),
+        on=on,
         listed=known,
     )
+
+
+def in_one(lists: Sequence[Indices]) -> tuple[NDArray[np.int64], Indices]:
+    """The machines of each program, one list behind the other: where each begins, and all of them."""
+    starts = np.zeros(len(lists) + 1, np.int64)
+    np.cumsum([len(one) for one in lists], out=starts[1:])
+    return starts, np.concatenate(lists) if lists else np.zeros(0, np.uint32)

@@ -57,7 +57,7 @@ def covering(
     found = smallest(sets, weight, share)
     if most:
         found = _best_few(sets, weight, found, most)
-    have = frozenset().union(*(sets[one] for one in found)) if found else frozenset()
+    have = _union(sets, found)
     missing = sorted(
         (number for number in range(len(labels)) if number not in have and weight[number]), key=lambda n: -weight[n]
     )
@@ -73,8 +73,9 @@ def smallest(sets: Sequence[frozenset[int]], weight: NDArray[np.float64], share:
     ``EXACTLY`` of them, else by greedy choices that are thinned out afterwards. Deterministic.
     """
     wanted = share * weight.sum() - 1e-9
-    found = _thinned(sets, weight, _greedy(sets, weight, wanted), wanted)
-    return (_solved(sets, weight, wanted) if len(sets) <= EXACTLY else None) or found
+    if len(sets) <= EXACTLY and (solved := _solved(sets, weight, wanted)):
+        return solved
+    return _thinned(sets, weight, _greedy(sets, weight, wanted), wanted)
 
 
 def _solved(sets: Sequence[frozenset[int]], weight: NDArray[np.float64], wanted: float) -> list[int] | None:
@@ -132,8 +133,8 @@ def _thinned(sets: Sequence[frozenset[int]], weight: NDArray[np.float64], found:
     for first in range(len(kept)):
         for second in range(first + 1, len(kept)):
             rest = [one for at, one in enumerate(kept) if at not in (first, second)]
-            have = frozenset().union(*(sets[one] for one in rest)) if rest else frozenset()
-            lacking = wanted - weight[list(have)].sum() if have else wanted
+            have = _union(sets, rest)
+            lacking = wanted - _weighs(sets, weight, rest)
             for other, has in enumerate(sets):
                 fresh = has - have
                 if fresh and weight[list(fresh)].sum() >= lacking:
@@ -141,8 +142,12 @@ def _thinned(sets: Sequence[frozenset[int]], weight: NDArray[np.float64], found:
     return kept
 
 
+def _union(sets: Sequence[frozenset[int]], some: Sequence[int]) -> frozenset[int]:
+    return frozenset[int]().union(*(sets[one] for one in some))
+
+
 def _weighs(sets: Sequence[frozenset[int]], weight: NDArray[np.float64], some: Sequence[int]) -> float:
-    have = frozenset().union(*(sets[one] for one in some)) if some else frozenset()
+    have = _union(sets, some)
     return float(weight[list(have)].sum()) if have else 0.0
 
 

@@ -3,27 +3,29 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
 import numpy as np
 
-from yendo.errors import Usage
-from yendo.fleet.asking import asked, both, holding
+from yendo.effects.things import Product, UninstallEntry
+from yendo.errors import YendoError
+from yendo.fleet.asking import asked, both, each_holding, holding
 from yendo.fleet.chances import Expected, Tally, expected
-from yendo.fleet.columns import NO, UNKNOWN, YES, Columns
+from yendo.fleet.columns import NO, NOWHERE, UNKNOWN, YES, Columns
 from yendo.fleet.store import FleetOutcome
+from yendo.installers import recognise
 from yendo.plan import Plan, UninstallEntryRule
-from yendo.shelf import record
 from yendo.terms import when
+from yendo.terms.amounts import counted
 from yendo.terms.rules import MsiProductRule, Rule
 
 if TYPE_CHECKING:
-    from yendo.fleet.columns import Truth
+    from numpy.typing import NDArray
 
-NOWHERE = "(no site)"
+    from yendo.fleet.columns import Truth
 
 
 class Foreseen(msgspec.Struct, frozen=True, kw_only=True):
@@ -48,8 +50,7 @@ def foresee(
     plan: Plan, base: Path, columns: Columns, outcomes: Sequence[FleetOutcome] = (), *, now: str = ""
 ) -> Foreseen:
     """Foresees a package for an inventory. ``base`` is its workspace, ``now`` an ISO date for conditions on a date."""
-    inventories = _inventories(plan, base)
-    condition = asked(when.resolve(plan.when), columns, inventories=inventories, now=now)
+    condition = asked(when.resolve(plan.when), columns, inventories=_inventories(plan), now=now)
     there, judged = presence(plan, base, columns)
     rest = there != YES
     refused, open_ = _reasons(condition.questions, rest)
@@ -76,34 +77,39 @@ def foresee(
 def presence(plan: Plan, base: Path, columns: Columns) -> tuple[Truth, str]:
     """Who has the package, as far as lists of programs tell; and by what that was judged.
 
-    By those detection rules that a list of programs answers, else by the entry or the product that its last build would
-    bring.
+    By those detection rules that a list of programs answers, else by the product or the line of the list of programs
+    that its media bring.
     """
-    rules: tuple[Rule, ...] = tuple(plan.detect)
-    answers = [holding(rule, columns) for rule in rules]
+    answers = each_holding(plan.detect, columns)
     if told := [one for one in answers if not np.all(one == UNKNOWN)]:
-        words = "its detection rules" if len(told) == len(rules) else f"{len(told)} of its {len(rules)} detection rules"
-        return both(told, len(columns)), words
-    claims = record.read(base)
-    for claim in claims.claims if claims else ():
-        rule = _rule_of(claim.kind, claim.identity, claim.label, plan.package.version)
-        if rule is not None:
-            return holding(rule, columns), f"{claim.label}, which its last build brings"
-    if rules:
-        return np.full(len(columns), UNKNOWN, np.int8), "nothing that a list of programs tells"
-    return np.zeros(len(columns), np.int8), "nothing: it has no detection rule"
+        count = len(plan.detect)
+        return both(told, len(columns)), f"{len(told)} of its {counted(count, 'detection rule')}"
+    for rule, medium in _brought(plan, base):
+        found = holding(rule, columns)
+        if not np.all(found == UNKNOWN):
+            return found, f"{rule.title}, which {medium} brings"
+    return np.full(len(columns), UNKNOWN, np.int8), "nothing that a list of programs tells"
 
 
-def _rule_of(kind: str, identity: str, label: str, version: str) -> Rule | None:
-    if kind == "product":
-        return MsiProductRule(code=identity.upper())
-    if kind == "uninstall-entry":
-        return UninstallEntryRule(name=label.removeprefix("installed program ").strip('“”"'), version=f"=={version}")
-    return None
+def _brought(plan: Plan, base: Path) -> Iterator[tuple[Rule, str]]:
+    """Rules for what the media bring, by reading them: products, then lines of the list of programs."""
+    found: list[tuple[Rule, str]] = []
+    for medium in plan.media:
+        try:
+            effects = recognise.read(base / "media" / medium.file).effects
+        except (OSError, YendoError):
+            continue
+        for thing in (effect.thing for effect in effects):
+            if isinstance(thing, Product):
+                yield MsiProductRule(code=thing.code, version=thing.version and f"=={thing.version}"), medium.file
+            elif isinstance(thing, UninstallEntry) and thing.name and not thing.hidden:
+                version = thing.version and f"=={thing.version}"
+                found.append((UninstallEntryRule(name=thing.name, version=version), medium.file))
+    yield from found
 
 
 def _reasons(
-    questions: Mapping[str, Truth], rest: np.ndarray[tuple[int], np.dtype[np.bool_]]
+    questions: Mapping[str, Truth], rest: NDArray[np.bool_]
 ) -> tuple[tuple[tuple[str, int], ...], tuple[tuple[str, int], ...]]:
     """How many each question refuses, and of how many nobody knows; each machine counts once, for the first."""
     refused: Counter[str] = Counter()
@@ -123,19 +129,18 @@ def _reasons(
 
 
 def failures(
-    plan: Plan, columns: Columns, gets: np.ndarray[tuple[int], np.dtype[np.int64]],
-    outcomes: Sequence[FleetOutcome],
-) -> Expected | None:  # fmt: skip
+    plan: Plan, columns: Columns, gets: NDArray[np.int64], outcomes: Sequence[FleetOutcome]
+) -> Expected | None:
     """How many of the machines would fail, from what happened; None where nothing did yet."""
     if not outcomes or not len(gets):
         return None
-    sites = site_names(columns)
+    sites = columns.sites()
     names = sorted({sites[one] for one in gets})
-    own = [one for one in outcomes if _is_of(one, plan) and one.version == plan.package.version]
+    own: list[FleetOutcome] = []
     others: dict[tuple[str, str], list[FleetOutcome]] = {}
     for one in outcomes:
-        if not (_is_of(one, plan) and one.version == plan.package.version):
-            others.setdefault((one.package, one.version), []).append(one)
+        mine = _is_of(one, plan) and one.version == plan.package.version
+        (own if mine else others.setdefault((one.package, one.version), [])).append(one)
     coming = Counter(sites[one] for one in gets)
     causes = Counter(one.cause or "not told" for one in (own or outcomes) if one.failed)
     return expected(
@@ -143,17 +148,9 @@ def failures(
     )
 
 
-def site_names(columns: Columns) -> list[str]:
-    """The site of each machine."""
-    column = columns.texts.get("site")
-    return [(column.at(number) or NOWHERE) if column else NOWHERE for number in range(len(columns))]
-
-
 def _tally(some: Sequence[FleetOutcome], names: Sequence[str] | None = None) -> Tally:
-    tried, failed = (
-        Counter(one.site or NOWHERE for one in some),
-        Counter(one.site or NOWHERE for one in some if one.failed),
-    )
+    tried = Counter(one.site or NOWHERE for one in some)
+    failed = Counter(one.site or NOWHERE for one in some if one.failed)
     sites = [*(names or ()), *sorted(tried.keys() - set(names or ()))]
     return Tally(tuple(tried[name] for name in sites), tuple(failed[name] for name in sites))
 
@@ -170,7 +167,7 @@ def _seconds(plan: Plan, outcomes: Sequence[FleetOutcome]) -> float | None:
 
 
 def _size(base: Path, plan: Plan) -> int:
-    """Bytes that go to each machine: the vendor's files and those of the workspace."""
+    """Bytes that go to each machine: the vendor's files, without the little that is the package's own."""
     found = 0
     for medium in plan.media:
         path = base / "media" / medium.file
@@ -178,22 +175,14 @@ def _size(base: Path, plan: Plan) -> int:
     return found
 
 
-def _inventories(plan: Plan, base: Path) -> dict[str, str]:
-    """The files that put computers into groups. Raises Usage."""
+def _inventories(plan: Plan) -> dict[str, str]:
+    """The files that put computers into groups, as far as they are reached from here: a plan names them as the machines
+    see them.
+    """
     found: dict[str, str] = {}
-
-    def look(condition: when.Condition | None) -> None:
-        if condition is None:
-            return
-        if condition.inventory:
-            path = base / condition.inventory.replace("\\", "/")
-            if path.is_file():
-                try:
-                    found[condition.inventory] = path.read_text("utf-8-sig")
-                except (OSError, UnicodeDecodeError) as error:
-                    raise Usage(f"{condition.inventory} cannot be read: {error}") from error
-        for inner in (*condition.all, *condition.any, condition.not_):
-            look(inner)
-
-    look(plan.when)
+    for name in plan.when.inventories():
+        try:
+            found[name] = when.text_of(Path(name).read_bytes())
+        except OSError:
+            continue
     return found

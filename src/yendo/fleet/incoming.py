@@ -17,7 +17,7 @@ import msgspec
 import numpy as np
 
 from yendo.errors import Unreadable
-from yendo.fleet.columns import NUMBERS, Columns, ListedProgram, Sort, columns_of
+from yendo.fleet.columns import NUMBERS, SORTS, Columns, ListedProgram, columns_of, in_one
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -30,7 +30,8 @@ LONGEST = 400  # characters of a value
 _AMOUNT = re.compile(r"\d{1,18}")
 _DISK = re.compile(r"disk ([A-Za-z])")
 _PROGRAM_COLUMNS = ("program", "version", "publisher", "code", "sort")
-_SORTS: tuple[Sort, ...] = ("entry", "product", "app", "package")
+PERSONS = ("person", "user", "owner", "mail", "email", "phone")
+"""Columns about people."""
 
 
 class FleetMachine(msgspec.Struct, kw_only=True):
@@ -67,6 +68,13 @@ class Gathered(msgspec.Struct):
             return self._with_tables(some)
         return self._columns(some)
 
+    def without_persons(self) -> list[str]:
+        """Leaves the columns about people out; which there were."""
+        left = sorted({name for one in self.machines.values() for name in one.texts if name in PERSONS})
+        for one in self.machines.values():
+            one.texts = {name: text for name, text in one.texts.items() if name not in PERSONS}
+        return left
+
     def _with_tables(self, some: Sequence[FleetMachine]) -> Columns:
         """The programs of large tables are put in order by their columns, not row by row."""
         whole = self._columns(some)
@@ -83,10 +91,7 @@ class Gathered(msgspec.Struct):
                 lists.setdefault(program, []).append(found[found >= 0].astype(np.uint32))
             whole.listed[places[places >= 0]] = True
         named = sorted(lists)
-        joined = [np.unique(np.concatenate(lists[program])) for program in named]
-        starts = np.zeros(len(joined) + 1, np.int64)
-        np.cumsum([len(one) for one in joined], out=starts[1:])
-        on = np.concatenate(joined) if joined else whole.on
+        starts, on = in_one([np.unique(np.concatenate(lists[program])) for program in named])
         return msgspec.structs.replace(whole, programs=tuple(named), starts=starts, on=on)
 
     def _columns(self, some: Sequence[FleetMachine]) -> Columns:
@@ -105,9 +110,9 @@ class Gathered(msgspec.Struct):
         )
 
 
-def gathered(paths: Iterable[Path], known: Gathered | None = None) -> Gathered:
-    """Machines of several files, over those that are known already. Raises Unreadable."""
-    whole = known or Gathered()
+def gathered(paths: Iterable[Path]) -> Gathered:
+    """Machines of several files. Raises Unreadable."""
+    whole = Gathered()
     for path in paths:
         if path.suffix.lower() == ".parquet" and (table := _programs(path)) is not None:
             whole.tables.append(table)
@@ -251,10 +256,10 @@ def _add(whole: Gathered, row: Mapping[str, Any], where: str) -> None:
 
 def _program(given: Mapping[str, str], where: str) -> ListedProgram | None:
     sort = given.get("sort") or "entry"
-    if sort not in _SORTS:
-        raise Unreadable(f"{where}: the sort {sort!r} is none of {', '.join(_SORTS)}")
+    if sort not in SORTS:
+        raise Unreadable(f"{where}: the sort {sort!r} is none of {', '.join(SORTS)}")
     name = given.get("program") or given.get("name") or ""
-    found = next(one for one in _SORTS if one == sort)
+    found = SORTS[sort]
     code = given.get("code", "")
     if sort == "entry" and re.fullmatch(r"\{[0-9A-Fa-f-]{36}\}", code):
         found = "product"

@@ -13,7 +13,7 @@ from yendo.fleet.chances import Expected
 from yendo.fleet.columns import Columns
 from yendo.fleet.course import Course, Habits, played
 from yendo.fleet.covering import Covering, covering
-from yendo.fleet.foresee import Foreseen, site_names
+from yendo.fleet.foresee import Foreseen
 from yendo.fleet.waves import Wave, Waves, part
 from yendo.plan import Plan
 
@@ -33,7 +33,7 @@ class PlannedWave(msgspec.Struct, frozen=True):
 
 def planned(waves: Waves, foreseen: Foreseen, plan: Plan, columns: Columns) -> list[PlannedWave]:
     """Which machines each wave has. A wave's machines are spread over the sites. Raises Usage."""
-    sites = np.array(site_names(columns))
+    sites = columns.sites()
     left = np.zeros(len(columns), np.bool_)
     left[list(foreseen.gets)] = True
     found: list[PlannedWave] = []
@@ -68,26 +68,25 @@ def beside(plan: Plan, columns: Columns) -> Mapping[str, NDArray[np.bool_]]:
     return found
 
 
-def course_of(
-    waves: Waves,
-    groups: Sequence[PlannedWave],
-    columns: Columns,
-    failures: Expected | None,
-    habits: Habits,
-    seed: int = 1,
-) -> Course:
-    """How it would go, once: machines fail at the rate that is expected, sites alike as a rule are."""
-    chance = np.random.default_rng(seed)
-    sites = site_names(columns)
-    whole = sum(len(one.machines) for one in groups) or 1
+def courses_of(
+    waves: Waves, groups: Sequence[PlannedWave], columns: Columns, failures: Expected | None, habits: Habits, times: int
+) -> list[Course]:
+    """How it would go, so many times: machines fail at the rate that is expected, sites alike as a rule are."""
+    sites = columns.sites()
+    machines = [np.array(one.machines, np.int64) for one in groups]
+    whole = sum(len(one) for one in machines) or 1
     rate = min(max(failures.middle / whole, 0.001), 0.9) if failures else _USUAL
-    own = {name: chance.beta(rate * 20, (1 - rate) * 20) for name in sorted(set(sites))}
-    rates = np.array([own[name] for name in sites])
-    return played(waves, [np.array(one.machines, np.int64) for one in groups], sites, rates, habits, seed=seed)
+    found = []
+    for seed in range(1, times + 1):
+        chance = np.random.default_rng(seed)
+        own = {name: chance.beta(rate * 20, (1 - rate) * 20) for name in sorted(set(sites))}
+        rates = np.array([own[name] for name in sites])
+        found.append(played(waves, machines, sites, rates, habits, seed=seed))
+    return found
 
 
 def _of_size(
-    wave: Wave, left: NDArray[np.bool_], sites: NDArray[np.str_], columns: Columns, whole: int
+    wave: Wave, left: NDArray[np.bool_], sites: Sequence[str], columns: Columns, whole: int
 ) -> NDArray[np.int64]:
     there = np.flatnonzero(left)
     if wave.tag:
@@ -106,7 +105,7 @@ def _of_size(
     rank = np.zeros(len(order), np.int64)
     seen: dict[str, int] = {}
     for at, one in enumerate(order):
-        name = str(sites[one])
+        name = sites[one]
         rank[at] = seen.get(name, 0)
         seen[name] = rank[at] + 1
     return np.sort(order[np.argsort(rank, kind="stable")][:count])

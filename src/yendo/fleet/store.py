@@ -18,7 +18,7 @@ from sqlalchemy.engine import Connection, Engine
 
 from yendo import host_os
 from yendo.errors import Unreadable, Usage
-from yendo.fleet.columns import Columns, ListedProgram, Sort, TextColumn
+from yendo.fleet.columns import SORTS, Columns, ListedProgram, TextColumn, in_one
 from yendo.fleet.incoming import Gathered
 
 if TYPE_CHECKING:
@@ -26,7 +26,6 @@ if TYPE_CHECKING:
 
 FILE = "fleet.db"
 _LOCK = 0x59656E64  # of this program's migrations in a shared database
-_SORTS: dict[str, Sort] = {"entry": "entry", "product": "product", "app": "app", "package": "package"}
 
 
 class FleetOutcome(msgspec.Struct, frozen=True, kw_only=True):
@@ -140,13 +139,8 @@ class Inventory:
                 texts[fact["name"]] = TextColumn(np.frombuffer(data, np.int32), values)
             else:
                 listed = np.frombuffer(data, np.bool_)
-        lists = [_unpacked(row.machines) for row in rows]
-        starts = np.zeros(len(lists) + 1, np.int64)
-        np.cumsum([len(one) for one in lists], out=starts[1:])
-        programs = tuple(
-            ListedProgram(row.name, row.version, row.publisher, row.code, _SORTS[row.sort]) for row in rows
-        )
-        on = np.concatenate(lists) if lists else np.zeros(0, np.uint32)
+        starts, on = in_one([_unpacked(row.machines) for row in rows])
+        programs = tuple(ListedProgram(row.name, row.version, row.publisher, row.code, SORTS[row.sort]) for row in rows)
         return Columns(computers, texts, numbers, programs, starts, on, listed)
 
     # --- questions ------------------------------------------------------------------------------------------------

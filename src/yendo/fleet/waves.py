@@ -2,34 +2,23 @@
 
 from __future__ import annotations
 
-import re
-import tomllib
-from datetime import date, datetime, time, timedelta
+from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Annotated, Literal
 
-import msgspec
 from msgspec import Meta
 
-from yendo.errors import YendoError
-from yendo.plan import PlanProblem, places
-from yendo.plan.mistakes import explain, unknown
+from yendo.plan.reading import read_as
 from yendo.terms.amounts import Text, Written, seconds
+from yendo.terms.when import DAYS, Hours, in_hours
 
 FILE = "waves.toml"
-MAX_FILE = 1 << 20
-DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 Share = Annotated[str, Meta(pattern=r"^\d{1,3}(\.\d+)? %$")]
-Hours = Annotated[str, Meta(pattern=r"^([01]\d|2[0-3]):[0-5]\d-([01]\d|2[0-3]):[0-5]\d$")]
 
 
 def part(share: str) -> float:
     """``"5 %"`` as 0.05."""
     return float(share.removesuffix("%")) / 100
-
-
-class WavesError(YendoError):
-    """A file of waves that cannot be used, with its lines."""
 
 
 class When(Written, frozen=True, kw_only=True):
@@ -43,15 +32,11 @@ class When(Written, frozen=True, kw_only=True):
         """Whether a machine may be touched at a local time."""
         day = moment.date()
         if self.hours:
-            begin, end = (time.fromisoformat(part) for part in self.hours.split("-"))
-            now = moment.time()
-            if begin <= end:
-                if not begin <= now < end:
-                    return False
-            elif now < end:
-                day -= timedelta(days=1)  # the night belongs to the day on which it began
-            elif now < begin:
+            if not in_hours(moment.time(), self.hours):
                 return False
+            begin, end = self.hours.split("-")
+            if begin > end and f"{moment:%H:%M}" < end:
+                day -= timedelta(days=1)  # the night belongs to the day on which it began
         return day not in self.closed and (not self.days or DAYS[day.weekday()] in self.days)
 
 
@@ -118,27 +103,8 @@ class Waves(Written, frozen=True, kw_only=True):
 
 
 def read(path: Path) -> Waves:
-    """Raises WavesError, with the line of each mistake."""
-    try:
-        if path.stat().st_size > MAX_FILE:
-            raise WavesError(f"{path}:1: larger than {MAX_FILE} bytes")
-        text = path.read_text("utf-8")
-        raw = tomllib.loads(text)
-    except FileNotFoundError as error:
-        raise WavesError(f"{path} is not there; yendo fleet waves --new writes one to begin with") from error
-    except (OSError, UnicodeDecodeError) as error:
-        raise WavesError(f"{path}: cannot be read as UTF-8 text: {error}") from error
-    except (tomllib.TOMLDecodeError, RecursionError) as error:
-        match = re.search(r"at line (\d+)", str(error))
-        raise WavesError(f"{path}:{match[1] if match else 1}: not TOML: {error}") from error
-    lines = places.lines(text)
-    problems: list[PlanProblem] = list(unknown(raw, Waves, (), lines))
-    if not problems:
-        try:
-            return msgspec.convert(raw, Waves)
-        except msgspec.ValidationError as error:
-            problems = [explain(error, raw, lines)]
-    raise WavesError("\n".join(f"{path}:{problem.line}: {problem.message}" for problem in problems))
+    """Raises PlanError, with the line of each mistake."""
+    return read_as(path, Waves, "there are no waves here; yendo fleet waves --new writes some to begin with")[0]
 
 
 BEGIN = """# In which groups the package goes out.

@@ -8,7 +8,7 @@ import tomllib
 from collections.abc import Iterator
 from functools import lru_cache
 from pathlib import Path as FilePath
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 
@@ -18,6 +18,7 @@ from yendo.plan.mistakes import PlanProblem, explain, toml, unknown, where
 from yendo.terms import settings
 from yendo.terms.rules import Rule
 
+KindT = TypeVar("KindT")
 MAX_PLAN = 16 << 20  # 50,000 files, each with its hash, are 6 MB
 
 
@@ -73,6 +74,29 @@ def parsed(text: str, name: str) -> dict[str, Any]:
     except (tomllib.TOMLDecodeError, RecursionError) as error:
         match = re.search(r"at line (\d+)", str(error))
         raise PlanError(name, [PlanProblem(int(match[1]) if match else 1, f"not TOML: {toml(error)}")]) from error
+
+
+def read_as(path: FilePath, kind: type[KindT], missing: str) -> tuple[KindT, dict[places.Path, int]]:
+    """Another file that people write beside their plans, and the lines of its values; ``missing`` is what to do where
+    it is not there. Raises PlanError.
+    """
+    try:
+        if path.stat().st_size > MAX_PLAN:
+            raise PlanError(str(path), [PlanProblem(1, f"larger than {MAX_PLAN} bytes, so none of ours")])
+        text = path.read_text("utf-8")
+    except FileNotFoundError as error:
+        raise PlanError(str(path), [PlanProblem(1, missing)]) from error
+    except (OSError, UnicodeDecodeError) as error:
+        raise PlanError(str(path), [PlanProblem(1, f"cannot be read as UTF-8 text: {error}")]) from error
+    raw = parsed(text, str(path))
+    found = places.lines(text)
+    problems = list(unknown(raw, kind, (), found))
+    if not problems:
+        try:
+            return msgspec.convert(raw, kind), found
+        except msgspec.ValidationError as error:
+            problems = [explain(error, raw, found)]
+    raise PlanError(str(path), problems)
 
 
 def read_text(

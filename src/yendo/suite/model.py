@@ -5,12 +5,10 @@ from __future__ import annotations
 from pathlib import Path
 from typing import Annotated, Literal
 
-import msgspec
 from msgspec import Meta
 
-from yendo.plan import PlanError, PlanProblem, places
-from yendo.plan.mistakes import explain, unknown
-from yendo.plan.reading import parsed
+from yendo.plan import places
+from yendo.plan.reading import read_as
 from yendo.terms.amounts import Identifier, Text, Written
 from yendo.terms.settings import Name, SettingValue
 from yendo.terms.when import Condition
@@ -58,27 +56,7 @@ class SuitePlan(Written, frozen=True, kw_only=True):
 
 def read(path: Path) -> tuple[SuitePlan, dict[places.Path, int]]:
     """A suite file and the lines of its values. Raises PlanError."""
-    try:
-        text = path.read_text("utf-8")
-    except FileNotFoundError as error:
-        raise PlanError(
-            str(path),
-            [
-                PlanProblem(
-                    1,
-                    "there is no suite here; write one: [suite] with id, name and version, and a [[product]] for "
-                    "each workspace",
-                )
-            ],
-        ) from error
-    except (OSError, UnicodeDecodeError) as error:
-        raise PlanError(str(path), [PlanProblem(1, f"cannot be read as UTF-8 text: {error}")]) from error
-    raw = parsed(text, str(path))
-    found = places.lines(text)
-    problems = list(unknown(raw, SuitePlan, (), found))
-    if not problems:
-        try:
-            return msgspec.convert(raw, SuitePlan), found
-        except msgspec.ValidationError as error:
-            problems = [explain(error, raw, found)]
-    raise PlanError(str(path), problems)
+    missing = (
+        "there is no suite here; write one: [suite] with id, name and version, and a [[product]] for each workspace"
+    )
+    return read_as(path, SuitePlan, missing)

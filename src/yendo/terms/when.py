@@ -21,6 +21,7 @@ from yendo.terms.rules.base import bounds
 
 DAYS = ("mon", "tue", "wed", "thu", "fri", "sat", "sun")
 _HOURS = re.compile(r"([01]\d|2[0-3]):([0-5]\d)-([01]\d|2[0-3]):([0-5]\d)")
+Hours = Annotated[str, Meta(pattern=f"^{_HOURS.pattern}$")]
 _DISK = re.compile(r"(?:([A-Za-z]):\s*)?(.+)")
 
 
@@ -52,7 +53,7 @@ class Condition(Written, frozen=True, kw_only=True, rename={"not_": "not"}):
     group: str | None = None
     inventory: str | None = None
     setting: dict[str, str | int | bool | tuple[str, ...]] = {}
-    hours: Annotated[str, Meta(pattern=_HOURS.pattern)] | None = None
+    hours: Hours | None = None
     days: tuple[Literal["mon", "tue", "wed", "thu", "fri", "sat", "sun"], ...] = ()
     after: date | None = None
     before: date | None = None
@@ -84,6 +85,13 @@ class Condition(Written, frozen=True, kw_only=True, rename={"not_": "not"}):
             yield self.script
         for inner in (*self.all, *self.any, *((self.not_,) if self.not_ else ())):
             yield from inner.scripts()
+
+    def inventories(self) -> Iterator[str]:
+        """Every file in it that puts computers into groups."""
+        if self.inventory:
+            yield self.inventory
+        for inner in (*self.all, *self.any, *((self.not_,) if self.not_ else ())):
+            yield from inner.inventories()
 
 
 def disk_of(text: str) -> tuple[str, str]:
@@ -244,12 +252,8 @@ def _answer(
             text = inventories.get(node.fact)
             if text is None:
                 return Judged(False, True, (f"the inventory {node.fact} cannot be read",))
-            lines = {
-                tuple(part.strip().strip('"').lower() for part in re.split(r"[,;\t]", line)[:2])
-                for line in text.splitlines()
-            }
             return Judged(
-                (facts.computer.lower(), str(node.want).lower()) in lines,
+                (facts.computer.lower(), str(node.want).lower()) in memberships(text),
                 False,
                 (f"{facts.computer} and group {node.want}",),
             )
@@ -342,6 +346,13 @@ def in_hours(now: time, text: str) -> bool:
     assert match is not None
     first, last = time(int(match[1]), int(match[2])), time(int(match[3]), int(match[4]))
     return first <= now < last if first <= last else now >= first or now < last
+
+
+def memberships(text: str) -> set[tuple[str, ...]]:
+    """The lines of an inventory file, ``computer,group`` in small letters."""
+    return {
+        tuple(part.strip().strip('"').lower() for part in re.split(r"[,;\t]", line)[:2]) for line in text.splitlines()
+    }
 
 
 def text_of(data: bytes) -> str:
