@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 
 from msgspec import Meta
 
-from yendo.plan.reading import read_as
+from yendo.plan.reading import read_as, text_of
 from yendo.terms.amounts import Text, Written, seconds
 from yendo.terms.when import DAYS, Hours, in_hours
 
@@ -104,7 +104,8 @@ class Waves(Written, frozen=True, kw_only=True):
 
 def read(path: Path) -> Waves:
     """Raises PlanError, with the line of each mistake."""
-    return read_as(path, Waves, "there are no waves here; yendo fleet waves --new writes some to begin with")[0]
+    missing = "there are no waves here; yendo fleet waves --new writes some to begin with"
+    return read_as(text_of(path, missing), str(path), Waves)[0]
 
 
 BEGIN = """# In which groups the package goes out.

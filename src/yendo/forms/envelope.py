@@ -15,7 +15,8 @@ from yendo.effects.capture import Promise
 from yendo.errors import Usage
 from yendo.facts.surroundings import expand, windows
 from yendo.forms import within
-from yendo.forms.database import Composer, compose
+from yendo.forms.composer import Composer
+from yendo.forms.database import compose
 from yendo.forms.form import ENVELOPE, FormBuilt, authored, put
 from yendo.forms.places import escaped, key, property_of
 from yendo.package import build as packages

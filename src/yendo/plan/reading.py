@@ -5,7 +5,7 @@ from __future__ import annotations
 import difflib
 import re
 import tomllib
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from functools import lru_cache
 from pathlib import Path as FilePath
 from typing import Any, TypeVar
@@ -32,16 +32,7 @@ class PlanError(YendoError):
 
 def read(path: FilePath) -> tuple[model.Plan, dict[places.Path, int]]:
     """The plan of a file, and the lines of its values. Raises PlanError."""
-    try:
-        if path.stat().st_size > MAX_PLAN:
-            raise PlanError(str(path), [PlanProblem(1, f"larger than {MAX_PLAN} bytes, so not a plan")])
-        text = path.read_text("utf-8")
-    except FileNotFoundError as error:
-        raise PlanError(
-            str(path), [PlanProblem(1, "there is no plan here; start one with `yendo draft FOLDER INSTALLER`")]
-        ) from error
-    except (OSError, UnicodeDecodeError) as error:
-        raise PlanError(str(path), [PlanProblem(1, f"cannot be read as UTF-8 text: {error}")]) from error
+    text = text_of(path, "there is no plan here; start one with `yendo draft FOLDER INSTALLER`")
     return read_text(text, str(path), path.parent)
 
 
@@ -76,27 +67,36 @@ def parsed(text: str, name: str) -> dict[str, Any]:
         raise PlanError(name, [PlanProblem(int(match[1]) if match else 1, f"not TOML: {toml(error)}")]) from error
 
 
-def read_as(path: FilePath, kind: type[KindT], missing: str) -> tuple[KindT, dict[places.Path, int]]:
-    """Another file that people write beside their plans, and the lines of its values; ``missing`` is what to do where
-    it is not there. Raises PlanError.
+def text_of(path: FilePath, missing: str, most: int = MAX_PLAN) -> str:
+    """The text of a file that people write; ``missing`` is what to do where it is not there, ``most`` its bytes.
+
+    Raises PlanError.
     """
     try:
-        if path.stat().st_size > MAX_PLAN:
-            raise PlanError(str(path), [PlanProblem(1, f"larger than {MAX_PLAN} bytes, so none of ours")])
-        text = path.read_text("utf-8")
+        if path.stat().st_size > most:
+            raise PlanError(str(path), [PlanProblem(1, f"larger than {most} bytes, so not a plan")])
+        return path.read_text("utf-8")
     except FileNotFoundError as error:
         raise PlanError(str(path), [PlanProblem(1, missing)]) from error
     except (OSError, UnicodeDecodeError) as error:
         raise PlanError(str(path), [PlanProblem(1, f"cannot be read as UTF-8 text: {error}")]) from error
-    raw = parsed(text, str(path))
+
+
+def read_as(
+    text: str, name: str, kind: type[KindT], of: Mapping[str | int, tuple[str, Any]] = {}
+) -> tuple[KindT, dict[places.Path, int]]:
+    """A text that people write as a type of its own, and the lines of its values; ``of`` are the unions in it, by their
+    keys, as ``mistakes.explain`` takes them. Raises PlanError.
+    """
+    raw = parsed(text, name)
     found = places.lines(text)
     problems = list(unknown(raw, kind, (), found))
     if not problems:
         try:
             return msgspec.convert(raw, kind), found
         except msgspec.ValidationError as error:
-            problems = [explain(error, raw, found)]
-    raise PlanError(str(path), problems)
+            problems = [explain(error, raw, found, of)]
+    raise PlanError(name, problems)
 
 
 def read_text(

@@ -8,7 +8,7 @@ from typing import Annotated, Literal
 from msgspec import Meta
 
 from yendo.plan import places
-from yendo.plan.reading import read_as
+from yendo.plan.reading import read_as, text_of
 from yendo.terms.amounts import Identifier, Text, Written
 from yendo.terms.settings import Name, SettingValue
 from yendo.terms.when import Condition
@@ -59,4 +59,4 @@ def read(path: Path) -> tuple[SuitePlan, dict[places.Path, int]]:
     missing = (
         "there is no suite here; write one: [suite] with id, name and version, and a [[product]] for each workspace"
     )
-    return read_as(path, SuitePlan, missing)
+    return read_as(text_of(path, missing), str(path), SuitePlan)
