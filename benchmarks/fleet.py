@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import subprocess
 import sys
 from collections.abc import Sequence
 from pathlib import Path
@@ -69,8 +70,6 @@ def fleet_inventory(folder: Path) -> list[Figure]:
         plan += f"[[when.holds]]\n{rule}\n" if number % 3 else f'[[when.all]]\nos = ">=10.0.{19000 + number}"\n'
     plan += '[[install]]\nkind = "restart"\n[[detect]]\nkind = "uninstall-entry"\nname = "Program 7"\nversion = ">=3"\n'
     (folder / "plan.toml").write_text(plan, "utf-8")
-    import subprocess
-
     told = subprocess.run(
         [sys.executable, "-c", ASK, str(folder / "fleet.db"), str(folder)], capture_output=True, text=True, check=True
     ).stdout.split()

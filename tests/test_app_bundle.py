@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import io
 import shutil
 import subprocess
+import zipfile
 from pathlib import Path
 
+import pytest
 from conftest import Yendo, parsed
 from test_app_form import TAKES_APPS, VERIFIER, needed, office, signer
 
@@ -76,6 +79,30 @@ def test_what_is_no_bundle(tmp_path: Path, yendo: Yendo, signer: Path) -> None:
         in yendo(*line, "--together-with", newer, expect=2).stderr
     )
     assert "--together-with belongs to --as msix" in yendo("build", folder, "--together-with", same, expect=2).stderr
+
+
+def test_bundles_that_are_damaged(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """One that names what is not there, packs what is to be read in place, or says a wrong place; one with too much."""
+    inner = io.BytesIO()
+    with zipfile.ZipFile(inner, "w") as archive:
+        for number in range(4):
+            archive.writestr(f"{number}", b"")
+        archive.writestr("AppxBlockMap.xml", '<BlockMap xmlns="a"/>')
+    size = len(inner.getvalue())
+    body = '<Bundle><Identity Name="A.B" Version="1.0.0.0" Publisher="CN=A"/><Packages><Package Type="application" Version="1.0.0.0" Architecture="x64" FileName="{}" Size="{}" Offset="{}"/></Packages></Bundle>'
+    for number, (name, given, place, packed, words) in enumerate((
+        ("other.msix", size, 0, False, "which is not in it"), ("a.msix", size, 0, True, "in place"),
+        ("a.msix", size + 1, 0, False, "does not lie where"), ("a.msix", size, 7, False, "does not lie where"),
+        ("a.msix", size, 0, False, "more than 3 entries"),
+    )):  # fmt: skip
+        path = tmp_path / f"{number}.msixbundle"
+        with zipfile.ZipFile(path, "w") as archive:
+            archive.writestr("a.msix", inner.getvalue(), zipfile.ZIP_DEFLATED if packed else zipfile.ZIP_STORED)
+            archive.writestr("AppxMetadata/AppxBundleManifest.xml", body.format(name, given, place))
+            archive.writestr("AppxBlockMap.xml", '<BlockMap xmlns="a"/>')
+        monkeypatch.setattr(app_manifest, "MAX_ENTRIES", 3 if "more than" in words else 99)
+        with pytest.raises(Unreadable, match=words):
+            app_manifest.differing(path)
 
 
 def test_a_changed_package_in_a_bundle_is_found(tmp_path: Path, yendo: Yendo, signer: Path) -> None:

@@ -90,8 +90,12 @@ def opened(path: Path) -> zipfile.ZipFile:
         raise Unreadable(f"{path.name} is no modern app package: {error}") from error
     if len(archive.infolist()) > MAX_ENTRIES:
         archive.close()
-        raise Unreadable(f"{path.name} has more than {MAX_ENTRIES} entries")
+        raise _too_many(path.name)
     return archive
+
+
+def _too_many(shown: str) -> Unreadable:
+    return Unreadable(f"{shown} has more than {MAX_ENTRIES} entries")
 
 
 def read(path: Path) -> AppManifest:
@@ -286,6 +290,8 @@ def inside(path: Path, archive: zipfile.ZipFile, one: InnerApp) -> Iterator[zipf
             raise Unreadable(f"{path.name}: {one.file} does not lie where the bundle's manifest says")
         try:
             with zipfile.ZipFile(io.BufferedReader(Slice(file, begin, info.file_size))) as package:
+                if len(package.infolist()) > MAX_ENTRIES:
+                    raise _too_many(one.file)
                 yield package
         except DAMAGED as error:
             raise Unreadable(f"{path.name}: {one.file} cannot be read: {str(error)[:200]}") from error

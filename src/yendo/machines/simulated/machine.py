@@ -193,7 +193,7 @@ class SimulatedSession:
                 if isinstance(thing, RegistryValue) and thing.hive == "HKCU":
                     whole.remove("registry", thing.identity)
                     whole.add(msgspec.structs.replace(thing, hive="HKU", key=rf"{someone}\{thing.key}"))
-        except commandline.OtherProgram:  # what is no installer of ours is not carried out here
+        except commandline.CommandError:  # what the installer would refuse, and other programs, do nothing here
             pass
         finally:
             for one in own:
