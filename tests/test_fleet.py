@@ -508,6 +508,7 @@ def test_from_files_to_a_course(office: Path, drafted: Path, yendo: Yendo) -> No
     assert "changes within a day" in yendo("fleet", "ask", 'power = "mains"', expect=2).stderr
     foreseen = parsed(yendo("fleet", "foresee", drafted, "--json"))
     refused = sum(count for _, count in foreseen["refused"])
+    assert foreseen["to_each"] == (drafted / "media" / "lantern-6.2.1.msi").stat().st_size and not foreseen["built"]
     assert foreseen["there"] + len(foreseen["gets"]) + refused == 240 and foreseen["failures"]["packages"] == 3
     said = yendo("fleet", "foresee", drafted).stdout
     assert "will fail, mostly exit code 1603" in said

@@ -249,7 +249,10 @@ def foresee(options: argparse.Namespace) -> int:
         rows += [("gets it", f"{len(found.gets):,}", "")]
         rows += [("refused", f"{count:,}", words) for words, count in found.refused]
         rows += [("unknown", f"{count:,}", words) for words, count in found.unknown]
-        rows += [("to each", show.size(found.disk), f"{show.size(found.network)} in all")]
+        whole = f"{show.size(found.to_each * len(found.gets))} in all"
+        rows += [
+            ("to each", show.size(found.to_each), whole if found.built else f"{whole}; its files alone, not built")
+        ]
         if found.seconds:
             rows.append(("takes", f"{found.seconds / 60:.1f} min", "the usual time, from earlier outcomes"))
         show.grid(out, rows, styles=("dim", "bold"))

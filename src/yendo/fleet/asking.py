@@ -4,7 +4,6 @@ machine. A fact is judged once for each of its values, a rule once for each prog
 
 from __future__ import annotations
 
-import tomllib
 from collections.abc import Iterable, Mapping
 from typing import TYPE_CHECKING
 
@@ -16,6 +15,7 @@ from yendo.effects.things import Part, Product, View
 from yendo.errors import Usage
 from yendo.facts.machine import Facts
 from yendo.fleet.columns import NO, TEXTS, UNKNOWN, YES, Columns, ListedProgram
+from yendo.plan.reading import PlanError, read_as
 from yendo.terms import when
 from yendo.terms.rules import AppRule, MsiProductRule, Rule, Sight, UninstallEntryRule
 from yendo.terms.rules.base import pattern
@@ -62,10 +62,8 @@ def each_holding(rules: Iterable[Rule], columns: Columns) -> list[Truth]:
 def question(text: str) -> tuple[Node, ...]:
     """A run condition as text, as questions to an inventory. Raises Usage."""
     try:
-        nodes = when.resolve(msgspec.convert(tomllib.loads(text), when.Condition))
-    except tomllib.TOMLDecodeError as error:
-        raise Usage(f"the question is no TOML: {error}; as 'os = \">=10.0.22000\"'") from error
-    except (msgspec.ValidationError, ValueError) as error:
+        nodes = when.resolve(read_as(text, "question", when.Condition)[0])
+    except PlanError as error:
         raise Usage(f"the question is no run condition: {error}; docs/steps.md has their keys") from error
     if passing := [node.in_words for node in nodes if node.passing]:
         raise Usage(f"no inventory tells what changes within a day: {passing[0]}")

@@ -17,6 +17,8 @@ from yendo.fleet.chances import Expected, Tally, expected
 from yendo.fleet.columns import NO, NOWHERE, UNKNOWN, YES, Columns
 from yendo.fleet.store import FleetOutcome
 from yendo.installers import recognise
+from yendo.package import manifest as form
+from yendo.package.build import name_of
 from yendo.plan import Plan, UninstallEntryRule
 from yendo.terms import when
 from yendo.terms.amounts import counted
@@ -31,7 +33,8 @@ if TYPE_CHECKING:
 class Foreseen(msgspec.Struct, frozen=True, kw_only=True):
     """``refused`` and ``unknown`` are by the words of each question, the commonest first; a machine counts for the
     first that refuses it. ``judged`` says by what it was told who has the package already. ``gets`` are machines by
-    number.
+    number. ``to_each`` are the bytes that go to a machine: the package's as it was built last (``built``), else those
+    of its vendor's files alone.
     """
 
     machines: int
@@ -42,8 +45,8 @@ class Foreseen(msgspec.Struct, frozen=True, kw_only=True):
     judged: str
     failures: Expected | None
     seconds: float | None
-    disk: int
-    network: int
+    to_each: int
+    built: bool
 
 
 def foresee(
@@ -59,7 +62,7 @@ def foresee(
     if unsure.any():
         open_ = (*open_, ("whether it is there already", int(unsure.sum())))
     gets = np.flatnonzero(wanted & ~unsure)
-    size = _size(base, plan)
+    size, built = _size(base, plan)
     return Foreseen(
         machines=len(columns),
         there=int((~rest).sum()),
@@ -69,8 +72,8 @@ def foresee(
         judged=judged,
         failures=failures(plan, columns, gets, outcomes),
         seconds=_seconds(plan, outcomes),
-        disk=size,
-        network=size * len(gets),
+        to_each=size,
+        built=built,
     )
 
 
@@ -166,13 +169,17 @@ def _seconds(plan: Plan, outcomes: Sequence[FleetOutcome]) -> float | None:
     return known[len(known) // 2] if known else None
 
 
-def _size(base: Path, plan: Plan) -> int:
-    """Bytes that go to each machine: the vendor's files, without the little that is the package's own."""
-    found = 0
-    for medium in plan.media:
-        path = base / "media" / medium.file
-        found += path.stat().st_size if path.is_file() else medium.size or 0
-    return found
+def _size(base: Path, plan: Plan) -> tuple[int, bool]:
+    """Bytes that go to each machine, and whether they are those of a package that was built."""
+    package = base / "package" / name_of(plan)
+    try:
+        return sum(file.size for file in form.read(package).files), True
+    except (OSError, YendoError):
+        found = 0
+        for medium in plan.media:
+            path = base / "media" / medium.file
+            found += path.stat().st_size if path.is_file() else medium.size or 0
+        return found, False
 
 
 def _inventories(plan: Plan) -> dict[str, str]:
