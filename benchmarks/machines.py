@@ -58,7 +58,7 @@ while ($keys.Count -gt 0) {
 
 def observer() -> bytes:
     here = files("yendo.machines.recorded")
-    people = files("yendo.package").joinpath("people.ps1").read_text("utf-8")
+    people = scripts.part("people")
     text = "param([string]$To)\n" + people + here.joinpath("observe.ps1").read_text("utf-8")
     return scripts.script(text + "Write-Picture $To @('C:\\look')\n")
 

@@ -41,7 +41,7 @@ _OWN = (
 def script() -> bytes:
     """The observer by itself: it looks once, into a file."""
     here = files("yendo.machines.recorded")
-    people = files("yendo.package").joinpath("people.ps1").read_text("utf-8")
+    people = scripts.part("people")
     text = "param([string]$To, [string]$First = '')\n" + people + here.joinpath("observe.ps1").read_text("utf-8")
     text += f"if ($First -ne '') {{ Read-Known $First }}\nWrite-Picture $To @('{LOOK}', 'C:\\Hand over')\n"
     return scripts.script(text)

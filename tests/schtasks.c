@@ -1,5 +1,5 @@
 /* A stand-in for the system's task scheduler: /create keeps the line of /tr, /run starts it, /delete forgets it. It has
-   room for the task of a proof kit only. */
+   room for one task, of a proof kit or of deliveries. */
 #include <windows.h>
 
 static const char *after(const char *line, const char *word)
@@ -16,7 +16,7 @@ void start(void)
     static char task[4096];
     DWORD done = 0;
     const char *line = GetCommandLineA();
-    if (!after(line, "Yendo\\proof\""))
+    if (!after(line, "Yendo\\proof\"") && !after(line, "Yendo\\fetch\""))
         ExitProcess(1);
     if (after(line, "/create")) {
         const char *from = after(line, "/tr \"");

@@ -21,7 +21,7 @@ from yendo.errors import Unreadable, Usage
 from yendo.formats import fields
 from yendo.machines.recorded import observed, picture
 from yendo.machines.recorded.machine import RecordedMachine, RecordedPart
-from yendo.package import build
+from yendo.package import build, scripts
 from yendo.package import manifest as form
 from yendo.plan import read
 from yendo.prove import attended, kit
@@ -568,7 +568,6 @@ $one.Kill()
 def test_windows_with_their_words_and_pictures(shell_wine: Any, tmp_path: Path) -> None:
     """The script's part that looks at the screen, on the layer's: a program of the layer itself."""
     import io
-    from importlib.resources import files
 
     from PIL import Image
 
@@ -576,8 +575,7 @@ def test_windows_with_their_words_and_pictures(shell_wine: Any, tmp_path: Path) 
     from yendo.machines.wine import layer
     from yendo.machines.wine.machine import WineMachine
 
-    parts = (("yendo.package", "people.ps1"), ("yendo.machines.recorded", "shown.ps1"))
-    text = "".join(files(room).joinpath(name).read_text("utf-8") for room, name in parts) + SEEN
+    text = scripts.part("people") + scripts.part("shown") + SEEN
     (tmp_path / "seen").mkdir()
     (tmp_path / "seen" / "seen.ps1").write_text(text, "utf-8")
     with layer.screen() as display:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 from typing import TYPE_CHECKING
 
 import msgspec
@@ -14,6 +15,7 @@ from yendo.fleet.columns import Columns
 from yendo.fleet.course import Course, Habits, played
 from yendo.fleet.covering import Covering, covering
 from yendo.fleet.foresee import Foreseen
+from yendo.fleet.lists import computers_in
 from yendo.fleet.waves import Wave, Waves, part
 from yendo.plan import Plan
 
@@ -31,8 +33,10 @@ class PlannedWave(msgspec.Struct, frozen=True):
     covering: Covering | None = None
 
 
-def planned(waves: Waves, foreseen: Foreseen, plan: Plan, columns: Columns) -> list[PlannedWave]:
-    """Which machines each wave has. A wave's machines are spread over the sites. Raises Usage."""
+def planned(waves: Waves, foreseen: Foreseen, plan: Plan, columns: Columns, base: Path = Path()) -> list[PlannedWave]:
+    """Which machines each wave has. A wave's machines are spread over the sites. ``base`` is where lists of computers
+    lie. Raises Usage.
+    """
     sites = columns.sites()
     left = np.zeros(len(columns), np.bool_)
     left[list(foreseen.gets)] = True
@@ -48,7 +52,7 @@ def planned(waves: Waves, foreseen: Foreseen, plan: Plan, columns: Columns) -> l
             chosen = np.array(group.machines, np.int64)
         else:
             group = None
-            chosen = _of_size(wave, left, sites, columns, len(foreseen.gets))
+            chosen = _of_size(wave, left, sites, columns, len(foreseen.gets), base)
         left[chosen] = False
         found.append(PlannedWave(wave, tuple(int(one) for one in chosen), group))
     return found
@@ -86,9 +90,12 @@ def courses_of(
 
 
 def _of_size(
-    wave: Wave, left: NDArray[np.bool_], sites: Sequence[str], columns: Columns, whole: int
+    wave: Wave, left: NDArray[np.bool_], sites: Sequence[str], columns: Columns, whole: int, base: Path
 ) -> NDArray[np.int64]:
     there = np.flatnonzero(left)
+    named = {name.lower() for name in (*wave.computers, *(computers_in(base / wave.listed) if wave.listed else ()))}
+    if named:
+        return np.asarray(there[[columns.computers[one].lower() in named for one in there]])
     if wave.tag:
         tags = columns.texts.get("tags")
         if tags is None:
@@ -96,8 +103,7 @@ def _of_size(
         wanted = wave.tag.lower()
         has = np.array([wanted in value.lower().replace(",", " ").split() for value in tags.values] or [False])
         codes = tags.codes[there]
-        picked: NDArray[np.int64] = there[(codes >= 0) & has[np.maximum(codes, 0)]]
-        return picked
+        return np.asarray(there[(codes >= 0) & has[np.maximum(codes, 0)]])
     size = wave.size or "rest"
     count = len(there) if size == "rest" else round(part(size) * whole) if "%" in size else int(size)
     # one of each site in turn, so that no site is the only one that is tried

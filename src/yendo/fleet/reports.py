@@ -99,7 +99,7 @@ def _code(event: events.Event) -> int | None:
 def _outcome(
     begun: events.RunBegan, computer: str, code: int, times: list[str], step: str, sites: Mapping[str, str]
 ) -> FleetOutcome:
-    failed = _failed(code)
+    failed = failed_by(code)
     text = "|".join((computer.lower(), begun.package, begun.version, begun.verb, times[0]))
     return FleetOutcome(
         id=hashlib.sha256(text.encode()).hexdigest()[:32], package=begun.package, version=begun.version,
@@ -108,7 +108,8 @@ def _outcome(
     )  # fmt: skip
 
 
-def _failed(code: int) -> bool:
+def failed_by(code: int) -> bool:
+    """Whether a run with this exit code has failed."""
     known = EXIT_CODES.get(code)
     return known.outcome == "failure" if known else code not in (0, 3010, 1641)
 
@@ -137,6 +138,6 @@ def _of_table(path: Path, sites: Mapping[str, str]) -> Iterator[FleetOutcome]:
         yield FleetOutcome(
             id=given.get("id") or hashlib.sha256(text.encode()).hexdigest()[:32], package=given["package"],
             version=given["version"], computer=given["computer"], ended=given.get("ended", ""),
-            site=given.get("site") or sites.get(given["computer"].lower(), ""), failed=_failed(code),
-            cause=cause_of(code) if _failed(code) else "", seconds=took,
+            site=given.get("site") or sites.get(given["computer"].lower(), ""), failed=failed_by(code),
+            cause=cause_of(code) if failed_by(code) else "", seconds=took,
         )  # fmt: skip

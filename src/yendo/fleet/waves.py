@@ -44,9 +44,11 @@ class Wave(Written, frozen=True, kw_only=True):
     """A group of machines. ``size`` is a share of all that will get the package, a number, or what is left.
 
     ``cover`` chooses as few machines as cover ``share`` of what the others are like, by these columns and by the
-    programs that the package touches. ``tag`` takes those of which the column ``tags`` has the word. ``pause`` is how
-    long nothing new begins after it; ``by`` the day until which it must be done; ``put_off`` how often a person may
-    say later.
+    programs that the package touches. ``tag`` takes those of which the column ``tags`` has the word, ``computers``
+    those that it names, ``listed`` those of a file (CSV with the column computer, or LDIF). A ``standing`` wave takes
+    in who comes later; an ``offered`` one begins where somebody at the computer asks for it. ``pause`` is how long
+    nothing new begins after it; ``by`` the day until which it must be done; ``put_off`` how often a person may say
+    later.
     """
 
     name: Text
@@ -59,11 +61,17 @@ class Wave(Written, frozen=True, kw_only=True):
     pause: str = "1 day"
     by: date | None = None
     put_off: Annotated[int, Meta(ge=0, le=20)] = 0
+    computers: tuple[Text, ...] = ()
+    listed: str | None = None
+    standing: bool = False
+    offered: bool = False
 
     def __post_init__(self) -> None:
         seconds(self.pause)
-        if sum(bool(one) for one in (self.size, self.cover, self.tag)) != 1:
-            raise ValueError("a wave is made by one of size, cover and tag")
+        if sum(bool(one) for one in (self.size, self.cover, self.tag, self.computers, self.listed)) != 1:
+            raise ValueError("a wave is made by one of size, cover, tag, computers and listed")
+        if self.standing and not (self.tag or self.listed):
+            raise ValueError("a standing wave goes by a tag or a list: others do not tell who comes later")
 
 
 class Stop(Written, frozen=True, kw_only=True):
@@ -75,6 +83,7 @@ class Stop(Written, frozen=True, kw_only=True):
     risk: Share = "5 %"
     reports: Share = "60 %"
     within: str = "3 days"
+    two_persons: bool = False
 
     def __post_init__(self) -> None:
         seconds(self.within)
@@ -97,6 +106,8 @@ class Waves(Written, frozen=True, kw_only=True):
             raise ValueError(f"two waves are called {twice}")
         if rest := [one.name for one in self.wave[:-1] if one.size == "rest"]:
             raise ValueError(f"nothing is left for what comes after the wave {rest[0]}")
+        if len({one.offered for one in self.wave}) > 1:
+            raise ValueError("either every wave is offered or none: a delivery is one or the other")
 
     def allows(self, site: str, moment: datetime) -> bool:
         return self.site.get(site, self.when).allows(moment)

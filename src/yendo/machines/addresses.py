@@ -18,15 +18,17 @@ _WORD = re.compile(r"(?i)pass(word|wd|phrase)?|secret|token")
 
 
 class Address(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A computer. ``host_key`` is the line of its public key (``ssh-ed25519 AAAA...``), which is all that is believed;
-    ``key`` a private key's file, without one the person's own keys and agent are asked. ``revert`` are commands on this
-    computer, each a list of words, that put it back; it answers again within ``wait``. ``although`` says why it may be
-    one that belongs to somebody. ``system`` is what runs on it.
+    """A computer. ``host_key`` is the line of its public key (``ssh-ed25519 AAAA...``), which is all that is believed,
+    or ``known`` a file of such keys and of who vouches for them, as OpenSSH keeps it; ``key`` a private key's file,
+    without one the person's own keys and agent are asked. ``revert`` are commands on this computer, each a list of
+    words, that put it back; it answers again within ``wait``. ``although`` says why it may be one that belongs to
+    somebody. ``system`` is what runs on it.
     """
 
     address: Annotated[str, Meta(min_length=1)]
     user: Annotated[str, Meta(min_length=1)]
-    host_key: str
+    host_key: str = ""
+    known: str = ""
     port: Annotated[int, Meta(ge=1, le=65535)] = 22
     key: str = ""
     revert: tuple[tuple[str, ...], ...] = ()
@@ -36,7 +38,9 @@ class Address(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     def __post_init__(self) -> None:
         seconds(self.wait)
-        if not re.match(r"(ssh-|ecdsa-|sk-)\S+ \S+", self.host_key):
+        if bool(self.host_key) == bool(self.known):
+            raise ValueError("one of host_key and known says which key the computer must show")
+        if self.host_key and not re.match(r"(ssh-|ecdsa-|sk-)\S+ \S+", self.host_key):
             raise ValueError('host_key is the line of its public key: host_key = "ssh-ed25519 AAAAC3Nza..."')
         if any(not command for command in self.revert):
             raise ValueError('a command of revert is a list of words: revert = [["virsh", "snapshot-revert", "w11"]]')

@@ -93,13 +93,32 @@ def _settings(manifest: form.Manifest) -> dict[str, Any]:
     }
 
 
+_SHARED = {
+    **dict.fromkeys(("facts", "trust", "own", "record", "people", "native"), "yendo.package"),
+    **dict.fromkeys(("observe", "task", "shown", "operations"), "yendo.machines.recorded"),
+}
+_MARK = re.compile(r"^#([A-Z]+)#\n", re.M)
+
+
+def with_parts(text: str) -> str:
+    """A script's text with the parts that several scripts share, each in the place of its mark."""
+    return _MARK.sub(lambda mark: part(mark[1].lower()) if mark[1].lower() in _SHARED else mark[0], text)
+
+
+def part(name: str) -> str:
+    """One of the parts that scripts share, with those that it needs itself."""
+    return with_parts(files(_SHARED[name]).joinpath(f"{name}.ps1").read_text("utf-8"))
+
+
+def assembled(room: str, name: str, data: Mapping[str, object]) -> bytes:
+    """A script of a room: its own text, the parts that it shares with others, and its data as ``$Kit``."""
+    text = with_parts(files(room).joinpath(name).read_text("utf-8"))
+    lines = [f"    {literal(key)} = {literal(value)}" for key, value in data.items()]
+    return script(text.replace("#DATA#", "$Kit = @{\n" + "\n".join(lines) + "\n}"))
+
+
 def _template(name: str) -> str:
-    """A script's fixed part, with the parts that several of them share."""
-    here = files("yendo.package")
-    text = here.joinpath(name).read_text("utf-8")
-    for part in ("facts", "trust", "record", "people"):
-        text = text.replace(f"#{part.upper()}#\n", here.joinpath(f"{part}.ps1").read_text("utf-8"))
-    return text
+    return with_parts(files("yendo.package").joinpath(name).read_text("utf-8"))
 
 
 def _part(name: str) -> str:

@@ -13,10 +13,10 @@ from yendo.machines.addresses import Address
 from yendo.machines.live.local import LocalLink
 from yendo.machines.live.session import IDLE, LiveMachine
 from yendo.machines.live.ssh import SshLink
+from yendo.package.scripts import assembled
 from yendo.plan.model import Proving
 from yendo.prove import remote
 from yendo.prove.furnished import furnished
-from yendo.prove.kit import assembled
 from yendo.prove.proof import Proof
 from yendo.prove.prove import prove
 from yendo.prove.scenarios import Scenario

@@ -17,7 +17,6 @@ import shutil
 import zipfile
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
-from importlib.resources import files
 from pathlib import Path
 from typing import BinaryIO
 
@@ -163,7 +162,7 @@ def own_files(play: Play, readme: str) -> dict[str, bytes]:
     data = msgspec.structs.asdict(play)
     return {
         "play.cmd": _DOORWAY.encode(),
-        "play.ps1": assembled("yendo.machines.recorded", "play.ps1", data),
+        "play.ps1": scripts.assembled("yendo.machines.recorded", "play.ps1", data),
         "README.txt": readme.replace("\n", "\r\n").encode(),
     }
 
@@ -184,17 +183,6 @@ def _play(manifest: form.Manifest, kit: Kit, acts: Sequence[Act], result: str) -
         logs=manifest.logs,
         home=manifest.home,
     )
-
-
-def assembled(room: str, name: str, data: Mapping[str, object]) -> bytes:
-    """A script for a real machine: its own text, the parts that it shares with others, and its data."""
-    rooms = dict.fromkeys(("people", "facts", "trust"), "yendo.package")
-    rooms |= dict.fromkeys(("observe", "task", "shown", "operations"), "yendo.machines.recorded")
-    text = files(room).joinpath(name).read_text("utf-8")
-    for part, place in rooms.items():
-        text = text.replace(f"#{part.upper()}#", files(place).joinpath(f"{part}.ps1").read_text("utf-8"))
-    lines = [f"    {scripts.literal(key)} = {scripts.literal(value)}" for key, value in data.items()]
-    return scripts.script(text.replace("#DATA#", "$Kit = @{\n" + "\n".join(lines) + "\n}"))
 
 
 def _readme(

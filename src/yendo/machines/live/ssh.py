@@ -24,6 +24,7 @@ if TYPE_CHECKING:
     import asyncssh
 
 EVERY = 2.0  # seconds between two tries
+PIECE = 256 << 10  # bytes that are sent at once
 REFUSALS = 3  # of the file transfer, until it is believed
 REVERT_LIMIT = 1800.0
 VISIT = 6 * 3600.0  # seconds from one time that the machine is put back to the next
@@ -88,7 +89,9 @@ class SshLine:
                     self.address.port,
                     username=self.address.user,
                     **own,
-                    known_hosts=([asyncssh.import_public_key(self.address.host_key)], [], []),
+                    known_hosts=str(Path(self.address.known).expanduser())
+                    if self.address.known
+                    else ([asyncssh.import_public_key(self.address.host_key)], [], []),
                     password_auth=False,
                     kbdint_auth=False,
                     config=None,
@@ -167,6 +170,49 @@ class SshLine:
         async with files.open(place + ".new", "wb") as file:
             await file.write(data)
         await files.rename(place + ".new", place)
+
+    async def send(self, local: Path, there: str) -> None:
+        """Puts a file there, whole or not at all; what came over a line that was lost is not sent again."""
+        files, place, size = await self.files(), slashed(there), local.stat().st_size
+        if await files.exists(place) and (await files.stat(place)).size == size:
+            return
+        await files.makedirs(place.rpartition("/")[0], exist_ok=True)
+        part = place + ".part"
+        have = (await files.stat(part)).size or 0 if await files.exists(part) else 0
+        mode = "ab" if 0 < have <= size else "wb"
+        with local.open("rb") as source:
+            source.seek(have if mode == "ab" else 0)
+            async with files.open(part, mode) as target:
+                while piece := source.read(PIECE):
+                    await target.write(piece)
+        await self._in_place(part, place)
+
+    async def replace(self, there: str, data: bytes) -> None:
+        """Writes a file in the place of an older one."""
+        files, place = await self.files(), slashed(there)
+        async with files.open(place + ".new", "wb") as target:
+            await target.write(data)
+        await self._in_place(place + ".new", place)
+
+    async def _in_place(self, new: str, place: str) -> None:
+        files = await self.files()
+        if await files.exists(place):
+            await files.remove(place)
+        await files.rename(new, place)
+
+    async def folder(self, there: str) -> None:
+        await (await self.files()).makedirs(slashed(there), exist_ok=True)
+
+    async def names(self, there: str) -> list[str]:
+        """What lies in a folder, in order."""
+        return sorted(str(name) for name in await (await self.files()).listdir(slashed(there)))
+
+    async def remove(self, there: str) -> None:
+        """A file goes, where it is there."""
+        import asyncssh
+
+        with contextlib.suppress(asyncssh.SFTPNoSuchFile):
+            await (await self.files()).remove(slashed(there))
 
     async def read(self, there: str, most: int) -> bytes | None:
         """A file's bytes, or None where there is none. Raises Unreadable where it has more than ``most``."""

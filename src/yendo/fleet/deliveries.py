@@ -1,0 +1,528 @@
+"""Deliveries in an inventory's database: which computers each has, what was decided, and what computers have told.
+
+Who gets a package is fixed when the delivery begins, so that a later inventory moves nobody into another wave; a
+standing wave takes in whoever comes later.
+"""
+
+from __future__ import annotations
+
+import secrets
+from collections import Counter
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from datetime import UTC, datetime, timedelta
+from pathlib import Path
+
+import msgspec
+import sqlalchemy as sql
+from sqlalchemy.dialects import postgresql, sqlite
+from sqlalchemy.engine import Connection
+
+from yendo.errors import Unreadable, Usage
+from yendo.fleet import machine_reports
+from yendo.fleet.chances import StopRule
+from yendo.fleet.index import Content, DeliveryFolder, Index, Listed, Order, machines_text, written
+from yendo.fleet.machine_reports import MachineReport
+from yendo.fleet.store import Inventory
+from yendo.fleet.waves import Wave, Waves, When, part
+from yendo.package import manifest as form
+from yendo.terms.amounts import seconds
+
+VALID = timedelta(days=7)  # of an index
+_ENDS = ("done", "failed", "refused")
+TOLD = "delivery_told"  # the channel on which processes of one database tell each other that something came
+
+
+class Delivery(msgspec.Struct, frozen=True, kw_only=True):
+    """``folder`` is the built package, ``digest`` that of its manifest; ``state`` is open, stopped or withdrawn."""
+
+    number: int
+    package: str
+    version: str
+    revision: int
+    name: str
+    verb: str
+    run: str
+    folder: str
+    digest: str
+    after: int
+    offered: bool
+    state: str
+    opened: str
+    waves: Waves
+
+
+class Place(msgspec.Struct, frozen=True, kw_only=True):
+    """A computer of a delivery. ``ready`` is from when on it may begin, empty until its wave is opened; ``state``:
+    waiting, later, done, failed, refused. ``there`` is what was found when it was looked at again.
+    """
+
+    computer: str
+    shown: str
+    site: str
+    wave: str
+    ready: str
+    state: str
+    code: int
+    cause: str
+    line: str
+    ended: str
+    seconds: float
+    tries: int
+    next: str
+    there: str
+
+
+class Decision(msgspec.Struct, frozen=True, kw_only=True):
+    """What somebody decided, or the rule: begin, open, ask, stop, go-on, withdraw."""
+
+    delivery: int
+    time: str
+    who: str
+    what: str
+    wave: str
+    why: str
+    figures: str
+
+
+class Arrived(msgspec.Struct, frozen=True, kw_only=True):
+    """A report that came, as it is kept."""
+
+    id: str
+    computer: str
+    sort: str
+    delivery: int
+    told: str
+    received: str
+    cause: str
+    line: str
+    text: str
+    code: int
+
+
+class Figures(msgspec.Struct, frozen=True, kw_only=True):
+    """Where a delivery stands: its wave (the last that is open), how many of the wave and of all are in which state,
+    how sure the rule is that too many fail (it stops at ``stops_at``).
+    """
+
+    wave: str
+    next: str
+    opened: str
+    states: dict[str, dict[str, int]]
+    failed: int
+    ended: int
+    evidence: float
+    stops_at: float
+    told: float
+    stops: bool
+
+    @property
+    def share(self) -> float:
+        return self.failed / self.ended if self.ended else 0.0
+
+
+class Deliveries:
+    """What goes out from one inventory's database."""
+
+    def __init__(self, store: Inventory) -> None:
+        self.store = store
+
+    # --- to begin -----------------------------------------------------------------------------------------------------
+
+    def begin(
+        self, package: Path, waves: Waves, groups: Sequence[tuple[Wave, Iterable[tuple[str, str]]]], *,
+        who: str, now: datetime, verb: str = "install", after: int = 0,
+    ) -> int:  # fmt: skip
+        """Begins a delivery of a built package to groups of computers with their sites; its number. No wave is open
+        yet. Raises Usage.
+        """
+        from hashlib import sha256
+
+        manifest = form.read(package)
+        if not manifest.actions(verb):
+            raise Usage(f"{manifest.name} {manifest.version} has nothing to {verb}")
+        row = {
+            "package": manifest.id, "version": manifest.version, "revision": manifest.revision, "name": manifest.name,
+            "verb": verb, "run": manifest.run, "folder": str(package.resolve()), "after": after,
+            "digest": sha256((package / "manifest.json").read_bytes()).hexdigest(),
+            "waves": msgspec.json.encode(waves).decode(), "state": "open", "opened": written(now),
+            "offered": any(wave.offered for wave in waves.wave),
+        }  # fmt: skip
+        with self.store.opened() as connection:
+            table = self.store.tables.tables
+            if after and connection.scalar(sql.select(table["delivery"].c.number).where(
+                table["delivery"].c.number == after
+            )) is None:  # fmt: skip
+                raise Usage(f"there is no delivery {after}")
+            number = int(
+                connection.scalar(sql.insert(table["delivery"]).returning(table["delivery"].c.number), row) or 0
+            )
+            self._add(connection, number, groups)
+            self._decided(connection, number, who, "begin", "", "", "", now)
+        return number
+
+    def _add(
+        self, connection: Connection, number: int, groups: Sequence[tuple[Wave, Iterable[tuple[str, str]]]],
+        ready: str = "",
+    ) -> int:  # fmt: skip
+        rows = [
+            {
+                "delivery": number, "computer": name.lower(), "shown": name, "site": site, "wave": wave.name,
+                "ready": ready, "state": "waiting", "cause": "", "line": "", "ended": "", "code": 0, "seconds": 0.0,
+                "tries": 0, "next": "", "there": "",
+            }
+            for wave, computers in groups
+            for name, site in computers
+        ]  # fmt: skip
+        if rows:
+            table = self.store.tables.tables["place"]
+            connection.execute(_or_leave(self.store, table), rows)
+        return len(rows)
+
+    def take_in(self, number: int, wave: Wave, computers: Iterable[tuple[str, str]], *, now: datetime) -> int:
+        """Takes computers that came later into a standing wave; how many were new. Those of an open wave begin now."""
+        known = {one.computer for one in self.places(number)}
+        new = [(name, site) for name, site in computers if name.lower() not in known]
+        opened = wave.name in self.open_waves(number)
+        with self.store.opened() as connection:
+            return self._add(connection, number, [(wave, new)], written(now) if opened else "")
+
+    # --- what is there ------------------------------------------------------------------------------------------------
+
+    def all(self) -> list[Delivery]:
+        with self.store.opened() as connection:
+            table = self.store.tables.tables["delivery"]
+            rows = connection.execute(sql.select(table).order_by(table.c.number)).mappings().all()
+        return [Delivery(**{**row, "waves": msgspec.json.decode(row["waves"], type=Waves)}) for row in rows]
+
+    def one(self, number: int) -> Delivery:
+        """Raises Usage."""
+        found = {one.number: one for one in self.all()}
+        if number not in found:
+            raise Usage(f"there is no delivery {number}; known: {', '.join(map(str, found)) or 'none'}")
+        return found[number]
+
+    def places(self, number: int) -> list[Place]:
+        with self.store.opened() as connection:
+            table = self.store.tables.tables["place"]
+            rows = connection.execute(
+                sql.select(table).where(table.c.delivery == number).order_by(table.c.computer)
+            ).mappings()
+            return [Place(**{name: row[name] for name in Place.__struct_fields__}) for row in rows]
+
+    def decisions(self, number: int) -> list[Decision]:
+        with self.store.opened() as connection:
+            table = self.store.tables.tables["decision"]
+            rows = connection.execute(
+                sql.select(table).where(table.c.delivery == number).order_by(table.c.id)
+            ).mappings()
+            return [Decision(**{name: row[name] for name in Decision.__struct_fields__}) for row in rows]
+
+    def history(self, computer: str) -> list[Arrived]:
+        """What a computer has told, the oldest first."""
+        return self._arrived(lambda table: table.c.computer == computer.lower())
+
+    def troubles(self, since: datetime) -> list[Arrived]:
+        """What went wrong before anything began, as computers told it."""
+        return self._arrived(lambda table: sql.and_(table.c.sort == "trouble", table.c.received >= written(since)))
+
+    def _arrived(self, which: object) -> list[Arrived]:
+        with self.store.opened() as connection:
+            table = self.store.tables.tables["arrived"]
+            rows = connection.execute(sql.select(table).where(which(table)).order_by(table.c.received, table.c.id))  # type: ignore[operator]
+            return [Arrived(**row) for row in rows.mappings()]
+
+    def open_waves(self, number: int) -> list[str]:
+        """The names of the waves that were opened, in their order."""
+        return [one.wave for one in self.decisions(number) if one.what == "open"]
+
+    # --- what is decided ----------------------------------------------------------------------------------------------
+
+    def figures(self, number: int, places: Sequence[Place] | None = None) -> Figures:
+        """Where a delivery stands, by all that was told of it."""
+        delivery = self.one(number)
+        places = self.places(number) if places is None else places
+        opened = [one for one in self.decisions(number) if one.what == "open"]
+        names = [wave.name for wave in delivery.waves.wave]
+        last = opened[-1] if opened else None
+        states: dict[str, Counter[str]] = {name: Counter() for name in names}
+        for one in places:
+            states.setdefault(one.wave, Counter())[one.state if one.ready else "not yet"] += 1
+        stop = delivery.waves.stop
+        rule = StopRule(part(stop.limit), part(stop.risk), Counter(one.site for one in places))
+        ended = sorted(
+            (one for one in places if one.state in ("done", "failed")), key=lambda one: (one.ended, one.computer)
+        )
+        for one in ended:
+            rule.report(one.site, failed=one.state == "failed")
+        mine = [one for one in places if last and one.wave == last.wave]
+        told = sum(one.state in _ENDS for one in mine) / len(mine) if mine else 0.0
+        done = {one.wave for one in opened}
+        return Figures(
+            wave=last.wave if last else "", next=next((name for name in names if name not in done), ""),
+            opened=last.time if last else "", states={name: dict(one) for name, one in states.items()},
+            failed=rule.failed, ended=rule.tried, evidence=round(rule.evidence, 2) if rule.tried else 0.0,
+            stops_at=2 / part(stop.risk), told=told, stops=rule.stops,
+        )  # fmt: skip
+
+    def judge(self, number: int, now: datetime) -> Figures:
+        """Asks the rule, and stops the delivery where it says so."""
+        found = self.figures(number)
+        delivery = self.one(number)
+        went_on = any(one.what == "go-on" for one in self.decisions(number))
+        if found.stops and delivery.state == "open" and not went_on:
+            why = f"{found.failed} of {found.ended} have failed; at most {delivery.waves.stop.limit} may"
+            with self.store.opened() as connection:
+                self._state(connection, number, "stopped")
+                self._decided(connection, number, "the rule", "stop", found.wave, why, _words(found), now)
+        return found
+
+    def hindrances(self, number: int, now: datetime) -> list[str]:
+        """Why the next wave may not be opened yet; nothing where it may."""
+        delivery, found = self.one(number), self.figures(number)
+        if not found.next:
+            return ["every wave is open"]
+        if delivery.state != "open":
+            return [f"the delivery is {delivery.state}"]
+        if not found.wave:
+            begin = delivery.waves.begin
+            return [] if now.date() >= begin else [f"it begins on {begin}"]
+        wave = next(one for one in delivery.waves.wave if one.name == found.wave)
+        why = []
+        if found.told < part(delivery.waves.stop.reports):
+            why.append(
+                f"{found.told:.0%} of {found.wave} have told how it ended; {delivery.waves.stop.reports} are asked"
+            )
+        rested = datetime.fromisoformat(found.opened) + timedelta(seconds=seconds(wave.pause))
+        if now < rested:
+            why.append(f"{found.wave} rests until {rested:%Y-%m-%d %H:%M} UTC")
+        return why
+
+    def open_next(self, number: int, *, who: str, why: str = "", although: str = "", now: datetime) -> tuple[str, str]:
+        """Opens the next wave: ("open", its name), or ("asked", its name) where a second person has to agree.
+
+        ``although`` is the reason to do it before its time. Raises Usage with what hinders it.
+        """
+        self.judge(number, now)
+        hindered = self.hindrances(number, now)
+        found = self.figures(number)
+        if not found.next or (hindered and not although) or self.one(number).state != "open":
+            raise Usage(f"the next wave is not opened: {'; '.join(hindered)}")
+        delivery = self.one(number)
+        wave = next(one for one in delivery.waves.wave if one.name == found.next)
+        asked = [one for one in self.decisions(number) if one.what == "ask" and one.wave == wave.name]
+        with self.store.opened() as connection:
+            if delivery.waves.stop.two_persons and not any(one.who != who for one in asked):
+                if not asked:
+                    self._decided(connection, number, who, "ask", wave.name, although or why, _words(found), now)
+                return "asked", wave.name
+            table = self.store.tables.tables["place"]
+            mine = sorted(
+                connection.scalars(
+                    sql.select(table.c.computer).where(table.c.delivery == number, table.c.wave == wave.name)
+                )
+            )
+            # so many an hour: each hour's computers may begin an hour later
+            for at in range(0, len(mine), wave.at_once):
+                ready = written(now + timedelta(hours=at // wave.at_once))
+                some = mine[at : at + wave.at_once]
+                connection.execute(
+                    table.update().where(table.c.delivery == number, table.c.computer.in_(some)).values(ready=ready)
+                )
+            self._decided(connection, number, who, "open", wave.name, although or why, _words(found), now)
+        return "open", wave.name
+
+    def decide(self, number: int, what: str, *, who: str, why: str, now: datetime) -> None:
+        """Stops, goes on with, or withdraws a delivery. Raises Usage."""
+        state = {"stop": "stopped", "go-on": "open", "withdraw": "withdrawn"}[what]
+        delivery, found = self.one(number), self.figures(number)
+        if delivery.state == "withdrawn" or delivery.state == state:
+            raise Usage(f"delivery {number} is {delivery.state} already")
+        if not why.strip():
+            raise Usage("say why: --why TEXT")
+        with self.store.opened() as connection:
+            self._state(connection, number, state)
+            self._decided(connection, number, who, what, found.wave, why, _words(found), now)
+
+    def _state(self, connection: Connection, number: int, state: str) -> None:
+        table = self.store.tables.tables["delivery"]
+        connection.execute(table.update().where(table.c.number == number).values(state=state))
+
+    def _decided(
+        self, connection: Connection, number: int, who: str, what: str, wave: str, why: str, figures: str, now: datetime
+    ) -> None:
+        row = {"delivery": number, "time": written(now), "who": who, "what": what, "wave": wave, "why": why,
+               "figures": figures}  # fmt: skip
+        connection.execute(self.store.tables.tables["decision"].insert(), row)
+
+    # --- what is told -------------------------------------------------------------------------------------------------
+
+    def arrive(self, data: bytes, now: datetime) -> str:
+        """Takes a report: "new" or "known". It is there when this returns. Raises Unreadable where it is refused: it is
+        malformed, or by somebody else than the computer that it speaks of.
+        """
+        came = machine_reports.read(data)
+        with self.store.opened() as connection:
+            return self.take(connection, came, now)
+
+    def take(self, connection: Connection, came: machine_reports.Sealed, now: datetime) -> str:
+        """The same within somebody's transaction."""
+        report, table = came.report, self.store.tables.tables
+        computer = report.computer.lower()
+        keys = table["computer_key"]
+        key = connection.scalar(sql.select(keys.c.key).where(keys.c.computer == computer))
+        if key is None and report.sort == "joined" and report.key:
+            own = {"computer": computer, "key": report.key, "since": written(now)}
+            connection.execute(_or_leave(self.store, keys), own)
+            key = connection.scalar(sql.select(keys.c.key).where(keys.c.computer == computer))
+        if key is None:
+            raise Unreadable(f"{computer} is not known here: it has not told its key yet")
+        if not came.by(key) or (report.sort == "joined" and report.key != key):
+            raise Unreadable(f"the report is not from {computer}, or that computer was set up anew: see --forget")
+        cause, line = report.why()
+        row: dict[str, object] = {
+            "id": report.id, "computer": computer, "sort": report.sort, "delivery": report.order, "told": report.told,
+            "received": written(now), "cause": cause, "line": line, "text": report.text, "code": report.code or 0,
+        }  # fmt: skip
+        arrived = table["arrived"]
+        if connection.scalar(_or_leave(self.store, arrived).returning(arrived.c.id), row) is None:
+            return "known"
+        if report.order:
+            self._placed(connection, report, computer, cause, line)
+        if self.store.engine.dialect.name == "postgresql":
+            connection.execute(sql.text(f"NOTIFY {TOLD}"))
+        return "new"
+
+    def _placed(self, connection: Connection, report: MachineReport, computer: str, cause: str, line: str) -> None:
+        place, outcome = self.store.tables.tables["place"], self.store.tables.tables["outcome"]
+        where = sql.and_(place.c.delivery == report.order, place.c.computer == computer)
+        known = connection.execute(sql.select(place.c.site, place.c.state).where(where)).first()
+        if known is None:
+            return
+        if report.sort == "looked":
+            connection.execute(place.update().where(where).values(there=report.text[:20]))
+        elif report.sort == "later" and known.state not in _ENDS:
+            connection.execute(place.update().where(where).values(state="later", code=report.code or 0, line=line))
+        elif report.sort == "ended" and known.state not in _ENDS:
+            state = state_of(report.code or 0)
+            changed = {"state": state, "code": report.code or 0, "cause": cause, "line": line, "ended": report.ended,
+                       "seconds": report.seconds}  # fmt: skip
+            connection.execute(place.update().where(where).values(**changed))
+            if state != "refused":
+                connection.execute(_or_leave(self.store, outcome), msgspec.structs.asdict(report.outcome(known.site)))
+
+    def forget(self, computer: str) -> bool:
+        """Forgets the key of a computer that was set up anew, so that it may tell another; whether it had one."""
+        with self.store.opened() as connection:
+            keys = self.store.tables.tables["computer_key"]
+            return connection.execute(keys.delete().where(keys.c.computer == computer.lower())).rowcount > 0
+
+    def tried(self, number: int, computer: str, line: str, next_try: datetime | None) -> None:
+        """A computer that was not reached, and when it is tried again."""
+        with self.store.opened() as connection:
+            place = self.store.tables.tables["place"]
+            where = sql.and_(place.c.delivery == number, place.c.computer == computer.lower())
+            changed = {"tries": place.c.tries + 1, "line": line, "next": written(next_try)}
+            connection.execute(place.update().where(where).values(**changed))
+
+    # --- what goes out ------------------------------------------------------------------------------------------------
+
+    def index(
+        self, folder: DeliveryFolder, *, now: datetime, reports: str = "", fetcher: Content | None = None,
+        valid: timedelta = VALID, only: Mapping[int, frozenset[str]] | None = None,
+    ) -> Index:  # fmt: skip
+        """The index of all that is open, its content put into the folder. ``only`` leaves of a delivery just these
+        computers, whose turn has come. Raises Usage where a package is not as it was.
+        """
+        from hashlib import sha256
+
+        windows: list[When] = []
+        orders: list[Order] = []
+        for delivery in self.all():
+            if delivery.state != "open" or (only is not None and delivery.number not in only):
+                continue
+            places = [one for one in self.places(delivery.number) if one.ready]
+            if only is not None:
+                places = [one for one in places if one.computer in only[delivery.number]]
+            if not places:
+                continue
+            package = Path(delivery.folder)
+            try:
+                same = sha256((package / "manifest.json").read_bytes()).hexdigest() == delivery.digest
+            except OSError:
+                same = False
+            if not same:
+                raise Usage(f"{package} is gone, or another package than delivery {delivery.number} began with")
+            listed = machines_text(self._listed(delivery, places, windows))
+            orders.append(
+                Order(
+                    number=delivery.number, verb=delivery.verb, package=delivery.package, version=delivery.version,
+                    revision=delivery.revision, run=delivery.run, name=delivery.name, machines=folder.put(listed),
+                    files=folder.put_package(package), offered=delivery.offered, after=delivery.after,
+                )
+            )  # fmt: skip
+        return Index(
+            version=self._count("index"), made=now, expires=now + valid, reports=reports, fetcher=fetcher,
+            windows=tuple(windows), orders=tuple(orders),
+        )  # fmt: skip
+
+    def _listed(self, delivery: Delivery, places: Iterable[Place], windows: list[When]) -> Iterator[Listed]:
+        """The computers of an order with their windows, which are collected."""
+        for one in places:
+            when = delivery.waves.site.get(one.site, delivery.waves.when)
+            if when not in windows:
+                windows.append(when)
+            yield Listed(one.computer, datetime.fromisoformat(one.ready), windows.index(when))
+
+    def _count(self, name: str) -> int:
+        """The next number of a sort; no two processes get the same."""
+        with self.store.opened() as connection:
+            table = self.store.tables.tables["setting"]
+            connection.execute(_or_leave(self.store, table), {"name": name, "value": "0"})
+            # the row is held until the number is written
+            connection.execute(table.update().where(table.c.name == name).values(value=table.c.value))
+            number = int(connection.scalar(sql.select(table.c.value).where(table.c.name == name)) or 0) + 1
+            connection.execute(table.update().where(table.c.name == name).values(value=str(number)))
+        return number
+
+    def setting(self, name: str, new: str | None = None) -> str:
+        """A setting of this database, or its new value; a key that did not exist is empty."""
+        with self.store.opened() as connection:
+            table = self.store.tables.tables["setting"]
+            if new is not None:
+                connection.execute(table.delete().where(table.c.name == name))
+                connection.execute(table.insert(), {"name": name, "value": new})
+            return str(connection.scalar(sql.select(table.c.value).where(table.c.name == name)) or "")
+
+    def secret(self, name: str) -> str:
+        """A random value that this database keeps, made when it is first asked for."""
+        return self.setting(name) or self.setting(name, secrets.token_hex(32))
+
+
+def state_of(code: int) -> str:
+    """What a computer's state is after a run that ended with this code."""
+    known = form.EXIT_CODES.get(code)
+    if known and known.outcome == "not applicable":
+        return "refused"
+    return "failed" if (known.outcome == "failure" if known else code != 0) else "done"
+
+
+def outcomes_for_the_runner() -> dict[str, str]:
+    """The runner's exit codes as the fetcher takes them: done, later, refused, failed."""
+    words = {"retry later": "later", "in progress": "later", "not applicable": "refused", "failure": "failed"}
+    return {str(code): words.get(one.outcome, "done") for code, one in sorted(form.EXIT_CODES.items())}
+
+
+def moment() -> datetime:
+    """Now, to the second."""
+    return datetime.now(UTC).replace(microsecond=0)
+
+
+def _words(found: Figures) -> str:
+    return f"{found.failed} of {found.ended} failed; evidence {found.evidence:g} of {found.stops_at:g}"
+
+
+def _or_leave(store: Inventory, table: sql.Table) -> postgresql.Insert | sqlite.Insert:
+    """An insert that leaves what is there."""
+    if store.engine.dialect.name == "postgresql":
+        return postgresql.insert(table).on_conflict_do_nothing()
+    return sqlite.insert(table).on_conflict_do_nothing()

@@ -1,0 +1,77 @@
+"""Lists of computers from elsewhere: a table with the column computer, or an export of a directory (LDIF, RFC 2849)."""
+
+from __future__ import annotations
+
+import base64
+import binascii
+import csv
+from collections.abc import Iterator
+from pathlib import Path
+
+from yendo.errors import Unreadable
+from yendo.fleet.incoming import table_rows
+
+MOST = 64 << 20
+_NAMES = ("cn", "name", "dnshostname", "samaccountname")  # what a directory calls a computer, the first that is there
+
+
+def computers_in(path: Path) -> tuple[str, ...]:
+    """The computers of a list, each once, in its order. Raises Unreadable."""
+    try:
+        if path.stat().st_size > MOST:
+            raise Unreadable(f"{path.name} is larger than {MOST >> 20} MB")
+        text = path.read_bytes().decode("utf-8-sig")
+    except OSError as error:
+        raise Unreadable(f"{path} cannot be read: {error.strerror or error}") from error
+    except UnicodeDecodeError as error:
+        raise Unreadable(f"{path.name} is no text in UTF-8: {error}") from error
+    found = _of_directory(text, path.name) if path.suffix.lower() in (".ldif", ".ldf") else _of_table(text, path.name)
+    return tuple(dict.fromkeys(found))
+
+
+def _of_table(text: str, name: str) -> Iterator[str]:
+    try:
+        for row in table_rows(text):
+            given = {str(key).strip().lower(): (value or "").strip() for key, value in row.items() if key}
+            if "computer" not in given:
+                raise Unreadable(f"{name} has no column computer; it has {', '.join(given) or 'none'}")
+            if given["computer"]:
+                yield given["computer"]
+    except csv.Error as error:
+        raise Unreadable(f"{name} is no table: {error}") from error
+
+
+def _of_directory(text: str, name: str) -> Iterator[str]:
+    """The names of the entries that are computers; one without classes counts, since an export may leave them out."""
+    for entry in _entries(text, name):
+        classes = [value.lower() for value in entry.get("objectclass", [])]
+        if classes and not {"computer", "device", "iphost"} & set(classes):
+            continue
+        for attribute in _NAMES:
+            if values := entry.get(attribute):
+                yield values[0].split(".")[0] if attribute == "dnshostname" else values[0].rstrip("$")
+                break
+
+
+def _entries(text: str, name: str) -> Iterator[dict[str, list[str]]]:
+    entry: dict[str, list[str]] = {}
+    # a line that begins with a space goes on with the one before
+    for number, line in enumerate([*text.replace("\r\n", "\n").replace("\n ", "").split("\n"), ""], 1):
+        if line.startswith("#"):
+            continue
+        if not line.strip():
+            if "dn" in entry:
+                yield entry
+            entry = {}
+            continue
+        attribute, colon, value = line.partition(":")
+        if not colon:
+            raise Unreadable(f"{name}, entry at line {number}: this is no LDIF: {line[:60]}")
+        if value.startswith(":"):
+            try:
+                value = base64.b64decode(value[1:].strip(), validate=True).decode("utf-8", "replace")
+            except binascii.Error as error:
+                raise Unreadable(f"{name}, entry at line {number}: {attribute} is no base 64: {error}") from error
+        elif value.startswith("<"):
+            continue  # the value is elsewhere; nothing is fetched
+        entry.setdefault(attribute.partition(";")[0].strip().lower(), []).append(value.strip())

@@ -1,0 +1,136 @@
+"""An office that delivers: a root, signers, a folder, a database, a package, and computers that are sessions of a machine."""
+
+from __future__ import annotations
+
+import datetime
+from datetime import UTC, timedelta
+from pathlib import Path
+from typing import Any
+
+from cryptography import x509
+from cryptography.hazmat.primitives import hashes
+from cryptography.hazmat.primitives.asymmetric import ec, rsa
+from cryptography.x509.oid import NameOID
+
+from yendo.fleet import fetcher, index
+from yendo.fleet.deliveries import Deliveries, moment
+from yendo.fleet.index import DeliveryFolder, Index, SignersList
+from yendo.fleet.store import Inventory
+from yendo.fleet.waves import Stop, Wave, Waves
+from yendo.package import build, signing
+from yendo.package.signing import SignerIdentity
+from yendo.plan import read
+
+PLAN = r"""
+mark = true
+[package]
+id = "{name}"
+name = "{name}"
+version = "{version}"
+revision = 1
+publisher = "Marrowby"
+architecture = "x64"
+{more}
+[[install]]
+kind = "copy"
+from = "extras/tide.ini"
+to = '%ProgramFiles%\Tidewell\{name}\tide.ini'
+
+[[install]]
+kind = "registry"
+key = 'HKLM\Software\Tidewell\{name}'
+values = {{ Site = "Pier" }}
+{steps}
+"""
+COUNTED = """
+[[install]]
+kind = "script"
+run = "extras/count.cmd"
+probe = [{ kind = "file", path = 'C:\\counted.txt' }]
+reverse = 'cmd.exe /d /c del C:\\counted.txt'
+"""
+
+
+def identity(name: str, *, curve: bool = False) -> SignerIdentity:
+    """A key and its certificate, made on the spot."""
+    key: Any = ec.generate_private_key(ec.SECP256R1()) if curve else rsa.generate_private_key(65537, 2048)
+    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
+    now = datetime.datetime.now(UTC)
+    certificate = (
+        x509.CertificateBuilder()
+        .subject_name(subject)
+        .issuer_name(subject)
+        .public_key(key.public_key())
+        .serial_number(x509.random_serial_number())
+        .not_valid_before(now - timedelta(days=1))
+        .not_valid_after(now + timedelta(days=30))
+        .sign(key, hashes.SHA256())
+    )
+    return SignerIdentity(key, (certificate,))
+
+
+def package_of(place: Path, name: str = "tide", version: str = "1.0", more: str = "", steps: str = "") -> Path:
+    """A built package."""
+    (place / "extras").mkdir(parents=True)
+    (place / "extras" / "tide.ini").write_bytes(b"[Tide]\r\nSite=Pier\r\n" * 3000)
+    (place / "extras" / "count.cmd").write_bytes(b"@echo once>> C:\\counted.txt\r\n")
+    (place / "plan.toml").write_text(PLAN.format(name=name, version=version, more=more, steps=steps))
+    return build.build(place, read(place / "plan.toml")[0]).folder
+
+
+class Office:
+    """One office's side of everything."""
+
+    def __init__(self, place: Path, address: str = "") -> None:
+        self.place = place
+        place.mkdir(parents=True, exist_ok=True)
+        self.root, self.signer, self.stranger = identity("Marrowby root"), identity("Marrowby"), identity("Somebody")
+        self.folder = DeliveryFolder(place / "delivery")
+        (self.folder.path / index.REPORTS).mkdir(parents=True)
+        self.deliveries = Deliveries(Inventory(address or place / "fleet.db"))
+        self.now = moment()
+        self.version = 0
+        self.state_signers(self.signer)
+
+    @property
+    def thumbprint(self) -> str:
+        return signing.thumbprint(self.root)
+
+    def state_signers(self, *who: SignerIdentity, by: SignerIdentity | None = None, **more: Any) -> None:
+        self.version += 1
+        stated = SignersList(
+            version=more.pop("version", self.version), made=self.now, expires=more.pop("expires", self.now + timedelta(days=90)),
+            signers=tuple(signing.thumbprint(one) for one in who), **more,
+        )  # fmt: skip
+        data = index.signed(index.signers_text(stated), by or self.root, index.SIGNERS)
+        (self.folder.path / index.SIGNERS).write_bytes(data)
+
+    def deliver(self, package: Path, computers: list[str], **more: Any) -> int:
+        """Begins a delivery to computers and opens its only wave."""
+        wave = Wave(name="all", computers=tuple(computers), offered=more.pop("offered", False), pause="0 s")
+        waves = Waves(begin=self.now.date(), wave=(wave,), stop=Stop(), **more.pop("when", {}))
+        number = self.deliveries.begin(
+            package, waves, [(wave, [(name, "pier") for name in computers])], who="Ada", now=self.now, **more
+        )
+        self.deliveries.open_next(number, who="Ada", now=self.now)
+        return number
+
+    def publish(self, *, by: SignerIdentity | None = None, **more: Any) -> Index:
+        reports = more.pop("reports", "")
+        found = self.deliveries.index(self.folder, now=more.pop("now", moment()), reports=reports, **more)
+        self.folder.publish(found, by or self.signer)
+        return found
+
+    def collect(self, place: Path | None = None) -> list[str]:
+        """Takes what computers have left in the folder of reports."""
+        told = []
+        for path in sorted((place or self.folder.path / index.REPORTS).glob("*.txt")):
+            told.append(self.deliveries.arrive(path.read_bytes(), moment()))
+            path.unlink()
+        return told
+
+    def hand_over(self, session: Any, source: str, reports: str = "") -> Any:
+        """Puts the fetcher onto a computer."""
+        fetcher.write(self.place / "hand-over", source, self.thumbprint, reports=reports)
+        session.bring(self.place / "hand-over", r"C:\hand-over")
+        return session.run(r'cmd /d /s /c ""C:\hand-over\fetch.cmd" -Install"', timeout=120)

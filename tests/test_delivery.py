@@ -1,0 +1,328 @@
+"""Deliveries: a signed index that computers pull from a web server, or that is carried to them over SSH.
+
+The computers are sessions of the layer, with our own script in a PowerShell 7 engine; the task scheduler is a stand-in.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import http.server
+import re
+import threading
+import time
+from collections.abc import Callable, Iterator
+from datetime import timedelta
+from pathlib import Path
+from typing import Any
+
+import pytest
+from conftest import HOST
+from delivery_office import COUNTED, Office, package_of
+from test_kit import with_scheduler
+
+pytest.importorskip("sqlalchemy")
+
+from yendo.fleet import fetcher, index
+from yendo.fleet.deliveries import moment
+from yendo.package import signing
+
+BASE = r"C:\Program Files\Yendo\fetch"
+ROUND = rf'powershell -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "{BASE}\fetch.ps1"'
+RESTART = '\n[[install]]\nkind = "restart"\nwhere = "always"\nnotice = "0 s"\n'
+COUNTED_LATER = COUNTED.replace("C:\\\\counted", "C:\\\\later").replace("count.cmd", "later.cmd")
+
+
+@pytest.fixture(scope="session")
+def open_wine(cache: Path, shell_wine: Any) -> Any:
+    """The layer, not shut off from this computer: what is carried out there is our own."""
+    from yendo.machines.wine.machine import WineMachine
+
+    return WineMachine(cache, HOST, unconfined=True)
+
+
+class Computer:
+    """A computer that was handed the fetcher."""
+
+    def __init__(self, session: Any, name: str, office: Office, source: str, reports: str) -> None:
+        self.session, self.name, self.office = session, name, office
+        with_scheduler(session, office.place)
+        self.call()
+        done = office.hand_over(session, source, reports)
+        assert done.exit_code == 0, done.output
+
+    def call(self) -> None:
+        """Gives it its name; the layer forgets it whenever it starts."""
+        path = r"HKLM\System\CurrentControlSet\Control\ComputerName\ActiveComputerName"
+        self.session.run(f'reg add "{path}" /v ComputerName /d {self.name} /f', timeout=60)
+
+    def round(self, *words: str) -> str:
+        """One look at the folder, as the task does it; what it said."""
+        self.call()
+        done = self.session.run(" ".join((ROUND, *words)), timeout=300)
+        assert done.exit_code == 0, done.output
+        return str(done.output)
+
+    @property
+    def counted(self) -> int:
+        return (self.session.read(r"C:\counted.txt") or b"").count(b"once")
+
+
+class Server(http.server.ThreadingHTTPServer):
+    """A web server that may be cut off, silent, or lie."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(("127.0.0.1", 0), Handler)
+        self.folder = folder
+        self.cut = 0  # how many more answers are broken off in the middle
+        self.lie: bytes | None = None  # what it gives in the place of contents
+        self.ranges: list[str] = []
+        self.took: list[bytes] = []
+        self.refuses = False
+        threading.Thread(target=self.serve_forever, daemon=True).start()
+
+    @property
+    def url(self) -> str:
+        return f"http://127.0.0.1:{self.server_address[1]}"
+
+
+class Handler(http.server.BaseHTTPRequestHandler):
+    server: Server
+
+    def log_message(self, *words: Any) -> None:
+        pass
+
+    def do_GET(self) -> None:
+        path = self.server.folder / self.path.lstrip("/")
+        if not path.is_file():
+            self.send_error(404)
+            return
+        data = path.read_bytes()
+        if self.server.lie is not None and "content" in self.path:
+            data = self.server.lie
+        begin = 0
+        if asked := self.headers.get("Range"):
+            self.server.ranges.append(asked)
+            begin = int(asked.removeprefix("bytes=").rstrip("-"))
+        self.send_response(206 if begin else 200)
+        self.send_header("Content-Length", str(len(data) - begin))
+        self.end_headers()
+        if self.server.cut and "content" in self.path and len(data) > 9000:
+            self.server.cut -= 1
+            self.wfile.write(data[begin : begin + 9000])
+            self.wfile.flush()
+            self.connection.close()
+            return
+        self.wfile.write(data[begin:])
+
+    def do_POST(self) -> None:
+        data = self.rfile.read(int(self.headers["Content-Length"]))
+        if not self.server.refuses:
+            self.server.took.append(data)
+        self.send_response(503 if self.server.refuses else 200)
+        self.send_header("Content-Length", "0")
+        self.end_headers()
+
+
+@contextlib.contextmanager
+def served(office: Office) -> Iterator[Server]:
+    server = Server(office.folder.path)
+    try:
+        yield server
+    finally:
+        server.shutdown()
+        server.server_close()
+
+
+def waited(what: Callable[[], bool], seconds: float = 60) -> bool:
+    until = time.monotonic() + seconds
+    while not what() and time.monotonic() < until:
+        time.sleep(0.1)
+    return what()
+
+
+def taken(office: Office, server: Server) -> list[str]:
+    told = [office.deliveries.arrive(data, moment()) for data in server.took]
+    server.took.clear()
+    return told
+
+
+# --- pulled -----------------------------------------------------------------------------------------------------------
+
+
+def test_pulled_over_a_line_that_breaks(tmp_path: Path, open_wine: Any) -> None:
+    """Fetched in parts, carried out once, told, looked at again; the second of an order waits for the first."""
+    office = Office(tmp_path / "office")
+    with open_wine.fresh("system") as session, served(office) as server:
+        computer = Computer(session, "PIER-03", office, server.url, server.url + "/reports")
+        first = office.deliver(package_of(tmp_path / "a", steps=COUNTED), ["PIER-03", "PIER-04"])
+        second = office.deliver(package_of(tmp_path / "b", "sounder"), ["PIER-03"], after=first)
+        office.deliver(package_of(tmp_path / "c", "gauge"), ["PIER-04"])
+        office.publish()
+        server.cut = 1
+        assert "order 1: " in computer.round() and computer.counted == 0
+        assert office.deliveries.places(first)[0].state == "waiting"
+        said = computer.round()
+        assert "order 1, tide install: 0, done" in said and "order 2, sounder install: 0, done" in said
+        assert any(int(one.removeprefix("bytes=").rstrip("-")) for one in server.ranges), "it went on where it was"
+        said = computer.round()
+        assert "begins" not in said and computer.counted == 1
+        assert session.read(r"C:\Program Files\Tidewell\gauge\tide.ini") is None, "what is another's is not taken"
+        assert set(taken(office, server)) == {"new"}
+        by_name = {one.computer: one for one in office.deliveries.places(first)}
+        assert by_name["pier-03"].state == "done" and by_name["pier-03"].there == "there"
+        assert by_name["pier-04"].state == "waiting"
+        assert office.deliveries.places(second)[0].state == "done"
+        outcomes = office.deliveries.store.outcomes()
+        assert {(one.package, one.computer, one.failed) for one in outcomes} == {
+            ("tide", "pier-03", False), ("sounder", "pier-03", False)
+        }  # fmt: skip
+        # gone by somebody's hand: told at the next look
+        doorway = r"C:\Program Files\Yendo\packages\tide\apply.cmd"
+        assert session.run(rf'cmd /d /s /c ""{doorway}" uninstall"', timeout=300).exit_code == 0
+        looked = session.host(rf"{BASE}\looked.txt")
+        looked.write_text(re.sub(r"\d{4}-\d\d-\d\d", "2026-01-01", looked.read_text()))
+        computer.round()
+        assert taken(office, server) == ["new"]
+        assert office.deliveries.places(first)[0].there == "gone"
+        # and taken away again
+        assert session.run(ROUND + " -Remove", timeout=60).exit_code == 0
+        assert not session.has_folder(BASE)
+
+
+def test_what_is_not_believed(tmp_path: Path, open_wine: Any) -> None:
+    """Nothing is done for an index or a content that is not as it must be, and it is told why, once a day."""
+    office = Office(tmp_path / "office")
+    place = office.folder.path
+    with open_wine.fresh("system") as session, served(office) as server:
+        computer = Computer(session, "PIER-03", office, server.url, server.url + "/reports")
+        package = package_of(tmp_path / "a", steps=COUNTED)
+        office.deliver(package, ["PIER-03"])
+        good = office.publish()
+        whole = (place / index.INDEX).read_bytes()
+
+        def refused(words: str) -> None:
+            said = computer.round()
+            assert words in said and computer.counted == 0, said
+
+        office.publish(by=office.stranger)
+        refused("nobody vouched for here")
+        (place / index.INDEX).write_bytes(index.index_text(good))
+        refused("is not signed")
+        changed = whole.replace(b"required", b"offered ", 1)
+        (place / index.INDEX).write_bytes(changed)
+        refused("hash value is not correct")
+        (place / index.INDEX).write_bytes(b"x" * (9 << 20))
+        refused("longer than the 8388608 bytes")
+        office.publish(now=moment() - timedelta(days=9))
+        refused("is out of date since")
+        office.publish(now=moment() + timedelta(days=3))
+        refused("the clock of this computer is behind")
+        office.publish()  # so that a newer one was seen
+        server.lie = b"@echo something else\r\n" * 4000
+        refused("longer than the")
+        server.lie = b""
+        refused("is something else")
+        server.lie = None
+        office.state_signers(office.stranger, by=office.stranger)
+        refused("signers.txt is signed by a certificate that nobody vouched for here")
+        office.state_signers(office.stranger)  # the signer was revoked by the root
+        refused("index.txt is signed by a certificate that nobody vouched for here")
+        # the root hands over to another one, which states the signer again
+        new = office.stranger
+        office.state_signers(office.signer, roots=(signing.thumbprint(new),))
+        said = computer.round()
+        assert "order 1, tide install: 0, done" in said and computer.counted == 1
+        office.state_signers(office.signer, by=new)
+        assert "vouched" not in computer.round()
+        office.state_signers(office.signer)
+        assert "nobody vouched for here" in computer.round(), "the old root is none any more"
+        office.state_signers(office.signer, by=new)
+        # an older index does not come back
+        (place / index.INDEX).write_bytes(whole)
+        assert "is older than one that was here" in computer.round()
+        assert set(taken(office, server)) == {"new"}
+        told = [one.text for one in office.deliveries.troubles(moment() - timedelta(days=1))]
+        assert len(told) >= 9 and len(told) == len(set(told)), "each trouble once"
+
+
+def test_restarted_killed_put_off(tmp_path: Path, open_wine: Any) -> None:
+    """A restart in the middle, a run that is killed, one that is offered, one that is stopped before it begins, one that
+    fails, one that has to wait: each is carried out once or not at all, and told as what it was.
+    """
+    office = Office(tmp_path / "office")
+    with open_wine.fresh("system") as session, served(office) as server:
+        computer = Computer(session, "PIER-03", office, server.url, "")
+        deliver = office.deliver
+        restarting = deliver(package_of(tmp_path / "a", "tide", steps=COUNTED + RESTART), ["PIER-03"])
+        office.publish(reports=server.url + "/reports")  # where reports go is in the index as well
+        computer.round()
+        assert computer.counted == 1 and not [one for one in server.took if b'"ended"' in one], "it is not over yet"
+        session.restart()
+        assert f"order {restarting}, tide install: 0, done" in computer.round() and computer.counted == 1
+
+        failing = '\n[[install]]\nkind = "edit"\nfile = \'C:\\not\\there.ini\'\nformat = "ini"\nset = { "a/b" = "c" }\n'
+        fails = deliver(package_of(tmp_path / "b", "gauge", steps=failing), ["PIER-03"])
+        waits = deliver(package_of(tmp_path / "c", "buoy", more='[when]\nafter = "2099-01-01"\n'), ["PIER-03"])
+        refuses = deliver(package_of(tmp_path / "d", "quay", more='[when]\nos = ">=99"\n'), ["PIER-03"])
+        offered = deliver(package_of(tmp_path / "e", "sounder"), ["PIER-03"], offered=True)
+        stopped = deliver(package_of(tmp_path / "f", "stop"), ["PIER-03"])
+        office.publish(reports=server.url + "/reports")
+        office.deliveries.decide(stopped, "stop", who="Ada", why="the vendor called", now=moment())
+        office.publish(reports=server.url + "/reports")
+        computer.round()
+        said = computer.round()
+        assert "begins: gauge" not in said and "begins: buoy" in said, "what failed is over, what waits is asked again"
+        assert session.read(r"C:\Program Files\Tidewell\sounder\tide.ini") is None
+        assert session.read(r"C:\Program Files\Tidewell\stop\tide.ini") is None
+        menu = session.host(r"C:\ProgramData\Microsoft\Windows\Start Menu\Programs\On offer")
+        (link,) = menu.glob("*.lnk")
+        there = r"C:\ProgramData\Microsoft\Windows\Start Menu\Programs\On offer"
+        session.run(rf'cmd /c start /wait "ask" "{there}\{link.name}"', timeout=60)
+        wish = session.host(rf"C:\ProgramData\Yendo\wishes\{offered}")
+        assert waited(wish.is_file), "what the shortcut leaves is all that it can do"
+        assert f"order {offered}, sounder install: 0, done" in computer.round()
+        assert not menu.exists(), "what was taken is offered no longer"
+
+        # killed while it works: the next look goes on behind the last step that ended
+        cut = deliver(
+            package_of(tmp_path / "g", "mole", steps='\n[[install]]\nkind = "wait"\ntime = "20 s"\n'), ["PIER-03"]
+        )
+        office.publish(reports=server.url + "/reports")
+        worker = threading.Thread(target=lambda: session.run(ROUND, timeout=300))
+        computer.call()
+        worker.start()
+        journal = r"C:\Program Files\Yendo\state\mole\journal.txt"
+        assert waited(lambda: b"done\t2" in (session.read(journal) or b""))
+        session.end_programs("powershell")
+        worker.join()
+        assert f"order {cut}, mole install: 0, done" in computer.round()
+        taken(office, server)
+        states = {
+            number: office.deliveries.places(number)[0] for number in (restarting, fails, waits, refuses, offered, cut)
+        }
+        assert [states[one].state for one in (restarting, fails, waits, refuses, offered, cut)] == [
+            "done", "failed", "later", "refused", "done", "done"
+        ]  # fmt: skip
+        assert "there.ini" in states[fails].line and states[fails].cause, states[fails]
+        told = [one for one in office.deliveries.history("pier-03") if one.delivery]
+        assert len([one for one in told if one.sort == "ended"]) == 5, "each told once"
+
+
+def test_its_own_next_version(tmp_path: Path, open_wine: Any) -> None:
+    """The script is replaced by what the signed index names, and by nothing that is no script."""
+    office = Office(tmp_path / "office")
+    with open_wine.fresh("system") as session, served(office) as server:
+        computer = Computer(session, "PIER-03", office, server.url, server.url + "/reports")
+        broken = office.folder.put(b"function {")
+        office.publish(fetcher=broken)
+        assert "Missing" in computer.round()
+        newer = fetcher.script().rstrip() + b"\r\n# the next version\r\n"
+        office.publish(fetcher=office.folder.put(newer))
+        assert "this script is another version now" in computer.round()
+        assert session.read(rf"{BASE}\fetch.ps1") == newer
+        assert computer.round() == ""
+        checked = session.run(rf'powershell -Check51 -File "{BASE}\fetch.ps1"', timeout=60)
+        assert checked.exit_code == 0, "Windows PowerShell 5.1 reads it"
+        called = {line.removeprefix("calls ") for line in checked.output.splitlines() if line}
+        own = set(re.findall(r"(?m)^ *function ([\w-]+)", newer.decode("utf-8-sig")))
+        assert called - own <= {"ForEach-Object", "Where-Object"}, called - own
