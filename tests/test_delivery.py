@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import http.server
 import re
+import socket
 import threading
 import time
 from collections.abc import Callable, Iterator
@@ -15,6 +16,7 @@ from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 from conftest import HOST
 from delivery_office import COUNTED, Office, package_of
@@ -22,7 +24,8 @@ from test_kit import with_scheduler
 
 pytest.importorskip("sqlalchemy")
 
-from yendo.fleet import fetcher, index
+from yendo.errors import Usage
+from yendo.fleet import fetcher, index, push
 from yendo.fleet.deliveries import moment
 from yendo.package import signing
 
@@ -326,3 +329,93 @@ def test_its_own_next_version(tmp_path: Path, open_wine: Any) -> None:
         called = {line.removeprefix("calls ") for line in checked.output.splitlines() if line}
         own = set(re.findall(r"(?m)^ *function ([\w-]+)", newer.decode("utf-8-sig")))
         assert called - own <= {"ForEach-Object", "Where-Object"}, called - own
+
+
+# --- pushed -----------------------------------------------------------------------------------------------------------
+
+
+@contextlib.contextmanager
+def offices(machine: Any, folder: Path, count: int) -> Iterator[list[Any]]:
+    """Computers behind SSH servers of their own, whose tasks run as somebody's."""
+    import test_ssh
+
+    with contextlib.ExitStack() as stack:
+        found = []
+        for number in range(count):
+            place = folder / f"computer-{number}"
+            place.mkdir(parents=True)
+            one = stack.enter_context(test_ssh.office(machine, place, named=f"PIER-{number:02}"))
+            found.append(one)
+        yield found
+
+
+def way_to(computers: list[Any], office: Office, place: Path, **more: Any) -> push.WayThere:
+    """One key to all of them, and a file of the keys that they show."""
+    import asyncssh
+
+    own = asyncssh.generate_private_key("ssh-ed25519")
+    own.write_private_key(str(place / "push"))
+    (place / "push").chmod(0o600)
+    lines = []
+    for one in computers:
+        own.write_public_key(str(one.folder / "own.pub"))
+        lines.append(f"[127.0.0.1]:{one.port} {(one.folder / 'host.pub').read_text().strip()}")
+    (place / "known").write_text("\n".join(lines) + "\n")
+    addresses = {one.named.lower(): ("127.0.0.1", one.port) for one in computers}
+    return push.WayThere(
+        user="root", key=place / "push", known=place / "known", root=office.thumbprint, addresses=addresses, **more
+    )
+
+
+def test_pushed_through_cut_lines(tmp_path: Path, open_wine: Any) -> None:
+    """Carried to computers over SSH, whose lines are cut: once each, told once; who is off is missed and tried again,
+    who shows another key is refused.
+    """
+    pytest.importorskip("asyncssh")
+    office = Office(tmp_path / "office")
+    with offices(open_wine, tmp_path / "computers", 2) as computers:
+        way = way_to(computers, office, tmp_path, patience=400.0)
+        names = [one.named for one in computers]
+        number = office.deliver(package_of(tmp_path / "p", steps=COUNTED), [*names, "PIER-97", "PIER-98"])
+        office.publish()
+        own = computers[0].folder / "other.pub"
+        known = way.known.read_text().splitlines()
+        way.known.write_text(
+            "\n".join([*known[:1], f"[127.0.0.1]:{computers[1].port} {own.read_text().strip()}"]) + "\n"
+        )
+        way = msgspec.structs.replace(
+            way, addresses={**way.addresses, "pier-97": ("127.0.0.1", 1), "pier-98": ("127.0.0.1", 1)}
+        )
+        breaker = threading.Thread(target=computers[0].cut_now_and_then, args=(3,))
+        breaker.start()
+        try:
+            told = {one.computer: one for one in push.push(office.deliveries, office.folder, number, way)}
+        finally:
+            computers[0].over.set()
+            breaker.join()
+        assert {name: one.became for name, one in told.items()} == {
+            names[0]: "told", names[1]: "refused", "PIER-97": "missed", "PIER-98": "missed"
+        }, told  # fmt: skip
+        assert computers[0].cuts > 0
+        assert (computers[0].session.read(r"C:\counted.txt") or b"").count(b"once") == 1
+        assert computers[1].session.read(r"C:\counted.txt") is None
+        assert "another host key" in told[names[1]].words
+        places = {one.shown: one for one in office.deliveries.places(number)}
+        assert places[names[0]].state == "done" and places["PIER-97"].tries == 1 and places["PIER-97"].next
+        # the next push reaches only whom it has to: the missed ones have their pause
+        way.known.write_text("\n".join(known) + "\n")
+        (again,) = push.push(office.deliveries, office.folder, number, way)
+        assert again.computer == names[1] and again.became == "told"
+        assert push.push(office.deliveries, office.folder, number, way) == []
+        assert [one.state for one in office.deliveries.places(number)] == ["done", "done", "waiting", "waiting"]
+
+
+def test_the_packet_that_wakes() -> None:
+    assert push.magic("02:00:5e:10:00:01") == b"\xff" * 6 + bytes.fromhex("02005e100001") * 16
+    with pytest.raises(Usage, match="six pairs"):
+        push.magic("02:00:5e")
+    with socket.socket(socket.AF_INET, socket.SOCK_DGRAM) as there:
+        there.bind(("127.0.0.1", 0))
+        there.settimeout(5)
+        push.wake("02-00-5E-10-00-01", "127.0.0.1", there.getsockname()[1])
+        assert there.recv(200) == push.magic("02005e100001")

@@ -36,8 +36,8 @@ ROUNDS = int(os.environ.get("YENDO_SSH_ROUNDS", "1"))
 class Office:
     """A computer that answers on a port of the loopback, until somebody cuts the line or it starts anew."""
 
-    def __init__(self, machine: Any, folder: Path) -> None:
-        self.machine, self.folder = machine, folder
+    def __init__(self, machine: Any, folder: Path, named: str = "") -> None:
+        self.machine, self.folder, self.named = machine, folder, named
         self.visit = contextlib.ExitStack()
         self.session: Any = None
         self.drive = folder / "drive"  # leads to the drive of whichever machine is behind the port now
@@ -108,7 +108,12 @@ class Office:
 
     def listen(self) -> None:
         Path("/run/sshd").mkdir(exist_ok=True)
-        line = ["/usr/sbin/sshd", "-D", "-e", "-f", str(self.folder / "sshd_config")]
+        # with a plain shell: what a person's own shell does when it begins is no part of this, and is cut off with it
+        entries = [one.split(":") for one in Path("/etc/passwd").read_text().splitlines()]
+        plain = self.folder / "passwd"
+        plain.write_text("".join(":".join([*one[:-1], "/bin/sh"]) + "\n" for one in entries))
+        line = ["bwrap", "--dev-bind", "/", "/", "--ro-bind", str(plain), "/etc/passwd", "--cap-add", "ALL"]
+        line += ["/usr/sbin/sshd", "-D", "-e", "-f", str(self.folder / "sshd_config")]
         with self.door:
             if self.server is None or self.server.poll() is not None:
                 log = (self.folder / "sshd.log").open("ab")
@@ -152,7 +157,14 @@ class Office:
                 if told:
                     asked.sendall(json.dumps({"code": told[0].exit_code, "output": told[0].output}).encode())
 
+    def call(self) -> None:
+        """Gives it its name; the layer forgets it whenever it starts."""
+        if self.named:
+            key = r"HKLM\System\CurrentControlSet\Control\ComputerName\ActiveComputerName"
+            self.session.run(f'reg add "{key}" /v ComputerName /d {self.named} /f', timeout=60)
+
     def carry_out(self, line: str, told: list[Any]) -> None:
+        self.call()
         told.append(self.session.run(line, timeout=300))
 
     def look_after(self) -> None:
@@ -162,7 +174,8 @@ class Office:
                 self.session.remove(r"C:\task-run.txt")
                 if not (self.task and self.task.is_alive()):  # one that runs is not started again
                     self.begin()
-            elif self.task and not self.task.is_alive() and self.session.read(r"C:\task.txt"):
+            # a computer with a name keeps its task, and does not start anew when it is over
+            elif not self.named and self.task and not self.task.is_alive() and self.session.read(r"C:\task.txt"):
                 self.restarts += 1
                 self.hang_up()
                 self.session.restart()
@@ -171,6 +184,7 @@ class Office:
 
     def begin(self) -> None:
         line = (self.session.read(r"C:\task.txt") or b"").decode()
+        self.call()
         self.task = threading.Thread(target=lambda: self.session.run(line, timeout=900))
         self.task.start()
 
@@ -200,10 +214,10 @@ def _children(parent: int) -> list[int]:
 
 
 @contextlib.contextmanager
-def office(machine: Any, folder: Path) -> Iterator[Office]:
+def office(machine: Any, folder: Path, named: str = "") -> Iterator[Office]:
     if not Path("/usr/sbin/sshd").is_file() or not shutil.which("bwrap"):
         missing("an SSH server", "apt-get install openssh-server bubblewrap")
-    found = Office(machine, folder)
+    found = Office(machine, folder, named)
     found.listen()
     for thread in found.threads:
         thread.start()

@@ -28,14 +28,16 @@ VARIABLE = "YENDO_FLEET"
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    nested.actions(parser, ACTIONS)
+    from yendo.cli import fleet_delivery
+
+    nested.actions(parser, {**ACTIONS, **fleet_delivery.ACTIONS})
 
 
 def run(options: argparse.Namespace) -> int:
     return int(options.run_action(options))
 
 
-def _where(parser: argparse.ArgumentParser) -> None:
+def where(parser: argparse.ArgumentParser) -> None:
     parser.add_argument(
         "--inventory",
         metavar="ADDRESS",
@@ -43,7 +45,7 @@ def _where(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def _store(options: argparse.Namespace) -> Inventory:
+def store_of(options: argparse.Namespace) -> Inventory:
     from yendo.errors import Usage
 
     try:
@@ -63,7 +65,7 @@ def _add(parser: argparse.ArgumentParser) -> None:
         action="store_true",
         help="keep columns about people (person, user, owner, mail, email, phone); they are left out otherwise",
     )
-    _where(parser)
+    where(parser)
 
 
 def add(options: argparse.Namespace) -> int:
@@ -75,7 +77,7 @@ def add(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.fleet.incoming import gathered
 
-    store = _store(options)
+    store = store_of(options)
     with show.working("reading", quiet=options.quiet or options.json):
         found = gathered(options.files)
         left = [] if options.with_persons else found.without_persons()
@@ -126,7 +128,7 @@ def _ask(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--lacks", type=Path, metavar="WORKSPACE", help="who does not have this package")
     parser.add_argument("--keep-as", metavar="NAME", help="keep the question by this name")
     parser.add_argument("--csv", type=Path, metavar="FILE", help="write the machines that answer yes as CSV")
-    _where(parser)
+    where(parser)
 
 
 def ask(options: argparse.Namespace) -> int:
@@ -138,12 +140,12 @@ def ask(options: argparse.Namespace) -> int:
 
     if bool(options.question) == bool(options.lacks):
         raise Usage("ask either a question, or with --lacks who does not have a package")
-    store = _store(options)
+    store = store_of(options)
     columns = store.load()
     if options.lacks:
         from yendo.fleet.foresee import presence
 
-        plan = _plan(options.lacks)
+        plan = plan_of(options.lacks)
         there, judged = presence(plan, options.lacks, columns)
         answer, words = opposite(there), f"lacks {plan.package.name} {plan.package.version}, judged by {judged}"
     else:
@@ -185,7 +187,7 @@ def _table(columns: Columns, some: list[int]) -> bytes:
     return nested.spreadsheet(["computer", *names], rows)
 
 
-def _plan(folder: Path) -> Plan:
+def plan_of(folder: Path) -> Plan:
     from yendo.plan import read
 
     return read(folder / "plan.toml")[0]
@@ -196,7 +198,7 @@ def _plan(folder: Path) -> Plan:
 
 def _report(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("files", type=Path, nargs="+", metavar="FILE", help="logs of the runner (.jsonl), or tables")
-    _where(parser)
+    where(parser)
 
 
 def report(options: argparse.Namespace) -> int:
@@ -207,7 +209,7 @@ def report(options: argparse.Namespace) -> int:
     from yendo.errors import Usage
     from yendo.fleet.reports import outcomes_of
 
-    store = _store(options)
+    store = store_of(options)
     try:
         columns = store.load()
         sites = dict(zip((name.lower() for name in columns.computers), columns.sites(), strict=True))
@@ -228,7 +230,7 @@ def report(options: argparse.Namespace) -> int:
 
 def _foresee(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("folder", type=Path, nargs="?", default=Path(), metavar="WORKSPACE")
-    _where(parser)
+    where(parser)
 
 
 def foresee(options: argparse.Namespace) -> int:
@@ -237,9 +239,9 @@ def foresee(options: argparse.Namespace) -> int:
 
     from yendo.cli import show
 
-    store = _store(options)
-    plan = _plan(options.folder)
-    found = _foreseen(plan, options.folder, store, store.load())
+    store = store_of(options)
+    plan = plan_of(options.folder)
+    found = foreseen_of(plan, options.folder, store, store.load())
     if options.json:
         show.emit({"schema": "yendo.fleet-foreseen/1", "package": plan.package.id, **msgspec.to_builtins(found)})
     elif not options.quiet:
@@ -265,7 +267,7 @@ def foresee(options: argparse.Namespace) -> int:
     return 0
 
 
-def _foreseen(plan: Plan, folder: Path, store: Inventory, columns: Columns) -> Foreseen:
+def foreseen_of(plan: Plan, folder: Path, store: Inventory, columns: Columns) -> Foreseen:
     from datetime import date
 
     from yendo.fleet.foresee import foresee as foreseen
@@ -295,7 +297,7 @@ def _waves(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--courses", type=int, default=20, metavar="N", help="how often it is played (default: 20)")
     parser.add_argument("--picture", type=Path, metavar="FILE", help="draw the first course, as .svg or .png")
     parser.add_argument("--csv", type=Path, metavar="FILE", help="write which machine is in which wave")
-    _where(parser)
+    where(parser)
 
 
 def waves(options: argparse.Namespace) -> int:
@@ -320,10 +322,10 @@ def waves(options: argparse.Namespace) -> int:
     from yendo.fleet.planning import courses_of, planned
 
     given = file.read(path)
-    store = _store(options)
+    store = store_of(options)
     columns = store.load()
-    plan = _plan(options.folder)
-    found = _foreseen(plan, options.folder, store, columns)
+    plan = plan_of(options.folder)
+    found = foreseen_of(plan, options.folder, store, columns)
     groups = planned(given, found, plan, columns)
     courses: list[Course] = []
     if options.play or options.picture:

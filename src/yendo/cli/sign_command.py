@@ -35,31 +35,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
         help="a built package, its archive, a workspace (then its newest package), an app package, a database, "
         "a package for macOS, a bundle or a program of it",
     )
-    parser.add_argument(
-        "--identity",
-        type=Path,
-        metavar="FILE",
-        help="key and certificates: a .p12, or one PEM file; its passphrase in YENDO_PASSPHRASE",
-    )
-    parser.add_argument(
-        "--by",
-        metavar="COMMAND",
-        help="instead, a program that has the key (a card, a module, a service): it gets the bytes on its input and "
-        "gives the signature over SHA-256 on its output",
-    )
-    parser.add_argument(
-        "--request",
-        type=Path,
-        metavar="FOLDER",
-        help="instead, for a key that is somewhere else: write what has to be signed into this folder, or take the "
-        "signatures that lie in it; the same call until it is done",
-    )
-    parser.add_argument(
-        "--certificate",
-        type=Path,
-        metavar="FILE",
-        help="with --by and --request: the signer's certificate, and those above it",
-    )
+    signer(parser)
     parser.add_argument(
         "--timestamp",
         metavar="URL",
@@ -87,6 +63,35 @@ def configure(parser: argparse.ArgumentParser) -> None:
     )
 
 
+def signer(parser: argparse.ArgumentParser) -> None:
+    """The options that say who signs."""
+    parser.add_argument(
+        "--identity",
+        type=Path,
+        metavar="FILE",
+        help="key and certificates: a .p12, or one PEM file; its passphrase in YENDO_PASSPHRASE",
+    )
+    parser.add_argument(
+        "--by",
+        metavar="COMMAND",
+        help="instead, a program that has the key (a card, a module, a service): it gets the bytes on its input and "
+        "gives the signature over SHA-256 on its output",
+    )
+    parser.add_argument(
+        "--request",
+        type=Path,
+        metavar="FOLDER",
+        help="instead, for a key that is somewhere else: write what has to be signed into this folder, or take the "
+        "signatures that lie in it; the same call until it is done",
+    )
+    parser.add_argument(
+        "--certificate",
+        type=Path,
+        metavar="FILE",
+        help="with --by and --request: the signer's certificate, and those above it",
+    )
+
+
 def run(options: argparse.Namespace) -> int:
     from yendo.cli import proving
     from yendo.errors import Usage
@@ -109,7 +114,7 @@ def run(options: argparse.Namespace) -> int:
             found = signing.verify(folder, signing.signers(options.trust or _of_the_house(package)))
         else:
             try:
-                found = signing.sign(folder, _who(options), options.timestamp)
+                found = signing.sign(folder, who_signs(options), options.timestamp)
             except signing.SignaturesWanted as wanted:
                 return _waiting(options, wanted.names)
             if packed is None and archive.beside(folder).exists():
@@ -130,10 +135,10 @@ def _file(options: argparse.Namespace) -> int:
         return _told(options, options.package, file_signing.verify_file(options.package, trusted), [], "")
     try:
         if code:
-            who = None if options.ad_hoc else _who(options)
+            who = None if options.ad_hoc else who_signs(options)
             found = code_signing.sign_code(options.package, who, options.timestamp, options.entitlements)
         else:
-            found = file_signing.sign_file(options.package, _who(options), options.timestamp)
+            found = file_signing.sign_file(options.package, who_signs(options), options.timestamp)
     except signing.SignaturesWanted as wanted:
         return _waiting(options, wanted.names)
     apart = [("not covered", f"{name}, which lies beside it") for name in file_signing.beside(options.package)]
@@ -215,7 +220,8 @@ def _waiting(options: argparse.Namespace, names: Sequence[str]) -> int:
     return 1
 
 
-def _who(options: argparse.Namespace) -> SignerIdentity:
+def who_signs(options: argparse.Namespace) -> SignerIdentity:
+    """Whoever the options name. Raises Usage."""
     from yendo.package import signing
 
     if options.request:

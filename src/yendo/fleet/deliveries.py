@@ -17,11 +17,11 @@ import sqlalchemy as sql
 from sqlalchemy.dialects import postgresql, sqlite
 from sqlalchemy.engine import Connection
 
-from yendo.errors import Unreadable, Usage
+from yendo.errors import Usage
 from yendo.fleet import machine_reports
 from yendo.fleet.chances import StopRule
-from yendo.fleet.index import Content, DeliveryFolder, Index, Listed, Order, machines_text, written
-from yendo.fleet.machine_reports import MachineReport
+from yendo.fleet.index import DeliveryFolder, Index, ListedComputer, Order, StoredContent, machines_text, written
+from yendo.fleet.machine_reports import MachineReport, StrangerReport
 from yendo.fleet.store import Inventory
 from yendo.fleet.waves import Wave, Waves, When, part
 from yendo.package import manifest as form
@@ -32,7 +32,7 @@ _ENDS = ("done", "failed", "refused")
 TOLD = "delivery_told"  # the channel on which processes of one database tell each other that something came
 
 
-class Delivery(msgspec.Struct, frozen=True, kw_only=True):
+class PackageDelivery(msgspec.Struct, frozen=True, kw_only=True):
     """``folder`` is the built package, ``digest`` that of its manifest; ``state`` is open, stopped or withdrawn."""
 
     number: int
@@ -51,7 +51,7 @@ class Delivery(msgspec.Struct, frozen=True, kw_only=True):
     waves: Waves
 
 
-class Place(msgspec.Struct, frozen=True, kw_only=True):
+class DeliveryPlace(msgspec.Struct, frozen=True, kw_only=True):
     """A computer of a delivery. ``ready`` is from when on it may begin, empty until its wave is opened; ``state``:
     waiting, later, done, failed, refused. ``there`` is what was found when it was looked at again.
     """
@@ -72,7 +72,7 @@ class Place(msgspec.Struct, frozen=True, kw_only=True):
     there: str
 
 
-class Decision(msgspec.Struct, frozen=True, kw_only=True):
+class DeliveryDecision(msgspec.Struct, frozen=True, kw_only=True):
     """What somebody decided, or the rule: begin, open, ask, stop, go-on, withdraw."""
 
     delivery: int
@@ -188,34 +188,36 @@ class Deliveries:
 
     # --- what is there ------------------------------------------------------------------------------------------------
 
-    def all(self) -> list[Delivery]:
+    def all(self) -> list[PackageDelivery]:
         with self.store.opened() as connection:
             table = self.store.tables.tables["delivery"]
             rows = connection.execute(sql.select(table).order_by(table.c.number)).mappings().all()
-        return [Delivery(**{**row, "waves": msgspec.json.decode(row["waves"], type=Waves)}) for row in rows]
+        return [PackageDelivery(**{**row, "waves": msgspec.json.decode(row["waves"], type=Waves)}) for row in rows]
 
-    def one(self, number: int) -> Delivery:
+    def one(self, number: int) -> PackageDelivery:
         """Raises Usage."""
         found = {one.number: one for one in self.all()}
         if number not in found:
             raise Usage(f"there is no delivery {number}; known: {', '.join(map(str, found)) or 'none'}")
         return found[number]
 
-    def places(self, number: int) -> list[Place]:
+    def places(self, number: int) -> list[DeliveryPlace]:
         with self.store.opened() as connection:
             table = self.store.tables.tables["place"]
             rows = connection.execute(
                 sql.select(table).where(table.c.delivery == number).order_by(table.c.computer)
             ).mappings()
-            return [Place(**{name: row[name] for name in Place.__struct_fields__}) for row in rows]
+            return [DeliveryPlace(**{name: row[name] for name in DeliveryPlace.__struct_fields__}) for row in rows]
 
-    def decisions(self, number: int) -> list[Decision]:
+    def decisions(self, number: int) -> list[DeliveryDecision]:
         with self.store.opened() as connection:
             table = self.store.tables.tables["decision"]
             rows = connection.execute(
                 sql.select(table).where(table.c.delivery == number).order_by(table.c.id)
             ).mappings()
-            return [Decision(**{name: row[name] for name in Decision.__struct_fields__}) for row in rows]
+            return [
+                DeliveryDecision(**{name: row[name] for name in DeliveryDecision.__struct_fields__}) for row in rows
+            ]
 
     def history(self, computer: str) -> list[Arrived]:
         """What a computer has told, the oldest first."""
@@ -237,7 +239,7 @@ class Deliveries:
 
     # --- what is decided ----------------------------------------------------------------------------------------------
 
-    def figures(self, number: int, places: Sequence[Place] | None = None) -> Figures:
+    def figures(self, number: int, places: Sequence[DeliveryPlace] | None = None) -> Figures:
         """Where a delivery stands, by all that was told of it."""
         delivery = self.one(number)
         places = self.places(number) if places is None else places
@@ -272,8 +274,8 @@ class Deliveries:
         if found.stops and delivery.state == "open" and not went_on:
             why = f"{found.failed} of {found.ended} have failed; at most {delivery.waves.stop.limit} may"
             with self.store.opened() as connection:
-                self._state(connection, number, "stopped")
-                self._decided(connection, number, "the rule", "stop", found.wave, why, _words(found), now)
+                if self._state(connection, number, "stopped"):  # by one of several processes
+                    self._decided(connection, number, "the rule", "stop", found.wave, why, _words(found), now)
         return found
 
     def hindrances(self, number: int, now: datetime) -> list[str]:
@@ -343,9 +345,11 @@ class Deliveries:
             self._state(connection, number, state)
             self._decided(connection, number, who, what, found.wave, why, _words(found), now)
 
-    def _state(self, connection: Connection, number: int, state: str) -> None:
+    def _state(self, connection: Connection, number: int, state: str) -> bool:
+        """Whether it was another one before."""
         table = self.store.tables.tables["delivery"]
-        connection.execute(table.update().where(table.c.number == number).values(state=state))
+        where = sql.and_(table.c.number == number, table.c.state != state)
+        return connection.execute(table.update().where(where).values(state=state)).rowcount == 1
 
     def _decided(
         self, connection: Connection, number: int, who: str, what: str, wave: str, why: str, figures: str, now: datetime
@@ -357,8 +361,8 @@ class Deliveries:
     # --- what is told -------------------------------------------------------------------------------------------------
 
     def arrive(self, data: bytes, now: datetime) -> str:
-        """Takes a report: "new" or "known". It is there when this returns. Raises Unreadable where it is refused: it is
-        malformed, or by somebody else than the computer that it speaks of.
+        """Takes a report: "new" or "known". It is there when this returns. Raises Unreadable where it is malformed,
+        StrangerReport where it is by somebody else than the computer that it speaks of, or by one that is not known.
         """
         came = machine_reports.read(data)
         with self.store.opened() as connection:
@@ -375,9 +379,9 @@ class Deliveries:
             connection.execute(_or_leave(self.store, keys), own)
             key = connection.scalar(sql.select(keys.c.key).where(keys.c.computer == computer))
         if key is None:
-            raise Unreadable(f"{computer} is not known here: it has not told its key yet")
+            raise StrangerReport(f"{computer} is not known here: it has not told its key yet")
         if not came.by(key) or (report.sort == "joined" and report.key != key):
-            raise Unreadable(f"the report is not from {computer}, or that computer was set up anew: see --forget")
+            raise StrangerReport(f"the report is not from {computer}, or that computer was set up anew: see --forget")
         cause, line = report.why()
         row: dict[str, object] = {
             "id": report.id, "computer": computer, "sort": report.sort, "delivery": report.order, "told": report.told,
@@ -427,7 +431,7 @@ class Deliveries:
     # --- what goes out ------------------------------------------------------------------------------------------------
 
     def index(
-        self, folder: DeliveryFolder, *, now: datetime, reports: str = "", fetcher: Content | None = None,
+        self, folder: DeliveryFolder, *, now: datetime, reports: str = "", fetcher: StoredContent | None = None,
         valid: timedelta = VALID, only: Mapping[int, frozenset[str]] | None = None,
     ) -> Index:  # fmt: skip
         """The index of all that is open, its content put into the folder. ``only`` leaves of a delivery just these
@@ -465,13 +469,15 @@ class Deliveries:
             windows=tuple(windows), orders=tuple(orders),
         )  # fmt: skip
 
-    def _listed(self, delivery: Delivery, places: Iterable[Place], windows: list[When]) -> Iterator[Listed]:
+    def _listed(
+        self, delivery: PackageDelivery, places: Iterable[DeliveryPlace], windows: list[When]
+    ) -> Iterator[ListedComputer]:
         """The computers of an order with their windows, which are collected."""
         for one in places:
             when = delivery.waves.site.get(one.site, delivery.waves.when)
             if when not in windows:
                 windows.append(when)
-            yield Listed(one.computer, datetime.fromisoformat(one.ready), windows.index(when))
+            yield ListedComputer(one.computer, datetime.fromisoformat(one.ready), windows.index(when))
 
     def _count(self, name: str) -> int:
         """The next number of a sort; no two processes get the same."""

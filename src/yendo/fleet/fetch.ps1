@@ -285,8 +285,16 @@ function Send-Reports {
                 $request.ContentLength = $bytes.Length + $sealed.Length
                 [IO.Stream]$out = $request.GetRequestStream()
                 try { $out.Write($bytes, 0, $bytes.Length); $out.Write($sealed, 0, $sealed.Length) } finally { $out.Dispose() }
-                $answer = $request.GetResponse()
-                try { if ([int]$answer.StatusCode -ne 200) { throw ('the server answers ' + [int]$answer.StatusCode) } } finally { $answer.Dispose() }
+                [int]$code = 0
+                try { $answer = $request.GetResponse(); $code = [int]$answer.StatusCode; $answer.Dispose() } catch {
+                    # what the engine throws holds the answer, perhaps within another error
+                    for ($inner = $_.Exception; $null -ne $inner; $inner = $inner.InnerException) { if (($inner -is [Net.WebException]) -and ($null -ne $inner.Response)) { $code = [int]$inner.Response.StatusCode; break } }
+                    if ($code -eq 0) { throw }
+                }
+                # it does not know this computer: that may change. It cannot read the report: that does not
+                if ($code -eq 403) { Write-Log 'the server does not know this computer by its key'; continue }
+                if ($code -eq 400) { Write-Log ('the server cannot read ' + $path); [IO.File]::Delete($path); continue }
+                if ($code -ne 200) { throw ('the server answers ' + $code) }
             } else {
                 [string]$to = [IO.Path]::Combine($where, $Computer + '-' + [IO.Path]::GetFileName($path))
                 [IO.FileStream]$file = [IO.FileStream]::new($to + '.new', 'Create', 'Write')
@@ -469,6 +477,7 @@ function Invoke-Round {
     [IO.FileStream]$lock = $null
     try { $lock = [IO.FileStream]::new((Get-Own 'lock'), 'OpenOrCreate', 'ReadWrite', 'None') } catch { return }
     try {
+        Join-Office $Settings
         try {
             $index = Get-Index
             if ($index['reports'] -and ($Settings['reports'] -ne $index['reports'])) { $Settings['reports'] = $index['reports']; Write-Settings $Settings }
@@ -513,9 +522,17 @@ function Install-Self {
     $settings['pace'] = $Pace
     Write-Settings $settings
     if ($PSCommandPath -ne (Get-Own 'fetch.ps1')) { Write-Own (Get-Own 'fetch.ps1') ([IO.File]::ReadAllBytes($PSCommandPath)) }
-    if (-not [IO.File]::Exists((Get-Own 'joined.txt'))) { Add-Report (New-Id) 'joined' $null (', "key": "' + $settings['key'] + '"'); Write-Own (Get-Own 'joined.txt') ($Utf8.GetBytes((Get-Stamp))) }
+    Join-Office $settings
     if (-not $Begin) { if ((Set-Task ('/sc minute /mo ' + $Kit['every'])) -ne 0) { [Console]::WriteLine('fetch: the task for the system account could not be made'); exit 1 } }
     [Console]::WriteLine('fetch: looks at ' + $From + ' every ' + $Kit['every'] + ' minutes')
+}
+
+# The first report of a computer, or of one that was renamed, tells its key.
+function Join-Office($Table) {
+    [string]$path = Get-Own 'joined.txt'
+    if ([IO.File]::Exists($path) -and ([IO.File]::ReadAllText($path, $Utf8) -eq $Computer)) { return }
+    Add-Report (New-Id) 'joined' $null (', "key": "' + $Table['key'] + '"')
+    Write-Own $path ($Utf8.GetBytes($Computer))
 }
 
 # The key of this computer lies in it: nobody but administrators reads it.

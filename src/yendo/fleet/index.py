@@ -29,7 +29,7 @@ MOST = 8 << 20  # bytes of an index
 _SIGNATURE = b"signature\t"
 
 
-class Content(msgspec.Struct, frozen=True):
+class StoredContent(msgspec.Struct, frozen=True):
     """A file by what is in it."""
 
     sha256: str
@@ -53,8 +53,8 @@ class Order(msgspec.Struct, frozen=True, kw_only=True):
     revision: int
     run: str
     name: str
-    machines: Content
-    files: Content
+    machines: StoredContent
+    files: StoredContent
     offered: bool = False
     after: int = 0
 
@@ -66,12 +66,12 @@ class Index(msgspec.Struct, frozen=True, kw_only=True):
     made: datetime
     expires: datetime
     reports: str = ""
-    fetcher: Content | None = None
+    fetcher: StoredContent | None = None
     windows: tuple[When, ...] = ()
     orders: tuple[Order, ...] = ()
 
 
-class Listed(msgspec.Struct, frozen=True):
+class ListedComputer(msgspec.Struct, frozen=True):
     """A computer of an order: from when on, and its window's number."""
 
     computer: str
@@ -135,7 +135,7 @@ def signers_text(stated: SignersList) -> bytes:
     )
 
 
-def machines_text(listed: Iterable[Listed]) -> bytes:
+def machines_text(listed: Iterable[ListedComputer]) -> bytes:
     """The computers of an order, a line each."""
     return _lines([(one.computer.lower(), written(one.ready), one.window) for one in listed])
 
@@ -185,13 +185,13 @@ def read_index(data: bytes, trusted: frozenset[str] | None = None) -> Index:
                 words["closed"] = cells[4].split(",") if cells[4] else []
                 windows.append(msgspec.convert(words, When, strict=False))
             elif cells[0] == "fetcher":
-                fetcher = Content(cells[1], int(cells[2]))
+                fetcher = StoredContent(cells[1], int(cells[2]))
             elif cells[0] == "order":
                 orders.append(
                     Order(
                         number=int(cells[1]), verb=cells[2], package=cells[3], version=cells[4], revision=int(cells[5]),
-                        run=cells[6], offered=cells[7] == "offered", machines=Content(cells[8], int(cells[9])),
-                        files=Content(cells[10], int(cells[11])), after=int(cells[12] or 0), name=cells[13],
+                        run=cells[6], offered=cells[7] == "offered", machines=StoredContent(cells[8], int(cells[9])),
+                        files=StoredContent(cells[10], int(cells[11])), after=int(cells[12] or 0), name=cells[13],
                     )
                 )  # fmt: skip
         return Index(
@@ -239,16 +239,16 @@ class DeliveryFolder:
     def __init__(self, path: Path) -> None:
         self.path = path
 
-    def put(self, data: bytes) -> Content:
-        found = Content(hashlib.sha256(data).hexdigest(), len(data))
+    def put(self, data: bytes) -> StoredContent:
+        found = StoredContent(hashlib.sha256(data).hexdigest(), len(data))
         place = self.path / found.place
         if not place.is_file() or place.stat().st_size != found.size:
             place.parent.mkdir(parents=True, exist_ok=True)
             atomic.write(place, data)
         return found
 
-    def put_file(self, source: Path) -> Content:
-        found = Content(digest.of_file(source), source.stat().st_size)
+    def put_file(self, source: Path) -> StoredContent:
+        found = StoredContent(digest.of_file(source), source.stat().st_size)
         place = self.path / found.place
         if not place.is_file() or place.stat().st_size != found.size:
             place.parent.mkdir(parents=True, exist_ok=True)
@@ -257,7 +257,7 @@ class DeliveryFolder:
                     target.write(piece)
         return found
 
-    def put_package(self, package: Path) -> Content:
+    def put_package(self, package: Path) -> StoredContent:
         """Puts a package's files there; the content that lists them: hash, size and path of each."""
         rows = []
         for path in sorted(package.rglob("*")):
@@ -266,7 +266,7 @@ class DeliveryFolder:
                 rows.append((one.sha256, one.size, path.relative_to(package).as_posix()))
         return self.put(_lines(rows))
 
-    def get(self, content: Content) -> bytes:
+    def get(self, content: StoredContent) -> bytes:
         """Raises Unreadable where it is not there, or is something else."""
         try:
             data = (self.path / content.place).read_bytes()
@@ -276,16 +276,16 @@ class DeliveryFolder:
             raise Unreadable(f"{content.place} is something else than its name says")
         return data
 
-    def files(self, content: Content) -> Iterator[tuple[Content, str]]:
+    def files(self, content: StoredContent) -> Iterator[tuple[StoredContent, str]]:
         """What a package has, by the content that lists it. Raises Unreadable for a path that leads out of it."""
         for line in self.get(content).decode().splitlines():
             sha256, size, name = line.split("\t")
             path = PurePosixPath(unescape(name))
             if path.is_absolute() or ".." in path.parts or ":" in name:
                 raise Unreadable(f"a file of the package lies outside of it: {path}")
-            yield Content(sha256, int(size)), str(path)
+            yield StoredContent(sha256, int(size)), str(path)
 
-    def needed(self, index: Index) -> dict[str, Content]:
+    def needed(self, index: Index) -> dict[str, StoredContent]:
         """All contents that an index names, by their places. Raises Unreadable."""
         found = [index.fetcher] if index.fetcher else []
         for order in index.orders:

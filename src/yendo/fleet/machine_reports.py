@@ -21,7 +21,7 @@ from yendo.prove import causes
 from yendo.terms import events
 
 MOST = 1 << 20  # bytes of a report
-Sort = Literal["joined", "ended", "later", "trouble", "looked"]
+ReportSort = Literal["joined", "ended", "later", "trouble", "looked"]
 
 
 class MachineReport(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -31,7 +31,7 @@ class MachineReport(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fi
 
     v: Literal[1]
     id: Annotated[str, Meta(pattern="^[0-9a-f]{32}$")]
-    sort: Sort
+    sort: ReportSort
     computer: Annotated[str, Meta(min_length=1, max_length=255, pattern=r"^[^\x00-\x20/\\]+$")]
     told: Annotated[str, Meta(max_length=40)]
     index: Annotated[int, Meta(ge=0)] = 0
@@ -78,6 +78,10 @@ class MachineReport(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fi
             id=self.id, package=self.package, version=self.version, computer=self.computer, site=site,
             ended=self.ended or self.told, failed=self.failed, cause=self.why()[0], seconds=self.seconds,
         )  # fmt: skip
+
+
+class StrangerReport(Unreadable):
+    """A report that may be a good one, but by nobody who is known: it is left where it is."""
 
 
 class Sealed(msgspec.Struct, frozen=True):

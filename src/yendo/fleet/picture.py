@@ -4,11 +4,15 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
+from typing import Any
 
 from yendo.errors import Usage
 from yendo.fleet.course import Course
+from yendo.fleet.happened import Happened
 
 _DONE, _FAILED, _SILENT, _WAITING = "#2a6f97", "#b23a48", "#8a8f98", "#d9dee3"
+
+_STYLE: Any = {"svg.hashsalt": "yendo", "svg.fonttype": "none", "font.family": "sans-serif", "font.size": 10}
 
 
 def picture(course: Course, title: str, *, form: str = "svg", real: Sequence[tuple[str, int, int]] = ()) -> bytes:
@@ -24,9 +28,7 @@ def picture(course: Course, title: str, *, form: str = "svg", real: Sequence[tup
     except ImportError as error:
         raise Usage("pictures need more libraries: pip install 'yendo[fleet]'") from error
     days = [one.day[5:] for one in course.days]
-    with mpl.rc_context(
-        {"svg.hashsalt": "yendo", "svg.fonttype": "none", "font.family": "sans-serif", "font.size": 10}
-    ):
+    with mpl.rc_context(_STYLE):
         figure = Figure(figsize=(10, 5), layout="constrained")
         axes = figure.subplots()
         failed = [one.failed for one in course.days]
@@ -55,4 +57,31 @@ def picture(course: Course, title: str, *, form: str = "svg", real: Sequence[tup
         figure.legend(loc="outside lower center", ncols=4, frameon=False)
         out = io.BytesIO()
         figure.savefig(out, format=form, dpi=128, metadata={"Date": None} if form == "svg" else None)
+    return out.getvalue()
+
+
+def went(said: Happened) -> bytes:
+    """How a delivery really went, by day, as SVG. Raises Usage where the library is missing."""
+    try:
+        import matplotlib as mpl
+
+        mpl.use("svg")
+        from matplotlib.figure import Figure
+    except ImportError as error:
+        raise Usage("pictures need more libraries: pip install 'yendo[fleet]'") from error
+    days = [one.day[5:] for one in said.days]
+    done, failed = [one.done for one in said.days], [one.failed for one in said.days]
+    with mpl.rc_context(_STYLE):
+        figure = Figure(figsize=(7, 2.6), layout="constrained")
+        axes = figure.subplots()
+        axes.bar(days, done, color=_DONE, label="ended well")
+        axes.bar(days, failed, bottom=done, color=_FAILED, label="failed")
+        whole = sum(row.whole for row in said.waves)
+        axes.axhline(whole, color="#555", linewidth=0.8, linestyle=":")
+        axes.set_ylim(0, whole * 1.1)
+        axes.set_ylabel("computers")
+        axes.spines[["top", "right"]].set_visible(False)
+        axes.legend(loc="upper left", frameon=False, fontsize=9)
+        out = io.BytesIO()
+        figure.savefig(out, format="svg", metadata={"Date": None})
     return out.getvalue()

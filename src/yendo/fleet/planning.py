@@ -89,21 +89,27 @@ def courses_of(
     return found
 
 
+def tagged(wave: Wave, columns: Columns, base: Path) -> tuple[int, ...]:
+    """The machines of a wave that goes by a tag, by names or by a list, by number. Raises Usage."""
+    if wave.tag is None:
+        named = {name.lower() for name in (*wave.computers, *(computers_in(base / wave.listed) if wave.listed else ()))}
+        return tuple(number for number, name in enumerate(columns.computers) if name.lower() in named)
+    tags = columns.texts.get("tags")
+    if tags is None:
+        raise Usage(f"the wave {wave.name} goes by a tag, and no machine of the inventory has the column tags")
+    wanted = wave.tag.lower()
+    has = [wanted in value.lower().replace(",", " ").split() for value in tags.values]
+    return tuple(number for number, code in enumerate(tags.codes) if code >= 0 and has[code])
+
+
 def _of_size(
     wave: Wave, left: NDArray[np.bool_], sites: Sequence[str], columns: Columns, whole: int, base: Path
 ) -> NDArray[np.int64]:
     there = np.flatnonzero(left)
-    named = {name.lower() for name in (*wave.computers, *(computers_in(base / wave.listed) if wave.listed else ()))}
-    if named:
-        return np.asarray(there[[columns.computers[one].lower() in named for one in there]])
-    if wave.tag:
-        tags = columns.texts.get("tags")
-        if tags is None:
-            raise Usage(f"the wave {wave.name} goes by a tag, and no machine of the inventory has the column tags")
-        wanted = wave.tag.lower()
-        has = np.array([wanted in value.lower().replace(",", " ").split() for value in tags.values] or [False])
-        codes = tags.codes[there]
-        return np.asarray(there[(codes >= 0) & has[np.maximum(codes, 0)]])
+    if not wave.size:
+        meant = np.zeros(len(columns), np.bool_)
+        meant[list(tagged(wave, columns, base))] = True
+        return there[meant[there]]
     size = wave.size or "rest"
     count = len(there) if size == "rest" else round(part(size) * whole) if "%" in size else int(size)
     # one of each site in turn, so that no site is the only one that is tried

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import asyncio
 import contextlib
+import functools
 import socket
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
@@ -17,8 +18,8 @@ import msgspec
 
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.fleet import fetcher, machine_reports
-from yendo.fleet.deliveries import Deliveries, Place, moment
-from yendo.fleet.index import INDEX, SIGNERS, DeliveryFolder, Index
+from yendo.fleet.deliveries import Deliveries, DeliveryPlace, moment
+from yendo.fleet.index import INDEX, SIGNERS, DeliveryFolder, Index, StoredContent
 from yendo.machines.addresses import Address
 from yendo.machines.live.ssh import SshLine, library
 
@@ -28,10 +29,10 @@ EVERY = 1.0  # seconds between two looks for reports
 DOOR = 5.0  # seconds in which a port answers
 PAUSES = (60, 300, 900, 3600, 4 * 3600)  # seconds until somebody who was missed is tried again
 
-Heard = Callable[[str, str], object]
+PushHeard = Callable[[str, str], object]
 
 
-class Way(msgspec.Struct, frozen=True, kw_only=True):
+class WayThere(msgspec.Struct, frozen=True, kw_only=True):
     """How computers are reached. ``known`` are the host keys, as OpenSSH keeps them; ``key`` may have a certificate
     beside it (``KEY-cert.pub``). ``root`` is the thumbprint of the root that computers believe; ``patience`` is how
     long an order may take, in seconds. ``wake`` maps computers to the hardware addresses by which they are woken.
@@ -56,7 +57,7 @@ class Pushed(msgspec.Struct, frozen=True):
     words: str = ""
 
 
-def due(deliveries: Deliveries, index: Index, number: int, now: datetime) -> list[Place]:
+def due(deliveries: Deliveries, index: Index, number: int, now: datetime) -> list[DeliveryPlace]:
     """The computers of a delivery that are to be reached now: their turn has come, and they have not told the end."""
     if number not in {order.number for order in index.orders}:
         raise Usage(f"the folder's index has no order {number}; put it there: yendo fleet publish")
@@ -69,7 +70,11 @@ def due(deliveries: Deliveries, index: Index, number: int, now: datetime) -> lis
 
 
 def push(
-    deliveries: Deliveries, folder: DeliveryFolder, number: int, way: Way, heard: Heard = lambda name, text: None
+    deliveries: Deliveries,
+    folder: DeliveryFolder,
+    number: int,
+    way: WayThere,
+    heard: PushHeard = lambda name, text: None,
 ) -> list[Pushed]:
     """Reaches every computer whose turn has come, so many at once. What was broken off goes on at the next call.
 
@@ -86,12 +91,12 @@ def push(
 
 
 async def _all(
-    deliveries: Deliveries, folder: DeliveryFolder, index: Index, number: int, places: Sequence[Place], way: Way,
-    heard: Heard,
+    deliveries: Deliveries, folder: DeliveryFolder, index: Index, number: int, places: Sequence[DeliveryPlace],
+    way: WayThere, heard: PushHeard,
 ) -> list[Pushed]:  # fmt: skip
     room = asyncio.Semaphore(way.at_once)
 
-    async def one(place: Place) -> Pushed:
+    async def one(place: DeliveryPlace) -> Pushed:
         async with room:
             delivery = await asyncio.to_thread(deliveries.one, number)
             if delivery.state != "open":  # stopped in the meantime
@@ -108,14 +113,14 @@ class _Visit:
     """One computer: brought what it needs, begun, and listened to."""
 
     def __init__(
-        self, deliveries: Deliveries, folder: DeliveryFolder, index: Index, number: int, place: Place, way: Way,
-        heard: Heard,
+        self, deliveries: Deliveries, folder: DeliveryFolder, index: Index, number: int, place: DeliveryPlace,
+        way: WayThere, heard: PushHeard,
     ) -> None:  # fmt: skip
         self.deliveries, self.folder, self.index, self.number = deliveries, folder, index, number
         self.place, self.way = place, way
         self._heard = heard
         host, port = way.addresses.get(place.computer, (place.shown, way.port))
-        address = Address(address=host, port=port, user=way.user, known=str(way.known), key=str(way.key), wait="120 s")
+        address = Address(address=host, port=port, user=way.user, known=str(way.known), key=str(way.key), wait="10 min")
         self.host, self.port = host, port
         self.line = SshLine(place.shown, address, self.heard, way.patience)
 
@@ -127,7 +132,7 @@ class _Visit:
         if not await self._door():
             return await self._missed("its port does not answer")
         try:
-            await self.line.patiently(self._bring)
+            await self._bring()
             await self.line.patiently(self._begin)
             return await self._listen()
         except NoMachine as error:
@@ -163,7 +168,13 @@ class _Visit:
         if self.index.fetcher:
             needed.append(self.index.fetcher)
         for content in dict.fromkeys(needed):
-            await self.line.send(self.folder.path / content.place, rf"{THERE}\{content.place}".replace("/", "\\"))
+            await self.line.patiently(functools.partial(self._send, content))
+        await self.line.patiently(self._lay_out)
+
+    async def _send(self, content: StoredContent) -> None:
+        await self.line.send(self.folder.path / content.place, rf"{THERE}\{content.place}".replace("/", "\\"))
+
+    async def _lay_out(self) -> None:
         await self.line.folder(OUT)
         own = {SIGNERS: (self.folder.path / SIGNERS).read_bytes(), INDEX: (self.folder.path / INDEX).read_bytes()}
         for name, data in {fetcher.NAME: fetcher.script(), **own}.items():
@@ -210,6 +221,9 @@ class _Visit:
                     raise Unreadable(f"{name} speaks of {came.report.computer}")
                 await asyncio.to_thread(self.deliveries.arrive, data, moment())
                 found.append(came)
+            except machine_reports.StrangerReport as error:
+                self.heard(f"a report is left there: {error}")
+                continue
             except Unreadable as error:
                 self.heard(f"a report is not taken: {error}")
             await self.line.remove(there)

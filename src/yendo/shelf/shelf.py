@@ -335,7 +335,7 @@ def _state(
     if package is None:
         return state, "the package that was built is gone or was changed", True, (), ()
     old = stale(place, plan, known)
-    passed, failed, other = _proofs(package, known.digest)
+    passed, failed, other = proofs_of(package, known.digest)
     if old:
         return state, old, True, passed, failed
     if failed:
@@ -351,7 +351,7 @@ def _state(
     return "built", "proved were other bytes" if other else "not proved", bool(other), (), ()
 
 
-def _proofs(package: Path, built: str) -> tuple[tuple[str, ...], tuple[str, ...], int]:
+def proofs_of(package: Path, built: str) -> tuple[tuple[str, ...], tuple[str, ...], int]:
     """What passed and what failed on these bytes, and how many records are of others."""
     passed, failed, other = [], [], 0
     head = f"{package.name}.proof-"

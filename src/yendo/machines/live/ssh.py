@@ -173,12 +173,13 @@ class SshLine:
 
     async def send(self, local: Path, there: str) -> None:
         """Puts a file there, whole or not at all; what came over a line that was lost is not sent again."""
-        files, place, size = await self.files(), slashed(there), local.stat().st_size
-        if await files.exists(place) and (await files.stat(place)).size == size:
+        size = local.stat().st_size
+        if await self.size(there) == size:
             return
+        files, place = await self.files(), slashed(there)
         await files.makedirs(place.rpartition("/")[0], exist_ok=True)
         part = place + ".part"
-        have = (await files.stat(part)).size or 0 if await files.exists(part) else 0
+        have = await self.size(there + ".part") or 0
         mode = "ab" if 0 < have <= size else "wb"
         with local.open("rb") as source:
             source.seek(have if mode == "ab" else 0)
@@ -186,6 +187,15 @@ class SshLine:
                 while piece := source.read(PIECE):
                     await target.write(piece)
         await self._in_place(part, place)
+
+    async def size(self, there: str) -> int | None:
+        """How long a file is; None where there is none."""
+        import asyncssh
+
+        try:
+            return (await (await self.files()).stat(slashed(there))).size
+        except (asyncssh.SFTPNoSuchFile, asyncssh.SFTPNoSuchPath):
+            return None
 
     async def replace(self, there: str, data: bytes) -> None:
         """Writes a file in the place of an older one."""

@@ -1,0 +1,93 @@
+"""What became of a delivery as one page: it needs nothing else, and shows a hundred thousand computers."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable, Sequence
+from datetime import datetime
+from functools import cache
+from importlib.resources import files
+
+import msgspec
+from jinja2 import Environment, StrictUndefined
+from markupsafe import Markup
+
+from yendo.fleet.deliveries import DeliveryPlace
+from yendo.fleet.happened import STATES, Happened, StateRow, state_of
+from yendo.fleet.index import written
+
+
+def page(said: Happened, places: Iterable[DeliveryPlace], now: datetime, late: datetime, *, picture: str = "",
+         nonce: str = "") -> str:  # fmt: skip
+    """The page as HTML. ``late`` is the time before which a computer's turn must have come for it to count as silent;
+    ``picture`` an SVG, ``nonce`` what a server's policy names.
+    """
+    one = said.delivery
+    return _environment().get_template("page").render(
+        title=f"{one.name} {one.version}", said=said, now=f"{now:%Y-%m-%d %H:%M} UTC", table=_table, nonce=nonce,
+        style=Markup(_part("page.css")), script=Markup(_part("page.js")), picture=Markup(_inline(picture)),
+        data=Markup(_escaped(columns(places, written(late)))),
+    )  # fmt: skip
+
+
+def columns(places: Iterable[DeliveryPlace], late: str) -> bytes:
+    """The computers as columns of JSON; what repeats is a number, and its text stands in ``words`` once."""
+    names = ("site", "wave", "state", "why")
+    words: dict[str, dict[str, int]] = {name: {} for name in names}
+    rows: dict[str, list[int]] = {name: [] for name in names}
+    computers, ended = [], []
+    for one in places:
+        computers.append(one.shown)
+        ended.append(one.ended[:16].replace("T", " "))
+        why = " - ".join(part for part in (one.cause, one.line) if part) if one.state != "done" else ""
+        if one.there == "gone":
+            why = "it had it, and does not have it any more"
+        for name, text in zip(names, (one.site, one.wave, state_of(one, late), why), strict=True):
+            rows[name].append(words[name].setdefault(text, len(words[name])))
+    return msgspec.json.encode(
+        {"computer": computers, "ended": ended, **rows, "words": {name: list(known) for name, known in words.items()}}
+    )
+
+
+def _escaped(data: bytes) -> str:
+    """JSON within a page: nothing in it ends the element that it stands in."""
+    return data.decode().replace("<", "\\u003c").replace("\u2028", "\\u2028").replace("\u2029", "\\u2029")
+
+
+def _inline(svg: str) -> str:
+    return re.sub(r"^.*?(?=<svg)", "", svg, count=1, flags=re.S)
+
+
+def _table(rows: Sequence[StateRow]) -> Markup:
+    """Computers by state; states that nobody is in are left out."""
+    used = [at for at in range(len(STATES)) if any(row.counts[at] for row in rows)]
+    head = Markup("").join(Markup('<th scope="col" class="n">{}</th>').format(STATES[at]) for at in used)
+    body = Markup("").join(
+        Markup("<tr><td>{}</td>{}</tr>").format(
+            row.name,
+            Markup("").join(
+                Markup('<td class="n {}">{}</td>').format(STATES[at] if row.counts[at] else "", f"{row.counts[at]:,}")
+                for at in used
+            ),
+        )
+        for row in rows
+    )
+    return Markup('<table><thead><tr><th scope="col"></th>{}</tr></thead><tbody>{}</tbody></table>').format(head, body)
+
+
+@cache
+def _environment() -> Environment:
+    from jinja2 import DictLoader
+
+    loader = DictLoader({"page": _part("page.html.jinja"), "readers": _part("readers.html.jinja")})
+    return Environment(loader=loader, autoescape=True, undefined=StrictUndefined, trim_blocks=True)
+
+
+def reader_page(**values: object) -> str:
+    """The page on which somebody logs on, or chooses a delivery."""
+    return _environment().get_template("readers").render(style=Markup(_part("page.css")), **values)
+
+
+@cache
+def _part(name: str) -> str:
+    return files("yendo.fleet").joinpath(name).read_text("utf-8")
