@@ -7,11 +7,38 @@ import tempfile
 import traceback
 from pathlib import Path
 
-from benchmarks import detection, drivers, farm, fleet, forms, large, living, mac, machines, setups, suite, windows
+from benchmarks import (
+    detection,
+    drivers,
+    farm,
+    fleet,
+    forms,
+    large,
+    living,
+    mac,
+    machines,
+    serving,
+    setups,
+    suite,
+    windows,
+)
 from benchmarks.measure import Figure
 from yendo.errors import YendoError
 
-__all__ = ["detection", "drivers", "farm", "fleet", "forms", "large", "living", "mac", "machines", "setups", "windows"]
+__all__ = [
+    "detection",
+    "drivers",
+    "farm",
+    "fleet",
+    "forms",
+    "large",
+    "living",
+    "mac",
+    "machines",
+    "serving",
+    "setups",
+    "windows",
+]
 
 
 def main() -> int:

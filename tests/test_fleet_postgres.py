@@ -2,15 +2,13 @@
 
 from __future__ import annotations
 
-import os
-import shutil
 import subprocess
 import sys
 from collections.abc import Iterator
 from pathlib import Path
 
+import postgres_server
 import pytest
-from conftest import missing
 
 pytest.importorskip("sqlalchemy")
 pytest.importorskip("psycopg")
@@ -21,30 +19,12 @@ from yendo.fleet.incoming import gathered
 from yendo.fleet.reports import outcomes_of
 from yendo.fleet.store import Inventory
 
-SERVERS = sorted(Path("/usr/lib/postgresql").glob("*/bin")) if os.name == "posix" else []
-
 
 @pytest.fixture
-def server(tmp_path_factory: pytest.TempPathFactory) -> Iterator[str]:
-    """The address of a server of its own, which only a socket leads to."""
-    if not SERVERS or not shutil.which("runuser"):
-        missing("postgresql", "apt-get install postgresql")
-    folder = Path(subprocess.run(
-        ["runuser", "-u", "postgres", "--", "mktemp", "-d"], capture_output=True, text=True, check=True
-    ).stdout.strip())  # fmt: skip
-    tools = SERVERS[-1]
-
-    def run(*line: str) -> None:
-        subprocess.run(["runuser", "-u", "postgres", "--", *line], check=True, capture_output=True, cwd=folder)
-
-    run(str(tools / "initdb"), "-D", str(folder / "data"), "--auth=trust", "--no-sync", "--encoding=UTF8")
-    options = f"-c listen_addresses='' -c unix_socket_directories={folder} -c fsync=off"
-    run(str(tools / "pg_ctl"), "-D", str(folder / "data"), "-w", "-l", str(folder / "log"), "-o", options, "start")
-    try:
-        yield f"postgresql://postgres@/postgres?host={folder}"
-    finally:
-        run(str(tools / "pg_ctl"), "-D", str(folder / "data"), "-m", "immediate", "stop")
-        shutil.rmtree(folder)
+def server() -> Iterator[str]:
+    """The address of a server of its own."""
+    with postgres_server.started() as found:
+        yield found.address
 
 
 def test_the_same_as_in_a_file(server: str, tmp_path: Path) -> None:

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from datetime import date
+import hashlib
+from collections.abc import Iterator, Sequence
+from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -10,16 +12,22 @@ import msgspec
 
 from yendo import atomic
 from yendo.demo import all_machines
+from yendo.package.build import name_of
 from yendo.plan import read
+from yendo.terms import events
 
 if TYPE_CHECKING:
+    from yendo.fleet.columns import Columns
     from yendo.fleet.course import Course
+    from yendo.fleet.deliveries import Deliveries
     from yendo.fleet.foresee import Foreseen
+    from yendo.fleet.happened import Happened
     from yendo.fleet.planning import PlannedWave
+    from yendo.fleet.waves import Waves
 
 COURSES = 5
 BEGIN = date(2026, 12, 7)
-PICTURE = "course.svg"
+PICTURE, PAGE = "course.svg", "delivery.html"
 
 
 class Delivery(msgspec.Struct, frozen=True):
@@ -29,11 +37,14 @@ class Delivery(msgspec.Struct, frozen=True):
     groups: list[PlannedWave]
     courses: list[Course]
     picture: Path
+    went: Happened | None = None
+    page: Path | None = None
 
 
 def tell(folder: Path, workspace: Path) -> Delivery | None:
     """Carries it out in the demo's folder; None where the libraries for it are missing."""
     try:
+        from yendo.fleet.deliveries import Deliveries
         from yendo.fleet.picture import picture
         from yendo.fleet.planning import courses_of, planned
         from yendo.fleet.store import FILE, Inventory
@@ -58,4 +69,59 @@ def tell(folder: Path, workspace: Path) -> Delivery | None:
     courses = courses_of(given, groups, columns, found.failures, Habits(), COURSES)
     title = f"{plan.package.name} {plan.package.version}, as it would go"
     atomic.write(folder / PICTURE, picture(courses[0], title))
-    return Delivery(found, groups, courses, folder / PICTURE)
+    package = workspace / "package" / name_of(plan)
+    if not (package / "manifest.json").is_file():
+        return Delivery(found, groups, courses, folder / PICTURE)
+    went, page = _went(folder, package, Deliveries(inventory), given, groups, columns)
+    return Delivery(found, groups, courses, folder / PICTURE, went, page)
+
+
+def _went(
+    folder: Path, package: Path, deliveries: Deliveries, given: Waves, groups: Sequence[PlannedWave], columns: Columns
+) -> tuple[Happened, Path]:
+    """The first two waves as they might really go: what the computers tell is invented, and taken like any other."""
+    from yendo.fleet.deliveries import moment
+    from yendo.fleet.happened import happened
+    from yendo.fleet.page import page
+    from yendo.fleet.picture import went as drawn
+
+    now, sites = moment(), columns.sites()
+    begun = now - timedelta(days=4)
+    named = [(one.wave, [(columns.computers[at], sites[at]) for at in one.machines]) for one in groups]
+    number = deliveries.begin(package, given, named, who="Ada", now=begun)
+    for day, (wave, computers) in zip((0, 2), named[:2], strict=True):
+        at = begun + timedelta(days=day)
+        deliveries.open_next(number, who="Ada", although="invented: the demo waits for no day", now=at)
+        silent = computers[3:5] if wave is named[1][0] else []
+        for place, (name, _) in enumerate(one for one in computers if one not in silent):
+            ended = at + timedelta(hours=1, minutes=37 * place % 1400)
+            for report in _reports(number, package, name, ended, failed=bool(silent) and place == 7):
+                deliveries.arrive(report, ended)
+    said = happened(deliveries, number, now, columns)
+    late = now - timedelta(days=3)
+    path = folder / PAGE
+    atomic.write(path, page(said, deliveries.places(number), now, late, picture=drawn(said).decode()).encode())
+    return said, path
+
+
+def _reports(number: int, package: Path, computer: str, ended: datetime, *, failed: bool) -> Iterator[bytes]:
+    """What a computer tells at first, and how it ended there."""
+    from yendo.fleet.index import written
+    from yendo.fleet.machine_reports import MachineReport, sealed
+    from yendo.package import manifest
+
+    made, key = manifest.read(package), hashlib.sha256(computer.encode()).hexdigest()
+    stamp, began = written(ended), written(ended - timedelta(minutes=4))
+    told: list[events.Event] = [events.RunBegan(made.name, made.version, made.revision, "install")]
+    told += [events.CommandIdle("0 ms of processor time, 0 bytes read and written, 2 processes"), events.CommandStopped(1800),
+             events.StepEndedBadly(22, 1)] if failed else [events.RunEnded(0)]  # fmt: skip
+    lines = b"".join(events.written(one, time=stamp, verb="install", step=1) for one in told)
+    for sort in ("joined", "ended"):
+        identifier = hashlib.md5(f"{computer} {sort}".encode(), usedforsecurity=False).hexdigest()
+        about = {"key": key} if sort == "joined" else {
+            "order": number, "package": made.id, "version": made.version, "revision": made.revision, "verb": "install",
+            "code": 22 if failed else 0, "began": began, "ended": stamp, "events": lines.decode(),
+        }  # fmt: skip
+        report = msgspec.convert({"v": 1, "id": identifier, "sort": sort, "computer": computer, "told": stamp, **about},
+                                 MachineReport)  # fmt: skip
+        yield sealed(report, key)

@@ -45,7 +45,7 @@ class MachineReport(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fi
     ended: Annotated[str, Meta(max_length=40)] = ""
     events: Annotated[str, Meta(max_length=400_000)] = ""
     text: Annotated[str, Meta(max_length=4_000)] = ""
-    key: Annotated[str, Meta(pattern="^[0-9a-f]{64}$")] = ""
+    key: Annotated[str, Meta(pattern="^([0-9a-f]{64})?$")] = ""
 
     @property
     def seconds(self) -> float:

@@ -117,6 +117,8 @@ class Serving:
             return PlainTextResponse(f"{error}\n", 403)
         except Unreadable as error:
             return PlainTextResponse(f"{error}\n", 400)
+        except sql.exc.DBAPIError:
+            return PlainTextResponse("the database is away; leave it again later\n", 503)
         return PlainTextResponse(became + "\n")
 
     async def log_on_page(self, request: Request) -> Response:

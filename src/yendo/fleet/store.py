@@ -8,7 +8,7 @@ import zlib
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 import numpy as np
@@ -52,7 +52,11 @@ class Inventory:
         url = self.address if "://" in self.address else f"sqlite:///{Path(self.address).resolve()}"
         url = url.replace("postgresql://", "postgresql+psycopg://", 1)
         try:
-            self.engine: Engine = sql.create_engine(url)
+            # a database that was started anew is found again; a file waits for whoever writes to it
+            more: dict[str, Any] = {"connect_args": {"timeout": 30}}
+            if "://" in self.address:
+                more = {"pool_pre_ping": True}
+            self.engine: Engine = sql.create_engine(url, **more)
         except (sql.exc.ArgumentError, sql.exc.NoSuchModuleError, ImportError) as error:
             raise Usage(f"{self.shown} is no address of a database: {error}") from error
         self.tables = sql.MetaData()
