@@ -18,15 +18,16 @@ from typing import Any
 
 import msgspec
 import pytest
-from conftest import HOST
+from conftest import HOST, Yendo, parsed
 from delivery_office import COUNTED, Office, package_of
 from test_kit import with_scheduler
 
 pytest.importorskip("sqlalchemy")
 
-from yendo.errors import Usage
-from yendo.fleet import fetcher, index, push
+from yendo.errors import Unreadable, Usage
+from yendo.fleet import fetcher, index, machine_reports, push
 from yendo.fleet.deliveries import moment
+from yendo.fleet.index import DeliveryFolder, written
 from yendo.package import signing
 
 BASE = r"C:\Program Files\Yendo\fetch"
@@ -419,3 +420,124 @@ def test_the_packet_that_wakes() -> None:
         there.settimeout(5)
         push.wake("02-00-5E-10-00-01", "127.0.0.1", there.getsockname()[1])
         assert there.recv(200) == push.magic("02005e100001")
+
+
+# --- the office's side ------------------------------------------------------------------------------------------------
+
+
+def test_from_the_command_line(drafted: Path, tmp_path: Path, yendo: Yendo) -> None:
+    """Begun, opened by two, signed, told, stopped, withdrawn, gone back; what is not allowed is refused with what to do."""
+    import shutil
+
+    from cryptography.hazmat.primitives import serialization
+
+    from yendo.demo import all_machines
+
+    office = Office(tmp_path / "office")
+    paths = {}
+    for name, who in (("root", office.root), ("signer", office.signer)):
+        key = who.key.private_bytes(
+            serialization.Encoding.PEM, serialization.PrivateFormat.PKCS8, serialization.NoEncryption()
+        )
+        cert = who.certificates[0].public_bytes(serialization.Encoding.PEM)
+        paths[name] = tmp_path / f"{name}.pem"
+        paths[name].write_bytes(key + cert)
+        (tmp_path / f"{name}.cer").write_bytes(cert)
+    machines, programs, _ = all_machines.write(tmp_path)
+    workspace = Path(shutil.copytree(drafted, tmp_path / "lantern"))
+    fleet = ("fleet",)
+    yendo(*fleet, "add", machines, programs)
+    yendo("build", workspace)
+    (workspace / "waves.toml").write_text('begin = 2026-01-01\n[[wave]]\nname = "all"\nsize = "rest"\n')
+    names = parsed(yendo(*fleet, "waves", workspace, "--json"))["waves"][0]["machines"]
+    one, two, three, four = names[:2] + names[-2:]
+    (workspace / "waves.toml").write_text(
+        'begin = 2026-01-01\n[stop]\ntwo_persons = true\n[[wave]]\nname = "first"\ncomputers = '
+        f'["{one}", "{two}", "PIER-99"]\n'
+        'pause = "1 day"\n[[wave]]\nname = "new"\nlisted = "new.csv"\nstanding = true\n'
+    )
+    (workspace / "new.csv").write_text(f"computer\n{three}\n")
+    assert "nothing has proved these bytes" in yendo(*fleet, "deliver", workspace, expect=2).stderr
+    assert "named and not meant: pier-99" in yendo(*fleet, "waves", workspace).stdout
+    begun = parsed(yendo(*fleet, "deliver", workspace, "--although", "a trial", "--as", "Ada", "--json"))
+    assert begun["number"] == 1 and [len(one["machines"]) for one in begun["waves"]] == [2, 1]
+    assert "opens once somebody else agrees" in yendo(*fleet, "decide", 1, "open", "--as", "Ada").stdout
+    assert "opens once somebody else agrees" in yendo(*fleet, "decide", 1, "open", "--as", "Ada").stdout
+    assert "is open" in yendo(*fleet, "decide", 1, "open", "--as", "Bea").stdout
+    folder = tmp_path / "out"
+    publish = (*fleet, "publish", folder, "--identity", paths["signer"])
+    assert "yendo fleet signers" in yendo(*publish, expect=2).stderr
+    yendo(*fleet, "signers", folder, tmp_path / "signer.cer", "--identity", paths["root"])
+    assert "1 Lantern" in yendo(*publish, "--reports", r"\\pier\reports").stdout
+    found = index.read_index((folder / "index.txt").read_bytes(), frozenset({signing.thumbprint(office.signer)}))
+    assert found.orders[0].package and found.reports == r"\\pier\reports"
+    listed = DeliveryFolder(folder).get(found.orders[0].machines).decode()
+    assert sorted(line.split("\t")[0] for line in listed.splitlines()) == sorted((one.lower(), two.lower()))
+    assert {name for _, name in DeliveryFolder(folder).files(found.orders[0].files)} >= {"apply.ps1", "manifest.json"}
+    # too early, then although; who comes later is taken in
+    assert "rests until" in yendo(*fleet, "decide", 1, "open", expect=2).stderr
+    yendo(*fleet, "decide", 1, "open", "--although", "the vendor is in a hurry", "--as", "Ada")
+    yendo(*fleet, "decide", 1, "open", "--although", "yes", "--as", "Bea")
+    (workspace / "new.csv").write_text(f"computer\n{three}\n{four}\n")
+    assert "1 computer came later" in yendo(*publish).stdout
+    # what computers have left; somebody speaks in another's name
+    left = tmp_path / "left"
+    left.mkdir()
+
+    def say(number: int, computer: str, own: str, **more: Any) -> None:
+        stamp = written(moment())
+        given = {
+            "v": 1,
+            "id": f"{number:032x}",
+            "computer": computer,
+            "told": stamp,
+            "began": stamp,
+            "ended": stamp,
+            **more,
+        }
+        report = msgspec.convert(given, machine_reports.MachineReport)
+        (left / f"{computer}-{number}.txt").write_bytes(machine_reports.sealed(report, own))
+
+    say(1, one.lower(), "a" * 64, sort="joined", key="a" * 64)
+    say(2, one.lower(), "a" * 64, sort="ended", order=1, code=0, package="tidewell-lantern", version="6.2.3")
+    say(3, two.lower(), "b" * 64, sort="joined", key="b" * 64)
+    say(4, two.lower(), "a" * 64, sort="ended", order=1, code=23)
+    told = yendo(*fleet, "report", left, "--take-away", expect=1).stdout
+    assert "3 reports of computers, 0 known before, 1 refused" in told and f"{two.lower()}-4.txt" in told
+    assert [path.name for path in left.iterdir()] == [f"{two.lower()}-4.txt"]
+    assert "may tell another key now" in yendo(*fleet, "report", "--forget", two).stdout
+    status = parsed(yendo(*fleet, "status", 1, "--json"))
+    assert status["sentence"].startswith("of 4 computers 1 have it") and status["delivery"]["state"] == "open"
+    assert "install" in yendo(*fleet, "status").stdout and "ended" in yendo(*fleet, "status", "--computer", one).stdout
+    # stopped: nothing is in the index any more; withdrawn; and taken back where it is
+    assert "--why" in yendo(*fleet, "decide", 1, "stop", expect=2).stderr
+    yendo(*fleet, "decide", 1, "stop", "--why", "the vendor called")
+    assert "nothing" in yendo(*publish).stdout and not DeliveryFolder(folder).index().orders  # type: ignore[union-attr]
+    yendo(*fleet, "decide", 1, "withdraw", "--why", "a better one comes")
+    assert "withdrawn already" in yendo(*fleet, "decide", 1, "go-on", "--why", "x", expect=2).stderr
+    back = parsed(yendo(*fleet, "deliver", workspace, "--verb", "uninstall", "--of", 1, "--although", "t", "--json"))
+    assert [one["machines"] for one in back["waves"]] == [[one], []]
+    assert "no delivery 9" in yendo(*fleet, "status", 9, expect=2).stderr
+
+
+def test_lists_of_a_directory(tmp_path: Path) -> None:
+    """What another program wrote as LDIF is read, and what is none is told."""
+    pytest.importorskip("ldap3")
+    from ldap3.protocol import rfc2849
+
+    from yendo.fleet.lists import computers_in
+
+    long = "-with-a-long-name-so-that-the-line-is-folded"
+    given = [(f"PIER-{number:02}{long * (number % 3)}", ["top", "computer"]) for number in range(40)]
+    entries = [
+        {"type": "searchResEntry", "dn": f"CN={name},OU=Geräte,DC=marrowby",
+         "raw_attributes": {"objectClass": [one.encode() for one in classes], "cn": [name.encode()]}}
+        for name, classes in [*given, ("Ada", ["person"]), ("é-quay", ["computer"])]
+    ]  # fmt: skip
+    path = tmp_path / "pier.ldif"
+    path.write_text("\n".join(rfc2849.operation_to_ldif("searchResponse", entries)), "utf-8")
+    found = computers_in(path)
+    assert len(found) == 41 and "Ada" not in found and "é-quay" in found and len(max(found, key=len)) > 80
+    path.write_text("this is a letter\n")
+    with pytest.raises(Unreadable, match="no LDIF"):
+        computers_in(path)

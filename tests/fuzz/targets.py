@@ -312,6 +312,54 @@ def waves_file(path: Path) -> None:
     waves.read(path)
 
 
+def delivery_index(data: bytes) -> None:
+    """The first byte says what the rest is."""
+    from yendo.fleet import index
+
+    kind, rest = (data[0] % 2 if data else 0), data[1:]
+    (index.read_signers if kind else index.read_index)(rest)
+
+
+def machine_report(data: bytes) -> None:
+    from yendo.fleet import machine_reports
+
+    found = machine_reports.read(data)
+    found.by("0" * 64)
+    found.report.why()
+    found.report.outcome("pier")
+
+
+def computers_list(path: Path) -> None:
+    from yendo.fleet import lists
+
+    given = path.with_name("l.ldif" if path.read_bytes()[:1] == b"d" else "l.csv")
+    given.write_bytes(path.read_bytes())
+    lists.computers_in(given)
+
+
+def delivery_seeds() -> list[bytes]:
+    """Signed texts as they are written, and one whose signature nobody made."""
+    from datetime import UTC, datetime, timedelta
+
+    from yendo.fleet import index
+
+    now = datetime(2026, 11, 30, tzinfo=UTC)
+    some = index.StoredContent("0" * 64, 12)
+    order = index.Order(
+        number=1,
+        verb="install",
+        package="a",
+        version="1",
+        revision=1,
+        run="f" * 16,
+        name="A",
+        machines=some,
+        files=some,
+    )
+    text = index.index_text(index.Index(version=1, made=now, expires=now + timedelta(days=7), orders=(order,)))
+    return [b"\0" + text + b"signature\tMIIB\n", b"\1yendo-signers\t1\nversion\t1\nsignature\tMIIB\n"]
+
+
 def cabinet(data: bytes) -> None:
     from yendo.formats import cab
 
@@ -795,6 +843,9 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
         b'\1[{"computer":"A","programs":[{"name":"L","version":"1"}],"facts":{"windows":"10.0","domain":""}}]', b"\2windows: 10.0.19045.1\nmulti-session: no\ncomputer: A\n",
         b"\3computer,package,version,code,seconds\nA,p,1,1603,4\n", b'\4{"v":1,"time":"2026-01-01T00:00:00","verb":"install","step":0,"event":"run-ended","data":{"code":0},"text":""}\n',
     ]),
+    "delivery-index": (delivery_index, delivery_seeds),
+    "machine-report": (machine_report, lambda: [b'{"v":1,"id":"' + b"0" * 32 + b'","sort":"ended","computer":"a","told":"","code":23,"events":"{}"}\n' + b"0" * 64 + b"\n"]),
+    "computers-list": (_file("list", computers_list), lambda: [b"computer\nA\n", b"dn: cn=a\nobjectClass: computer\ncn:: QQ==\n\n"]),
     "waves-file": (_file("waves.toml", waves_file), lambda: [b"begin = 2026-12-07\n[stop]\nlimit = '5 %'\n[when]\nhours = '20:00-06:00'\n[[wave]]\nname = 'a'\ncover = ['site']\n[[wave]]\nname = 'b'\nsize = 'rest'\n"]),
     "manifest": (_file("manifest.json", _manifest), _json),
     "workspace-records": (_file("x.json", _workspace_records), _json),

@@ -197,32 +197,76 @@ def plan_of(folder: Path) -> Plan:
 
 
 def _report(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("files", type=Path, nargs="+", metavar="FILE", help="logs of the runner (.jsonl), or tables")
+    parser.add_argument(
+        "files", type=Path, nargs="*", metavar="FILE",
+        help="logs of the runner (.jsonl), tables, or what computers have left (.txt), or folders of these",
+    )  # fmt: skip
+    parser.add_argument("--take-away", action="store_true", help="delete what computers have left once it is kept")
+    parser.add_argument("--forget", metavar="NAME", help="forget the key of a computer that was set up anew")
     where(parser)
 
 
 def report(options: argparse.Namespace) -> int:
-    """Take over how packages ended: logs of the runner as COMPUTER/install.jsonl, or tables with computer, package,
-    version and code. The same report counts once.
+    """Take over how packages ended: logs of the runner as COMPUTER/install.jsonl, tables with computer, package,
+    version and code, and what computers themselves have left in a folder. The same report counts once.
     """
     from yendo.cli import show
     from yendo.errors import Usage
+    from yendo.fleet.deliveries import Deliveries
     from yendo.fleet.reports import outcomes_of
 
+    if not options.files and not options.forget:
+        raise Usage("say what is to be taken over")
     store = store_of(options)
+    if options.forget:
+        known = Deliveries(store).forget(options.forget)
+        if not options.quiet and not options.json:
+            had = "may tell another key now" if known else "had told none"
+            show.console().print(f"{show.clean(options.forget)} {had}")
     try:
         columns = store.load()
         sites = dict(zip((name.lower() for name in columns.computers), columns.sites(), strict=True))
     except Usage:
         sites = {}
-    found = outcomes_of(options.files, sites)
+    left = [path for given in options.files for path in ([given] if given.is_file() else sorted(given.rglob("*.txt")))]
+    left = [path for path in left if path.suffix.lower() == ".txt"]
+    found = outcomes_of([path for path in options.files if path not in left], sites)
     new = store.report(found)
     failed = sum(one.failed for one in found)
+    counts, refused = _left(left, store, take_away=options.take_away)
     if options.json:
-        show.emit({"schema": "yendo.fleet-reported/1", "read": len(found), "new": new, "failed": failed})
+        body = {"read": len(found), "new": new, "failed": failed, "left": counts, "refused": refused}
+        show.emit({"schema": "yendo.fleet-reported/1", **body})
     elif not options.quiet:
-        show.console().print(f"{len(found):,} outcomes read, {new:,} of them new; {failed:,} failed")
-    return 0
+        out = show.console()
+        if found or not left:
+            out.print(f"{len(found):,} outcomes read, {new:,} of them new; {failed:,} failed")
+        if left:
+            told = f"{counts['new']:,} reports of computers, {counts['known']:,} known before, {len(refused):,} refused"
+            out.print(told)
+            show.grid(out, [(name, why) for name, why in list(refused.items())[:10]], styles=("yellow",))
+    return 1 if refused else 0
+
+
+def _left(paths: list[Path], store: Inventory, *, take_away: bool) -> tuple[dict[str, int], dict[str, str]]:
+    """Takes what computers have left: how many were new and known, and why others were refused, by name."""
+    from yendo.errors import Unreadable
+    from yendo.fleet.deliveries import Deliveries, moment
+    from yendo.fleet.machine_reports import MOST
+
+    counts, refused = {"new": 0, "known": 0}, {}
+    deliveries = Deliveries(store)
+    # names begin with the computer and the time: so its first report, which tells its key, comes first
+    for path in sorted(paths, key=lambda path: path.name):
+        try:
+            with path.open("rb") as file:
+                counts[deliveries.arrive(file.read(MOST + 1), moment())] += 1
+        except (OSError, Unreadable) as error:
+            refused[path.name] = str(error)
+            continue
+        if take_away:
+            path.unlink()
+    return counts, refused
 
 
 # --- foreseeing -------------------------------------------------------------------------------------------------------
@@ -326,7 +370,7 @@ def waves(options: argparse.Namespace) -> int:
     columns = store.load()
     plan = plan_of(options.folder)
     found = foreseen_of(plan, options.folder, store, columns)
-    groups = planned(given, found, plan, columns)
+    groups = planned(given, found, plan, columns, options.folder)
     courses: list[Course] = []
     if options.play or options.picture:
         with show.working("playing", quiet=options.quiet or options.json):
@@ -374,6 +418,8 @@ def wave_rows(groups: list[PlannedWave]) -> list[tuple[str, str, str]]:
         note = f"pause {one.wave.pause}"
         if one.covering:
             note = f"covers {one.covering.covered:.0%} of what the others are like, {note}; its rate is not that of all"
+        if one.left:
+            note += f"; named and not meant: {', '.join(one.left[:3])}{' and more' if len(one.left) > 3 else ''}"
         rows.append((one.wave.name, show.counted(len(one.machines), "machine"), note))
     return rows
 

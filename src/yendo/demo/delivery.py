@@ -113,8 +113,11 @@ def _reports(number: int, package: Path, computer: str, ended: datetime, *, fail
     made, key = manifest.read(package), hashlib.sha256(computer.encode()).hexdigest()
     stamp, began = written(ended), written(ended - timedelta(minutes=4))
     told: list[events.Event] = [events.RunBegan(made.name, made.version, made.revision, "install")]
-    told += [events.CommandIdle("0 ms of processor time, 0 bytes read and written, 2 processes"), events.CommandStopped(1800),
-             events.StepEndedBadly(22, 1)] if failed else [events.RunEnded(0)]  # fmt: skip
+    if failed:
+        idle = events.CommandIdle("0 ms of processor time, 0 bytes read and written, 2 processes")
+        told += [idle, events.CommandStopped(1800), events.StepEndedBadly(22, 1)]
+    else:
+        told.append(events.RunEnded(0))
     lines = b"".join(events.written(one, time=stamp, verb="install", step=1) for one in told)
     for sort in ("joined", "ended"):
         identifier = hashlib.md5(f"{computer} {sort}".encode(), usedforsecurity=False).hexdigest()

@@ -11,6 +11,7 @@ from collections import Counter
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import sqlalchemy as sql
@@ -21,7 +22,7 @@ from yendo.errors import Usage
 from yendo.fleet import machine_reports
 from yendo.fleet.chances import StopRule
 from yendo.fleet.index import DeliveryFolder, Index, ListedComputer, Order, StoredContent, machines_text, written
-from yendo.fleet.machine_reports import MachineReport, StrangerReport
+from yendo.fleet.machine_reports import MachineReport, Sealed, StrangerReport
 from yendo.fleet.store import Inventory
 from yendo.fleet.waves import Wave, Waves, When, part
 from yendo.package import manifest as form
@@ -364,55 +365,113 @@ class Deliveries:
         """Takes a report: "new" or "known". It is there when this returns. Raises Unreadable where it is malformed,
         StrangerReport where it is by somebody else than the computer that it speaks of, or by one that is not known.
         """
-        came = machine_reports.read(data)
+        (found,) = self.arrive_all([machine_reports.read(data)], now)
+        if isinstance(found, StrangerReport):
+            raise found
+        return found
+
+    def arrive_all(self, came: Sequence[Sealed], now: datetime) -> list[str | StrangerReport]:
+        """The same for several at once, in their order and in one transaction: each "new", "known", or why not."""
         with self.store.opened() as connection:
-            return self.take(connection, came, now)
+            answers = self._vouched(connection, came, now)
+            kept = [one for one, answer in zip(came, answers, strict=True) if answer == "new"]
+            new = self._kept(connection, kept, now)
+            self._placed(connection, [one.report for one in kept if one.report.id in new])
+            if new and self.store.engine.dialect.name == "postgresql":
+                connection.execute(sql.text(f"NOTIFY {TOLD}"))
+        seen: set[str] = set()
+        for at, (one, answer) in enumerate(zip(came, answers, strict=True)):
+            if answer == "new" and (one.report.id not in new or one.report.id in seen):
+                answers[at] = "known"
+            seen.add(one.report.id)
+        return answers
 
-    def take(self, connection: Connection, came: machine_reports.Sealed, now: datetime) -> str:
-        """The same within somebody's transaction."""
-        report, table = came.report, self.store.tables.tables
-        computer = report.computer.lower()
-        keys = table["computer_key"]
-        key = connection.scalar(sql.select(keys.c.key).where(keys.c.computer == computer))
-        if key is None and report.sort == "joined" and report.key:
-            own = {"computer": computer, "key": report.key, "since": written(now)}
-            connection.execute(_or_leave(self.store, keys), own)
-            key = connection.scalar(sql.select(keys.c.key).where(keys.c.computer == computer))
-        if key is None:
-            raise StrangerReport(f"{computer} is not known here: it has not told its key yet")
-        if not came.by(key) or (report.sort == "joined" and report.key != key):
-            raise StrangerReport(f"the report is not from {computer}, or that computer was set up anew: see --forget")
-        cause, line = report.why()
-        row: dict[str, object] = {
-            "id": report.id, "computer": computer, "sort": report.sort, "delivery": report.order, "told": report.told,
-            "received": written(now), "cause": cause, "line": line, "text": report.text, "code": report.code or 0,
-        }  # fmt: skip
-        arrived = table["arrived"]
-        if connection.scalar(_or_leave(self.store, arrived).returning(arrived.c.id), row) is None:
-            return "known"
-        if report.order:
-            self._placed(connection, report, computer, cause, line)
-        if self.store.engine.dialect.name == "postgresql":
-            connection.execute(sql.text(f"NOTIFY {TOLD}"))
-        return "new"
+    def _vouched(self, connection: Connection, came: Sequence[Sealed], now: datetime) -> list[str | StrangerReport]:
+        """Whether each is by the computer that it speaks of; a first report tells its key."""
+        keys = self.store.tables.tables["computer_key"]
+        names = {one.report.computer.lower() for one in came}
+        known = {
+            row.computer: row.key for row in connection.execute(sql.select(keys).where(keys.c.computer.in_(names)))
+        }
+        answers: list[str | StrangerReport] = []
+        for one in came:
+            computer, report = one.report.computer.lower(), one.report
+            if computer not in known and report.sort == "joined" and report.key and one.by(report.key):
+                row = {"computer": computer, "key": report.key, "since": written(now)}
+                connection.execute(_or_leave(self.store, keys), row)
+                told = connection.scalar(sql.select(keys.c.key).where(keys.c.computer == computer))
+                known[computer] = str(told)
+            if computer not in known:
+                answers.append(StrangerReport(f"{computer} is not known here: it has not told its key yet"))
+            elif not one.by(known[computer]) or (report.sort == "joined" and report.key != known[computer]):
+                answers.append(
+                    StrangerReport(f"the report is not from {computer}, or that one was set up anew: see --forget")
+                )
+            else:
+                answers.append("new")
+        return answers
 
-    def _placed(self, connection: Connection, report: MachineReport, computer: str, cause: str, line: str) -> None:
+    def _kept(self, connection: Connection, came: Sequence[Sealed], now: datetime) -> set[str]:
+        """Keeps reports; the ids of those that were not there yet."""
+        rows = []
+        for one in came:
+            report = one.report
+            cause, line = report.why()
+            rows.append({
+                "id": report.id, "computer": report.computer.lower(), "sort": report.sort, "delivery": report.order,
+                "told": report.told, "received": written(now), "cause": cause, "line": line, "text": report.text,
+                "code": report.code or 0,
+            })  # fmt: skip
+        arrived = self.store.tables.tables["arrived"]
+        if not rows:
+            return set()
+        return set(connection.scalars(_or_leave(self.store, arrived).returning(arrived.c.id), rows))
+
+    def _placed(self, connection: Connection, reports: Sequence[MachineReport]) -> None:
+        """What new reports say of deliveries: a computer's first end counts, what comes later does not change it."""
         place, outcome = self.store.tables.tables["place"], self.store.tables.tables["outcome"]
-        where = sql.and_(place.c.delivery == report.order, place.c.computer == computer)
-        known = connection.execute(sql.select(place.c.site, place.c.state).where(where)).first()
-        if known is None:
+        about = [one for one in reports if one.order]
+        if not about:
             return
-        if report.sort == "looked":
-            connection.execute(place.update().where(where).values(there=report.text[:20]))
-        elif report.sort == "later" and known.state not in _ENDS:
-            connection.execute(place.update().where(where).values(state="later", code=report.code or 0, line=line))
-        elif report.sort == "ended" and known.state not in _ENDS:
-            state = state_of(report.code or 0)
-            changed = {"state": state, "code": report.code or 0, "cause": cause, "line": line, "ended": report.ended,
-                       "seconds": report.seconds}  # fmt: skip
-            connection.execute(place.update().where(where).values(**changed))
-            if state != "refused":
-                connection.execute(_or_leave(self.store, outcome), msgspec.structs.asdict(report.outcome(known.site)))
+        where = sql.and_(
+            place.c.delivery.in_({one.order for one in about}),
+            place.c.computer.in_({one.computer.lower() for one in about}),
+        )
+        rows = connection.execute(
+            sql.select(place.c.delivery, place.c.computer, place.c.site, place.c.state).where(where)
+        )
+        known = {(row.delivery, row.computer): (row.site, row.state) for row in rows}
+        ends: list[dict[str, object]] = []
+        waits: list[dict[str, object]] = []
+        looks: list[dict[str, object]] = []
+        outcomes = []
+        for one in about:
+            at = (one.order, one.computer.lower())
+            site, state = known.get(at, ("", ""))
+            row: dict[str, object] = {"at_delivery": at[0], "at_computer": at[1]}
+            if not state:
+                continue
+            if one.sort == "looked":
+                looks.append({**row, "to_there": one.text[:20]})
+            elif one.sort == "later" and state not in _ENDS:
+                waits.append({**row, "to_state": "later", "to_code": one.code or 0, "to_line": one.why()[1]})
+            elif one.sort == "ended" and state not in _ENDS:
+                (cause, line), ended = one.why(), state_of(one.code or 0)
+                known[at] = (site, ended)
+                ends.append({**row, "to_state": ended, "to_code": one.code or 0, "to_cause": cause, "to_line": line,
+                             "to_ended": one.ended, "to_seconds": one.seconds})  # fmt: skip
+                if ended != "refused":
+                    outcomes.append(msgspec.structs.asdict(one.outcome(site)))
+        for some in (ends, waits, looks):
+            if some:
+                names = [name.removeprefix("to_") for name in some[0] if name.startswith("to_")]
+                mine = sql.and_(
+                    place.c.delivery == sql.bindparam("at_delivery"), place.c.computer == sql.bindparam("at_computer")
+                )
+                changed: dict[str, Any] = {name: sql.bindparam(f"to_{name}") for name in names}
+                connection.execute(place.update().where(mine).values(**changed), some)
+        if outcomes:
+            connection.execute(_or_leave(self.store, outcome), outcomes)
 
     def forget(self, computer: str) -> bool:
         """Forgets the key of a computer that was set up anew, so that it may tell another; whether it had one."""

@@ -71,17 +71,17 @@ class Happened(msgspec.Struct, frozen=True, kw_only=True):
             counts.update(dict(zip(STATES, row.counts, strict=True)))
         whole = sum(counts.values())
         words = f"of {whole:,} computers {counts['done']:,} have it"
+        mostly = f" ({'mostly: ' if len(self.causes) > 1 else ''}{self.causes[0].cause})" if self.causes else ""
         parts = [
             f"{counts[state]:,} {said}"
             for state, said in (
-                ("failed", "failed"), ("refused", "are not meant (run conditions)"), ("later", "will try again"),
-                ("silent", "have told nothing"),
-                ("waiting", "are at it or off"), ("not yet", "have not had their turn"),
+                ("failed", f"failed{mostly}"), ("refused", "are not meant (run conditions)"),
+                ("later", "will try again"), ("silent", "have told nothing"), ("waiting", "are at it or off"),
+                ("not yet", "have not had their turn"),
             )
             if counts[state]
         ]  # fmt: skip
-        mostly = f", mostly: {self.causes[0].cause}" if self.causes else ""
-        return f"{words}{''.join(', ' + one for one in parts)}{mostly}"
+        return words + "".join(f", {one}" for one in parts)
 
 
 def happened(deliveries: Deliveries, number: int, now: datetime, columns: Columns | None = None) -> Happened:

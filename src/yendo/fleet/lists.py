@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-import binascii
 import csv
 from collections.abc import Iterator
 from pathlib import Path
@@ -70,7 +69,7 @@ def _entries(text: str, name: str) -> Iterator[dict[str, list[str]]]:
         if value.startswith(":"):
             try:
                 value = base64.b64decode(value[1:].strip(), validate=True).decode("utf-8", "replace")
-            except binascii.Error as error:
+            except ValueError as error:  # what is no base 64 is one, too
                 raise Unreadable(f"{name}, entry at line {number}: {attribute} is no base 64: {error}") from error
         elif value.startswith("<"):
             continue  # the value is elsewhere; nothing is fetched

@@ -26,11 +26,14 @@ _USUAL = 0.02  # the share that is taken to fail where nothing is known of any p
 
 
 class PlannedWave(msgspec.Struct, frozen=True):
-    """``machines`` by number; ``covering`` is what a chosen group shows of the others."""
+    """``machines`` by number; ``covering`` is what a chosen group shows of the others, ``left`` are computers that the
+    wave names and that do not get the package: they have it, are refused, not known, or in a wave before.
+    """
 
     wave: Wave
     machines: tuple[int, ...]
     covering: Covering | None = None
+    left: tuple[str, ...] = ()
 
 
 def planned(waves: Waves, foreseen: Foreseen, plan: Plan, columns: Columns, base: Path = Path()) -> list[PlannedWave]:
@@ -54,7 +57,8 @@ def planned(waves: Waves, foreseen: Foreseen, plan: Plan, columns: Columns, base
             group = None
             chosen = _of_size(wave, left, sites, columns, len(foreseen.gets), base)
         left[chosen] = False
-        found.append(PlannedWave(wave, tuple(int(one) for one in chosen), group))
+        out = set(_named(wave, base)) - {columns.computers[one].lower() for one in chosen}
+        found.append(PlannedWave(wave, tuple(int(one) for one in chosen), group, tuple(sorted(out))))
     return found
 
 
@@ -92,7 +96,7 @@ def courses_of(
 def tagged(wave: Wave, columns: Columns, base: Path) -> tuple[int, ...]:
     """The machines of a wave that goes by a tag, by names or by a list, by number. Raises Usage."""
     if wave.tag is None:
-        named = {name.lower() for name in (*wave.computers, *(computers_in(base / wave.listed) if wave.listed else ()))}
+        named = _named(wave, base)
         return tuple(number for number, name in enumerate(columns.computers) if name.lower() in named)
     tags = columns.texts.get("tags")
     if tags is None:
@@ -100,6 +104,11 @@ def tagged(wave: Wave, columns: Columns, base: Path) -> tuple[int, ...]:
     wanted = wave.tag.lower()
     has = [wanted in value.lower().replace(",", " ").split() for value in tags.values]
     return tuple(number for number, code in enumerate(tags.codes) if code >= 0 and has[code])
+
+
+def _named(wave: Wave, base: Path) -> frozenset[str]:
+    listed = computers_in(base / wave.listed) if wave.listed else ()
+    return frozenset(name.lower() for name in (*wave.computers, *listed))
 
 
 def _of_size(

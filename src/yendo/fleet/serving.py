@@ -13,6 +13,7 @@ import contextlib
 import hashlib
 import hmac
 import secrets
+import time
 from collections.abc import AsyncIterator, Awaitable, Callable
 from datetime import datetime, timedelta
 from pathlib import Path
@@ -32,13 +33,15 @@ from yendo.fleet import machine_reports
 from yendo.fleet.deliveries import TOLD, Deliveries, moment
 from yendo.fleet.happened import happened
 from yendo.fleet.index import CONTENT, INDEX, SIGNERS, written
-from yendo.fleet.machine_reports import StrangerReport
+from yendo.fleet.machine_reports import Sealed, StrangerReport
 from yendo.fleet.page import page, reader_page
 from yendo.terms.amounts import seconds
 
 SESSION = timedelta(hours=12)
 COOKIE = "yendo-session"
 LOOK = 5.0  # seconds between two looks whether a rule stops something, where the database tells nothing by itself
+AT_ONCE, MOST_WAITING = 200, 2000  # reports in one transaction; that wait before whoever comes next has to
+SHARE = 20  # of the time, one part in so many goes into judging
 TRIES = 10  # wrong passwords within a minute, over all readers
 _COST = {"n": 1 << 14, "r": 8, "p": 1}
 
@@ -62,6 +65,7 @@ class Serving:
     def __init__(self, deliveries: Deliveries, proxy: Proxy | None = None) -> None:
         self.deliveries, self.proxy = deliveries, proxy
         self.wrong: list[float] = []
+        self.waiting: asyncio.Queue[tuple[Sealed, asyncio.Future[str | StrangerReport]]] = asyncio.Queue(MOST_WAITING)
 
     # --- readers --------------------------------------------------------------------------------------------------
 
@@ -112,14 +116,33 @@ class Serving:
             if len(body) > machine_reports.MOST:
                 return PlainTextResponse("too long\n", 400)
         try:
-            became = await run_in_threadpool(self.deliveries.arrive, bytes(body), moment())
-        except StrangerReport as error:
-            return PlainTextResponse(f"{error}\n", 403)
+            came = machine_reports.read(bytes(body))
         except Unreadable as error:
             return PlainTextResponse(f"{error}\n", 400)
+        answer: asyncio.Future[str | StrangerReport] = asyncio.get_running_loop().create_future()
+        await self.waiting.put((came, answer))
+        try:
+            became = await answer
         except sql.exc.DBAPIError:
             return PlainTextResponse("the database is away; leave it again later\n", 503)
-        return PlainTextResponse(became + "\n")
+        return PlainTextResponse(f"{became}\n", 200 if isinstance(became, str) else 403)
+
+    async def take(self) -> None:
+        """Takes what waits, all of it in one transaction, and answers each once that is committed."""
+        while True:
+            some = [await self.waiting.get()]
+            while len(some) < AT_ONCE and not self.waiting.empty():
+                some.append(self.waiting.get_nowait())
+            try:
+                became = await run_in_threadpool(self.deliveries.arrive_all, [came for came, _ in some], moment())
+            except Exception as error:  # whoever waits must have an answer, whatever it was
+                for _, answer in some:
+                    if not answer.done():
+                        answer.set_exception(error)
+                continue
+            for (_, answer), one in zip(some, became, strict=True):
+                if not answer.done():
+                    answer.set_result(one)
 
     async def log_on_page(self, request: Request) -> Response:
         if request.method == "GET":
@@ -181,18 +204,19 @@ class Serving:
 
     # --- by itself ------------------------------------------------------------------------------------------------
 
-    def judge(self) -> None:
-        """Asks the rule of everything that is open."""
+    def judge(self) -> float:
+        """Asks the rule of everything that is open; how many seconds it took."""
+        begun = time.monotonic()
         for one in self.deliveries.all():
             if one.state == "open":
                 self.deliveries.judge(one.number, moment())
+        return time.monotonic() - begun
 
     async def watch(self) -> None:
-        """Judges whenever something came."""
+        """Judges whenever something came, and not for longer than a share of the time."""
         if self.deliveries.store.engine.dialect.name != "postgresql":
             while True:
-                await run_in_threadpool(self.judge)
-                await asyncio.sleep(LOOK)
+                await asyncio.sleep(max(LOOK, SHARE * await run_in_threadpool(self.judge)))
         import psycopg
 
         url = self.deliveries.store.engine.url.set(drivername="postgresql").render_as_string(hide_password=False)
@@ -200,12 +224,13 @@ class Serving:
             with contextlib.suppress(psycopg.Error, OSError, sql.exc.DatabaseError):
                 async with await psycopg.AsyncConnection.connect(url, autocommit=True) as connection:
                     await connection.execute(f"LISTEN {TOLD}")
-                    await run_in_threadpool(self.judge)
+                    took = await run_in_threadpool(self.judge)
                     async for _ in connection.notifies():
-                        await asyncio.sleep(0.5)  # many come at once: they are judged together
+                        # many come at once: they are judged together
+                        await asyncio.sleep(max(0.5, SHARE * took))
                         while [one async for one in connection.notifies(timeout=0)]:
                             pass
-                        await run_in_threadpool(self.judge)
+                        took = await run_in_threadpool(self.judge)
             await asyncio.sleep(1)  # the database is away; it is looked for again
 
 
@@ -215,13 +240,13 @@ def application(deliveries: Deliveries, *, folder: Path | None = None, proxy: Pr
 
     @contextlib.asynccontextmanager
     async def alive(app: Starlette) -> AsyncIterator[None]:
-        watching = asyncio.create_task(serving.watch())
+        working = [asyncio.create_task(one) for one in (serving.watch(), serving.take())]
         try:
             yield
         finally:
-            watching.cancel()
-            with contextlib.suppress(asyncio.CancelledError):
-                await watching
+            for one in working:
+                one.cancel()
+            await asyncio.gather(*working, return_exceptions=True)
 
     routes: list[Route | Mount] = [
         Route("/reports", serving.report, methods=["POST"]),
