@@ -39,7 +39,6 @@ PICTURES = {
     "yendo fleet waves lantern --play",
     "demo": "yendo demo try-out",
     "renewal": "yendo renew renewing from-tidewell-autumn/lantern-6.3.0.msi",
-    "read-setup": "yendo read from-tidewell/sounder-setup.exe",
     "try": "yendo draft sounder from-tidewell/sounder-setup.exe --quiet; yendo try from-tidewell/sounder-setup.exe --into sounder",  # noqa: E501
     "capture": "yendo capture sounder-4 from-tidewell/sounder-setup.exe --run '{setup} /unattended' --part settings --run 'reg add HKLM\\Software\\Tidewell\\Sounder /v Updates /t REG_DWORD /d 0 /f' --twice; yendo capture sounder-4 --show",  # noqa: E501
 }
@@ -147,7 +146,7 @@ def page(folder: Path) -> None:
     subprocess.run([YENDO, "build", office / "lantern", "--quiet"], check=True)
     (office / "lantern-next" / "extras" / "site.ini").write_text("[site]\r\n", "utf-8")
     subprocess.run([YENDO, "shelf", office, "--html", folder / "shelf.html", "--quiet"], check=True)
-    for name, height in (("dossier", 1500), ("sheet", 1500), ("shelf", 800)):
+    for name, height in (("dossier", 1500), ("sheet", 1500), ("shelf", 800), ("delivery", 800)):
         shot = [f"--window-size=1280,{height}", f"--screenshot={OUT / f'{name}.png'}"]
         subprocess.run([*call, *shot, (folder / f"{name}.html").as_uri()], check=True, capture_output=True)
 

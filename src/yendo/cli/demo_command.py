@@ -195,7 +195,7 @@ def _mac(out: Console, told: Story, folder: Path) -> None:
 def _delivered(out: Console, told: Story, folder: Path) -> None:
     """What the package would meet on all machines, and how its waves would go."""
     from yendo.cli import show
-    from yendo.cli.fleet_command import between, in_a_sentence, wave_rows
+    from yendo.cli.fleet_common import between, in_a_sentence, wave_rows
 
     show.section(out, "On all machines: yendo fleet add, foresee lantern, waves lantern --play")
     if told.delivery is None:

@@ -10,11 +10,11 @@ yendo fleet waves lantern --play --picture course.svg
 from __future__ import annotations
 
 import argparse
-import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yendo.cli import nested
+from yendo.cli.fleet_common import between, foreseen_of, in_a_sentence, plan_of, store_of, wave_rows, where
 
 if TYPE_CHECKING:
     from yendo.fleet.columns import Columns
@@ -22,9 +22,6 @@ if TYPE_CHECKING:
     from yendo.fleet.foresee import Foreseen
     from yendo.fleet.planning import PlannedWave
     from yendo.fleet.store import Inventory
-    from yendo.plan import Plan
-
-VARIABLE = "YENDO_FLEET"
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -35,24 +32,6 @@ def configure(parser: argparse.ArgumentParser) -> None:
 
 def run(options: argparse.Namespace) -> int:
     return int(options.run_action(options))
-
-
-def where(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument(
-        "--inventory",
-        metavar="ADDRESS",
-        help=f"a file, or postgresql://... (default: {VARIABLE}, else fleet.db in this folder)",
-    )
-
-
-def store_of(options: argparse.Namespace) -> Inventory:
-    from yendo.errors import Usage
-
-    try:
-        from yendo.fleet.store import FILE, Inventory
-    except ImportError as error:
-        raise Usage("an inventory needs more libraries: pip install 'yendo[fleet]'") from error
-    return Inventory(options.inventory or os.environ.get(VARIABLE) or FILE)
 
 
 # --- machines ---------------------------------------------------------------------------------------------------------
@@ -187,12 +166,6 @@ def _table(columns: Columns, some: list[int]) -> bytes:
     return nested.spreadsheet(["computer", *names], rows)
 
 
-def plan_of(folder: Path) -> Plan:
-    from yendo.plan import read
-
-    return read(folder / "plan.toml")[0]
-
-
 # --- outcomes ---------------------------------------------------------------------------------------------------------
 
 
@@ -311,26 +284,6 @@ def foresee(options: argparse.Namespace) -> int:
     return 0
 
 
-def foreseen_of(plan: Plan, folder: Path, store: Inventory, columns: Columns) -> Foreseen:
-    from datetime import date
-
-    from yendo.fleet.foresee import foresee as foreseen
-
-    return foreseen(plan, folder, columns, store.outcomes(), now=f"{date.today()}T12:00")
-
-
-def in_a_sentence(found: Foreseen) -> str:
-    words = f"of {found.machines:,}, {len(found.gets):,} get it"
-    expected = found.failures
-    if expected is None:
-        return f"{words}; how many fail nobody can say before any package was reported (yendo fleet report)"
-    mostly = f", mostly {expected.causes[0][0]}" if expected.causes else ""
-    return (
-        f"{words}, {expected.low:,} to {expected.high:,} will fail{mostly} "
-        f"({expected.share:.0%}, from {expected.earlier:,} outcomes of {expected.packages:,} packages)"
-    )
-
-
 # --- waves ------------------------------------------------------------------------------------------------------------
 
 
@@ -340,6 +293,7 @@ def _waves(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--play", action="store_true", help="play the whole delivery before the first machine")
     parser.add_argument("--courses", type=int, default=20, metavar="N", help="how often it is played (default: 20)")
     parser.add_argument("--picture", type=Path, metavar="FILE", help="draw the first course, as .svg or .png")
+    parser.add_argument("--of", type=int, metavar="NUMBER", help="with --picture: draw how this delivery went over it")
     parser.add_argument("--csv", type=Path, metavar="FILE", help="write which machine is in which wave")
     where(parser)
 
@@ -384,12 +338,21 @@ def waves(options: argparse.Namespace) -> int:
         if form not in ("svg", "png"):
             raise Usage("a picture is .svg or .png")
         title = f"{plan.package.name} {plan.package.version}, as it would go"
-        atomic.write(options.picture, picture(courses[0], title, form=form))
+        real = _really(store, options.of) if options.of else ()
+        atomic.write(options.picture, picture(courses[0], title, form=form, real=real))
     if options.json:
         _emit(groups, courses, columns)
     elif not options.quiet:
         _told(groups, courses, found)
     return 0
+
+
+def _really(store: Inventory, number: int) -> list[tuple[str, int, int]]:
+    """How many had ended well, and failed, at the end of each day of a delivery. Raises Usage."""
+    from yendo.fleet.deliveries import Deliveries, moment
+    from yendo.fleet.happened import happened
+
+    return [(one.day, one.done, one.failed) for one in happened(Deliveries(store), number, moment()).days]
 
 
 def _emit(groups: list[PlannedWave], courses: list[Course], columns: Columns) -> None:
@@ -407,21 +370,6 @@ def _emit(groups: list[PlannedWave], courses: list[Course], columns: Columns) ->
         for one in groups
     ]
     show.emit({"schema": "yendo.fleet-waves/1", "waves": rows, "courses": msgspec.to_builtins(courses)})
-
-
-def wave_rows(groups: list[PlannedWave]) -> list[tuple[str, str, str]]:
-    """The waves as rows: name, machines, what a chosen group shows and what not."""
-    from yendo.cli import show
-
-    rows = []
-    for one in groups:
-        note = f"pause {one.wave.pause}"
-        if one.covering:
-            note = f"covers {one.covering.covered:.0%} of what the others are like, {note}; its rate is not that of all"
-        if one.left:
-            note += f"; named and not meant: {', '.join(one.left[:3])}{' and more' if len(one.left) > 3 else ''}"
-        rows.append((one.wave.name, show.counted(len(one.machines), "machine"), note))
-    return rows
 
 
 def _told(groups: list[PlannedWave], courses: list[Course], found: Foreseen) -> None:
@@ -462,11 +410,6 @@ def _told(groups: list[PlannedWave], courses: list[Course], found: Foreseen) -> 
             )
         )
     show.grid(out, lines, styles=("bold",))
-
-
-def between(some: list[int]) -> str:
-    """The first and the last of numbers in order."""
-    return f"{some[0]:,}" if some[0] == some[-1] else f"{some[0]:,} to {some[-1]:,}"
 
 
 def _of_waves(columns: Columns, groups: list[PlannedWave]) -> bytes:

@@ -8,7 +8,7 @@ import os
 from pathlib import Path
 from typing import TYPE_CHECKING
 
-from yendo.cli import fleet_command, nested, sign_command
+from yendo.cli import fleet_common, nested, sign_command
 
 if TYPE_CHECKING:
     from collections.abc import Sequence
@@ -22,7 +22,7 @@ if TYPE_CHECKING:
 
 
 def _deliveries(options: argparse.Namespace) -> Deliveries:
-    store = fleet_command.store_of(options)
+    store = fleet_common.store_of(options)
     from yendo.fleet.deliveries import Deliveries
 
     return Deliveries(store)
@@ -62,7 +62,7 @@ def _deliver(parser: argparse.ArgumentParser) -> None:
     )  # fmt: skip
     parser.add_argument("--although", default="", metavar="TEXT", help="why it goes out without a proof of these bytes")
     _as(parser)
-    fleet_command.where(parser)
+    fleet_common.where(parser)
 
 
 def deliver(options: argparse.Namespace) -> int:
@@ -84,8 +84,8 @@ def deliver(options: argparse.Namespace) -> int:
         raise Usage(f"{package.name} is not delivered: {why}; yendo prove {options.folder}, or say why: --although")
     given = file.read(options.folder / file.FILE)
     deliveries = _deliveries(options)
-    columns, plan = deliveries.store.load(), fleet_command.plan_of(options.folder)
-    found = fleet_command.foreseen_of(plan, options.folder, deliveries.store, columns)
+    columns, plan = deliveries.store.load(), fleet_common.plan_of(options.folder)
+    found = fleet_common.foreseen_of(plan, options.folder, deliveries.store, columns)
     some = _meant(options, deliveries, plan, columns, found.gets)
     import msgspec
 
@@ -105,7 +105,7 @@ def deliver(options: argparse.Namespace) -> int:
     name = f"{plan.package.name} {plan.package.version}"
     _say(options, f"[bold]delivery {number}[/bold]: {show.clean(name)}, {options.verb}{proved}{begins}")
     if not options.quiet:
-        show.grid(show.console(), fleet_command.wave_rows(groups), styles=("bold",))
+        show.grid(show.console(), fleet_common.wave_rows(groups), styles=("bold",))
     _say(options, "nothing goes out before a wave is opened and an index signed", f"yendo fleet decide {number} open")
     return 0
 
@@ -141,7 +141,7 @@ def _decide(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--why", default="", metavar="TEXT")
     parser.add_argument("--although", default="", metavar="TEXT", help="open a wave before its time, and why")
     _as(parser)
-    fleet_command.where(parser)
+    fleet_common.where(parser)
 
 
 def decide(options: argparse.Namespace) -> int:
@@ -178,7 +178,7 @@ def _publish(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--days", type=int, default=7, metavar="N", help="how long the index is believed (default: 7)")
     parser.add_argument("--with-fetcher", action="store_true", help="let computers take this version of the fetcher")
     sign_command.signer(parser)
-    fleet_command.where(parser)
+    fleet_common.where(parser)
 
 
 def publish(options: argparse.Namespace) -> int:
@@ -353,7 +353,7 @@ def _push(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--port", type=int, default=22)
     parser.add_argument("--at-once", type=int, default=8, metavar="N", help="computers at once (default: 8)")
     parser.add_argument("--patience", default="1 h", metavar="TIME", help="how long one may take (default: 1 h)")
-    fleet_command.where(parser)
+    fleet_common.where(parser)
 
 
 def push(options: argparse.Namespace) -> int:
@@ -412,7 +412,7 @@ def _status(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--computer", metavar="NAME", help="what one computer has told")
     parser.add_argument("--page", type=Path, metavar="FILE", help="write it as one HTML page")
     parser.add_argument("--csv", type=Path, metavar="FILE", help="write every computer's state")
-    fleet_command.where(parser)
+    fleet_common.where(parser)
 
 
 def status(options: argparse.Namespace) -> int:
@@ -567,7 +567,7 @@ def _serve(parser: argparse.ArgumentParser) -> None:
     )
     parser.add_argument("--certificate", type=Path, metavar="FILE", help="for https, as PEM")
     parser.add_argument("--certificate-key", type=Path, metavar="FILE")
-    fleet_command.where(parser)
+    fleet_common.where(parser)
 
 
 def serve(options: argparse.Namespace) -> int:

@@ -583,6 +583,8 @@ def moment() -> datetime:
 
 
 def _words(found: Figures) -> str:
+    if not found.ended:
+        return ""
     return f"{found.failed} of {found.ended} failed; evidence {found.evidence:g} of {found.stops_at:g}"
 
 

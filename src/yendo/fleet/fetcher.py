@@ -1,4 +1,4 @@
-"""What is put on a computer so that it takes what the office's delivery folder has for it: a script and its doorway."""
+"""The fetcher: what is put on a computer so that it takes what a delivery folder has for it."""
 
 from __future__ import annotations
 

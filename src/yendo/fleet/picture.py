@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import io
 from collections.abc import Sequence
+from datetime import date
 from typing import Any
 
 from yendo.errors import Usage
@@ -42,7 +43,10 @@ def picture(course: Course, title: str, *, form: str = "svg", real: Sequence[tup
         axes.bar(days, silent, bottom=told, color=_SILENT, label="no report")
         axes.bar(days, waiting, bottom=bottom, color=_WAITING, label="still to come")
         if real:
-            axes.plot([day[5:] for day, _, _ in real], [a + b for _, a, b in real], "k.-", label="as it really went")
+            # by the day since it began: it hardly began on the day for which it was played
+            first = date.fromisoformat(real[0][0])
+            since = [(date.fromisoformat(day) - first).days for day, _, _ in real]
+            axes.plot(since, [a + b for _, a, b in real], "k.-", label="as it really went")
         begins = [at for at, one in enumerate(course.days) if at == 0 or one.wave != course.days[at - 1].wave]
         top = max((a + b for a, b in zip(bottom, waiting, strict=True)), default=1)
         for at in begins:
@@ -54,7 +58,7 @@ def picture(course: Course, title: str, *, form: str = "svg", real: Sequence[tup
         step = max(1, len(days) // 14)
         axes.set_xticks(range(0, len(days), step), days[::step])
         axes.spines[["top", "right"]].set_visible(False)
-        figure.legend(loc="outside lower center", ncols=4, frameon=False)
+        figure.legend(loc="outside lower center", ncols=5, frameon=False)
         out = io.BytesIO()
         figure.savefig(out, format=form, dpi=128, metadata={"Date": None} if form == "svg" else None)
     return out.getvalue()
@@ -78,10 +82,10 @@ def went(said: Happened) -> bytes:
         axes.bar(days, failed, bottom=done, color=_FAILED, label="failed")
         whole = sum(row.whole for row in said.waves)
         axes.axhline(whole, color="#555", linewidth=0.8, linestyle=":")
-        axes.set_ylim(0, whole * 1.1)
+        axes.set_ylim(0, whole * 1.35)
         axes.set_ylabel("computers")
         axes.spines[["top", "right"]].set_visible(False)
-        axes.legend(loc="upper left", frameon=False, fontsize=9)
+        axes.legend(loc="upper left", ncols=2, frameon=False, fontsize=9)
         out = io.BytesIO()
         figure.savefig(out, format="svg", metadata={"Date": None})
     return out.getvalue()

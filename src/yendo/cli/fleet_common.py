@@ -1,0 +1,81 @@
+"""What the commands about all machines share: where an inventory is, and how waves and forecasts are told."""
+
+from __future__ import annotations
+
+import argparse
+import os
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+if TYPE_CHECKING:
+    from yendo.fleet.columns import Columns
+    from yendo.fleet.foresee import Foreseen
+    from yendo.fleet.planning import PlannedWave
+    from yendo.fleet.store import Inventory
+    from yendo.plan import Plan
+
+VARIABLE = "YENDO_FLEET"
+
+
+def where(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument(
+        "--inventory",
+        metavar="ADDRESS",
+        help=f"a file, or postgresql://... (default: {VARIABLE}, else fleet.db in this folder)",
+    )
+
+
+def store_of(options: argparse.Namespace) -> Inventory:
+    from yendo.errors import Usage
+
+    try:
+        from yendo.fleet.store import FILE, Inventory
+    except ImportError as error:
+        raise Usage("an inventory needs more libraries: pip install 'yendo[fleet]'") from error
+    return Inventory(options.inventory or os.environ.get(VARIABLE) or FILE)
+
+
+def plan_of(folder: Path) -> Plan:
+    from yendo.plan import read
+
+    return read(folder / "plan.toml")[0]
+
+
+def foreseen_of(plan: Plan, folder: Path, store: Inventory, columns: Columns) -> Foreseen:
+    from datetime import date
+
+    from yendo.fleet.foresee import foresee as foreseen
+
+    return foreseen(plan, folder, columns, store.outcomes(), now=f"{date.today()}T12:00")
+
+
+def in_a_sentence(found: Foreseen) -> str:
+    words = f"of {found.machines:,}, {len(found.gets):,} get it"
+    expected = found.failures
+    if expected is None:
+        return f"{words}; how many fail nobody can say before any package was reported (yendo fleet report)"
+    mostly = f", mostly {expected.causes[0][0]}" if expected.causes else ""
+    return (
+        f"{words}, {expected.low:,} to {expected.high:,} will fail{mostly} "
+        f"({expected.share:.0%}, from {expected.earlier:,} outcomes of {expected.packages:,} packages)"
+    )
+
+
+def wave_rows(groups: list[PlannedWave]) -> list[tuple[str, str, str]]:
+    """The waves as rows: name, machines, what a chosen group shows and what not."""
+    from yendo.cli import show
+
+    rows = []
+    for one in groups:
+        note = f"pause {one.wave.pause}"
+        if one.covering:
+            note = f"covers {one.covering.covered:.0%} of what the others are like, {note}; its rate is not that of all"
+        if one.left:
+            note += f"; named and not meant: {', '.join(one.left[:3])}{' and more' if len(one.left) > 3 else ''}"
+        rows.append((one.wave.name, show.counted(len(one.machines), "machine"), note))
+    return rows
+
+
+def between(some: list[int]) -> str:
+    """The first and the last of numbers in order."""
+    return f"{some[0]:,}" if some[0] == some[-1] else f"{some[0]:,} to {some[-1]:,}"
