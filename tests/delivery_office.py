@@ -129,8 +129,9 @@ class Office:
             path.unlink()
         return told
 
-    def hand_over(self, session: Any, source: str, reports: str = "") -> Any:
+    def hand_over(self, session: Any, source: str, reports: str = "", place: Path | None = None) -> Any:
         """Puts the fetcher onto a computer."""
-        fetcher.write(self.place / "hand-over", source, self.thumbprint, reports=reports)
-        session.bring(self.place / "hand-over", r"C:\hand-over")
+        made = (place or self.place) / "hand-over"
+        fetcher.write(made, source, self.thumbprint, reports=reports)
+        session.bring(made, r"C:\hand-over")
         return session.run(r'cmd /d /s /c ""C:\hand-over\fetch.cmd" -Install"', timeout=120)

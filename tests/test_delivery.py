@@ -32,6 +32,7 @@ from yendo.package import signing
 
 BASE = r"C:\Program Files\Yendo\fetch"
 ROUND = rf'powershell -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "{BASE}\fetch.ps1"'
+LOCK = threading.Lock()  # of one office's database, where several computers are looked after at once
 RESTART = '\n[[install]]\nkind = "restart"\nwhere = "always"\nnotice = "0 s"\n'
 COUNTED_LATER = COUNTED.replace("C:\\\\counted", "C:\\\\later").replace("count.cmd", "later.cmd")
 
@@ -47,11 +48,13 @@ def open_wine(cache: Path, shell_wine: Any) -> Any:
 class Computer:
     """A computer that was handed the fetcher."""
 
-    def __init__(self, session: Any, name: str, office: Office, source: str, reports: str) -> None:
+    def __init__(
+        self, session: Any, name: str, office: Office, source: str, reports: str, place: Path | None = None
+    ) -> None:
         self.session, self.name, self.office = session, name, office
-        with_scheduler(session, office.place)
+        with_scheduler(session, place or office.place)
         self.call()
-        done = office.hand_over(session, source, reports)
+        done = office.hand_over(session, source, reports, place)
         assert done.exit_code == 0, done.output
 
     def call(self) -> None:
@@ -96,6 +99,9 @@ class Handler(http.server.BaseHTTPRequestHandler):
         pass
 
     def do_GET(self) -> None:
+        if self.server.refuses:
+            self.connection.close()
+            return
         path = self.server.folder / self.path.lstrip("/")
         if not path.is_file():
             self.send_error(404)
@@ -336,7 +342,7 @@ def test_its_own_next_version(tmp_path: Path, open_wine: Any) -> None:
 
 
 @contextlib.contextmanager
-def offices(machine: Any, folder: Path, count: int) -> Iterator[list[Any]]:
+def offices(machine: Any, folder: Path, count: int, first: int = 0) -> Iterator[list[Any]]:
     """Computers behind SSH servers of their own, whose tasks run as somebody's."""
     import test_ssh
 
@@ -345,7 +351,7 @@ def offices(machine: Any, folder: Path, count: int) -> Iterator[list[Any]]:
         for number in range(count):
             place = folder / f"computer-{number}"
             place.mkdir(parents=True)
-            one = stack.enter_context(test_ssh.office(machine, place, named=f"PIER-{number:02}"))
+            one = stack.enter_context(test_ssh.office(machine, place, named=f"PIER-{first + number:02}"))
             found.append(one)
         yield found
 
@@ -474,6 +480,11 @@ def test_from_the_command_line(drafted: Path, tmp_path: Path, yendo: Yendo) -> N
     listed = DeliveryFolder(folder).get(found.orders[0].machines).decode()
     assert sorted(line.split("\t")[0] for line in listed.splitlines()) == sorted((one.lower(), two.lower()))
     assert {name for _, name in DeliveryFolder(folder).files(found.orders[0].files)} >= {"apply.ps1", "manifest.json"}
+    # another site's folder has everything before the index is in either of them
+    yendo(*publish[:3], tmp_path / "station", *publish[3:])
+    station = DeliveryFolder(tmp_path / "station")
+    assert station.incomplete(station.index()) == [] and station.index() == DeliveryFolder(folder).index()  # type: ignore[arg-type]
+    assert station.signers() == DeliveryFolder(folder).signers()
     # too early, then although; who comes later is taken in
     assert "rests until" in yendo(*fleet, "decide", 1, "open", expect=2).stderr
     yendo(*fleet, "decide", 1, "open", "--although", "the vendor is in a hurry", "--as", "Ada")
@@ -506,6 +517,8 @@ def test_from_the_command_line(drafted: Path, tmp_path: Path, yendo: Yendo) -> N
     assert "3 reports of computers, 0 known before, 1 refused" in told and f"{two.lower()}-4.txt" in told
     assert [path.name for path in left.iterdir()] == [f"{two.lower()}-4.txt"]
     assert "may tell another key now" in yendo(*fleet, "report", "--forget", two).stdout
+    shelf = parsed(yendo("shelf", tmp_path, "--json"))["delivered"]
+    assert [*shelf.values()] == ["delivery 1 open: 1 of 4"], shelf
     status = parsed(yendo(*fleet, "status", 1, "--json"))
     assert status["sentence"].startswith("of 4 computers 1 have it") and status["delivery"]["state"] == "open"
     assert "install" in yendo(*fleet, "status").stdout and "ended" in yendo(*fleet, "status", "--computer", one).stdout

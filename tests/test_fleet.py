@@ -6,7 +6,7 @@ import json
 import random
 import shutil
 import sqlite3
-from datetime import date, datetime
+from datetime import date, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -495,6 +495,21 @@ def test_stores_that_are_none(tmp_path: Path) -> None:
 # --- the command ------------------------------------------------------------------------------------------------------
 
 
+def test_what_is_kept_of_people_goes_again(tmp_path: Path, yendo: Yendo) -> None:
+    (tmp_path / "m.csv").write_text("computer,site,owner\nA,quay,Ada\n")
+    yendo("fleet", "add", "m.csv")
+    assert "owner" not in Inventory(tmp_path / "fleet.db").load().texts
+    yendo("fleet", "add", "m.csv", "--with-persons", "3")
+    assert Inventory(tmp_path / "fleet.db").load().texts["owner"].at(0) == "Ada"
+    with sqlite3.connect(tmp_path / "fleet.db") as plain:
+        ((until,),) = plain.execute("SELECT value FROM setting WHERE name = 'persons until'").fetchall()
+        assert until == (date.today() + timedelta(days=3)).isoformat()
+        plain.execute("UPDATE setting SET value = '2026-01-01' WHERE name = 'persons until'")
+    assert "owner" not in Inventory(tmp_path / "fleet.db").load().texts
+    with sqlite3.connect(tmp_path / "fleet.db") as plain:
+        assert plain.execute("SELECT count(*) FROM fact WHERE name = 'owner'").fetchone() == (0,), "it is gone"
+
+
 def test_from_files_to_a_course(office: Path, drafted: Path, yendo: Yendo) -> None:
     # what other tests have made of it is no matter here
     drafted = Path(shutil.copytree(drafted, office / "lantern", ignore=shutil.ignore_patterns("package", "waves.toml")))
@@ -505,7 +520,10 @@ def test_from_files_to_a_course(office: Path, drafted: Path, yendo: Yendo) -> No
     assert "0 of them new" in yendo("fleet", "report", names[2]).stdout
     asked_ = yendo("fleet", "ask", 'os = ">=10.0.22000"', "--keep-as", "newer", "--csv", office / "n.csv").stdout
     assert "yes 136" in asked_ and len((office / "n.csv").read_text("utf-8").splitlines()) == 137
-    assert "yes 136" in yendo("fleet", "ask", "newer").stdout
+    drawn = ("--page", office / "a.html", "--picture", office / "a.svg")
+    assert "yes 136" in yendo("fleet", "ask", "newer", *drawn).stdout
+    assert "<strong>Yes 136</strong>, no 104" in (office / "a.html").read_text("utf-8")
+    assert b"Marrowby quay" in (office / "a.svg").read_bytes()
     assert "known: newer" in yendo("fleet", "ask", "older", expect=2).stderr
     assert "is no run condition" in yendo("fleet", "ask", 'oss = "1"', expect=2).stderr
     assert "changes within a day" in yendo("fleet", "ask", 'power = "mains"', expect=2).stderr

@@ -40,10 +40,10 @@ def run(options: argparse.Namespace) -> int:
 def _add(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("files", type=Path, nargs="+", metavar="FILE")
     parser.add_argument(
-        "--with-persons",
-        action="store_true",
-        help="keep columns about people (person, user, owner, mail, email, phone); they are left out otherwise",
-    )
+        "--with-persons", type=int, nargs="?", const=14, metavar="DAYS",
+        help="keep columns about people (person, user, owner, mail, email, phone) for so many days (14 if not said); "
+        "they are left out otherwise",
+    )  # fmt: skip
     where(parser)
 
 
@@ -53,6 +53,8 @@ def add(options: argparse.Namespace) -> int:
     A table with the column `computer` has a row for each machine; one with `computer` and `program` a row for each
     program. What `yendo facts --json` and the runner's `facts` tell is taken too.
     """
+    from datetime import date, timedelta
+
     from yendo.cli import show
     from yendo.fleet.incoming import gathered
 
@@ -60,7 +62,8 @@ def add(options: argparse.Namespace) -> int:
     with show.working("reading", quiet=options.quiet or options.json):
         found = gathered(options.files)
         left = [] if options.with_persons else found.without_persons()
-        columns = store.keep(found)
+        until = date.today() + timedelta(days=options.with_persons) if options.with_persons else None
+        columns = store.keep(found, until)
     if left:
         found.notes.append(f"left out, being about people: {', '.join(left)} (--with-persons keeps them)")
     if options.json:
@@ -107,6 +110,8 @@ def _ask(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("--lacks", type=Path, metavar="WORKSPACE", help="who does not have this package")
     parser.add_argument("--keep-as", metavar="NAME", help="keep the question by this name")
     parser.add_argument("--csv", type=Path, metavar="FILE", help="write the machines that answer yes as CSV")
+    parser.add_argument("--picture", type=Path, metavar="FILE", help="draw the answers by site, as .svg or .png")
+    parser.add_argument("--page", type=Path, metavar="FILE", help="write every machine's answer as one HTML page")
     where(parser)
 
 
@@ -136,6 +141,8 @@ def ask(options: argparse.Namespace) -> int:
     unknown = int((answer == -1).sum())
     if options.csv:
         atomic.write(options.csv, _table(columns, yes))
+    if options.picture or options.page:
+        _drawn(options, words, columns, [int(one) for one in answer])
     if options.json:
         names = [columns.computers[number] for number in yes]
         body = {"question": words, "yes": len(yes), "unknown": unknown, "no": len(columns) - len(yes) - unknown}
@@ -153,6 +160,30 @@ def ask(options: argparse.Namespace) -> int:
         if unknown:
             out.print("[dim]unknown: the inventory has no such fact of them, or no list of programs tells it[/dim]")
     return 0 if yes else 1
+
+
+def _drawn(options: argparse.Namespace, words: str, columns: Columns, answer: list[int]) -> None:
+    """The answers as a picture, and as a page that has it."""
+    from yendo import atomic
+    from yendo.fleet.page import answers_page
+    from yendo.fleet.picture import answers
+
+    if options.picture:
+        form = picture_form(options.picture)
+        atomic.write(options.picture, answers(columns.sites(), answer, words, form=form))
+    if options.page:
+        drawn = answers(columns.sites(), answer, words).decode()
+        atomic.write(options.page, answers_page(columns, answer, words, drawn).encode())
+
+
+def picture_form(path: Path) -> str:
+    """What kind of picture a file's name asks for. Raises Usage."""
+    from yendo.errors import Usage
+
+    form = path.suffix.lower().lstrip(".")
+    if form not in ("svg", "png"):
+        raise Usage("a picture is .svg or .png")
+    return form
 
 
 def _described(columns: Columns, number: int) -> tuple[str, ...]:
@@ -334,9 +365,7 @@ def waves(options: argparse.Namespace) -> int:
     if options.picture:
         from yendo.fleet.picture import picture
 
-        form = options.picture.suffix.lower().lstrip(".")
-        if form not in ("svg", "png"):
-            raise Usage("a picture is .svg or .png")
+        form = picture_form(options.picture)
         title = f"{plan.package.name} {plan.package.version}, as it would go"
         real = _really(store, options.of) if options.of else ()
         atomic.write(options.picture, picture(courses[0], title, form=form, real=real))

@@ -173,7 +173,11 @@ def decide(options: argparse.Namespace) -> int:
 
 
 def _publish(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("to", type=Path, metavar="FOLDER", help="what a web server or a share gives to the computers")
+    parser.add_argument(
+        "to", type=Path, nargs="+", metavar="FOLDER",
+        help="what a web server or a share gives to the computers; more of them for other sites, which are complete "
+        "before any of them has the index",
+    )  # fmt: skip
     parser.add_argument("--reports", metavar="ADDRESS", help="where computers leave reports: https://..., or a folder")
     parser.add_argument("--days", type=int, default=7, metavar="N", help="how long the index is believed (default: 7)")
     parser.add_argument("--with-fetcher", action="store_true", help="let computers take this version of the fetcher")
@@ -192,13 +196,13 @@ def publish(options: argparse.Namespace) -> int:
     from yendo.fleet.index import DeliveryFolder
     from yendo.package import signing
 
-    folder = DeliveryFolder(options.to)
+    folder, *others = [DeliveryFolder(path) for path in options.to]
     who = _signer(options)
     stated = folder.signers()
     if stated is None or signing.thumbprint(who) not in stated.signers:
         raise Usage(
-            f"{options.to} does not state this signer, so no computer would believe the index: yendo fleet signers "
-            f"{options.to} CERTIFICATE --identity ROOT"
+            f"{folder.path} does not state this signer, so no computer would believe the index: yendo fleet signers "
+            f"{folder.path} CERTIFICATE --identity ROOT"
         )
     deliveries = _deliveries(options)
     came = _stand_in(deliveries)
@@ -209,8 +213,13 @@ def publish(options: argparse.Namespace) -> int:
         folder, now=moment(), reports=kept if options.reports is None else options.reports, fetcher=script,
         valid=timedelta(days=max(options.days, 1)),
     )  # fmt: skip
+    for other in others:
+        other.take_over(folder, index)
     folder.publish(index, who)
-    folder.tidy(index)
+    for one in (folder, *others):
+        if one is not folder:
+            one.name_it(folder)
+        one.tidy(index)
     if options.json:
         orders = [{"number": one.number, "package": one.package, "version": one.version} for one in index.orders]
         show.emit({"schema": "yendo.fleet-index/1", "version": index.version, "orders": orders})

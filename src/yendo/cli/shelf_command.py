@@ -42,6 +42,7 @@ def run(options: argparse.Namespace) -> int:
     if not options.folder.is_dir():
         raise Usage(f"{options.folder} is no folder")
     found = listing(options.folder, None if options.anew else machines.cache())
+    out_there = delivered(options.folder)
     if options.csv:
         atomic.write(options.csv, table(found.rows))
     if options.html:
@@ -59,6 +60,7 @@ def run(options: argparse.Namespace) -> int:
                 "workspaces": found.rows,
                 "conflicts": found.conflicts,
                 "uncounted": found.uncounted,
+                "delivered": {f"{name} {version}": words for (name, version), words in out_there.items()},
             }
         )
         return 0
@@ -68,7 +70,7 @@ def run(options: argparse.Namespace) -> int:
     if not found.rows:
         out.print(f"no workspace below {show.clean(options.folder)}; [dim]next:[/dim] yendo draft FOLDER INSTALLER")
         return 0
-    _rows(out, found)
+    _rows(out, found, out_there)
     _conflicts(out, found)
     told = ", ".join(f"{count} {state}" for state, count in found.counts.items())
     out.print(
@@ -85,7 +87,26 @@ def run(options: argparse.Namespace) -> int:
     return 0
 
 
-def _rows(out: Console, found: Shelf) -> None:
+def delivered(folder: Path) -> dict[tuple[str, str], str]:
+    """What became of the packages' last deliveries, by id and version, where an inventory lies in the folder."""
+    if not (folder / "fleet.db").is_file():
+        return {}
+    try:
+        from yendo.fleet.deliveries import Deliveries
+        from yendo.fleet.store import Inventory
+    except ImportError:
+        return {}
+    deliveries, found = Deliveries(Inventory(folder / "fleet.db")), {}
+    for one in deliveries.all():
+        if one.verb == "install":
+            states = [place.state for place in deliveries.places(one.number)]
+            failed = f", {states.count('failed'):,} failed" if "failed" in states else ""
+            words = f"delivery {one.number} {one.state}: {states.count('done'):,} of {len(states):,}{failed}"
+            found[one.package, one.version] = words
+    return found
+
+
+def _rows(out: Console, found: Shelf, out_there: dict[tuple[str, str], str]) -> None:
     from rich.text import Text
 
     from yendo.cli import show
@@ -98,10 +119,11 @@ def _rows(out: Console, found: Shelf) -> None:
             f"{one.version}, r{one.revision}" if one.version else "",
             Text(one.state, colours[one.state]),
             Text(one.why, "red" if one.stale else "dim"),
+            out_there.get((one.id, one.version), ""),
         )
         for one in found.rows
     ]
-    show.grid(out, rows, heads=("where", "package", "version", "state", ""), styles=("cyan",))
+    show.grid(out, rows, heads=("where", "package", "version", "state", "", ""), styles=("cyan",))
 
 
 def _conflicts(out: Console, found: Shelf) -> None:

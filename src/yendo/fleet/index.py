@@ -310,6 +310,18 @@ class DeliveryFolder:
             raise Usage(f"the index would have {len(data) >> 20} MB; at most {MOST >> 20} are read")
         atomic.write(self.path / INDEX, data)
 
+    def take_over(self, other: DeliveryFolder, index: Index) -> None:
+        """Copies what an index names out of another folder; the index itself comes last, by ``name_it``."""
+        for place, content in other.needed(index).items():
+            target = self.path / place
+            if not target.is_file() or target.stat().st_size != content.size:
+                self.put_file(other.path / place)
+
+    def name_it(self, other: DeliveryFolder) -> None:
+        """Takes over who may sign, and the index."""
+        for name in (SIGNERS, INDEX):
+            atomic.write(self.path / name, (other.path / name).read_bytes())
+
     def index(self) -> Index | None:
         """The index that is there; whoever signed it."""
         path = self.path / INDEX

@@ -2,10 +2,9 @@
 // Shows a table of many computers: only the rows that are in sight are in the page.
 (() => {
   const data = JSON.parse(document.getElementById("data").textContent);
-  const names = ["computer", "site", "wave", "state", "ended", "why"];
+  const names = data.names;
   const HEIGHT = 24, count = data.computer.length;
-  const word = (row, column) => column === "computer" || column === "ended"
-    ? data[column][row] : data.words[column][data[column][row]];
+  const word = (row, column) => data.words[column] ? data.words[column][data[column][row]] : data[column][row];
   // what is asked for is looked up once for each different word, and names by themselves
   let shown = Array.from({ length: count }, (_, at) => at), here = 0, sorted = "computer", down = false;
   const rows = document.getElementById("rows"), room = document.getElementById("room");
@@ -43,13 +42,14 @@
   function choose() {
     const wanted = document.getElementById("find").value.trim().toLowerCase();
     const hits = {};
-    for (const name of ["site", "wave", "state", "why"]) {
+    for (const name of Object.keys(data.words)) {
       hits[name] = data.words[name].map((text) => text.toLowerCase().includes(wanted));
     }
+    const columns = Object.entries(hits).map(([name, found]) => [data[name], found]);
     shown = [];
     for (let at = 0; at < count; at++) {
-      if (!wanted || hits.site[data.site[at]] || hits.wave[data.wave[at]] || hits.state[data.state[at]]
-        || hits.why[data.why[at]] || data.computer[at].toLowerCase().includes(wanted)) shown.push(at);
+      if (!wanted || columns.some(([column, found]) => found[column[at]])
+        || data.computer[at].toLowerCase().includes(wanted)) shown.push(at);
     }
     order();
     here = 0;
@@ -61,11 +61,12 @@
     if (sorted === "computer" && !down) { shown.sort((a, b) => a - b); return; }
     const ranks = data.words[sorted] && data.words[sorted].map((text, at) => [text, at])
       .sort((a, b) => collator.compare(a[0], b[0])).reduce((all, [, at], rank) => { all[at] = rank; return all; }, []);
-    const key = ranks ? (at) => ranks[data[sorted][at]] : sorted === "computer" ? (at) => at : (at) => data.ended[at];
+    const key = ranks ? (at) => ranks[data[sorted][at]] : sorted === "computer" ? (at) => at : (at) => data[sorted][at];
     shown.sort((a, b) => { const x = key(a), y = key(b); return (x < y ? -1 : x > y ? 1 : a - b) * (down ? -1 : 1); });
   }
 
   const head = document.getElementById("head");
+  list.style.setProperty("--columns", `160px repeat(${names.length - 2}, 130px) 1fr`);
   for (const name of names) {
     const cell = document.createElement("span"), button = document.createElement("button");
     cell.setAttribute("role", "columnheader");

@@ -12,6 +12,7 @@ import msgspec
 from jinja2 import Environment, StrictUndefined
 from markupsafe import Markup
 
+from yendo.fleet.columns import Columns
 from yendo.fleet.deliveries import DeliveryPlace
 from yendo.fleet.happened import STATES, Happened, StateRow, state_of
 from yendo.fleet.index import written
@@ -45,8 +46,31 @@ def columns(places: Iterable[DeliveryPlace], late: str) -> bytes:
         for name, text in zip(names, (one.site, one.wave, state_of(one, late), why), strict=True):
             rows[name].append(words[name].setdefault(text, len(words[name])))
     return msgspec.json.encode(
-        {"computer": computers, "ended": ended, **rows, "words": {name: list(known) for name, known in words.items()}}
+        {
+            "names": ["computer", "site", "wave", "state", "ended", "why"],
+            "computer": computers,
+            "ended": ended,
+            **rows,
+            "words": {name: list(known) for name, known in words.items()},
+        }
     )
+
+
+def answers_page(machines: Columns, answer: Sequence[int], question: str, picture: str) -> str:
+    """Every machine's answer (1 yes, 0 no, -1 unknown) to a question as one page. ``picture`` is an SVG."""
+    known = [name for name in ("site", "model", "windows", "language") if name in machines.texts]
+    words: dict[str, list[str]] = {"answer": ["no", "yes", "unknown"]}
+    rows: dict[str, list[int]] = {"answer": [one if one >= 0 else 2 for one in answer]}
+    for name in known:
+        column = machines.texts[name]
+        words[name] = [*column.values, ""]
+        rows[name] = [int(code) if code >= 0 else len(column.values) for code in column.codes]
+    data = {"names": ["computer", "answer", *known], "computer": machines.computers, **rows, "words": words}
+    return _environment().get_template("answers").render(
+        question=question, yes=answer.count(1), no=answer.count(0), unknown=answer.count(-1), nonce="",
+        style=Markup(_part("page.css")), script=Markup(_part("page.js")), picture=Markup(_inline(picture)),
+        data=Markup(_escaped(msgspec.json.encode(data))),
+    )  # fmt: skip
 
 
 def _escaped(data: bytes) -> str:
@@ -79,7 +103,8 @@ def _table(rows: Sequence[StateRow]) -> Markup:
 def _environment() -> Environment:
     from jinja2 import DictLoader
 
-    loader = DictLoader({"page": _part("page.html.jinja"), "readers": _part("readers.html.jinja")})
+    names = ("page", "readers", "list", "answers")
+    loader = DictLoader({name: _part(f"{name}.html.jinja") for name in names})
     return Environment(loader=loader, autoescape=True, undefined=StrictUndefined, trim_blocks=True)
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import io
+from collections import Counter
 from collections.abc import Sequence
 from datetime import date
 from typing import Any
@@ -88,4 +89,36 @@ def went(said: Happened) -> bytes:
         axes.legend(loc="upper left", ncols=2, frameon=False, fontsize=9)
         out = io.BytesIO()
         figure.savefig(out, format="svg", metadata={"Date": None})
+    return out.getvalue()
+
+
+def answers(sites: Sequence[str], answer: Sequence[int], title: str, *, form: str = "svg") -> bytes:
+    """How many machines of each site answer yes, no and unknown (1, 0, -1), as SVG or PNG.
+
+    Raises Usage where the library is missing.
+    """
+    try:
+        import matplotlib as mpl
+
+        mpl.use("svg" if form == "svg" else "agg")
+        from matplotlib.figure import Figure
+    except ImportError as error:
+        raise Usage("pictures need more libraries: pip install 'yendo[fleet]'") from error
+    counted = Counter(zip(sites, answer, strict=True))
+    names = [name for name, _ in Counter(sites).most_common(20)][::-1]
+    with mpl.rc_context(_STYLE):
+        figure = Figure(figsize=(10, 1.4 + 0.4 * len(names)), layout="constrained")
+        axes = figure.subplots()
+        begun = [0] * len(names)
+        for value, label, colour in ((1, "yes", _DONE), (0, "no", _WAITING), (-1, "unknown", _SILENT)):
+            counts = [counted[name, value] for name in names]
+            if any(counts):
+                axes.barh(names, counts, left=begun, color=colour, label=label)
+            begun = [a + b for a, b in zip(begun, counts, strict=True)]
+        axes.set_title(title if len(title) < 90 else title[:87] + "...", loc="left")
+        axes.set_xlabel("machines")
+        axes.spines[["top", "right"]].set_visible(False)
+        figure.legend(loc="outside lower center", ncols=3, frameon=False)
+        out = io.BytesIO()
+        figure.savefig(out, format=form, dpi=128, metadata={"Date": None} if form == "svg" else None)
     return out.getvalue()

@@ -7,6 +7,7 @@ from __future__ import annotations
 import zlib
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
+from datetime import date
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -19,12 +20,13 @@ from sqlalchemy.engine import Connection, Engine
 from yendo import host_os
 from yendo.errors import Unreadable, Usage
 from yendo.fleet.columns import SORTS, Columns, ListedProgram, TextColumn, in_one
-from yendo.fleet.incoming import Gathered
+from yendo.fleet.incoming import PERSONS, Gathered
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
 
 FILE = "fleet.db"
+_PERSONS = "persons until"  # a setting: the day after which nothing is kept of people
 _LOCK = 0x59656E64  # of this program's migrations in a shared database
 
 
@@ -97,8 +99,10 @@ class Inventory:
 
     # --- machines -------------------------------------------------------------------------------------------------
 
-    def keep(self, found: Gathered) -> Columns:
-        """Puts an inventory in the place of the one that is there; it is there whole or not at all."""
+    def keep(self, found: Gathered, persons_until: date | None = None) -> Columns:
+        """Puts an inventory in the place of the one that is there; it is there whole or not at all. After
+        ``persons_until`` its columns about people are taken out, by whoever opens it next.
+        """
         columns = found.columns()
         machines = list(found.machines.values())
         with self.opened() as connection:
@@ -118,7 +122,19 @@ class Inventory:
             ]
             if programs:
                 connection.execute(table["program"].insert(), programs)
+            connection.execute(table["setting"].delete().where(table["setting"].c.name == _PERSONS))
+            if persons_until:
+                row = {"name": _PERSONS, "value": persons_until.isoformat()}
+                connection.execute(table["setting"].insert(), row)
         return columns
+
+    def _forget_persons(self, connection: Connection) -> None:
+        """Takes out what is kept of people, where its time is over."""
+        settings, facts = self.tables.tables["setting"], self.tables.tables["fact"]
+        until = connection.scalar(sql.select(settings.c.value).where(settings.c.name == _PERSONS))
+        if until is not None and until < date.today().isoformat():
+            connection.execute(facts.delete().where(facts.c.name.in_(PERSONS)))
+            connection.execute(settings.delete().where(settings.c.name == _PERSONS))
 
     def load(self) -> Columns:
         """The inventory as columns. Raises Usage where there is none."""
@@ -129,6 +145,7 @@ class Inventory:
             )
             if not computers:
                 raise Usage(f"{self.shown} has no machine yet; yendo fleet add FILE puts them there")
+            self._forget_persons(connection)
             facts = connection.execute(sql.select(table["fact"])).mappings().all()
             rows = connection.execute(sql.select(table["program"]).order_by(table["program"].c.id)).all()
         texts: dict[str, TextColumn] = {}
