@@ -83,6 +83,7 @@ class Server(http.server.ThreadingHTTPServer):
         self.cut = 0  # how many more answers are broken off in the middle
         self.lie: bytes | None = None  # what it gives in the place of contents
         self.ranges: list[str] = []
+        self.asked: list[str] = []
         self.took: list[bytes] = []
         self.refuses = False
         threading.Thread(target=self.serve_forever, daemon=True).start()
@@ -102,6 +103,7 @@ class Handler(http.server.BaseHTTPRequestHandler):
         if self.server.refuses:
             self.connection.close()
             return
+        self.server.asked.append(self.path)
         path = self.server.folder / self.path.lstrip("/")
         if not path.is_file():
             self.send_error(404)
@@ -174,8 +176,10 @@ def test_pulled_over_a_line_that_breaks(tmp_path: Path, open_wine: Any) -> None:
         said = computer.round()
         assert "order 1, tide install: 0, done" in said and "order 2, sounder install: 0, done" in said
         assert any(int(one.removeprefix("bytes=").rstrip("-")) for one in server.ranges), "it went on where it was"
+        server.asked.clear()
         said = computer.round()
         assert "begins" not in said and computer.counted == 1
+        assert server.asked == ["/signers.txt", "/index.txt"], "what it has it does not fetch again"
         assert session.read(r"C:\Program Files\Tidewell\gauge\tide.ini") is None, "what is another's is not taken"
         assert set(taken(office, server)) == {"new"}
         by_name = {one.computer: one for one in office.deliveries.places(first)}

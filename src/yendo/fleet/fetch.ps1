@@ -1,6 +1,6 @@
 # Takes what an office's delivery folder has for this computer, and carries it out. As administrator:
 #   fetch.cmd -Install -From FOLDER-OR-URL -Root THUMBPRINT   puts it on this computer, with a task of the system account
-#   fetch.cmd -Now                                            looks at once, whatever the hours are
+#   now.cmd, beside this script where it is installed         looks at once, whatever the hours are
 #   fetch.cmd -Remove                                         takes it away again
 # It believes an index that is signed, not older than the last one and not out of date, and carries out the packages of it
 # and nothing else. Made by Yendo. Windows PowerShell 5.1 or later.
@@ -257,7 +257,7 @@ function Add-Trouble([string]$Text) {
     $known = Read-Table 'troubles.txt'
     [string]$today = [DateTime]::UtcNow.ToString('yyyy-MM-dd')
     [string]$key = (Get-BytesHash $Utf8.GetBytes([regex]::Replace($Text, '[\d:.]+', '#'))).Substring(0, 16)
-    if ($known[$key] -eq $today) { return }
+    if (($known[$key] -eq $today) -or ([IO.Directory]::GetFiles((Get-Own 'out')).Length -gt 200)) { return }
     $kept = @{ $key = $today }
     foreach ($one in @($known.Keys)) { if ($known[$one] -eq $today) { $kept[$one] = $today } }
     Write-Table 'troubles.txt' $kept
@@ -465,12 +465,12 @@ function Update-Self($Index) {
     Write-Log ('this script is another version now: ' + $parts[1].Substring(0, 12))
 }
 
-# Content that no order here needs any more goes.
-function Clear-Content($Orders) {
-    [bool]$busy = $false
-    foreach ($order in $Orders) { if (-not (Read-Table ('marks\' + $order['number'] + '.txt'))['over']) { $busy = $true } }
-    if ($busy) { return }
-    foreach ($path in [IO.Directory]::GetFiles((Get-Own 'content'))) { [IO.File]::Delete($path) }
+# Content that nothing here needs any more goes; the lists of computers stay, so that they are fetched once.
+function Clear-Content($Index, $Orders) {
+    foreach ($order in $Orders) { if (-not (Read-Table ('marks\' + $order['number'] + '.txt'))['over']) { return } }
+    $kept = @{}
+    foreach ($line in $Index['lines']) { [string[]]$parts = $line.Split([char]9); if (($parts[0] -eq 'order') -and ($parts.Length -ge 14)) { $kept[$parts[8]] = $true } }
+    foreach ($path in [IO.Directory]::GetFiles((Get-Own 'content'))) { if (-not $kept.ContainsKey([IO.Path]::GetFileName($path))) { [IO.File]::Delete($path) } }
 }
 
 function Invoke-Round {
@@ -489,7 +489,7 @@ function Invoke-Round {
             }
             Clear-Offers $orders
             Show-Drift $orders
-            Clear-Content $orders
+            Clear-Content $index $orders
         } catch { Add-Trouble $_.Exception.GetBaseException().Message }
         Send-Reports
     } finally { $lock.Dispose() }
@@ -521,6 +521,7 @@ function Install-Self {
     $settings['reports'] = $Reports
     $settings['pace'] = $Pace
     Write-Settings $settings
+    Write-Own (Get-Own 'now.cmd') ($Utf8.GetBytes('@"' + (Get-Shell) + '" -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "%~dp0fetch.ps1" -Now' + "`r`n"))
     if ($PSCommandPath -ne (Get-Own 'fetch.ps1')) { Write-Own (Get-Own 'fetch.ps1') ([IO.File]::ReadAllBytes($PSCommandPath)) }
     Join-Office $settings
     if (-not $Begin) { if ((Set-Task ('/sc minute /mo ' + $Kit['every'])) -ne 0) { [Console]::WriteLine('fetch: the task for the system account could not be made'); exit 1 } }
