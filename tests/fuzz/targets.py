@@ -360,6 +360,28 @@ def delivery_seeds() -> list[bytes]:
     return [b"\0" + text + b"signature\tMIIB\n", b"\1yendo-signers\t1\nversion\t1\nsignature\tMIIB\n"]
 
 
+def image_file(data: bytes) -> None:
+    from yendo.formats import wim
+
+    wim.read(io.BytesIO(data))
+
+
+def serviced_manifest(data: bytes) -> None:
+    from yendo.servicing import manifest
+
+    manifest.read(data, "update.mum")
+
+
+def image_seeds() -> list[bytes]:
+    """A header and a description without images' contents."""
+    text = "<WIM><IMAGE INDEX='1'><NAME>A</NAME><WINDOWS><ARCH>9</ARCH></WINDOWS></IMAGE></WIM>".encode("utf-16")
+    head = bytearray(
+        b"MSWIM\0\0\0" + struct.pack("<III", 208, 0x10D00, 0) + b"\0" * 20 + struct.pack("<HHI", 1, 1, 1) + b"\0" * 160
+    )
+    head[72:96] = len(text).to_bytes(7, "little") + b"\2" + struct.pack("<QQ", 208, len(text))
+    return [bytes(head) + text]
+
+
 def cabinet(data: bytes) -> None:
     from yendo.formats import cab
 
@@ -846,6 +868,8 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "delivery-index": (delivery_index, delivery_seeds),
     "machine-report": (machine_report, lambda: [b'{"v":1,"id":"' + b"0" * 32 + b'","sort":"ended","computer":"a","told":"","code":23,"events":"{}"}\n' + b"0" * 64 + b"\n"]),
     "computers-list": (_file("list", computers_list), lambda: [b"computer\nA\n", b"dn: cn=a\nobjectClass: computer\ncn:: QQ==\n\n"]),
+    "image-file": (image_file, image_seeds),
+    "serviced-manifest": (serviced_manifest, lambda: [b'<assembly xmlns="urn:schemas-microsoft-com:asm.v3"><assemblyIdentity name="a" version="1"/><package restart="possible"><parent><assemblyIdentity name="b" version="10.0.19041.1"/></parent></package></assembly>']),
     "waves-file": (_file("waves.toml", waves_file), lambda: [b"begin = 2026-12-07\n[stop]\nlimit = '5 %'\n[when]\nhours = '20:00-06:00'\n[[wave]]\nname = 'a'\ncover = ['site']\n[[wave]]\nname = 'b'\nsize = 'rest'\n"]),
     "manifest": (_file("manifest.json", _manifest), _json),
     "workspace-records": (_file("x.json", _workspace_records), _json),

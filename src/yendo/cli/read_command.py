@@ -27,7 +27,8 @@ def configure(parser: argparse.ArgumentParser) -> None:
         "file",
         type=Path,
         metavar="FILE",
-        help="the vendor's installer, a package for macOS, a driver's .inf or .cat, or a folder of them",
+        help="the vendor's installer, a package for macOS, a driver's .inf or .cat, an update (.msu, .cab), an image "
+        "file (.wim, .esd), or a folder of them",
     )
     parser.add_argument("--effects", action="store_true", help="list every effect")
     parser.add_argument("--why", action="store_true", help="show where each value comes from")
@@ -92,6 +93,10 @@ def run(options: argparse.Namespace) -> int:
         from yendo.cli import mac_report
 
         return mac_report.run_app(options)
+    from yendo.cli import system_report
+
+    if system_report.is_meant(options.file):
+        return system_report.run(options)
     if options.file.is_dir():
         return _folder(options)
     with holders.holder_of(options.file) as holder:

@@ -1,0 +1,187 @@
+"""What a package of the system is (``.cab``, ``.msu``), and an image file of it (``.wim``, ``.esd``, ``.swm``)."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterable
+from pathlib import Path
+from typing import BinaryIO, Literal
+
+import msgspec
+
+from yendo.errors import Unreadable
+from yendo.formats import cab, plain_xml, wim
+from yendo.servicing import manifest as form
+from yendo.servicing.manifest import ServicedIdentity, ServicedManifest
+from yendo.walk import regular
+
+MANIFEST = "update.mum"
+MOST = 64 << 20  # bytes of what is read out of a cabinet
+_PROPERTY = re.compile(r'^\s*([^="]{1,80}?)\s*=\s*"?([^"\r\n]{0,2000}?)"?\s*$', re.M)
+_UNATTEND = "{urn:schemas-microsoft-com:unattend}"
+# Several builds share one base, and a small package switches the later one on: its parents name the base.
+SHARED = {"19042": "19041", "19043": "19041", "19044": "19041", "19045": "19041", "22631": "22621"}
+ServicedSort = Literal["package", "update", "update as an image"]
+
+
+class UpdatePart(msgspec.Struct, frozen=True):
+    """A cabinet inside an update, and what the update says that it is; ``manifest`` where it could be read."""
+
+    file: str
+    identity: ServicedIdentity | None
+    manifest: ServicedManifest | None = None
+
+
+class SystemPackage(msgspec.Struct, frozen=True, kw_only=True):
+    """A package of the system. ``says`` is what an update says of itself, by its own words."""
+
+    file: str
+    sort: ServicedSort
+    manifest: ServicedManifest | None = None
+    parts: tuple[UpdatePart, ...] = ()
+    says: dict[str, str] = {}
+    files: int = 0
+    unread: tuple[str, ...] = ()
+
+    @property
+    def manifests(self) -> list[ServicedManifest]:
+        found = [] if self.manifest is None else [self.manifest]
+        return found + [one.manifest for one in self.parts if one.manifest]
+
+    @property
+    def builds(self) -> tuple[str, ...]:
+        """The builds of Windows that it is for, by its parents; several where it fits several, none where it does not
+        say.
+        """
+        found = {
+            match[1]
+            for one in self.manifests
+            for parent in one.parents
+            if (match := re.match(r"(?:\d+\.\d+\.)?(\d{4,6})\.\d+", parent.identity.version))
+        }
+        return tuple(sorted(found))
+
+
+def is_meant(path: Path) -> bool:
+    """Whether a file is an image file of Windows, an update, or a cabinet that is a package of the system."""
+    regular(path)
+    try:
+        with path.open("rb") as file:
+            head = file.read(8)
+            if wim.is_wim(head):
+                return True
+            if head[:4] != b"MSCF":
+                return False
+            file.seek(0)
+            names = {one.name.lower() for one in cab.index(file).files}
+    except (OSError, Unreadable):
+        return False
+    return MANIFEST in names or (path.suffix.lower() == ".msu" and any(name.endswith(".cab") for name in names))
+
+
+def read_package(path: Path) -> SystemPackage:
+    """Raises Unreadable."""
+    with path.open("rb") as file:
+        if wim.is_wim(file.read(8)):
+            return _of_image(file, path)
+        file.seek(0)
+        listing = cab.index(file)
+        names = [one.name for one in listing.files]
+        if any(name.lower() == MANIFEST for name in names):
+            own = next(name for name in names if name.lower() == MANIFEST)
+            found = dict(cab.extract(file, {own}, limit=MOST))
+            return SystemPackage(file=path.name, sort="package", manifest=form.read(found[own], own), files=len(names))
+        return _of_update(file, path, names)
+
+
+def _of_update(file: BinaryIO, path: Path, names: list[str]) -> SystemPackage:
+    """An update as a cabinet: packages in it, what it says of them, and of itself."""
+    texts = {name for name in names if name.lower().endswith((".xml", "pkgproperties.txt"))}
+    cabinets = [name for name in names if name.lower().endswith(".cab") and name.lower() != "wsusscan.cab"]
+    if not cabinets:
+        raise Unreadable(f"{path.name} is no update: there is no package in it")
+    found = dict(cab.extract(file, texts, limit=MOST))
+    said: dict[str, str] = {}
+    stated: dict[str, ServicedIdentity] = {}
+    for name, data in found.items():
+        if name.lower().endswith(".xml"):
+            stated |= _stated(data, name)
+        else:
+            said |= {key.strip(): value.strip() for key, value in _PROPERTY.findall(_text(data))}
+    parts, unread = [], []
+    for name in cabinets:
+        inner = _manifest_of(file, name)
+        if isinstance(inner, str):
+            unread.append(inner)
+        parts.append(UpdatePart(name, stated.get(name.lower()), None if isinstance(inner, str) else inner))
+    return SystemPackage(
+        file=path.name, sort="update", parts=tuple(parts), says=said, files=len(names), unread=tuple(unread)
+    )
+
+
+def _manifest_of(file: BinaryIO, name: str) -> ServicedManifest | str:
+    """The manifest of a cabinet within a cabinet, or why there is none."""
+    import tempfile
+
+    try:
+        with tempfile.TemporaryFile(prefix="yendo-update-") as inner:
+            for found, pieces in cab.pieces(file, {name}, limit=8 << 30):
+                assert found == name
+                for piece in pieces:
+                    inner.write(piece)
+            inner.seek(0)
+            own = next((one.name for one in cab.index(inner).files if one.name.lower() == MANIFEST), None)
+            if own is None:
+                return f"{name} has no {MANIFEST}"
+            inner.seek(0)
+            return form.read(dict(cab.extract(inner, {own}, limit=MOST))[own], f"{name}: {own}")
+    except Unreadable as error:
+        return f"{name}: {error}"
+
+
+def _stated(data: bytes, name: str) -> dict[str, ServicedIdentity]:
+    """What an update's document says of each of its cabinets, by their names in small letters."""
+    root = plain_xml.parsed(data, name)
+    found = {}
+    for package in root.iter(f"{_UNATTEND}package"):
+        own, source = package.find(f"{_UNATTEND}assemblyIdentity"), package.find(f"{_UNATTEND}source")
+        if own is not None and source is not None:
+            place = source.get("location", "").replace("/", "\\").rpartition("\\")[2]
+            found[place.lower()] = form.identity(own)
+    return found
+
+
+def _text(data: bytes) -> str:
+    for encoding in ("utf-16", "utf-8-sig") if data[:2] in (b"\xff\xfe", b"\xfe\xff") else ("utf-8-sig",):
+        try:
+            return data.decode(encoding)
+        except UnicodeDecodeError:
+            continue
+    return data.decode("latin-1")
+
+
+def _of_image(file: BinaryIO, path: Path) -> SystemPackage:
+    """A later update is an image file: only what it says of itself is read."""
+    file.seek(0)
+    wim.read(file)
+    return SystemPackage(
+        file=path.name, sort="update as an image",
+        unread=("it is an image file with differences: its packages are not read, and it may need others beside it",),
+    )  # fmt: skip
+
+
+def fits(builds: Iterable[str], build: str) -> bool:
+    """Whether a package for these builds fits a machine's build; one base may be several builds, by a switch."""
+    wanted = set(builds)
+    return not wanted or build in wanted or SHARED.get(build, build) in wanted
+
+
+def condition(package: SystemPackage) -> str:
+    """The run condition that the machine's build fits, as a plan's ``[when]`` has it; empty where it does not say."""
+    ranges = []
+    for build in package.builds:
+        last = max((int(one) for one, base in SHARED.items() if base == build), default=int(build))
+        ranges.append(f'os = ">=10.0.{build}, <10.0.{last + 1}"')
+    if len(ranges) == 1:
+        return ranges[0]
+    return f"any = [{', '.join(f'{{ {one} }}' for one in ranges)}]" if ranges else ""
