@@ -8,6 +8,7 @@ import traceback
 from pathlib import Path
 
 from benchmarks import (
+    delivery,
     detection,
     drivers,
     farm,
@@ -26,6 +27,7 @@ from benchmarks.measure import Figure
 from yendo.errors import YendoError
 
 __all__ = [
+    "delivery",
     "detection",
     "drivers",
     "farm",

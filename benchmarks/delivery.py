@@ -94,7 +94,8 @@ def _one(number: int, name: str, machine: Any, office: Any, older: bytes, folder
                 found = index.read_index(good)
                 (place / index.INDEX).write_bytes(index.signed(index.index_text(found), office.stranger, index.INDEX))
             if trouble == "killed":
-                worker = threading.Thread(target=computer.round)
+                worker = threading.Thread(target=lambda: session.run(tests.ROUND, timeout=300))
+                computer.call()
                 worker.start()
                 tests.waited(lambda: computer.counted > 0)
                 session.end_programs("powershell")
