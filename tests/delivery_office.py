@@ -48,6 +48,7 @@ kind = "script"
 run = "extras/count.cmd"
 probe = [{ kind = "file", path = 'C:\\counted.txt' }]
 reverse = 'cmd.exe /d /c del C:\\counted.txt'
+once = true
 """
 
 

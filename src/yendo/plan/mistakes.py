@@ -146,6 +146,8 @@ _EXAMPLES = {
 }
 # What a text has to look like, by the head of the expression that says so.
 _FORMS = {
+    "^[0-9a-f]{32}": "32 digits from 0 to f",
+    "^([0-9a-f]{64})": "64 digits from 0 to f, or nothing",
     "^[0-9a-f]{64}": "64 digits from 0 to 9 and a to f, as `yendo check` tells them",
     "^[0-9A-Fa-f: ]{64": "the SHA-256 thumbprint of a certificate, 64 digits from 0 to 9 and A to F",
     "^[0-9A-Fa-f]{40}": "the SHA-1 thumbprint of a certificate, 40 digits from 0 to 9 and A to F",
