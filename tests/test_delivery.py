@@ -18,11 +18,13 @@ from typing import Any
 
 import msgspec
 import pytest
+
+for _library in ("sqlalchemy", "numpy", "scipy", "cryptography"):
+    pytest.importorskip(_library)
+
 from conftest import HOST, Yendo, parsed
 from delivery_office import COUNTED, Office, package_of
 from test_kit import with_scheduler
-
-pytest.importorskip("sqlalchemy")
 
 from yendo.errors import Unreadable, Usage
 from yendo.fleet import fetcher, index, machine_reports, push
@@ -34,7 +36,6 @@ BASE = r"C:\Program Files\Yendo\fetch"
 ROUND = rf'powershell -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "{BASE}\fetch.ps1"'
 LOCK = threading.Lock()  # of one office's database, where several computers are looked after at once
 RESTART = '\n[[install]]\nkind = "restart"\nwhere = "always"\nnotice = "0 s"\n'
-COUNTED_LATER = COUNTED.replace("C:\\\\counted", "C:\\\\later").replace("count.cmd", "later.cmd")
 
 
 @pytest.fixture(scope="session")

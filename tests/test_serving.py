@@ -10,16 +10,17 @@ from collections.abc import Iterator
 from pathlib import Path
 from urllib.parse import urlencode
 
-import browser
 import pytest
+
+for _library in ("sqlalchemy", "numpy", "scipy", "cryptography", "starlette", "uvicorn", "psycopg"):
+    pytest.importorskip(_library)
+
+import browser
 import serving_crowd as crowd
 from conftest import Yendo
 from delivery_office import package_of
 from serving_crowd import ServerProcess
 from test_fleet_postgres import server as server
-
-pytest.importorskip("starlette")
-pytest.importorskip("uvicorn")
 
 from yendo.fleet import machine_reports
 from yendo.fleet.deliveries import Deliveries, moment
