@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import asyncio
 import contextlib
 import json
 import os
@@ -373,3 +374,48 @@ def test_doctor_shows_them(tmp_path: Path, yendo: Yendo) -> None:
     (tmp_path / "machines.toml").write_text("[w11]\n" + GOOD + 'password = "x"\n')
     parts = {part["name"]: part for part in json.loads(yendo("doctor", "--json", expect=None).stdout)["parts"]}
     assert "does not belong in a file" in parts["machines over SSH"]["what"]
+
+
+def test_keys_that_somebody_vouches_for(tmp_path: Path) -> None:
+    """A computer's key by the office's own authority, and a person's by a certificate that ends: a real server."""
+    asyncssh = pytest.importorskip("asyncssh")
+    if not Path("/usr/sbin/sshd").is_file():
+        missing("an SSH server", "apt-get install openssh-server")
+    for name in ("hosts", "people", "host", "own", "stranger"):
+        subprocess.run(["ssh-keygen", "-q", "-t", "ed25519", "-N", "", "-f", str(tmp_path / name)], check=True)
+
+    def vouch(by: str, whom: str, *more: str) -> None:
+        line = ["ssh-keygen", "-q", "-s", str(tmp_path / by), "-I", whom, "-V", "-1m:+5m", *more]
+        subprocess.run([*line, str(tmp_path / f"{whom}.pub")], check=True)
+
+    vouch("hosts", "host", "-h", "-n", "127.0.0.1")
+    vouch("people", "own", "-n", "root")
+    port = _free_port()
+    (tmp_path / "sshd_config").write_text(
+        f"Port {port}\nListenAddress 127.0.0.1\nHostKey {tmp_path}/host\nHostCertificate {tmp_path}/host-cert.pub\n"
+        f"TrustedUserCAKeys {tmp_path}/people.pub\nAuthorizedKeysFile none\nStrictModes no\nUsePAM no\n"
+        "PasswordAuthentication no\nKbdInteractiveAuthentication no\nPidFile none\n"
+    )
+    Path("/run/sshd").mkdir(exist_ok=True)
+    server = subprocess.Popen(
+        ["/usr/sbin/sshd", "-D", "-e", "-f", str(tmp_path / "sshd_config")], stderr=subprocess.DEVNULL
+    )
+
+    async def reached(key: str, authority: str) -> None:
+        (tmp_path / "known").write_text(f"@cert-authority * {(tmp_path / authority).read_text()}")
+        given = Address(address="127.0.0.1", port=port, user="root", known=str(tmp_path / "known"),
+                        key=str(tmp_path / key), wait="20 s")  # fmt: skip
+        line = ssh.SshLine("w11", given, str, 20)
+        await line.answering(10)
+        line.lose()
+
+    try:
+        asyncio.run(reached("own", "hosts.pub"))
+        with pytest.raises(NoMachine, match="another host key"):
+            asyncio.run(reached("own", "people.pub"))
+        with pytest.raises(NoMachine, match="does not let root in"):
+            asyncio.run(reached("stranger", "hosts.pub"))
+        assert asyncssh
+    finally:
+        server.terminate()
+        server.wait()
