@@ -119,16 +119,8 @@ class Office:
     def publish(self, *, by: SignerIdentity | None = None, **more: Any) -> Index:
         reports = more.pop("reports", "")
         found = self.deliveries.index(self.folder, now=more.pop("now", moment()), reports=reports, **more)
-        self.folder.publish(found, by or self.signer)
+        index.publish([self.folder], found, by or self.signer)
         return found
-
-    def collect(self, place: Path | None = None) -> list[str]:
-        """Takes what computers have left in the folder of reports."""
-        told = []
-        for path in sorted((place or self.folder.path / index.REPORTS).glob("*.txt")):
-            told.append(self.deliveries.arrive(path.read_bytes(), moment()))
-            path.unlink()
-        return told
 
     def hand_over(self, session: Any, source: str, reports: str = "", place: Path | None = None) -> Any:
         """Puts the fetcher onto a computer."""

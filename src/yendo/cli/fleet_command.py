@@ -14,7 +14,16 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yendo.cli import nested
-from yendo.cli.fleet_common import between, foreseen_of, in_a_sentence, plan_of, store_of, wave_rows, where
+from yendo.cli.fleet_common import (
+    between,
+    deliveries_of,
+    foreseen_of,
+    in_a_sentence,
+    plan_of,
+    store_of,
+    wave_rows,
+    where,
+)
 
 if TYPE_CHECKING:
     from yendo.fleet.columns import Columns
@@ -25,9 +34,9 @@ if TYPE_CHECKING:
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
-    from yendo.cli import fleet_delivery
+    from yendo.cli import fleet_delivery, fleet_status
 
-    nested.actions(parser, {**ACTIONS, **fleet_delivery.ACTIONS})
+    nested.actions(parser, {**ACTIONS, **fleet_delivery.ACTIONS, **fleet_status.ACTIONS})
 
 
 def run(options: argparse.Namespace) -> int:
@@ -216,14 +225,16 @@ def report(options: argparse.Namespace) -> int:
     """
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.fleet.deliveries import Deliveries
     from yendo.fleet.reports import outcomes_of
 
     if not options.files and not options.forget:
         raise Usage("say what is to be taken over")
-    store = store_of(options)
+    deliveries = deliveries_of(options)
+    from yendo.fleet.deliveries import moment
+
+    store = deliveries.store
     if options.forget:
-        known = Deliveries(store).forget(options.forget)
+        known = deliveries.forget(options.forget)
         if not options.quiet and not options.json:
             had = "may tell another key now" if known else "had told none"
             show.console().print(f"{show.clean(options.forget)} {had}")
@@ -232,12 +243,12 @@ def report(options: argparse.Namespace) -> int:
         sites = dict(zip((name.lower() for name in columns.computers), columns.sites(), strict=True))
     except Usage:
         sites = {}
-    left = [path for given in options.files for path in ([given] if given.is_file() else sorted(given.rglob("*.txt")))]
-    left = [path for path in left if path.suffix.lower() == ".txt"]
+    inside = [one for given in options.files for one in (sorted(given.rglob("*")) if given.is_dir() else [given])]
+    left = [path for path in inside if path.suffix.lower() == ".txt"]
     found = outcomes_of([path for path in options.files if path not in left], sites)
     new = store.report(found)
     failed = sum(one.failed for one in found)
-    counts, refused = _left(left, store, take_away=options.take_away)
+    counts, refused = deliveries.collect(left, moment(), take_away=options.take_away)
     if options.json:
         body = {"read": len(found), "new": new, "failed": failed, "left": counts, "refused": refused}
         show.emit({"schema": "yendo.fleet-reported/1", **body})
@@ -250,27 +261,6 @@ def report(options: argparse.Namespace) -> int:
             out.print(told)
             show.grid(out, [(name, why) for name, why in list(refused.items())[:10]], styles=("yellow",))
     return 1 if refused else 0
-
-
-def _left(paths: list[Path], store: Inventory, *, take_away: bool) -> tuple[dict[str, int], dict[str, str]]:
-    """Takes what computers have left: how many were new and known, and why others were refused, by name."""
-    from yendo.errors import Unreadable
-    from yendo.fleet.deliveries import Deliveries, moment
-    from yendo.fleet.machine_reports import MOST
-
-    counts, refused = {"new": 0, "known": 0}, {}
-    deliveries = Deliveries(store)
-    # names begin with the computer and the time: so its first report, which tells its key, comes first
-    for path in sorted(paths, key=lambda path: path.name):
-        try:
-            with path.open("rb") as file:
-                counts[deliveries.arrive(file.read(MOST + 1), moment())] += 1
-        except (OSError, Unreadable) as error:
-            refused[path.name] = str(error)
-            continue
-        if take_away:
-            path.unlink()
-    return counts, refused
 
 
 # --- foreseeing -------------------------------------------------------------------------------------------------------

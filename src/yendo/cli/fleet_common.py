@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 if TYPE_CHECKING:
     from yendo.fleet.columns import Columns
+    from yendo.fleet.deliveries import Deliveries
     from yendo.fleet.foresee import Foreseen
     from yendo.fleet.planning import PlannedWave
     from yendo.fleet.store import Inventory
@@ -79,3 +80,23 @@ def wave_rows(groups: list[PlannedWave]) -> list[tuple[str, str, str]]:
 def between(some: list[int]) -> str:
     """The first and the last of numbers in order."""
     return f"{some[0]:,}" if some[0] == some[-1] else f"{some[0]:,} to {some[-1]:,}"
+
+
+def deliveries_of(options: argparse.Namespace) -> Deliveries:
+    """What goes out from the inventory of a command line. Raises Usage."""
+    store = store_of(options)
+    from yendo.fleet.deliveries import Deliveries
+
+    return Deliveries(store)
+
+
+def say(options: argparse.Namespace, text: str, following: str = "") -> None:
+    """A sentence, and what comes next, for whoever did not ask for JSON or silence."""
+    from yendo.cli import show
+
+    if options.quiet or options.json:
+        return
+    out = show.console()
+    out.print(text)
+    if following:
+        out.print(f"[dim]next:[/dim] {show.clean(following)}")

@@ -1,4 +1,4 @@
-"""Deliveries to all machines: begun, decided, put into a signed folder, pushed, and what became of them."""
+"""Deliveries to all machines: begun, decided, put into a signed folder, pushed, collected."""
 
 from __future__ import annotations
 
@@ -15,17 +15,9 @@ if TYPE_CHECKING:
 
     from yendo.fleet.columns import Columns
     from yendo.fleet.deliveries import Deliveries
-    from yendo.fleet.happened import Happened, StateRow
     from yendo.fleet.planning import PlannedWave
     from yendo.package.signing import SignerIdentity
     from yendo.plan import Plan
-
-
-def _deliveries(options: argparse.Namespace) -> Deliveries:
-    store = fleet_common.store_of(options)
-    from yendo.fleet.deliveries import Deliveries
-
-    return Deliveries(store)
 
 
 def _as(parser: argparse.ArgumentParser) -> None:
@@ -34,17 +26,6 @@ def _as(parser: argparse.ArgumentParser) -> None:
 
 def _who(options: argparse.Namespace) -> str:
     return str(options.who or os.environ.get("SUDO_USER") or getpass.getuser())
-
-
-def _say(options: argparse.Namespace, text: str, following: str = "") -> None:
-    from yendo.cli import show
-
-    if options.quiet or options.json:
-        return
-    out = show.console()
-    out.print(text)
-    if following:
-        out.print(f"[dim]next:[/dim] {show.clean(following)}")
 
 
 # --- to begin ---------------------------------------------------------------------------------------------------------
@@ -68,22 +49,22 @@ def _deliver(parser: argparse.ArgumentParser) -> None:
 def deliver(options: argparse.Namespace) -> int:
     """Begin to deliver a built package by the waves of its waves.toml: which computers each wave has is fixed now."""
     from datetime import date
-    from hashlib import sha256
 
     from yendo.cli import proving, show
     from yendo.errors import Usage
     from yendo.fleet import waves as file
     from yendo.fleet.deliveries import moment
     from yendo.fleet.planning import planned
+    from yendo.prove.prove import digest_of
     from yendo.shelf.shelf import proofs_of
 
     package = proving.find(options.folder)
-    passed, failed, _ = proofs_of(package, sha256((package / "manifest.json").read_bytes()).hexdigest())
+    passed, failed, _ = proofs_of(package, digest_of(package))
     if (failed or not passed) and not options.although:
         why = f"failed: {', '.join(failed[:2])}" if failed else "nothing has proved these bytes"
         raise Usage(f"{package.name} is not delivered: {why}; yendo prove {options.folder}, or say why: --although")
     given = file.read(options.folder / file.FILE)
-    deliveries = _deliveries(options)
+    deliveries = fleet_common.deliveries_of(options)
     columns, plan = deliveries.store.load(), fleet_common.plan_of(options.folder)
     found = fleet_common.foreseen_of(plan, options.folder, deliveries.store, columns)
     some = _meant(options, deliveries, plan, columns, found.gets)
@@ -103,10 +84,12 @@ def deliver(options: argparse.Namespace) -> int:
     begins = "" if given.begin <= date.today() else f"; it begins on {given.begin}"
     proved = "" if any(not one.endswith("on simulated") for one in passed) else ", proved on a simulated machine only"
     name = f"{plan.package.name} {plan.package.version}"
-    _say(options, f"[bold]delivery {number}[/bold]: {show.clean(name)}, {options.verb}{proved}{begins}")
+    fleet_common.say(options, f"[bold]delivery {number}[/bold]: {show.clean(name)}, {options.verb}{proved}{begins}")
     if not options.quiet:
         show.grid(show.console(), fleet_common.wave_rows(groups), styles=("bold",))
-    _say(options, "nothing goes out before a wave is opened and an index signed", f"yendo fleet decide {number} open")
+    fleet_common.say(
+        options, "nothing goes out before a wave is opened and an index signed", f"yendo fleet decide {number} open"
+    )
     return 0
 
 
@@ -149,7 +132,7 @@ def decide(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.fleet.deliveries import moment
 
-    deliveries = _deliveries(options)
+    deliveries = fleet_common.deliveries_of(options)
     following = "yendo fleet publish FOLDER, so that computers learn of it"
     if options.what == "open":
         became, wave = deliveries.open_next(
@@ -165,7 +148,7 @@ def decide(options: argparse.Namespace) -> int:
         one = deliveries.one(options.number)
         body = {"number": one.number, "state": one.state, "open": deliveries.open_waves(one.number)}
         show.emit({"schema": "yendo.fleet-decision/1", **body})
-    _say(options, words, following)
+    fleet_common.say(options, words, following)
     return 0
 
 
@@ -194,18 +177,20 @@ def publish(options: argparse.Namespace) -> int:
     from yendo.fleet import fetcher
     from yendo.fleet.deliveries import moment
     from yendo.fleet.index import DeliveryFolder
+    from yendo.fleet.index import publish as put_in_place
+    from yendo.fleet.planning import take_in_later
     from yendo.package import signing
 
-    folder, *others = [DeliveryFolder(path) for path in options.to]
-    who = _signer(options)
+    folders, who = [DeliveryFolder(path) for path in options.to], _signer(options)
+    folder = folders[0]
     stated = folder.signers()
     if stated is None or signing.thumbprint(who) not in stated.signers:
         raise Usage(
             f"{folder.path} does not state this signer, so no computer would believe the index: yendo fleet signers "
             f"{folder.path} CERTIFICATE --identity ROOT"
         )
-    deliveries = _deliveries(options)
-    came = _stand_in(deliveries)
+    deliveries = fleet_common.deliveries_of(options)
+    came = take_in_later(deliveries, moment())
     before = folder.index()
     kept = before.reports if before else ""
     script = folder.put(fetcher.script(who=who)) if options.with_fetcher else before.fetcher if before else None
@@ -213,20 +198,14 @@ def publish(options: argparse.Namespace) -> int:
         folder, now=moment(), reports=kept if options.reports is None else options.reports, fetcher=script,
         valid=timedelta(days=max(options.days, 1)),
     )  # fmt: skip
-    for other in others:
-        other.take_over(folder, index)
-    folder.publish(index, who)
-    for one in (folder, *others):
-        if one is not folder:
-            one.name_it(folder)
-        one.tidy(index)
+    put_in_place(folders, index, who)
     if options.json:
         orders = [{"number": one.number, "package": one.package, "version": one.version} for one in index.orders]
         show.emit({"schema": "yendo.fleet-index/1", "version": index.version, "orders": orders})
     orders_said = ", ".join(f"{one.number} {show.clean(one.name)} {one.version}" for one in index.orders) or "nothing"
     late = f"; {show.counted(came, 'computer')} came later" if came else ""
-    _say(options, f"index {index.version}, believed until {index.expires:%Y-%m-%d}: {orders_said}{late}")
-    _say(options, "a computer that has begun goes on; others learn of a stop before they begin")
+    fleet_common.say(options, f"index {index.version}, believed until {index.expires:%Y-%m-%d}: {orders_said}{late}")
+    fleet_common.say(options, "a computer that has begun goes on; others learn of a stop before they begin")
     return 0
 
 
@@ -236,30 +215,6 @@ def _signer(options: argparse.Namespace) -> SignerIdentity:
     if sum(bool(one) for one in (options.identity, options.by, options.request)) != 1:
         raise Usage("say who signs, with --identity FILE, --by COMMAND or --request FOLDER")
     return sign_command.who_signs(options)
-
-
-def _stand_in(deliveries: Deliveries) -> int:
-    """Takes computers that came later into standing waves; how many."""
-    from yendo.errors import Usage
-    from yendo.fleet.deliveries import moment
-    from yendo.fleet.planning import tagged
-
-    came = 0
-    for one in deliveries.all():
-        standing = [wave for wave in one.waves.wave if wave.standing]
-        if one.state != "open" or not standing:
-            continue
-        try:
-            columns = deliveries.store.load()
-        except Usage:
-            return came
-        sites = columns.sites()
-        for wave in standing:
-            some = tagged(wave, columns, Path(one.folder).parent.parent)
-            came += deliveries.take_in(
-                one.number, wave, [(columns.computers[at], sites[at]) for at in some], now=moment()
-            )
-    return came
 
 
 def _signers(parser: argparse.ArgumentParser) -> None:
@@ -298,7 +253,7 @@ def signers(options: argparse.Namespace) -> int:
         show.emit(
             {"schema": "yendo.fleet-signers/1", "version": stated.version, "root": root, "signers": stated.signers}
         )
-    _say(options, f"list {stated.version}, believed until {stated.expires:%Y-%m-%d}, by the root {root}")
+    fleet_common.say(options, f"list {stated.version}, believed until {stated.expires:%Y-%m-%d}, by the root {root}")
     return 0
 
 
@@ -337,7 +292,7 @@ def fetcher(options: argparse.Namespace) -> int:
             {"schema": "yendo.fleet-fetcher/1", "folder": str(options.to), "root": root, "signed": who is not None}
         )
     words = f"{show.clean(options.to)}: {made.NAME}, {made.DOORWAY}; it believes what the root {root[:12]}... states"
-    _say(options, words, "as administrator on each computer: fetch.cmd -Install")
+    fleet_common.say(options, words, "as administrator on each computer: fetch.cmd -Install")
     return 0
 
 
@@ -377,7 +332,7 @@ def push(options: argparse.Namespace) -> int:
     for path in (options.key, options.known):
         if not path.is_file():
             raise Usage(f"{path} is not there")
-    deliveries = _deliveries(options)
+    deliveries = fleet_common.deliveries_of(options)
     (root,) = signing.signers([options.root])
     addresses, wake = _reached(deliveries, options.port)
     way = carrying.WayThere(
@@ -396,7 +351,7 @@ def push(options: argparse.Namespace) -> int:
     elif not options.quiet:
         show.grid(out, [(one.computer, one.became, one.words) for one in found], styles=("bold",))
         said = "nobody's turn has come, or everybody has told the end" if not found else ""
-        _say(options, said, f"yendo fleet status {options.number}")
+        fleet_common.say(options, said, f"yendo fleet status {options.number}")
     return 0 if all(one.became in ("told", "later") for one in found) else 1
 
 
@@ -413,155 +368,7 @@ def _reached(deliveries: Deliveries, port: int) -> tuple[dict[str, tuple[str, in
     return {name: (text, port) for name, text in found[0].items()}, found[1]
 
 
-# --- what became of it ------------------------------------------------------------------------------------------------
-
-
-def _status(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("number", type=int, nargs="?", metavar="NUMBER", help="a delivery (default: a line for each)")
-    parser.add_argument("--computer", metavar="NAME", help="what one computer has told")
-    parser.add_argument("--page", type=Path, metavar="FILE", help="write it as one HTML page")
-    parser.add_argument("--csv", type=Path, metavar="FILE", help="write every computer's state")
-    fleet_common.where(parser)
-
-
-def status(options: argparse.Namespace) -> int:
-    """Say what became of deliveries: by wave, site and cause, who is silent, what has gone again, what comes next."""
-    from yendo.cli import show
-    from yendo.errors import Usage
-
-    deliveries = _deliveries(options)
-    if options.computer:
-        return _history(options, deliveries)
-    if options.number is None:
-        if options.page or options.csv:
-            raise Usage("say which delivery: yendo fleet status NUMBER")
-        known = deliveries.all()
-        if options.json:
-            show.emit({"schema": "yendo.fleet-deliveries/1", "deliveries": nested.builtins(known)})
-        elif not options.quiet:
-            rows = [(one.number, one.state, f"{one.name} {one.version}", one.verb, one.opened[:10]) for one in known]
-            show.grid(show.console(), rows, styles=("bold",))
-            if not known:
-                _say(options, "nothing was delivered yet", "yendo fleet deliver WORKSPACE")
-        return 0
-    return _one(options, deliveries)
-
-
-def _history(options: argparse.Namespace, deliveries: Deliveries) -> int:
-    from yendo.cli import show
-
-    told = deliveries.history(options.computer)
-    if options.json:
-        show.emit({"schema": "yendo.fleet-history/1", "computer": options.computer, "told": nested.builtins(told)})
-    elif not options.quiet:
-        rows = [
-            (one.told.replace("T", " ").rstrip("Z"), one.sort, one.delivery or "", one.text or one.cause, one.line)
-            for one in told
-        ]
-        show.grid(show.console(), rows, styles=("dim", "bold"))
-        if not told:
-            _say(options, f"{show.clean(options.computer)} has told nothing")
-    return 0 if told else 1
-
-
-def _one(options: argparse.Namespace, deliveries: Deliveries) -> int:
-    from datetime import timedelta
-
-    from yendo import atomic
-    from yendo.cli import show
-    from yendo.errors import Usage
-    from yendo.fleet.deliveries import moment
-    from yendo.fleet.happened import happened, state_of
-    from yendo.fleet.index import written
-    from yendo.fleet.page import page
-    from yendo.terms.amounts import seconds
-
-    now = moment()
-    deliveries.one(options.number)
-    deliveries.judge(options.number, now)
-    try:
-        columns: Columns | None = deliveries.store.load()
-    except Usage:
-        columns = None
-    said = happened(deliveries, options.number, now, columns)
-    late = now - timedelta(seconds=seconds(said.delivery.waves.stop.within))
-    places = deliveries.places(options.number)
-    if options.page:
-        atomic.write(options.page, page(said, places, now, late, picture=_drawn(said)).encode())
-    if options.csv:
-        rows = [
-            (
-                one.shown,
-                one.site,
-                one.wave,
-                state_of(one, written(late)),
-                one.code,
-                one.cause,
-                one.line,
-                one.ended,
-                one.there,
-            )
-            for one in places
-        ]
-        names = ["computer", "site", "wave", "state", "code", "cause", "line", "ended", "there"]
-        atomic.write(options.csv, nested.spreadsheet(names, rows))
-    if options.json:
-        body = {**nested.builtins(said), "sentence": said.sentence}
-        show.emit({"schema": "yendo.fleet-status/1", **body})
-    elif not options.quiet:
-        _shown(said)
-    return 0 if said.delivery.state == "open" and not said.figures.stops else 1
-
-
-def _drawn(said: Happened) -> str:
-    """How it went, as a picture; empty where nothing has happened yet."""
-    from yendo.fleet.picture import went
-
-    return went(said).decode() if said.days else ""
-
-
-def _shown(said: Happened) -> None:
-    from yendo.cli import show
-
-    out, one = show.console(), said.delivery
-    style = {"open": "green", "stopped": "red"}.get(one.state, "yellow")
-    name = f"[bold]{show.clean(one.name)} {one.version}[/bold], {one.verb}, [{style}]{one.state}[/{style}]"
-    out.print(f"{name}: {show.clean(said.sentence)}")
-    for title, rows in (("Waves", said.waves), ("Sites", said.sites)):
-        show.section(out, title)
-        show.grid(out, state_rows(rows), styles=("bold",))
-    if said.causes:
-        show.section(out, "Why it failed")
-        for cause in said.causes[:6]:
-            out.print(f"  [bold]{cause.count}[/bold]  {show.clean(cause.cause)}")
-            out.print(f"     [dim]{show.clean(cause.line)}; {show.clean(', '.join(cause.computers[:4]))}[/dim]")
-    for words, some in (("gone again", said.gone), ("silent", said.silent)):
-        if some:
-            out.print(
-                f"[yellow]{words}[/yellow]: {show.clean(', '.join(some[:8]))}{' and more' if len(some) > 8 else ''}"
-            )
-    for text, count in said.troubles[:4]:
-        out.print(f"[yellow]{count} computers[/yellow] could not begin: {show.clean(text)}")
-    figures = said.figures
-    if figures.ended:
-        limit, sure = one.waves.stop.limit, f"{figures.evidence:g} of the {figures.stops_at:g} that it asks"
-        out.print(
-            f"\n{figures.failed} of {figures.ended} have failed, at most {limit} may; the rule that stops has {sure}"
-        )
-    if figures.next:
-        hindered = f"not before: {'; '.join(said.hindrances)}" if said.hindrances else ""
-        following = show.clean(hindered or f"yendo fleet decide {one.number} open")
-        out.print(f"[dim]next:[/dim] {following} (the wave {show.clean(figures.next)})")
-
-
-def state_rows(rows: Sequence[StateRow]) -> list[tuple[str, ...]]:
-    """Computers by state, without states that nobody is in."""
-    from yendo.fleet.happened import STATES
-
-    return [
-        (row.name, *(f"{count:,} {state}" for state, count in zip(STATES, row.counts, strict=True) if count))
-        for row in rows
-    ]
+# --- collected and shown ---------------------------------------------------------------------------------------------
 
 
 def _serve(parser: argparse.ArgumentParser) -> None:
@@ -583,7 +390,7 @@ def serve(options: argparse.Namespace) -> int:
     """Collect what computers tell, and show what became of deliveries. It can change nothing on any computer."""
     from yendo.errors import Usage
 
-    deliveries = _deliveries(options)
+    deliveries = fleet_common.deliveries_of(options)
     try:
         import uvicorn
 
@@ -595,7 +402,7 @@ def serve(options: argparse.Namespace) -> int:
         if len(password) < 12:
             raise Usage("the password is in YENDO_PASSWORD, and has at least 12 characters")
         Serving(deliveries).admit(options.admit, password)
-        _say(options, f"{options.admit} may read")
+        fleet_common.say(options, f"{options.admit} may read")
         return 0
     proxy = None
     if options.proxy:
@@ -624,6 +431,5 @@ ACTIONS: nested.Actions = {
     "signers": ("state who may sign, by the root's key", _signers, signers),
     "fetcher": ("write the script that pulls on a computer", _fetcher, fetcher),
     "push": ("carry a delivery to computers over SSH", _push, push),
-    "status": ("say what became of deliveries", _status, status),
     "serve": ("collect reports and show what became of deliveries", _serve, serve),
 }

@@ -98,9 +98,8 @@ def _went(
             for report in _reports(number, package, name, ended, failed=bool(silent) and place == 7):
                 deliveries.arrive(report, ended)
     said = happened(deliveries, number, now, columns)
-    late = now - timedelta(days=3)
     path = folder / PAGE
-    atomic.write(path, page(said, deliveries.places(number), now, late, picture=drawn(said).decode()).encode())
+    atomic.write(path, page(said, picture=drawn(said).decode()).encode())
     return said, path
 
 
@@ -119,12 +118,9 @@ def _reports(number: int, package: Path, computer: str, ended: datetime, *, fail
     else:
         told.append(events.RunEnded(0))
     lines = b"".join(events.written(one, time=stamp, verb="install", step=1) for one in told)
-    for sort in ("joined", "ended"):
-        identifier = hashlib.md5(f"{computer} {sort}".encode(), usedforsecurity=False).hexdigest()
-        about = {"key": key} if sort == "joined" else {
-            "order": number, "package": made.id, "version": made.version, "revision": made.revision, "verb": "install",
-            "code": 22 if failed else 0, "began": began, "ended": stamp, "events": lines.decode(),
-        }  # fmt: skip
-        report = msgspec.convert({"v": 1, "id": identifier, "sort": sort, "computer": computer, "told": stamp, **about},
-                                 MachineReport)  # fmt: skip
-        yield sealed(report, key)
+    whose = {"v": 1, "computer": computer, "told": stamp}
+    about = {"order": number, "package": made.id, "version": made.version, "revision": made.revision, "verb": "install"}
+    ended_so = {"code": 22 if failed else 0, "began": began, "ended": stamp, "events": lines.decode()}
+    for sort, more in (("joined", {"key": key}), ("ended", about | ended_so)):
+        identifier = hashlib.sha256(f"{computer} {sort}".encode()).hexdigest()[:32]
+        yield sealed(msgspec.convert({**whose, "id": identifier, "sort": sort, **more}, MachineReport), key)

@@ -6,28 +6,29 @@ standing wave takes in whoever comes later.
 
 from __future__ import annotations
 
-import secrets
 from collections import Counter
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
 import msgspec
 import sqlalchemy as sql
-from sqlalchemy.dialects import postgresql, sqlite
 from sqlalchemy.engine import Connection
 
-from yendo.errors import Usage
+from yendo.errors import Unreadable, Usage
 from yendo.fleet import machine_reports
 from yendo.fleet.chances import StopRule
 from yendo.fleet.index import DeliveryFolder, Index, ListedComputer, Order, StoredContent, machines_text, written
 from yendo.fleet.machine_reports import MachineReport, Sealed, StrangerReport
+from yendo.fleet.reports import failed_by
 from yendo.fleet.store import Inventory
 from yendo.fleet.waves import Wave, Waves, When, part
 from yendo.package import manifest as form
+from yendo.prove.prove import digest_of
 from yendo.terms.amounts import seconds
 
+T = TypeVar("T", bound=msgspec.Struct)
 VALID = timedelta(days=7)  # of an index
 _ENDS = ("done", "failed", "refused")
 TOLD = "delivery_told"  # the channel on which processes of one database tell each other that something came
@@ -51,8 +52,13 @@ class PackageDelivery(msgspec.Struct, frozen=True, kw_only=True):
     opened: str
     waves: Waves
 
+    @property
+    def workspace(self) -> Path:
+        """Where its package was built: lists that its waves name lie there."""
+        return Path(self.folder).parent.parent
 
-class DeliveryPlace(msgspec.Struct, frozen=True, kw_only=True):
+
+class DeliveryPlace(msgspec.Struct, frozen=True):
     """A computer of a delivery. ``ready`` is from when on it may begin, empty until its wave is opened; ``state``:
     waiting, later, done, failed, refused. ``there`` is what was found when it was looked at again.
     """
@@ -73,7 +79,7 @@ class DeliveryPlace(msgspec.Struct, frozen=True, kw_only=True):
     there: str
 
 
-class DeliveryDecision(msgspec.Struct, frozen=True, kw_only=True):
+class DeliveryDecision(msgspec.Struct, frozen=True):
     """What somebody decided, or the rule: begin, open, ask, stop, go-on, withdraw."""
 
     delivery: int
@@ -85,7 +91,7 @@ class DeliveryDecision(msgspec.Struct, frozen=True, kw_only=True):
     figures: str
 
 
-class Arrived(msgspec.Struct, frozen=True, kw_only=True):
+class Arrived(msgspec.Struct, frozen=True):
     """A report that came, as it is kept."""
 
     id: str
@@ -101,24 +107,19 @@ class Arrived(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Figures(msgspec.Struct, frozen=True, kw_only=True):
-    """Where a delivery stands: its wave (the last that is open), how many of the wave and of all are in which state,
+    """Where a delivery stands: its wave (the last that is open), the next, how much of the wave has told how it ended,
     how sure the rule is that too many fail (it stops at ``stops_at``).
     """
 
     wave: str
     next: str
     opened: str
-    states: dict[str, dict[str, int]]
     failed: int
     ended: int
     evidence: float
     stops_at: float
     told: float
     stops: bool
-
-    @property
-    def share(self) -> float:
-        return self.failed / self.ended if self.ended else 0.0
 
 
 class Deliveries:
@@ -136,15 +137,13 @@ class Deliveries:
         """Begins a delivery of a built package to groups of computers with their sites; its number. No wave is open
         yet. Raises Usage.
         """
-        from hashlib import sha256
-
         manifest = form.read(package)
         if not manifest.actions(verb):
             raise Usage(f"{manifest.name} {manifest.version} has nothing to {verb}")
         row = {
             "package": manifest.id, "version": manifest.version, "revision": manifest.revision, "name": manifest.name,
             "verb": verb, "run": manifest.run, "folder": str(package.resolve()), "after": after,
-            "digest": sha256((package / "manifest.json").read_bytes()).hexdigest(),
+            "digest": digest_of(package),
             "waves": msgspec.json.encode(waves).decode(), "state": "open", "opened": written(now),
             "offered": any(wave.offered for wave in waves.wave),
         }  # fmt: skip
@@ -176,7 +175,7 @@ class Deliveries:
         ]  # fmt: skip
         if rows:
             table = self.store.tables.tables["place"]
-            connection.execute(_or_leave(self.store, table), rows)
+            connection.execute(self.store.added(table), rows)
         return len(rows)
 
     def take_in(self, number: int, wave: Wave, computers: Iterable[tuple[str, str]], *, now: datetime) -> int:
@@ -203,36 +202,31 @@ class Deliveries:
         return found[number]
 
     def places(self, number: int) -> list[DeliveryPlace]:
-        with self.store.opened() as connection:
-            table = self.store.tables.tables["place"]
-            rows = connection.execute(
-                sql.select(table).where(table.c.delivery == number).order_by(table.c.computer)
-            ).mappings()
-            return [DeliveryPlace(**{name: row[name] for name in DeliveryPlace.__struct_fields__}) for row in rows]
+        return self._kept_as(DeliveryPlace, "place", lambda table: table.c.delivery == number, "computer")
 
     def decisions(self, number: int) -> list[DeliveryDecision]:
-        with self.store.opened() as connection:
-            table = self.store.tables.tables["decision"]
-            rows = connection.execute(
-                sql.select(table).where(table.c.delivery == number).order_by(table.c.id)
-            ).mappings()
-            return [
-                DeliveryDecision(**{name: row[name] for name in DeliveryDecision.__struct_fields__}) for row in rows
-            ]
+        return self._kept_as(DeliveryDecision, "decision", lambda table: table.c.delivery == number, "id")
 
     def history(self, computer: str) -> list[Arrived]:
         """What a computer has told, the oldest first."""
-        return self._arrived(lambda table: table.c.computer == computer.lower())
+        return self._kept_as(Arrived, "arrived", lambda table: table.c.computer == computer.lower(), "received", "id")
 
     def troubles(self, since: datetime) -> list[Arrived]:
         """What went wrong before anything began, as computers told it."""
-        return self._arrived(lambda table: sql.and_(table.c.sort == "trouble", table.c.received >= written(since)))
 
-    def _arrived(self, which: object) -> list[Arrived]:
+        def which(table: sql.Table) -> sql.ColumnElement[bool]:
+            return sql.and_(table.c.sort == "trouble", table.c.received >= written(since))
+
+        return self._kept_as(Arrived, "arrived", which, "received", "id")
+
+    def _kept_as(
+        self, kind: type[T], name: str, which: Callable[[sql.Table], sql.ColumnElement[bool]], *order: str
+    ) -> list[T]:
+        """Rows of a table as what they are."""
         with self.store.opened() as connection:
-            table = self.store.tables.tables["arrived"]
-            rows = connection.execute(sql.select(table).where(which(table)).order_by(table.c.received, table.c.id))  # type: ignore[operator]
-            return [Arrived(**row) for row in rows.mappings()]
+            table = self.store.tables.tables[name]
+            wanted = sql.select(*(table.c[one] for one in kind.__struct_fields__)).where(which(table))
+            return [kind(*row) for row in connection.execute(wanted.order_by(*(table.c[one] for one in order)))]
 
     def open_waves(self, number: int) -> list[str]:
         """The names of the waves that were opened, in their order."""
@@ -247,9 +241,6 @@ class Deliveries:
         opened = [one for one in self.decisions(number) if one.what == "open"]
         names = [wave.name for wave in delivery.waves.wave]
         last = opened[-1] if opened else None
-        states: dict[str, Counter[str]] = {name: Counter() for name in names}
-        for one in places:
-            states.setdefault(one.wave, Counter())[one.state if one.ready else "not yet"] += 1
         stop = delivery.waves.stop
         rule = StopRule(part(stop.limit), part(stop.risk), Counter(one.site for one in places))
         ended = sorted(
@@ -262,8 +253,8 @@ class Deliveries:
         done = {one.wave for one in opened}
         return Figures(
             wave=last.wave if last else "", next=next((name for name in names if name not in done), ""),
-            opened=last.time if last else "", states={name: dict(one) for name, one in states.items()},
-            failed=rule.failed, ended=rule.tried, evidence=round(rule.evidence, 2) if rule.tried else 0.0,
+            opened=last.time if last else "", failed=rule.failed, ended=rule.tried,
+            evidence=round(rule.evidence, 2) if rule.tried else 0.0,
             stops_at=2 / part(stop.risk), told=told, stops=rule.stops,
         )  # fmt: skip
 
@@ -279,38 +270,16 @@ class Deliveries:
                     self._decided(connection, number, "the rule", "stop", found.wave, why, _words(found), now)
         return found
 
-    def hindrances(self, number: int, now: datetime) -> list[str]:
-        """Why the next wave may not be opened yet; nothing where it may."""
-        delivery, found = self.one(number), self.figures(number)
-        if not found.next:
-            return ["every wave is open"]
-        if delivery.state != "open":
-            return [f"the delivery is {delivery.state}"]
-        if not found.wave:
-            begin = delivery.waves.begin
-            return [] if now.date() >= begin else [f"it begins on {begin}"]
-        wave = next(one for one in delivery.waves.wave if one.name == found.wave)
-        why = []
-        if found.told < part(delivery.waves.stop.reports):
-            why.append(
-                f"{found.told:.0%} of {found.wave} have told how it ended; {delivery.waves.stop.reports} are asked"
-            )
-        rested = datetime.fromisoformat(found.opened) + timedelta(seconds=seconds(wave.pause))
-        if now < rested:
-            why.append(f"{found.wave} rests until {rested:%Y-%m-%d %H:%M} UTC")
-        return why
-
     def open_next(self, number: int, *, who: str, why: str = "", although: str = "", now: datetime) -> tuple[str, str]:
         """Opens the next wave: ("open", its name), or ("asked", its name) where a second person has to agree.
 
         ``although`` is the reason to do it before its time. Raises Usage with what hinders it.
         """
-        self.judge(number, now)
-        hindered = self.hindrances(number, now)
-        found = self.figures(number)
-        if not found.next or (hindered and not although) or self.one(number).state != "open":
-            raise Usage(f"the next wave is not opened: {'; '.join(hindered)}")
+        found = self.judge(number, now)
         delivery = self.one(number)
+        hindered = hindrances(delivery, found, now)
+        if not found.next or (hindered and not although) or delivery.state != "open":
+            raise Usage(f"the next wave is not opened: {'; '.join(hindered)}")
         wave = next(one for one in delivery.waves.wave if one.name == found.next)
         asked = [one for one in self.decisions(number) if one.what == "ask" and one.wave == wave.name]
         with self.store.opened() as connection:
@@ -319,18 +288,17 @@ class Deliveries:
                     self._decided(connection, number, who, "ask", wave.name, although or why, _words(found), now)
                 return "asked", wave.name
             table = self.store.tables.tables["place"]
-            mine = sorted(
-                connection.scalars(
-                    sql.select(table.c.computer).where(table.c.delivery == number, table.c.wave == wave.name)
-                )
+            mine = connection.scalars(
+                sql.select(table.c.computer).where(table.c.delivery == number, table.c.wave == wave.name)
             )
             # so many an hour: each hour's computers may begin an hour later
-            for at in range(0, len(mine), wave.at_once):
-                ready = written(now + timedelta(hours=at // wave.at_once))
-                some = mine[at : at + wave.at_once]
-                connection.execute(
-                    table.update().where(table.c.delivery == number, table.c.computer.in_(some)).values(ready=ready)
-                )
+            rows = [
+                {"at_computer": name, "to_ready": written(now + timedelta(hours=at // wave.at_once))}
+                for at, name in enumerate(sorted(mine))
+            ]
+            if rows:
+                this = sql.and_(table.c.delivery == number, table.c.computer == sql.bindparam("at_computer"))
+                connection.execute(table.update().where(this).values(ready=sql.bindparam("to_ready")), rows)
             self._decided(connection, number, who, "open", wave.name, although or why, _words(found), now)
         return "open", wave.name
 
@@ -370,14 +338,32 @@ class Deliveries:
             raise found
         return found
 
+    def collect(
+        self, paths: Iterable[Path], now: datetime, *, take_away: bool
+    ) -> tuple[dict[str, int], dict[str, str]]:
+        """Takes what computers have left as files: how many were new and known, and why others were refused."""
+        counts, refused = {"new": 0, "known": 0}, {}
+        # names begin with the computer and the time: so its first report, which tells its key, comes first
+        for path in sorted(paths, key=lambda path: path.name):
+            try:
+                with path.open("rb") as file:
+                    counts[self.arrive(file.read(machine_reports.MOST + 1), now)] += 1
+            except (OSError, Unreadable) as error:
+                refused[path.name] = str(error)
+                continue
+            if take_away:
+                path.unlink()
+        return counts, refused
+
     def arrive_all(self, came: Sequence[Sealed], now: datetime) -> list[str | StrangerReport]:
         """The same for several at once, in their order and in one transaction: each "new", "known", or why not."""
         with self.store.opened() as connection:
             answers = self._vouched(connection, came, now)
             kept = [one for one, answer in zip(came, answers, strict=True) if answer == "new"]
-            new = self._kept(connection, kept, now)
-            self._placed(connection, [one.report for one in kept if one.report.id in new])
-            if new and self.store.engine.dialect.name == "postgresql":
+            reasons = {one.report.id: one.report.why() for one in kept}
+            new = self._kept(connection, kept, reasons, now)
+            self._placed(connection, [one.report for one in kept if one.report.id in new], reasons)
+            if new and self.store.shared:
                 connection.execute(sql.text(f"NOTIFY {TOLD}"))
         seen: set[str] = set()
         for at, (one, answer) in enumerate(zip(came, answers, strict=True)):
@@ -398,7 +384,7 @@ class Deliveries:
             computer, report = one.report.computer.lower(), one.report
             if computer not in known and report.sort == "joined" and report.key and one.by(report.key):
                 row = {"computer": computer, "key": report.key, "since": written(now)}
-                connection.execute(_or_leave(self.store, keys), row)
+                connection.execute(self.store.added(keys), row)
                 told = connection.scalar(sql.select(keys.c.key).where(keys.c.computer == computer))
                 known[computer] = str(told)
             if computer not in known:
@@ -411,12 +397,14 @@ class Deliveries:
                 answers.append("new")
         return answers
 
-    def _kept(self, connection: Connection, came: Sequence[Sealed], now: datetime) -> set[str]:
-        """Keeps reports; the ids of those that were not there yet."""
+    def _kept(
+        self, connection: Connection, came: Sequence[Sealed], reasons: Mapping[str, tuple[str, str]], now: datetime
+    ) -> set[str]:
+        """Keeps reports with why they failed, by their ids; the ids of those that were not there yet."""
         rows = []
         for one in came:
             report = one.report
-            cause, line = report.why()
+            cause, line = reasons[report.id]
             rows.append({
                 "id": report.id, "computer": report.computer.lower(), "sort": report.sort, "delivery": report.order,
                 "told": report.told, "received": written(now), "cause": cause, "line": line, "text": report.text,
@@ -425,9 +413,11 @@ class Deliveries:
         arrived = self.store.tables.tables["arrived"]
         if not rows:
             return set()
-        return set(connection.scalars(_or_leave(self.store, arrived).returning(arrived.c.id), rows))
+        return set(connection.scalars(self.store.added(arrived).returning(arrived.c.id), rows))
 
-    def _placed(self, connection: Connection, reports: Sequence[MachineReport]) -> None:
+    def _placed(
+        self, connection: Connection, reports: Sequence[MachineReport], reasons: Mapping[str, tuple[str, str]]
+    ) -> None:
         """What new reports say of deliveries: a computer's first end counts, what comes later does not change it."""
         place, outcome = self.store.tables.tables["place"], self.store.tables.tables["outcome"]
         about = [one for one in reports if one.order]
@@ -454,14 +444,14 @@ class Deliveries:
             if one.sort == "looked":
                 looks.append({**row, "to_there": one.text[:20]})
             elif one.sort == "later" and state not in _ENDS:
-                waits.append({**row, "to_state": "later", "to_code": one.code or 0, "to_line": one.why()[1]})
+                waits.append({**row, "to_state": "later", "to_code": one.code or 0, "to_line": reasons[one.id][1]})
             elif one.sort == "ended" and state not in _ENDS:
-                (cause, line), ended = one.why(), state_of(one.code or 0)
+                (cause, line), ended = reasons[one.id], ended_as(one.code or 0)
                 known[at] = (site, ended)
                 ends.append({**row, "to_state": ended, "to_code": one.code or 0, "to_cause": cause, "to_line": line,
                              "to_ended": one.ended, "to_seconds": one.seconds})  # fmt: skip
                 if ended != "refused":
-                    outcomes.append(msgspec.structs.asdict(one.outcome(site)))
+                    outcomes.append(msgspec.structs.asdict(one.outcome(site, cause)))
         for some in (ends, waits, looks):
             if some:
                 names = [name.removeprefix("to_") for name in some[0] if name.startswith("to_")]
@@ -471,7 +461,7 @@ class Deliveries:
                 changed: dict[str, Any] = {name: sql.bindparam(f"to_{name}") for name in names}
                 connection.execute(place.update().where(mine).values(**changed), some)
         if outcomes:
-            connection.execute(_or_leave(self.store, outcome), outcomes)
+            connection.execute(self.store.added(outcome), outcomes)
 
     def forget(self, computer: str) -> bool:
         """Forgets the key of a computer that was set up anew, so that it may tell another; whether it had one."""
@@ -491,26 +481,20 @@ class Deliveries:
 
     def index(
         self, folder: DeliveryFolder, *, now: datetime, reports: str = "", fetcher: StoredContent | None = None,
-        valid: timedelta = VALID, only: Mapping[int, frozenset[str]] | None = None,
+        valid: timedelta = VALID,
     ) -> Index:  # fmt: skip
-        """The index of all that is open, its content put into the folder. ``only`` leaves of a delivery just these
-        computers, whose turn has come. Raises Usage where a package is not as it was.
+        """The index of all that is open, its content put into the folder. Raises Usage where a package is not as it
+        was.
         """
-        from hashlib import sha256
-
         windows: list[When] = []
         orders: list[Order] = []
         for delivery in self.all():
-            if delivery.state != "open" or (only is not None and delivery.number not in only):
-                continue
             places = [one for one in self.places(delivery.number) if one.ready]
-            if only is not None:
-                places = [one for one in places if one.computer in only[delivery.number]]
-            if not places:
+            if delivery.state != "open" or not places:
                 continue
             package = Path(delivery.folder)
             try:
-                same = sha256((package / "manifest.json").read_bytes()).hexdigest() == delivery.digest
+                same = digest_of(package) == delivery.digest
             except OSError:
                 same = False
             if not same:
@@ -542,33 +526,39 @@ class Deliveries:
         """The next number of a sort; no two processes get the same."""
         with self.store.opened() as connection:
             table = self.store.tables.tables["setting"]
-            connection.execute(_or_leave(self.store, table), {"name": name, "value": "0"})
+            connection.execute(self.store.added(table), {"name": name, "value": "0"})
             # the row is held until the number is written
             connection.execute(table.update().where(table.c.name == name).values(value=table.c.value))
             number = int(connection.scalar(sql.select(table.c.value).where(table.c.name == name)) or 0) + 1
             connection.execute(table.update().where(table.c.name == name).values(value=str(number)))
         return number
 
-    def setting(self, name: str, new: str | None = None) -> str:
-        """A setting of this database, or its new value; a key that did not exist is empty."""
-        with self.store.opened() as connection:
-            table = self.store.tables.tables["setting"]
-            if new is not None:
-                connection.execute(table.delete().where(table.c.name == name))
-                connection.execute(table.insert(), {"name": name, "value": new})
-            return str(connection.scalar(sql.select(table.c.value).where(table.c.name == name)) or "")
 
-    def secret(self, name: str) -> str:
-        """A random value that this database keeps, made when it is first asked for."""
-        return self.setting(name) or self.setting(name, secrets.token_hex(32))
+def hindrances(delivery: PackageDelivery, found: Figures, now: datetime) -> list[str]:
+    """Why the next wave may not be opened yet; nothing where it may."""
+    if not found.next:
+        return ["every wave is open"]
+    if delivery.state != "open":
+        return [f"the delivery is {delivery.state}"]
+    if not found.wave:
+        begin = delivery.waves.begin
+        return [] if now.date() >= begin else [f"it begins on {begin}"]
+    wave = next(one for one in delivery.waves.wave if one.name == found.wave)
+    why = []
+    if found.told < part(delivery.waves.stop.reports):
+        why.append(f"{found.told:.0%} of {found.wave} have told how it ended; {delivery.waves.stop.reports} are asked")
+    rested = datetime.fromisoformat(found.opened) + timedelta(seconds=seconds(wave.pause))
+    if now < rested:
+        why.append(f"{found.wave} rests until {rested:%Y-%m-%d %H:%M} UTC")
+    return why
 
 
-def state_of(code: int) -> str:
+def ended_as(code: int) -> str:
     """What a computer's state is after a run that ended with this code."""
     known = form.EXIT_CODES.get(code)
     if known and known.outcome == "not applicable":
         return "refused"
-    return "failed" if (known.outcome == "failure" if known else code != 0) else "done"
+    return "failed" if failed_by(code) else "done"
 
 
 def outcomes_for_the_runner() -> dict[str, str]:
@@ -586,10 +576,3 @@ def _words(found: Figures) -> str:
     if not found.ended:
         return ""
     return f"{found.failed} of {found.ended} failed; evidence {found.evidence:g} of {found.stops_at:g}"
-
-
-def _or_leave(store: Inventory, table: sql.Table) -> postgresql.Insert | sqlite.Insert:
-    """An insert that leaves what is there."""
-    if store.engine.dialect.name == "postgresql":
-        return postgresql.insert(table).on_conflict_do_nothing()
-    return sqlite.insert(table).on_conflict_do_nothing()

@@ -9,7 +9,7 @@ from datetime import datetime, timedelta
 import msgspec
 
 from yendo.fleet.columns import Columns
-from yendo.fleet.deliveries import Deliveries, DeliveryDecision, DeliveryPlace, Figures, PackageDelivery
+from yendo.fleet.deliveries import Deliveries, DeliveryDecision, DeliveryPlace, Figures, PackageDelivery, hindrances
 from yendo.fleet.index import written
 from yendo.terms.amounts import seconds
 
@@ -21,10 +21,6 @@ class StateRow(msgspec.Struct, frozen=True):
 
     name: str
     counts: tuple[int, ...]
-
-    @property
-    def whole(self) -> int:
-        return sum(self.counts)
 
 
 class CauseRow(msgspec.Struct, frozen=True):
@@ -46,7 +42,8 @@ class DayRow(msgspec.Struct, frozen=True):
 
 class Happened(msgspec.Struct, frozen=True, kw_only=True):
     """The whole of it. ``gone`` are computers that had it and do not have it any more, ``silent`` those whose turn came
-    long ago and that have told nothing; ``troubles`` what computers told before anything began, each with how many.
+    long ago (before ``late``) and that have told nothing; ``troubles`` what computers told before anything began, each
+    with how many. ``places`` are all of them, ``now`` is when it was looked at.
     """
 
     delivery: PackageDelivery
@@ -62,6 +59,13 @@ class Happened(msgspec.Struct, frozen=True, kw_only=True):
     troubles: tuple[tuple[str, int], ...]
     decisions: tuple[DeliveryDecision, ...]
     seconds: float | None
+    places: tuple[DeliveryPlace, ...]
+    now: datetime
+    late: str
+
+    def state(self, one: DeliveryPlace) -> str:
+        """A computer's state, one of ``STATES``."""
+        return state_of(one, self.late)
 
     @property
     def sentence(self) -> str:
@@ -84,13 +88,16 @@ class Happened(msgspec.Struct, frozen=True, kw_only=True):
         return words + "".join(f", {one}" for one in parts)
 
 
-def happened(deliveries: Deliveries, number: int, now: datetime, columns: Columns | None = None) -> Happened:
-    """What became of a delivery until now. ``columns`` tell the computers' systems. Raises Usage."""
+def happened(
+    deliveries: Deliveries, number: int, now: datetime, columns: Columns | None = None, figures: Figures | None = None
+) -> Happened:
+    """What became of a delivery until now. ``columns`` tell the computers' systems, ``figures`` where it stands, if
+    that was reckoned already. Raises Usage.
+    """
     delivery = deliveries.one(number)
     places = deliveries.places(number)
-    figures = deliveries.figures(number, places)
-    patience = timedelta(seconds=seconds(delivery.waves.stop.within))
-    late = written(now - patience)
+    figures = figures or deliveries.figures(number, places)
+    late = written(now - timedelta(seconds=seconds(delivery.waves.stop.within)))
     systems = _systems(columns)
 
     def state(one: DeliveryPlace) -> str:
@@ -101,7 +108,7 @@ def happened(deliveries: Deliveries, number: int, now: datetime, columns: Column
     took = sorted(one.seconds for one in places if one.state == "done" and one.seconds)
     since = datetime.fromisoformat(delivery.opened)
     return Happened(
-        delivery=delivery, figures=figures, hindrances=tuple(deliveries.hindrances(number, now)),
+        delivery=delivery, figures=figures, hindrances=tuple(hindrances(delivery, figures, now)),
         waves=tuple(sorted(_rows(places, lambda one: one.wave, state), key=lambda row: names.index(row.name))),
         sites=tuple(_rows(places, lambda one: one.site, state)),
         systems=tuple(_rows(places, lambda one: systems.get(one.computer, "(not known)"), state)),
@@ -110,6 +117,7 @@ def happened(deliveries: Deliveries, number: int, now: datetime, columns: Column
         silent=tuple(one.shown for one in places if state(one) == "silent"),
         troubles=tuple(Counter(one.text for one in deliveries.troubles(since)).most_common(10)),
         decisions=tuple(deliveries.decisions(number)), seconds=took[len(took) // 2] if took else None,
+        places=tuple(places), now=now, late=late,
     )  # fmt: skip
 
 

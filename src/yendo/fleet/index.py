@@ -10,6 +10,7 @@ from __future__ import annotations
 import base64
 import binascii
 import hashlib
+import shutil
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from datetime import UTC, datetime
 from pathlib import Path, PurePosixPath
@@ -21,6 +22,7 @@ from yendo.errors import Unreadable, Usage
 from yendo.fleet.waves import When
 from yendo.formats.fields import escape, unescape
 from yendo.installers.judging import judged_message
+from yendo.package import manifest as form
 from yendo.package import signing
 from yendo.package.signing import SignerIdentity
 
@@ -195,7 +197,7 @@ def read_index(data: bytes, trusted: frozenset[str] | None = None) -> Index:
                     )
                 )  # fmt: skip
         return Index(
-            version=int(head["version"]), made=moment(head["made"]), expires=moment(head["expires"]),
+            version=int(head["version"]), made=read_time(head["made"]), expires=read_time(head["expires"]),
             reports=head.get("reports", ""), fetcher=fetcher, windows=tuple(windows), orders=tuple(orders),
         )  # fmt: skip
     except (ValueError, KeyError, IndexError, msgspec.ValidationError) as error:
@@ -209,7 +211,7 @@ def read_signers(data: bytes, trusted: frozenset[str] | None = None) -> SignersL
         head = _head(lines, "yendo-signers")
         named = {kind: tuple(cells[1] for cells in lines if cells[0] == kind) for kind in ("signer", "root")}
         return SignersList(
-            version=int(head["version"]), made=moment(head["made"]), expires=moment(head["expires"]),
+            version=int(head["version"]), made=read_time(head["made"]), expires=read_time(head["expires"]),
             signers=named["signer"], roots=named["root"],
         )  # fmt: skip
     except (ValueError, KeyError, IndexError) as error:
@@ -222,7 +224,7 @@ def _head(lines: Sequence[Sequence[str]], kind: str) -> Mapping[str, str]:
     return {cells[0]: cells[1] for cells in lines[1:] if len(cells) == 2}
 
 
-def moment(text: str) -> datetime:
+def read_time(text: str) -> datetime:
     """A time in UTC. Raises ValueError."""
     found = datetime.fromisoformat(text)
     if found.tzinfo is None:
@@ -239,31 +241,41 @@ class DeliveryFolder:
     def __init__(self, path: Path) -> None:
         self.path = path
 
+    def has(self, content: StoredContent) -> bool:
+        """Whether it is there in its size; its name says what is in it."""
+        path = self.path / content.place
+        return path.is_file() and path.stat().st_size == content.size
+
     def put(self, data: bytes) -> StoredContent:
         found = StoredContent(hashlib.sha256(data).hexdigest(), len(data))
-        place = self.path / found.place
-        if not place.is_file() or place.stat().st_size != found.size:
-            place.parent.mkdir(parents=True, exist_ok=True)
-            atomic.write(place, data)
+        if not self.has(found):
+            atomic.write(self._place(found), data)
         return found
 
     def put_file(self, source: Path) -> StoredContent:
         found = StoredContent(digest.of_file(source), source.stat().st_size)
-        place = self.path / found.place
-        if not place.is_file() or place.stat().st_size != found.size:
-            place.parent.mkdir(parents=True, exist_ok=True)
-            with atomic.writing(place) as target, source.open("rb") as file:
-                while piece := file.read(1 << 20):
-                    target.write(piece)
+        if not self.has(found):
+            with atomic.writing(self._place(found)) as target, source.open("rb") as file:
+                shutil.copyfileobj(file, target, 1 << 20)
         return found
 
+    def _place(self, content: StoredContent) -> Path:
+        place = self.path / content.place
+        place.parent.mkdir(parents=True, exist_ok=True)
+        return place
+
     def put_package(self, package: Path) -> StoredContent:
-        """Puts a package's files there; the content that lists them: hash, size and path of each."""
+        """Puts a package's files there; the content that lists them: hash, size and path of each. What is there already
+        by the hash in the package's manifest is not read again.
+        """
+        stated = {file.path: StoredContent(file.sha256, file.size) for file in form.read(package).files}
         rows = []
         for path in sorted(package.rglob("*")):
             if path.is_file():
-                one = self.put_file(path)
-                rows.append((one.sha256, one.size, path.relative_to(package).as_posix()))
+                name = path.relative_to(package).as_posix()
+                known = stated.get(name)
+                one = known if known and self.has(known) else self.put_file(path)
+                rows.append((one.sha256, one.size, name))
         return self.put(_lines(rows))
 
     def get(self, content: StoredContent) -> bytes:
@@ -294,33 +306,13 @@ class DeliveryFolder:
 
     def incomplete(self, index: Index) -> list[str]:
         """The contents that an index names and that are not there, or not in their size."""
-        missing = []
-        for place, one in self.needed(index).items():
-            path = self.path / place
-            if not path.is_file() or path.stat().st_size != one.size:
-                missing.append(place)
-        return missing
-
-    def publish(self, index: Index, who: SignerIdentity) -> None:
-        """Signs an index and puts it in place, once all that it names is there. Raises Usage."""
-        if missing := self.incomplete(index):
-            raise Usage(f"{missing[0]} is not in {self.path}, nor are {len(missing) - 1} more; put the packages there")
-        data = signed(index_text(index), who, INDEX)
-        if len(data) > MOST:
-            raise Usage(f"the index would have {len(data) >> 20} MB; at most {MOST >> 20} are read")
-        atomic.write(self.path / INDEX, data)
+        return [place for place, one in self.needed(index).items() if not self.has(one)]
 
     def take_over(self, other: DeliveryFolder, index: Index) -> None:
-        """Copies what an index names out of another folder; the index itself comes last, by ``name_it``."""
-        for place, content in other.needed(index).items():
-            target = self.path / place
-            if not target.is_file() or target.stat().st_size != content.size:
-                self.put_file(other.path / place)
-
-    def name_it(self, other: DeliveryFolder) -> None:
-        """Takes over who may sign, and the index."""
-        for name in (SIGNERS, INDEX):
-            atomic.write(self.path / name, (other.path / name).read_bytes())
+        """Copies what an index names out of another folder; not the index itself."""
+        for content in other.needed(index).values():
+            if not self.has(content):
+                self.put_file(other.path / content.place)
 
     def index(self) -> Index | None:
         """The index that is there; whoever signed it."""
@@ -339,3 +331,21 @@ class DeliveryFolder:
                 path.unlink()
                 gone += 1
         return gone
+
+
+def publish(folders: Sequence[DeliveryFolder], index: Index, who: SignerIdentity) -> None:
+    """Signs an index and puts it into folders, the first of which has what it names. All of them have all of it before
+    one has the index; what no order names any more goes. Raises Usage.
+    """
+    first, *others = folders
+    if missing := first.incomplete(index):
+        raise Usage(f"{missing[0]} is not in {first.path}, nor are {len(missing) - 1} more; put the packages there")
+    data = signed(index_text(index), who, INDEX)
+    if len(data) > MOST:
+        raise Usage(f"the index would have {len(data) >> 20} MB; at most {MOST >> 20} are read")
+    for other in others:
+        other.take_over(first, index)
+        atomic.write(other.path / SIGNERS, (first.path / SIGNERS).read_bytes())
+    for one in folders:
+        atomic.write(one.path / INDEX, data)
+        one.tidy(index)

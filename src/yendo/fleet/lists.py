@@ -3,41 +3,27 @@
 from __future__ import annotations
 
 import base64
-import csv
 from collections.abc import Iterator
 from pathlib import Path
 
 from yendo.errors import Unreadable
-from yendo.fleet.incoming import table_rows
+from yendo.fleet.incoming import named_rows, text_of
 
-MOST = 64 << 20
 _NAMES = ("cn", "name", "dnshostname", "samaccountname")  # what a directory calls a computer, the first that is there
 
 
 def computers_in(path: Path) -> tuple[str, ...]:
     """The computers of a list, each once, in its order. Raises Unreadable."""
-    try:
-        if path.stat().st_size > MOST:
-            raise Unreadable(f"{path.name} is larger than {MOST >> 20} MB")
-        text = path.read_bytes().decode("utf-8-sig")
-    except OSError as error:
-        raise Unreadable(f"{path} cannot be read: {error.strerror or error}") from error
-    except UnicodeDecodeError as error:
-        raise Unreadable(f"{path.name} is no text in UTF-8: {error}") from error
-    found = _of_directory(text, path.name) if path.suffix.lower() in (".ldif", ".ldf") else _of_table(text, path.name)
-    return tuple(dict.fromkeys(found))
+    directory = path.suffix.lower() in (".ldif", ".ldf")
+    return tuple(dict.fromkeys(_of_directory(text_of(path), path.name) if directory else _of_table(path)))
 
 
-def _of_table(text: str, name: str) -> Iterator[str]:
-    try:
-        for row in table_rows(text):
-            given = {str(key).strip().lower(): (value or "").strip() for key, value in row.items() if key}
-            if "computer" not in given:
-                raise Unreadable(f"{name} has no column computer; it has {', '.join(given) or 'none'}")
-            if given["computer"]:
-                yield given["computer"]
-    except csv.Error as error:
-        raise Unreadable(f"{name} is no table: {error}") from error
+def _of_table(path: Path) -> Iterator[str]:
+    for row in named_rows(path):
+        if "computer" not in row:
+            raise Unreadable(f"{path.name} has no column computer; it has {', '.join(row) or 'none'}")
+        if row["computer"]:
+            yield row["computer"]
 
 
 def _of_directory(text: str, name: str) -> Iterator[str]:

@@ -8,14 +8,13 @@ from __future__ import annotations
 
 import hashlib
 import hmac
-from datetime import datetime
 from typing import Annotated, Literal
 
 import msgspec
 from msgspec import Meta
 
 from yendo.errors import Unreadable
-from yendo.fleet.reports import failed_by
+from yendo.fleet.reports import between, failed_by
 from yendo.fleet.store import FleetOutcome
 from yendo.prove import causes
 from yendo.terms import events
@@ -49,10 +48,7 @@ class MachineReport(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fi
 
     @property
     def seconds(self) -> float:
-        try:
-            return max((datetime.fromisoformat(self.ended) - datetime.fromisoformat(self.began)).total_seconds(), 0.0)
-        except ValueError:
-            return 0.0
+        return between(self.began, self.ended)
 
     @property
     def failed(self) -> bool:
@@ -72,11 +68,11 @@ class MachineReport(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fi
         by_code = found[0].evidence == f"exit code {self.code}"
         return found[0].cause.words, last if by_code and last else found[0].evidence
 
-    def outcome(self, site: str) -> FleetOutcome:
-        """How it ended, as foreseeing takes it."""
+    def outcome(self, site: str, cause: str) -> FleetOutcome:
+        """How it ended and why, as foreseeing takes it."""
         return FleetOutcome(
             id=self.id, package=self.package, version=self.version, computer=self.computer, site=site,
-            ended=self.ended or self.told, failed=self.failed, cause=self.why()[0], seconds=self.seconds,
+            ended=self.ended or self.told, failed=self.failed, cause=cause, seconds=self.seconds,
         )  # fmt: skip
 
 

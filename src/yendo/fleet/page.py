@@ -3,57 +3,54 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterable, Sequence
-from datetime import datetime
+from collections.abc import Sequence
 from functools import cache
 from importlib.resources import files
+from typing import Any
 
 import msgspec
 from jinja2 import Environment, StrictUndefined
 from markupsafe import Markup
 
 from yendo.fleet.columns import Columns
-from yendo.fleet.deliveries import DeliveryPlace
-from yendo.fleet.happened import STATES, Happened, StateRow, state_of
-from yendo.fleet.index import written
+from yendo.fleet.happened import STATES, Happened, StateRow
 
 
-def page(said: Happened, places: Iterable[DeliveryPlace], now: datetime, late: datetime, *, picture: str = "",
-         nonce: str = "") -> str:  # fmt: skip
-    """The page as HTML. ``late`` is the time before which a computer's turn must have come for it to count as silent;
-    ``picture`` an SVG, ``nonce`` what a server's policy names.
-    """
+def page(said: Happened, *, picture: str = "", nonce: str = "") -> str:
+    """The page as HTML. ``picture`` is an SVG, ``nonce`` what a server's policy names."""
     one = said.delivery
     return _environment().get_template("page").render(
-        title=f"{one.name} {one.version}", said=said, now=f"{now:%Y-%m-%d %H:%M} UTC", table=_table, nonce=nonce,
-        style=Markup(_part("page.css")), script=Markup(_part("page.js")), picture=Markup(_inline(picture)),
-        data=Markup(_escaped(columns(places, written(late)))),
+        title=f"{one.name} {one.version}", said=said, now=f"{said.now:%Y-%m-%d %H:%M} UTC", table=_table,
+        **_shared(columns(said), picture, nonce),
     )  # fmt: skip
 
 
-def columns(places: Iterable[DeliveryPlace], late: str) -> bytes:
-    """The computers as columns of JSON; what repeats is a number, and its text stands in ``words`` once."""
+def _shared(data: dict[str, Any], picture: str, nonce: str = "") -> dict[str, object]:
+    """What every page with a list of computers has."""
+    return {
+        "style": Markup(_part("page.css")), "script": Markup(_part("page.js")), "picture": Markup(_inline(picture)),
+        "data": Markup(_escaped(msgspec.json.encode(data))), "nonce": nonce,
+    }  # fmt: skip
+
+
+def columns(said: Happened) -> dict[str, Any]:
+    """The computers as columns; what repeats is a number, and its text stands in ``words`` once."""
     names = ("site", "wave", "state", "why")
     words: dict[str, dict[str, int]] = {name: {} for name in names}
     rows: dict[str, list[int]] = {name: [] for name in names}
-    computers, ended = [], []
-    for one in places:
-        computers.append(one.shown)
-        ended.append(one.ended[:16].replace("T", " "))
+    for one in said.places:
         why = " - ".join(part for part in (one.cause, one.line) if part) if one.state != "done" else ""
         if one.there == "gone":
             why = "it had it, and does not have it any more"
-        for name, text in zip(names, (one.site, one.wave, state_of(one, late), why), strict=True):
+        for name, text in zip(names, (one.site, one.wave, said.state(one), why), strict=True):
             rows[name].append(words[name].setdefault(text, len(words[name])))
-    return msgspec.json.encode(
-        {
-            "names": ["computer", "site", "wave", "state", "ended", "why"],
-            "computer": computers,
-            "ended": ended,
-            **rows,
-            "words": {name: list(known) for name, known in words.items()},
-        }
-    )
+    return {
+        "names": ["computer", "site", "wave", "state", "ended", "why"],
+        "computer": [one.shown for one in said.places],
+        "ended": [one.ended[:16].replace("T", " ") for one in said.places],
+        **rows,
+        "words": {name: list(known) for name, known in words.items()},
+    }
 
 
 def answers_page(machines: Columns, answer: Sequence[int], question: str, picture: str) -> str:
@@ -67,9 +64,7 @@ def answers_page(machines: Columns, answer: Sequence[int], question: str, pictur
         rows[name] = [int(code) if code >= 0 else len(column.values) for code in column.codes]
     data = {"names": ["computer", "answer", *known], "computer": machines.computers, **rows, "words": words}
     return _environment().get_template("answers").render(
-        question=question, yes=answer.count(1), no=answer.count(0), unknown=answer.count(-1), nonce="",
-        style=Markup(_part("page.css")), script=Markup(_part("page.js")), picture=Markup(_inline(picture)),
-        data=Markup(_escaped(msgspec.json.encode(data))),
+        question=question, yes=answer.count(1), no=answer.count(0), unknown=answer.count(-1), **_shared(data, picture),
     )  # fmt: skip
 
 

@@ -2,19 +2,18 @@
 
 from __future__ import annotations
 
-import io
 from collections import Counter
 from collections.abc import Sequence
 from datetime import date
 from typing import Any
 
-from yendo.errors import Usage
+from yendo.drawing import drawn
 from yendo.fleet.course import Course
 from yendo.fleet.happened import Happened
 
 _DONE, _FAILED, _SILENT, _WAITING = "#2a6f97", "#b23a48", "#8a8f98", "#d9dee3"
 
-_STYLE: Any = {"svg.hashsalt": "yendo", "svg.fonttype": "none", "font.family": "sans-serif", "font.size": 10}
+_MISSING = "pictures need more libraries: pip install 'yendo[fleet]'"
 
 
 def picture(course: Course, title: str, *, form: str = "svg", real: Sequence[tuple[str, int, int]] = ()) -> bytes:
@@ -22,16 +21,9 @@ def picture(course: Course, title: str, *, form: str = "svg", real: Sequence[tup
 
     Raises Usage where the library is missing.
     """
-    try:
-        import matplotlib as mpl
-
-        mpl.use("svg" if form == "svg" else "agg")
-        from matplotlib.figure import Figure
-    except ImportError as error:
-        raise Usage("pictures need more libraries: pip install 'yendo[fleet]'") from error
     days = [one.day[5:] for one in course.days]
-    with mpl.rc_context(_STYLE):
-        figure = Figure(figsize=(10, 5), layout="constrained")
+
+    def draw(figure: Any) -> None:
         axes = figure.subplots()
         failed = [one.failed for one in course.days]
         done = [one.done for one in course.days]
@@ -60,36 +52,25 @@ def picture(course: Course, title: str, *, form: str = "svg", real: Sequence[tup
         axes.set_xticks(range(0, len(days), step), days[::step])
         axes.spines[["top", "right"]].set_visible(False)
         figure.legend(loc="outside lower center", ncols=5, frameon=False)
-        out = io.BytesIO()
-        figure.savefig(out, format=form, dpi=128, metadata={"Date": None} if form == "svg" else None)
-    return out.getvalue()
+
+    return drawn(draw, (10, 5), missing=_MISSING, form=form)
 
 
 def went(said: Happened) -> bytes:
     """How a delivery really went, by day, as SVG. Raises Usage where the library is missing."""
-    try:
-        import matplotlib as mpl
 
-        mpl.use("svg")
-        from matplotlib.figure import Figure
-    except ImportError as error:
-        raise Usage("pictures need more libraries: pip install 'yendo[fleet]'") from error
-    days = [one.day[5:] for one in said.days]
-    done, failed = [one.done for one in said.days], [one.failed for one in said.days]
-    with mpl.rc_context(_STYLE):
-        figure = Figure(figsize=(7, 2.6), layout="constrained")
+    def draw(figure: Any) -> None:
         axes = figure.subplots()
+        days, done = [one.day[5:] for one in said.days], [one.done for one in said.days]
         axes.bar(days, done, color=_DONE, label="ended well")
-        axes.bar(days, failed, bottom=done, color=_FAILED, label="failed")
-        whole = sum(row.whole for row in said.waves)
-        axes.axhline(whole, color="#555", linewidth=0.8, linestyle=":")
-        axes.set_ylim(0, whole * 1.35)
+        axes.bar(days, [one.failed for one in said.days], bottom=done, color=_FAILED, label="failed")
+        axes.axhline(len(said.places), color="#555", linewidth=0.8, linestyle=":")
+        axes.set_ylim(0, len(said.places) * 1.35)
         axes.set_ylabel("computers")
         axes.spines[["top", "right"]].set_visible(False)
         axes.legend(loc="upper left", ncols=2, frameon=False, fontsize=9)
-        out = io.BytesIO()
-        figure.savefig(out, format="svg", metadata={"Date": None})
-    return out.getvalue()
+
+    return drawn(draw, (7, 2.6), missing=_MISSING)
 
 
 def answers(sites: Sequence[str], answer: Sequence[int], title: str, *, form: str = "svg") -> bytes:
@@ -97,17 +78,10 @@ def answers(sites: Sequence[str], answer: Sequence[int], title: str, *, form: st
 
     Raises Usage where the library is missing.
     """
-    try:
-        import matplotlib as mpl
-
-        mpl.use("svg" if form == "svg" else "agg")
-        from matplotlib.figure import Figure
-    except ImportError as error:
-        raise Usage("pictures need more libraries: pip install 'yendo[fleet]'") from error
     counted = Counter(zip(sites, answer, strict=True))
     names = [name for name, _ in Counter(sites).most_common(20)][::-1]
-    with mpl.rc_context(_STYLE):
-        figure = Figure(figsize=(10, 1.4 + 0.4 * len(names)), layout="constrained")
+
+    def draw(figure: Any) -> None:
         axes = figure.subplots()
         begun = [0] * len(names)
         for value, label, colour in ((1, "yes", _DONE), (0, "no", _WAITING), (-1, "unknown", _SILENT)):
@@ -119,6 +93,5 @@ def answers(sites: Sequence[str], answer: Sequence[int], title: str, *, form: st
         axes.set_xlabel("machines")
         axes.spines[["top", "right"]].set_visible(False)
         figure.legend(loc="outside lower center", ncols=3, frameon=False)
-        out = io.BytesIO()
-        figure.savefig(out, format=form, dpi=128, metadata={"Date": None} if form == "svg" else None)
-    return out.getvalue()
+
+    return drawn(draw, (10, 1.4 + 0.4 * len(names)), missing=_MISSING, form=form)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
+from datetime import datetime
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -14,6 +15,7 @@ from yendo.fleet.chances import Expected
 from yendo.fleet.columns import Columns
 from yendo.fleet.course import Course, Habits, played
 from yendo.fleet.covering import Covering, covering
+from yendo.fleet.deliveries import Deliveries
 from yendo.fleet.foresee import Foreseen
 from yendo.fleet.lists import computers_in
 from yendo.fleet.waves import Wave, Waves, part
@@ -104,6 +106,21 @@ def tagged(wave: Wave, columns: Columns, base: Path) -> tuple[int, ...]:
     wanted = wave.tag.lower()
     has = [wanted in value.lower().replace(",", " ").split() for value in tags.values]
     return tuple(number for number, code in enumerate(tags.codes) if code >= 0 and has[code])
+
+
+def take_in_later(deliveries: Deliveries, now: datetime) -> int:
+    """Takes computers that came later into the standing waves of what is open; how many. Raises Usage."""
+    standing = [
+        (one, wave) for one in deliveries.all() for wave in one.waves.wave if wave.standing and one.state == "open"
+    ]
+    if not standing:
+        return 0
+    columns = deliveries.store.load()
+    sites, came = columns.sites(), 0
+    for one, wave in standing:
+        some = tagged(wave, columns, one.workspace)
+        came += deliveries.take_in(one.number, wave, [(columns.computers[at], sites[at]) for at in some], now=now)
+    return came
 
 
 def _named(wave: Wave, base: Path) -> frozenset[str]:

@@ -19,9 +19,10 @@ import msgspec
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.fleet import fetcher, machine_reports
 from yendo.fleet.deliveries import Deliveries, DeliveryPlace, moment
-from yendo.fleet.index import INDEX, SIGNERS, DeliveryFolder, Index, StoredContent
+from yendo.fleet.index import INDEX, SIGNERS, DeliveryFolder, Index, StoredContent, written
 from yendo.machines.addresses import Address
-from yendo.machines.live.ssh import SshLine, library
+from yendo.machines.live.session import SHELL_OPTIONS
+from yendo.machines.live.ssh import NotLetIn, SshLine, library
 
 THERE = r"C:\Program Files\Yendo pushed"  # below a folder in which ordinary users cannot write
 OUT = THERE + r"\out"
@@ -61,7 +62,7 @@ def due(deliveries: Deliveries, index: Index, number: int, now: datetime) -> lis
     """The computers of a delivery that are to be reached now: their turn has come, and they have not told the end."""
     if number not in {order.number for order in index.orders}:
         raise Usage(f"the folder's index has no order {number}; put it there: yendo fleet publish")
-    stamp = now.isoformat().replace("+00:00", "Z")
+    stamp = written(now)
     return [
         one
         for one in deliveries.places(number)
@@ -128,18 +129,16 @@ class _Visit:
         self._heard(self.place.shown, text)
 
     async def whole(self) -> Pushed:
-        name = self.place.shown
         if not await self._door():
             return await self._missed("its port does not answer")
         try:
             await self._bring()
             await self.line.patiently(self._begin)
             return await self._listen()
+        except NotLetIn as error:
+            await self._note(str(error), None)
+            return Pushed(self.place.shown, "refused", str(error))
         except NoMachine as error:
-            # another key than the pinned one, or nobody lets us in: trying again would not help
-            if "host key" in str(error) or "does not let" in str(error):
-                await self._note(str(error), None)
-                return Pushed(name, "refused", str(error))
             return await self._missed(str(error))
         finally:
             self.line.lose()
@@ -162,7 +161,7 @@ class _Visit:
 
     async def _bring(self) -> None:
         order = next(one for one in self.index.orders if one.number == self.number)
-        needed = [order.machines, order.files, *(one for one, _ in self.folder.files(order.files))]
+        needed = [order.files, *(one for one, _ in self.folder.files(order.files))]
         # an index is read whole by the computer, so the lists of its other orders come along
         needed += [one.machines for one in self.index.orders]
         if self.index.fetcher:
@@ -183,8 +182,8 @@ class _Visit:
     async def _begin(self) -> None:
         self.heard("it has what it needs, and begins")
         words = rf'-Install -Begin -From "{THERE}" -Root {self.way.root} -Reports "{OUT}"'
-        shell = "powershell.exe -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass"
-        await self.line.begin(rf'cmd /d /s /c "{shell} -File "{THERE}\{fetcher.NAME}" {words}"')
+        shell = " ".join(("powershell.exe", *SHELL_OPTIONS))
+        await self.line.begin(rf'cmd /d /s /c "{shell} "{THERE}\{fetcher.NAME}" {words}"')
 
     async def _listen(self) -> Pushed:
         """Takes the computer's reports until it has told how the order ended, or the patience is over."""
@@ -230,8 +229,7 @@ class _Visit:
         return found
 
     async def _missed(self, why: str) -> Pushed:
-        tries = self.place.tries
-        pause = PAUSES[min(tries, len(PAUSES) - 1)]
+        pause = PAUSES[min(self.place.tries, len(PAUSES) - 1)]
         await self._note(why, moment() + timedelta(seconds=pause))
         return Pushed(self.place.shown, "missed", f"{why}; tried again in {pause // 60} minutes at the earliest")
 

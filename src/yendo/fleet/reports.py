@@ -7,7 +7,6 @@ site and id.
 
 from __future__ import annotations
 
-import csv
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
@@ -16,12 +15,11 @@ from pathlib import Path
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.fleet.incoming import table_rows
+from yendo.fleet.incoming import bytes_of, named_rows
 from yendo.fleet.store import FleetOutcome
 from yendo.package.manifest import EXIT_CODES
 from yendo.terms import events
 
-MOST = 64 << 20
 _VERBS = ("install", "repair", "uninstall")
 
 
@@ -48,22 +46,13 @@ def cause_of(code: int, step: str = "") -> str:
     return known.meaning if known else f"{step}exit code {code}"
 
 
-def _read(path: Path) -> bytes:
-    try:
-        if path.stat().st_size > MOST:
-            raise Unreadable(f"{path.name} is larger than {MOST >> 20} MB")
-        return path.read_bytes()
-    except OSError as error:
-        raise Unreadable(f"{path.name} cannot be read: {error.strerror or error}") from error
-
-
 def _of_log(path: Path, sites: Mapping[str, str]) -> Iterator[FleetOutcome]:
     """The runs of one log: each begins with its package, and ends with a code."""
     computer = path.parent.name if path.stem in _VERBS else path.stem
     begun: events.RunBegan | None = None
     times: list[str] = []
     step = ""
-    for line in _lines(_read(path)):
+    for line in _lines(bytes_of(path)):
         event = line[1]
         if isinstance(event, events.RunBegan):
             begun, times, step = event, [line[0]], ""
@@ -104,7 +93,7 @@ def _outcome(
     return FleetOutcome(
         id=hashlib.sha256(text.encode()).hexdigest()[:32], package=begun.package, version=begun.version,
         computer=computer, site=sites.get(computer.lower(), ""), ended=times[-1], failed=failed,
-        cause=cause_of(code, step) if failed else "", seconds=_between(times[0], times[-1]),
+        cause=cause_of(code, step) if failed else "", seconds=between(times[0], times[-1]),
     )  # fmt: skip
 
 
@@ -114,7 +103,8 @@ def failed_by(code: int) -> bool:
     return known.outcome == "failure" if known else code not in (0, 3010, 1641)
 
 
-def _between(first: str, last: str) -> float:
+def between(first: str, last: str) -> float:
+    """The seconds from one time to another; 0 where one of them is none."""
     try:
         return max((datetime.fromisoformat(last) - datetime.fromisoformat(first)).total_seconds(), 0.0)
     except ValueError:
@@ -122,12 +112,7 @@ def _between(first: str, last: str) -> float:
 
 
 def _of_table(path: Path, sites: Mapping[str, str]) -> Iterator[FleetOutcome]:
-    try:
-        rows = list(table_rows(_read(path).decode("utf-8-sig")))
-    except (UnicodeDecodeError, csv.Error) as error:
-        raise Unreadable(f"{path.name} is no table in UTF-8: {error}") from error
-    for number, row in enumerate(rows, 2):
-        given = {str(name).strip().lower(): (value or "").strip() for name, value in row.items() if name}
+    for number, given in enumerate(named_rows(path), 2):
         if missing := [name for name in ("computer", "package", "version", "code") if not given.get(name)]:
             raise Unreadable(f"{path.name}, row {number}: nothing in the column {missing[0]}")
         try:

@@ -35,7 +35,6 @@ from yendo.fleet.happened import happened
 from yendo.fleet.index import CONTENT, INDEX, SIGNERS, written
 from yendo.fleet.machine_reports import Sealed, StrangerReport
 from yendo.fleet.page import page, reader_page
-from yendo.terms.amounts import seconds
 
 SESSION = timedelta(hours=12)
 COOKIE = "yendo-session"
@@ -177,13 +176,10 @@ class Serving:
         return _shown(body, nonce)
 
     def _page(self, number: int, nonce: str) -> str:
-        now = moment()
         try:
-            said = happened(self.deliveries, number, now)
+            return page(happened(self.deliveries, number, moment()), nonce=nonce)
         except Usage as error:
             raise HTTPException(404, str(error)) from error
-        late = now - timedelta(seconds=seconds(said.delivery.waves.stop.within))
-        return page(said, self.deliveries.places(number), now, late, nonce=nonce)
 
     async def computer(self, request: Request) -> Response:
         """A computer's own history."""
@@ -214,7 +210,7 @@ class Serving:
 
     async def watch(self) -> None:
         """Judges whenever something came, and not for longer than a share of the time."""
-        if self.deliveries.store.engine.dialect.name != "postgresql":
+        if not self.deliveries.store.shared:
             while True:
                 await asyncio.sleep(max(LOOK, SHARE * await run_in_threadpool(self.judge)))
         import psycopg

@@ -88,7 +88,7 @@ class Inventory:
         lock = host_os.locked(Path(f"{self.address}.lock")) if "://" not in self.address else _nothing()
         try:
             with lock, self.engine.begin() as connection:
-                if self.engine.dialect.name == "postgresql":
+                if self.shared:
                     connection.execute(sql.text("SELECT pg_advisory_xact_lock(:key)"), {"key": _LOCK})
                 config.attributes["connection"] = connection
                 command.upgrade(config, "head")
@@ -96,6 +96,16 @@ class Inventory:
             raise Usage(f"{self.shown} cannot be opened: {str(error.orig).strip()}") from error
         except sql.exc.DatabaseError as error:
             raise Unreadable(f"{self.shown} is no inventory: {str(error.orig).strip()}") from error
+
+    @property
+    def shared(self) -> bool:
+        """Whether several processes may have it, each told by the database that something came."""
+        return self.engine.dialect.name == "postgresql"
+
+    def added(self, table: sql.Table) -> postgresql.Insert | sqlite.Insert:
+        """An insert that leaves what is there."""
+        insert = postgresql.insert(table) if self.shared else sqlite.insert(table)
+        return insert.on_conflict_do_nothing()
 
     # --- machines -------------------------------------------------------------------------------------------------
 
@@ -189,8 +199,7 @@ class Inventory:
         given = {one.id: msgspec.structs.asdict(one) for one in outcomes}
         with self.opened() as connection:
             known = self.tables.tables["outcome"]
-            own = postgresql if self.engine.dialect.name == "postgresql" else sqlite
-            insert = own.insert(known).on_conflict_do_nothing().returning(known.c.id)
+            insert = self.added(known).returning(known.c.id)
             return len(connection.scalars(insert, list(given.values())).all()) if given else 0
 
     def outcomes(self) -> list[FleetOutcome]:

@@ -110,12 +110,18 @@ class Composer:
             except ValueError as error:
                 self.wrong.append((label(one.caught.effect.thing), str(error)))
 
+    def removed(self, one: Decided, path: str, folder: str) -> bool:
+        """Whether a file or shortcut goes, and then its row."""
+        if one.caught.effect.change != "remove":
+            return False
+        self.add("RemoveFile", key("R", path), self._main(), file_name(_last(path)), folder, 1)
+        return True
+
     def file(self, one: Decided) -> None:
         thing = one.caught.effect.thing
         assert isinstance(thing, File)
         folder = self.places.of(parent(thing.path))
-        if one.caught.effect.change == "remove":
-            self.add("RemoveFile", key("R", thing.path), self._main(), file_name(_last(thing.path)), folder, 1)
+        if self.removed(one, thing.path, folder):
             return
         source = self.base / (str(one.to) if one.to is not None else one.caught.content)
         name = key("F", thing.path)
@@ -232,8 +238,7 @@ class Composer:
         thing = one.caught.effect.thing
         assert isinstance(thing, Shortcut)
         folder = self.places.of(parent(thing.path))
-        if one.caught.effect.change == "remove":
-            self.add("RemoveFile", key("R", thing.path), self._main(), file_name(_last(thing.path)), folder, 1)
+        if self.removed(one, thing.path, folder):
             return
         found = self.files.get((thing.target or "").lower())
         target = f"[#{found[1]}]" if found else _text_of_place(thing.target or "")

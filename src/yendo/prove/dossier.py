@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import io
 import re
 from collections.abc import Mapping, Sequence
 from importlib.resources import files
@@ -17,6 +16,7 @@ from yendo.check import Finding
 from yendo.detect.derive import derive
 from yendo.detect.states import broken
 from yendo.detect.strength import Strength, Tried
+from yendo.drawing import drawn
 from yendo.effects import Effect, File, label
 from yendo.effects.effect import counts
 from yendo.errors import NotCovered, Usage, YendoError
@@ -303,16 +303,9 @@ def chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:
 
     Raises Usage where the library is missing.
     """
-    try:
-        import matplotlib as mpl
+    rows = [row for row in strength.rows if not row.wanted]
 
-        mpl.use("svg")
-        from matplotlib.figure import Figure
-    except ImportError as error:
-        raise Usage("the dossier needs more libraries: pip install 'yendo[dossier]'") from error
-    with mpl.rc_context({"svg.hashsalt": "yendo", "svg.fonttype": "none", "font.family": "sans-serif", "font.size": 9}):
-        rows = [row for row in strength.rows if not row.wanted]
-        figure = Figure(figsize=(9.2, 0.8 + 0.26 * len(rows)), layout="constrained")
+    def draw(figure: Any) -> None:
         left, right = figure.subplots(1, 2, width_ratios=(3, 2))
         places = range(len(rows))
         left.barh(places, [100 * row.right / row.total for row in rows], color="#2a6f97", height=0.62)
@@ -336,9 +329,10 @@ def chart(strength: Strength, curve: Sequence[tuple[int, float]]) -> str:
         right.legend(frameon=False, loc="lower right")
         for axes in (left, right):
             axes.spines[["top", "right"]].set_visible(False)
-        out = io.StringIO()
-        figure.savefig(out, format="svg", metadata={"Date": None, "Creator": None})
-    return out.getvalue()[out.getvalue().index("<svg") :]
+
+    missing = "the dossier needs more libraries: pip install 'yendo[dossier]'"
+    text = drawn(draw, (9.2, 0.8 + 0.26 * len(rows)), missing=missing, font=9).decode()
+    return text[text.index("<svg") :]
 
 
 def _tree(effects: Sequence[Effect]) -> EffectBranch:

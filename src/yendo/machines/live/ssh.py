@@ -32,6 +32,10 @@ Heard = Callable[[str], object]
 T = TypeVar("T")
 
 
+class NotLetIn(NoMachine):
+    """Another key than the pinned one, or nobody lets us in: trying again would not help."""
+
+
 def library() -> None:
     """Raises NoMachine where what it needs is not here."""
     try:
@@ -103,12 +107,12 @@ class SshLine:
             except asyncssh.KeyImportError as error:
                 raise NoMachine(f"ssh:{self.name}: a key of machines.toml cannot be read: {error}") from error
             except asyncssh.HostKeyNotVerifiable as error:
-                raise NoMachine(
+                raise NotLetIn(
                     f"ssh:{self.name} shows another host key than machines.toml has: it was made anew, or somebody "
                     "stands in between. Look at the computer itself before you change host_key"
                 ) from error
             except asyncssh.PermissionDenied as error:
-                raise NoMachine(
+                raise NotLetIn(
                     f"ssh:{self.name} does not let {self.address.user} in with this key; for administrators the public "
                     "key belongs into C:\\ProgramData\\ssh\\administrators_authorized_keys"
                 ) from error
