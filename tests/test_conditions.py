@@ -186,7 +186,7 @@ def test_the_command(yendo: Yendo) -> None:
 
 @pytest.mark.parametrize("encoding", ["utf-8", "utf-8-sig", "utf-16", "utf-16-be", "cp1252"])
 def test_an_inventory_in_any_encoding(encoding: str) -> None:
-    from yendo.terms.when import text_of
+    from yendo.texts import text_of
 
     data = "MARROWBY-01,Lotsenbüro\r\n".encode(encoding)
     assert text_of(b"\xfe\xff" + data if encoding == "utf-16-be" else data) == "MARROWBY-01,Lotsenbüro\r\n"

@@ -96,7 +96,7 @@ def test_forty_for_the_right_build_and_the_wrong(tmp_path: Path) -> None:
     for base, own in sharing.items():
         parents = PARENT.format(compare="GE", name="Tide-Foundation", version=f"10.0.{base}.1")
         made = package(tmp_path / f"{base}.cab", mum(parents=parents, version=f"{base}.1.1.0"))
-        found = reading.read_package(made)
+        found = reading.read(made)
         builds = ("17763", "19041", "19042", "19044", "19045", "22000", "22621", "22631", "26100", "27000")
         machines = columns_of(builds, {"windows": [f"10.0.{one}.1" for one in builds]}, {}, {})
         answers = asked(question(reading.condition(found)), machines).whole
@@ -136,7 +136,7 @@ def test_a_cabinet_that_is_no_package(tmp_path: Path, yendo: Yendo) -> None:
     """A cabinet of a vendor is what it was before."""
     plain = tmp_path / "plain.cab"
     plain.write_bytes(cab.build([("tide.txt", b"x")]))
-    assert not reading.is_meant(plain)
+    assert reading.read(plain) is None
     empty = tmp_path / "empty.msu"
     empty.write_bytes(cab.build([("WSUSSCAN.cab", b"x"), ("a.txt", b"y")]))
     assert "no package in it" in yendo("read", empty, expect=3).stderr

@@ -23,6 +23,17 @@ def writable(text: str) -> str:
     return text.encode("utf-8", "surrogateescape").decode("utf-8", "replace")
 
 
+def text_of(data: bytes) -> str:
+    """The text of a file from elsewhere: by its byte order mark, else UTF-8, else Latin-1. Never fails."""
+    for mark, encoding in ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig")):
+        if data.startswith(mark):
+            return data.decode(encoding, "replace")
+    try:
+        return data.decode("utf-8")
+    except UnicodeDecodeError:
+        return data.decode("latin-1")
+
+
 def is_device(part: str) -> bool:
     """Whether Windows takes a part of a path for a device, whatever stands behind a dot."""
     return part.split(".")[0].strip().lower() in _DEVICES

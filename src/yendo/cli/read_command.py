@@ -95,8 +95,8 @@ def run(options: argparse.Namespace) -> int:
         return mac_report.run_app(options)
     from yendo.cli import system_report
 
-    if system_report.is_meant(options.file):
-        return system_report.run(options)
+    if (found := system_report.read(options.file)) is not None:
+        return system_report.run(options, found)
     if options.file.is_dir():
         return _folder(options)
     with holders.holder_of(options.file) as holder:

@@ -16,44 +16,36 @@ if TYPE_CHECKING:
     from yendo.servicing.reading import SystemPackage
 
 
-def is_meant(path: Path) -> bool:
-    """A package of the system, an update or an image file, by its first bytes; so nothing else is loaded for others."""
+def read(path: Path) -> WimFile | SystemPackage | None:
+    """A package of the system, an update or an image file; None for others, for which nothing else is loaded."""
     if not path.is_file():
-        return False
+        return None
     with path.open("rb") as file:
-        head = file.read(8)
-    if head[:4] != b"MSCF" and head != b"MSWIM\0\0\0":
-        return False
+        if file.read(4) not in (b"MSCF", b"MSWI"):
+            return None
     from yendo.servicing import reading
 
-    return reading.is_meant(path)
+    return reading.read(path)
 
 
-def run(options: argparse.Namespace) -> int:
+def run(options: argparse.Namespace, found: WimFile | SystemPackage) -> int:
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.formats import wim
+    from yendo.formats.wim import WimFile
     from yendo.servicing import reading
 
     if options.extract or options.icon or options.script:
         raise Usage(f"{options.file.name} is the system's own: it is read, and not taken apart here")
-    with options.file.open("rb") as file:
-        image = wim.is_wim(file.read(8)) and options.file.suffix.lower() != ".msu"
-        if image:
-            file.seek(0)
-            found = wim.read(file)
-    if image:
+    if isinstance(found, WimFile):
         if options.json:
             show.emit({"schema": "yendo.image-file/1", "file": options.file.name, **nested.builtins(found)})
         elif not options.quiet:
             _images(found, options.file)
-        return 0
-    package = reading.read_package(options.file)
-    if options.json:
-        body = {**nested.builtins(package), "builds": package.builds, "condition": reading.condition(package)}
+    elif options.json:
+        body = {**nested.builtins(found), "builds": found.builds, "condition": reading.condition(found)}
         show.emit({"schema": "yendo.system-package/1", **body})
     elif not options.quiet:
-        _package(package)
+        _package(found)
     return 0
 
 

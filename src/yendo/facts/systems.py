@@ -41,7 +41,6 @@ class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     title: str
     build: int
-    base: int
     type: int
     edition: str
     product: str
@@ -53,6 +52,10 @@ class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def version(self) -> str:
         return f"10.0.{self.build}"
+
+    @property
+    def base(self) -> int:
+        return base_of(self.build)
 
     @property
     def files(self) -> dict[str, str]:
@@ -121,6 +124,19 @@ def _data(name: str) -> dict[str, object]:
 @cache
 def shared() -> Shared:
     return msgspec.convert(_data("windows.toml"), Shared)
+
+
+@cache
+def sharing() -> dict[int, tuple[int, ...]]:
+    """The builds that have the files of an earlier one, their base, by that."""
+    return {
+        int(base): tuple(builds) for base, builds in msgspec.convert(_data("bases.toml"), dict[str, list[int]]).items()
+    }
+
+
+def base_of(build: int) -> int:
+    """The build whose files one has; itself for most."""
+    return next((base for base, builds in sharing().items() if build in builds), build)
 
 
 FONTS = r"Software\Microsoft\Windows NT\CurrentVersion\Fonts"

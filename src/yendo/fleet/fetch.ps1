@@ -19,6 +19,8 @@ $ErrorActionPreference = 'Stop'
 if ($PSVersionTable['PSVersion'].Major -ge 6) { $Library = 'System.Security.Cryptography.Pkcs' }
 $Native = $null
 
+#TEXTS#
+#PROGRAM#
 #OWN#
 #NATIVE#
 function Get-Native {
@@ -35,18 +37,21 @@ function Get-Native {
 
 function Get-Own([string]$Name) { return [IO.Path]::Combine($Base, $Name) }
 
-# A file of our own is there whole or not at all, also after a power cut.
-function Write-Own([string]$Path, [byte[]]$Bytes) {
+# A file of our own is there whole or not at all, also after a power cut; a private one is read by administrators only.
+function Write-Own([string]$Path, [byte[]]$Bytes, [bool]$Private = $false) {
     [string]$beside = $Path + '.new'
+    if ($Private) { New-PrivateFile $beside }
     [IO.FileStream]$out = [IO.FileStream]::new($beside, 'Create', 'Write')
     try { $out.Write($Bytes, 0, $Bytes.Length); $out.Flush($true) } finally { $out.Dispose() }
-    if ((Get-Native)::MoveFileExW($beside, $Path, 9) -eq 0) { throw ($Path + ' cannot be put in place') }
+    Move-Own $beside $Path
 }
 
-function Write-Table([string]$Name, $Table) {
-    [string[]]$lines = @($Table.Keys | ForEach-Object { $_ + "`t" + (ConvertTo-Field ('' + $Table[$_])) })
+function Move-Own([string]$From, [string]$To) { if ((Get-Native)::MoveFileExW($From, $To, 9) -eq 0) { throw ($To + ' cannot be put in place') } }
+
+function Write-Table([string]$Name, $Table, [bool]$Private = $false) {
+    [string[]]$lines = @($Table.Keys | ForEach-Object { $_ + "`t" + (Format-Field ('' + $Table[$_])) })
     [Array]::Sort($lines, [StringComparer]::Ordinal)
-    Write-Own (Get-Own $Name) ($Utf8.GetBytes([string]::Join("`n", $lines) + "`n"))
+    Write-Own (Get-Own $Name) ($Utf8.GetBytes([string]::Join("`n", $lines) + "`n")) $Private
 }
 
 function Read-Table([string]$Name) {
@@ -54,28 +59,13 @@ function Read-Table([string]$Name) {
     if (-not [IO.File]::Exists((Get-Own $Name))) { return $found }
     foreach ($line in [IO.File]::ReadAllText((Get-Own $Name), $Utf8).Split([char]10)) {
         [int]$cut = $line.IndexOf([char]9)
-        if ($cut -gt 0) { $found[$line.Substring(0, $cut)] = ConvertFrom-Field $line.Substring($cut + 1) }
+        if ($cut -gt 0) { $found[$line.Substring(0, $cut)] = Read-Field $line.Substring($cut + 1) }
     }
     return $found
 }
 
-function ConvertTo-Field([string]$Text) { return [regex]::Replace($Text, '[%\x00-\x1f]', [Text.RegularExpressions.MatchEvaluator]{ param($match) '%' + ([int][char]$match.Value).ToString('X2') }) }
-function ConvertFrom-Field([string]$Text) { return [regex]::Replace($Text, '%([0-9A-F]{2})', [Text.RegularExpressions.MatchEvaluator]{ param($match) '' + [char][Convert]::ToInt32($match.Groups[1].Value, 16) }) }
-function Format-Json([string]$Text) { return '"' + [regex]::Replace($Text.Replace('\', '\\').Replace('"', '\"'), '[\x00-\x1f\x7f\u2028\u2029\ud800-\udfff]', [Text.RegularExpressions.MatchEvaluator]{ param($match) '\u' + ([int][char]$match.Value).ToString('x4') }) + '"' }
-function Format-Hex([byte[]]$Bytes) { return [BitConverter]::ToString($Bytes).Replace('-', '').ToLowerInvariant() }
 function Get-Stamp { return [DateTime]::UtcNow.ToString('yyyy-MM-ddTHH:mm:ssZ') }
 function ConvertTo-Time([string]$Text) { return [DateTimeOffset]::Parse($Text, [Globalization.CultureInfo]::InvariantCulture).UtcDateTime }
-
-function Get-BytesHash([byte[]]$Bytes) {
-    [Security.Cryptography.SHA256]$hash = [Security.Cryptography.SHA256]::Create()
-    try { return Format-Hex $hash.ComputeHash($Bytes) } finally { $hash.Dispose() }
-}
-
-function Get-FileHashOf([string]$Path) {
-    [IO.FileStream]$stream = [IO.File]::OpenRead($Path)
-    [Security.Cryptography.SHA256]$hash = [Security.Cryptography.SHA256]::Create()
-    try { return Format-Hex $hash.ComputeHash($stream) } finally { $stream.Dispose(); $hash.Dispose() }
-}
 
 function Write-Log([string]$Text) {
     [string]$line = (Get-Stamp) + ' ' + [regex]::Replace($Text, '[\x00-\x1f\x7f]+', ' ')
@@ -83,21 +73,6 @@ function Write-Log([string]$Text) {
     [string]$path = Get-Own 'fetch.log'
     if ([IO.File]::Exists($path) -and ([IO.FileInfo]::new($path).Length -gt 1048576)) { [void](Get-Native)::MoveFileExW($path, (Get-Own 'fetch.1.log'), 9) }
     [IO.File]::AppendAllText($path, $line + "`r`n", $Utf8)
-}
-
-# Runs a program without a window; @(exit code, what it printed).
-function Invoke-Program([string]$Program, [string]$Arguments, [string]$Folder) {
-    [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new([IO.Path]::Combine([Environment]::SystemDirectory, $Program), $Arguments)
-    $start.UseShellExecute = $false
-    $start.CreateNoWindow = $true
-    $start.WorkingDirectory = $Folder
-    $start.RedirectStandardOutput = $true
-    [Diagnostics.Process]$process = [Diagnostics.Process]::Start($start)
-    $reading = $process.StandardOutput.ReadToEndAsync()
-    $process.WaitForExit()
-    [string]$said = ''
-    if ($reading.Wait(5000)) { $said = $reading.Result }  # what a setup leaves running may hold the pipe open
-    return @($process.ExitCode, $said)
 }
 
 # --- what is fetched --------------------------------------------------------------------------------------------------------
@@ -145,7 +120,7 @@ function Get-Content-Of([string]$Hash, [long]$Size) {
     for ([int]$try = 0; $try -lt 2; $try++) {
         [IO.FileStream]$to = [IO.FileStream]::new($beside, 'OpenOrCreate', 'ReadWrite')
         try { if ($to.Length -lt $Size) { Copy-Remote ('content/' + $Hash.Substring(0, 2) + '/' + $Hash) $to $Size } } catch { if ($to.Length -ge $Size) { $to.SetLength(0) }; throw } finally { $to.Dispose() }
-        if (([IO.FileInfo]::new($beside).Length -eq $Size) -and ((Get-FileHashOf $beside) -eq $Hash)) { if ((Get-Native)::MoveFileExW($beside, $path, 9) -eq 0) { throw ($path + ' cannot be put in place') }; return $path }
+        if (([IO.FileInfo]::new($beside).Length -eq $Size) -and ((Get-Digest $beside) -eq $Hash)) { Move-Own $beside $path; return $path }
         [IO.File]::Delete($beside)
     }
     throw ('what the folder gives for ' + $Hash + ' is something else')
@@ -165,10 +140,10 @@ function Get-Signed([string]$Name, [string]$Kind, [string[]]$By) {
     $message.Decode([Convert]::FromBase64String($text.Substring($cut + 10).Trim()))
     $message.CheckSignature($true)
     if ($message.SignerInfos.Count -ne 1) { throw ($Name + ' is signed ' + $message.SignerInfos.Count + ' times') }
-    [string]$who = (Get-BytesHash $message.SignerInfos[0].Certificate.RawData).ToUpperInvariant()
+    [string]$who = (Get-BytesDigest $message.SignerInfos[0].Certificate.RawData).ToUpperInvariant()
     if ([Array]::IndexOf($By, $who) -lt 0) { throw ($Name + ' is signed by a certificate that nobody vouched for here: ' + $who) }
     $found = @{ 'by' = $who; 'lines' = [string[]]@($Utf8.GetString($signed).Split([char]10) | Where-Object { $_ -ne '' }) }
-    foreach ($line in $found['lines']) { [string[]]$parts = $line.Split([char]9); if ($parts.Length -eq 2) { $found[$parts[0]] = ConvertFrom-Field $parts[1] } }
+    foreach ($line in $found['lines']) { [string[]]$parts = $line.Split([char]9); if ($parts.Length -eq 2) { $found[$parts[0]] = Read-Field $parts[1] } }
     if ($found['lines'][0] -ne ('yendo-' + $Kind + "`t1")) { throw ($Name + ' is none, or of a later form: ' + $found['lines'][0]) }
     $state = Read-Table 'state.txt'
     if ($state[$Kind] -and ([long]$found['version'] -lt [long]$state[$Kind])) { throw ($Name + ' is older than one that was here: ' + $found['version'] + ' after ' + $state[$Kind]) }
@@ -206,7 +181,7 @@ function Get-Orders($Index) {
     foreach ($line in $Index['lines']) {
         [string[]]$parts = $line.Split([char]9)
         if (($parts[0] -ne 'order') -or ($parts.Length -lt 14)) { continue }
-        $order = @{ 'number' = $parts[1]; 'verb' = $parts[2]; 'id' = $parts[3]; 'version' = $parts[4]; 'revision' = $parts[5]; 'run' = $parts[6]; 'offered' = ($parts[7] -eq 'offered'); 'files' = $parts[10]; 'size' = [long]$parts[11]; 'after' = $parts[12]; 'name' = ConvertFrom-Field $parts[13]; 'waits' = '' }
+        $order = @{ 'number' = $parts[1]; 'verb' = $parts[2]; 'id' = $parts[3]; 'version' = $parts[4]; 'revision' = $parts[5]; 'run' = $parts[6]; 'offered' = ($parts[7] -eq 'offered'); 'files' = $parts[10]; 'size' = [long]$parts[11]; 'after' = $parts[12]; 'name' = Read-Field $parts[13]; 'waits' = '' }
         if (($order['number'] -notmatch '^\d{1,9}$') -or ($order['id'] -notmatch '^[a-z0-9][a-z0-9.-]{0,99}$') -or ([Array]::IndexOf(@('install', 'uninstall', 'repair'), $order['verb']) -lt 0)) { continue }
         foreach ($entry in [IO.File]::ReadAllText((Get-Content-Of $parts[8] ([long]$parts[9])), $Utf8).Split([char]10)) {
             [string[]]$mine = $entry.Split([char]9)
@@ -256,7 +231,7 @@ function Add-Trouble([string]$Text) {
     Write-Log $Text
     $known = Read-Table 'troubles.txt'
     [string]$today = [DateTime]::UtcNow.ToString('yyyy-MM-dd')
-    [string]$key = (Get-BytesHash $Utf8.GetBytes([regex]::Replace($Text, '[\d:.]+', '#'))).Substring(0, 16)
+    [string]$key = (Get-BytesDigest $Utf8.GetBytes([regex]::Replace($Text, '[\d:.]+', '#'))).Substring(0, 16)
     if (($known[$key] -eq $today) -or ([IO.Directory]::GetFiles((Get-Own 'out')).Length -gt 200)) { return }
     $kept = @{ $key = $today }
     foreach ($one in @($known.Keys)) { if ($known[$one] -eq $today) { $kept[$one] = $today } }
@@ -321,7 +296,7 @@ function Get-Journal($Order) {
         if ($parts[0] -eq 'begin') { $ours = ($parts.Length -eq 3) -and ($parts[1] -eq $Order['verb']) -and ($parts[2] -eq $Order['run']); $over = $false }
         if (($parts[0] -eq 'end') -and ($parts.Length -eq 2)) { $over = $true; $code = [int]$parts[1] }
     }
-    return @($ours, $over, $code, (Get-BytesHash $Utf8.GetBytes($text)))
+    return @($ours, $over, $code, (Get-BytesDigest $Utf8.GetBytes($text)))
 }
 
 # The files of a package, each by its content, laid out where only administrators write.
@@ -329,12 +304,12 @@ function Initialize-Package($Order, [string]$Folder) {
     foreach ($line in [IO.File]::ReadAllText((Get-Content-Of $Order['files'] $Order['size']), $Utf8).Split([char]10)) {
         [string[]]$parts = $line.Split([char]9)
         if ($parts.Length -lt 3) { continue }
-        [string]$name = (ConvertFrom-Field $parts[2]).Replace('/', '\')
+        [string]$name = (Read-Field $parts[2]).Replace('/', '\')
         [string]$to = [IO.Path]::GetFullPath([IO.Path]::Combine($Folder, $name))
         if (($name.IndexOf([char]':') -ge 0) -or (-not $to.StartsWith($Folder + '\', 'OrdinalIgnoreCase'))) { throw ('a file of the package lies outside of it: ' + $name) }
         [string]$content = Get-Content-Of $parts[0] ([long]$parts[1])
         [void][IO.Directory]::CreateDirectory([IO.Path]::GetDirectoryName($to))
-        if (-not ([IO.File]::Exists($to) -and ((Get-FileHashOf $to) -eq $parts[0]))) { [IO.File]::Copy($content, $to, $true) }
+        if (-not ([IO.File]::Exists($to) -and ((Get-Digest $to) -eq $parts[0]))) { [IO.File]::Copy($content, $to, $true) }
     }
 }
 
@@ -458,7 +433,7 @@ function Update-Self($Index) {
     if ($line.Length -ne 1) { return }
     [string[]]$parts = $line[0].Split([char]9)
     [string]$own = Get-Own 'fetch.ps1'
-    if ((Get-FileHashOf $own) -eq $parts[1]) { return }
+    if ((Get-Digest $own) -eq $parts[1]) { return }
     [byte[]]$bytes = [IO.File]::ReadAllBytes((Get-Content-Of $parts[1] ([long]$parts[2])))
     [void][ScriptBlock]::Create($Utf8.GetString($bytes).TrimStart([char]0xfeff))
     Write-Own $own $bytes
@@ -497,11 +472,9 @@ function Invoke-Round {
 
 # --- on this computer -------------------------------------------------------------------------------------------------------
 
-function Get-Shell { return [IO.Path]::Combine([Environment]::SystemDirectory, 'WindowsPowerShell\v1.0\powershell.exe') }
-
 function Set-Task([string]$When) {
     [string]$run = '"' + (Get-Shell) + '" -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + (Get-Own 'fetch.ps1') + '"'
-    return (Invoke-Program 'schtasks.exe' ('/create /tn "' + $TaskName + '" /tr "' + $run.Replace('"', '\"') + '" ' + $When + ' /ru SYSTEM /rl highest /f') ([Environment]::SystemDirectory))[0]
+    return (Invoke-Program 'schtasks.exe' ('/create /tn "' + $TaskName + '" /tr "' + $run.Replace('"', '\"') + '" ' + $When + ' /ru SYSTEM /rl highest /f'))[0]
 }
 
 function Install-Self {
@@ -514,7 +487,6 @@ function Install-Self {
         [Security.Cryptography.RandomNumberGenerator]$chance = [Security.Cryptography.RandomNumberGenerator]::Create()
         $chance.GetBytes($bytes)
         $settings['key'] = Format-Hex $bytes
-        if (-not [IO.File]::Exists((Get-Own 'settings.txt'))) { New-PrivateFile (Get-Own 'settings.txt') }
     }
     $settings['from'] = $From
     $settings['root'] = $Root.ToUpperInvariant()
@@ -537,17 +509,10 @@ function Join-Office($Table) {
 }
 
 # The key of this computer lies in it: nobody but administrators reads it.
-function Write-Settings($Table) {
-    [string]$path = Get-Own 'settings.txt'
-    if (-not [IO.File]::Exists($path)) { New-PrivateFile $path }
-    [string[]]$lines = @($Table.Keys | ForEach-Object { $_ + "`t" + (ConvertTo-Field ('' + $Table[$_])) })
-    New-PrivateFile ($path + '.new')
-    [IO.File]::WriteAllText($path + '.new', [string]::Join("`n", $lines) + "`n", $Utf8)
-    if ((Get-Native)::MoveFileExW($path + '.new', $path, 9) -eq 0) { throw ($path + ' cannot be put in place') }
-}
+function Write-Settings($Table) { Write-Table 'settings.txt' $Table $true }
 
 function Remove-Self {
-    [void](Invoke-Program 'schtasks.exe' ('/delete /tn "' + $TaskName + '" /f') ([Environment]::SystemDirectory))
+    [void](Invoke-Program 'schtasks.exe' ('/delete /tn "' + $TaskName + '" /f'))
     if ([IO.Directory]::Exists($Base)) { Remove-Own $Base }
     if ([IO.Directory]::Exists($Yendo) -and ([IO.Directory]::GetFileSystemEntries($Yendo).Length -eq 0)) { [IO.Directory]::Delete($Yendo) }
 }
@@ -557,7 +522,7 @@ if ($PSVersionTable['PSVersion'].Major -lt 6) { [Net.ServicePointManager]::Secur
 if ($Remove) { Remove-Self; exit 0 }
 if ($Install) { Install-Self; if (-not $Begin) { exit 0 } }
 if ($Begin) {
-    if (((Set-Task ('/sc minute /mo ' + $Kit['every'])) -ne 0) -or ((Invoke-Program 'schtasks.exe' ('/run /tn "' + $TaskName + '"') ([Environment]::SystemDirectory))[0] -ne 0)) { [Console]::WriteLine('fetch: the task for the system account does not start'); exit 1 }
+    if (((Set-Task ('/sc minute /mo ' + $Kit['every'])) -ne 0) -or ((Invoke-Program 'schtasks.exe' ('/run /tn "' + $TaskName + '"'))[0] -ne 0)) { [Console]::WriteLine('fetch: the task for the system account does not start'); exit 1 }
     exit 0
 }
 foreach ($folder in @($Yendo, $Base, (Get-Own 'settings.txt'), (Get-Own 'state.txt'), (Get-Own 'marks'))) {

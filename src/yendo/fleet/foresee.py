@@ -23,6 +23,7 @@ from yendo.plan import Plan, UninstallEntryRule
 from yendo.terms import when
 from yendo.terms.amounts import counted
 from yendo.terms.rules import MsiProductRule, Rule
+from yendo.texts import text_of
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -189,7 +190,7 @@ def _inventories(plan: Plan) -> dict[str, str]:
     found: dict[str, str] = {}
     for name in plan.when.inventories():
         try:
-            found[name] = when.text_of(Path(name).read_bytes())
+            found[name] = text_of(Path(name).read_bytes())
         except OSError:
             continue
     return found

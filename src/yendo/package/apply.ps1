@@ -79,25 +79,7 @@ function Tell([string]$Name) {
     [Console]::WriteLine($text)
 }
 
-function Format-Json([string]$Text) {
-    [string]$plain = $Text.Replace('\', '\\').Replace('"', '\"')
-    if ([regex]::IsMatch($plain, '[\x00-\x1f]')) { $plain = [regex]::Replace($plain, '[\x00-\x1f]', [Text.RegularExpressions.MatchEvaluator]{ param($match) '\u' + ([int][char]$match.Value).ToString('x4') }) }
-    return '"' + $plain + '"'
-}
-
-function Get-Digest([string]$Path) {
-    [IO.FileStream]$stream = [IO.File]::OpenRead($Path)
-    try {
-        [Security.Cryptography.SHA256]$hash = [Security.Cryptography.SHA256]::Create()
-        try { return [BitConverter]::ToString($hash.ComputeHash($stream)).Replace('-', '').ToLowerInvariant() } finally { $hash.Dispose() }
-    } finally { $stream.Dispose() }
-}
-
-function Get-BytesDigest([byte[]]$Data) {
-    [Security.Cryptography.SHA256]$hash = [Security.Cryptography.SHA256]::Create()
-    try { return [BitConverter]::ToString($hash.ComputeHash($Data)).Replace('-', '').ToLowerInvariant() } finally { $hash.Dispose() }
-}
-
+#TEXTS#
 #RULES#
 #FACTS#
 #TRUST#

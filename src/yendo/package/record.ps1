@@ -41,10 +41,6 @@ function Read-Record([string]$File) {
     return ,[string[]]@($lines[0..($lines.Length - 2)])
 }
 
-function Format-Field([string]$Text) { return [regex]::Replace($Text, '[%\x00-\x1f]', [Text.RegularExpressions.MatchEvaluator]{ param($match) '%' + ([int][char]$match.Value).ToString('X2') }) }
-
-function Read-Field([string]$Text) { return [regex]::Replace($Text, '%([0-9A-F]{2})', [Text.RegularExpressions.MatchEvaluator]{ param($match) '' + [char][Convert]::ToInt32($match.Groups[1].Value, 16) }) }
-
 function Join-Record([string[]]$Parts) { return [string]::Join("`t", @($Parts | ForEach-Object { Format-Field $_ })) }
 
 function Add-Record {

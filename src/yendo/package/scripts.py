@@ -94,7 +94,7 @@ def _settings(manifest: form.Manifest) -> dict[str, Any]:
 
 
 _SHARED = {
-    **dict.fromkeys(("facts", "trust", "own", "record", "people", "native"), "yendo.package"),
+    **dict.fromkeys(("facts", "trust", "own", "record", "people", "native", "texts", "program"), "yendo.package"),
     **dict.fromkeys(("observe", "task", "shown", "operations"), "yendo.machines.recorded"),
 }
 _MARK = re.compile(r"^#([A-Z]+)#\n", re.M)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import tempfile
 from collections.abc import Iterable
 from pathlib import Path
 from typing import BinaryIO, Literal
@@ -10,17 +11,18 @@ from typing import BinaryIO, Literal
 import msgspec
 
 from yendo.errors import Unreadable
+from yendo.facts.systems import base_of, sharing
 from yendo.formats import cab, plain_xml, wim
+from yendo.formats.wim import WimFile
 from yendo.servicing import manifest as form
 from yendo.servicing.manifest import ServicedIdentity, ServicedManifest
+from yendo.texts import text_of
 from yendo.walk import regular
 
 MANIFEST = "update.mum"
 MOST = 64 << 20  # bytes of what is read out of a cabinet
 _PROPERTY = re.compile(r'^\s*([^="]{1,80}?)\s*=\s*"?([^"\r\n]{0,2000}?)"?\s*$', re.M)
 _UNATTEND = "{urn:schemas-microsoft-com:unattend}"
-# Several builds share one base, and a small package switches the later one on: its parents name the base.
-SHARED = {"19042": "19041", "19043": "19041", "19044": "19041", "19045": "19041", "22631": "22621"}
 ServicedSort = Literal["package", "update", "update as an image"]
 
 
@@ -62,36 +64,28 @@ class SystemPackage(msgspec.Struct, frozen=True, kw_only=True):
         return tuple(sorted(found))
 
 
-def is_meant(path: Path) -> bool:
-    """Whether a file is an image file of Windows, an update, or a cabinet that is a package of the system."""
+def read(path: Path) -> WimFile | SystemPackage | None:
+    """An image file of Windows, an update, a package of the system; None where a file is none of these.
+
+    Raises Unreadable where it is one, and damaged.
+    """
     regular(path)
-    try:
-        with path.open("rb") as file:
-            head = file.read(8)
-            if wim.is_wim(head):
-                return True
-            if head[:4] != b"MSCF":
-                return False
-            file.seek(0)
-            names = {one.name.lower() for one in cab.index(file).files}
-    except (OSError, Unreadable):
-        return False
-    return MANIFEST in names or (path.suffix.lower() == ".msu" and any(name.endswith(".cab") for name in names))
-
-
-def read_package(path: Path) -> SystemPackage:
-    """Raises Unreadable."""
     with path.open("rb") as file:
-        if wim.is_wim(file.read(8)):
-            return _of_image(file, path)
+        head = file.read(8)
         file.seek(0)
-        listing = cab.index(file)
-        names = [one.name for one in listing.files]
-        if any(name.lower() == MANIFEST for name in names):
-            own = next(name for name in names if name.lower() == MANIFEST)
-            found = dict(cab.extract(file, {own}, limit=MOST))
-            return SystemPackage(file=path.name, sort="package", manifest=form.read(found[own], own), files=len(names))
-        return _of_update(file, path, names)
+        if wim.is_wim(head):
+            found = wim.read(file)
+            return _update_as_image(path) if path.suffix.lower() == ".msu" else found
+        if head[:4] != b"MSCF":
+            return None
+        try:
+            names = [one.name for one in cab.index(file).files]
+        except Unreadable:
+            return None  # whoever reads cabinets tells
+        if own := _own_manifest(file, names):
+            return SystemPackage(file=path.name, sort="package", manifest=own, files=len(names))
+        is_update = path.suffix.lower() == ".msu" and any(name.lower().endswith(".cab") for name in names)
+        return _of_update(file, path, names) if is_update else None
 
 
 def _of_update(file: BinaryIO, path: Path, names: list[str]) -> SystemPackage:
@@ -107,7 +101,7 @@ def _of_update(file: BinaryIO, path: Path, names: list[str]) -> SystemPackage:
         if name.lower().endswith(".xml"):
             stated |= _stated(data, name)
         else:
-            said |= {key.strip(): value.strip() for key, value in _PROPERTY.findall(_text(data))}
+            said |= {key.strip(): value.strip() for key, value in _PROPERTY.findall(text_of(data))}
     parts, unread = [], []
     for name in cabinets:
         inner = _manifest_of(file, name)
@@ -119,22 +113,22 @@ def _of_update(file: BinaryIO, path: Path, names: list[str]) -> SystemPackage:
     )
 
 
+def _own_manifest(cabinet: BinaryIO, names: Iterable[str]) -> ServicedManifest | None:
+    """The manifest of a cabinet that is a package of the system. Raises Unreadable."""
+    own = next((name for name in names if name.lower() == MANIFEST), "")
+    return form.read(dict(cab.extract(cabinet, {own}, limit=MOST))[own], own) if own else None
+
+
 def _manifest_of(file: BinaryIO, name: str) -> ServicedManifest | str:
     """The manifest of a cabinet within a cabinet, or why there is none."""
-    import tempfile
-
     try:
         with tempfile.TemporaryFile(prefix="yendo-update-") as inner:
-            for found, pieces in cab.pieces(file, {name}, limit=8 << 30):
-                assert found == name
+            for _, pieces in cab.pieces(file, {name}, limit=8 << 30):
                 for piece in pieces:
                     inner.write(piece)
             inner.seek(0)
-            own = next((one.name for one in cab.index(inner).files if one.name.lower() == MANIFEST), None)
-            if own is None:
-                return f"{name} has no {MANIFEST}"
-            inner.seek(0)
-            return form.read(dict(cab.extract(inner, {own}, limit=MOST))[own], f"{name}: {own}")
+            own = _own_manifest(inner, [one.name for one in cab.index(inner).files])
+            return own or f"{name} has no {MANIFEST}"
     except Unreadable as error:
         return f"{name}: {error}"
 
@@ -151,19 +145,8 @@ def _stated(data: bytes, name: str) -> dict[str, ServicedIdentity]:
     return found
 
 
-def _text(data: bytes) -> str:
-    for encoding in ("utf-16", "utf-8-sig") if data[:2] in (b"\xff\xfe", b"\xfe\xff") else ("utf-8-sig",):
-        try:
-            return data.decode(encoding)
-        except UnicodeDecodeError:
-            continue
-    return data.decode("latin-1")
-
-
-def _of_image(file: BinaryIO, path: Path) -> SystemPackage:
-    """A later update is an image file: only what it says of itself is read."""
-    file.seek(0)
-    wim.read(file)
+def _update_as_image(path: Path) -> SystemPackage:
+    """A later update is an image file: only that it is one is known."""
     return SystemPackage(
         file=path.name, sort="update as an image",
         unread=("it is an image file with differences: its packages are not read, and it may need others beside it",),
@@ -173,14 +156,14 @@ def _of_image(file: BinaryIO, path: Path) -> SystemPackage:
 def fits(builds: Iterable[str], build: str) -> bool:
     """Whether a package for these builds fits a machine's build; one base may be several builds, by a switch."""
     wanted = set(builds)
-    return not wanted or build in wanted or SHARED.get(build, build) in wanted
+    return not wanted or build in wanted or str(base_of(int(build))) in wanted
 
 
 def condition(package: SystemPackage) -> str:
     """The run condition that the machine's build fits, as a plan's ``[when]`` has it; empty where it does not say."""
     ranges = []
     for build in package.builds:
-        last = max((int(one) for one, base in SHARED.items() if base == build), default=int(build))
+        last = max(sharing().get(int(build), (int(build),)))
         ranges.append(f'os = ">=10.0.{build}, <10.0.{last + 1}"')
     if len(ranges) == 1:
         return ranges[0]

@@ -26,7 +26,8 @@ from yendo.steps.ledger import NOTHING, RegistryData
 from yendo.steps.neighbours import Neighbours
 from yendo.terms import events
 from yendo.terms.rules import Rule
-from yendo.terms.when import Judged, Node, judge, text_of
+from yendo.terms.when import Judged, Node, judge
+from yendo.texts import text_of
 
 BUSY_WAIT, BUSY_TRIES = 30, 10  # seconds and times, while another installation runs
 TIMED_OUT, STEP_FAILED, NEEDED = 22, 23, 34

@@ -353,14 +353,3 @@ def memberships(text: str) -> set[tuple[str, ...]]:
     return {
         tuple(part.strip().strip('"').lower() for part in re.split(r"[,;\t]", line)[:2]) for line in text.splitlines()
     }
-
-
-def text_of(data: bytes) -> str:
-    """An inventory's text: by its byte order mark, else UTF-8, else Latin-1. Never fails."""
-    for mark, encoding in ((b"\xff\xfe", "utf-16"), (b"\xfe\xff", "utf-16"), (b"\xef\xbb\xbf", "utf-8-sig")):
-        if data.startswith(mark):
-            return data.decode(encoding, "replace")
-    try:
-        return data.decode("utf-8")
-    except UnicodeDecodeError:
-        return data.decode("latin-1")

@@ -22,6 +22,7 @@ if ($Account -eq '') { $Account = $Kit['account'] }
 [string]$TaskName = 'Yendo\proof'
 [string]$Anew = 'the computer starts anew now; this goes on by itself'
 
+#TEXTS#
 #PEOPLE#
 #FACTS#
 #TRUST#
@@ -165,10 +166,6 @@ function Save-Look([string]$Name) {
     if (-not [IO.File]::Exists($Waiting)) { [IO.File]::WriteAllText($Waiting, (Get-Waiting), $Utf8) }
 }
 
-function ConvertFrom-Field([string]$Field) {
-    return [regex]::Replace($Field, '%([0-9A-F]{2})', [Text.RegularExpressions.MatchEvaluator]{ param($match) '' + [char][Convert]::ToInt32($match.Groups[1].Value, 16) })
-}
-
 # Copies what is new or another since the first picture, but what the kit itself has put there.
 function Save-Kept([string]$Name, [string]$Folder) {
     Show-Line 'keeping what was changed'
@@ -185,7 +182,7 @@ function Save-Kept([string]$Name, [string]$Folder) {
         if ($line[0] -cne 'F') { continue }
         [string]$shown = $line.Substring(2, $line.IndexOf([char]9, 2) - 2)
         if ($Known.ContainsKey($shown) -and ($Known[$shown] -ceq $line)) { continue }
-        [string]$path = ConvertFrom-Field $shown
+        [string]$path = Read-Field $shown
         if ([IO.File]::Exists([IO.Path]::Combine($Work, 'brought\1', [IO.Path]::GetFileName($path))) -and ([IO.Path]::GetDirectoryName($path) -eq $Folder)) { continue }
         $number++
         try { [IO.File]::Copy($path, [IO.Path]::Combine($Kept, '' + $number)) } catch { continue }
@@ -295,7 +292,7 @@ function Start-Play {
     if (-not [Security.Principal.WindowsPrincipal]::new([Security.Principal.WindowsIdentity]::GetCurrent()).IsInRole([Security.Principal.WindowsBuiltInRole]::Administrator)) { Stop-With 'start play.cmd as administrator: what is proved is an installation for the whole machine' }
     if ($Start -and ($Account -ne 'system')) { Stop-With 'a play at a desk needs a person who stays; only the system account is started and left alone' }
     if ($Here.StartsWith('\\', 'Ordinal')) { Stop-With 'copy this folder onto the computer first: the system account does not reach the share that it lies on' }
-    if (($Kit['checked'] -ne '') -and ((Get-Hash ([IO.Path]::Combine($Here, $Kit['checked']))) -ne $Kit['digest'])) { Stop-With 'the package in this folder is not the one that the kit was made for; make the kit again' }
+    if (($Kit['checked'] -ne '') -and ((Get-Digest ([IO.Path]::Combine($Here, $Kit['checked']))) -ne $Kit['digest'])) { Stop-With 'the package in this folder is not the one that the kit was made for; make the kit again' }
     [Console]::WriteLine($Kit['what'] + ' on this computer, as ' + $(if ($Account -eq 'system') { 'the system account' } else { 'the administrator who started it' }) + '. Do it on a machine that is put back afterwards.')
     [string[]]$claims = Get-Claims
     if (($claims.Length -gt 0) -and ($Although -eq '')) {

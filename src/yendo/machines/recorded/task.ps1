@@ -1,25 +1,7 @@
 # --- what a script needs that goes on by itself on this computer: programs, a task, what it says of the machine ----------
 # Whoever includes it has $Kit['account'], $Account, $Although, $Here, $Work, $TaskName, $Utf8 and the function Get-Line.
 
-function Invoke-Program([string]$Program, [string]$Arguments) {
-    [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new()
-    $start.FileName = [IO.Path]::Combine([Environment]::SystemDirectory, $Program)
-    $start.Arguments = $Arguments
-    $start.UseShellExecute = $false
-    $start.RedirectStandardOutput = $true
-    $start.RedirectStandardError = $true
-    $start.CreateNoWindow = $true
-    $start.WorkingDirectory = [Environment]::SystemDirectory
-    [Diagnostics.Process]$process = [Diagnostics.Process]::Start($start)
-    $out = $process.StandardOutput.ReadToEndAsync()
-    $err = $process.StandardError.ReadToEndAsync()
-    $process.WaitForExit()
-    # what a setup has left running may hold the pipes open
-    [string]$said = ''
-    foreach ($one in @($out, $err)) { if ($one.Wait(5000)) { $said = $said + $one.Result } }
-    return @($process.ExitCode, $said)
-}
-
+#PROGRAM#
 function ConvertTo-Base64([byte[]]$Data) { return [Convert]::ToBase64String($Data) }
 
 function Get-About {
@@ -43,8 +25,6 @@ function Get-About {
     return ,$lines
 }
 
-function Get-Shell { return [IO.Path]::Combine([Environment]::SystemDirectory, 'WindowsPowerShell\v1.0\powershell.exe') }
-
 # What goes on after a restart: a task at the machine's start for the system account, else the next session of an
 # administrator.
 function Set-Return {
@@ -65,11 +45,6 @@ function Clear-Return {
     if ($Account -eq 'system') { [void](Invoke-Program 'schtasks.exe' ('/delete /tn "' + $TaskName + '" /f')) }
     [Microsoft.Win32.RegistryKey]$once = [Microsoft.Win32.RegistryKey]::OpenBaseKey('LocalMachine', 'Registry64').OpenSubKey('Software\Microsoft\Windows\CurrentVersion\RunOnce', $true)
     if ($null -ne $once) { $once.DeleteValue('Yendo proof', $false); $once.Dispose() }
-}
-
-function Get-Hash([string]$Path) {
-    [Security.Cryptography.SHA256]$hash = [Security.Cryptography.SHA256]::Create()
-    return [BitConverter]::ToString($hash.ComputeHash([IO.File]::ReadAllBytes($Path))).Replace('-', '').ToLowerInvariant()
 }
 
 function Copy-Tree([string]$From, [string]$To) {
