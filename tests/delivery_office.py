@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import datetime
-from datetime import UTC, timedelta
+from datetime import timedelta
 from pathlib import Path
 from typing import Any
 
-from cryptography import x509
-from cryptography.hazmat.primitives import hashes
-from cryptography.hazmat.primitives.asymmetric import ec, rsa
-from cryptography.x509.oid import NameOID
+import driver_specimens
+from cryptography.hazmat.primitives.asymmetric import rsa
 
 from yendo.fleet import fetcher, index
 from yendo.fleet.deliveries import Deliveries, moment
@@ -52,22 +49,10 @@ once = true
 """
 
 
-def identity(name: str, *, curve: bool = False) -> SignerIdentity:
+def identity(name: str) -> SignerIdentity:
     """A key and its certificate, made on the spot."""
-    key: Any = ec.generate_private_key(ec.SECP256R1()) if curve else rsa.generate_private_key(65537, 2048)
-    subject = x509.Name([x509.NameAttribute(NameOID.COMMON_NAME, name)])
-    now = datetime.datetime.now(UTC)
-    certificate = (
-        x509.CertificateBuilder()
-        .subject_name(subject)
-        .issuer_name(subject)
-        .public_key(key.public_key())
-        .serial_number(x509.random_serial_number())
-        .not_valid_before(now - timedelta(days=1))
-        .not_valid_after(now + timedelta(days=30))
-        .sign(key, hashes.SHA256())
-    )
-    return SignerIdentity(key, (certificate,))
+    made, key = driver_specimens.certificate(name, key=rsa.generate_private_key(65537, 2048))
+    return SignerIdentity(key, (made,))
 
 
 def package_of(place: Path, name: str = "tide", version: str = "1.0", more: str = "", steps: str = "") -> Path:

@@ -211,7 +211,7 @@ def _delivered(out: Console, told: Story, folder: Path) -> None:
     if told.delivery.went and told.delivery.page:
         page = show.clean(told.delivery.page.relative_to(folder))
         out.print(f"then as it might really go, with invented reports: {show.clean(told.delivery.went.sentence)}")
-        out.print(f"yendo fleet status 1; {page} is the same as a page")
+        out.print(f"yendo fleet status 1 says more; {page} is the same as a page")
 
 
 def _around(out: Console, told: Story, folder: Path) -> None:

@@ -128,9 +128,10 @@ def _shown(said: Happened) -> None:
         out.print(f"[yellow]{count} computers[/yellow] could not begin: {show.clean(text)}")
     figures = said.figures
     if figures.ended:
-        limit, sure = one.waves.stop.limit, f"{figures.evidence:g} of the {figures.stops_at:g} that it asks"
+        limit = one.waves.stop.limit
         out.print(
-            f"\n{figures.failed} of {figures.ended} have failed, at most {limit} may; the rule that stops has {sure}"
+            f"\n{figures.failed} of {figures.ended} have failed, at most {limit} may; "
+            f"evidence that more would: {figures.evidence:g}, and the rule stops it at {figures.stops_at:g}"
         )
     if figures.next:
         hindered = f"not before: {'; '.join(said.hindrances)}" if said.hindrances else ""
