@@ -182,6 +182,9 @@ def test_pulled_over_a_line_that_breaks(tmp_path: Path, open_wine: Any) -> None:
         assert "begins" not in said and computer.counted == 1
         assert server.asked == ["/signers.txt", "/index.txt"], "what it has it does not fetch again"
         assert session.read(r"C:\Program Files\Tidewell\gauge\tide.ini") is None, "what is another's is not taken"
+        for name in ("tide", "sounder"):
+            placed = session.read(rf"C:\Program Files\Tidewell\{name}\tide.ini") or b""
+            assert placed.startswith(b"[Tide]\r\nSite=Pier"), "the person got what was decided"
         assert set(taken(office, server)) == {"new"}
         by_name = {one.computer: one for one in office.deliveries.places(first)}
         assert by_name["pier-03"].state == "done" and by_name["pier-03"].there == "there"
