@@ -325,8 +325,8 @@ def machine_report(data: bytes) -> None:
 
     found = machine_reports.read(data)
     found.by("0" * 64)
-    found.report.why()
-    found.report.outcome("pier")
+    cause, _line = found.report.why()
+    found.report.outcome("pier", cause)
 
 
 def computers_list(path: Path) -> None:
