@@ -93,7 +93,8 @@ class Office:
 
     def deliver(self, package: Path, computers: list[str], **more: Any) -> int:
         """Begins a delivery to computers and opens its only wave."""
-        wave = Wave(name="all", computers=tuple(computers), offered=more.pop("offered", False), pause="0 s")
+        own = {name: more.pop(name) for name in ("offered", "put_off", "by") if name in more}
+        wave = Wave(name="all", computers=tuple(computers), pause="0 s", **own)
         waves = Waves(begin=self.now.date(), wave=(wave,), stop=Stop(), **more.pop("when", {}))
         number = self.deliveries.begin(
             package, waves, [(wave, [(name, "pier") for name in computers])], who="Ada", now=self.now, **more

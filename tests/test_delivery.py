@@ -301,6 +301,17 @@ def test_restarted_killed_put_off(tmp_path: Path, open_wine: Any) -> None:
         assert f"order {offered}, sounder install: 0, done" in computer.round()
         assert not menu.exists(), "what was taken is offered no longer"
 
+        # the package would ask whoever works here, but this wave lets nobody say later
+        asks = '[in_the_way]\nprograms = ["notepad.exe"]\nask = true\nwait = "10 s"\n'
+        closing = deliver(package_of(tmp_path / "h", "lead", more=asks), ["PIER-03"], put_off=0)
+        office.publish(reports=server.url + "/reports")
+        session.run('cmd /c start "" explorer.exe /desktop=pier & start "" notepad.exe', timeout=60)
+        assert waited(lambda: session.is_running("notepad") and session.is_running("explorer"))
+        assert f"order {closing}, lead install: 0, done" in computer.round()
+        assert not session.is_running("notepad")
+        told = (session.read(r"C:\ProgramData\Yendo\logs\lead\install.jsonl") or b"").decode()
+        assert '"postponed-enough"' in told and '"person-agreed"' not in told
+
         # killed while it works: the next look goes on behind the last step that ended
         cut = deliver(
             package_of(tmp_path / "g", "mole", steps='\n[[install]]\nkind = "wait"\ntime = "20 s"\n'), ["PIER-03"]
@@ -323,7 +334,7 @@ def test_restarted_killed_put_off(tmp_path: Path, open_wine: Any) -> None:
         ]  # fmt: skip
         assert "there.ini" in states[fails].line and states[fails].cause, states[fails]
         told = [one for one in office.deliveries.history("pier-03") if one.delivery]
-        assert len([one for one in told if one.sort == "ended"]) == 5, "each told once"
+        assert len([one for one in told if one.sort == "ended"]) == 6, "each told once"
 
 
 def test_its_own_next_version(tmp_path: Path, open_wine: Any) -> None:
@@ -439,7 +450,7 @@ def test_the_packet_that_wakes() -> None:
 # --- the office's side ------------------------------------------------------------------------------------------------
 
 
-def test_from_the_command_line(drafted: Path, tmp_path: Path, yendo: Yendo) -> None:
+def test_from_the_command_line(drafted: Path, vendor: Path, tmp_path: Path, yendo: Yendo) -> None:
     """Begun, opened by two, signed, told, stopped, withdrawn, gone back; what is not allowed is refused with what to do."""
     import shutil
 
@@ -538,6 +549,28 @@ def test_from_the_command_line(drafted: Path, tmp_path: Path, yendo: Yendo) -> N
     assert "withdrawn already" in yendo(*fleet, "decide", 1, "go-on", "--why", "x", expect=2).stderr
     back = parsed(yendo(*fleet, "deliver", workspace, "--verb", "uninstall", "--of", 1, "--although", "t", "--json"))
     assert [one["machines"] for one in back["waves"]] == [[one], []]
+    # the version before follows it only where that way back was proved
+    earlier = tmp_path / "earlier"
+    yendo("draft", earlier, vendor / "lantern-6.1.0.msi")
+    plan = earlier / "plan.toml"
+    own = re.search(r'(?m)^id = "(.*)"$', (workspace / "plan.toml").read_text("utf-8"))
+    assert own
+    plan.write_text(re.sub(r'(?m)^id = ".*"$', own[0], plan.read_text("utf-8"), count=1), "utf-8")
+    yendo("build", earlier)
+    yendo("prove", earlier)
+    (earlier / "waves.toml").write_text('begin = 2026-01-01\n[[wave]]\nname = "all"\nsize = "rest"\n')
+    follow = (*fleet, "deliver", earlier, "--of", 1, "--after", back["number"])
+    refused = yendo(*follow, expect=2).stderr
+    assert "nothing has proved the way back" in refused and "--scenario back:6.1.0-1" in refused
+    package = next(path.parent for path in (earlier / "package").glob("*/manifest.json"))
+    text = (workspace / "plan.toml").read_text("utf-8")
+    (workspace / "plan.toml").write_text(f"{text}\n[proof]\nback_to = ['{package}']\n", "utf-8")
+    yendo("prove", workspace, "--scenario", "back:6.1.0-1")
+    assert "delivery 3" in yendo(*follow).stdout
+    # a wave that is late
+    (earlier / "waves.toml").write_text('begin = 2026-01-01\n[[wave]]\nname = "all"\nsize = "rest"\nby = 2026-01-02\n')
+    yendo(*follow)
+    assert "all had to be done by 2026-01-02: 1 computers are not" in yendo(*fleet, "status", 4).stdout
     assert "no delivery 9" in yendo(*fleet, "status", 9, expect=2).stderr
 
 

@@ -7,6 +7,7 @@ import os
 import signal
 import threading
 import time
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
@@ -92,8 +93,8 @@ def fresh(package: Path, kind: type[SimulatedSession] = SimulatedSession) -> Any
     return session
 
 
-def run(session: SimulatedSession, package: Path, verb: str) -> carry.Carried:
-    return carry.carry(form.read(package), package, session, verb, folder=FOLDER, sleep=lambda _: None)
+def run(session: SimulatedSession, package: Path, verb: str, **more: Any) -> carry.Carried:
+    return carry.carry(form.read(package), package, session, verb, folder=FOLDER, sleep=lambda _: None, **more)
 
 
 def left(before: State, after: State) -> list[str]:
@@ -491,15 +492,24 @@ def test_postponing_ends(tmp_path: Path) -> None:
     (tmp_path / "plan.toml").write_text(plan)
     made = build.build(tmp_path, read(tmp_path / "plan.toml")[0]).folder
 
-    def asked(days: list[str]) -> list[int]:
+    def asked(days: list[str], put_offs: carry.PutOffs = carry.AS_THE_PACKAGE_SAYS) -> list[int]:
         session = fresh(made, Counting)
         session.agrees = [False] * len(days)
         codes = []
         for day in days:
             session.running = ["tide"]
             session.facts = msgspec.structs.replace(session.facts, people=1, now=day)
-            codes.append(run(session, made, "install").exit_code)
+            codes.append(run(session, made, "install", put_offs=put_offs).exit_code)
         return codes
 
     assert asked(["2026-11-23T09:00", "2026-11-23T10:00", "2026-11-23T11:00"]) == [form.POSTPONED, form.POSTPONED, 0]
     assert asked(["2026-11-23T09:00", "2026-11-26T09:00"]) == [form.POSTPONED, 0]
+    # whoever starts it may allow less, never more
+    days = ["2026-11-23T09:00", "2026-11-23T10:00", "2026-11-23T11:00"]
+    assert (
+        asked(days, carry.PutOffs(most=1)) == [form.POSTPONED, 0, 0] and asked(days, carry.PutOffs(most=0)) == [0] * 3
+    )
+    assert asked(days, carry.PutOffs(most=9)) == [form.POSTPONED, form.POSTPONED, 0]
+    assert asked(days, carry.PutOffs(until=datetime(2026, 11, 23, 9, 30))) == [form.POSTPONED, 0, 0]
+    later = carry.PutOffs(until=datetime(2027, 1, 1))
+    assert asked(["2026-11-23T09:00", "2026-11-26T09:00"], later) == [form.POSTPONED, 0]

@@ -270,6 +270,13 @@ def test_a_person_postpones_once_and_then_agrees(tmp_path: Path, shell_wine: Any
             assert postponed and int(postponed[1]) == (form.POSTPONED if "postponed" in said else 0), ran.output
         assert "progress is shown" in ran.output and "cannot be shown" not in ran.output, ran.output
         assert real.read(ROOM + r"\postponed.txt") is not None and real.read(r"C:\Tide\a.txt") == b"a"
+        # once more would be allowed, but not by whoever starts it
+        for less in (" -PutOffs 1", " -Until 2020-01-01T00:00"):
+            real.write(r"C:\press.bat", press.read_bytes().replace(b" install", b" install" + less.encode()))
+            ran = real.run(r"call C:\press.bat", timeout=120)
+            assert "it cannot be postponed any more" in ran.output and "first=0" in ran.output, ran.output
+        ran = real.run(started("install -Until tomorrow"), timeout=60)
+        assert ran.exit_code == form.WRONG_USE and "-Until a time like" in ran.output
 
 
 def press_button(real: Any, number: int) -> Any:

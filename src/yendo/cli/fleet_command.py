@@ -338,7 +338,7 @@ def waves(options: argparse.Namespace) -> int:
             show.console().print(f"{show.clean(path)} to begin with; [dim]next:[/dim] change it, then leave --new out")
         return 0
     from yendo.fleet.course import Habits
-    from yendo.fleet.planning import courses_of, planned
+    from yendo.fleet.planning import as_persons_may, courses_of, planned
 
     given = file.read(path)
     store = store_of(options)
@@ -349,7 +349,9 @@ def waves(options: argparse.Namespace) -> int:
     courses: list[Course] = []
     if options.play or options.picture:
         with show.working("playing", quiet=options.quiet or options.json):
-            courses = courses_of(given, groups, columns, found.failures, Habits(), max(options.courses, 1))
+            courses = courses_of(
+                as_persons_may(given, plan), groups, columns, found.failures, Habits(), max(options.courses, 1)
+            )
     if options.csv:
         atomic.write(options.csv, _of_waves(columns, groups))
     if options.picture:

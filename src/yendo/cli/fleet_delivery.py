@@ -14,7 +14,7 @@ if TYPE_CHECKING:
     from collections.abc import Sequence
 
     from yendo.fleet.columns import Columns
-    from yendo.fleet.deliveries import Deliveries
+    from yendo.fleet.deliveries import Deliveries, PackageDelivery
     from yendo.fleet.planning import PlannedWave
     from yendo.package.signing import SignerIdentity
     from yendo.plan import Plan
@@ -65,6 +65,8 @@ def deliver(options: argparse.Namespace) -> int:
         raise Usage(f"{package.name} is not delivered: {why}; yendo prove {options.folder}, or say why: --although")
     given = file.read(options.folder / file.FILE)
     deliveries = fleet_common.deliveries_of(options)
+    if options.after and options.verb == "install" and not options.although:
+        _way_back(deliveries.one(options.after), package)
     columns, plan = deliveries.store.load(), fleet_common.plan_of(options.folder)
     found = fleet_common.foreseen_of(plan, options.folder, deliveries.store, columns)
     some = _meant(options, deliveries, plan, columns, found.gets)
@@ -91,6 +93,25 @@ def deliver(options: argparse.Namespace) -> int:
         options, "nothing goes out before a wave is opened and an index signed", f"yendo fleet decide {number} open"
     )
     return 0
+
+
+def _way_back(before: PackageDelivery, package: Path) -> None:
+    """Raises Usage where a package follows the removal of a later build of it, and nothing has proved that it can."""
+    from yendo.errors import Usage
+    from yendo.package import manifest as form
+    from yendo.prove.prove import digest_of, kept
+
+    mine = form.read(package)
+    if before.verb != "uninstall" or before.package != mine.id:
+        return
+    folder, wanted = Path(before.folder), digest_of(package)
+    if any(one.digest == before.digest and one.earlier == wanted and one.passed for one in kept(folder)):
+        return
+    raise Usage(
+        f"{package.name} is not delivered: nothing has proved the way back to it from {before.name} {before.version}. "
+        f'Say back_to = ["{package}"] under [proof] in the plan of {folder.name}, then: yendo prove '
+        f"WORKSPACE --scenario back:{mine.version}-{mine.revision}; or say why it goes out without: --although"
+    )
 
 
 def _meant(

@@ -124,6 +124,8 @@ def _shown(said: Happened) -> None:
             out.print(
                 f"[yellow]{words}[/yellow]: {show.clean(', '.join(some[:8]))}{' and more' if len(some) > 8 else ''}"
             )
+    for words in said.overdue:
+        out.print(f"[yellow]late[/yellow]: {show.clean(words)}")
     for text, count in said.troubles[:4]:
         out.print(f"[yellow]{count} computers[/yellow] could not begin: {show.clean(text)}")
     figures = said.figures

@@ -89,7 +89,7 @@ def scenarios_of(package: Path, plan: Plan | None, workspace: Path) -> dict[str,
     for other in others:
         if not other.is_file():
             raise Usage(f"{other} is named in [proof] others and is not there")
-    return scenarios.with_others(others, package)
+    return scenarios.with_others(others, package, [workspace / name for name in plan.proof.back_to] if plan else ())
 
 
 def one_of(known: Mapping[str, Scenario], name: str) -> Scenario:

@@ -46,7 +46,7 @@ def tell(folder: Path, workspace: Path) -> Delivery | None:
     try:
         from yendo.fleet.deliveries import Deliveries
         from yendo.fleet.picture import picture
-        from yendo.fleet.planning import courses_of, planned
+        from yendo.fleet.planning import as_persons_may, courses_of, planned
         from yendo.fleet.store import FILE, Inventory
     except ImportError:
         return None
@@ -66,7 +66,7 @@ def tell(folder: Path, workspace: Path) -> Delivery | None:
     plan, given = read(workspace / "plan.toml")[0], waves.read(path)
     found = foresee(plan, workspace, columns, inventory.outcomes(), now=f"{BEGIN}T12:00")
     groups = planned(given, found, plan, columns)
-    courses = courses_of(given, groups, columns, found.failures, Habits(), COURSES)
+    courses = courses_of(as_persons_may(given, plan), groups, columns, found.failures, Habits(), COURSES)
     title = f"{plan.package.name} {plan.package.version}, as it would go"
     atomic.write(folder / PICTURE, picture(courses[0], title))
     package = workspace / "package" / name_of(plan)

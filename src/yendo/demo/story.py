@@ -30,7 +30,7 @@ from yendo.machines.protocol import Machine
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.plan import Plan, read
-from yendo.prove import ground, scenarios
+from yendo.prove import ground, scenarios, way_back
 from yendo.prove.proof import Proof
 from yendo.prove.prove import Cell, keep, matrix, prove
 from yendo.renew.renew import Renewal, renew
@@ -244,12 +244,16 @@ def renew_it(folder: Path, workspace: Path, machine: Machine, scenario: str) -> 
     text = path.read_text("utf-8")
     if "# CONFLICT" in text:  # decided by the office: the updater is gone, so there is nothing left to switch off
         path.write_text(text[: text.index("# CONFLICT")].rstrip() + "\n", "utf-8")
+    mine = workspace / "package" / build.name_of(read(workspace / "plan.toml")[0])
+    back_to = f'[proof]\nback_to = ["../{mine.relative_to(folder).as_posix()}"]\n'
+    path.write_text(path.read_text("utf-8").replace("[proof]\n", back_to, 1), "utf-8")
     record.checked(place, tuple(check(Workspace(place))))
     plan, built = _built(place)
     others = tuple(place / name for name in plan.proof.others)
-    known = scenarios.with_others(others, built.folder)
+    known = scenarios.with_others(others, built.folder, [mine])
     wanted = scenarios.at_sites([known[name] for name in (scenario, "upgrade:6.2.1") if name in known], office.SITES)
-    return found, tuple(matrix(built.folder, [machine], wanted))
+    back = scenarios.at_sites([known[way_back.name_of(mine, built.folder)]], office.SITES[:1])
+    return found, tuple(matrix(built.folder, [machine], wanted) + matrix(built.folder, [SimulatedMachine()], back))
 
 
 def detect(workspace: Path, other: Path) -> tuple[Strength, Strength, int]:

@@ -32,20 +32,25 @@ class Bundle(msgspec.Struct, frozen=True):
 def of(package: Path, proving: Proving, workspace: Path) -> Bundle:
     """The bundle of a package: its files are read once for the digest. Raises Usage for what is not there."""
     parts = {"package": package}
-    others, packages, files = [], [], {}
+    others, packages, back_to, files = [], [], [], {}
     for number, name in enumerate(proving.others):
         others.append(f"others/{number}/{Path(name).name}")
         parts[others[-1]] = workspace / name
     for number, name in enumerate(proving.packages):
         packages.append(f"packages/{number}")
         parts[packages[-1]] = workspace / name
+    for number, name in enumerate(proving.back_to):
+        back_to.append(f"back_to/{number}")
+        parts[back_to[-1]] = workspace / name
     for number, (there, name) in enumerate(proving.files.items()):
         files[there] = f"files/{number}"
         parts[files[there]] = workspace / name
     for name, path in parts.items():
         if not path.exists():
             raise Usage(f"{path} is not there, and the proof needs it ({name})")
-    travelling = msgspec.structs.replace(proving, others=tuple(others), packages=tuple(packages), files=files)
+    travelling = msgspec.structs.replace(
+        proving, others=tuple(others), packages=tuple(packages), back_to=tuple(back_to), files=files
+    )
     found = Bundle("", "package", travelling, {name: str(path) for name, path in parts.items()})
     whole = hashlib.sha256()
     for piece in pieces(found):

@@ -48,7 +48,8 @@ class Making(msgspec.Struct, frozen=True):
 def scenario_of(job: Job, root: Path) -> Scenario:
     """The scenario of a job. Raises NotCovered."""
     package = root / job.package
-    known = scenarios.with_others(tuple(root / name for name in job.proving.others), package)
+    others, back_to = ([root / name for name in some] for some in (job.proving.others, job.proving.back_to))
+    known = scenarios.with_others(tuple(others), package, back_to)
     name = job.scenario.rpartition("@")[0] if job.site else job.scenario
     if name not in known:
         raise NotCovered(f"scenario {name} is not known to this package here")

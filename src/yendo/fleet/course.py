@@ -70,6 +70,7 @@ def played(
     seed: int = 1,
 ) -> Course:
     """One course: ``groups`` are the machines of each wave, ``sites`` and ``rates`` (of failure) those of each machine.
+    A wave without ``put_off`` is put off by nobody.
 
     Deterministic.
     """
@@ -125,7 +126,7 @@ class _Play:
             told = float(np.isin(self.state[group], (1, 2)).mean()) if len(group) else 1.0
             if told_at is None and told >= part(self.waves.stop.reports):
                 told_at = self.now
-            patience = seconds(self.waves.stop.within) * (1 + wave.put_off)
+            patience = seconds(self.waves.stop.within) * (1 + (wave.put_off or 0))
             if told_at is None and (self.now - opened).total_seconds() > patience:
                 return "too few reports"
             rested = told_at is not None and (self.now - told_at).total_seconds() >= seconds(wave.pause)
@@ -139,7 +140,7 @@ class _Play:
         allowed = {site: self.waves.allows(site, self.now) for site in {self.sites[one] for one in on}}
         ready = [one for one in on if allowed[self.sites[one]]][: wave.at_once]
         for one in ready:
-            if self.off[one] < wave.put_off and self.puts_off[one]:
+            if self.off[one] < (wave.put_off or 0) and self.puts_off[one]:
                 self.off[one] += 1
                 continue
             self.state[one] = 3 if self.silent[one] else 2 if self.fails[one] else 1

@@ -516,11 +516,13 @@ class Deliveries:
         self, delivery: PackageDelivery, places: Iterable[DeliveryPlace], windows: list[When]
     ) -> Iterator[ListedComputer]:
         """The computers of an order with their windows, which are collected."""
+        waves = {wave.name: wave for wave in delivery.waves.wave}
         for one in places:
             when = delivery.waves.site.get(one.site, delivery.waves.when)
             if when not in windows:
                 windows.append(when)
-            yield ListedComputer(one.computer, datetime.fromisoformat(one.ready), windows.index(when))
+            ready, wave = datetime.fromisoformat(one.ready), waves[one.wave]
+            yield ListedComputer(one.computer, ready, windows.index(when), wave.by, wave.put_off)
 
     def _count(self, name: str) -> int:
         """The next number of a sort; no two processes get the same."""

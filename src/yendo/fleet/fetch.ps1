@@ -181,11 +181,12 @@ function Get-Orders($Index) {
     foreach ($line in $Index['lines']) {
         [string[]]$parts = $line.Split([char]9)
         if (($parts[0] -ne 'order') -or ($parts.Length -lt 14)) { continue }
-        $order = @{ 'number' = $parts[1]; 'verb' = $parts[2]; 'id' = $parts[3]; 'version' = $parts[4]; 'revision' = $parts[5]; 'run' = $parts[6]; 'offered' = ($parts[7] -eq 'offered'); 'files' = $parts[10]; 'size' = [long]$parts[11]; 'after' = $parts[12]; 'name' = Read-Field $parts[13]; 'waits' = '' }
+        $order = @{ 'number' = $parts[1]; 'verb' = $parts[2]; 'id' = $parts[3]; 'version' = $parts[4]; 'revision' = $parts[5]; 'run' = $parts[6]; 'offered' = ($parts[7] -eq 'offered'); 'files' = $parts[10]; 'size' = [long]$parts[11]; 'after' = $parts[12]; 'name' = Read-Field $parts[13]; 'waits' = ''; 'until' = ''; 'put_offs' = '' }
         if (($order['number'] -notmatch '^\d{1,9}$') -or ($order['id'] -notmatch '^[a-z0-9][a-z0-9.-]{0,99}$') -or ([Array]::IndexOf(@('install', 'uninstall', 'repair'), $order['verb']) -lt 0)) { continue }
         foreach ($entry in [IO.File]::ReadAllText((Get-Content-Of $parts[8] ([long]$parts[9])), $Utf8).Split([char]10)) {
             [string[]]$mine = $entry.Split([char]9)
             if (($mine.Length -lt 3) -or ($mine[0] -ne $Computer)) { continue }
+            if ($mine.Length -ge 5) { if ($mine[3] -match '^[0-9T:-]{16}$') { $order['until'] = $mine[3] }; if ($mine[4] -match '^\d{1,2}$') { $order['put_offs'] = $mine[4] } }
             if (($mine[1] -ne '') -and ((ConvertTo-Time $mine[1]) -gt [DateTime]::UtcNow)) { $order['waits'] = 'its turn comes at ' + $mine[1] }
             if ((-not $Now) -and (-not (Test-Window $windows[$mine[2]] ([DateTime]::Now)))) { $order['waits'] = 'nothing is done at this hour' }
             [void]$found.Add($order)
@@ -372,9 +373,11 @@ function Invoke-Order($Order) {
     if (-not $still) { Write-Log ('order ' + $Order['number'] + ' was taken back before it began'); return }
     Write-Table ('marks\' + $Order['number'] + '.txt') $mark
     Write-Log ('order ' + $Order['number'] + ' begins: ' + $Order['id'] + ' ' + $Order['version'] + ', ' + $Order['verb'])
-    [string]$signers = ''
-    if ([IO.File]::Exists([IO.Path]::Combine($folder, 'files.sha256.p7s'))) { $signers = ' -Signer ' + $index['signers'] }
-    $ran = Invoke-Program 'cmd.exe' ('/d /s /c ""' + $folder + '\apply.cmd" ' + $Order['verb'] + $signers + '"') $folder
+    [string]$more = ''
+    if ($order['put_offs'] -ne '') { $more = ' -PutOffs ' + $order['put_offs'] }
+    if ($order['until'] -ne '') { $more = $more + ' -Until ' + $order['until'] }
+    if ([IO.File]::Exists([IO.Path]::Combine($folder, 'files.sha256.p7s'))) { $more = $more + ' -Signer ' + $index['signers'] }
+    $ran = Invoke-Program 'cmd.exe' ('/d /s /c ""' + $folder + '\apply.cmd" ' + $Order['verb'] + $more + '"') $folder
     Complete-Order $Order $mark $ran[0] ''
 }
 

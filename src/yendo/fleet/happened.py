@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections import Counter, defaultdict
-from collections.abc import Callable, Iterable, Sequence
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from datetime import datetime, timedelta
 
 import msgspec
@@ -43,7 +43,8 @@ class DayRow(msgspec.Struct, frozen=True):
 class Happened(msgspec.Struct, frozen=True, kw_only=True):
     """The whole of it. ``gone`` are computers that had it and do not have it any more, ``silent`` those whose turn came
     long ago (before ``late``) and that have told nothing; ``troubles`` what computers told before anything began, each
-    with how many. ``places`` are all of them, ``now`` is when it was looked at.
+    with how many; ``overdue`` says of waves that had to be done by a day how many are not. ``places`` are all of them,
+    ``now`` is when it was looked at.
     """
 
     delivery: PackageDelivery
@@ -62,6 +63,7 @@ class Happened(msgspec.Struct, frozen=True, kw_only=True):
     places: tuple[DeliveryPlace, ...]
     now: datetime
     late: str
+    overdue: tuple[str, ...]
 
     def state(self, one: DeliveryPlace) -> str:
         """A computer's state, one of ``STATES``."""
@@ -117,7 +119,7 @@ def happened(
         silent=tuple(one.shown for one in places if state(one) == "silent"),
         troubles=tuple(Counter(one.text for one in deliveries.troubles(since)).most_common(10)),
         decisions=tuple(deliveries.decisions(number)), seconds=took[len(took) // 2] if took else None,
-        places=tuple(places), now=now, late=late,
+        places=tuple(places), now=now, late=late, overdue=tuple(_overdue(delivery, places, now)),
     )  # fmt: skip
 
 
@@ -152,6 +154,13 @@ def _causes(failed: Sequence[DeliveryPlace]) -> list[CauseRow]:
         CauseRow(cause, len(some), some[0].line, tuple(one.shown for one in some[:10]))
         for cause, some in sorted(by_cause.items(), key=lambda item: (-len(item[1]), item[0]))
     ]
+
+
+def _overdue(delivery: PackageDelivery, places: Iterable[DeliveryPlace], now: datetime) -> Iterator[str]:
+    open_ones = Counter(one.wave for one in places if one.state in ("waiting", "later", "failed"))
+    for wave in delivery.waves.wave:
+        if wave.by and now.date() > wave.by and (count := open_ones[wave.name]):
+            yield f"{wave.name} had to be done by {wave.by}: {count:,} computers are not"
 
 
 def _days(places: Iterable[DeliveryPlace]) -> list[DayRow]:

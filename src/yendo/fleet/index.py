@@ -12,7 +12,7 @@ import binascii
 import hashlib
 import shutil
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from datetime import UTC, datetime
+from datetime import UTC, date, datetime
 from pathlib import Path, PurePosixPath
 
 import msgspec
@@ -74,11 +74,15 @@ class Index(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class ListedComputer(msgspec.Struct, frozen=True):
-    """A computer of an order: from when on, and its window's number."""
+    """A computer of an order: from when on, its window's number, and until which local day and how often a person there
+    may put it off, where that is said.
+    """
 
     computer: str
     ready: datetime | None = None
     window: int = 0
+    by: date | None = None
+    put_off: int | None = None
 
 
 class SignersList(msgspec.Struct, frozen=True, kw_only=True):
@@ -139,7 +143,13 @@ def signers_text(stated: SignersList) -> bytes:
 
 def machines_text(listed: Iterable[ListedComputer]) -> bytes:
     """The computers of an order, a line each."""
-    return _lines([(one.computer.lower(), written(one.ready), one.window) for one in listed])
+    return _lines(
+        [
+            (one.computer.lower(), written(one.ready), one.window, f"{one.by}T23:59" if one.by else "",
+             "" if one.put_off is None else one.put_off)
+            for one in listed
+        ]
+    )  # fmt: skip
 
 
 def _lines(rows: Iterable[Sequence[object]]) -> bytes:

@@ -78,6 +78,18 @@ def beside(plan: Plan, columns: Columns) -> Mapping[str, NDArray[np.bool_]]:
     return found
 
 
+def as_persons_may(waves: Waves, plan: Plan) -> Waves:
+    """With ``put_off`` in every wave as it is at the computer: at most what the package allows, nothing where it asks
+    nobody.
+    """
+    own = plan.in_the_way.postpone if plan.in_the_way and plan.in_the_way.ask else 0
+    each = [
+        msgspec.structs.replace(wave, put_off=own if wave.put_off is None else min(wave.put_off, own))
+        for wave in waves.wave
+    ]
+    return msgspec.structs.replace(waves, wave=tuple(each))
+
+
 def courses_of(
     waves: Waves, groups: Sequence[PlannedWave], columns: Columns, failures: Expected | None, habits: Habits, times: int
 ) -> list[Course]:

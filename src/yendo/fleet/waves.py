@@ -47,8 +47,8 @@ class Wave(Written, frozen=True, kw_only=True):
     programs that the package touches. ``tag`` takes those of which the column ``tags`` has the word, ``computers``
     those that it names, ``listed`` those of a file (CSV with the column computer, or LDIF). A ``standing`` wave takes
     in who comes later; an ``offered`` one begins where somebody at the computer asks for it. ``pause`` is how long
-    nothing new begins after it; ``by`` the day until which it must be done; ``put_off`` how often a person may say
-    later.
+    nothing new begins after it; ``by`` the day until which it must be done, and after which nobody puts it off;
+    ``put_off`` how often a person may say later. Neither gives more than the package does, where it asks a person.
     """
 
     name: Text
@@ -60,7 +60,7 @@ class Wave(Written, frozen=True, kw_only=True):
     at_once: Annotated[int, Meta(ge=1)] = 100
     pause: str = "1 day"
     by: date | None = None
-    put_off: Annotated[int, Meta(ge=0, le=20)] = 0
+    put_off: Annotated[int, Meta(ge=0, le=20)] | None = None
     computers: tuple[Text, ...] = ()
     listed: str | None = None
     standing: bool = False

@@ -1,8 +1,9 @@
 # Installs, removes, repairs or detects this package: apply.cmd install | uninstall | repair [-WhatIf] | detect | status | facts
 # Values for its settings: -Site NAME, -Set "name=value; name=value", -Values FILE (values.txt beside apply.cmd is taken by itself)
+# A person may put it off at most so often, and until a time at the latest: -PutOffs 2 -Until 2026-12-04T18:00; never more than the package allows
 # Only where signed by a stated certificate: -Signer THUMBPRINT (SHA-256; several with commas), or the value Signers of HKLM\Software\Policies\Yendo
 # Made by Yendo. Windows PowerShell 5.1 or later; no cmdlet but ForEach-Object and Where-Object.
-param([string]$Verb = 'install', [string]$Logs = '', [switch]$WhatIf, [string]$Site = '', [string]$Set = '', [string]$Values = '', [string]$Signer = '')
+param([string]$Verb = 'install', [string]$Logs = '', [switch]$WhatIf, [string]$Site = '', [string]$Set = '', [string]$Values = '', [string]$Signer = '', [string]$PutOffs = '', [string]$Until = '')
 
 if ($ExecutionContext.SessionState.LanguageMode -ne 'FullLanguage') {
     'apply: PowerShell runs in the mode ' + $ExecutionContext.SessionState.LanguageMode + ' here; this script has to be signed, and its signer trusted'
@@ -39,7 +40,7 @@ if ([Environment]::Is64BitOperatingSystem -and (-not [Environment]::Is64BitProce
     $again.FileName = [Environment]::ExpandEnvironmentVariables('%SystemRoot%\Sysnative\WindowsPowerShell\v1.0\powershell.exe')
     $again.Arguments = '-NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "' + $PSCommandPath + '" ' + $Verb
     if ($WhatIf) { $again.Arguments = $again.Arguments + ' -WhatIf' }
-    foreach ($pair in @(@('-Site', $Site), @('-Set', $Set), @('-Values', $Values), @('-Signer', $Signer))) { if ($pair[1] -ne '') { $again.Arguments = $again.Arguments + ' ' + $pair[0] + ' "' + $pair[1] + '"' } }
+    foreach ($pair in @(@('-Site', $Site), @('-Set', $Set), @('-Values', $Values), @('-Signer', $Signer), @('-PutOffs', $PutOffs), @('-Until', $Until))) { if ($pair[1] -ne '') { $again.Arguments = $again.Arguments + ' ' + $pair[0] + ' "' + $pair[1] + '"' } }
     $again.UseShellExecute = $false
     [Diagnostics.Process]$other = [Diagnostics.Process]::Start($again)
     $other.WaitForExit()
@@ -576,6 +577,11 @@ function Start-Log([bool]$Fresh) {
 
 if ([Array]::IndexOf(@('install', 'uninstall', 'repair', 'detect', 'status', 'facts', 'call'), $Verb) -lt 0) {
     [Console]::Error.WriteLine('apply: the verb is install, uninstall, repair, detect, status or facts, not ' + $Verb)
+    exit #WRONG_USE#
+}
+[DateTime]$LastMoment = [DateTime]::MaxValue
+if ((($PutOffs -ne '') -and ($PutOffs -notmatch '^\d{1,2}$')) -or (($Until -ne '') -and (-not [DateTime]::TryParseExact($Until, 'yyyy-MM-ddTHH:mm', [Globalization.CultureInfo]::InvariantCulture, 'None', [ref]$LastMoment)))) {
+    [Console]::Error.WriteLine('apply: -PutOffs is a number, -Until a time like 2026-12-04T18:00')
     exit #WRONG_USE#
 }
 if ($Verb -eq 'call') { exit (Receive-Call) } # only: msi

@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 import time
 from collections.abc import Callable, Mapping, Sequence
-from datetime import timedelta
+from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
 from typing import Any, Literal
@@ -47,6 +47,18 @@ class Carried(msgspec.Struct, frozen=True):
     events: tuple[events.Event, ...]
     lines: tuple[str, ...]
     seconds: float = 0.0
+
+
+class PutOffs(msgspec.Struct, frozen=True):
+    """How often, and until which local time, whoever starts the runner lets a person put it off: never more than the
+    package allows.
+    """
+
+    most: int | None = None
+    until: datetime | None = None
+
+
+AS_THE_PACKAGE_SAYS = PutOffs()
 
 
 class Journal(msgspec.Struct):
@@ -94,9 +106,11 @@ def read_journal(data: bytes | None) -> Journal | None:
 
 class _Carrier:
     def __init__(
-        self, manifest: form.Manifest, package: Path, session: Session, folder: str, sleep: Callable[[float], object]
-    ) -> None:
+        self, manifest: form.Manifest, package: Path, session: Session, folder: str, sleep: Callable[[float], object],
+        put_offs: PutOffs = AS_THE_PACKAGE_SAYS,
+    ) -> None:  # fmt: skip
         self.manifest, self.package, self.session, self.sleep = manifest, package, session, sleep
+        self.put_offs = put_offs
         self.host = Host(
             session, manifest.id, package, folder, hidden=manifest.secrets, logs=manifest.logs, home=manifest.home
         )
@@ -300,9 +314,12 @@ class _Carrier:
         first, _, count = (self.session.read(path) or b"").decode().partition("\t")
         now = self.session.facts.time
         started = now if not first else type(now).fromisoformat(first)
-        left = way.postpone - int(count or 0)
+        most = way.postpone if self.put_offs.most is None else min(way.postpone, self.put_offs.most)
+        left = most - int(count or 0)
+        last = started + timedelta(seconds=way.postpone_for)
+        last = last if self.put_offs.until is None else min(last, self.put_offs.until)
         # a clock that was set back gives no more time than the whole
-        if left <= 0 or now > started + timedelta(seconds=way.postpone_for) or started > now + timedelta(days=1):
+        if left <= 0 or now > last or started > now + timedelta(days=1):
             self.tell(events.PostponedEnough())
             return True
         text = in_language(way.text, self.session.facts.language) if way.text else ""
@@ -569,9 +586,10 @@ def carry(
     *,
     folder: str,
     sleep: Callable[[float], object] = time.sleep,
+    put_offs: PutOffs = AS_THE_PACKAGE_SAYS,
 ) -> Carried:
     """Carries out one verb. ``package`` is the built package here, ``folder`` where it lies on the machine."""
-    carrier = _Carrier(manifest, package, session, folder, sleep)
+    carrier = _Carrier(manifest, package, session, folder, sleep, put_offs)
     code = carrier.run(verb)
     host = carrier.host
     happened = tuple(event for _, event in host.told)

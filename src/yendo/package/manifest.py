@@ -66,7 +66,7 @@ EXIT_CODES: dict[int, ExitCode] = {
     DAMAGED: ExitCode("the package is damaged: a file is missing or has changed", "failure"),
     TIMED_OUT: ExitCode("a step took longer than its time limit and did nothing any more", "failure"),
     STEP_FAILED: ExitCode("a step failed that has no exit code of its own", "failure"),
-    WRONG_USE: ExitCode("called with an unknown verb", "failure"),
+    WRONG_USE: ExitCode("called with an unknown verb or value", "failure"),
     NO_LOG: ExitCode("the log cannot be written, so nothing was begun", "failure"),
     RUNNING: ExitCode("this package is at work on this machine already", "in progress"),
     POSTPONED: ExitCode("the person has postponed it", "retry later"),

@@ -242,7 +242,10 @@ function Test-Agreed($Way, [string[]]$Running) {
         if ($parts.Length -gt 1) { [void][int]::TryParse($parts[1], [ref]$count) }
     }
     [DateTime]$last = $first.AddSeconds($Way['postpone_for'])
-    [int]$left = $Way['postpone'] - $count
+    if ($LastMoment -lt $last) { $last = $LastMoment }
+    [int]$most = $Way['postpone']
+    if (($PutOffs -ne '') -and ([int]$PutOffs -lt $most)) { $most = [int]$PutOffs }
+    [int]$left = $most - $count
     # a clock that was set back gives no more time than the whole
     if (($left -le 0) -or ([DateTime]::Now -gt $last) -or ($first -gt [DateTime]::Now.AddDays(1))) { Tell postponed-enough; return $true }
     [string]$text = $Plan['name'] + ' ' + $Plan['version'] + ': ' + [string]::Join(', ', $Running)

@@ -147,7 +147,8 @@ class Proving(Written, frozen=True, kw_only=True):
     ``updates_itself``: the program may update itself, and a newer version then counts as installed. ``others`` are the
     vendor's other installers below the workspace (older, newer, other products), which detection has to tell apart and
     upgrades start from. ``accept`` are things that may be left behind, as the proof names them, with ``*`` for what
-    changes. ``machines`` and ``scenarios`` are proved where the command does not say otherwise. ``there``: rules that
+    changes. ``back_to``: folders of earlier builds of this package, to which a way back is proved. ``machines`` and
+    ``scenarios`` are proved where the command does not say otherwise. ``there``: rules that
     hold on the machine already, ``packages``: folders of built packages that are installed already, both what this one
     needs from outside; ``files``: files that lie on the machine already, by their paths there, each from a file of the
     workspace; ``person``: somebody is there, and agrees.
@@ -155,6 +156,7 @@ class Proving(Written, frozen=True, kw_only=True):
 
     updates_itself: bool = False
     others: tuple[Text, ...] = ()
+    back_to: tuple[Text, ...] = ()
     accept: tuple[Text, ...] = ()
     machines: tuple[Literal["simulated", "wine"], ...] = ()
     scenarios: tuple[Text, ...] = ()

@@ -125,7 +125,7 @@ def _gave_way(stage: Stage, identity: Identity, after: State) -> None:
         stage.phase("gave-way", f"{identity.version} gave way", old is None, "no longer on record", found)
 
 
-def _first_folder(own: Iterable[Effect]) -> str | None:
+def first_folder(own: Iterable[Effect]) -> str | None:
     """Where a product has its files."""
     files = (effect.thing for effect in own if isinstance(effect.thing, File))
     return next((parent(file.path) for file in files if "\\installer\\" not in file.identity), None)
@@ -155,7 +155,7 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
             if newer:
                 _left_alone(stage, session, there, own, identity.version or "")
                 return
-            folder = _first_folder(own)
+            folder = first_folder(own)
             kept = rf"{folder}\own-data.txt" if folder else None
             if kept:
                 session.write(kept, b"a person's own")

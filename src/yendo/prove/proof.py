@@ -58,7 +58,9 @@ class Leftover(msgspec.Struct, frozen=True):
 
 
 class Proof(msgspec.Struct, frozen=True, kw_only=True):
-    """``digest`` is that of the package's manifest: the proof belongs to those bytes. Times in seconds."""
+    """``digest`` is that of the package's manifest: the proof belongs to those bytes. Times in seconds. ``earlier`` is
+    the digest of the package that a way back has led to.
+    """
 
     schema: str = SCHEMA
     package: str
@@ -79,6 +81,7 @@ class Proof(msgspec.Struct, frozen=True, kw_only=True):
     leftovers: tuple[Leftover, ...]
     tool: str
     log: tuple[str, ...] = ()  # what the runner said, each line after its verb
+    earlier: str = ""
 
     @property
     def passed(self) -> bool:

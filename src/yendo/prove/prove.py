@@ -93,6 +93,7 @@ def prove(
         leftovers=tuple(stage.leftovers),
         tool=f"yendo {yendo.__version__}",
         log=tuple(stage.log),
+        earlier=digest_of(scenario.earlier) if scenario.earlier else "",
     )
 
 

@@ -11,7 +11,7 @@ from yendo.effects.capture import PROMISE
 from yendo.errors import YendoError
 from yendo.facts.surroundings import Account
 from yendo.package import manifest as form
-from yendo.prove import ground, plays
+from yendo.prove import ground, plays, way_back
 from yendo.prove.later_person import later_person
 from yendo.prove.stage import Stage
 from yendo.terms.when import Node
@@ -23,6 +23,7 @@ class Scenario(msgspec.Struct, frozen=True):
 
     ``bare``: on a machine without what the plan says is there.
     ``verbs``: about how many installs, repairs and removals it takes, by which the longest are begun first.
+    ``earlier``: the package that a way back leads to.
     """
 
     id: str
@@ -34,6 +35,7 @@ class Scenario(msgspec.Struct, frozen=True):
     site: str | None = None
     verbs: int = 3
     bare: bool = False
+    earlier: Path | None = None
 
 
 def at_sites(scenarios: Iterable[Scenario], sites: Iterable[str]) -> list[Scenario]:
@@ -162,9 +164,9 @@ SCENARIOS: dict[str, Scenario] = {
 QUICK = ("system", "twice")
 
 
-def with_others(others: tuple[Path, ...], package: Path) -> dict[str, Scenario]:
-    """All scenarios, and one for each of the vendor's other installers: an older version, a newer one, or another
-    product.
+def with_others(others: tuple[Path, ...], package: Path, back_to: Iterable[Path] = ()) -> dict[str, Scenario]:
+    """All scenarios, and one for each of the vendor's other installers (an older version, a newer one, or another
+    product) and for each earlier package that a way back leads to. Raises Usage.
     """
     manifest, lines = form.read(package), ground.lines_of(package)
     found = dict(SCENARIOS)
@@ -189,6 +191,10 @@ def with_others(others: tuple[Path, ...], package: Path) -> dict[str, Scenario]:
         name = f"{'newer' if newer else 'upgrade'}:{identity.version}"
         title = f"{identity.version} is there, which is newer" if newer else f"{identity.version} is there"
         found[name] = Scenario(name, title, "system", plays.upgrade(installer, newer=newer))
+    for earlier in back_to:
+        name = way_back.name_of(earlier, package)
+        title = f"back to {name.removeprefix('back:')}"
+        found[name] = Scenario(name, title, "system", way_back.way_back(earlier), verbs=5, earlier=earlier)
     return found
 
 

@@ -566,21 +566,7 @@ class Stage:
             for effect in left
             if id(effect) not in own
         ]
-        by_machine = self._left_by_the_machine(ours)
-        for effect in ours:
-            if any(pattern(wanted).fullmatch(effect.left) for wanted in self.accept):
-                self.leftovers.append(Leftover(effect.left, "accepted in the plan", "accepted"))
-                continue
-            if is_temporary(effect.thing, session.surroundings.environment):
-                self.leftovers.append(
-                    Leftover(effect.left, "a temporary file that the setup program leaves", "temporary")
-                )
-                continue
-            if reason := by_machine.get(key_of(effect.thing)):
-                self.leftovers.append(Leftover(effect.left, reason, "layer"))
-            else:
-                done = "removed" if effect.change == "add" else "put back"
-                self.leftovers.append(Leftover(effect.left, f"not {done} by the package"))
+        self.leftovers += self.judged(ours, session)
         serious = [leftover for leftover in self.leftovers if leftover.whose == "package"]
         shown = serious + [leftover for leftover in self.leftovers if leftover.whose not in ("package", "runner")]
         self.phase(
@@ -598,6 +584,22 @@ class Stage:
                 "add steps to [[uninstall]], or accept it in the notes",
             ),
         )
+
+    def judged(self, left: Sequence[Effect], session: Session) -> list[Leftover]:
+        """Whose doing it is that something is left, or gone."""
+        found = []
+        by_machine = self._left_by_the_machine(left)
+        for effect in left:
+            if any(pattern(wanted).fullmatch(effect.left) for wanted in self.accept):
+                found.append(Leftover(effect.left, "accepted in the plan", "accepted"))
+            elif is_temporary(effect.thing, session.surroundings.environment):
+                found.append(Leftover(effect.left, "a temporary file that the setup program leaves", "temporary"))
+            elif reason := by_machine.get(key_of(effect.thing)):
+                found.append(Leftover(effect.left, reason, "layer"))
+            else:
+                done = "removed" if effect.change == "add" else "put back"
+                found.append(Leftover(effect.left, f"not {done} by the package"))
+        return found
 
     def _left_by_the_machine(self, left: Sequence[Effect]) -> dict[tuple[str, str], str]:
         """What is left for reasons of this machine's own, by its key; so is a folder that holds nothing else."""

@@ -6,7 +6,7 @@ the simulated machine calls it with its own state.
 
 from __future__ import annotations
 
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 
 import msgspec
 
@@ -133,12 +133,14 @@ def run(
     remember: bool = True,
     contents: Mapping[str, bytes] | None = None,
     trial: bool = False,
+    made: Iterable[str] = (),
 ) -> EngineOutcome:
     """Carries a database out on ``state``, which is changed only if the run succeeds, and not by a ``trial``.
 
     ``given`` are the properties of the command line; ``memories`` the products on the machine by
     upper-case code, ``contents`` the files of the installer by key, where they are at hand, for their
-    hashes. A run that fails leaves the state as it was, as rollback does.
+    hashes; ``made`` are folders, in lower case, that products have made which are gone: the installer
+    remembers those for the whole machine. A run that fails leaves the state as it was, as rollback does.
     """
     memories = dict(memories or {})
     code = next((row.text("Value").upper() for row in database["Property"].where(Property="ProductCode")), "")
@@ -154,6 +156,7 @@ def run(
         nesting=depth,
         contents=contents,
     )
+    session.created.update(made)
     session.open_package = open_package or session.open_package
     session.remove_other = lambda memory: remove_other(session, memory)
     try:
@@ -165,6 +168,10 @@ def run(
     session.note("Action ended: INSTALL. Return value 1.")
     if not trial:
         state.become(work)
+    return _succeeded(session, remember=remember)
+
+
+def _succeeded(session: InstallSession, *, remember: bool) -> EngineOutcome:
     put_off = session.prop("REBOOT").upper().startswith(("R", "S"))
     return EngineOutcome(
         0 if not session.restart else 3010 if put_off else 1641,
@@ -350,6 +357,7 @@ def remove_other(session: InstallSession, memory: Memory) -> None:
     session.more_than_adds = True
     session.others.pop(memory.code, None)
     session.removed_products.append(memory.code)
+    session.created |= memory.created  # a folder that was not empty yet stays the installer's
     session.created -= {effect.thing.identity for effect in outcome.effects if effect.change == "remove"}
 
 

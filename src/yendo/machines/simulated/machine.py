@@ -130,6 +130,7 @@ class SimulatedSession:
             rf"c:\windows\{name}": text.encode() for name, text in systems.TEXTS.items()
         }
         self._memories: dict[str, Memory] = {}
+        self._made: set[str] = set()  # folders of products that are gone, which were not empty then
         self._packages: dict[str, Layers] = {}
         self._brought: dict[str, Path] = {}
         self._done: list[Effect] = []  # by the installer
@@ -582,6 +583,7 @@ class SimulatedSession:
                 package=package,
                 open_package=self._open,
                 contents=contents,
+                made=self._made,
             )
         if outcome.done:
             self._done += outcome.effects
@@ -592,6 +594,7 @@ class SimulatedSession:
                 self._packages[outcome.memory.code] = found
             elif known:
                 self._memories.pop(code, None)
+                self._made |= known.created
             self._fill(contents, outcome)
         return self._ended(outcome.exit_code, list(outcome.log), log)
 
