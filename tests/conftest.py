@@ -160,6 +160,14 @@ def workspace(drafted: Path, tmp_path: Path) -> Path:
 
 
 @pytest.fixture(scope="session")
+def open_wine(cache: Path, shell_wine: Any) -> Any:
+    """The layer, not shut off from this computer: what is carried out there is our own."""
+    from yendo.machines.wine.machine import WineMachine
+
+    return WineMachine(cache, HOST, unconfined=True)
+
+
+@pytest.fixture(scope="session")
 def wine(cache: Path) -> Any:
     """The real machine, with the PowerShell of the tests where it is here."""
     from yendo.errors import NoMachine

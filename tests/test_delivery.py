@@ -22,7 +22,7 @@ import pytest
 for _library in ("sqlalchemy", "numpy", "scipy", "cryptography"):
     pytest.importorskip(_library)
 
-from conftest import HOST, Yendo, parsed
+from conftest import Yendo, parsed
 from delivery_office import COUNTED, Office, package_of
 from test_kit import with_scheduler
 
@@ -36,14 +36,6 @@ BASE = r"C:\Program Files\Yendo\fetch"
 ROUND = rf'powershell -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "{BASE}\fetch.ps1"'
 LOCK = threading.Lock()  # of one office's database, where several computers are looked after at once
 RESTART = '\n[[install]]\nkind = "restart"\nwhere = "always"\nnotice = "0 s"\n'
-
-
-@pytest.fixture(scope="session")
-def open_wine(cache: Path, shell_wine: Any) -> Any:
-    """The layer, not shut off from this computer: what is carried out there is our own."""
-    from yendo.machines.wine.machine import WineMachine
-
-    return WineMachine(cache, HOST, unconfined=True)
 
 
 class Computer:

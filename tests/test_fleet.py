@@ -70,7 +70,8 @@ def test_the_same_from_every_kind_of_file(office: Path) -> None:
     ]
     for one in found[1:]:
         assert one.computers == found[0].computers and one.programs == found[0].programs
-        assert np.array_equal(one.on, found[0].on) and np.array_equal(one.starts, found[0].starts)
+        assert np.array_equal(one.held.on, found[0].held.on)
+        assert np.array_equal(one.held.starts, found[0].held.starts)
         assert np.array_equal(one.listed, found[0].listed) and one.texts.keys() == found[0].texts.keys()
         assert [one.facts(at) for at in range(240)] == [found[0].facts(at) for at in range(240)]
 
@@ -80,10 +81,12 @@ def test_kept_and_loaded(office: Path, tmp_path: Path) -> None:
     kept = store.keep(gathered([office / "machines.csv", office / "programs.csv"]))
     again = Inventory(tmp_path / "fleet.db").load()
     assert again.computers == kept.computers and again.programs == kept.programs
-    assert np.array_equal(again.on, kept.on) and np.array_equal(again.numbers["memory"], kept.numbers["memory"])
+    assert np.array_equal(again.held.on, kept.held.on) and np.array_equal(
+        again.numbers["memory"], kept.numbers["memory"]
+    )
     with sqlite3.connect(tmp_path / "fleet.db") as plain:  # another reader
         assert plain.execute("SELECT count(*) FROM machine WHERE computer LIKE 'MQ-%'").fetchone() == (170,)
-        assert plain.execute("SELECT version_num FROM alembic_version").fetchone() == ("0002",)
+        assert plain.execute("SELECT version_num FROM alembic_version").fetchone() == ("0003",)
 
 
 @pytest.mark.parametrize(

@@ -34,7 +34,9 @@ def test_the_same_as_in_a_file(server: str, tmp_path: Path) -> None:
         one.keep(gathered(paths[:2]))
         one.keep_question("newer", 'os = ">=10.0.22000"')
     left, right = shared.load(), own.load()
-    assert left.computers == right.computers and left.programs == right.programs and (left.on == right.on).all()
+    assert (
+        left.computers == right.computers and left.programs == right.programs and (left.held.on == right.held.on).all()
+    )
     assert shared.ask_again("newer") == own.ask_again("newer")
     outcomes = outcomes_of(paths[2:])
     assert shared.report(outcomes) == 540 and shared.report(outcomes) == 0

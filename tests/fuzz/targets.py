@@ -862,6 +862,8 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     "machines-file": (_file("machines.toml", machines_file), lambda: [b'[quay]\nhost = "quay.example"\nuser = "prover"\nkey = "id"\nrevert = ["put", "back"]\n']),
     "inventory": (_file("given", inventory), lambda: [
         b"\0computer,identity,seen,site,memory,disk C\nA,S1,2026-01-01,quay,8000,9\nB,S1,2026-02-01,quay,,x\n", b"\0computer,program,version,code\nA,Lantern,6,{4E6AB892-57E7-52F8-B2B2-AB06096EDC9F}\n",
+        b"\0computer,hardware,compatible,inf,date,rank\nA,USB\\A;USB\\B,,oem1.inf,2026-01-01,16711680\n",
+        b'\1{"computer":"A","facts":{"windows":"10.0.1"},"programs":[{"program":"x"}],"devices":[{"hardware":["USB\\\\A"],"compatible":[],"rank":7}]}',
         b'\1[{"computer":"A","programs":[{"name":"L","version":"1"}],"facts":{"windows":"10.0","domain":""}}]', b"\2windows: 10.0.19045.1\nmulti-session: no\ncomputer: A\n",
         b"\3computer,package,version,code,seconds\nA,p,1,1603,4\n", b'\4{"v":1,"time":"2026-01-01T00:00:00","verb":"install","step":0,"event":"run-ended","data":{"code":0},"text":""}\n',
     ]),

@@ -202,6 +202,13 @@ def _delivered(out: Console, told: Story, folder: Path) -> None:
         out.print("needs more libraries: pip install 'yendo[fleet]'")
         return
     out.print(in_a_sentence(told.delivery.foreseen))
+    gauges = told.delivery.gauges.whole
+    yes, unknown = int((gauges == 1).sum()), int((gauges == -1).sum())
+    out.print(
+        f"its driver would change {show.counted(yes, 'machine')}"
+        + (f", of {unknown} that is not known" if unknown else "")
+        + ": yendo fleet ask --driver lantern/extras/gauge-driver"
+    )
     show.grid(out, wave_rows(told.delivery.groups), styles=("bold",))
     ends = ", ".join(sorted({course.ended for course in told.delivery.courses}))
     days = sorted(len(course.days) for course in told.delivery.courses)

@@ -1,7 +1,9 @@
 """All machines of an office: who has what, who would get a package, and in which order it goes out.
 
 yendo fleet add machines.csv programs.csv
+yendo fleet look PIER-01 PIER-02 --to seen --user deliver --key ~/.ssh/deliver --known known_hosts
 yendo fleet ask 'os = ">=10.0.22000"' --csv newer.csv
+yendo fleet ask --driver drivers/tidegauge-2.1
 yendo fleet foresee lantern
 yendo fleet waves lantern --new
 yendo fleet waves lantern --play --picture course.svg
@@ -18,14 +20,19 @@ from yendo.cli.fleet_common import (
     between,
     deliveries_of,
     foreseen_of,
+    heard,
     in_a_sentence,
+    over_ssh,
     plan_of,
+    reached,
     store_of,
     wave_rows,
     where,
 )
 
 if TYPE_CHECKING:
+    from collections.abc import Mapping
+
     from yendo.fleet.columns import Columns
     from yendo.fleet.course import Course
     from yendo.fleet.foresee import Foreseen
@@ -47,7 +54,8 @@ def run(options: argparse.Namespace) -> int:
 
 
 def _add(parser: argparse.ArgumentParser) -> None:
-    parser.add_argument("files", type=Path, nargs="+", metavar="FILE")
+    parser.add_argument("files", type=Path, nargs="+", metavar="FILE", help="tables, JSON, or folders of these")
+    parser.add_argument("--beside", action="store_true", help="machines that these files do not have stay as they were")
     parser.add_argument(
         "--with-persons", type=int, nargs="?", const=14, metavar="DAYS",
         help="keep columns about people (person, user, owner, mail, email, phone) for so many days (14 if not said); "
@@ -57,10 +65,11 @@ def _add(parser: argparse.ArgumentParser) -> None:
 
 
 def add(options: argparse.Namespace) -> int:
-    """Read machines and their programs from CSV, JSON and Parquet, in the place of the inventory that was there.
+    """Read machines, programs and devices from CSV, JSON and Parquet, in the place of the inventory that was there.
 
     A table with the column `computer` has a row for each machine; one with `computer` and `program` a row for each
-    program. What `yendo facts --json` and the runner's `facts` tell is taken too.
+    program, one with `hardware` a row for each device. What `yendo fleet look`, `yendo facts --json` and the runner's
+    `facts` tell is taken too.
     """
     from datetime import date, timedelta
 
@@ -69,10 +78,10 @@ def add(options: argparse.Namespace) -> int:
 
     store = store_of(options)
     with show.working("reading", quiet=options.quiet or options.json):
-        found = gathered(options.files)
+        found = gathered(inside(options.files))
         left = [] if options.with_persons else found.without_persons()
         until = date.today() + timedelta(days=options.with_persons) if options.with_persons else None
-        columns = store.keep(found, until)
+        columns = store.keep(found, until, others=options.beside)
     if left:
         found.notes.append(f"left out, being about people: {', '.join(left)} (--with-persons keeps them)")
     if options.json:
@@ -83,6 +92,7 @@ def add(options: argparse.Namespace) -> int:
         out.print(
             f"[bold]{show.clean(store.shown)}[/bold]: {show.counted(counts['machines'], 'machine')}, "
             f"{counts['programs']:,} programs in {counts['versions']:,} versions"
+            + (f", {counts['devices']:,} kinds of devices on {counts['fitted']:,}" if counts["fitted"] else "")
         )
         rows = [(name, ", ".join(_shown(column.values))) for name, column in sorted(columns.texts.items())]
         show.grid(out, rows, styles=("dim",))
@@ -100,7 +110,73 @@ def _counts(columns: Columns) -> dict[str, int]:
         "listed": int(columns.listed.sum()),
         "programs": len({program.name for program in columns.programs}),
         "versions": len(columns.programs),
+        "devices": len(columns.devices),
+        "fitted": int(columns.fitted.listed.sum()),
     }
+
+
+def inside(paths: list[Path]) -> list[Path]:
+    """The files meant: a folder stands for the tables and JSON texts in it. Raises Usage where it has none."""
+    from yendo.errors import Usage
+
+    found: list[Path] = []
+    for path in paths:
+        kinds = (".csv", ".json", ".txt", ".parquet")
+        some = sorted(one for one in path.iterdir() if one.suffix.lower() in kinds) if path.is_dir() else [path]
+        if not some:
+            raise Usage(f"{path} holds no {', '.join(kinds)}")
+        found += some
+    return found
+
+
+def _look(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("computers", nargs="*", metavar="COMPUTER", help="which (default: all of the inventory)")
+    parser.add_argument("--to", type=Path, required=True, metavar="FOLDER", help="where NAME.json goes for each")
+    over_ssh(parser, "10 min")
+    where(parser)
+
+
+def look(options: argparse.Namespace) -> int:
+    """Look at computers over SSH: what each is, its programs, its devices and their drivers. Nothing is changed."""
+    from yendo.cli import show
+    from yendo.errors import Usage
+    from yendo.fleet.look import look as looked
+    from yendo.fleet.reach import Reach
+
+    try:
+        columns = store_of(options).load()
+    except Usage:
+        if not options.computers:
+            raise
+        columns = None
+    computers = options.computers or list(columns.computers if columns else ())
+    found = looked(computers, Reach(**reached(options, columns)), options.to, heard(options))
+    if options.json:
+        show.emit({"schema": "yendo.fleet-looked/1", "computers": nested.builtins(found)})
+    elif not options.quiet:
+        show.grid(show.console(), [(one.computer, one.became, one.words) for one in found], styles=("bold",))
+        show.console().print(f"\n[dim]next:[/dim] yendo fleet add {show.clean(options.to)} --beside")
+    return 0 if all(one.became == "told" for one in found) else 1
+
+
+def _script(parser: argparse.ArgumentParser) -> None:
+    parser.add_argument("to", type=Path, metavar="FILE", help="where it is written, as .ps1")
+
+
+def script(options: argparse.Namespace) -> int:
+    """Write the script that `look` brings along, for whatever else starts scripts on computers: -To FILE is where it
+    puts its answer. It only reads.
+    """
+    from yendo import atomic
+    from yendo.cli import show
+    from yendo.fleet import look as looking
+
+    atomic.write(options.to, looking.script())
+    if not options.quiet and not options.json:
+        started = f"powershell -NoProfile -ExecutionPolicy Bypass -File {options.to.name} -To SHARE\\NAME.json"
+        show.console().print(f"{show.clean(options.to)}; as administrator: {show.clean(started)}")
+        show.console().print("[dim]next:[/dim] yendo fleet add SHARE --beside")
+    return 0
 
 
 def _shown(values: tuple[str, ...]) -> list[str]:
@@ -117,6 +193,9 @@ def _ask(parser: argparse.ArgumentParser) -> None:
         help="a run condition as in a plan's [when], or the name of one that was kept",
     )  # fmt: skip
     parser.add_argument("--lacks", type=Path, metavar="WORKSPACE", help="who does not have this package")
+    parser.add_argument(
+        "--driver", type=Path, metavar="FOLDER", help="on whom a driver of this folder would change a device"
+    )
     parser.add_argument("--keep-as", metavar="NAME", help="keep the question by this name")
     parser.add_argument("--csv", type=Path, metavar="FILE", help="write the machines that answer yes as CSV")
     parser.add_argument("--picture", type=Path, metavar="FILE", help="draw the answers by site, as .svg or .png")
@@ -131,16 +210,23 @@ def ask(options: argparse.Namespace) -> int:
     from yendo.errors import Usage
     from yendo.fleet.asking import asked, opposite, question
 
-    if bool(options.question) == bool(options.lacks):
-        raise Usage("ask either a question, or with --lacks who does not have a package")
+    if sum(bool(one) for one in (options.question, options.lacks, options.driver)) != 1:
+        raise Usage("ask one of: a question, --lacks who does not have a package, --driver whom it would change")
     store = store_of(options)
     columns = store.load()
+    because: Mapping[int, tuple[str, str]] = {}
     if options.lacks:
         from yendo.fleet.foresee import presence
 
         plan = plan_of(options.lacks)
         there, judged = presence(plan, options.lacks, columns)
         answer, words = opposite(there), f"lacks {plan.package.name} {plan.package.version}, judged by {judged}"
+    elif options.driver:
+        from yendo.fleet.devices import changed_by
+
+        found = changed_by(options.driver, columns)
+        answer, because = found.whole, found.because
+        words = f"has a device that would take a driver of {options.driver}"
     else:
         text = options.question if "=" in options.question else store.ask_again(options.question)
         answer, words = asked(question(text), columns).whole, "; ".join(text.split("\n"))
@@ -155,18 +241,29 @@ def ask(options: argparse.Namespace) -> int:
     if options.json:
         names = [columns.computers[number] for number in yes]
         body = {"question": words, "yes": len(yes), "unknown": unknown, "no": len(columns) - len(yes) - unknown}
-        show.emit({"schema": "yendo.fleet-answer/1", **body, "machines": names})
+        told = {columns.computers[at]: {"device": one[0], "because": one[1]} for at, one in because.items()}
+        extra = {"devices": told} if options.driver else {}
+        show.emit({"schema": "yendo.fleet-answer/1", **body, "machines": names, **extra})
     elif not options.quiet:
         out = show.console()
         out.print(
             f"[bold]yes {len(yes):,}[/bold], no {len(columns) - len(yes) - unknown:,}, unknown {unknown:,} "
             f"of {len(columns):,}: {show.clean(words)}"
         )
-        rows = [(columns.computers[number], *_described(columns, number)) for number in yes[:20]]
+        rows = [
+            (columns.computers[number], *_described(columns, number), *because.get(number, ())) for number in yes[:20]
+        ]
         show.grid(out, rows)
         if len(yes) > 20:
             out.print(f"[dim]and {len(yes) - 20:,} more; --csv FILE writes them all[/dim]")
-        if unknown:
+        if options.driver and unknown:
+            some = [(columns.computers[at], *because[at]) for at in because if answer[at] == -1]
+            for name, device, why in some[:5]:
+                out.print(f"[yellow]unknown[/yellow]  {show.clean(name)}: {show.clean(device)}: {show.clean(why)}")
+            out.print(
+                "[dim]unknown: its devices or its Windows are not in the inventory (yendo fleet look), or as said[/dim]"
+            )
+        elif unknown:
             out.print("[dim]unknown: the inventory has no such fact of them, or no list of programs tells it[/dim]")
     return 0 if yes else 1
 
@@ -440,6 +537,8 @@ def _of_waves(columns: Columns, groups: list[PlannedWave]) -> bytes:
 
 ACTIONS: nested.Actions = {
     "add": ("read machines and their programs from files", _add, add),
+    "look": ("look at computers over SSH: facts, programs, devices", _look, look),
+    "inventory-script": ("write the script that looks, to be started by anything", _script, script),
     "ask": ("ask who is like this, in the language of run conditions", _ask, ask),
     "report": ("take over how packages ended on machines", _report, report),
     "foresee": ("say what a package would meet", _foresee, foresee),

@@ -5,9 +5,11 @@ from __future__ import annotations
 import argparse
 import os
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from collections.abc import Callable
+
     from yendo.fleet.columns import Columns
     from yendo.fleet.deliveries import Deliveries
     from yendo.fleet.foresee import Foreseen
@@ -24,6 +26,60 @@ def where(parser: argparse.ArgumentParser) -> None:
         metavar="ADDRESS",
         help=f"a file, or postgresql://... (default: {VARIABLE}, else fleet.db in this folder)",
     )
+
+
+def over_ssh(parser: argparse.ArgumentParser, patience: str) -> None:
+    """How computers are reached; ``patience`` is how long one may take where nothing is said."""
+    parser.add_argument("--user", required=True, metavar="NAME", help="an administrator there")
+    parser.add_argument(
+        "--key", type=Path, required=True, metavar="FILE", help="private key; FILE-cert.pub beside it counts"
+    )
+    parser.add_argument(
+        "--known", type=Path, required=True, metavar="FILE",
+        help="the computers' keys (known_hosts), or who vouches for them",
+    )  # fmt: skip
+    parser.add_argument("--port", type=int, default=22)
+    parser.add_argument("--at-once", type=int, default=8, metavar="N", help="computers at once (default: 8)")
+    parser.add_argument(
+        "--patience", default=patience, metavar="TIME", help=f"how long one may take (default: {patience})"
+    )
+
+
+def reached(options: argparse.Namespace, columns: Columns | None) -> dict[str, Any]:
+    """The same for the core. Where the inventory has the column address, that is where a computer is. Raises Usage."""
+    from yendo.errors import Usage
+    from yendo.terms.amounts import seconds
+
+    for path in (options.key, options.known):
+        if not path.is_file():
+            raise Usage(f"{path} is not there")
+    places = by_computer(columns, "address") if columns else {}
+    return {
+        "user": options.user, "key": options.key, "known": options.known, "port": options.port,
+        "at_once": max(options.at_once, 1), "patience": seconds(options.patience),
+        "addresses": {name: (text, options.port) for name, text in places.items()},
+    }  # fmt: skip
+
+
+def by_computer(columns: Columns, name: str) -> dict[str, str]:
+    """A column's texts by computer, in small letters; nothing where the inventory does not have it."""
+    column = columns.texts.get(name)
+    if column is None:
+        return {}
+    return {one.lower(): text for at, one in enumerate(columns.computers) if (text := column.at(at))}
+
+
+def heard(options: argparse.Namespace) -> Callable[[str, str], None]:
+    """Who says what goes on at a computer."""
+    from yendo.cli import show
+
+    out = show.console()
+
+    def said(name: str, text: str) -> None:
+        if not options.quiet and not options.json:
+            out.print(f"[dim]{show.clean(name)}: {show.clean(text)}[/dim]")
+
+    return said
 
 
 def store_of(options: argparse.Namespace) -> Inventory:

@@ -323,49 +323,25 @@ def fetcher(options: argparse.Namespace) -> int:
 def _push(parser: argparse.ArgumentParser) -> None:
     parser.add_argument("number", type=int, metavar="NUMBER")
     parser.add_argument("--folder", type=Path, required=True, metavar="FOLDER", help="the delivery folder, signed")
-    parser.add_argument("--user", required=True, metavar="NAME", help="an administrator there")
-    parser.add_argument(
-        "--key", type=Path, required=True, metavar="FILE", help="private key; FILE-cert.pub beside it counts"
-    )
-    parser.add_argument(
-        "--known",
-        type=Path,
-        required=True,
-        metavar="FILE",
-        help="the computers' keys (known_hosts), or who vouches for them",
-    )
+    fleet_common.over_ssh(parser, "1 h")
     parser.add_argument("--root", required=True, metavar="CERTIFICATE", help="whose list of signers computers believe")
-    parser.add_argument("--port", type=int, default=22)
-    parser.add_argument("--at-once", type=int, default=8, metavar="N", help="computers at once (default: 8)")
-    parser.add_argument("--patience", default="1 h", metavar="TIME", help="how long one may take (default: 1 h)")
     fleet_common.where(parser)
 
 
 def push(options: argparse.Namespace) -> int:
     """Carry a delivery to the computers whose turn has come, over SSH. Call it again until everybody has it."""
     from yendo.cli import show
-    from yendo.errors import Usage
     from yendo.fleet import push as carrying
     from yendo.fleet.index import DeliveryFolder
     from yendo.package import signing
-    from yendo.terms.amounts import seconds
 
-    for path in (options.key, options.known):
-        if not path.is_file():
-            raise Usage(f"{path} is not there")
     deliveries = fleet_common.deliveries_of(options)
     (root,) = signing.signers([options.root])
-    addresses, wake = _reached(deliveries, options.port)
-    way = carrying.WayThere(
-        user=options.user, key=options.key, known=options.known, root=root, port=options.port,
-        at_once=max(options.at_once, 1), patience=seconds(options.patience), addresses=addresses, wake=wake,
-    )  # fmt: skip
+    columns = deliveries.store.load()
+    wake = fleet_common.by_computer(columns, "mac")
+    way = carrying.WayThere(**fleet_common.reached(options, columns), root=root, wake=wake)
     out = show.console()
-
-    def heard(name: str, text: str) -> None:
-        if not options.quiet and not options.json:
-            out.print(f"[dim]{show.clean(name)}: {show.clean(text)}[/dim]")
-
+    heard = fleet_common.heard(options)
     found = carrying.push(deliveries, DeliveryFolder(options.folder), options.number, way, heard)
     if options.json:
         show.emit({"schema": "yendo.fleet-pushed/1", "computers": nested.builtins(found)})
@@ -374,19 +350,6 @@ def push(options: argparse.Namespace) -> int:
         said = "nobody's turn has come, or everybody has told the end" if not found else ""
         fleet_common.say(options, said, f"yendo fleet status {options.number}")
     return 0 if all(one.became in ("told", "later") for one in found) else 1
-
-
-def _reached(deliveries: Deliveries, port: int) -> tuple[dict[str, tuple[str, int]], dict[str, str]]:
-    """Addresses and hardware addresses by computer, as far as the inventory has the columns address and mac."""
-    columns = deliveries.store.load()
-    found: list[dict[str, str]] = []
-    for name in ("address", "mac"):
-        column = columns.texts.get(name)
-        given = {} if column is None else {
-            computer.lower(): text for at, computer in enumerate(columns.computers) if (text := column.at(at))
-        }  # fmt: skip
-        found.append(given)
-    return {name: (text, port) for name, text in found[0].items()}, found[1]
 
 
 # --- collected and shown ---------------------------------------------------------------------------------------------

@@ -5,6 +5,7 @@ from __future__ import annotations
 import csv
 import io
 import random
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from yendo import atomic
@@ -24,6 +25,9 @@ _CODES: dict[str, dict[str, str]] = {  # the patch keeps the product's code
     "Lantern": dict.fromkeys(("6.2.1", "6.2.3"), "{4E6AB892-57E7-52F8-B2B2-AB06096EDC9F}"),
     "Sounder": {},
 }
+_GAUGE_DRIVERS = (  # in use, its date and version: the old one, the new one, none
+    ("oem4.inf", "2022-05-02", "1.4.2.0"), ("oem7.inf", "2026-03-14", "2.1.0.0"), ("", "", "")
+)  # fmt: skip
 _EARLIER = (  # package, version, how often it failed, with which codes
     ("sounder", "4.1", 0.02, (1618, 22)),
     ("ledger", "11.3", 0.06, (22, 30, 1603)),
@@ -72,12 +76,39 @@ def write(folder: Path) -> list[Path]:
                     "seconds": chance.randrange(40, 400), "site": one["site"],
                 }
             )  # fmt: skip
-    found = []
-    for name, rows in (("machines.csv", machines), ("programs.csv", programs), ("outcomes.csv", outcomes)):
-        out = io.StringIO()
-        writer = csv.DictWriter(out, list(rows[0]), lineterminator="\r\n")
-        writer.writeheader()
-        writer.writerows(rows)
-        atomic.write(folder / name, out.getvalue().encode())
-        found.append(folder / name)
-    return found
+    tables = (("machines.csv", machines), ("programs.csv", programs), ("outcomes.csv", outcomes))
+    return [_written(folder / name, rows) for name, rows in tables]
+
+
+def devices(folder: Path) -> Path:
+    """Writes ``devices.csv``: a network card each, and the tide gauges; its path."""
+    chance = random.Random(21)
+    rows = []
+    for site, count in SITES:
+        for number in range(1, count + 1):
+            computer = f"{'MQ' if site.startswith('M') else 'LS'}-{number:03}"
+            rows.append(
+                _device(computer, "Network card", "PCI\\VEN_FFFE&DEV_0007", ("netquay.inf", "2024-02-11", "3.0.0.1"))
+            )
+            if chance.random() < (0.15 if site.startswith("M") else 0.6):
+                name, ids = "Tidewell tide gauge", "USB\\VID_FFFE&PID_0021&REV_0200;USB\\VID_FFFE&PID_0021"
+                rows.append(_device(computer, name, ids, chance.choices(_GAUGE_DRIVERS, (6, 2, 1))[0]))
+    return _written(folder / "devices.csv", rows)
+
+
+def _device(computer: str, name: str, identifiers: str, used: tuple[str, str, str]) -> dict[str, object]:
+    inf, day, version = used
+    matching, rank = (identifiers.partition(";")[0], 0x00FF0000) if inf else ("", "")
+    return {
+        "computer": computer, "device": name, "hardware": identifiers, "compatible": "", "inf": inf,
+        "provider": "Tidewell" if inf else "", "date": day, "version": version, "matching": matching, "rank": rank,
+    }  # fmt: skip
+
+
+def _written(path: Path, rows: Sequence[Mapping[str, object]]) -> Path:
+    out = io.StringIO()
+    writer = csv.DictWriter(out, list(rows[0]), lineterminator="\r\n")
+    writer.writeheader()
+    writer.writerows(rows)
+    atomic.write(path, out.getvalue().encode())
+    return path

@@ -20,6 +20,7 @@ if TYPE_CHECKING:
     from yendo.fleet.columns import Columns
     from yendo.fleet.course import Course
     from yendo.fleet.deliveries import Deliveries
+    from yendo.fleet.devices import DeviceAnswer
     from yendo.fleet.foresee import Foreseen
     from yendo.fleet.happened import Happened
     from yendo.fleet.planning import PlannedWave
@@ -27,15 +28,17 @@ if TYPE_CHECKING:
 
 COURSES = 5
 BEGIN = date(2026, 12, 7)
+GAUGE = "extras/gauge-driver"
 PICTURE, PAGE = "course.svg", "delivery.html"
 
 
 class Delivery(msgspec.Struct, frozen=True):
-    """What came of it; ``picture`` is a file."""
+    """What came of it; ``gauges`` is what the package's driver would change, ``picture`` a file."""
 
     foreseen: Foreseen
     groups: list[PlannedWave]
     courses: list[Course]
+    gauges: DeviceAnswer
     picture: Path
     went: Happened | None = None
     page: Path | None = None
@@ -52,13 +55,14 @@ def tell(folder: Path, workspace: Path) -> Delivery | None:
         return None
     from yendo.fleet import waves
     from yendo.fleet.course import Habits
+    from yendo.fleet.devices import changed_by
     from yendo.fleet.foresee import foresee
     from yendo.fleet.incoming import gathered
     from yendo.fleet.reports import outcomes_of
 
     machines, programs, outcomes = all_machines.write(folder)
     inventory = Inventory(folder / FILE)
-    columns = inventory.keep(gathered([machines, programs]))
+    columns = inventory.keep(gathered([machines, programs, all_machines.devices(folder)]))
     inventory.report(outcomes_of([outcomes]))
     path = workspace / waves.FILE
     if not path.exists():
@@ -67,13 +71,14 @@ def tell(folder: Path, workspace: Path) -> Delivery | None:
     found = foresee(plan, workspace, columns, inventory.outcomes(), now=f"{BEGIN}T12:00")
     groups = planned(given, found, plan, columns)
     courses = courses_of(as_persons_may(given, plan), groups, columns, found.failures, Habits(), COURSES)
+    gauges = changed_by(workspace / GAUGE, columns)
     title = f"{plan.package.name} {plan.package.version}, as it would go"
     atomic.write(folder / PICTURE, picture(courses[0], title))
     package = workspace / "package" / name_of(plan)
     if not (package / "manifest.json").is_file():
-        return Delivery(found, groups, courses, folder / PICTURE)
+        return Delivery(found, groups, courses, gauges, folder / PICTURE)
     went, page = _went(folder, package, Deliveries(inventory), given, groups, columns)
-    return Delivery(found, groups, courses, folder / PICTURE, went, page)
+    return Delivery(found, groups, courses, gauges, folder / PICTURE, went, page)
 
 
 def _went(

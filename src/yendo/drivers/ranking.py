@@ -32,6 +32,21 @@ class DeviceIdentifiers(msgspec.Struct, frozen=True):
     compatible: tuple[str, ...] = ()
 
 
+class UsedDriver(msgspec.Struct, frozen=True, order=True):
+    """The driver that a device uses now, as the system tells it. ``inf`` is its name in the store, empty where it has
+    none, ``matching`` the identifier by which it was chosen, ``rank`` how well, as Windows has reckoned it (-1 where
+    that is not told). Source: "How Windows Ranks Drivers": 0xSSGGTHHH, where S below 8 is signed, G the feature score,
+    T how identifiers meet.
+    """
+
+    inf: str = ""
+    provider: str = ""
+    date: str = ""
+    version: str = ""
+    matching: str = ""
+    rank: int = -1
+
+
 class RankedDriver(msgspec.Struct, frozen=True):
     """A driver that fits, with what decides: the smaller each of ``signed`` to ``place``, the better; then the later
     ``date`` (ISO) and the higher ``version``. ``place`` is where the device's identifier stands in its list, then
@@ -106,6 +121,42 @@ def fields_of(version: str) -> tuple[int, ...]:
         return (*Version.parse(version).fields, 0, 0, 0, 0)[:4]
     except ValueError:
         return (0, 0, 0, 0)
+
+
+def beats(found: RankedDriver, used: UsedDriver, device: DeviceIdentifiers) -> tuple[bool | None, str]:
+    """Whether a device would take a driver in the place of the one that it uses, and why; None where that cannot be
+    told.
+    """
+    driver = found.driver
+    mine = f"{driver.version or 'no version'} of {driver.date or 'no date'}"
+    if not used.inf:
+        return True, f"it has no driver yet and takes {mine}"
+    theirs = f"{used.version or 'no version'} of {used.date or 'no date'}, by {used.provider or 'nobody named'}"
+    if _same(driver, used):
+        return False, f"it uses this one: {theirs}"
+    if used.rank < 0:
+        return None, f"it uses {theirs}; how well that one matches is not told"
+    listed = [one.lower() for one in (*device.hardware, *device.compatible)]
+    if used.matching.lower() not in listed:
+        return None, f"it uses {theirs}; the identifier that it was chosen by is none of the device's"
+    first = (found.signed, found.feature, found.match, listed.index(found.identifier.lower()))
+    at = listed.index(used.matching.lower())
+    second = (int(used.rank >= 0x80000000), used.rank >> 16 & 0xFF, used.rank >> 12 & 0xF, at)
+    if first != second:
+        return first < second, f"{mine} {'matches better' if first < second else 'matches worse'} than {theirs}"
+    if not used.date or not used.version:
+        return None, f"both match the same, and the date or version of {theirs} is not told"
+    ages = [(driver.date, fields_of(driver.version)), (used.date, fields_of(used.version))]
+    newer = ages[0] > ages[1]
+    return newer, f"{mine} is {'newer' if newer else 'not newer'} than {theirs}"
+
+
+def _same(driver: Driver, used: UsedDriver) -> bool:
+    return (
+        driver.provider.lower() == used.provider.lower()
+        and fields_of(driver.version) == fields_of(used.version)
+        and (not used.date or driver.date == used.date)
+    )
 
 
 def why(better: RankedDriver, worse: RankedDriver) -> str:

@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from typing import TYPE_CHECKING, Literal
+from typing import TYPE_CHECKING, Literal, TypeVar
 
 import msgspec
 import numpy as np
 
+from yendo.drivers.ranking import UsedDriver
 from yendo.facts.machine import Facts
 
 if TYPE_CHECKING:
@@ -39,6 +40,43 @@ class ListedProgram(msgspec.Struct, frozen=True, order=True):
     sort: Sort = "entry"
 
 
+class ListedDevice(msgspec.Struct, frozen=True, order=True):
+    """A device that a machine has now: what it says it is (the nearest first), what it is called, and its driver."""
+
+    hardware: tuple[str, ...]
+    compatible: tuple[str, ...] = ()
+    name: str = ""
+    used: UsedDriver = UsedDriver()
+
+
+T = TypeVar("T", ListedProgram, ListedDevice)
+
+
+class Holders(msgspec.Struct):
+    """Who has each of several things: the machines of thing ``i``, in order, are ``on[starts[i] : starts[i + 1]]``.
+    ``listed`` says of which machines it is known.
+    """
+
+    starts: NDArray[np.int64]
+    on: Indices
+    listed: NDArray[np.bool_]
+
+    @classmethod
+    def of(cls, each: Iterable[Iterable[int]], count: int, listed: Iterable[int] | None) -> Holders:
+        """From the machines of each thing, of ``count`` in all; without ``listed`` it is known of all of them."""
+        known = np.full(count, listed is None, np.bool_)
+        known[list(listed or ())] = True
+        return cls(*in_one([np.unique(np.fromiter(some, np.uint32)) for some in each]), known)
+
+    def having(self, thing: int) -> Indices:
+        return self.on[self.starts[thing] : self.starts[thing + 1]]
+
+    def of_some(self, mask: NDArray[np.bool_], place: NDArray[np.int64]) -> list[Indices]:
+        """The same lists for the machines in ``mask`` alone, by their new numbers."""
+        every = (self.having(thing) for thing in range(len(self.starts) - 1))
+        return [place[some[mask[some]]].astype(np.uint32) for some in every]
+
+
 class TextColumn(msgspec.Struct):
     """Texts by number: ``codes`` has a place in ``values`` for each machine, -1 where it is not known."""
 
@@ -62,24 +100,29 @@ class TextColumn(msgspec.Struct):
 
 
 class Columns(msgspec.Struct):
-    """Machines by their number, from 0. ``listed`` says whose programs are known; ``on`` has the machines of program
-    ``i`` from ``starts[i]`` to ``starts[i + 1]``, in order. ``texts`` are facts and whatever else was given of them.
+    """Machines by their number, from 0. ``held`` says who has each of the ``programs``, ``fitted`` each of the
+    ``devices``. ``texts`` are facts and whatever else was given of them.
     """
 
     computers: tuple[str, ...]
     texts: dict[str, TextColumn]
     numbers: dict[str, NDArray[np.int64]]
     programs: tuple[ListedProgram, ...]
-    starts: NDArray[np.int64]
-    on: Indices
-    listed: NDArray[np.bool_]
+    held: Holders
+    devices: tuple[ListedDevice, ...]
+    fitted: Holders
 
     def __len__(self) -> int:
         return len(self.computers)
 
     def having(self, program: int) -> Indices:
         """The machines that have a program, by its place in ``programs``."""
-        return self.on[self.starts[program] : self.starts[program + 1]]
+        return self.held.having(program)
+
+    @property
+    def listed(self) -> NDArray[np.bool_]:
+        """Whose programs are known."""
+        return self.held.listed
 
     def sites(self) -> list[str]:
         """The site of each machine."""
@@ -112,14 +155,13 @@ def columns_of(
     numbers: Mapping[str, Sequence[int | None]],
     programs: Mapping[ListedProgram, Iterable[int]],
     listed: Iterable[int] | None = None,
+    devices: Mapping[ListedDevice, Iterable[int]] = {},
+    fitted: Iterable[int] = (),
 ) -> Columns:
-    """Columns from plain sequences; ``listed`` are the machines whose programs are known, all of them by default."""
-    named = sorted(programs)
-    starts, on = in_one([np.unique(np.fromiter(programs[one], np.uint32)) for one in named])
-    known = np.ones(len(computers), np.bool_)
-    if listed is not None:
-        known[:] = False
-        known[list(listed)] = True
+    """Columns from plain sequences; ``listed`` are the machines whose programs are known, all of them by default,
+    ``fitted`` those whose devices are.
+    """
+    named, known = sorted(programs), sorted(devices)
     return Columns(
         computers=tuple(computers),
         texts={name: TextColumn.of(given) for name, given in texts.items()},
@@ -127,10 +169,53 @@ def columns_of(
             name: np.array([-1 if one is None else one for one in given], np.int64) for name, given in numbers.items()
         },
         programs=tuple(named),
-        starts=starts,
-        on=on,
-        listed=known,
+        held=Holders.of((programs[one] for one in named), len(computers), listed),
+        devices=tuple(known),
+        fitted=Holders.of((devices[one] for one in known), len(computers), fitted),
     )
+
+
+def joined(old: Columns, stays: NDArray[np.bool_], new: Columns) -> Columns:
+    """The machines of ``old`` that stay, and behind them all of ``new``."""
+    place, first = np.cumsum(stays) - 1, int(stays.sum())
+    texts = {}
+    for name in {**old.texts, **new.texts}:
+        one, other = old.texts.get(name), new.texts.get(name)
+        words = dict.fromkeys(text for column in (one, other) if column for text in column.values)
+        values = {text: at for at, text in enumerate(words)}
+        codes = [_codes(one, values, len(old))[stays], _codes(other, values, len(new))]
+        texts[name] = TextColumn(np.concatenate(codes), tuple(values))
+    numbers = {}
+    for name in {**old.numbers, **new.numbers}:
+        amounts = [whole.numbers.get(name, np.full(len(whole), -1, np.int64)) for whole in (old, new)]
+        numbers[name] = np.concatenate([amounts[0][stays], amounts[1]])
+    programs, held = _both(old.programs, old.held, new.programs, new.held, stays, place, first)
+    devices, fitted = _both(old.devices, old.fitted, new.devices, new.fitted, stays, place, first)
+    computers = (*(name for name, kept in zip(old.computers, stays, strict=True) if kept), *new.computers)
+    return Columns(computers, texts, numbers, programs, held, devices, fitted)
+
+
+def _codes(column: TextColumn | None, values: Mapping[str, int], count: int) -> NDArray[np.int32]:
+    """A column's places in another list of values."""
+    if column is None:
+        return np.full(count, -1, np.int32)
+    return np.array([*(values[text] for text in column.values), -1], np.int32)[column.codes]
+
+
+def _both(
+    old: tuple[T, ...], had: Holders, new: tuple[T, ...], have: Holders,
+    stays: NDArray[np.bool_], place: NDArray[np.int64], first: int,
+) -> tuple[tuple[T, ...], Holders]:  # fmt: skip
+    """The things of both, and who has them; one that nobody has any more goes."""
+    lists: dict[T, list[Indices]] = {}
+    for thing, some in zip(old, had.of_some(stays, place), strict=True):
+        if len(some):
+            lists.setdefault(thing, []).append(some)
+    for at, thing in enumerate(new):
+        lists.setdefault(thing, []).append((have.having(at) + first).astype(np.uint32))
+    named = sorted(lists)
+    starts, on = in_one([np.concatenate(lists[thing]) for thing in named])
+    return tuple(named), Holders(starts, on, np.concatenate([had.listed[stays], have.listed]))
 
 
 def in_one(lists: Sequence[Indices]) -> tuple[NDArray[np.int64], Indices]:

@@ -1,6 +1,8 @@
-"""Machines from files: CSV, JSON and Parquet tables, and what the runner itself tells (``apply.cmd facts``).
+"""Machines from files: CSV, JSON and Parquet tables, what the runner itself tells (``apply.cmd facts``), and what
+``inventory.ps1`` found.
 
-A table has a row for each machine, or for each program on a machine: then it has a column ``program``. Machines are
+A table has a row for each machine, for each program on a machine (then it has a column ``program``), or for each of its
+devices (a column ``hardware``: identifiers with semicolons between, the nearest first). Machines are
 told apart by ``identity`` (a serial number, an identifier of the hardware) where it is given, else by their name.
 """
 
@@ -16,8 +18,9 @@ from typing import TYPE_CHECKING, Any
 import msgspec
 import numpy as np
 
+from yendo.drivers.ranking import UsedDriver
 from yendo.errors import Unreadable
-from yendo.fleet.columns import NUMBERS, SORTS, Columns, ListedProgram, columns_of, in_one
+from yendo.fleet.columns import NUMBERS, SORTS, Columns, Holders, ListedDevice, ListedProgram, columns_of, in_one
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -27,9 +30,11 @@ if TYPE_CHECKING:
 MOST = 4 << 30  # bytes of a file
 MOST_MACHINES = 2_000_000
 LONGEST = 400  # characters of a value
+MOST_IDENTIFIERS = 64  # of a device
 _AMOUNT = re.compile(r"\d{1,18}")
 _DISK = re.compile(r"disk ([A-Za-z])")
 _PROGRAM_COLUMNS = ("program", "version", "publisher", "code", "sort")
+_OF_DRIVERS = ("inf", "provider", "date", "version", "matching")
 PERSONS = ("person", "user", "owner", "mail", "email", "phone")
 """Columns about people."""
 
@@ -44,6 +49,7 @@ class FleetMachine(msgspec.Struct, kw_only=True):
     numbers: dict[str, int] = {}
     programs: set[ListedProgram] | None = None
     """None where the file does not list them."""
+    devices: set[ListedDevice] | None = None
 
 
 class ProgramTable(msgspec.Struct, frozen=True):
@@ -92,21 +98,26 @@ class Gathered(msgspec.Struct):
             whole.listed[places[places >= 0]] = True
         named = sorted(lists)
         starts, on = in_one([np.unique(np.concatenate(lists[program])) for program in named])
-        return msgspec.structs.replace(whole, programs=tuple(named), starts=starts, on=on)
+        return msgspec.structs.replace(whole, programs=tuple(named), held=Holders(starts, on, whole.listed))
 
     def _columns(self, some: Sequence[FleetMachine]) -> Columns:
         texts = sorted({name for one in some for name in one.texts})
         numbers = sorted({name for one in some for name in one.numbers})
         programs: dict[ListedProgram, list[int]] = {}
+        devices: dict[ListedDevice, list[int]] = {}
         for number, one in enumerate(some):
             for program in one.programs or ():
                 programs.setdefault(program, []).append(number)
+            for device in one.devices or ():
+                devices.setdefault(device, []).append(number)
         return columns_of(
             [one.computer for one in some],
             {name: [one.texts.get(name) for one in some] for name in texts},
             {name: [one.numbers.get(name) for one in some] for name in numbers},
             programs,
             [number for number, one in enumerate(some) if one.programs is not None],
+            devices,
+            [number for number, one in enumerate(some) if one.devices is not None],
         )
 
 
@@ -264,6 +275,9 @@ def _add(whole: Gathered, row: Mapping[str, Any], where: str) -> None:
         if program:
             one.programs.add(program)
         return
+    if "hardware" in given:
+        one.devices = (one.devices or set()) | _devices([given])
+        return
     for name, text in given.items():
         column = _DISK.sub(lambda found: f"disk {found[1].upper()}", name.replace("-", "_"))
         if column in NUMBERS or _DISK.fullmatch(name):
@@ -279,6 +293,27 @@ def _add(whole: Gathered, row: Mapping[str, Any], where: str) -> None:
         one.programs = one.programs if one.programs is not None else set()
         if isinstance(listed, dict) and (program := _program({k: _text(v) for k, v in listed.items()}, where)):
             one.programs.add(program)
+    if isinstance(listed_devices := row.get("devices"), list):
+        one.devices = (one.devices or set()) | _devices([each for each in listed_devices if isinstance(each, dict)])
+
+
+def _devices(rows: Sequence[Mapping[str, Any]]) -> set[ListedDevice]:
+    """Devices as a table or a JSON text has them; one without any identifier is none."""
+    found = set()
+    for row in rows:
+        texts = {str(name).lower(): _text(value) for name, value in row.items() if isinstance(value, str | int)}
+        hardware, compatible = (_identifiers(row.get(name)) for name in ("hardware", "compatible"))
+        rank = texts.get("rank", "")
+        inf, provider, day, version, matching = (texts.get(name, "") for name in _OF_DRIVERS)
+        used = UsedDriver(inf, provider, day, version, matching, int(rank) if _AMOUNT.fullmatch(rank) else -1)
+        if hardware or compatible:
+            found.add(ListedDevice(hardware, compatible, texts.get("device", ""), used))
+    return found
+
+
+def _identifiers(given: object) -> tuple[str, ...]:
+    some = given.split(";") if isinstance(given, str) else given if isinstance(given, list) else []
+    return tuple(filter(None, (_text(one) for one in some[:MOST_IDENTIFIERS])))
 
 
 def _program(given: Mapping[str, str], where: str) -> ListedProgram | None:
@@ -334,3 +369,5 @@ def _joined(one: FleetMachine, other: FleetMachine) -> None:
     one.seen = max(one.seen, other.seen)
     if other.programs is not None:
         one.programs = (one.programs or set()) | other.programs
+    if other.devices is not None:
+        one.devices = (one.devices or set()) | other.devices

@@ -12,7 +12,6 @@ import functools
 import socket
 from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
-from pathlib import Path
 
 import msgspec
 
@@ -20,33 +19,24 @@ from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.fleet import fetcher, machine_reports
 from yendo.fleet.deliveries import Deliveries, DeliveryPlace, moment
 from yendo.fleet.index import INDEX, SIGNERS, DeliveryFolder, Index, StoredContent, written
-from yendo.machines.addresses import Address
+from yendo.fleet.reach import Reach
 from yendo.machines.live.session import SHELL_OPTIONS
-from yendo.machines.live.ssh import NotLetIn, SshLine, library
+from yendo.machines.live.ssh import NotLetIn, library
 
 THERE = r"C:\Program Files\Yendo pushed"  # below a folder in which ordinary users cannot write
 OUT = THERE + r"\out"
 EVERY = 1.0  # seconds between two looks for reports
-DOOR = 5.0  # seconds in which a port answers
 PAUSES = (60, 300, 900, 3600, 4 * 3600)  # seconds until somebody who was missed is tried again
 
 PushHeard = Callable[[str, str], object]
 
 
-class WayThere(msgspec.Struct, frozen=True, kw_only=True):
-    """How computers are reached. ``known`` are the host keys, as OpenSSH keeps them; ``key`` may have a certificate
-    beside it (``KEY-cert.pub``). ``root`` is the thumbprint of the root that computers believe; ``patience`` is how
-    long an order may take, in seconds. ``wake`` maps computers to the hardware addresses by which they are woken.
+class WayThere(Reach, frozen=True, kw_only=True):
+    """How computers are reached and woken. ``root`` is the thumbprint of the root that they believe; ``wake`` maps
+    them to the hardware addresses by which they are woken.
     """
 
-    user: str
-    key: Path
-    known: Path
     root: str
-    port: int = 22
-    at_once: int = 8
-    patience: float = 3600.0
-    addresses: Mapping[str, tuple[str, int]] = {}
     wake: Mapping[str, str] = {}
 
 
@@ -120,10 +110,7 @@ class _Visit:
         self.deliveries, self.folder, self.index, self.number = deliveries, folder, index, number
         self.place, self.way = place, way
         self._heard = heard
-        host, port = way.addresses.get(place.computer, (place.shown, way.port))
-        address = Address(address=host, port=port, user=way.user, known=str(way.known), key=str(way.key), wait="10 min")
-        self.host, self.port = host, port
-        self.line = SshLine(place.shown, address, self.heard, way.patience)
+        self.line = way.line(place.shown, self.heard)
 
     def heard(self, text: str) -> None:
         self._heard(self.place.shown, text)
@@ -146,17 +133,14 @@ class _Visit:
     async def _door(self) -> bool:
         """Whether the port answers; a computer that is off is woken first, once."""
         for attempt in range(2):
-            try:
-                _, writer = await asyncio.wait_for(asyncio.open_connection(self.host, self.port), DOOR)
-                writer.close()
+            if await self.way.answers(self.place.shown):
                 return True
-            except (OSError, TimeoutError):
-                mac = self.way.wake.get(self.place.computer)
-                if attempt or not mac:
-                    return False
-                self.heard("it is off; waking it")
-                wake(mac)
-                await asyncio.sleep(30)
+            mac = self.way.wake.get(self.place.computer)
+            if attempt or not mac:
+                return False
+            self.heard("it is off; waking it")
+            wake(mac)
+            await asyncio.sleep(30)
         return False
 
     async def _bring(self) -> None:

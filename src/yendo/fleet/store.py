@@ -19,7 +19,7 @@ from sqlalchemy.engine import Connection, Engine
 
 from yendo import host_os
 from yendo.errors import Unreadable, Usage
-from yendo.fleet.columns import SORTS, Columns, ListedProgram, TextColumn, in_one
+from yendo.fleet.columns import SORTS, Columns, Holders, ListedDevice, ListedProgram, TextColumn, in_one, joined
 from yendo.fleet.incoming import PERSONS, Gathered
 
 if TYPE_CHECKING:
@@ -109,19 +109,23 @@ class Inventory:
 
     # --- machines -------------------------------------------------------------------------------------------------
 
-    def keep(self, found: Gathered, persons_until: date | None = None) -> Columns:
-        """Puts an inventory in the place of the one that is there; it is there whole or not at all. After
-        ``persons_until`` its columns about people are taken out, by whoever opens it next.
+    def keep(self, found: Gathered, persons_until: date | None = None, *, others: bool = False) -> Columns:
+        """Puts an inventory in the place of the one that is there; it is there whole or not at all. With ``others``
+        machines that it does not have stay as they were. After ``persons_until`` its columns about people are taken
+        out, by whoever opens it next.
         """
         columns = found.columns()
-        machines = list(found.machines.values())
+        machines = [(one.computer, one.identity, one.seen) for one in found.machines.values()]
         with self.opened() as connection:
             table = self.tables.tables
-            for name in ("machine", "fact", "program"):
+            if others and (stay := self._others(connection, machines)):
+                old, mask, kept = stay
+                columns, machines = joined(old, mask, columns), kept + machines
+            for name in ("machine", "fact", "program", "device"):
                 connection.execute(table[name].delete())
             rows = [
-                {"number": number, "computer": one.computer, "identity": one.identity, "seen": one.seen}
-                for number, one in enumerate(machines)
+                {"number": number, "computer": computer, "identity": identity, "seen": seen}
+                for number, (computer, identity, seen) in enumerate(machines)
             ]
             if rows:
                 connection.execute(table["machine"].insert(), rows)
@@ -132,6 +136,12 @@ class Inventory:
             ]
             if programs:
                 connection.execute(table["program"].insert(), programs)
+            devices = [
+                {"id": number, "words": msgspec.json.encode(device), "machines": _packed(columns.fitted.having(number))}
+                for number, device in enumerate(columns.devices)
+            ]
+            if devices:
+                connection.execute(table["device"].insert(), devices)
             connection.execute(table["setting"].delete().where(table["setting"].c.name == _PERSONS))
             if persons_until:
                 row = {"name": _PERSONS, "value": persons_until.isoformat()}
@@ -146,21 +156,43 @@ class Inventory:
             connection.execute(facts.delete().where(facts.c.name.in_(PERSONS)))
             connection.execute(settings.delete().where(settings.c.name == _PERSONS))
 
+    def _others(
+        self, connection: Connection, machines: Iterable[tuple[str, str, str]]
+    ) -> tuple[Columns, NDArray[np.bool_], list[tuple[str, str, str]]] | None:
+        """What is there, which of it stays beside these machines, and how that is called; None where nothing is.
+        One identity under another name was renamed.
+        """
+        table = self.tables.tables["machine"]
+        rows = connection.execute(
+            sql.select(table.c.computer, table.c.identity, table.c.seen).order_by(table.c.number)
+        ).all()
+        if not rows:
+            return None
+        names = {computer.lower() for computer, _, _ in machines}
+        same = {identity.lower() for _, identity, _ in machines if identity}
+        mask = np.array([row[0].lower() not in names and row[1].lower() not in same for row in rows], np.bool_)
+        kept = [(row[0], row[1], row[2]) for row, stays in zip(rows, mask, strict=True) if stays]
+        return self._loaded(connection), mask, kept
+
     def load(self) -> Columns:
         """The inventory as columns. Raises Usage where there is none."""
         with self.opened() as connection:
-            table = self.tables.tables
-            computers = tuple(
-                connection.scalars(sql.select(table["machine"].c.computer).order_by(table["machine"].c.number))
-            )
-            if not computers:
-                raise Usage(f"{self.shown} has no machine yet; yendo fleet add FILE puts them there")
-            self._forget_persons(connection)
-            facts = connection.execute(sql.select(table["fact"])).mappings().all()
-            rows = connection.execute(sql.select(table["program"]).order_by(table["program"].c.id)).all()
+            return self._loaded(connection)
+
+    def _loaded(self, connection: Connection) -> Columns:
+        table = self.tables.tables
+        computers = tuple(
+            connection.scalars(sql.select(table["machine"].c.computer).order_by(table["machine"].c.number))
+        )
+        if not computers:
+            raise Usage(f"{self.shown} has no machine yet; yendo fleet add FILE puts them there")
+        self._forget_persons(connection)
+        facts = connection.execute(sql.select(table["fact"])).mappings().all()
+        rows = connection.execute(sql.select(table["program"]).order_by(table["program"].c.id)).all()
+        fitted = connection.execute(sql.select(table["device"]).order_by(table["device"].c.id)).all()
         texts: dict[str, TextColumn] = {}
         numbers: dict[str, NDArray[np.int64]] = {}
-        listed = np.zeros(len(computers), np.bool_)
+        known = dict.fromkeys(("listed", "fitted"), np.zeros(len(computers), np.bool_))
         for fact in facts:
             data = zlib.decompress(fact["data"])
             if fact["sort"] == "number":
@@ -169,10 +201,14 @@ class Inventory:
                 values = tuple(msgspec.json.decode(fact["words"], type=list[str]))
                 texts[fact["name"]] = TextColumn(np.frombuffer(data, np.int32), values)
             else:
-                listed = np.frombuffer(data, np.bool_)
-        starts, on = in_one([_unpacked(row.machines) for row in rows])
+                known[fact["sort"]] = np.frombuffer(data, np.bool_)
         programs = tuple(ListedProgram(row.name, row.version, row.publisher, row.code, SORTS[row.sort]) for row in rows)
-        return Columns(computers, texts, numbers, programs, starts, on, listed)
+        devices = tuple(msgspec.json.decode(row.words, type=ListedDevice) for row in fitted)
+        held, have = (in_one([_unpacked(row.machines) for row in some]) for some in (rows, fitted))
+        return Columns(
+            computers, texts, numbers, programs, Holders(*held, known["listed"]),
+            devices, Holders(*have, known["fitted"]),
+        )  # fmt: skip
 
     # --- questions ------------------------------------------------------------------------------------------------
 
@@ -220,7 +256,8 @@ def _facts(columns: Columns) -> Iterator[dict[str, object]]:
         yield {"name": name, "sort": "text", "words": msgspec.json.encode(column.values), "data": data}
     for name, amounts in columns.numbers.items():
         yield {"name": name, "sort": "number", "words": b"", "data": zlib.compress(amounts.tobytes(), 1)}
-    yield {"name": "(listed)", "sort": "listed", "words": b"", "data": zlib.compress(columns.listed.tobytes(), 1)}
+    for sort, holders in (("listed", columns.held), ("fitted", columns.fitted)):
+        yield {"name": f"({sort})", "sort": sort, "words": b"", "data": zlib.compress(holders.listed.tobytes(), 1)}
 
 
 def _packed(machines: NDArray[np.uint32]) -> bytes:
