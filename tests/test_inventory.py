@@ -22,7 +22,7 @@ from yendo.fleet import look
 from yendo.fleet.columns import NO, UNKNOWN, YES, Columns, ListedDevice, ListedProgram, columns_of, joined
 from yendo.fleet.devices import changed_by
 from yendo.fleet.incoming import gathered
-from yendo.fleet.reach import Reach
+from yendo.fleet.reach import SshReach
 from yendo.fleet.store import Inventory
 
 GAUGE = ("USB\\VID_FFFE&PID_0021&REV_0200", "USB\\VID_FFFE&PID_0021")
@@ -250,7 +250,7 @@ def test_over_ssh(tmp_path: Path, open_wine: Any) -> None:
         lines = way.known.read_text().splitlines()
         other = (computers[0].folder / "host.pub").read_text().strip()
         way.known.write_text(f"{lines[0]}\n[127.0.0.1]:{computers[1].port} {other}\n")
-        reach = Reach(
+        reach = SshReach(
             user=way.user, key=way.key, known=way.known, patience=200.0,
             addresses={**way.addresses, "pier-97": ("127.0.0.1", 1)},
         )  # fmt: skip

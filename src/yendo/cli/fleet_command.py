@@ -33,7 +33,7 @@ from yendo.cli.fleet_common import (
 if TYPE_CHECKING:
     from collections.abc import Mapping
 
-    from yendo.fleet.columns import Columns
+    from yendo.fleet.columns import Columns, Truth
     from yendo.fleet.course import Course
     from yendo.fleet.foresee import Foreseen
     from yendo.fleet.planning import PlannedWave
@@ -141,7 +141,7 @@ def look(options: argparse.Namespace) -> int:
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.fleet.look import look as looked
-    from yendo.fleet.reach import Reach
+    from yendo.fleet.reach import SshReach
 
     try:
         columns = store_of(options).load()
@@ -150,7 +150,7 @@ def look(options: argparse.Namespace) -> int:
             raise
         columns = None
     computers = options.computers or list(columns.computers if columns else ())
-    found = looked(computers, Reach(**reached(options, columns)), options.to, heard(options))
+    found = looked(computers, SshReach(**reached(options, columns)), options.to, heard(options))
     if options.json:
         show.emit({"schema": "yendo.fleet-looked/1", "computers": nested.builtins(found)})
     elif not options.quiet:
@@ -208,34 +208,16 @@ def ask(options: argparse.Namespace) -> int:
     from yendo import atomic
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.fleet.asking import asked, opposite, question
 
     if sum(bool(one) for one in (options.question, options.lacks, options.driver)) != 1:
         raise Usage("ask one of: a question, --lacks who does not have a package, --driver whom it would change")
     store = store_of(options)
     columns = store.load()
-    because: Mapping[int, tuple[str, str]] = {}
-    if options.lacks:
-        from yendo.fleet.foresee import presence
-
-        plan = plan_of(options.lacks)
-        there, judged = presence(plan, options.lacks, columns)
-        answer, words = opposite(there), f"lacks {plan.package.name} {plan.package.version}, judged by {judged}"
-    elif options.driver:
-        from yendo.fleet.devices import changed_by
-
-        found = changed_by(options.driver, columns)
-        answer, because = found.whole, found.because
-        words = f"has a device that would take a driver of {options.driver}"
-    else:
-        text = options.question if "=" in options.question else store.ask_again(options.question)
-        answer, words = asked(question(text), columns).whole, "; ".join(text.split("\n"))
-        if options.keep_as:
-            store.keep_question(options.keep_as, text)
+    answer, words, because = _answered(options, store, columns)
     yes = [number for number in range(len(columns)) if answer[number] == 1]
     unknown = int((answer == -1).sum())
     if options.csv:
-        atomic.write(options.csv, _table(columns, yes))
+        atomic.write(options.csv, _table(columns, yes, because))
     if options.picture or options.page:
         _drawn(options, words, columns, [int(one) for one in answer])
     if options.json:
@@ -245,27 +227,57 @@ def ask(options: argparse.Namespace) -> int:
         extra = {"devices": told} if options.driver else {}
         show.emit({"schema": "yendo.fleet-answer/1", **body, "machines": names, **extra})
     elif not options.quiet:
-        out = show.console()
-        out.print(
+        show.console().print(
             f"[bold]yes {len(yes):,}[/bold], no {len(columns) - len(yes) - unknown:,}, unknown {unknown:,} "
             f"of {len(columns):,}: {show.clean(words)}"
         )
-        rows = [
-            (columns.computers[number], *_described(columns, number), *because.get(number, ())) for number in yes[:20]
-        ]
-        show.grid(out, rows)
-        if len(yes) > 20:
-            out.print(f"[dim]and {len(yes) - 20:,} more; --csv FILE writes them all[/dim]")
-        if options.driver and unknown:
-            some = [(columns.computers[at], *because[at]) for at in because if answer[at] == -1]
-            for name, device, why in some[:5]:
-                out.print(f"[yellow]unknown[/yellow]  {show.clean(name)}: {show.clean(device)}: {show.clean(why)}")
-            out.print(
-                "[dim]unknown: its devices or its Windows are not in the inventory (yendo fleet look), or as said[/dim]"
-            )
-        elif unknown:
-            out.print("[dim]unknown: the inventory has no such fact of them, or no list of programs tells it[/dim]")
+        _told_of(columns, yes, because, driver=bool(options.driver), unknown=unknown)
     return 0 if yes else 1
+
+
+def _answered(
+    options: argparse.Namespace, store: Inventory, columns: Columns
+) -> tuple[Truth, str, Mapping[int, tuple[str, str]]]:
+    """The answer for each machine, what was asked in words, and for drivers the device and why by machine."""
+    from yendo.fleet.asking import asked, opposite, question
+
+    if options.lacks:
+        from yendo.fleet.foresee import presence
+
+        plan = plan_of(options.lacks)
+        there, judged = presence(plan, options.lacks, columns)
+        return opposite(there), f"lacks {plan.package.name} {plan.package.version}, judged by {judged}", {}
+    if options.driver:
+        from yendo.fleet.devices import changed_by
+
+        found = changed_by(options.driver, columns)
+        return found.whole, f"has a device that would take a driver of {options.driver}", found.because
+    text = options.question if "=" in options.question else store.ask_again(options.question)
+    answer = asked(question(text), columns).whole
+    if options.keep_as:
+        store.keep_question(options.keep_as, text)
+    return answer, "; ".join(text.split("\n")), {}
+
+
+def _told_of(
+    columns: Columns, yes: list[int], because: Mapping[int, tuple[str, str]], *, driver: bool, unknown: int
+) -> None:
+    """Some of who says yes, and what unknown means."""
+    from yendo.cli import show
+
+    out = show.console()
+    show.grid(out, [(columns.computers[at], *_described(columns, at), *because.get(at, ())) for at in yes[:20]])
+    if len(yes) > 20:
+        out.print(f"[dim]and {len(yes) - 20:,} more; --csv FILE writes them all[/dim]")
+    meant = set(yes)
+    for at, (device, why) in [one for one in because.items() if one[0] not in meant][:5]:
+        out.print(
+            f"[yellow]unknown[/yellow]  {show.clean(columns.computers[at])}: {show.clean(device)}: {show.clean(why)}"
+        )
+    if driver and unknown:
+        out.print("[dim]unknown: its devices are not in the inventory (yendo fleet look), or as said above[/dim]")
+    elif unknown:
+        out.print("[dim]unknown: the inventory has no such fact of them, or no list of programs tells it[/dim]")
 
 
 def _drawn(options: argparse.Namespace, words: str, columns: Columns, answer: list[int]) -> None:
@@ -297,10 +309,13 @@ def _described(columns: Columns, number: int) -> tuple[str, ...]:
     return tuple(columns.texts[name].at(number) or "" for name in names)
 
 
-def _table(columns: Columns, some: list[int]) -> bytes:
+def _table(columns: Columns, some: list[int], because: Mapping[int, tuple[str, str]]) -> bytes:
     names = sorted(columns.texts)
-    rows = ([columns.computers[number], *(columns.texts[name].at(number) for name in names)] for number in some)
-    return nested.spreadsheet(["computer", *names], rows)
+    more = ["device", "because"] if because else []
+    rows = (
+        [columns.computers[at], *(columns.texts[name].at(at) for name in names), *because.get(at, ())] for at in some
+    )
+    return nested.spreadsheet(["computer", *names, *more], rows)
 
 
 # --- outcomes ---------------------------------------------------------------------------------------------------------

@@ -14,7 +14,7 @@ import msgspec
 
 from yendo import atomic
 from yendo.errors import NoMachine, Unreadable, Usage
-from yendo.fleet.reach import Reach
+from yendo.fleet.reach import SshReach
 from yendo.machines.live.session import SHELL_OPTIONS
 from yendo.machines.live.ssh import NotLetIn, SshLine, library
 from yendo.package import scripts
@@ -47,7 +47,7 @@ def script() -> bytes:
 
 
 def look(
-    computers: Sequence[str], reach: Reach, to: Path, heard: Callable[[str, str], object] = lambda name, text: None
+    computers: Sequence[str], reach: SshReach, to: Path, heard: Callable[[str, str], object] = lambda name, text: None
 ) -> list[LookedAt]:
     """Looks at each, so many at once, and writes ``NAME.json`` into a folder. Raises Usage, NoMachine where the library
     is missing.
@@ -60,7 +60,9 @@ def look(
     return asyncio.run(_all(computers, reach, to, heard))
 
 
-async def _all(computers: Sequence[str], reach: Reach, to: Path, heard: Callable[[str, str], object]) -> list[LookedAt]:
+async def _all(
+    computers: Sequence[str], reach: SshReach, to: Path, heard: Callable[[str, str], object]
+) -> list[LookedAt]:
     room = asyncio.Semaphore(reach.at_once)
 
     async def one(name: str) -> LookedAt:

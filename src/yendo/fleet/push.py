@@ -19,7 +19,7 @@ from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.fleet import fetcher, machine_reports
 from yendo.fleet.deliveries import Deliveries, DeliveryPlace, moment
 from yendo.fleet.index import INDEX, SIGNERS, DeliveryFolder, Index, StoredContent, written
-from yendo.fleet.reach import Reach
+from yendo.fleet.reach import SshReach
 from yendo.machines.live.session import SHELL_OPTIONS
 from yendo.machines.live.ssh import NotLetIn, library
 
@@ -31,7 +31,7 @@ PAUSES = (60, 300, 900, 3600, 4 * 3600)  # seconds until somebody who was missed
 PushHeard = Callable[[str, str], object]
 
 
-class WayThere(Reach, frozen=True, kw_only=True):
+class WayThere(SshReach, frozen=True, kw_only=True):
     """How computers are reached and woken. ``root`` is the thumbprint of the root that they believe; ``wake`` maps
     them to the hardware addresses by which they are woken.
     """

@@ -14,7 +14,7 @@ from yendo.machines.live.ssh import SshLine
 DOOR = 5.0  # seconds in which a port answers
 
 
-class Reach(msgspec.Struct, frozen=True, kw_only=True):
+class SshReach(msgspec.Struct, frozen=True, kw_only=True):
     """``known`` are the host keys, as OpenSSH keeps them; ``key`` may have a certificate beside it
     (``KEY-cert.pub``). ``patience`` is how long one computer may take, in seconds; ``addresses`` are by computer.
     """
