@@ -209,6 +209,16 @@ def test_from_tables_to_the_answer(tmp_path: Path, drivers: Path, yendo: Yendo) 
     assert (tmp_path / "i.ps1").read_bytes() == look.script()
 
 
+def test_what_the_runner_says_of_one_package(tmp_path: Path) -> None:
+    """It is there; of others nothing is known by that."""
+    said = "computer: {0}\r\npackage: lantern\r\ninstalled: {1}\r\nrecorded changes: 4\r\n"
+    for name, installed in (("PIER-01", "version 6.2.3"), ("PIER-02", "no")):
+        (tmp_path / f"{name}.txt").write_text(said.format(name, installed))
+    columns = gathered(sorted(tmp_path.iterdir())).columns()
+    assert columns.programs == (ListedProgram("lantern", "6.2.3", sort="package"),)
+    assert list(columns.having(0)) == [0] and not columns.listed.any()
+
+
 @pytest.mark.wine
 def test_what_the_layer_has(tmp_path: Path, shell_wine: Any) -> None:
     """The script against what lies in the layer's registry, read by another reader."""

@@ -68,6 +68,7 @@ def test_a_restart_in_the_middle(tmp_path: Path, shell_wine: Any) -> None:
         # repair and uninstall by what was kept on the machine
         kept = r"C:\Program Files\Yendo\packages\tide"
         ran = real.run(started("status", kept), timeout=60)
+        assert "package: tide" in ran.output and "computer: " in ran.output
         assert "installed: version 1.5" in ran.output and "recorded changes: 4" in ran.output, ran.output
         ran = real.run(started("uninstall", kept), timeout=60)
         assert ran.exit_code == 0, ran.output

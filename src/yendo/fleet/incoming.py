@@ -49,6 +49,8 @@ class FleetMachine(msgspec.Struct, kw_only=True):
     numbers: dict[str, int] = {}
     programs: set[ListedProgram] | None = None
     """None where the file does not list them."""
+    also: set[ListedProgram] = set()
+    """Programs that are there, whatever else is: no list of all."""
     devices: set[ListedDevice] | None = None
 
 
@@ -106,7 +108,7 @@ class Gathered(msgspec.Struct):
         programs: dict[ListedProgram, list[int]] = {}
         devices: dict[ListedDevice, list[int]] = {}
         for number, one in enumerate(some):
-            for program in one.programs or ():
+            for program in (one.programs or set()) | one.also:
                 programs.setdefault(program, []).append(number)
             for device in one.devices or ():
                 devices.setdefault(device, []).append(number)
@@ -247,10 +249,19 @@ def _json(path: Path) -> Iterator[dict[str, Any]]:
 
 
 def _told(text: str, shown: str) -> dict[str, Any]:
-    """What ``apply.cmd facts`` prints: a fact a line, as ``windows: 10.0.19045.2965``. Raises Unreadable."""
+    """What ``apply.cmd facts`` prints, a fact a line, as ``windows: 10.0.19045.2965``, or ``apply.cmd status``: that
+    one package is there. Raises Unreadable.
+    """
     found = dict(re.findall(r"(?m)^([a-z][a-z -]*(?: [A-Z])?): (.*?)\r?$", text))
     if "computer" not in found:
-        raise Unreadable(f"{shown} is not what `apply.cmd facts` prints: it names no computer")
+        raise Unreadable(f"{shown} is not what `apply.cmd facts` or `status` prints: it names no computer")
+    if "package" in found and "installed" in found:
+        version = found["installed"].removeprefix("version ")
+        return {
+            "computer": found["computer"],
+            "one package": found["package"] if version != "no" else "",
+            "version": version,
+        }
     found["domain"] = found.get("domain") or "-"
     changing = {"power", "network", "people", "quiet", "time"}  # within a day
     return {name: text for name, text in found.items() if name not in changing}
@@ -269,6 +280,10 @@ def _add(whole: Gathered, row: Mapping[str, Any], where: str) -> None:
     key = f"{identity.lower()}|{computer.lower()}" if identity else computer.lower()
     one = whole.machines.setdefault(key, FleetMachine(computer=computer, identity=identity, texts={}, numbers={}))
     one.seen = max(one.seen, seen)
+    if "one package" in given:
+        if name := given["one package"]:
+            one.also.add(ListedProgram(name, given.get("version", ""), sort="package"))
+        return
     if "program" in given:
         program = _program(given, where)
         one.programs = one.programs if one.programs is not None else set()
@@ -367,6 +382,7 @@ def _joined(one: FleetMachine, other: FleetMachine) -> None:
     one.texts = {**other.texts, **one.texts}
     one.numbers = {**other.numbers, **one.numbers}
     one.seen = max(one.seen, other.seen)
+    one.also |= other.also
     if other.programs is not None:
         one.programs = (one.programs or set()) | other.programs
     if other.devices is not None:

@@ -517,6 +517,8 @@ function Show-Detection {
 }
 
 function Show-Status {
+    Say ('computer: ' + [Environment]::MachineName)
+    Say ('package: ' + $Plan['id'])
     [string]$installed = [IO.Path]::Combine($Yendo, 'installed', $Plan['id'] + '.txt')
     if ([IO.File]::Exists($installed)) { Say ('installed: version ' + [IO.File]::ReadAllText($installed).Trim()) } else { Say 'installed: no' }
     $journal = Read-Journal
