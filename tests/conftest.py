@@ -56,8 +56,18 @@ def cache(tmp_path_factory: pytest.TempPathFactory) -> Path:
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
-    """What asks for the real machine, by a fixture or as a parameter, is marked as such."""
+    """What asks for the real machine, by a fixture or as a parameter, is marked as such. Where somebody says whose turn
+    it is (``YENDO_TURN=2/4``), of the tests that take long that part alone is carried out.
+    """
+    turn, _, turns = os.environ.get("YENDO_TURN", "").partition("/")
+    lines = (Path(__file__).parent / "turns.txt").read_text("utf-8").splitlines()
+    places = {name: at for at, name in enumerate(line for line in lines if not line.startswith("#"))}
     for item in items:
+        place = places.get(item.nodeid.removeprefix("tests/"))
+        if turns and place is not None and place % int(turns) != int(turn) % int(turns):
+            item.add_marker(
+                pytest.mark.skip(reason=f"takes long, and has its turn in another run: YENDO_TURN={turn}/{turns}")
+            )
         parameters = getattr(getattr(item, "callspec", None), "params", {})
         if {"wine", "shell_wine"} & set(getattr(item, "fixturenames", ())) or "wine" in parameters.values():
             item.add_marker(pytest.mark.wine)

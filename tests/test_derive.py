@@ -166,12 +166,18 @@ def test_derived_rules_on_a_real_machine(tmp_path: Path, shell_wine: Any, seed: 
         real.bring(msi.parent, r"C:\new")
         real.bring(others[0].parent, r"C:\old")
         real.write(r"C:\detect.ps1", script)
-        seconds = []
+        real.write(r"C:\nothing.ps1", b"exit 0\r\n")
+        seconds, bare = [], []
+
+        def timed(name: str, took: list[float]) -> int | None:
+            begun = time.monotonic()
+            code = real.run(rf"powershell -NoProfile -File C:\{name}", timeout=60).exit_code
+            took.append(time.monotonic() - begun)
+            return code
 
         def judged() -> tuple[bool, bool]:
-            begun = time.monotonic()
-            code = real.run(r"powershell -NoProfile -File C:\detect.ps1", timeout=60).exit_code
-            seconds.append(time.monotonic() - begun)
+            code = timed("detect.ps1", seconds)
+            timed("nothing.ps1", bare)  # the machines are noisy: beside a script that does nothing
             return detected(rules, sight_of(real))[0], code == 0
 
         assert judged() == (False, False), "fresh"
@@ -195,6 +201,8 @@ def test_derived_rules_on_a_real_machine(tmp_path: Path, shell_wine: Any, seed: 
         assert judged() == (True, True)
         assert real.run(rf'msiexec /x "C:\new\{msi.name}" /qn', timeout=120).exit_code == 0
         assert judged() == (False, False), "removed"
-        print(f"detection took {min(seconds):.2f} to {max(seconds):.2f} s")
-        assert min(seconds) < 2.0
+        print(
+            f"detection took {min(seconds):.2f} to {max(seconds):.2f} s, a script that does nothing {min(bare):.2f} s"
+        )
+        assert min(seconds) < 2 * min(bare) + 0.5
     assert FileRule

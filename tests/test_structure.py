@@ -23,6 +23,14 @@ def test_no_module_needs_itself() -> None:
     assert not needs, {module: sorted(others & needs.keys()) for module, others in needs.items()}
 
 
+def test_who_takes_turns_is_there() -> None:
+    """Every name of ``turns.txt`` is a test: one that was renamed would silently run each time."""
+    here = Path(__file__).parent
+    for line in (here / "turns.txt").read_text("utf-8").splitlines()[1:]:
+        file, _, name = line.partition("::")
+        assert f"def {name.partition('[')[0]}(" in (here / file).read_text("utf-8"), line
+
+
 def test_functions_are_short_enough_to_be_seen_whole() -> None:
     long = []
     for path in SOURCE.rglob("*.py"):
