@@ -1,4 +1,5 @@
-/* A stand-in for an installer: "exit N" leaves with N, "sleep N" waits N seconds first. Writes its command line to C:\standin.log and says what the driver program would. */
+/* A stand-in for an installer: "exit N" leaves with N, "sleep N" waits N seconds first. Writes its command line to C:\standin.log and says what the driver program would;
+   where it is asked for something (/get-...), what C:\answer.txt says. */
 #include <windows.h>
 
 static int number_after(const char *line, const char *word)
@@ -30,7 +31,13 @@ void start(void)
     WriteFile(log, line, lstrlenA(line), &done, NULL);
     WriteFile(log, "\r\n", 2, &done, NULL);
     CloseHandle(log);
-    WriteFile(GetStdHandle(STD_OUTPUT_HANDLE), "Published name: oem1.inf\r\n", 26, &done, NULL);
+    if (has(line, "/get-")) {
+        static char text[16384];
+        HANDLE answer = CreateFileA("C:\\answer.txt", GENERIC_READ, FILE_SHARE_READ, NULL, OPEN_EXISTING, 0, NULL);
+        if (answer != INVALID_HANDLE_VALUE && ReadFile(answer, text, sizeof text, &done, NULL))
+            WriteFile(GetStdHandle(STD_OUTPUT_HANDLE), text, done, &done, NULL);
+    } else
+        WriteFile(GetStdHandle(STD_OUTPUT_HANDLE), "Published name: oem1.inf\r\n", 26, &done, NULL);
     if (has(line, "/run /tn")) {
         STARTUPINFOA how;
         PROCESS_INFORMATION ran;

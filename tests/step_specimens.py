@@ -7,6 +7,8 @@ import zipfile
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
+import servicing_specimens
+
 from yendo.demo import drivers
 
 REG = """Windows Registry Editor Version 5.00
@@ -235,6 +237,21 @@ name = "NetFx3"
 source = 'C:\sources'
 
 [[install]]
+kind = "capability"
+name = "Tide.Gauge~~~~0.0.1.0"
+source = 'C:\sources'
+
+[[install]]
+kind = "system-package"
+from = "extras/tide.msu"
+package = "Package_for_KB9900001~31bf3856ad364e35~amd64~~19041.4100.1.2"
+
+[[install]]
+kind = "system-package"
+from = "extras/tide.cab"
+package = "Package_for_KB9900002~31bf3856ad364e35~amd64~~19041.4100.1.2"
+
+[[install]]
 kind = "sign-out"
 
 [[install]]
@@ -287,6 +304,8 @@ def workspace(folder: Path, steps: str = STEPS) -> Path:
         "scripts/mark.cmd": b"@echo off\r\necho %~1 %~2> C:\\Marrowby\\by-cmd.txt\r\n",
         "scripts/mark.ps1": b"param([string]$Site)\r\n[IO.File]::WriteAllText('C:\\Marrowby\\by-shell.txt', $Site + [IO.File]::ReadAllText([IO.Path]::Combine($PSScriptRoot, 'beside.txt')))\r\n",
         "scripts/beside.txt": b" beside",
+        "tide.msu": servicing_specimens.usual(),
+        "tide.cab": servicing_specimens.cabinet("Package_for_KB9900002"),
         **{f"driver/{name}": data for name, data in drivers.CURRENT.all_files.items()},
     }
     for name, data in files.items():

@@ -25,6 +25,7 @@ from yendo.plan.model import schema
 from yendo.terms.rules import (
     KINDS,
     BaseRule,
+    CapabilityRule,
     FeatureRule,
     FileRule,
     FolderRule,
@@ -33,6 +34,7 @@ from yendo.terms.rules import (
     ScriptRule,
     ShortcutRule,
     Sight,
+    SystemPackageRule,
     UninstallEntryRule,
     fragment,
     function_of,
@@ -43,6 +45,8 @@ STATES = int(os.environ.get("YENDO_STATES", "150" if os.environ.get("CI") else "
 OTHERS: list[BaseRule] = [
     ProcessRule(name="a.exe"),
     FeatureRule(name="Tide"),
+    CapabilityRule(name="Tide.Gauge~~~~0.0.1.0"),
+    SystemPackageRule(name="Package_for_KB9900001", version=">=19041.4100"),
     ScriptRule(text="$true"),
     ShortcutRule(path=r"C:\a.lnk", target=r"C:\a.exe"),
 ]

@@ -12,14 +12,20 @@ import shutil
 import struct
 import subprocess
 from pathlib import Path
+from typing import Any
 
 import pytest
+import servicing_specimens
 from conftest import Yendo, missing, parsed
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
 from yendo.errors import Unreadable
 from yendo.formats import cab, wim
+from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.package import build
+from yendo.plan import read as read_plan
+from yendo.prove.prove import prove
 from yendo.servicing import manifest, reading
 
 MUM = """<?xml version="1.0" encoding="utf-8" standalone="yes"?>
@@ -34,7 +40,7 @@ MUM = """<?xml version="1.0" encoding="utf-8" standalone="yes"?>
 """
 PARENT = """<parent buildCompare="{compare}" integrate="separate"><assemblyIdentity name="{name}" version="{version}" language="neutral" processorArchitecture="amd64"/></parent>"""
 DECLARED = """<declareCapability><capability><capabilityIdentity name="Language.Basic" language="de-DE" version="0.0.1.0"/></capability><dependency><capabilityIdentity name="Language.Fonts" language="" version="0.0.1.0"/></dependency></declareCapability>"""
-UNATTEND = """<?xml version="1.0"?><unattend xmlns="urn:schemas-microsoft-com:unattend"><servicing><package action="install"><assemblyIdentity name="{name}" version="{version}" language="neutral" processorArchitecture="amd64" publicKeyToken="0"/><source location="%configsetroot%\\{file}"/></package></servicing></unattend>"""
+UNATTEND = """<?xml version="1.0"?><unattend xmlns="urn:schemas-microsoft-com:unattend"><servicing><package action="install"><assemblyIdentity name="{name}" version="{version}" language="neutral" processorArchitecture="amd64" publicKeyToken="0000000000000000"/><source location="%configsetroot%\\{file}"/></package></servicing></unattend>"""
 PROPERTIES = 'ApplyTo="Windows 10.0"\r\nBuild Date="2026/10/01"\r\nKB Article Number="9900001"\r\nProcessor Architecture="amd64"\r\n'
 
 
@@ -71,7 +77,7 @@ def test_a_package(tmp_path: Path, yendo: Yendo, other: bool) -> None:
     found = parsed(yendo("read", made, "--json"))
     own = found["manifest"]
     assert own["identity"] == {"name": "Package_for_KB9900001", "version": "19041.4100.1.2", "processor": "x64",
-                               "language": "neutral"}  # fmt: skip
+                               "language": "neutral", "token": "0000000000000000"}  # fmt: skip
     assert own["permanent"] and own["features"] == ["Tide-Gauge"] and own["inner"][0]["name"] == "Tide-Gauge-Package"
     assert own["capabilities"] == ["Language.Basic~~~de-DE~0.0.1.0"] and own["needs"] == ["Language.Fonts~~~~0.0.1.0"]
     assert found["builds"] == ["19041"] and found["condition"] == 'os = ">=10.0.19041, <10.0.19046"'
@@ -100,8 +106,8 @@ def test_forty_for_the_right_build_and_the_wrong(tmp_path: Path) -> None:
         builds = ("17763", "19041", "19042", "19044", "19045", "22000", "22621", "22631", "26100", "27000")
         machines = columns_of(builds, {"windows": [f"10.0.{one}.1" for one in builds]}, {}, {})
         answers = asked(question(reading.condition(found)), machines).whole
-        for build, answer in zip(builds, answers, strict=True):
-            assert (answer == 1) == reading.fits(found.builds, build) == (build in own), (base, build)
+        for one, answer in zip(builds, answers, strict=True):
+            assert (answer == 1) == reading.fits(found.builds, one) == (one in own), (base, one)
             count += 1
     assert count == 40
 
@@ -243,3 +249,166 @@ def test_image_files_that_make_no_sense(tail: bytes, at: int, change: bytes) -> 
         wim.read(io.BytesIO(bytes(head) + tail))
     except Unreadable:
         pass
+
+
+# --- brought by a package ---------------------------------------------------------------------------------------------
+
+
+def drafted(place: Path, yendo: Yendo, name: str, data: bytes) -> Path:
+    place.mkdir(exist_ok=True)
+    (place / name).write_bytes(data)
+    yendo("draft", place / "w", place / name)
+    return place / "w"
+
+
+def test_from_an_update_to_the_proof(tmp_path: Path, yendo: Yendo) -> None:
+    """What can be removed is taken out again; what stays says so, is not asked how it is removed, and changes nothing
+    when it is to go.
+    """
+    workspace = drafted(tmp_path / "a", yendo, "kb.msu", servicing_specimens.usual())
+    text = (workspace / "plan.toml").read_text("utf-8")
+    for line in (
+        'os = ">=10.0.19041, <10.0.19046"', 'kind = "system-package"', 'kind = "take-back"', 'name = "Package_for_KB9900001"',
+        'package = "Package_for_KB9900001~31bf3856ad364e35~amd64~~19041.4100.1.2"', 'version = ">=19041.4100.1.2"',
+    ):  # fmt: skip
+        assert line in text, text
+    yendo("build", workspace)
+    for scenario in ("desk", "twice", "interrupted"):
+        assert parsed(yendo("prove", workspace, "--scenario", scenario, "--json"))["passed"]
+    wrong = parsed(yendo("prove", workspace, "--windows", "11-24h2", "--json", expect=1))
+    assert "not applicable: windows is 10.0.26100" in json.dumps(wrong)
+
+    stays = drafted(tmp_path / "b", yendo, "kb.cab", servicing_specimens.cabinet(more=' permanence="permanent"'))
+    assert "is permanent: Windows does not remove it" in (stays / "plan.toml").read_text("utf-8")
+    assert "0 errors" in yendo("check", stays).stdout or "error" not in yendo("check", stays).stdout
+    yendo("build", stays)
+    proof = parsed(yendo("prove", stays, "--json"))
+    assert (
+        proof["passed"] and {one["id"]: one["found"] for one in proof["phases"]}["stays"] == "exit code 20, 0 effects"
+    )
+    yendo("dossier", stays)
+    (page,) = (stays / "package").glob("*.dossier.html")
+    assert "It cannot be removed: Package_for_KB9900001 is permanent" in page.read_text("utf-8")
+
+    several = servicing_specimens.update(
+        ("Package_for_KB9900001", "19041.4100.1.2", servicing_specimens.cabinet()),
+        ("Package_for_KB9900003", "19041.4099.1.1", servicing_specimens.cabinet("Package_for_KB9900003", "19041.4099.1.1")),
+    )  # fmt: skip
+    text = (drafted(tmp_path / "c", yendo, "both.msu", several) / "plan.toml").read_text("utf-8")
+    assert "are not removed as one" in text and text.count('kind = "system-package"') == 3
+    assert "no update that can be read" in yendo("draft", tmp_path / "n", _none(tmp_path), expect=2).stderr
+
+
+def _none(place: Path) -> Path:
+    (place / "none.msu").write_bytes(cab.build({"a.txt": b"a"}.items()))
+    return place / "none.msu"
+
+
+@pytest.mark.parametrize(
+    ("line", "code", "there"),
+    [
+        ("wusa.exe C:\\x\\kb.msu /quiet /norestart", 0, "19041.4100.1.2"),
+        ("wusa.exe C:\\x\\kb.msu /quiet /norestart", 2359302, "19041.4100.1.2"),
+        ("dism.exe /online /add-package /packagepath:C:\\x\\older.cab", 0, "19041.4100.1.2"),
+        ("dism.exe /online /add-package /packagepath:C:\\x\\newer.cab", 0, "19041.4200.1.1"),
+        ("dism.exe /online /add-package /packagepath:C:\\x\\other.cab", -2146498530, "19041.4200.1.1"),
+        ("wusa.exe C:\\x\\other.msu /quiet", -2145124329, "19041.4200.1.1"),
+        (
+            "dism.exe /online /remove-package /packagename:Package_for_KB9900001~a~amd64~~1.1.1.1",
+            -2146498555,
+            "19041.4200.1.1",
+        ),
+        ("dism.exe /online /remove-package /packagename:Package_for_KB9900001~a~amd64~~19041.4200.1.1", 0, ""),
+    ],
+)
+def test_one_after_the_other(tmp_path: Path, line: str, code: int, there: str) -> None:
+    """On the simulated machine: there already, replaced, not for this system, not known, removed."""
+    name = "Package_for_KB9900001"
+    files = {
+        "kb.msu": servicing_specimens.usual(), "older.cab": servicing_specimens.cabinet(name, "19041.4000.1.1"),
+        "newer.cab": servicing_specimens.cabinet(name, "19041.4200.1.1"),
+        "other.cab": servicing_specimens.cabinet(name, "26100.1.1.1", build=26100),
+        "other.msu": servicing_specimens.update((name, "26100.1.1.1", servicing_specimens.cabinet(name, "26100.1.1.1", build=26100))),
+    }  # fmt: skip
+    for file, data in files.items():
+        (tmp_path / file).write_bytes(data)
+    lines = [values[0] for values in test_one_after_the_other.pytestmark[0].args[1]]
+    with SimulatedMachine().fresh() as session:
+        session.bring(tmp_path, "C:\\x")
+        codes = [session.run(one, timeout=60).exit_code for one in lines[: lines.index(line) + 1]]
+        if code == 2359302:
+            codes.append(session.run(line, timeout=60).exit_code)
+        found = session.state().get("part", f"system-package:{name}".lower())
+    assert codes[-1] == code and (getattr(found, "value", "") or "") == there
+
+
+PLAN = r"""
+[package]
+id = "tide"
+name = "Tide"
+version = "1"
+permanent = "a trial"
+[[install]]
+kind = "system-package"
+from = "extras/tide.msu"
+"""
+BY_FILE = "[[detect]]\nkind = \"file\"\npath = '%SystemRoot%\\System32\\tide\\tide.dll'\n"
+BY_LIST = '[[detect]]\nkind = "system-package"\nname = "Package_for_KB9900001"\nversion = ">=19041.4100"\n'
+BY_CAPABILITY = '[[detect]]\nkind = "capability"\nname = "Tide.Gauge~~~~0.0.1.0"\n'
+
+
+def built(place: Path, rule: str) -> Path:
+    (place / "extras").mkdir(parents=True)
+    (place / "extras" / "tide.msu").write_bytes(servicing_specimens.usual())
+    (place / "plan.toml").write_text(PLAN + rule, "utf-8")
+    return build.build(place, read_plan(place / "plan.toml")[0]).folder
+
+
+@pytest.mark.wine
+def test_another_reader_installs_it(tmp_path: Path, shell_wine: Any) -> None:
+    """The layer's own update program takes the update that we wrote, through the runner: the file and the value are there.
+    Of what is told by the servicing program nothing is claimed there.
+    """
+    proof = prove(built(tmp_path / "a", BY_FILE), shell_wine)
+    phases = {one.id: one for one in proof.phases}
+    assert proof.passed and phases["stays"].outcome == "passed", proof.phases
+    with shell_wine.fresh() as real:
+        real.bring(tmp_path / "a" / "extras", "C:\\x")
+        assert real.run("wusa.exe C:\\x\\tide.msu /quiet /norestart", timeout=60).exit_code == 0
+        state = real.state()
+    assert state.get("file", "c:\\windows\\system32\\tide\\tide.dll") is not None
+    value = state.get("registry", "hklm/64\\software\\tidewell\\gauge!version")
+    assert getattr(value, "value", getattr(value, "data", None)) == "10.0.1.1", value
+    open_one = prove(built(tmp_path / "b", BY_LIST), shell_wine)
+    assert open_one.outcome == "not executed" and "answer nothing about" in open_one.phases[0].found
+
+
+@pytest.mark.wine
+@pytest.mark.parametrize(
+    ("rule", "answer", "there"),
+    [
+        (BY_LIST, "Package Identity : Package_for_KB9900001~a~amd64~~19041.4100.1.2\r\nState : Installed\r\n", True),
+        (BY_LIST, "Package Identity : Package_for_KB9900001~a~amd64~~19041.4100.1.2\r\nState : Install Pending\r\n", False),
+        (BY_LIST, "Package Identity : Package_for_KB9900001~a~amd64~~19041.4100.1.2\r\nState : Staged\r\n", False),
+        (BY_LIST, "Package Identity : Package_for_KB9900001~a~amd64~~19041.4000.1.2\r\nState : Installed\r\n", False),
+        (BY_LIST, "Package Identity : Package_for_KB99~a~amd64~~19041.4100.1.2\r\nState : Installed\r\n", False),
+        (BY_LIST, "Package Identity : Package_for_KB99~a~amd64~~1.1.1.1\r\nState : Staged\r\nRelease Type : Update\r\n\r\n"
+         "Package Identity : Package_for_KB9900001~a~amd64~~19041.4200.1.2\r\nState : Installed\r\n", True),
+        (BY_CAPABILITY, "Capability Identity : Tide.Gauge~~~~0.0.1.0\r\nState : Installed\r\n", True),
+        (BY_CAPABILITY, "Capability Identity : Tide.Gauge~~~~0.0.1.0\r\nState : Not Present\r\n", False),
+    ],
+)  # fmt: skip
+def test_what_the_servicing_program_says(
+    tmp_path: Path, shell_wine: Any, stand_in: Path, rule: str, answer: str, there: bool
+) -> None:
+    """The detection script with a stand-in for the servicing program, whose answers are as it writes them."""
+    import test_steps
+
+    package = built(tmp_path / "a", rule)
+    with shell_wine.fresh() as real:
+        real.bring(package, "C:\\package")
+        test_steps.put_stand_ins(real, stand_in, ("dism",))
+        real.write("C:\\answer.txt", answer.encode())
+        ran = real.run("powershell -NoProfile -ExecutionPolicy Bypass -File C:\\package\\detect.ps1", timeout=60)
+        called = (real.read("C:\\standin.log") or b"").decode()
+    assert ran.exit_code == (0 if there else 1) and "/english /online /get-" in called, ran.output

@@ -329,11 +329,11 @@ def per_user_msi(workspace: Workspace) -> Report:
 
 @rule("no-uninstall", "error", "what cannot be removed cannot be upgraded or taken back")
 def no_uninstall(workspace: Workspace) -> Report:
-    if not form.steps_of(workspace.folder, workspace.plan, "uninstall"):
+    if not form.steps_of(workspace.folder, workspace.plan, "uninstall") and not workspace.plan.package.permanent:
         yield (
             workspace.line("install"),
             "there is no [[uninstall]], and none follows from the steps",
-            "say how it is removed: a product code, or take-back for placed files",
+            "say how it is removed: a product code, take-back for placed files; or why not: permanent under [package]",
         )
 
 

@@ -278,7 +278,7 @@ def cannot_undo(workspace: Workspace) -> Report:
             )
         return
     for at, step in enumerate(plan.install):
-        if kind_of(step).reversal_of(step) == "cannot":
+        if kind_of(step).reversal_of(step) == "cannot" and not plan.package.permanent:
             yield (
                 workspace.line("install", at, "kind"),
                 f"install step {at + 1} ({kind_of(step).name}) is not taken back by itself",

@@ -206,8 +206,9 @@ def _compose(
                 writing.remarked(step, key, f"{proposing.DECIDE}: {question}")
                 decisions.append(f"install.{len(install)}.{key}: {question}")
         more["detect"] += list(writing.rules_of(piece.rules))
-    if pieces:
+    if any(not piece.package.get("permanent") for piece in pieces.values()):
         uninstall.append(writing.table({"kind": "take-back", "timeout": "5 min"}))
+    _for_builds(document, [piece.when for piece in pieces.values() if piece.when], decisions)
     if any(piece.marked for piece in pieces.values()):
         document.add("mark", True)
         writing.remarked(document, "mark", "nothing else tells that all of it was done")
@@ -222,6 +223,15 @@ def _compose(
             document.add(name, writing.array(*tables))
     if proof is not None:
         document.add("proof", proof)
+
+
+def _for_builds(document: tomlkit.TOMLDocument, lines: Sequence[str], decisions: list[str]) -> None:
+    """The run condition that what is brought fits the build of Windows; where there is one already, a question."""
+    for line in dict.fromkeys(lines):
+        if "when" in document:
+            decisions.append(f"when: {line}, since what is added is for these builds")
+        else:
+            document.add("when", tomlkit.parse(f"[when]\n{line}\n")["when"])  # type: ignore[arg-type]
 
 
 def _tables(document: tomlkit.TOMLDocument, name: str) -> list[Table]:
@@ -248,6 +258,7 @@ def _bare(sources: Sequence[Path], office: Office, said: Mapping[str, str]) -> t
         ("architecture", said.get("architecture") or "any"),
         ("scope", "machine"),
         ("contact", ""),
+        *([("permanent", said["permanent"])] if said.get("permanent") else []),
     ):
         package.add(key, value)
     for decision in _bare_decisions(sources, said):

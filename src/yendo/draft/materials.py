@@ -18,12 +18,14 @@ from yendo.draft import writing
 from yendo.drivers import reading
 from yendo.drivers.driver import Driver
 from yendo.errors import Unreadable, Usage
+from yendo.servicing import reading as serviced
+from yendo.servicing.reading import SystemPackage
 from yendo.steps.registry import imported, text_of
 from yendo.steps.script import HOSTS
-from yendo.terms.rules import DriverRule, RegistryListRule, RegistryRule, Rule
+from yendo.terms.rules import DriverRule, RegistryListRule, RegistryRule, Rule, SystemPackageRule
 from yendo.walk import files_below
 
-REGISTRY, CABINET, DRIVER = ".reg", ".cab", ".inf"
+REGISTRY, CABINET, UPDATE, DRIVER = ".reg", ".cab", ".msu", ".inf"
 MAX_REGISTRY = 16 << 20
 ACHIEVES = r"what is there once it has run: C:\...\file, C:\...\folder\, HKLM\...\Key\Name = value, or a service's name"
 
@@ -32,7 +34,7 @@ class Piece(msgspec.Struct):
     """A material's steps and rules. ``extras`` are files by their names below ``extras/``; ``open`` the questions, by
     the key within the install step; ``marked`` where nothing else tells that it is there. ``before`` are steps that
     come first, each with its questions; ``made`` files below ``extras/`` that are written, and ``package`` what it says
-    of the whole: name, version, publisher, architecture.
+    of the whole: name, version, publisher, architecture, why it stays; ``when`` is a line of ``[when]``.
     """
 
     install: Table
@@ -44,11 +46,12 @@ class Piece(msgspec.Struct):
     before: list[tuple[Table, dict[str, str]]] = []
     made: dict[str, bytes] = {}
     package: dict[str, str] = {}
+    when: str = ""
 
 
 def is_material(path: Path) -> bool:
     """Whether this is something of the packager's own rather than an installer."""
-    return path.is_dir() or path.suffix.lower() in (*HOSTS, REGISTRY, CABINET)
+    return path.is_dir() or path.suffix.lower() in (*HOSTS, REGISTRY, CABINET, UPDATE)
 
 
 def piece(path: Path, target: str | None = None) -> Piece:
@@ -62,7 +65,7 @@ def piece(path: Path, target: str | None = None) -> Piece:
     if path.is_symlink():
         raise Usage(f"{path} is a link, and is not taken along; name the file itself")
     kind = path.suffix.lower()
-    return _registry(path) if kind == REGISTRY else _cabinet(path) if kind == CABINET else _script(path)
+    return _registry(path) if kind == REGISTRY else _cabinet(path) if kind in (CABINET, UPDATE) else _script(path)
 
 
 def _script(path: Path) -> Piece:
@@ -103,8 +106,45 @@ def _registry(path: Path) -> Piece:
 
 
 def _cabinet(path: Path) -> Piece:
+    """A package of the system; a cabinet that says nothing of itself is added as a feature."""
+    try:
+        found = serviced.read(path)
+    except Unreadable as error:
+        raise Usage(f"{path.name}: {error}") from error
+    if isinstance(found, SystemPackage):
+        return _system_package(path, found)
+    if path.suffix.lower() == UPDATE:
+        raise Usage(f"{path.name} is no update that can be read")
     step = writing.table({"kind": "feature", "cabinet": f"extras/{path.name}", "timeout": "30 min"})
     return Piece(step, {path.name: path}, marked=True)
+
+
+def _system_package(path: Path, found: SystemPackage) -> Piece:
+    """The step, the rules that it is installed, the condition that the build fits, and whether it can be removed."""
+    step = writing.table({"kind": "system-package", "from": f"extras/{path.name}"})
+    own = found.manifests
+    piece = Piece(step, {path.name: path}, marked=not own, when=serviced.condition(found))
+    stays = [one.identity.name for one in own if one.permanent]
+    piece.package = {"name": path.stem, "permanent": ""}
+    if own:
+        main = max(own, key=lambda one: (not one.permanent, bool(one.article), -own.index(one)))
+        piece.package = {
+            "name": main.shown or " ".join(filter(None, ("Windows", main.article or main.identity.name))),
+            "version": main.identity.version,
+            "publisher": "",
+            "architecture": main.identity.processor,
+            "permanent": "",
+        }
+        piece.rules += [SystemPackageRule(name=one.identity.name, version=f">={one.identity.version}") for one in own]
+    if len(own) == 1 and not stays and own[0].identity.token:
+        step.add("package", own[0].identity.whole)
+    elif stays:
+        piece.package["permanent"] = f"{', '.join(stays)} is permanent: Windows does not remove it"
+    else:
+        what = "several packages come together, which are not removed as one" if own else "what is in it is not read"
+        piece.package["permanent"] = f"{path.name}: {what}"
+    step.add("timeout", "2 h")
+    return piece
 
 
 def _drivers(path: Path) -> Piece:

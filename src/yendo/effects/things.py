@@ -191,7 +191,8 @@ class Product(_Thing, tag="product", frozen=True):
 class Part(_Thing, tag="part", frozen=True):
     """A part of the system that its own programs look after.
 
-    ``sort`` is task, firewall-rule, driver, feature, app, or mode: that of a host which many people share.
+    ``sort`` is task, firewall-rule, driver, feature, capability, system-package, app, or mode: that of a host which
+    many people share.
     """
 
     sort: str

@@ -173,6 +173,10 @@ class Machine(Protocol):
     @property
     def has_powershell(self) -> bool: ...
 
+    @property
+    def unanswered(self) -> frozenset[str]:
+        """Kinds of rules that are asked of programs which do nothing here: no answer of theirs means anything."""
+
     def fresh(self, account: Account = "user") -> AbstractContextManager[Session]: ...
 
     def surroundings(self, account: Account = "user") -> Surroundings: ...

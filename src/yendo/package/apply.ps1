@@ -252,6 +252,7 @@ function Start-Verb {
             return #NOT_APPLICABLE#
         }
     } else {
+        if (($Plan['permanent'] -ne '') -and ($Plan['uninstall'].Length -eq 0)) { Tell permanent $Plan['permanent']; return #NOT_APPLICABLE# }
         [string[]]$others = Get-Marks $Plan['id']
         if ($others.Length -gt 0) { Tell needed-by-others ([string]::Join(', ', $others)); return #NEEDED# }
     }

@@ -220,6 +220,9 @@ class _Carrier:
                 self.tell(events.NotNow(reasons) if found.passing else events.NotApplicable(reasons))
                 return form.LATER if found.passing else form.NOT_APPLICABLE
         else:
+            if self.manifest.permanent and not self.manifest.uninstall:
+                self.tell(events.Permanent(self.manifest.permanent))
+                return form.NOT_APPLICABLE
             others = self.marks(self.manifest.id)
             if others:
                 self.tell(events.NeededByOthers(", ".join(others)))

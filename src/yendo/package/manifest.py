@@ -198,6 +198,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     house: FromHouse | None = None
     contact: str = ""
     about: About = About()
+    permanent: str = ""  # why it cannot be removed
 
     def actions(self, verb: str) -> tuple[Action, ...]:
         return {"install": self.install, "uninstall": self.uninstall, "repair": self.repair}[verb]
@@ -442,6 +443,7 @@ def resolve(
         scope=package.scope,
         contact=package.contact,
         about=_about(plan),
+        permanent=package.permanent,
         when=resolve_condition(plan.when),
         needs=tuple(_need(workspace, need) for need in plan.need),
         in_the_way={verb: _way(plan.in_the_way.of(verb)) for verb in VERBS},

@@ -296,6 +296,7 @@ def _data(manifest: form.Manifest) -> dict[str, Any]:
         "version": manifest.version,
         "revision": manifest.revision,
         "publisher": manifest.publisher,
+        "permanent": manifest.permanent,
         "run": manifest.run,
         "logs": manifest.logs,
         "keep": manifest.keep,

@@ -154,6 +154,7 @@ _FORMS = {
     r"^\{[0-9A-Fa-f]{8}": "a code in braces, as {4E6AB892-57E7-52F8-B2B2-AB06096EDC9F}",
     "^[a-z0-9]": 'small letters, digits and hyphens, as "tidewell-lantern"',
     "^[a-z][a-z0-9_]": "small letters, digits and underscores, beginning with a letter",
+    "^[A-Za-z0-9._-]+~": 'a capability as the system calls it, as "Tide.Gauge~~~~0.0.1.0"',
     "^[A-Za-z_]": "letters, digits, underscores and points, as a property is called",
     r"^(\d{4}-": 'a date, as "2026-02-01"',
     "^[A-Za-z0-9-]+(": 'names with points between them, as "example.marrowby.lantern"',

@@ -24,6 +24,7 @@ class Package(Written, frozen=True, kw_only=True):
     ``revision`` counts the packager's own changes to one vendor version; ``folder`` is the name of the built package.
     ``owner`` answers for the product in the office, ``contact`` for the package; ``date`` is the day of the package,
     ``support`` the page where people get help, ``icon`` a picture below ``extras/``: else the installer's own is taken.
+    ``permanent`` says why it cannot be removed; then no uninstall is asked for.
     """
 
     id: Identifier
@@ -43,10 +44,12 @@ class Package(Written, frozen=True, kw_only=True):
     keywords: tuple[Text, ...] = ()
     support: Annotated[str, Meta(pattern=r"^(https?://[^\s\"<>]+)?$")] = ""
     icon: str = ""
+    permanent: str = ""
     folder: str = "{id}-{version}-r{revision}"
 
     def __post_init__(self) -> None:
-        for name in ("name", "version", "publisher", "language", "contact", "owner", "category", "support", "icon"):
+        lines = ("name", "version", "publisher", "language", "contact", "owner", "category", "support", "icon")
+        for name in (*lines, "permanent"):
             check_line(name, getattr(self, name))
         unknown = set(re.findall(r"\{([^{}]*)\}", self.folder)) - {
             "id",

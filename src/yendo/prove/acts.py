@@ -73,6 +73,7 @@ class _Machine:
     """The simulated machine, as one of which nobody knows what it is: a scenario takes the way of a real one."""
 
     name, place, label, has_powershell = "kit", "nowhere", "a kit", False
+    unanswered: frozenset[str] = frozenset()
 
     def __init__(self, found: KitActs) -> None:
         self.found, self.inner, self.visits = found, SimulatedMachine(), 0

@@ -49,6 +49,10 @@ class Furnished:
     def has_powershell(self) -> bool:
         return self.machine.has_powershell
 
+    @property
+    def unanswered(self) -> frozenset[str]:
+        return self.machine.unanswered
+
     def surroundings(self, account: Account = "user") -> Surroundings:
         return self.machine.surroundings(account)
 

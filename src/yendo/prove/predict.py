@@ -58,6 +58,8 @@ def install_effects(
             more, spots = _msi(action, package, surroundings, state, memories)
         else:
             more, spots = _performed(action, _host(manifest, package, surroundings, state, real))
+            if real and (unseen := KINDS[action.kind].unseen if action.kind in KINDS else ""):
+                spots = [*spots, f"{action.title}: {unseen}"]
         effects += more
         blind += spots
     found = own.without(net(effects, before, state), own.folders(manifest, package), surroundings.environment)

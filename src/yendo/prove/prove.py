@@ -27,6 +27,12 @@ _IMITATED = ": imitated by a redirected profile and hive, since the layer has no
 def _played(stage: Stage, scenario: Scenario, machine: Machine) -> None:
     """Plays it, and says what of it ran nowhere."""
     try:
+        kinds = {one.kind for rule in stage.manifest.detect for one in rule.flat()} & machine.unanswered
+        if kinds:
+            raise NotCovered(
+                f"it is detected by {', '.join(sorted(kinds))}, which the layer's programs answer nothing about; prove "
+                "it where Windows is: --machine ssh:NAME, or a kit"
+            )
         scenario.play(stage)
     except NotCovered as error:
         stage.phase(UNCOVERED, "carried out", None, "a machine that can carry out every step", str(error))

@@ -72,6 +72,7 @@ class Sheet(msgspec.Struct, frozen=True, kw_only=True):
     publisher: str
     description: str
     notes: str
+    permanent: str
     owner: str
     contact: str
     support: str
@@ -119,6 +120,7 @@ def sheet(package: Path, furnished: HouseGiven | None = None) -> Sheet:
         publisher=manifest.publisher,
         description=about.description,
         notes=about.notes,
+        permanent=manifest.permanent,
         owner=about.owner,
         contact=manifest.contact,
         support=about.support,

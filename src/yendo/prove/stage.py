@@ -325,16 +325,27 @@ class Stage:
             self.withheld(session)
             again = self.again(session, after)
             if not self.manifest.uninstall:
-                self.phase(
-                    "uninstall",
-                    "uninstall",
-                    None,
-                    "the package removes what it installed",
-                    "the plan has no uninstall steps",
-                    cause=("nobody said how to remove it", "add [[uninstall]]"),
-                )
+                self._stays(session)
                 return
             self.uninstall(session, before, again or after)
+
+    def _stays(self, session: Session) -> None:
+        """There is no uninstall: where the plan says why, the runner says it too, and changes nothing."""
+        why = self.manifest.permanent
+        if not why:
+            self.phase(
+                "uninstall", "uninstall", None, "the package removes what it installed",
+                "the plan has no uninstall steps", cause=("nobody said how to remove it", "add [[uninstall]]"),
+            )  # fmt: skip
+            return
+        before = session.state()
+        carried = self.verb(session, "uninstall")
+        changed = self.without_own(difference(before, session.state()), session)
+        self.phase(
+            "stays", f"it stays: {why}", carried.exit_code == form.NOT_APPLICABLE and not changed,
+            f"exit code {form.NOT_APPLICABLE}, nothing changed",
+            f"exit code {carried.exit_code}, {len(changed)} effects", by=self.by, details=carried.lines[-3:],
+        )  # fmt: skip
 
     def install(self, session: Session, before: State) -> State | None:
         begun = time.monotonic()

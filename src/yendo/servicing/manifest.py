@@ -24,12 +24,22 @@ MOST_NAMED = 10_000
 
 
 class ServicedIdentity(msgspec.Struct, frozen=True, order=True):
-    """A package of the system by name, version, processor and language (``neutral`` for all of them)."""
+    """A package of the system by name, version, processor and language (``neutral`` for all of them); ``token`` is that
+    of the key it was signed by.
+    """
 
     name: str
     version: str
     processor: str = ""
     language: str = ""
+    token: str = ""
+
+    @property
+    def whole(self) -> str:
+        """As the system's own tool writes it: ``NAME~TOKEN~PROCESSOR~LANGUAGE~VERSION``."""
+        processor = "amd64" if self.processor == "x64" else self.processor
+        language = "" if self.language.lower() in ("neutral", "*") else self.language
+        return f"{self.name}~{self.token}~{processor}~{language}~{self.version}"
 
 
 class ServicedParent(msgspec.Struct, frozen=True):
@@ -103,5 +113,5 @@ def identity(one: Element) -> ServicedIdentity:
     processor = one.get("processorArchitecture", "").lower()
     return ServicedIdentity(
         one.get("name", "")[:300], one.get("version", "")[:60], _PROCESSORS.get(processor, processor),
-        one.get("language", "")[:40],
+        one.get("language", "")[:40], one.get("publicKeyToken", "")[:40],
     )  # fmt: skip

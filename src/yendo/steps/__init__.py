@@ -10,6 +10,7 @@ from importlib.resources import files
 from pathlib import Path
 
 from yendo.steps.base import Action, At, Kind, Result, Step
+from yendo.steps.capability import CapabilityKind, CapabilityStep
 from yendo.steps.captured import CapturedKind, CapturedStep, MadeKind, MadeStep
 from yendo.steps.certificate import CertificateKind, CertificateStep
 from yendo.steps.copy import CopyKind, CopyStep
@@ -34,6 +35,7 @@ from yendo.steps.script import ScriptKind, ScriptStep
 from yendo.steps.service import ServiceKind, ServiceStep
 from yendo.steps.shortcut import ShortcutKind, ShortcutStep
 from yendo.steps.sign_out import SignOutKind, SignOutStep
+from yendo.steps.system_package import SystemPackageKind, SystemPackageStep
 from yendo.steps.take_back import TakeBackKind, TakeBackStep
 from yendo.steps.task import TaskKind, TaskStep
 from yendo.steps.tell import TellKind, TellStep
@@ -42,6 +44,7 @@ from yendo.steps.wait import WaitKind, WaitStep
 KINDS: dict[str, Kind] = {
     kind.name: kind
     for kind in (
+        CapabilityKind(),
         CapturedKind(),
         CertificateKind(),
         CopyKind(),
@@ -66,6 +69,7 @@ KINDS: dict[str, Kind] = {
         ServiceKind(),
         ShortcutKind(),
         SignOutKind(),
+        SystemPackageKind(),
         TakeBackKind(),
         TaskKind(),
         TellKind(),
@@ -74,7 +78,8 @@ KINDS: dict[str, Kind] = {
 }
 _MADE = MadeKind()
 AnyStep = (
-    CapturedStep
+    CapabilityStep
+    | CapturedStep
     | CertificateStep
     | CopyStep
     | DeleteStep
@@ -98,6 +103,7 @@ AnyStep = (
     | ServiceStep
     | ShortcutStep
     | SignOutStep
+    | SystemPackageStep
     | TakeBackStep
     | TaskStep
     | TellStep

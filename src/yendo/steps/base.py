@@ -97,6 +97,8 @@ class Kind:
     reversal: ClassVar[Reversal] = "cannot"
     executed: ClassVar[tuple[Executed, ...]] = ()
     needs: ClassVar[tuple[Literal["person", "network", "restart"], ...]] = ()
+    unseen: ClassVar[str] = ""
+    """What it does besides that nobody predicts; empty where all of it is."""
     composed: ClassVar[bool] = False
     """It becomes the work of other kinds, and has no script fragment of its own."""
 

@@ -35,6 +35,7 @@ class FeatureKind(Kind):
     step = FeatureStep
     reversal = "by record"
     executed = ("simulation", "stand-in")
+    unseen = "what Windows itself changes for it is not predicted"
 
     def resolve(self, step: FeatureStep, at: At) -> Action:
         codes: dict[str, Meaning] = {"0": "done", "3010": "restart"}

@@ -207,6 +207,11 @@ class NobodyLoggedOn(Event, frozen=True):
 # --- what a package needs ---------------------------------------------------------------------------
 
 
+class Permanent(Event, frozen=True):
+    why: str
+    sentence = "it cannot be removed: {why}"
+
+
 class NeededByOthers(Event, frozen=True):
     packages: str
     sentence = "not removed, it is needed by {packages}"

@@ -50,6 +50,7 @@ class Observed:
     """
 
     has_powershell = True
+    unanswered: frozenset[str] = frozenset()
 
     def __init__(self, about: dict[str, str], environment: dict[str, str], account: Account) -> None:
         self.about, self.environment, self.account = about, environment, account

@@ -38,6 +38,9 @@ from yendo.installers.msi.session import Memory
 from yendo.machines.protocol import Place, Ran, Value
 from yendo.machines.simulated import programs, stock
 from yendo.machines.simulated.registry import Registry
+from yendo.servicing import reading as servicing
+from yendo.servicing.manifest import ServicedManifest
+from yendo.servicing.reading import SystemPackage
 from yendo.terms.rules import ProcessRule, Rule, Sight
 
 _FILES = (
@@ -49,6 +52,7 @@ _FILES = (
     "netsh.exe",
     "pnputil.exe",
     "dism.exe",
+    "wusa.exe",
     "change.exe",
     "shutdown.exe",
 )
@@ -77,6 +81,7 @@ class SimulatedMachine:
 
     place: Place = "simulation"
     has_powershell = False
+    unanswered: frozenset[str] = frozenset()
 
     def __init__(self, release: str = systems.USUAL) -> None:
         self.system = systems.system(release)
@@ -460,6 +465,19 @@ class SimulatedSession:
             return app_package.identity(found if isinstance(found, Path) else io.BytesIO(found), path)
         except Unreadable:
             return None
+
+    def serviced(self, path: str) -> tuple[list[ServicedManifest], bool] | None:
+        found = self._lookup(path)
+        if not isinstance(found, Path):
+            return None
+        try:
+            read = servicing.read(found)
+        except Unreadable:
+            return None
+        if not isinstance(read, SystemPackage) or not read.manifests:
+            return None
+        build = self.surroundings.windows.split(".")[2]
+        return read.manifests, not read.builds or servicing.fits(read.builds, build)
 
     def drivers(self, folder: str) -> list[str] | None:
         for head, source in self._brought.items():

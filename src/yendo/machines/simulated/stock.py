@@ -12,13 +12,14 @@ from yendo.effects import Service, State
 from yendo.effects.things import AccessRights, Part
 from yendo.formats.app_package import AppIdentity
 from yendo.machines.protocol import Ran
+from yendo.servicing.manifest import ServicedManifest
 
 _FROM_PEOPLE = re.compile(r"Get-AppxPackage -AllUsers -Name '[^']+' \| Remove-AppxPackage -AllUsers")
 _WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|(\S+)')
-_NOT_FOUND, _NO_SOURCE = (
-    2,
-    0x800F081F,
-)  # Source: the servicing program's codes: no such file; the source files could not be found
+# Source: the servicing program's codes: no such file; the source files could not be found; it is not for this system;
+# no such package is known. The update program's: it is there already; it is not for this system.
+_NOT_FOUND, _NO_SOURCE, _NOT_FOR_THIS, _UNKNOWN_PACKAGE = 2, -2146498529, -2146498530, -2146498555
+_ALREADY, _NOT_APPLICABLE = 2359302, -2145124329
 # Source: the Win32 error codes that the service control program leaves with.
 _UNKNOWN, _EXISTS, _RUNNING, _STOPPED, _DISABLED = 1060, 1073, 1056, 1062, 1058
 
@@ -45,6 +46,9 @@ class Files(Protocol):
 
     def app(self, path: str) -> AppIdentity | None:
         """Who a modern app package says it is; None where the file is not there or is none."""
+
+    def serviced(self, path: str) -> tuple[list[ServicedManifest], bool] | None:
+        """The packages of the system in a file, and whether this machine's build fits; None where it is none."""
 
 
 def run(line: str, state: State, files: Files) -> Ran | None:
@@ -181,7 +185,24 @@ def _dism(parts: list[str], state: State, files: Files) -> int:
         path = _option(parts, "packagepath")
         if files.inside(path.rpartition("\\")[0]) is False:
             return _NOT_FOUND
+        serviced = files.serviced(path)
+        if serviced is not None:
+            return _serviced(state, *serviced)
         _part(state, "feature", path.rpartition("\\")[2], None, there=True)
+    elif "/remove-package" in lowered:
+        whole = _option(parts, "packagename")
+        name, version = whole.partition("~")[0], whole.rpartition("~")[2]
+        known = state.get("part", Part("system-package", name).identity)
+        if not isinstance(known, Part) or known.value != version:
+            return _UNKNOWN_PACKAGE
+        state.remove("part", known.identity)
+    elif "/add-capability" in lowered:
+        source = _option(parts, "source")
+        if source and files.inside(source) is False:
+            return _NO_SOURCE
+        return _part(state, "capability", _option(parts, "capabilityname"), None, there=True)
+    elif "/remove-capability" in lowered:
+        _part(state, "capability", _option(parts, "capabilityname"), None, there=False)
     elif "/add-provisionedappxpackage" in lowered:
         found = files.app(_option(parts, "packagepath"))
         if found is None:
@@ -192,6 +213,36 @@ def _dism(parts: list[str], state: State, files: Files) -> int:
             state, "app", _option(parts, "packagename").partition("_")[0], None, there=False, missing=_NOT_FOUND
         )
     return 0
+
+
+def _serviced(state: State, found: list[ServicedManifest], fits: bool) -> int:
+    """Packages come; a newer one of a name stays, an older one gives way. Parents that were added count as well."""
+    if not fits:
+        return _NOT_FOR_THIS
+    for one in found:
+        known = state.get("part", Part("system-package", one.identity.name).identity)
+        have = known.value if isinstance(known, Part) else None
+        if not have or _numbers(have) < _numbers(one.identity.version):
+            state.add(Part("system-package", one.identity.name, one.identity.version))
+        for name in one.capabilities:
+            state.add(Part("capability", name))
+    return 0
+
+
+def _numbers(version: str) -> list[int]:
+    return [int(part) for part in version.split(".") if part.isdigit()]
+
+
+def _wusa(parts: list[str], state: State, files: Files) -> int:
+    found = files.serviced(parts[0]) if parts else None
+    if found is None:
+        return _NOT_FOUND
+    if not found[1]:
+        return _NOT_APPLICABLE
+    names = [(one.identity, state.get("part", Part("system-package", one.identity.name).identity)) for one in found[0]]
+    if names and all(isinstance(have, Part) and have.value == own.version for own, have in names):
+        return _ALREADY
+    return _serviced(state, *found)
 
 
 def _icacls(parts: list[str], state: State, files: Files) -> int:
@@ -220,6 +271,7 @@ _PROGRAMS: dict[str, Callable[[list[str], State, Files], int]] = {
     "schtasks": _schtasks,
     "netsh": _netsh,
     "dism": _dism,
+    "wusa": _wusa,
     "change": _change,
     "shutdown": lambda parts, state, files: 0,
     "logoff": lambda parts, state, files: 0,

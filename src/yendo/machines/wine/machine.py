@@ -135,6 +135,8 @@ class WineMachine:
         self._sessions: list[WineSession] = []
         self._baselines: dict[Account, tuple[State, observe.Blocks]] = {}
 
+    unanswered = frozenset({"app", "capability", "feature", "system-package"})  # the servicing program does nothing
+
     @property
     def has_powershell(self) -> bool:
         return self.powershell is not None

@@ -22,7 +22,7 @@ from yendo.terms.rules.file_list import FileListRule
 from yendo.terms.rules.folder import FolderRule
 from yendo.terms.rules.groups import AllRule, AnyOfRule, AtLeastRule, Group, NoneRule
 from yendo.terms.rules.msi_product import MsiProductRule
-from yendo.terms.rules.parts import AppRule, DriverRule, FeatureRule, TaskRule
+from yendo.terms.rules.parts import AppRule, CapabilityRule, DriverRule, FeatureRule, SystemPackageRule, TaskRule
 from yendo.terms.rules.process import ProcessRule
 from yendo.terms.rules.registry import RegistryKeyRule, RegistryRule
 from yendo.terms.rules.registry_list import RegistryListRule
@@ -74,6 +74,7 @@ __all__ = [
     "AppRule",
     "AtLeastRule",
     "BaseRule",
+    "CapabilityRule",
     "CertificateRule",
     "Criteria",
     "DriverRule",
@@ -96,6 +97,7 @@ __all__ = [
     "ServiceRule",
     "ShortcutRule",
     "Sight",
+    "SystemPackageRule",
     "TagRule",
     "TaskRule",
     "UninstallEntryRule",

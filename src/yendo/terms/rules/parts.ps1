@@ -27,6 +27,25 @@ function Test-Feature($Rule) {
     return @($false, ($Rule['name'] + ' is off'))
 }
 
+function Test-Capability($Rule) {
+    $answer = Get-Answer 'dism.exe' ('/english /online /get-capabilityinfo /capabilityname:"' + $Rule['name'] + '"')
+    if ([regex]::IsMatch($answer[1], '(?m)^State : Installed\s*$')) { return @($true, ($Rule['name'] + ' is there')) }
+    return @($false, ($Rule['name'] + ' is not there'))
+}
+
+function Test-SystemPackage($Rule) {
+    $answer = Get-Answer 'dism.exe' '/english /online /get-packages'
+    [string]$fact = $Rule['name'] + ' is not installed'
+    foreach ($match in [regex]::Matches($answer[1], '(?m)^Package Identity : (\S+)\s*\r?\n\s*State : Installed\s*$')) {
+        [string[]]$parts = $match.Groups[1].Value.Split([char]'~')
+        if (-not [string]::Equals($parts[0], $Rule['name'], 'OrdinalIgnoreCase')) { continue }
+        [string]$version = $parts[$parts.Length - 1]
+        $fact = $Rule['name'] + ' ' + $version + ' is installed'
+        if (Test-Range $version $Rule['version']) { return @($true, $fact) }
+    }
+    return @($false, $fact)
+}
+
 function Test-App($Rule) {
     [string]$fact = 'app ' + $Rule['name'] + ' is not provided'
     foreach ($name in (Get-Names 'Software\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Applications')) {

@@ -123,6 +123,51 @@ class FeatureRule(BaseRule, tag="feature", frozen=True, kw_only=True):
         )
 
 
+class CapabilityRule(BaseRule, tag="capability", frozen=True, kw_only=True):
+    """A capability of the system is installed, by its name (``NAME~~~LANGUAGE~VERSION``); pending is not installed."""
+
+    name: Text
+
+    @property
+    def title(self) -> str:
+        return f"capability {self.name} is there"
+
+    def judge(self, sight: Sight) -> tuple[bool, str]:
+        there = sight.state.get("part", f"capability:{self.name}") is not None
+        return there, f"{self.name} is {'there' if there else 'not there'}"
+
+    def data(self) -> dict[str, Any]:
+        return {"name": self.name}
+
+    def fulfil(self, sight: Sight) -> None:
+        sight.state.add(Part("capability", self.name))
+
+
+class SystemPackageRule(BaseRule, tag="system-package", frozen=True, kw_only=True):
+    """A package of the system is installed, by the name in its identity, in a version within the range. Staged,
+    superseded and pending ones are not installed; of one that a later one has replaced the range has to admit that.
+    """
+
+    name: Text
+    version: str | None = None
+
+    @property
+    def title(self) -> str:
+        return f"system package {self.name}{f' {self.version}' if self.version else ''} is installed"
+
+    def judge(self, sight: Sight) -> tuple[bool, str]:
+        found = sight.state.get("part", f"system-package:{self.name}")
+        if not isinstance(found, Part):
+            return False, f"{self.name} is not installed"
+        return fits(found.value, self.version), f"{self.name} {found.value or ''} is installed".replace("  ", " ")
+
+    def data(self) -> dict[str, Any]:
+        return {"name": self.name, "version": bounds(self.version)}
+
+    def fulfil(self, sight: Sight) -> None:
+        sight.state.add(Part("system-package", self.name, within(self.version) or "10.0.0.1"))
+
+
 class AppRule(BaseRule, tag="app", frozen=True, kw_only=True):
     """A modern app package is provided to everyone, by the name in its identity, in a version within the range.
 

@@ -1,0 +1,1 @@
+function Step-Capability($Step) { return Invoke-CommandLine $Step }

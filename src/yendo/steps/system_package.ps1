@@ -1,0 +1,1 @@
+function Step-SystemPackage($Step) { return Invoke-CommandLine $Step }
