@@ -731,6 +731,7 @@ def _stays(tmp_path: Path, machine: Any, line: str) -> None:
 
 def test_going_back_to_an_older_one(tmp_path: Path, yendo: Yendo) -> None:
     _back(tmp_path, SimulatedMachine(), "")
+    _back(tmp_path / "by words", SimulatedMachine(), "", BY_WORDS)
     told = json.loads(yendo("check", "w", "--json", expect=None).stdout)
     assert not [finding for finding in told["findings"] if finding["rule"] == "step-mistake"]
     plan = tmp_path / "w" / "plan.toml"
@@ -740,16 +741,22 @@ def test_going_back_to_an_older_one(tmp_path: Path, yendo: Yendo) -> None:
 
 @pytest.mark.wine
 def test_going_back_to_an_older_one_on_the_layer(tmp_path: Path, shell_wine: Any) -> None:
-    _back(tmp_path, shell_wine, r'cmd /s /c ""C:\gauge\apply.cmd" {}"')
+    _back(tmp_path / "a", shell_wine, r'cmd /s /c ""C:\gauge\apply.cmd" {}"')
+    _back(tmp_path / "b", shell_wine, r'cmd /s /c ""C:\gauge\apply.cmd" {}"', BY_WORDS)
 
 
-def _back(tmp_path: Path, machine: Any, line: str) -> None:
+BY_WORDS = 'provider = "tidewell"\nclass = "Ports"\n'
+
+
+def _back(tmp_path: Path, machine: Any, line: str, which: str = 'inf = "tidegauge.inf"\n') -> None:
     """The newer one goes first: an older driver does not replace it. Another driver of the store stays."""
     demo.share(tmp_path / "share")
     workspace = tmp_path / "w"
     packaged(workspace, tmp_path / "share" / "tidegauge-2.1" / "tidegauge.inf", "2.1.0.0")
     plan = workspace / "plan.toml"
-    first = '[[install]]\nkind = "remove-driver"\ninf = "tidegauge.inf"\nversion = ">2.1"\n\n[[install]]\n'
+    # one of another provider is not meant
+    first = '[[install]]\nkind = "remove-driver"\nprovider = "Somebody else"\n\n'
+    first += f'[[install]]\nkind = "remove-driver"\n{which}version = ">2.1"\n\n[[install]]\n'
     plan.write_text(plan.read_text("utf-8").replace("[[install]]\n", first, 1), "utf-8")
     package = build.build(workspace, read(plan)[0]).folder
 
@@ -774,6 +781,45 @@ def _back(tmp_path: Path, machine: Any, line: str) -> None:
                 carry.carry(package_form.read(package), package, session, "install", folder=r"C:\gauge").exit_code == 0
             )
         assert there(session) == [True, True, False]
+
+
+PLAN_OF_REMOVAL = '[package]\nid = "t"\nname = "t"\nversion = "1"\n[[install]]\nkind = "remove-driver"\n{0}\n'
+
+
+def removed_by(tmp_path: Path, machine: Any, which: str, line: str) -> list[bool]:
+    """Which of the signed 1.4 and the unsigned 2.2 are left."""
+    demo.share(tmp_path / "share")
+    (tmp_path / "w").mkdir()
+    (tmp_path / "w" / "plan.toml").write_text(PLAN_OF_REMOVAL.format(which))
+    package = build.build(tmp_path / "w", read(tmp_path / "w" / "plan.toml")[0]).folder
+    with machine.fresh() as session:
+        for number in (1, 3):
+            session.bring(tmp_path / "share" / demo.SHARE[number].folder, rf"C:\d{number}")
+            session.run(rf'pnputil.exe /add-driver "C:\d{number}\*.inf" /subdirs /install', timeout=60)
+        session.bring(package, r"C:\gauge")
+        if line:
+            session.run(line, timeout=120)
+        else:
+            carry.carry(package_form.read(package), package, session, "install", folder=r"C:\gauge")
+        sight = Sight(session.state(), session.surroundings.environment)
+        return [DriverRule(inf="tidegauge.inf", version=one).judge(sight)[0] for one in ("<2", ">2.1")]
+
+
+REMOVALS = [
+    ('catalogue = "TIDEGAUGE.cat"', [False, True]), ('class = "Net"', [True, True]),
+    ('class = "ports"\nprovider = "Tidewell"', [False, False]), ('provider = "Tide"', [True, True]),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize(("which", "left"), REMOVALS)
+def test_removed_by_what_its_file_says(tmp_path: Path, which: str, left: list[bool]) -> None:
+    assert removed_by(tmp_path, SimulatedMachine(), which, "") == left
+
+
+@pytest.mark.wine
+@pytest.mark.parametrize(("which", "left"), REMOVALS[:1] + REMOVALS[2:3])
+def test_removed_by_the_runner(tmp_path: Path, shell_wine: Any, which: str, left: list[bool]) -> None:
+    assert removed_by(tmp_path, shell_wine, which, r'cmd /s /c ""C:\gauge\apply.cmd" install"') == left
 
 
 def test_a_version_that_only_the_machine_knows() -> None:

@@ -312,6 +312,18 @@ def waves_file(path: Path) -> None:
     waves.read(path)
 
 
+def disk_volume(data: bytes) -> None:
+    """The first 36 sectors are empty anyway, so they are left out."""
+    import io
+
+    from yendo.formats import udf
+
+    file = io.BytesIO(b"\0" * (256 * 2048) + data)
+    volume = udf.UdfVolume(file)
+    for one in volume.files():
+        volume.open(one).read(4096)
+
+
 def delivery_index(data: bytes) -> None:
     """The first byte says what the rest is."""
     from yendo.fleet import index
@@ -869,6 +881,7 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     ]),
     "delivery-index": (delivery_index, delivery_seeds),
     "machine-report": (machine_report, lambda: [b'{"v":1,"id":"' + b"0" * 32 + b'","sort":"ended","computer":"a","told":"","code":23,"events":"{}"}\n' + b"0" * 64 + b"\n"]),
+    "disk-volume": (disk_volume, lambda: [__import__("udf_specimens").volume({"a.txt": b"a", "\u043a": b"b" * 3000})[256 * 2048 :]]),
     "computers-list": (_file("list", computers_list), lambda: [b"computer\nA\n", b"dn: cn=a\nobjectClass: computer\ncn:: QQ==\n\n"]),
     "image-file": (image_file, image_seeds),
     "serviced-manifest": (serviced_manifest, lambda: [b'<assembly xmlns="urn:schemas-microsoft-com:asm.v3"><assemblyIdentity name="a" version="1"/><package restart="possible"><parent><assemblyIdentity name="b" version="10.0.19041.1"/></parent></package></assembly>']),

@@ -95,7 +95,8 @@ def run(options: argparse.Namespace) -> int:
         return mac_report.run_app(options)
     from yendo.cli import system_report
 
-    if (found := system_report.read(options.file)) is not None:
+    found = system_report.read(options.file)
+    if found is not None and not (options.extract and system_report.is_media(found)):
         return system_report.run(options, found)
     if options.file.is_dir():
         return _folder(options)

@@ -11,31 +11,54 @@ from yendo.cli import nested
 if TYPE_CHECKING:
     from collections.abc import Iterable
 
-    from yendo.formats.wim import WimFile
+    from yendo.formats.wim import WimFile, WimImage
     from yendo.servicing.manifest import ServicedManifest
+    from yendo.servicing.media import SystemMedia
     from yendo.servicing.reading import SystemPackage
 
+_HEADS = ("", "name", "edition", "processor", "build", "languages", "laid out")
 
-def read(path: Path) -> WimFile | SystemPackage | None:
-    """A package of the system, an update or an image file; None for others, for which nothing else is loaded."""
-    if not path.is_file():
-        return None
-    with path.open("rb") as file:
-        if file.read(4) not in (b"MSCF", b"MSWI"):
+
+def read(path: Path) -> WimFile | SystemPackage | SystemMedia | None:
+    """A package of the system, an update, an image file or media; None for others, for which nothing else is loaded."""
+    if path.is_dir():
+        if not any(one.name.lower() == "sources" for one in path.iterdir()):
             return None
-    from yendo.servicing import reading
+    elif path.is_file():
+        with path.open("rb") as file:
+            head = file.read(4)
+        if head in (b"MSCF", b"MSWI"):
+            from yendo.servicing import reading
 
-    return reading.read(path)
+            return reading.read(path)
+    from yendo.servicing import media
+
+    return media.read(path) if path.exists() else None
 
 
-def run(options: argparse.Namespace, found: WimFile | SystemPackage) -> int:
+def is_media(found: WimFile | SystemPackage | SystemMedia) -> bool:
+    """Whether files can be taken out of it one by one."""
+    from yendo.servicing.media import SystemMedia
+
+    return isinstance(found, SystemMedia)
+
+
+def run(options: argparse.Namespace, found: WimFile | SystemPackage | SystemMedia) -> int:
     from yendo.cli import show
     from yendo.errors import Usage
     from yendo.formats.wim import WimFile
     from yendo.servicing import reading
+    from yendo.servicing.media import SystemMedia
 
     if options.extract or options.icon or options.script:
         raise Usage(f"{options.file.name} is the system's own: it is read, and not taken apart here")
+    if isinstance(found, SystemMedia):
+        if options.json:
+            body = {**nested.builtins(found), "build": found.build, "condition": found.condition}
+            show.emit({"schema": "yendo.system-media/1", **body})
+        elif not options.quiet:
+            _media(found)
+        return 0
     if isinstance(found, WimFile):
         if options.json:
             show.emit({"schema": "yendo.image-file/1", "file": options.file.name, **nested.builtins(found)})
@@ -49,6 +72,30 @@ def run(options: argparse.Namespace, found: WimFile | SystemPackage) -> int:
     return 0
 
 
+def _media(found: SystemMedia) -> None:
+    from yendo.cli import show
+
+    out = show.console()
+    count = show.counted(len(found.images), "edition")
+    out.print(
+        f"[bold]{show.clean(found.file)}[/bold]: installation media with {count} in {found.image_file}; "
+        f"{show.counted(found.files, 'file')}, {show.size(found.size)}"
+    )
+    show.grid(out, _rows(found.images), heads=_HEADS, styles=("bold",))
+    for name in found.missing:
+        out.print(
+            f"[red]missing[/red]  {show.clean(name)}: the image file is split, and without all parts nothing begins"
+        )
+    if not found.setup:
+        out.print("[yellow]no setup program[/yellow]: nothing on them upgrades a computer that runs")
+    if found.starts:
+        names = ", ".join(dict.fromkeys(one.name for one in found.starts if one.name))
+        out.print(f"[dim]to start from, and no editions: {show.clean(names)}[/dim]")
+    if found.condition:
+        out.print("\nThey upgrade computers like this; in a plan's \\[when]:")
+        out.print(f"[cyan]{show.clean(found.condition)}[/cyan]")
+
+
 def _images(found: WimFile, path: Path) -> None:
     from yendo.cli import show
 
@@ -57,18 +104,23 @@ def _images(found: WimFile, path: Path) -> None:
     part = f", part {found.part} of {found.parts}" if found.parts > 1 else ""
     count = show.counted(len(found.images), "image")
     out.print(f"[bold]{show.clean(path.name)}[/bold]: an image file with {count}{how}{part}")
-    rows = [
-        (
-            one.index, one.name, " ".join(part for part in (one.edition, one.kind) if part), one.processor, one.build,
-            ", ".join(one.languages[:4]), show.size(one.size) if one.size else "",
-        )
-        for one in found.images
-    ]  # fmt: skip
-    show.grid(out, rows, heads=("", "name", "edition", "processor", "build", "languages", "laid out"), styles=("bold",))
+    show.grid(out, _rows(found.images), heads=_HEADS, styles=("bold",))
     if found.images and not any(one.build for one in found.images):
         out.print("[dim]none of them says that it holds a Windows[/dim]")
     if found.start:
         out.print(f"[dim]a computer may start from image {found.start}[/dim]")
+
+
+def _rows(images: Iterable[WimImage]) -> list[tuple[object, ...]]:
+    from yendo.cli import show
+
+    return [
+        (
+            one.index, one.name, " ".join(part for part in (one.edition, one.kind) if part), one.processor, one.build,
+            ", ".join(one.languages[:4]), show.size(one.size) if one.size else "",
+        )
+        for one in images
+    ]  # fmt: skip
 
 
 def _package(found: SystemPackage) -> None:

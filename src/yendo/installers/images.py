@@ -1,23 +1,27 @@
 """Disc images (ISO 9660 and UDF) as media: listed and read without mounting, taking only what is needed.
 
-The reading is the pycdlib library's. Names are made safe here, since they come from the image.
+Where an image is both, its UDF side counts: the other may hold only a note that says so. ISO 9660 is read by the
+library pycdlib. Names are made safe here, since they come from the image.
 """
 
 from __future__ import annotations
 
 import contextlib
 import io
+import shutil
 from collections.abc import Iterator
 from pathlib import Path
-from typing import Any, Protocol
+from typing import Any, BinaryIO, Protocol
 
 import msgspec
 
 from yendo import atomic
 from yendo.errors import NotCovered, Unreadable, Usage
+from yendo.formats import udf
+from yendo.formats.udf import UdfFile, UdfVolume
 from yendo.walk import regular
 
-MAX_ENTRIES, MAX_DEPTH = 50_000, 32
+MAX_ENTRIES, MAX_DEPTH = 200_000, 32
 _SECTOR = 2048
 _MARKS = (b"CD001", b"BEA01")
 
@@ -45,9 +49,20 @@ class DiscImage:
     """An image, open for reading. Raises Unreadable."""
 
     def __init__(self, path: Path) -> None:
+        self.path, self.what = path, "disc image"
+        self._volume: UdfVolume | None = None
+        self._known: dict[str, UdfFile] = {}
+        self._file = path.open("rb")
+        if udf.is_udf(self._file):
+            try:
+                self._volume = UdfVolume(self._file)
+            except (Unreadable, NotCovered) as error:
+                self._file.close()
+                raise Unreadable(f"{path}: a disc image that cannot be read: {error}") from error
+            return
         import pycdlib
 
-        self.path, self.what, self._iso = path, "disc image", pycdlib.PyCdlib()
+        self._iso = pycdlib.PyCdlib()
         try:
             self._iso.open(str(path))
         except (
@@ -55,13 +70,7 @@ class DiscImage:
         ) as error:  # the library raises its own errors, and those of the modules beneath, for damaged images
             raise Unreadable(f"{path}: a disc image that cannot be read: {error}") from error
         self._kind = (
-            "udf_path"
-            if self._iso.has_udf()
-            else "joliet_path"
-            if self._iso.has_joliet()
-            else "rr_path"
-            if self._iso.has_rock_ridge()
-            else "iso_path"
+            "joliet_path" if self._iso.has_joliet() else "rr_path" if self._iso.has_rock_ridge() else "iso_path"
         )
 
     def __enter__(self) -> DiscImage:
@@ -69,11 +78,20 @@ class DiscImage:
 
     def __exit__(self, *_: object) -> None:
         with contextlib.suppress(Exception):
-            self._iso.close()
+            if self._volume is None:
+                self._iso.close()
+        self._file.close()
 
     def entries(self) -> list[ImageEntry]:
         """Every file, by its path. Names that lead elsewhere are left out. Raises Unreadable."""
         found: list[ImageEntry] = []
+        if self._volume is not None:
+            for file in self._within():
+                self._known[file.path] = file
+                found.append(ImageEntry(file.path, file.size))
+                if len(found) > MAX_ENTRIES:
+                    raise Unreadable(f"{self.path}: more than {MAX_ENTRIES} entries")
+            return sorted(found, key=lambda entry: entry.path.lower())
         stack = ["/"]
         seen = 0
         while stack:
@@ -91,6 +109,13 @@ class DiscImage:
                     found.append(ImageEntry(inner.lstrip("/"), _length(child)))
         return sorted(found, key=lambda entry: entry.path.lower())
 
+    def _within(self) -> Iterator[UdfFile]:
+        assert self._volume is not None
+        try:
+            yield from self._volume.files()
+        except (Unreadable, NotCovered) as error:
+            raise Unreadable(f"{self.path}: {error}") from error
+
     def _children(self, at: str) -> Iterator[tuple[str, Any]]:
         try:
             for child in self._iso.list_children(**{self._kind: at}):
@@ -103,8 +128,6 @@ class DiscImage:
             raise Unreadable(f"{self.path}: {at}: {error}") from error
 
     def _name(self, child: Any) -> str:
-        if self._kind == "udf_path":
-            return str(child.file_identifier().decode("utf-8", "replace"))
         if self._kind == "rr_path" and child.rock_ridge is not None:
             return str(child.rock_ridge.name().decode("utf-8", "replace"))
         raw = child.file_identifier()
@@ -120,15 +143,43 @@ class DiscImage:
 
     def head(self, path: str, count: int = 1 << 16) -> bytes:
         """The beginning of a file."""
-        try:
-            with self._iso.open_file_from_iso(**{self._kind: self._inner(path)}) as file:
+        with self.opened(path) as file:
+            try:
                 return bytes(file.read(count))
+            except Exception as error:
+                raise Unreadable(f"{self.path}: {path}: {error}") from error
+
+    @contextlib.contextmanager
+    def opened(self, path: str) -> Iterator[BinaryIO]:
+        """A file of the image, read where it lies. Raises Unreadable."""
+        if self._volume is not None:
+            if not self._known:
+                self._known = {one.path: one for one in self._within()}
+            file = self._known.get(path)
+            if file is None:
+                raise Unreadable(f"{self.path}: {path} is not there")
+            try:
+                yield self._volume.open(file)
+            except NotCovered as error:
+                raise Unreadable(f"{self.path}: {path}: {error}") from error
+            return
+        try:
+            inner: Any = self._iso.open_file_from_iso(**{self._kind: self._inner(path)})
+            entered = inner.__enter__()
         except Exception as error:
             raise Unreadable(f"{self.path}: {path}: {error}") from error
+        try:
+            yield entered
+        finally:
+            inner.__exit__(None, None, None)
 
     def extract(self, path: str, target: Path) -> None:
         """Writes a file of the image, whole or not at all. Raises Unreadable."""
         target.parent.mkdir(parents=True, exist_ok=True)
+        if self._volume is not None:
+            with self.opened(path) as file, atomic.writing(target) as out:
+                shutil.copyfileobj(file, out, 1 << 20)
+            return
         try:
             with atomic.writing(target) as out:
                 self._iso.get_file_from_iso_fp(out, **{self._kind: self._inner(path)})

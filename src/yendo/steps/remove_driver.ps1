@@ -1,20 +1,38 @@
+# What the driver's own file says of itself under a name of its section Version, strings put in.
+function Get-DriverWord([string]$Path, [string]$Name) {
+    if ((-not [IO.File]::Exists($Path)) -or (([IO.FileInfo]::new($Path)).Length -gt 16777216)) { return '' }
+    [string]$text = [IO.File]::ReadAllText($Path)
+    [string]$found = [regex]::Match($text, '(?im)^\s*' + $Name + '\s*=\s*([^;\r\n]*)').Groups[1].Value.Trim().Trim([char]'"')
+    if (($found.Length -gt 2) -and ($found[0] -eq [char]'%') -and $found.EndsWith('%')) {
+        $found = [regex]::Match($text, '(?im)^\s*' + [regex]::Escape($found.Trim([char]'%')) + '\s*=\s*"?([^"\r\n]*)"?').Groups[1].Value.Trim()
+    }
+    return $found
+}
+
 function Step-RemoveDriver($Step) {
     [Collections.SortedList]$found = [Collections.SortedList]::new([StringComparer]::Ordinal)
+    [string]$store = [Environment]::ExpandEnvironmentVariables('%SystemRoot%\System32\DriverStore\FileRepository')
     [Microsoft.Win32.RegistryKey]$names = Get-Key 'HKLM' '64' 'System\DriverDatabase\DriverInfFiles'
     if ($null -ne $names) {
         foreach ($name in $names.GetSubKeyNames()) {
+            if ($name -notmatch '^oem[0-9]+\.inf$') { continue }  # the system's own
             [Microsoft.Win32.RegistryKey]$key = $names.OpenSubKey($name)
             foreach ($folder in @($key.GetValue('', @()))) {
-                if (-not ('' + $folder).StartsWith($Step['inf'] + '_', [StringComparison]::OrdinalIgnoreCase)) { continue }
-                [string]$version = Get-DriverVersion $folder $Step['inf']
-                if (Test-Range $version $Step['version']) { $found[$name] = $version }
+                [int]$cut = ('' + $folder).ToLowerInvariant().IndexOf('.inf_')
+                if ($cut -lt 1) { continue }
+                [string]$own = ('' + $folder).Substring(0, $cut + 4)
+                if (($Step['inf'] -ne '') -and (-not [string]::Equals($own, $Step['inf'], 'OrdinalIgnoreCase'))) { continue }
+                [string]$version = Get-DriverVersion $folder $own
+                [bool]$fits = Test-Range $version $Step['version']
+                foreach ($word in $Step['says'].Keys) { if (-not [string]::Equals((Get-DriverWord ([IO.Path]::Combine($store, $folder, $own)) $word), $Step['says'][$word], 'OrdinalIgnoreCase')) { $fits = $false } }
+                if ($fits) { $found[$name] = @($own, $version) }
             }
         }
     }
     if ($found.Count -eq 0) { Tell no-entry-found; return @('not needed', 0) }
     [string]$final = 'done'
     foreach ($name in @($found.Keys)) {
-        Tell entry-found $Step['inf'] $found[$name]
+        Tell entry-found $found[$name][0] $found[$name][1]
         [string]$line = 'pnputil.exe /delete-driver ' + $name + ' /uninstall'
         Tell command-began $line
         [int]$code = (Invoke-Call $line $true)[0]

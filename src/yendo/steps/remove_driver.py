@@ -11,7 +11,7 @@ from yendo.facts.versions import VersionRange
 from yendo.formats import inf as form
 from yendo.steps.base import NOT_NEEDED, Action, At, Kind, Result, Step
 from yendo.terms import events
-from yendo.terms.amounts import Text, driver_name
+from yendo.terms.amounts import driver_name
 from yendo.terms.rules.base import bounds, fits
 
 if TYPE_CHECKING:
@@ -20,19 +20,27 @@ if TYPE_CHECKING:
 _STORE = r"%SystemRoot%\System32\DriverStore\FileRepository"
 
 
-class RemoveDriverStep(Step, tag="remove-driver", frozen=True, kw_only=True):
-    """Takes a driver out of the store, and off the devices that use it, by the name of its ``.inf`` and its version.
+class RemoveDriverStep(Step, tag="remove-driver", frozen=True, rename={"class_name": "class"}, kw_only=True):
+    """Takes drivers out of the store, and off the devices that use them: all that fit, by the name of the ``.inf``, the
+    provider, the class, the catalogue, and a range of versions, as the vendor's own file has them.
 
     For going back: an older driver does not replace a newer one. Where nothing is found, nothing is done. The name that
-    the store gave it is looked up on the machine; several versions may be there under one name.
+    the store gave it is looked up on the machine; several versions may be there under one name. What the system itself
+    brought is never meant.
     """
 
-    inf: Text
+    inf: str = ""
+    provider: str = ""
+    class_name: str = ""
+    catalogue: str = ""
     version: str | None = None
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        driver_name(self.inf)
+        if not any((self.inf, self.provider, self.class_name, self.catalogue)):
+            raise ValueError("inf, provider, class or catalogue says which drivers are meant")
+        if self.inf:
+            driver_name(self.inf)
         if self.version:
             VersionRange.parse(self.version)
 
@@ -44,8 +52,11 @@ class RemoveDriverKind(Kind):
 
     def resolve(self, step: RemoveDriverStep, at: At) -> Action:
         # Source: the driver program's exit codes. 3010: a restart is needed.
-        which = f"{step.inf}{f' {step.version}' if step.version else ''}"
-        data = {"inf": step.inf, "range": step.version, "version": bounds(step.version)}
+        named = {"provider": step.provider, "class": step.class_name, "catalogfile": step.catalogue}
+        words = [step.inf, *(f"{name.removesuffix('file')} {text}" for name, text in named.items() if text)]
+        which = " ".join(filter(None, [*words, step.version]))
+        data = {"inf": step.inf, "says": {name: text for name, text in named.items() if text}, "range": step.version,
+                "version": bounds(step.version)}  # fmt: skip
         return Action(
             "remove-driver", f"remove driver {which}", data={**data, "codes": {"0": "done", "3010": "restart"}}
         )
@@ -56,8 +67,8 @@ class RemoveDriverKind(Kind):
             host.tell(events.NoEntryFound())
             return NOT_NEEDED
         final = "done"
-        for name, version in found:
-            host.tell(events.EntryFound(action.data["inf"], version))
+        for name, inf, version in found:
+            host.tell(events.EntryFound(inf, version))
             code, _ = host.call(f"pnputil.exe /delete-driver {name} /uninstall", action.timeout)
             meaning = host.meaning(action.data["codes"], code)
             if meaning == "failed":
@@ -67,6 +78,12 @@ class RemoveDriverKind(Kind):
         return Result(final)
 
     def mistakes(self, step: RemoveDriverStep, at: At) -> Iterator[tuple[str, str, str]]:
+        if step.class_name and not (step.inf or step.provider or step.catalogue):
+            yield (
+                "class",
+                f"every driver of the class {step.class_name} goes that did not come with Windows",
+                "say whose: provider",
+            )
         if "\\" in step.inf or "/" in step.inf:
             yield "inf", f"{step.inf} is a path", "the name of the .inf alone, as the vendor calls it"
         elif re.fullmatch(r"(?i)oem\d+\.inf", step.inf):
@@ -77,18 +94,25 @@ class RemoveDriverKind(Kind):
             )
 
 
-def _matching(data: dict[str, Any], host: Host) -> Iterator[tuple[str, str]]:
-    """The names that the store gave to drivers that fit, each with the version that the driver's own file states."""
+def _matching(data: dict[str, Any], host: Host) -> Iterator[tuple[str, str, str]]:
+    """The names that the store gave to drivers that fit, each with the name and version of the driver's own file."""
     for key in sorted(host.session.keys_below("HKLM", "64", DRIVER_NAMES)):
         name = key.rpartition("\\")[2]
+        if not re.fullmatch(r"(?i)oem\d+\.inf", name):
+            continue  # the system's own
         value = host.session.get_value("HKLM", "64", key, "")
         packages = () if value is None else value[1] if isinstance(value[1], tuple) else (str(value[1]),)
         for folder in packages:
-            if not folder.lower().startswith(data["inf"].lower() + "_"):
+            own = folder[: folder.lower().find(".inf_") + 4]
+            if data["inf"] and own.lower() != data["inf"].lower():
                 continue
-            stored = host.session.read(host.expand(rf"{_STORE}\{folder}\{data['inf']}"))
-            told = form.Inf(form.decode(stored or b"")).all("Version", "DriverVer")
+            stored = host.session.read(host.expand(rf"{_STORE}\{folder}\{own}"))
+            file = form.Inf(form.decode(stored or b""))
+            told = file.all("Version", "DriverVer")
             version = told[0].value(1).strip() if told else ""
-            if fits(version or None, data["range"]):
-                yield name, version
+            says = data.get("says", {})
+            if fits(version or None, data["range"]) and all(
+                file.get("Version", key).lower() == text.lower() for key, text in says.items()
+            ):
+                yield name, own, version
                 break

@@ -135,6 +135,7 @@ class SimulatedSession:
             rf"c:\windows\{name}": text.encode() for name, text in systems.TEXTS.items()
         }
         self._memories: dict[str, Memory] = {}
+        self._stored: dict[str, bytes] = {}  # the text of each driver that the store keeps, by what it lists
         self._made: set[str] = set()  # folders of products that are gone, which were not empty then
         self._packages: dict[str, Layers] = {}
         self._brought: dict[str, Path] = {}
@@ -240,7 +241,10 @@ class SimulatedSession:
     def read(self, path: str) -> bytes | None:
         found = self._whole(path)
         if found is None and (stored := _STORED.fullmatch(path)):
-            _, _, version = self.published.get(stored[1].lower(), "").partition("=")
+            listed = self.published.get(stored[1].lower(), "")
+            if listed in self._stored:
+                return self._stored[listed]
+            version = listed.partition("=")[2]
             return f"[Version]\r\nDriverVer = 01/01/2000, {version}\r\n".encode() if version else None
         if found is None and isinstance(link := self._state.get("shortcut", path), Shortcut):
             return msgspec.json.encode(link)  # as `write` takes it again
@@ -483,7 +487,9 @@ class SimulatedSession:
         for head, source in self._brought.items():
             if folder.lower() == head or folder.lower().startswith(head + "\\"):
                 below = source / folder[len(head) :].strip("\\").replace("\\", "/")
-                return [_in_store(path) for path in sorted(below.rglob("*.inf"))] if below.is_dir() else []
+                found = {path: _in_store(path) for path in sorted(below.rglob("*.inf"))} if below.is_dir() else {}
+                self._stored |= {listed: path.read_bytes() for path, listed in found.items()}
+                return list(found.values())
         return None
 
     def _program(self, line: str, recording: Recording | None, part: str = "") -> Ran:
