@@ -35,8 +35,8 @@ PICTURES = {
     "detect": "yendo detect strength drafted; yendo detect derive drafted",
     "matrix": "yendo prove drafted --scenario all; yendo prove lantern --site kettle --scenario starts --scenario media-gone --scenario upgrade:6.1.0 --machine all",  # noqa: E501
     "prove-wine": "yendo prove lantern --site marrowby --machine wine",
-    "fleet": "yendo fleet add machines.csv programs.csv; yendo fleet report outcomes.csv; yendo fleet foresee lantern; "
-    "yendo fleet waves lantern --play",
+    "fleet": "yendo fleet add machines.csv programs.csv devices.csv; yendo fleet report outcomes.csv; "
+    "yendo fleet foresee lantern; yendo fleet waves lantern --play",
     "demo": "yendo demo try-out",
     "renewal": "yendo renew renewing from-tidewell-autumn/lantern-6.3.0.msi",
     "try": "yendo draft sounder from-tidewell/sounder-setup.exe --quiet; yendo try from-tidewell/sounder-setup.exe --into sounder",  # noqa: E501

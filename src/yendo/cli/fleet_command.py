@@ -1,6 +1,6 @@
 """All machines of an office: who has what, who would get a package, and in which order it goes out.
 
-yendo fleet add machines.csv programs.csv
+yendo fleet add machines.csv programs.csv devices.csv
 yendo fleet look PIER-01 PIER-02 --to seen --user deliver --key ~/.ssh/deliver --known known_hosts
 yendo fleet ask 'os = ">=10.0.22000"' --csv newer.csv
 yendo fleet ask --driver drivers/tidegauge-2.1
