@@ -10,7 +10,7 @@ import msgspec
 
 from yendo import atomic, walk
 from yendo.cli import nested, show
-from yendo.drivers import ranking, reading, share, start_up, target, trust
+from yendo.drivers import labels, ranking, reading, share, start_up, target, trust
 from yendo.drivers.driver import SCHEMA, Driver, DriverFile
 from yendo.errors import Unreadable, Usage
 from yendo.facts import systems
@@ -48,15 +48,18 @@ def _share(options: argparse.Namespace) -> int:
     paths = share.files(options.file)
     with show.counting(lambda: len(paths), quiet=options.quiet) as tell:
         found = share.read(options.file, wanted, found=paths, workers=options.jobs, tell=tell)
+    known = labels.labelled(labels.read(options.file), found.drivers)
+    if options.in_set:
+        found = _of_set(found, known, options.in_set)
     if options.device:
         return _ranked(found.drivers, options)
     if options.start_up:
         return _start_up(found, options)
     rows = found.rows
     if options.csv:
-        atomic.write(
-            options.csv, nested.spreadsheet(share.DriverRow.__struct_fields__, map(msgspec.structs.astuple, rows))
-        )
+        heads = (*share.DriverRow.__struct_fields__, "sets", "said")
+        lines = [(*msgspec.structs.astuple(row), *_said(known, row.path)) for row in rows]
+        atomic.write(options.csv, nested.spreadsheet(heads, lines))
     if options.json:
         show.emit(
             {
@@ -66,15 +69,48 @@ def _share(options: argparse.Namespace) -> int:
                 "same": found.duplicates,
                 "older": found.older,
                 "claims": found.claims,
+                "labels": known.labels,
+                "carried": sorted(known.carried),
+                "passed": known.passed,
             }
         )
     elif not options.quiet:
-        _table(show.console(), found, wanted, options.file)
+        _table(show.console(), found, wanted, options.file, known)
     return 1 if found.troubles else 0
 
 
-def _table(out: Console, found: share.SharedDrivers, wanted: target.DriverTarget, folder: Path) -> None:
+def _of_set(found: share.SharedDrivers, known: labels.LabelledShare, name: str) -> share.SharedDrivers:
+    """The drivers of one set. Raises Usage where there is no such set."""
+    import difflib
+
+    some = {path: driver for path, driver in found.drivers.items() if name in _sets(known, path)}
+    if not some:
+        every = sorted({one for labelled in known.labels.values() for one in labelled.sets})
+        near = difflib.get_close_matches(name, every, 1)
+        raise Usage(
+            f"no driver stands in the set {name!r}; there are: {', '.join(every) or 'none (yendo label)'}"
+            + (f"; did you mean {near[0]}?" if near else "")
+        )
+    return share.SharedDrivers(some, {})
+
+
+def _sets(known: labels.LabelledShare, path: str) -> tuple[str, ...]:
+    return known.labels[path].sets if path in known.labels else ()
+
+
+def _said(known: labels.LabelledShare, path: str) -> tuple[str, str]:
+    one = known.labels.get(path)
+    if one is None:
+        return "", ""
+    older = " (said of an older version)" if path in known.carried and one.words else ""
+    return ", ".join(one.sets), "; ".join(one.words) + older
+
+
+def _table(
+    out: Console, found: share.SharedDrivers, wanted: target.DriverTarget, folder: Path, known: labels.LabelledShare
+) -> None:  # fmt: skip
     rows = found.rows
+    labelled = any(row.path in known.labels for row in rows)
     show.grid(
         out,
         [
@@ -86,15 +122,35 @@ def _table(out: Console, found: share.SharedDrivers, wanted: target.DriverTarget
                 str(row.devices) if not row.trouble else "",
                 row.signed,
                 row.errors or row.trouble,
+                *([" | ".join(filter(None, _said(known, row.path)))] if labelled else []),
             )
             for row in rows[:MAX_ROWS]
         ],
-        heads=("driver", "class", "version", "for", "devices", "signed", "wrong"),
+        heads=(
+            "driver",
+            "class",
+            "version",
+            "for",
+            "devices",
+            "signed",
+            "wrong",
+            *(["sets | said"] if labelled else []),
+        ),
         styles=(None, "cyan", None, "dim", None, None, "red"),
     )
     if len(rows) > MAX_ROWS:
         out.print(f"  [dim]and {len(rows) - MAX_ROWS} more (--csv or --json has them all)[/dim]")
     show.section(out, f"{show.counted(len(found.drivers), 'driver')}, held against {show.clean(wanted.words)}")
+    _summary(out, found, rows, known)
+    wrong = [row.path for row in rows if row.errors]
+    if wrong:
+        out.print(f"\n[dim]next:[/dim] yendo read {show.clean(folder / wrong[0])}, which says what is wrong with it")
+
+
+def _summary(
+    out: Console, found: share.SharedDrivers, rows: list[share.DriverRow], known: labels.LabelledShare
+) -> None:  # fmt: skip
+    """What is the same, older, claimed twice, needed to start, labelled, unreadable."""
     lines = [
         (title, paths)
         for title, paths in (
@@ -105,6 +161,8 @@ def _table(out: Console, found: share.SharedDrivers, wanted: target.DriverTarget
                 (f"a start-up image needs, {sort}", [row.path for row in rows if row.start == sort])
                 for sort in ("storage", "network", "bus")
             ),
+            ("in no set until labelled", list(known.passed)),
+            ("labelled, and not there", list(known.gone)),
             ("unreadable", [f"{path}: {why}" for path, why in found.troubles.items()]),
         )
         if paths
@@ -120,9 +178,6 @@ def _table(out: Console, found: share.SharedDrivers, wanted: target.DriverTarget
         ],
         styles=("dim",),
     )
-    wrong = [row.path for row in rows if row.errors]
-    if wrong:
-        out.print(f"\n[dim]next:[/dim] yendo read {show.clean(folder / wrong[0])}, which says what is wrong with it")
 
 
 def _print(out: Console, found: Driver, options: argparse.Namespace) -> None:

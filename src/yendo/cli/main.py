@@ -30,6 +30,7 @@ COMMANDS = {
     "handover": "write the sheet for the person at the management system",
     "facts": "show what run conditions see on a machine",
     "suite": "several products as one, in order, with what they share brought once",
+    "label": "say something of the drivers of a share, and put them into sets",
     "shelf": "list every workspace below a folder, and where packages get into one another's way",
     "fleet": "ask an inventory, foresee a package for all machines, plan and play its waves",
     "store": "keep vendor files once, by their content",

@@ -60,6 +60,7 @@ def configure(parser: argparse.ArgumentParser) -> None:
     drivers.add_argument(
         "--for", dest="processor", choices=("x64", "arm64", "x86", "arm"), default="x64", help="its processor (x64)"
     )
+    drivers.add_argument("--in", dest="in_set", metavar="SET", help="only drivers of a folder that stand in this set")
     drivers.add_argument(
         "--device",
         metavar="ID,...",
@@ -157,7 +158,7 @@ def _is_driver(options: argparse.Namespace) -> bool:
     """Whether it is about drivers: an ``.inf``, a catalogue, or a folder whose drivers are asked for."""
     if not options.file.is_dir():
         return options.file.suffix.lower() in (".inf", ".cat")
-    return bool(options.drivers or options.device or options.start_up)
+    return bool(options.drivers or options.device or options.start_up or options.in_set)
 
 
 def _folder(options: argparse.Namespace) -> int:
