@@ -5,7 +5,7 @@ from __future__ import annotations
 import contextlib
 import shutil
 import tempfile
-from collections.abc import Callable, Iterable, Iterator, Sequence
+from collections.abc import Callable, Container, Iterable, Iterator, Sequence
 from pathlib import Path
 
 import msgspec
@@ -100,6 +100,21 @@ def _caught(effects: Iterable[Effect], done: _Carried, first: State, last: str) 
         yield Caught(effect, done.belongs.get(key, last), old.get(key) if effect.change == "change" else None)
 
 
+def _all_placed(found: Iterable[Caught], place: Callable[[str], str]) -> list[Caught]:
+    """The things that were caught, with the folders by their names."""
+    return [
+        msgspec.structs.replace(one, effect=msgspec.structs.replace(one.effect, thing=placed(one.effect.thing, place)))
+        for one in found
+    ]
+
+
+def _marked(found: Iterable[Caught], again: Container[tuple[str, str]]) -> list[Caught]:
+    """The same, with those left out that the programs make again by themselves."""
+    return [
+        msgspec.structs.replace(one, left=MADE_AGAIN) if key_of(one.effect.thing) in again else one for one in found
+    ]
+
+
 def work(
     machine: WatchedMachine,
     jobs: Sequence[WorkLine],
@@ -134,22 +149,13 @@ def work(
         lasting = [one for one in effects if not fleeting(one, session) and not _handed(one, brought)]
         found = [*_caught(lasting, done, first, jobs[-1].part), *again]
         whole = {key_of(placed(one.effect.thing, place)): one.effect.thing for one in found}
-        found = [
-            msgspec.structs.replace(
-                one, effect=msgspec.structs.replace(one.effect, thing=placed(one.effect.thing, place))
-            )
-            for one in found
-        ]
+        found = _all_placed(found, place)
         if not any(one.effect.kind not in ("folder", "registry-key") for one in found):
             raise WorkFailed("the work ended well and changed nothing that lasts; does it need another switch?")
         if contents is not None:
             found = list(_kept(session, found, contents, wanted))
         if start_again:
-            back = made_again(session, found, whole, progress)
-            found = [
-                msgspec.structs.replace(one, left=MADE_AGAIN) if key_of(one.effect.thing) in back else one
-                for one in found
-            ]
+            found = _marked(found, made_again(session, found, whole, progress))
         changed |= {key_of(one.effect.thing) for one in again}
         return WorkDone(
             session.surroundings,

@@ -15,7 +15,7 @@ from yendo.facts import secrets
 from yendo.facts.surroundings import expand, windows
 from yendo.installers.msi import commandline
 from yendo.package import manifest as form
-from yendo.plan import CopyStep, MsiStep, Step, TakeBackStep
+from yendo.plan import CopyStep, MsiStep, Plan, Step, TakeBackStep
 from yendo.steps import kind_of
 from yendo.steps.base import below, in_extras
 from yendo.steps.copy import extras
@@ -337,6 +337,15 @@ def no_uninstall(workspace: Workspace) -> Report:
         )
 
 
+def _removes(plan: Plan, at: int) -> bool | None:
+    """Whether an msi step of the uninstall removes its product; None where its command line is refused."""
+    try:
+        command = commandline.parse(form.msi_command(plan, "uninstall", at + 1))
+    except commandline.CommandError:
+        return None
+    return command.action == "uninstall" or command.properties.get("REMOVE", "").upper() == "ALL"
+
+
 @rule("uninstall-does-nothing", "error", "the uninstall ends well and the software stays")
 def uninstall_does_nothing(workspace: Workspace) -> Report:
     plan = workspace.plan
@@ -347,13 +356,9 @@ def uninstall_does_nothing(workspace: Workspace) -> Report:
     for at, step in enumerate(plan.uninstall):
         if isinstance(step, CopyStep):
             yield workspace.line("uninstall", at, "kind"), "an uninstall step places files", 'use kind = "take-back"'
-        if not isinstance(step, MsiStep):
+        if not isinstance(step, MsiStep) or (removes := _removes(plan, at)) is None:
             continue
-        try:
-            command = commandline.parse(form.msi_command(plan, "uninstall", at + 1))
-        except commandline.CommandError:
-            continue
-        if command.action != "uninstall" and command.properties.get("REMOVE", "").upper() != "ALL":
+        if not removes:
             yield (
                 workspace.line("uninstall", at, "command"),
                 "the uninstall installs: the command has no /x and no REMOVE=ALL",

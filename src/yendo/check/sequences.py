@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from typing import Any
 
 import msgspec
@@ -80,24 +80,25 @@ def _conditions(workspace: Workspace) -> Iterator[tuple[int, str, Condition]]:
             yield workspace.line(verb, at, "when"), f"{verb} step {at + 1}", step.when
 
 
-def impossible(condition: Condition, outer: Condition | None = None) -> str:
-    """Why a condition can never hold, together with an outer one; nothing where it can."""
+def _no_version(conditions: Iterable[Condition | None]) -> str:
+    """Why no version can be in the ranges of all these conditions; nothing where one can."""
     for key in ("os", "shell", "dotnet"):
-        ranges = [getattr(each, key) for each in (outer, condition) if each and getattr(each, key)]
+        ranges = [text for each in conditions if each and (text := getattr(each, key))]
         if ranges and not VersionRange.parse(",".join(ranges)).possible:
             return f"no version is {' and '.join(ranges)}"
+    return ""
+
+
+def impossible(condition: Condition, outer: Condition | None = None) -> str:
+    """Why a condition can never hold, together with an outer one; nothing where it can."""
+    if reason := _no_version([outer, condition]):
+        return reason
     if condition.after and condition.before and condition.after >= condition.before:
         return f"no day is from {condition.after} on and before {condition.before}"
-    if (
-        outer
-        and outer.architecture
-        and condition.architecture
-        and not set(outer.architecture) & set(condition.architecture)
-    ):
-        return f"the package is for {', '.join(outer.architecture)} only"
-    if condition.not_ and msgspec.structs.asdict(condition.not_) == msgspec.structs.asdict(
-        msgspec.structs.replace(condition, not_=None)
-    ):
+    for_all = outer.architecture if outer else ()
+    if for_all and condition.architecture and set(for_all).isdisjoint(condition.architecture):
+        return f"the package is for {', '.join(for_all)} only"
+    if condition.not_ and condition.not_ == msgspec.structs.replace(condition, not_=None):
         return "it wants something and its opposite"
     for inner in condition.all:
         if reason := impossible(inner, outer):

@@ -25,6 +25,7 @@ from yendo.cli.fleet_common import (
     over_ssh,
     plan_of,
     reached,
+    say,
     store_of,
     wave_rows,
     where,
@@ -344,35 +345,44 @@ def report(options: argparse.Namespace) -> int:
     deliveries = deliveries_of(options)
     from yendo.fleet.deliveries import moment
 
-    store = deliveries.store
     if options.forget:
         known = deliveries.forget(options.forget)
-        if not options.quiet and not options.json:
-            had = "may tell another key now" if known else "had told none"
-            show.console().print(f"{show.clean(options.forget)} {had}")
-    try:
-        columns = store.load()
-        sites = dict(zip((name.lower() for name in columns.computers), columns.sites(), strict=True))
-    except Usage:
-        sites = {}
+        say(options, f"{show.clean(options.forget)} {'may tell another key now' if known else 'had told none'}")
     inside = [one for given in options.files for one in (sorted(given.rglob("*")) if given.is_dir() else [given])]
     left = [path for path in inside if path.suffix.lower() == ".txt"]
-    found = outcomes_of([path for path in options.files if path not in left], sites)
-    new = store.report(found)
+    found = outcomes_of([path for path in options.files if path not in left], _sites(deliveries.store))
+    new = deliveries.store.report(found)
     failed = sum(one.failed for one in found)
     counts, refused = deliveries.collect(left, moment(), take_away=options.take_away)
     if options.json:
         body = {"read": len(found), "new": new, "failed": failed, "left": counts, "refused": refused}
         show.emit({"schema": "yendo.fleet-reported/1", **body})
     elif not options.quiet:
-        out = show.console()
         if found or not left:
-            out.print(f"{len(found):,} outcomes read, {new:,} of them new; {failed:,} failed")
+            show.console().print(f"{len(found):,} outcomes read, {new:,} of them new; {failed:,} failed")
         if left:
-            told = f"{counts['new']:,} reports of computers, {counts['known']:,} known before, {len(refused):,} refused"
-            out.print(told)
-            show.grid(out, [(name, why) for name, why in list(refused.items())[:10]], styles=("yellow",))
+            _collected(counts, refused)
     return 1 if refused else 0
+
+
+def _collected(counts: Mapping[str, int], refused: Mapping[str, str]) -> None:
+    """What became of the reports that computers had left."""
+    from yendo.cli import show
+
+    out = show.console()
+    out.print(f"{counts['new']:,} reports of computers, {counts['known']:,} known before, {len(refused):,} refused")
+    show.grid(out, [(name, why) for name, why in list(refused.items())[:10]], styles=("yellow",))
+
+
+def _sites(store: Inventory) -> dict[str, str]:
+    """The site of each machine by its name in small letters; nothing where there is no inventory yet."""
+    from yendo.errors import Usage
+
+    try:
+        columns = store.load()
+    except Usage:
+        return {}
+    return dict(zip((name.lower() for name in columns.computers), columns.sites(), strict=True))
 
 
 # --- foreseeing -------------------------------------------------------------------------------------------------------

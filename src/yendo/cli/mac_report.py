@@ -74,6 +74,15 @@ def _behind(main: MacCode) -> Iterator[tuple[str, str]]:
     yield "chain", " < ".join(main.chain) if len(main.chain) > 1 else ""
 
 
+def _programs_in(out: Console, found: MacApp, *, everything: bool) -> None:
+    """Programs and libraries of a bundle beside its main one."""
+    show.section(out, f"Programs and libraries in it: {len(found.code) - 1}")
+    inside = [(one.path, ", ".join(one.processors), one.words) for one in found.code[1:]]
+    show.grid(out, inside if everything else inside[:MAX_ITEMS], styles=(None, "dim", "dim"))
+    if len(inside) > MAX_ITEMS and not everything:
+        out.print(f"  [dim]and {len(inside) - MAX_ITEMS} more (--contents lists them)[/dim]")
+
+
 def _app(out: Console, found: MacApp, *, everything: bool, medium: str = "") -> None:
     version = found.version or found.build
     out.print(f"[bold]{show.clean(found.name)} {show.clean(version)}[/bold]".replace(" [/bold]", "[/bold]"))
@@ -90,11 +99,7 @@ def _app(out: Console, found: MacApp, *, everything: bool, medium: str = "") -> 
     ]
     show.grid(out, [one for one in rows if one[1]], styles=("dim",))
     if len(found.code) > 1:
-        show.section(out, f"Programs and libraries in it: {len(found.code) - 1}")
-        inside = [(one.path, ", ".join(one.processors), one.words) for one in found.code[1:]]
-        show.grid(out, inside if everything else inside[:MAX_ITEMS], styles=(None, "dim", "dim"))
-        if len(inside) > MAX_ITEMS and not everything:
-            out.print(f"  [dim]and {len(inside) - MAX_ITEMS} more (--contents lists them)[/dim]")
+        _programs_in(out, found, everything=everything)
     if found.asks:
         show.section(out, "What has to be allowed")
         show.grid(out, found.asks, styles=("cyan", "dim"))

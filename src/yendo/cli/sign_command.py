@@ -92,16 +92,23 @@ def signer(parser: argparse.ArgumentParser) -> None:
     )
 
 
-def run(options: argparse.Namespace) -> int:
-    from yendo.cli import proving
+def _agrees(options: argparse.Namespace) -> None:
+    """Raises Usage where the options do not say who signs, or say it twice."""
     from yendo.errors import Usage
-    from yendo.package import archive, code_signing, file_signing, signing
 
     ways = [way for way in (options.identity, options.by, options.request, options.ad_hoc) if way]
     if not options.verify and len(ways) != 1:
         raise Usage("say who signs, with --identity FILE, --by COMMAND or --request FOLDER, or ask with --verify")
     if bool(options.by or options.request) != bool(options.certificate):
         raise Usage("--by COMMAND or --request FOLDER, and --certificate FILE, go together")
+
+
+def run(options: argparse.Namespace) -> int:
+    from yendo.cli import proving
+    from yendo.errors import Usage
+    from yendo.package import archive, code_signing, file_signing, signing
+
+    _agrees(options)
     if (options.ad_hoc or options.entitlements) and not code_signing.is_code(options.package):
         raise Usage("--ad-hoc and --entitlements are for bundles and programs of macOS")
     if file_signing.is_file(options.package):
@@ -149,6 +156,14 @@ def _file(options: argparse.Namespace) -> int:
     return _told(options, options.package, found, apart, place)
 
 
+def _verdict(found: Verified) -> str:
+    if found.problems:
+        return "the signature does not hold"
+    if not found.thumbprint:
+        return "whole, and signed by nobody"
+    return "the signature holds" if found.vouched else "whole, and signed by a certificate that nobody vouched for"
+
+
 def _told(
     options: argparse.Namespace, package: Path, found: Verified, made: Sequence[tuple[str, str]], place: str
 ) -> int:
@@ -166,12 +181,7 @@ def _told(
         )
     elif not options.quiet:
         out = show.console()
-        words = "the signature does not hold" if found.problems else "the signature holds"
-        if not found.problems and not found.thumbprint:
-            words = "whole, and signed by nobody"
-        elif not found.problems and not found.vouched:
-            words = "whole, and signed by a certificate that nobody vouched for"
-        out.print(f"[bold]{words}[/bold]: {show.clean(package)}")
+        out.print(f"[bold]{_verdict(found)}[/bold]: {show.clean(package)}")
         rows = [
             ("signer", found.signer),
             ("thumbprint", found.thumbprint),

@@ -5,7 +5,7 @@ from __future__ import annotations
 import itertools
 import operator
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from typing import Any
+from typing import Any, TypeGuard
 
 import msgspec
 
@@ -170,12 +170,17 @@ def _of_a_part(thing: Part, sign: str) -> Iterator[BaseRule]:
             yield AppRule(name=thing.name, version=sign + thing.value if thing.value else None)
 
 
+def _can_be_asked(data: object) -> TypeGuard[str | int]:
+    """Whether a rule may ask what a value says: a number, or a text on one line."""
+    return isinstance(data, int) or (isinstance(data, str) and all(ord(letter) >= 32 for letter in data))
+
+
 def _of_values(ground: Ground, environment: Mapping[str, str]) -> Iterator[BaseRule]:
     """A rule for each value of the registry, and one for all of a key where it has several."""
     keys: dict[tuple[str, str, View], dict[str, str | int]] = {}
     for value in own_values(ground):
         data = value.data
-        if not isinstance(data, str | int) or (isinstance(data, str) and any(ord(letter) < 32 for letter in data)):
+        if not _can_be_asked(data):
             continue
         versioned = ground.updates and isinstance(data, str) and data.count(".") and is_version(data)
         if tied := _of_this_machine(data, environment) or not ground.steady(value):

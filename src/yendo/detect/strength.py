@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import itertools
 import operator
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 
 import msgspec
 
@@ -130,19 +130,23 @@ def measure(rules: Sequence[Rule], ground: Ground, environment: Mapping[str, str
     return Tried(broken(ground, seed), environment).strength(rules)
 
 
+def _by_class(cases: Sequence[Case], by_case: Mapping[int, bool]) -> Iterator[StrengthRow]:
+    """A row for the broken and one for the good states of each class; ``by_case`` says by identity what held."""
+    for sort, some in classes(cases).items():
+        for wanted in (False, True):
+            chosen = [case for case in some if case.wanted == wanted]
+            if chosen:
+                wrong = tuple(case.name for case in chosen if by_case[id(case)] != wanted)
+                yield StrengthRow(sort, len(chosen) - len(wrong), len(chosen), wrong, wanted)
+
+
 def of_verdicts(
     rules: Sequence[Rule], cases: Sequence[Case], held: Sequence[Sequence[bool]], undecided: int = 0
 ) -> Strength:
     """The same where the verdicts are at hand."""
     holds = [bool(held) and all(column) for column in zip(*held, strict=True)] if held else [False] * len(cases)
     by_case = {id(case): hold for case, hold in zip(cases, holds, strict=True)}
-    rows = []
-    for sort, some in classes(cases).items():
-        for wanted in (False, True):
-            chosen = [case for case in some if case.wanted == wanted]
-            if chosen:
-                wrong = tuple(case.name for case in chosen if by_case[id(case)] != wanted)
-                rows.append(StrengthRow(sort, len(chosen) - len(wrong), len(chosen), wrong, wanted))
+    rows = list(_by_class(cases, by_case))
     bad = [row for row in rows if not row.wanted]
     return Strength(
         len(rules),

@@ -121,11 +121,9 @@ def from_sources(
     _guard(folder)
     materials.guard(folder, sources)
     proposals: dict[Path, proposing.Proposal] = {}
-    for path in sources:
-        if not materials.is_material(path):
-            first = not proposals
-            given = (overlays, take, known) if first else ((), (), _NOTHING)
-            proposals[path] = proposing.propose(path, given[0], office, origin, given[1], given[2])
+    for path in materials.installers(sources):
+        given = ((), (), _NOTHING) if proposals else (overlays, take, known)
+        proposals[path] = proposing.propose(path, given[0], office, origin, given[1], given[2])
     pieces = {path: materials.piece(path, target) for path in sources if path not in proposals}
     main = next(iter(proposals.values()), None)
     if main is None and (overlays or take):
@@ -137,19 +135,21 @@ def from_sources(
     if main is None:
         office.leave_to_the_house(document, decisions)
     media, extras = _brought(folder, list(proposals.values()), list(pieces.values()))
-    _finish(folder, document, main.account if main else None, decisions, office)
-    links = tuple(link for one in pieces.values() for link in one.links)
+    if main is None:
+        _finish(folder, document, None, decisions, office)
+        links = tuple(link for one in pieces.values() for link in one.links)
+        return Drafted(folder / "plan.toml", tuple(media), links, (), tuple(decisions), (), False, True)
+    _finish(folder, document, main.account, decisions, office)
+    names = {*extras, folder.name, *(path.name for path in sources)}
     return Drafted(
         folder / "plan.toml",
         tuple(media),
-        _strays(next(iter(proposals)), media, {*extras, folder.name, *(path.name for path in sources)})
-        if main
-        else links,
-        main.missing if main else (),
+        _strays(next(iter(proposals)), media, names),
+        main.missing,
         tuple(decisions),
-        main.defaults if main else (),
+        main.defaults,
         any(_to_try(one.account, one.document) for one in proposals.values()),
-        main is None or _needless(main.account),
+        _needless(main.account),
     )
 
 
@@ -199,13 +199,8 @@ def _compose(
             for name, tables in more.items():
                 tables += _tables(theirs, name)
             continue
-        piece = pieces[path]
-        for step, questions in (*piece.before, (piece.install, piece.open)):
-            install.append(step)
-            for key, question in questions.items():
-                writing.remarked(step, key, f"{proposing.DECIDE}: {question}")
-                decisions.append(f"install.{len(install)}.{key}: {question}")
-        more["detect"] += list(writing.rules_of(piece.rules))
+        _put(pieces[path], install, decisions)
+        more["detect"] += list(writing.rules_of(pieces[path].rules))
     if any(not piece.package.get("permanent") for piece in pieces.values()):
         uninstall.append(writing.table({"kind": "take-back", "timeout": "5 min"}))
     _for_builds(document, [piece.when for piece in pieces.values() if piece.when], decisions)
@@ -223,6 +218,15 @@ def _compose(
             document.add(name, writing.array(*tables))
     if proof is not None:
         document.add("proof", proof)
+
+
+def _put(piece: materials.Piece, install: list[Table], decisions: list[str]) -> None:
+    """The steps of a material, each question beside the key that it is about."""
+    for step, questions in (*piece.before, (piece.install, piece.open)):
+        install.append(step)
+        for key, question in questions.items():
+            writing.remarked(step, key, f"{proposing.DECIDE}: {question}")
+            decisions.append(f"install.{len(install)}.{key}: {question}")
 
 
 def _for_builds(document: tomlkit.TOMLDocument, lines: Sequence[str], decisions: list[str]) -> None:

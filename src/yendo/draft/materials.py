@@ -54,6 +54,11 @@ def is_material(path: Path) -> bool:
     return path.is_dir() or path.suffix.lower() in (*HOSTS, REGISTRY, CABINET, UPDATE)
 
 
+def installers(paths: Iterable[Path]) -> list[Path]:
+    """Those that are none of the packager's own materials."""
+    return [path for path in paths if not is_material(path)]
+
+
 def piece(path: Path, target: str | None = None) -> Piece:
     """``target`` is where files belong on the machine. Raises Usage."""
     if not path.exists():

@@ -55,12 +55,18 @@ def of_database(source: Path, effects: Iterable[Effect], windows: DriverTarget =
         return DriversInside(trouble=str(error))
     if not contents:
         return DriversInside(trouble="what lies beside its .inf files is too large to be looked at")
+    there = {path: contents[key] for key, path in wanted.items() if key in contents}
+    return _read(heads, there, windows)
+
+
+def _read(heads: Iterable[str], files: dict[str, bytes], windows: DriverTarget) -> DriversInside:
+    """The drivers in folders of the machine, whose files are at hand."""
     found: dict[str, Driver] = {}
     troubles: list[str] = []
     with tempfile.TemporaryDirectory(prefix="yendo-drivers-") as work:
         for number, head in enumerate(sorted(heads)):
             folder = Path(work, str(number))
-            _put(folder, head, {path: contents[key] for key, path in wanted.items() if key in contents})
+            _put(folder, head, files)
             for path in sorted(folder.glob("*")):
                 if path.suffix.lower() != ".inf":
                     continue

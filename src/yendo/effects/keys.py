@@ -178,20 +178,19 @@ def things_of_key(
         )
     elif scope := SCOPES.get((hive, lowered)):
         yield from (Environment(name, str(data), scope) for name, (_, data) in found.items())
-    elif match := _PRODUCTS.match(lowered):
-        language = texts.get("language")
-        yield Product(
-            unpack_code(match[2].upper()),
-            text("displayname"),
-            text("displayversion"),
-            language if isinstance(language, int) else None,
-            "machine" if match[1] == "s-1-5-18" else "user",
-        )
+    else:
+        if match := _PRODUCTS.match(lowered):
+            language = texts.get("language")
+            yield Product(
+                unpack_code(match[2].upper()),
+                text("displayname"),
+                text("displayversion"),
+                language if isinstance(language, int) else None,
+                "machine" if match[1] == "s-1-5-18" else "user",
+            )
         yield from (RegistryValue(hive, key, name, kind, data, view) for name, (kind, data) in found.items())
-    elif found:
-        yield from (RegistryValue(hive, key, name, kind, data, view) for name, (kind, data) in found.items())
-    elif not has_children:
-        yield RegistryKey(hive, key, view)
+        if not (match or found or has_children):
+            yield RegistryKey(hive, key, view)
 
 
 _LINE = re.compile(

@@ -122,6 +122,34 @@ class Figures(msgspec.Struct, frozen=True, kw_only=True):
     stops: bool
 
 
+class _Said:
+    """What reports say of places, as rows of a table to be changed: ends, waits, looks; and outcomes to be kept."""
+
+    def __init__(self) -> None:
+        self.ends: list[dict[str, object]] = []
+        self.waits: list[dict[str, object]] = []
+        self.looks: list[dict[str, object]] = []
+        self.outcomes: list[dict[str, object]] = []
+
+    def take(self, one: MachineReport, site: str, state: str, reason: tuple[str, str]) -> str:
+        """One report about a place in a state; how that has ended by it, empty where it has not."""
+        row: dict[str, object] = {"at_delivery": one.order, "at_computer": one.computer.lower()}
+        (cause, line), code = reason, one.code or 0
+        if one.sort == "looked":
+            self.looks.append({**row, "to_there": one.text[:20]})
+        if state in _ENDS or one.sort not in ("later", "ended"):
+            return ""
+        if one.sort == "later":
+            self.waits.append({**row, "to_state": "later", "to_code": code, "to_line": line})
+            return ""
+        ended = ended_as(code)
+        self.ends.append({**row, "to_state": ended, "to_code": code, "to_cause": cause, "to_line": line,
+                          "to_ended": one.ended, "to_seconds": one.seconds})  # fmt: skip
+        if ended != "refused":
+            self.outcomes.append(msgspec.structs.asdict(one.outcome(site, cause)))
+        return ended
+
+
 class Deliveries:
     """What goes out from one inventory's database."""
 
@@ -248,8 +276,7 @@ class Deliveries:
         )
         for one in ended:
             rule.report(one.site, failed=one.state == "failed")
-        mine = [one for one in places if last and one.wave == last.wave]
-        told = sum(one.state in _ENDS for one in mine) / len(mine) if mine else 0.0
+        told = _told(places, last.wave) if last else 0.0
         done = {one.wave for one in opened}
         return Figures(
             wave=last.wave if last else "", next=next((name for name in names if name not in done), ""),
@@ -431,28 +458,13 @@ class Deliveries:
             sql.select(place.c.delivery, place.c.computer, place.c.site, place.c.state).where(where)
         )
         known = {(row.delivery, row.computer): (row.site, row.state) for row in rows}
-        ends: list[dict[str, object]] = []
-        waits: list[dict[str, object]] = []
-        looks: list[dict[str, object]] = []
-        outcomes = []
+        said = _Said()
         for one in about:
             at = (one.order, one.computer.lower())
             site, state = known.get(at, ("", ""))
-            row: dict[str, object] = {"at_delivery": at[0], "at_computer": at[1]}
-            if not state:
-                continue
-            if one.sort == "looked":
-                looks.append({**row, "to_there": one.text[:20]})
-            elif one.sort == "later" and state not in _ENDS:
-                waits.append({**row, "to_state": "later", "to_code": one.code or 0, "to_line": reasons[one.id][1]})
-            elif one.sort == "ended" and state not in _ENDS:
-                (cause, line), ended = reasons[one.id], ended_as(one.code or 0)
+            if state and (ended := said.take(one, site, state, reasons.get(one.id, ("", "")))):
                 known[at] = (site, ended)
-                ends.append({**row, "to_state": ended, "to_code": one.code or 0, "to_cause": cause, "to_line": line,
-                             "to_ended": one.ended, "to_seconds": one.seconds})  # fmt: skip
-                if ended != "refused":
-                    outcomes.append(msgspec.structs.asdict(one.outcome(site, cause)))
-        for some in (ends, waits, looks):
+        for some in (said.ends, said.waits, said.looks):
             if some:
                 names = [name.removeprefix("to_") for name in some[0] if name.startswith("to_")]
                 mine = sql.and_(
@@ -460,8 +472,8 @@ class Deliveries:
                 )
                 changed: dict[str, Any] = {name: sql.bindparam(f"to_{name}") for name in names}
                 connection.execute(place.update().where(mine).values(**changed), some)
-        if outcomes:
-            connection.execute(self.store.added(outcome), outcomes)
+        if said.outcomes:
+            connection.execute(self.store.added(outcome), said.outcomes)
 
     def forget(self, computer: str) -> bool:
         """Forgets the key of a computer that was set up anew, so that it may tell another; whether it had one."""
@@ -534,6 +546,12 @@ class Deliveries:
             number = int(connection.scalar(sql.select(table.c.value).where(table.c.name == name)) or 0) + 1
             connection.execute(table.update().where(table.c.name == name).values(value=str(number)))
         return number
+
+
+def _told(places: Iterable[DeliveryPlace], wave: str) -> float:
+    """The share of a wave's computers that have told how it ended."""
+    mine = [one.state in _ENDS for one in places if one.wave == wave]
+    return sum(mine) / len(mine) if mine else 0.0
 
 
 def hindrances(delivery: PackageDelivery, found: Figures, now: datetime) -> list[str]:

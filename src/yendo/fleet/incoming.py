@@ -268,6 +268,7 @@ def _told(text: str, shown: str) -> dict[str, Any]:
 
 
 def _add(whole: Gathered, row: Mapping[str, Any], where: str) -> None:
+    """A row: of a machine with all that it says, of one program, of one device, or of one package of ours."""
     given = {
         str(name).strip().lower(): _text(value)
         for name, value in row.items()
@@ -280,36 +281,47 @@ def _add(whole: Gathered, row: Mapping[str, Any], where: str) -> None:
     key = f"{identity.lower()}|{computer.lower()}" if identity else computer.lower()
     one = whole.machines.setdefault(key, FleetMachine(computer=computer, identity=identity, texts={}, numbers={}))
     one.seen = max(one.seen, seen)
-    if "one package" in given:
-        if name := given["one package"]:
-            one.also.add(ListedProgram(name, given.get("version", ""), sort="package"))
-        return
-    if "program" in given:
-        program = _program(given, where)
-        one.programs = one.programs if one.programs is not None else set()
-        if program:
-            one.programs.add(program)
-        return
-    if "hardware" in given:
+    if name := given.get("one package"):
+        one.also.add(ListedProgram(name, given.get("version", ""), sort="package"))
+    elif "program" in given:
+        _programs_of(one, [given], where)
+    elif "hardware" in given:
         one.devices = (one.devices or set()) | _devices([given])
-        return
-    for name, text in given.items():
-        column = _DISK.sub(lambda found: f"disk {found[1].upper()}", name.replace("-", "_"))
-        if column in NUMBERS or _DISK.fullmatch(name):
-            if _AMOUNT.fullmatch(text):
-                one.numbers[column] = int(text)
-            elif text:
-                whole.notes.append(f"{where}: {name} is {text!r}, and not a number of bytes")
-        elif column == "multi_session":
-            one.texts[column] = {"yes": "true", "no": "false"}.get(text.lower(), text.lower())
+    elif "one package" not in given:
+        for name, text in given.items():
+            if wrong := _fact(one, name, text):
+                whole.notes.append(f"{where}: {wrong}")
+        _lists(one, row, where)
+
+
+def _fact(one: FleetMachine, name: str, text: str) -> str:
+    """A machine's fact by its column; what is wrong with it, empty where nothing is."""
+    column = _DISK.sub(lambda found: f"disk {found[1].upper()}", name.replace("-", "_"))
+    if column in NUMBERS or _DISK.fullmatch(name):
+        if _AMOUNT.fullmatch(text):
+            one.numbers[column] = int(text)
         elif text:
-            one.texts[column] = text.lower() if column == "architecture" else text
-    for listed in row.get("programs") or () if isinstance(row.get("programs"), list) else ():
-        one.programs = one.programs if one.programs is not None else set()
-        if isinstance(listed, dict) and (program := _program({k: _text(v) for k, v in listed.items()}, where)):
+            return f"{name} is {text!r}, and not a number of bytes"
+    elif column == "multi_session":
+        one.texts[column] = {"yes": "true", "no": "false"}.get(text.lower(), text.lower())
+    elif text:
+        one.texts[column] = text.lower() if column == "architecture" else text
+    return ""
+
+
+def _lists(one: FleetMachine, row: Mapping[str, Any], where: str) -> None:
+    """What a JSON text lists of a machine."""
+    if isinstance(programs := row.get("programs"), list):
+        _programs_of(one, [each for each in programs if isinstance(each, dict)], where)
+    if isinstance(devices := row.get("devices"), list):
+        one.devices = (one.devices or set()) | _devices([each for each in devices if isinstance(each, dict)])
+
+
+def _programs_of(one: FleetMachine, rows: Iterable[Mapping[str, Any]], where: str) -> None:
+    one.programs = one.programs if one.programs is not None else set()
+    for row in rows:
+        if program := _program({name: _text(value) for name, value in row.items()}, where):
             one.programs.add(program)
-    if isinstance(listed_devices := row.get("devices"), list):
-        one.devices = (one.devices or set()) | _devices([each for each in listed_devices if isinstance(each, dict)])
 
 
 def _devices(rows: Sequence[Mapping[str, Any]]) -> set[ListedDevice]:

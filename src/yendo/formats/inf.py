@@ -183,14 +183,19 @@ def _uncommented(line: str) -> tuple[str, bool]:
     return (bare[:-1], True) if bare.endswith("\\") and not quoted else (bare, False)
 
 
+def _bare_line(text: str, number: int) -> InfLine:
+    """An entry without any quotes."""
+    name, equals, rest = text.partition("=")
+    if equals and "," not in name:
+        return InfLine(name.strip(), tuple(part.strip() for part in rest.split(",")), number)
+    values = tuple(part.strip() for part in text.split(","))
+    return InfLine(values[0] if len(values) == 1 else None, values, number)
+
+
 def _line(text: str, number: int) -> InfLine:
     """An entry: the first equals sign outside quotes ends its name, commas outside quotes part its values."""
     if '"' not in text:
-        name, equals, rest = text.partition("=")
-        if equals and "," not in name:
-            return InfLine(name.strip(), tuple(part.strip() for part in rest.split(",")), number)
-        values = tuple(part.strip() for part in text.split(","))
-        return InfLine(values[0] if len(values) == 1 else None, values, number)
+        return _bare_line(text, number)
     parts: list[str] = [""]
     key: str | None = None
     quoted = was_quoted = False

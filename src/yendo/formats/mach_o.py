@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import hashlib
 import struct
+from collections.abc import Iterator
 from typing import Any, BinaryIO
 
 import msgspec
@@ -110,6 +111,19 @@ def read(file: BinaryIO, name: str = "the file", *, judged: bool = True) -> list
     return found
 
 
+def _commands(commands: bytes, count: int, name: str) -> Iterator[tuple[int, int, int]]:
+    """Kind, place and length of each load command. Raises Unreadable."""
+    where = 0
+    for _ in range(count):
+        if where + 8 > len(commands):
+            return
+        kind, step = struct.unpack_from("<II", commands, where)
+        if step < 8 or where + step > len(commands):
+            raise Unreadable(f"{name}: a load command of {step} bytes")
+        yield kind, where, step
+        where += step
+
+
 def _slice(file: BinaryIO, start: int, size: int, name: str, judged: bool) -> MachSlice:
     head = at(file, start, 32)
     wide = _THIN.get(head[:4])
@@ -119,20 +133,14 @@ def _slice(file: BinaryIO, start: int, size: int, name: str, judged: bool) -> Ma
     if length > min(MAX_COMMANDS, size):
         raise Unreadable(f"{name}: load commands of {length} bytes")
     commands = at(file, start + (32 if wide else 28), length)
-    oldest, place, where = "", None, 0
-    for _ in range(min(count, length // 8)):
-        if where + 8 > len(commands):
-            break
-        kind, step = struct.unpack_from("<II", commands, where)
-        if step < 8 or where + step > len(commands):
-            raise Unreadable(f"{name}: a load command of {step} bytes")
+    oldest, place = "", None
+    for kind, where, step in _commands(commands, min(count, length // 8), name):
         if kind == _BUILD_VERSION and step >= 16 and struct.unpack_from("<I", commands, where + 8)[0] == 1:
             oldest = _version(struct.unpack_from("<I", commands, where + 12)[0])
         elif kind == _MIN_MACOS and step >= 12 and not oldest:
             oldest = _version(struct.unpack_from("<I", commands, where + 8)[0])
         elif kind == _SIGNATURE and step >= 16:
             place = struct.unpack_from("<II", commands, where + 8)
-        where += step
     signature = None
     if place is not None and judged:
         offset, held = place
@@ -213,6 +221,15 @@ def _text(blob: bytes, offset: int) -> str:
     return blob[offset:end].decode("utf-8")
 
 
+def _pages(file: BinaryIO, start: int, end: int, page: int, algorithm: str, signed: list[bytes]) -> str:
+    """The first page of a program that is not what was signed, in words; empty where all are."""
+    for number, wanted in enumerate(signed):
+        piece = at(file, start + number * page, min(page, end - number * page))
+        if hashlib.new(algorithm, piece).digest()[: len(wanted)] != wanted:
+            return f"the page at {number * page} is not what was signed"
+    return ""
+
+
 def _directory(file: BinaryIO, start: int, blob: bytes, limit: int) -> CodeSignature:
     """A list of hashes, held against the pages of the program. Raises ValueError."""
     version, flags, hashes, identifier, special, pages, end = struct.unpack_from(">7I", blob, 8)
@@ -234,13 +251,8 @@ def _directory(file: BinaryIO, start: int, blob: bytes, limit: int) -> CodeSigna
     page = 1 << power if power else max(end, 1)
     if not problem and pages != -(-end // page):
         problem = "it lists another number of pages than the program has"
-    for number in range(0 if problem else pages):
-        piece = at(file, start + number * page, min(page, end - number * page))
-        if (
-            hashlib.new(algorithm, piece).digest()[:width]
-            != blob[hashes + number * width : hashes + (number + 1) * width]
-        ):
-            problem = f"the page at {number * page} is not what was signed"
-            break
+    if not problem:
+        signed = [blob[hashes + number * width : hashes + (number + 1) * width] for number in range(pages)]
+        problem = _pages(file, start, end, page, algorithm, signed)
     named = _text(blob, team) if team else ""
     return CodeSignature(_text(blob, identifier), named, flags, algorithm, width, beside, {}, blob, b"", problem)

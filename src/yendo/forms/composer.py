@@ -6,7 +6,7 @@ Source of each mapping: the Windows Installer's documentation of the table. docs
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
 
 import msgspec
@@ -284,6 +284,13 @@ def _text_of_place(path: str) -> str:
     return f"[%{match[1]}]{escaped(match[2])}" if match else escaped(path)
 
 
+def _several_texts(texts: Sequence[str]) -> str:
+    """A list of texts as table Registry writes it. Raises ValueError where it cannot."""
+    if len(texts) < 2 or any(not text for text in texts):
+        raise ValueError("a list of fewer than two texts, or with an empty one, has no form in table Registry")
+    return "[~]".join(escaped(text) for text in texts)
+
+
 def _registry_text(thing: RegistryValue, one: Decided) -> str | None:
     """A value as table Registry writes it. Raises ValueError where it cannot."""
     data = one.to if one.to is not None else thing.data
@@ -298,10 +305,7 @@ def _registry_text(thing: RegistryValue, one: Decided) -> str | None:
     if kind == "expand":
         return f"#%{escaped(str(data or ''))}"
     if kind == "multi":
-        texts = list(data) if isinstance(data, tuple) else [str(data)]
-        if len(texts) < 2 or any(not text for text in texts):
-            raise ValueError("a list of fewer than two texts, or with an empty one, has no form in table Registry")
-        return "[~]".join(escaped(text) for text in texts)
+        return _several_texts(list(data) if isinstance(data, tuple) else [str(data)])
     if kind == "qword":
         raise ValueError("a number of 64 bits has no form in table Registry")
     text = escaped(str(data or ""))

@@ -260,6 +260,20 @@ class _Judge:
             words = f"the service {node.get('Name', '')} needs {' and '.join(missing)}"
             yield "app-service", words, "declare it among the capabilities"
 
+    def _capabilities(self) -> Iterator[tuple[str, str, str]]:
+        """Each once, and those of devices last."""
+        devices = False
+        seen: set[str] = set()
+        for node in self.top.iterfind("{*}Capabilities/*"):
+            name = f"{node.tag}{node.get('Name', '')}"
+            if name in seen:
+                yield "app-capability-twice", f"the capability {node.get('Name')} is there twice", "once"
+            seen.add(name)
+            own = str(node.tag).rpartition("}")[2] == "DeviceCapability"
+            if devices and not own:
+                yield "app-capability-order", f"{node.get('Name')} stands behind a device's", "those of devices last"
+            devices = devices or own
+
     def whole(self) -> Iterator[tuple[str, str, str]]:
         tasks, servers = Counter[str](), Counter[str]()
         for node in self.top.iter():
@@ -274,17 +288,7 @@ class _Judge:
         for name, count in servers.items():
             if count > 1 or not _GUID.fullmatch(name):
                 yield "app-server", f"the server {name!r} is no GUID, or there {count} times", "a GUID, once"
-        devices = False
-        seen: set[str] = set()
-        for node in self.top.iterfind("{*}Capabilities/*"):
-            name = f"{node.tag}{node.get('Name', '')}"
-            if name in seen:
-                yield "app-capability-twice", f"the capability {node.get('Name')} is there twice", "once"
-            seen.add(name)
-            own = str(node.tag).rpartition("}")[2] == "DeviceCapability"
-            if devices and not own:
-                yield "app-capability-order", f"{node.get('Name')} stands behind a device's", "those of devices last"
-            devices = devices or own
+        yield from self._capabilities()
         for name in str(self.top.get("IgnorableNamespaces", "")).split():
             if name not in self.prefixes:
                 yield "app-namespace", f"the prefix {name} is to be ignored and not declared", "declare it"

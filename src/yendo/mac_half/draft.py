@@ -175,6 +175,14 @@ class MacDraft:
         self.media[path.name] = (path, "the vendor's package")
         self._package(packages.read(path), path.name)
 
+    def _choices(self, found: MacPackage) -> dict[str, Any]:
+        """What a person could choose in the vendor's package: a question, and its own defaults."""
+        shown = [one for one in found.choices if one.visible.strip() == "true" and one.packages]
+        if found.form != "distribution" or len(shown) < 2:
+            return {}
+        self.decisions.append(f"choices: {', '.join(one.title or one.identifier for one in shown)}")
+        return {"choices": {one.identifier: one.selected.strip() == "true" for one in shown}}
+
     def _package(self, found: MacPackage, name: str) -> None:
         self._says("name", found.title or PurePosixPath(name).stem, f"{name}, its title")
         self._says("version", _plain(found.version), f"{name}, its version")
@@ -186,11 +194,7 @@ class MacDraft:
         self.facts["components"] = ", ".join(one.identifier for one in found.components)
         self.facts["scripts"] = ", ".join(script.when for one in found.components for script in one.scripts) or "none"
         self.processors = known or self.processors
-        values: dict[str, Any] = {"kind": "package", "source": name}
-        shown = [one for one in found.choices if one.visible.strip() == "true" and one.packages]
-        if found.form == "distribution" and len(shown) > 1:
-            values["choices"] = {one.identifier: one.selected.strip() == "true" for one in shown}
-            self.decisions.append(f"choices: {', '.join(one.title or one.identifier for one in shown)}")
+        values: dict[str, Any] = {"kind": "package", "source": name, **self._choices(found)}
         self.steps.append((values, {"source": found.signature.words}))
         if found.form == "distribution" and found.signature.state == "holds":
             self.decisions.append(

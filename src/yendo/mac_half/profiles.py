@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import plistlib
 import uuid
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any
 
@@ -46,6 +46,17 @@ def payloads_of(plan: MacPlan, done: MacWork) -> list[dict[str, Any]]:
     return list(_payloads(plan, done))
 
 
+def _extensions(plan: MacPlan, bundles: Iterable[LaidBundle]) -> Iterator[dict[str, Any]]:
+    """The system extensions of bundles that are allowed, by the team that signed them."""
+    allowed: dict[str, set[str]] = {}
+    for one in bundles:
+        if one.extensions and one.team:
+            allowed.setdefault(one.team, set()).update(one.extensions)
+    if allowed:
+        named = {team: sorted(names) for team, names in sorted(allowed.items())}
+        yield _one(plan, "com.apple.system-extension-policy", "extensions", {"AllowedSystemExtensions": named})
+
+
 def _payloads(plan: MacPlan, done: MacWork) -> Iterator[dict[str, Any]]:
     domains: dict[str, dict[str, Any]] = {}
     for step in done.managed:
@@ -58,13 +69,7 @@ def _payloads(plan: MacPlan, done: MacWork) -> Iterator[dict[str, Any]]:
     if rules:
         listed = [{"RuleType": kind, "RuleValue": value, "Comment": plan.package.name} for kind, value in rules]
         yield _one(plan, "com.apple.servicemanagement", "background", {"Rules": listed})
-    extensions: dict[str, set[str]] = {}
-    for one in bundles:
-        if one.extensions and one.team:
-            extensions.setdefault(one.team, set()).update(one.extensions)
-    if extensions:
-        allowed = {team: sorted(names) for team, names in sorted(extensions.items())}
-        yield _one(plan, "com.apple.system-extension-policy", "extensions", {"AllowedSystemExtensions": allowed})
+    yield from _extensions(plan, bundles)
     for one in bundles:
         for identifier in one.filters if one.team else ():
             filtered = {

@@ -240,13 +240,17 @@ def removed(stage: MacStage, machine: MacHost, before: Mapping[str, MacThing], n
         for one in removal.receipts(stage.plan, stage.done)
         if one in machine.receipts()
     ]
-    for step in stage.plan.install:
-        if isinstance(step, model.JobStep):
-            numbers = [each["number"] for each in machine.people.values()] if step.agent else []
-            domains = ["system", *(f"gui/{number}" for number in numbers)]
-            jobs = [f"{domain}/{step.label}" for domain in domains]
-            problems += [f"launchd still has {job}" for job in jobs if machine.has_job(job)]
+    problems += [f"launchd still has {job}" for job in _jobs_of(stage.plan, machine) if machine.has_job(job)]
     return MacPhase(name, tuple(problems))
+
+
+def _jobs_of(plan: model.MacPlan, machine: MacHost) -> Iterator[str]:
+    """The jobs that a plan brings, as launchd calls them: agents are everybody's own."""
+    for step in plan.install:
+        if isinstance(step, model.JobStep):
+            yield f"system/{step.label}"
+            for person in machine.people.values() if step.agent else ():
+                yield f"gui/{person['number']}/{step.label}"
 
 
 def _settings_of_people(stage: MacStage, machine: MacHost) -> set[str]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from importlib.resources import files
 from pathlib import Path
 from typing import Any
@@ -380,6 +380,18 @@ def _signature(package: Path) -> list[str]:
     ]
 
 
+def _unproved(proofs: Sequence[Proof]) -> Iterator[str]:
+    """What nobody has seen yet: a real machine, the runner, scenarios."""
+    if not any(proof.place != "simulation" for proof in proofs):
+        yield "it was proved on a simulated machine only; nothing was observed on a real one"
+    elif not any(proof.runner_executed for proof in proofs):
+        yield "the package's own runner was not executed"
+    played = {proof.scenario.partition("@")[0] for proof in proofs}
+    left = [scenario.title for name, scenario in SCENARIOS.items() if name not in played]
+    if left:
+        yield f"not played: {', '.join(left)}"
+
+
 def _questions(
     workspace: Path | None,
     findings: Sequence[Finding],
@@ -388,22 +400,14 @@ def _questions(
     strength: Strength | None,
 ) -> list[tuple[str, str]]:
     """What is still open, the gravest first: ``(how grave, what)``."""
-    found: list[tuple[str, str]] = []
-    for proof in proofs:
-        found += [
-            ("failed", f"{proof.scenario} on {proof.machine}: {phase.title}: {phase.cause or phase.found}")
-            for phase in proof.phases
-            if phase.outcome == "failed"
-        ]
+    found = [
+        ("failed", f"{proof.scenario} on {proof.machine}: {phase.title}: {phase.cause or phase.found}")
+        for proof in proofs
+        for phase in proof.phases
+        if phase.outcome == "failed"
+    ]
     found += [(finding.severity, f"{finding.message} (line {finding.line} of the plan)") for finding in findings]
-    if not any(proof.place != "simulation" for proof in proofs):
-        found.append(("open", "it was proved on a simulated machine only; nothing was observed on a real one"))
-    elif not any(proof.runner_executed for proof in proofs):
-        found.append(("open", "the package's own runner was not executed"))
-    played = {proof.scenario.partition("@")[0] for proof in proofs}
-    left = [scenario.title for name, scenario in SCENARIOS.items() if name not in played]
-    if left:
-        found.append(("open", f"not played: {', '.join(left)}"))
+    found += [("open", words) for words in _unproved(proofs)]
     if strength is not None and strength.score < 0.9:
         found.append(
             (

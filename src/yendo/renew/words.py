@@ -91,12 +91,14 @@ def _conditions(old: InstallerAccount, new: InstallerAccount) -> Iterator[Differ
             yield Difference(f"new prerequisite: {need}", True)
 
 
+def _afterwards(effects: Sequence[Effect]) -> dict[tuple[str, str], Thing]:
+    """What is there once all of it is done, by kind and identity."""
+    return {(kind_of(one.thing), one.thing.identity): one.thing for one in effects if one.change != "remove"}
+
+
 def _things(old: Sequence[Effect], new: Sequence[Effect]) -> Iterator[Difference]:
     """What is there afterwards, held against one another."""
-    before, after = (
-        {(kind_of(effect.thing), effect.thing.identity): effect.thing for effect in side if effect.change != "remove"}
-        for side in (old, new)
-    )
+    before, after = _afterwards(old), _afterwards(new)
     kinds = dict.fromkeys(kind for kind, _ in [*after, *before])
     for kind in sorted(kinds, key=lambda kind: (kind not in _NAMED, kind != "file", kind)):
         if kind in _EXPECTED:

@@ -9,7 +9,7 @@ import hashlib
 import os
 import tomllib
 from collections import defaultdict
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -105,6 +105,16 @@ def workspaces(folder: Path) -> list[Path]:
     return sorted(found)
 
 
+def _rows(names: Mapping[Path, str], seen: Mapping[str, Any], kept: _Kept | None) -> dict[str, ShelfRow]:
+    """A row for each half of each workspace; one that is as it was is not read again."""
+    rows: dict[str, ShelfRow] = {}
+    for place, name in names.items():
+        known = kept.rows if kept is not None and kept.seen.get(name) == seen[name] else {}
+        for title, read in _halves(place, name):
+            rows[title] = known.get(title) or read(place, title)
+    return rows
+
+
 def listing(folder: Path, cache: Path | None = None) -> Shelf:
     """The shelf of a folder. ``cache`` is where what is needed for the next listing is kept."""
     kept_file = (
@@ -116,12 +126,7 @@ def listing(folder: Path, cache: Path | None = None) -> Shelf:
     seen = {names[place]: _looks(place) for place in places}
     if kept is not None and kept.seen == seen:
         return msgspec.structs.replace(kept.shelf, folder=str(folder))
-    rows: dict[str, ShelfRow] = {}
-    for place in places:
-        name = names[place]
-        known = kept.rows if kept is not None and kept.seen.get(name) == seen[name] else {}
-        for title, read in _halves(place, name):
-            rows[title] = known.get(title) or read(place, title)
+    rows = _rows(names, seen, kept)
     windows = {names[place]: place for place in places if (place / "plan.toml").is_file()}
     claims = {
         name: found for name, place in windows.items() if rows[name].digest and (found := form.read(place)) is not None

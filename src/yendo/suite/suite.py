@@ -6,7 +6,7 @@ import os
 import re
 import shutil
 import tempfile
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
 from typing import Any
 
@@ -127,14 +127,8 @@ def _read(folder: Path, suite: SuitePlan, lines: dict[Place, int], path: str) ->
         yield SuiteMember(product, workspace, read_plan(workspace / "plan.toml")[0])
 
 
-def unattended(workspace: Path, plan: Plan, product: SuiteProduct) -> Iterator[tuple[str, str]]:
-    """Why a product cannot go with nobody at the keyboard, and what to do about it."""
-    for need in plan.need:
-        if need.consent:
-            yield (
-                f"a person has to agree to {need.package or 'a prerequisite'}",
-                "install it by its own package, with somebody logged on",
-            )
+def _attended(workspace: Path, plan: Plan) -> Iterator[tuple[str, str]]:
+    """Steps that want somebody at the machine."""
     for verb in VERBS:
         for at, step in enumerate(plan.steps(verb), 1):
             if step.window:
@@ -147,6 +141,17 @@ def unattended(workspace: Path, plan: Plan, product: SuiteProduct) -> Iterator[t
                     f"no silent command line is known for {step.media}",
                     f"yendo try {workspace / 'media' / step.media} --into {workspace}",
                 )
+
+
+def unattended(workspace: Path, plan: Plan, product: SuiteProduct) -> Iterator[tuple[str, str]]:
+    """Why a product cannot go with nobody at the keyboard, and what to do about it."""
+    for need in plan.need:
+        if need.consent:
+            yield (
+                f"a person has to agree to {need.package or 'a prerequisite'}",
+                "install it by its own package, with somebody logged on",
+            )
+    yield from _attended(workspace, plan)
     if any("restart" in kind_of(step).needs for step in plan.install):
         yield "it restarts the machine in its middle", 'deliver it by its own package, or write packages = "each"'
     secret = [name for name, one in plan.settings.items() if one.secret]
@@ -210,9 +215,8 @@ def _ordered(
     return done
 
 
-def _shared(members: Sequence[SuiteMember], path: str) -> Iterator[tuple[str, str, Path | None]]:
-    """Prerequisites that are no members: each once, with a range that suits all, brought by the newest that fits."""
-    ids = {member.id for member in members}
+def _asked(members: Sequence[SuiteMember]) -> tuple[dict[str, list[tuple[str, str]]], dict[str, list[Path]]]:
+    """What each package that is needed has to be, by whom, and the copies of it that are brought."""
     ranges: dict[str, list[tuple[str, str]]] = {}
     sources: dict[str, list[Path]] = {}
     for member in members:
@@ -222,6 +226,13 @@ def _shared(members: Sequence[SuiteMember], path: str) -> Iterator[tuple[str, st
                 sources.setdefault(need.package, [])
                 if need.source:
                     sources[need.package].append(member.workspace / need.source)
+    return ranges, sources
+
+
+def _shared(members: Sequence[SuiteMember], path: str) -> Iterator[tuple[str, str, Path | None]]:
+    """Prerequisites that are no members: each once, with a range that suits all, brought by the newest that fits."""
+    ids = {member.id for member in members}
+    ranges, sources = _asked(members)
     for package, wanted in ranges.items():
         text = ",".join(dict.fromkeys(version for _, version in wanted if version))
         if text and not VersionRange.parse(text).possible:
@@ -232,16 +243,19 @@ def _shared(members: Sequence[SuiteMember], path: str) -> Iterator[tuple[str, st
             if text and not VersionRange.parse(text).fits(there):
                 raise PlanError(path, [PlanProblem(1, f"{package} {there} is in the suite, and {text} is needed")])
             continue
-        fitting = []
-        for source in sources[package]:
-            manifest = form.read(source)
-            if not text or VersionRange.parse(text).fits(manifest.version):
-                fitting.append((manifest.version, source))
-        if sources[package] and not fitting:
+        source = _newest(sources[package], text)
+        if sources[package] and source is None:
             raise PlanError(
                 path, [PlanProblem(1, f"none of the copies of {package} that the products bring is {text}")]
             )
-        yield package, text, max(fitting, key=lambda one: _number(one[0]))[1] if fitting else None
+        yield package, text, source
+
+
+def _newest(sources: Iterable[Path], text: str) -> Path | None:
+    """The newest of several copies of a package that is within a range; None where none is."""
+    versions = [(form.read(source).version, source) for source in sources]
+    fitting = [one for one in versions if not text or VersionRange.parse(text).fits(one[0])]
+    return max(fitting, key=lambda one: _number(one[0]))[1] if fitting else None
 
 
 def _number(text: str) -> tuple[int, ...]:
@@ -338,6 +352,12 @@ def _needs(found: Resolved) -> Iterator[dict[str, Any]]:
         yield need
 
 
+def _others(members: Sequence[SuiteMember], place: Path) -> list[str]:
+    """The vendors' other installers that the members are proved with, as they are seen from a folder."""
+    every = (member.workspace / name for member in members for name in member.plan.proof.others)
+    return [os.path.relpath(other, place) for other in every if other.is_file()]
+
+
 def document(found: Resolved, place: Path) -> tomlkit.TOMLDocument:
     """The suite's plan."""
     suite, plan = found.suite, tomlkit.document()
@@ -345,9 +365,7 @@ def document(found: Resolved, place: Path) -> tomlkit.TOMLDocument:
     body: dict[str, Any] = {
         "package": {"id": suite.id, "name": suite.name, "version": suite.version, "revision": suite.revision}
     }
-    for key in ("publisher", "contact"):
-        if getattr(suite, key):
-            body["package"][key] = getattr(suite, key)
+    body["package"] |= {key: text for key in ("publisher", "contact") if (text := getattr(suite, key))}
     if needs := list(_needs(found)):
         body["need"] = needs
     only = [member for member in found.members if found.updates_only(member)]
@@ -378,13 +396,7 @@ def document(found: Resolved, place: Path) -> tomlkit.TOMLDocument:
     body["install"] = steps
     if len(only) == len(found.members):
         body["uninstall"] = [{"kind": "take-back"}]  # an update that is withdrawn takes no program away
-        others = [
-            os.path.relpath(other, place)
-            for member in only
-            for name in member.plan.proof.others
-            if (other := member.workspace / name).is_file()
-        ]
-        if others:
+        if others := _others(only, place):
             body["proof"] = {"others": others}
     body["detect"] = detect or [
         {"kind": "file", "path": rf"{found.members[0].plan.log.state}\installed\{suite.id}.txt"}

@@ -6,7 +6,7 @@ A condition is resolved once into nodes of plain data, which the runner and this
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date, datetime, time
 from typing import Annotated, Any, Literal
 
@@ -225,6 +225,15 @@ def judge(
     )
 
 
+def _one_of(answers: Sequence[Judged]) -> Judged:
+    """One that holds is enough; where it passes, so does the whole only if no lasting one holds."""
+    held = [answer for answer in answers if answer.holds]
+    if held:
+        return Judged(True, all(answer.passing for answer in held), held[0].reasons)
+    reasons = tuple(reason for answer in answers for reason in answer.reasons)
+    return Judged(False, any(answer.passing for answer in answers), reasons)
+
+
 def _answer(
     node: Node, facts: Facts, rules: Rules, inventories: Mapping[str, str], scripts: Mapping[str, int]
 ) -> Judged:
@@ -235,15 +244,7 @@ def _answer(
             inner = judge(node.nodes, facts, rules, inventories=inventories, scripts=scripts)
             return Judged(not inner.holds, inner.passing, inner.reasons)
         case "any":
-            answers = [_answer(inner, facts, rules, inventories, scripts) for inner in node.nodes]
-            held = [answer for answer in answers if answer.holds]
-            if held:
-                return Judged(True, all(answer.passing for answer in held), held[0].reasons)
-            return Judged(
-                False,
-                any(answer.passing for answer in answers),
-                tuple(reason for answer in answers for reason in answer.reasons),
-            )
+            return _one_of([_answer(inner, facts, rules, inventories, scripts) for inner in node.nodes])
         case "rule":
             assert node.rule is not None
             holds, fact = rules(node.rule)

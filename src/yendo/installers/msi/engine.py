@@ -210,19 +210,23 @@ def _net(effects: list[Effect]) -> tuple[Effect, ...]:
     return tuple(net.values())
 
 
-def _sequence(session: InstallSession) -> None:
+def _rows(session: InstallSession) -> list[TableRow]:
+    """The sequence's rows. Raises ActionFailure where the installer would not even begin with them."""
     database = session.database
-    if (
-        database.summary.template is not None
-        and session.platform == "x64"
-        and session.surroundings.architecture != "x64"
-    ):
+    wide = database.summary.template is not None and session.platform == "x64"
+    if wide and session.surroundings.architecture != "x64":
         raise ActionFailure(1633, "this package is for 64-bit systems")
     rows = [entry for entry in database["InstallExecuteSequence"] if entry.number("Sequence") > 0]
     if not rows:
         raise ActionFailure(1603, "the database has no InstallExecuteSequence")
     if len(rows) > MAX_ACTIONS:
         raise ActionFailure(1603, f"InstallExecuteSequence has {len(rows)} rows")
+    return rows
+
+
+def _sequence(session: InstallSession) -> None:
+    database = session.database
+    rows = _rows(session)
     for table, what in NOT_INTERPRETED.items():
         if len(database[table]):
             session.blind_spot(

@@ -122,11 +122,13 @@ def referred_by(database: Database, table: str, key: RowKey) -> list[RowLink]:
             for column in columns:
                 if row[column] == wanted and _points(database, other, row, column, table):
                     found.append(RowLink(other, rows.key_of(row), column))
-            for name in texts:
-                text = row.get(name)
-                if isinstance(text, str) and "[" in text and any(mark in text for mark in marks):
-                    found.append(RowLink(other, rows.key_of(row), name, True))
+            found += [RowLink(other, rows.key_of(row), name, True) for name in texts if _names(row.get(name), marks)]
     return found
+
+
+def _names(text: object, marks: Sequence[str]) -> bool:
+    """Whether a text has one of the marks in it."""
+    return isinstance(text, str) and "[" in text and any(mark in text for mark in marks)
 
 
 def _points(database: Database, table: str, row: TableRow, column: str, target: str) -> bool:
@@ -237,6 +239,14 @@ def _with_others(database: Database, table: str, also: Sequence[str]) -> tuple[l
     return names, rows
 
 
+def _no_table(database: Database, name: str) -> Usage:
+    import difflib
+
+    near = difflib.get_close_matches(name, database.tables, 3, 0.5)
+    hint = f"did you mean {' or '.join(near)}?" if near else "`yendo msi tables FILE` lists them"
+    return Usage(f"the installer has no table {name}; {hint}")
+
+
 def select(
     database: Database,
     table: str,
@@ -252,11 +262,7 @@ def select(
     """
     for name in (table, *also):
         if name not in database:
-            import difflib
-
-            near = difflib.get_close_matches(name, database.tables, 3, 0.5)
-            hint = f"did you mean {' or '.join(near)}?" if near else "`yendo msi tables FILE` lists them"
-            raise Usage(f"the installer has no table {name}; {hint}")
+            raise _no_table(database, name)
     names, rows = _with_others(database, table, also)
     index = {name.lower(): at for at, name in enumerate(names)}
     index |= {f"{table}.{name}".lower(): at for at, name in enumerate(names) if "." not in name}

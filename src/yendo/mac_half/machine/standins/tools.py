@@ -144,6 +144,22 @@ def chmod(name: str, arguments: list[str]) -> None:
     host("chmod", [one for one in arguments if one != "-h"])
 
 
+def _console() -> tuple[int, int, int, int, int]:
+    """Mode, size, time, owner and group of the screen's device: it belongs to whoever sits there."""
+    who = look()["person"] or "root"
+    user = 248 if who == "_mbsetupuser" else look()["people"].get(who, {}).get("number", 0)
+    return 0o20600, 0, 0, user, 0
+
+
+def _of_file(path: str, follow: bool) -> tuple[int, int, int, int, int]:
+    try:
+        found = os.stat(path) if follow else os.lstat(path)
+    except OSError:
+        raise NotTaken(f"stat: {path}: stat: No such file or directory") from None
+    user, group = owner_of(path)
+    return found.st_mode, found.st_size, int(found.st_mtime), user, group
+
+
 def stat(_: str, arguments: list[str]) -> None:
     options, rest = [], list(arguments)
     form = ""
@@ -157,18 +173,7 @@ def stat(_: str, arguments: list[str]) -> None:
             form = rest.pop(0) if rest else ""
     asked = form
     for path in rest:
-        if path == "/dev/console":
-            who = look()["person"] or "root"
-            user, mode, size, at = (look()["people"].get(who, {}).get("number", 0), 0o20600, 0, 0)
-            user = 248 if who == "_mbsetupuser" else user
-            group = 0
-        else:
-            try:
-                found = os.stat(path) if "-L" in options else os.lstat(path)
-            except OSError:
-                raise NotTaken(f"stat: {path}: stat: No such file or directory") from None
-            mode, size, at = found.st_mode, found.st_size, int(found.st_mtime)
-            user, group = owner_of(path)
+        mode, size, at, user, group = _console() if path == "/dev/console" else _of_file(path, "-L" in options)
         names = {each["number"]: name for name, each in look()["people"].items()} | {0: "root", 248: "_mbsetupuser"}
         groups = {value: name for name, value in GROUPS.items()}
         words = {
