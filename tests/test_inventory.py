@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import random
 import re
+from datetime import date
 from itertools import product
 from pathlib import Path
 from typing import Any
@@ -136,9 +137,17 @@ def test_some_stay_and_others_come() -> None:
         old = some_columns(chance, [f"m{number}" for number in range(chance.randrange(1, 12))])
         new = some_columns(chance, [f"n{number}" for number in range(chance.randrange(0, 6))])
         stays = np.array([chance.random() < 0.6 for _ in old], np.bool_)
-        whole = joined(of(old), stays, of(new))
         kept = {name: row for (name, row), stay in zip(old.items(), stays, strict=True) if stay}
-        assert plainly(whole) == kept | new
+        # some of the new ones are old ones that were looked at again: what is not told anew stays
+        gone = [at for at, stay in enumerate(stays) if not stay]
+        was = np.array([gone.pop() if gone and chance.random() < 0.7 else -1 for _ in new], np.int64)
+        whole = joined(of(old), stays, of(new), was)
+        rows = list(old.values())
+        wanted = {
+            name: {key: rows[at][key] if at >= 0 and one is None else one for key, one in row.items()}
+            for (name, row), at in zip(new.items(), was, strict=True)
+        }
+        assert plainly(whole) == kept | wanted
         assert whole.programs == tuple(sorted(whole.programs)) and all(
             len(whole.having(i)) for i in range(len(whole.programs))
         )
@@ -174,7 +183,8 @@ def test_whom_a_driver_changes(drivers: Path) -> None:
 
 def test_from_tables_to_the_answer(tmp_path: Path, drivers: Path, yendo: Yendo) -> None:
     (tmp_path / "m.csv").write_text(
-        "computer;identity;windows;architecture\nPIER-01;a;10.0.19045.1;x64\nPIER-02;b;10.0.19045.1;x64\nPIER-03;c;10.0.19045.1;x64\n"
+        "computer;identity;windows;architecture;site\nPIER-01;a;10.0.19045.1;x64;quay\nPIER-02;b;10.0.19045.1;x64;quay\n"
+        "PIER-03;c;10.0.19045.1;x64;quay\n"
     )
     gauge = ";".join(GAUGE)
     (tmp_path / "d.csv").write_text(
@@ -203,10 +213,25 @@ def test_from_tables_to_the_answer(tmp_path: Path, drivers: Path, yendo: Yendo) 
     assert sorted(columns.computers) == ["PIER-01", "PIER-03", "PIER-04", "PIER-22"]
     windows = {name: columns.texts["windows"].at(at) for at, name in enumerate(columns.computers)}
     assert windows["PIER-01"] == "10.0.26100.1" and windows["PIER-03"] == "10.0.19045.1"
+    sites = {name: columns.texts["site"].at(at) for at, name in enumerate(columns.computers)}
+    assert sites == {"PIER-01": "quay", "PIER-22": "quay", "PIER-03": "quay", "PIER-04": None}, (
+        "the site is not told anew"
+    )
     (tmp_path / "none").mkdir()
     assert "holds no .csv" in yendo("fleet", "add", tmp_path / "none", expect=2).stderr
     yendo("fleet", "inventory-script", tmp_path / "i.ps1")
     assert (tmp_path / "i.ps1").read_bytes() == look.script()
+
+
+def test_people_are_forgotten_all_the_same(tmp_path: Path) -> None:
+    """Machines that are added beside others do not put off the day on which nothing is kept of people."""
+    (tmp_path / "a.csv").write_text("computer,person\nPIER-01,Ada\n")
+    (tmp_path / "b.csv").write_text("computer,site\nPIER-02,quay\n")
+    store = Inventory(tmp_path / "fleet.db")
+    store.keep(gathered([tmp_path / "a.csv"]), date(2026, 1, 1))
+    store.keep(gathered([tmp_path / "b.csv"]), others=True)
+    columns = Inventory(tmp_path / "fleet.db").load()
+    assert sorted(columns.computers) == ["PIER-01", "PIER-02"] and "person" not in columns.texts
 
 
 def test_what_the_runner_says_of_one_package(tmp_path: Path) -> None:
@@ -250,7 +275,7 @@ def test_what_the_layer_has(tmp_path: Path, shell_wine: Any) -> None:
 
 
 @pytest.mark.wine
-def test_over_ssh(tmp_path: Path, open_wine: Any) -> None:
+def test_over_ssh(tmp_path: Path, open_wine: Any, yendo: Yendo) -> None:
     """Through a real server: what is told is written, nothing is left there; who is off or another one is told."""
     pytest.importorskip("asyncssh")
     from test_delivery import Office, offices, way_to
@@ -267,6 +292,18 @@ def test_over_ssh(tmp_path: Path, open_wine: Any) -> None:
         names = [one.named for one in computers]
         found = {one.computer: one for one in look.look([*names, "PIER-97"], reach, tmp_path / "seen")}
         assert computers[0].session.files_below(look.THERE) == []
+        # the same from the command line, where the inventory says how a computer is reached
+        (tmp_path / "m.csv").write_text(f"computer,address\n{names[0]},127.0.0.1\nPIER-97,127.0.0.1\n")
+        yendo("fleet", "add", tmp_path / "m.csv")
+        line = ("--to", tmp_path / "again", "--user", way.user, "--key", way.key, "--known", way.known)
+        told = yendo("fleet", "look", names[0], *line, "--port", computers[0].port).stdout
+        assert re.search(rf"{names[0]}\s+told\s+(calls itself .*; )?\d+ programs, \d+ devices", told), told
+        assert "yendo fleet add" in told
+        missed = yendo("fleet", "look", "PIER-97", *line, "--port", 1, expect=1).stdout
+        assert "its port does not answer" in missed
+        assert "is not there" in yendo("fleet", "look", *line[:-1], tmp_path / "nowhere", expect=2).stderr
+        yendo("fleet", "add", tmp_path / "again", "--beside")
+        assert "in a domain" not in yendo("fleet", "ask", 'architecture = ["x64"]').stdout
     assert {name: one.became for name, one in found.items()} == {
         names[0]: "told", names[1]: "refused", "PIER-97": "missed"
     }, found  # fmt: skip

@@ -175,22 +175,27 @@ def columns_of(
     )
 
 
-def joined(old: Columns, stays: NDArray[np.bool_], new: Columns) -> Columns:
-    """The machines of ``old`` that stay, and behind them all of ``new``."""
+def joined(old: Columns, stays: NDArray[np.bool_], new: Columns, was: NDArray[np.int64]) -> Columns:
+    """The machines of ``old`` that stay, and behind them all of ``new``. ``was`` says for each of these which of the
+    old ones it is, -1 for none: what is not told of it anew stays as it was.
+    """
     place, first = np.cumsum(stays) - 1, int(stays.sum())
+    before, now = was[was >= 0], np.flatnonzero(was >= 0)
     texts = {}
     for name in {**old.texts, **new.texts}:
         one, other = old.texts.get(name), new.texts.get(name)
         words = dict.fromkeys(text for column in (one, other) if column for text in column.values)
         values = {text: at for at, text in enumerate(words)}
-        codes = [_codes(one, values, len(old))[stays], _codes(other, values, len(new))]
-        texts[name] = TextColumn(np.concatenate(codes), tuple(values))
+        mine, theirs = _codes(one, values, len(old)), _codes(other, values, len(new))
+        theirs[now] = np.where(theirs[now] < 0, mine[before], theirs[now])
+        texts[name] = TextColumn(np.concatenate([mine[stays], theirs]), tuple(values))
     numbers = {}
     for name in {**old.numbers, **new.numbers}:
-        amounts = [whole.numbers.get(name, np.full(len(whole), -1, np.int64)) for whole in (old, new)]
-        numbers[name] = np.concatenate([amounts[0][stays], amounts[1]])
-    programs, held = _both(old.programs, old.held, new.programs, new.held, stays, place, first)
-    devices, fitted = _both(old.devices, old.fitted, new.devices, new.fitted, stays, place, first)
+        had, has = (whole.numbers.get(name, np.full(len(whole), -1, np.int64)).copy() for whole in (old, new))
+        has[now] = np.where(has[now] < 0, had[before], has[now])
+        numbers[name] = np.concatenate([had[stays], has])
+    programs, held = _both(old.programs, old.held, new.programs, new.held, stays, place, first, was)
+    devices, fitted = _both(old.devices, old.fitted, new.devices, new.fitted, stays, place, first, was)
     computers = (*(name for name, kept in zip(old.computers, stays, strict=True) if kept), *new.computers)
     return Columns(computers, texts, numbers, programs, held, devices, fitted)
 
@@ -204,18 +209,25 @@ def _codes(column: TextColumn | None, values: Mapping[str, int], count: int) -> 
 
 def _both(
     old: tuple[T, ...], had: Holders, new: tuple[T, ...], have: Holders,
-    stays: NDArray[np.bool_], place: NDArray[np.int64], first: int,
+    stays: NDArray[np.bool_], place: NDArray[np.int64], first: int, was: NDArray[np.int64],
 ) -> tuple[tuple[T, ...], Holders]:  # fmt: skip
-    """The things of both, and who has them; one that nobody has any more goes."""
+    """The things of both, and who has them; one that nobody has any more goes. A machine of which they are not listed
+    anew has what it had.
+    """
     lists: dict[T, list[Indices]] = {}
-    for thing, some in zip(old, had.of_some(stays, place), strict=True):
+    same = np.flatnonzero((was >= 0) & ~have.listed)
+    place, kept = place.copy(), stays.copy()
+    place[was[same]], kept[was[same]] = first + same, True
+    listed = have.listed.copy()
+    listed[same] = had.listed[was[same]]
+    for thing, some in zip(old, had.of_some(kept, place), strict=True):
         if len(some):
             lists.setdefault(thing, []).append(some)
     for at, thing in enumerate(new):
         lists.setdefault(thing, []).append((have.having(at) + first).astype(np.uint32))
     named = sorted(lists)
-    starts, on = in_one([np.concatenate(lists[thing]) for thing in named])
-    return tuple(named), Holders(starts, on, np.concatenate([had.listed[stays], have.listed]))
+    starts, on = in_one([np.unique(np.concatenate(lists[thing])) for thing in named])
+    return tuple(named), Holders(starts, on, np.concatenate([had.listed[stays], listed]))
 
 
 def in_one(lists: Sequence[Indices]) -> tuple[NDArray[np.int64], Indices]:

@@ -119,8 +119,8 @@ class Inventory:
         with self.opened() as connection:
             table = self.tables.tables
             if others and (stay := self._others(connection, machines)):
-                old, mask, kept = stay
-                columns, machines = joined(old, mask, columns), kept + machines
+                old, mask, was, kept = stay
+                columns, machines = joined(old, mask, columns, was), kept + machines
             for name in ("machine", "fact", "program", "device"):
                 connection.execute(table[name].delete())
             rows = [
@@ -142,7 +142,8 @@ class Inventory:
             ]
             if devices:
                 connection.execute(table["device"].insert(), devices)
-            connection.execute(table["setting"].delete().where(table["setting"].c.name == _PERSONS))
+            if persons_until or not others:  # what is there of people is forgotten when it was to be
+                connection.execute(table["setting"].delete().where(table["setting"].c.name == _PERSONS))
             if persons_until:
                 row = {"name": _PERSONS, "value": persons_until.isoformat()}
                 connection.execute(table["setting"].insert(), row)
@@ -158,9 +159,9 @@ class Inventory:
 
     def _others(
         self, connection: Connection, machines: Iterable[tuple[str, str, str]]
-    ) -> tuple[Columns, NDArray[np.bool_], list[tuple[str, str, str]]] | None:
-        """What is there, which of it stays beside these machines, and how that is called; None where nothing is.
-        One identity under another name was renamed.
+    ) -> tuple[Columns, NDArray[np.bool_], NDArray[np.int64], list[tuple[str, str, str]]] | None:
+        """What is there, which of it stays beside these machines, which of it each of these is (-1 for none), and how
+        what stays is called; None where nothing is there. One identity under another name was renamed.
         """
         table = self.tables.tables["machine"]
         rows = connection.execute(
@@ -172,7 +173,10 @@ class Inventory:
         same = {identity.lower() for _, identity, _ in machines if identity}
         mask = np.array([row[0].lower() not in names and row[1].lower() not in same for row in rows], np.bool_)
         kept = [(row[0], row[1], row[2]) for row, stays in zip(rows, mask, strict=True) if stays]
-        return self._loaded(connection), mask, kept
+        named = {row[0].lower(): at for at, row in enumerate(rows)}
+        known = {row[1].lower(): at for at, row in enumerate(rows) if row[1]}
+        was = [known.get(identity.lower(), named.get(name.lower(), -1)) for name, identity, _ in machines]
+        return self._loaded(connection), mask, np.array(was, np.int64), kept
 
     def load(self) -> Columns:
         """The inventory as columns. Raises Usage where there is none."""
