@@ -6,13 +6,14 @@ The computers are sessions of the layer, with our own script in a PowerShell 7 e
 from __future__ import annotations
 
 import contextlib
+import hashlib
 import http.server
 import re
 import socket
 import threading
 import time
 from collections.abc import Callable, Iterator
-from datetime import timedelta
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -426,6 +427,37 @@ def test_pushed_through_cut_lines(tmp_path: Path, open_wine: Any) -> None:
         assert again.computer == names[1] and again.became == "told"
         assert push.push(office.deliveries, office.folder, number, way) == []
         assert [one.state for one in office.deliveries.places(number)] == ["done", "done", "waiting", "waiting"]
+
+
+def test_whoever_goes_on_has_seen_what_failed(tmp_path: Path) -> None:
+    """The rule stops it; after "go on" it begins anew, and stops it again by what fails afterwards alone."""
+    office = Office(tmp_path / "office")
+    names = [f"pier-{number:03}" for number in range(120)]
+    number = office.deliver(package_of(tmp_path / "p"), names)
+    deliveries = office.deliveries
+
+    def fail(some: list[str], at: datetime) -> str:
+        for name in some:
+            for sort, more in (
+                ("joined", {"key": "a" * 64}),
+                ("ended", {"order": number, "code": 22, "ended": written(at)}),
+            ):
+                identifier = hashlib.sha256(f"{name} {sort}".encode()).hexdigest()[:32]
+                given = {"v": 1, "id": identifier, "computer": name, "told": written(at), "sort": sort, **more}
+                report = msgspec.convert(given, machine_reports.MachineReport)
+                deliveries.arrive(machine_reports.sealed(report, "a" * 64), at)
+        deliveries.judge(number, at)
+        return deliveries.one(number).state
+
+    begun = moment()
+    assert fail(names[:1], begun) == "open" and fail(names[1:20], begun) == "stopped"
+    deliveries.decide(number, "go-on", who="Ada", why="a known fault of those", now=begun + timedelta(minutes=1))
+    later = begun + timedelta(minutes=5)
+    deliveries.judge(number, later)
+    assert deliveries.one(number).state == "open", "what was seen already does not stop it again"
+    found = deliveries.figures(number)
+    assert (found.failed, found.ended, found.stops) == (20, 20, False)
+    assert fail(names[20:40], later) == "stopped" and deliveries.figures(number).failed == 40
 
 
 def test_the_packet_that_wakes() -> None:

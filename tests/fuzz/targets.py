@@ -324,6 +324,16 @@ def disk_volume(data: bytes) -> None:
         volume.open(one).read(4096)
 
 
+def update_file(path: Path) -> None:
+    from yendo.servicing import reading
+
+    given = path.with_name("a.msu")
+    given.write_bytes(path.read_bytes())
+    found = reading.read(given)
+    if isinstance(found, reading.SystemPackage):
+        reading.condition(found)
+
+
 def labels_file(path: Path) -> None:
     from yendo.drivers import labels
 
@@ -889,6 +899,7 @@ TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
     ]),
     "delivery-index": (delivery_index, delivery_seeds),
     "machine-report": (machine_report, lambda: [b'{"v":1,"id":"' + b"0" * 32 + b'","sort":"ended","computer":"a","told":"","code":23,"events":"{}"}\n' + b"0" * 64 + b"\n"]),
+    "update-file": (_file("update", update_file), lambda: [__import__("servicing_specimens").usual(), __import__("servicing_specimens").cabinet()]),
     "labels-file": (_file("labels", labels_file), lambda: [b'newer = "pass"\n[driver."a/b.inf"]\nwords = ["a"]\nsets = ["b"]\n']),
     "disk-volume": (disk_volume, lambda: [__import__("udf_specimens").volume({"a.txt": b"a", "\u043a": b"b" * 3000})[256 * 2048 :]]),
     "computers-list": (_file("list", computers_list), lambda: [b"computer\nA\n", b"dn: cn=a\nobjectClass: computer\ncn:: QQ==\n\n"]),

@@ -108,7 +108,7 @@ class Arrived(msgspec.Struct, frozen=True):
 
 class Figures(msgspec.Struct, frozen=True, kw_only=True):
     """Where a delivery stands: its wave (the last that is open), the next, how much of the wave has told how it ended,
-    how sure the rule is that too many fail (it stops at ``stops_at``).
+    how sure the rule is that too many fail (it stops at ``stops_at``), by what ended since somebody last said "go on".
     """
 
     wave: str
@@ -266,7 +266,10 @@ class Deliveries:
         """Where a delivery stands, by all that was told of it."""
         delivery = self.one(number)
         places = self.places(number) if places is None else places
-        opened = [one for one in self.decisions(number) if one.what == "open"]
+        decided = self.decisions(number)
+        opened = [one for one in decided if one.what == "open"]
+        # whoever says "go on" has seen these failures: only what comes afterwards can stop it again
+        since = max((one.time for one in decided if one.what == "go-on"), default="")
         names = [wave.name for wave in delivery.waves.wave]
         last = opened[-1] if opened else None
         stop = delivery.waves.stop
@@ -275,12 +278,13 @@ class Deliveries:
             (one for one in places if one.state in ("done", "failed")), key=lambda one: (one.ended, one.computer)
         )
         for one in ended:
-            rule.report(one.site, failed=one.state == "failed")
+            if one.ended > since:
+                rule.report(one.site, failed=one.state == "failed")
         told = _told(places, last.wave) if last else 0.0
         done = {one.wave for one in opened}
         return Figures(
             wave=last.wave if last else "", next=next((name for name in names if name not in done), ""),
-            opened=last.time if last else "", failed=rule.failed, ended=rule.tried,
+            opened=last.time if last else "", failed=sum(one.state == "failed" for one in ended), ended=len(ended),
             evidence=round(rule.evidence, 2) if rule.tried else 0.0,
             stops_at=2 / part(stop.risk), told=told, stops=rule.stops,
         )  # fmt: skip
@@ -289,8 +293,7 @@ class Deliveries:
         """Asks the rule, and stops the delivery where it says so."""
         found = self.figures(number)
         delivery = self.one(number)
-        went_on = any(one.what == "go-on" for one in self.decisions(number))
-        if found.stops and delivery.state == "open" and not went_on:
+        if found.stops and delivery.state == "open":
             why = f"{found.failed} of {found.ended} have failed; at most {delivery.waves.stop.limit} may"
             with self.store.opened() as connection:
                 if self._state(connection, number, "stopped"):  # by one of several processes
