@@ -11,9 +11,11 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-import numpy as np
 import pytest
 from conftest import Yendo, parsed
+
+np = pytest.importorskip("numpy")
+pytest.importorskip("sqlalchemy")
 
 from yendo.demo import drivers as demo_drivers
 from yendo.drivers import share

@@ -8,6 +8,10 @@ from typing import Any
 
 import pytest
 from conftest import Yendo
+
+for _library in ("sqlalchemy", "numpy", "cryptography"):  # what the office that delivers is made of
+    pytest.importorskip(_library)
+
 from delivery_office import PLAN, package_of
 
 from yendo.errors import Usage
