@@ -150,6 +150,7 @@ def _manifest(one: ServicedManifest) -> None:
     restart = {"required": "always", "possible": "perhaps", "never": "never"}.get(one.restart.lower(), one.restart)
     rows: list[tuple[object, ...]] = [
         ("package", f"{own.name} {own.version}"),
+        ("identity", own.whole if own.token else ""),
         ("called", one.shown or one.article),
         ("sort", one.release),
         ("for", ", ".join(part for part in (own.processor, own.language) if part)),
