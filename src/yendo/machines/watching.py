@@ -18,6 +18,7 @@ from yendo.formats.png import png
 from yendo.machines.protocol import Machine, Session
 
 SCREEN = (1280, 800)
+FLASH = 1.0  # seconds
 MOST_SIDE = 4096  # points of a picture that a script takes
 
 
@@ -40,9 +41,11 @@ class Window(msgspec.Struct, frozen=True):
     @property
     def counts(self) -> bool:
         """Whether a person would see it: a few pixels at least, some of them on the screen, and something drawn or
-        said.
+        said. One without a word that is gone within a second is a flash: nobody could have answered it.
         """
         if not (self.title or self.texts or self.picture):
+            return False
+        if not (self.title or self.texts) and self.gone is not None and self.gone - self.shown < FLASH:
             return False
         if not self.place:
             return True
