@@ -23,7 +23,7 @@ from yendo.fleet.index import DeliveryFolder, Index, ListedComputer, Order, Stor
 from yendo.fleet.machine_reports import MachineReport, Sealed, StrangerReport
 from yendo.fleet.reports import failed_by
 from yendo.fleet.store import Inventory
-from yendo.fleet.waves import Wave, Waves, When, part
+from yendo.fleet.waves import Stop, Wave, Waves, When, part
 from yendo.package import manifest as form
 from yendo.prove.prove import digest_of
 from yendo.terms.amounts import seconds
@@ -272,21 +272,15 @@ class Deliveries:
         since = max((one.time for one in decided if one.what == "go-on"), default="")
         names = [wave.name for wave in delivery.waves.wave]
         last = opened[-1] if opened else None
-        stop = delivery.waves.stop
-        rule = StopRule(part(stop.limit), part(stop.risk), Counter(one.site for one in places))
-        ended = sorted(
-            (one for one in places if one.state in ("done", "failed")), key=lambda one: (one.ended, one.computer)
-        )
-        for one in ended:
-            if one.ended > since:
-                rule.report(one.site, failed=one.state == "failed")
+        rule = _asked(delivery.waves.stop, places, since)
+        ended = [one for one in places if one.state in ("done", "failed")]
         told = _told(places, last.wave) if last else 0.0
         done = {one.wave for one in opened}
         return Figures(
             wave=last.wave if last else "", next=next((name for name in names if name not in done), ""),
             opened=last.time if last else "", failed=sum(one.state == "failed" for one in ended), ended=len(ended),
             evidence=round(rule.evidence, 2) if rule.tried else 0.0,
-            stops_at=2 / part(stop.risk), told=told, stops=rule.stops,
+            stops_at=2 / part(delivery.waves.stop.risk), told=told, stops=rule.stops,
         )  # fmt: skip
 
     def judge(self, number: int, now: datetime) -> Figures:
@@ -549,6 +543,15 @@ class Deliveries:
             number = int(connection.scalar(sql.select(table.c.value).where(table.c.name == name)) or 0) + 1
             connection.execute(table.update().where(table.c.name == name).values(value=str(number)))
         return number
+
+
+def _asked(stop: Stop, places: Sequence[DeliveryPlace], since: str) -> StopRule:
+    """The rule, told of each computer that ended after a time, in that order."""
+    rule = StopRule(part(stop.limit), part(stop.risk), Counter(one.site for one in places))
+    ended = [one for one in places if one.state in ("done", "failed") and one.ended > since]
+    for one in sorted(ended, key=lambda one: (one.ended, one.computer)):
+        rule.report(one.site, failed=one.state == "failed")
+    return rule
 
 
 def _told(places: Iterable[DeliveryPlace], wave: str) -> float:
