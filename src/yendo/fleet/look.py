@@ -15,8 +15,7 @@ import msgspec
 from yendo import atomic
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.fleet.reach import SshReach
-from yendo.machines.live.session import SHELL_OPTIONS
-from yendo.machines.live.ssh import NotLetIn, SshLine, library
+from yendo.machines.live.ssh import NotLetIn, SshLine, library, started
 from yendo.package import scripts
 
 NAME = "inventory.ps1"
@@ -86,8 +85,7 @@ async def _one(name: str, line: SshLine, to: Path) -> LookedAt:
     await line.patiently(functools.partial(line.folder, THERE))
     try:
         await line.patiently(functools.partial(line.replace, rf"{THERE}\{NAME}", script()))
-        shell = " ".join(("powershell.exe", *SHELL_OPTIONS))
-        command = rf'cmd /d /s /c "{shell} "{THERE}\{NAME}" -To "{ANSWER}""'
+        command = started(rf"{THERE}\{NAME}", f'-To "{ANSWER}"')
         await line.patiently(functools.partial(line.begin, command))
         data = await line.patiently(functools.partial(line.read, ANSWER, MOST))
     finally:

@@ -20,8 +20,7 @@ from yendo.fleet import fetcher, machine_reports
 from yendo.fleet.deliveries import Deliveries, DeliveryPlace, moment
 from yendo.fleet.index import INDEX, SIGNERS, DeliveryFolder, Index, StoredContent, written
 from yendo.fleet.reach import SshReach
-from yendo.machines.live.session import SHELL_OPTIONS
-from yendo.machines.live.ssh import NotLetIn, library
+from yendo.machines.live.ssh import NotLetIn, library, started
 
 THERE = r"C:\Program Files\Yendo pushed"  # below a folder in which ordinary users cannot write
 OUT = THERE + r"\out"
@@ -166,8 +165,7 @@ class _Visit:
     async def _begin(self) -> None:
         self.heard("it has what it needs, and begins")
         words = rf'-Install -Begin -From "{THERE}" -Root {self.way.root} -Reports "{OUT}"'
-        shell = " ".join(("powershell.exe", *SHELL_OPTIONS))
-        await self.line.begin(rf'cmd /d /s /c "{shell} "{THERE}\{fetcher.NAME}" {words}"')
+        await self.line.begin(started(rf"{THERE}\{fetcher.NAME}", words))
 
     async def _listen(self) -> Pushed:
         """Takes the computer's reports until it has told how the order ended, or the patience is over."""

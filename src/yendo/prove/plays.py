@@ -29,6 +29,7 @@ from yendo.prove.libraries import missing_libraries
 from yendo.prove.stage import ACCEPTED, Stage
 
 START_SECONDS = 4.0
+OWN_DATA = b"a person's own"
 NOT_ON_LAYER = "only a simulated machine can be put into this state"
 
 
@@ -131,6 +132,24 @@ def first_folder(own: Iterable[Effect]) -> str | None:
     return next((parent(file.path) for file in files if "\\installer\\" not in file.identity), None)
 
 
+def own_data(session: Session, own: Iterable[Effect]) -> str | None:
+    """A file of a person's own, put where a product has its files; its path."""
+    folder = first_folder(own)
+    if folder is None:
+        return None
+    session.write(rf"{folder}\own-data.txt", OWN_DATA)
+    return rf"{folder}\own-data.txt"
+
+
+def data_stays(stage: Stage, session: Session, kept: str, cause: tuple[str, str] = ("", "")) -> None:
+    """Whether it is there as it was; ``cause`` says what it means where it is not."""
+    stays = session.read(kept) == OWN_DATA
+    stage.phase(
+        "data", "people's data kept", stays, kept, "unchanged" if stays else "gone or changed",
+        cause=("", "") if stays else cause,
+    )  # fmt: skip
+
+
 def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
     """On a machine that has another version: an older one gives way and people's data stays; a newer
     one is left alone.
@@ -155,10 +174,7 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
             if newer:
                 _left_alone(stage, session, there, own, identity.version or "")
                 return
-            folder = first_folder(own)
-            kept = rf"{folder}\own-data.txt" if folder else None
-            if kept:
-                session.write(kept, b"a person's own")
+            kept = own_data(session, own)
             stage.bring(session)
             if stage.script_says(session)[0] is not True:
                 stage.detection(
@@ -175,8 +191,7 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
             stage.detection(session, after, "detected", "detected after the upgrade", True, stage.script_says(session))
             _gave_way(stage, identity, after)
             if kept:
-                stays = session.read(kept) == b"a person's own"
-                stage.phase("data", "people's data kept", stays, kept, "unchanged" if stays else "gone or changed")
+                data_stays(stage, session, kept)
             if stage.manifest.uninstall:
                 _gone(stage, session, before)
 

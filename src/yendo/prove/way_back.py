@@ -14,11 +14,10 @@ from yendo.effects.things import File
 from yendo.errors import Usage
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
-from yendo.prove import own, plays
+from yendo.prove import plays
 from yendo.prove.proof import Leftover
 from yendo.prove.stage import ACCEPTED, Stage
 
-OWN_DATA = b"a person's own"
 _CACHE = "\\windows\\installer\\"
 
 
@@ -48,7 +47,7 @@ def way_back(earlier: Path) -> Callable[[Stage], None]:
                 session, there, "earlier-detected", f"{version} is detected by its own rules", True,
                 first.script_says(session),
             )  # fmt: skip
-            kept = _own_data(stage, session, difference(before, there))
+            kept = plays.own_data(session, stage.without_own(difference(before, there), session))
             after = plays.installed(stage, session, f"installed over {version}")
             if after is None:
                 return
@@ -102,28 +101,16 @@ def _verb(stage: Stage, session: Session, verb: str, identifier: str, title: str
     )  # fmt: skip
 
 
-def _own_data(stage: Stage, session: Session, effects: list[Effect]) -> str | None:
-    """A file of a person's own, put where the program has its own files; its path."""
-    folder = plays.first_folder(stage.without_own(effects, session))
-    if folder is None:
-        return None
-    session.write(rf"{folder}\own-data.txt", OWN_DATA)
-    return rf"{folder}\own-data.txt"
-
-
 def _as_before(
     stage: Stage, first: Stage, session: Session, there: State, back: State, kept: str | None
 ) -> None:  # fmt: skip
     left = _left(stage, first, session, there, back, kept)
     _told(stage, "as-before", f"as {first.manifest.version} had left it", "the machine as before the way there", left)
     if kept:
-        stays = session.read(kept) == OWN_DATA
-        stage.phase(
-            "data", "people's data kept", stays, kept, "unchanged" if stays else "gone or changed",
-            cause=("", "") if stays else (
-                "the uninstall takes what people have put there",
-                "tell them before going back, or save it in a step of [[uninstall]]",
-            ),
+        plays.data_stays(
+            stage, session, kept,
+            ("the uninstall takes what people have put there",
+             "tell them before going back, or save it in a step of [[uninstall]]"),
         )  # fmt: skip
 
 
@@ -136,7 +123,7 @@ def _left(
         folders = {kept.lower()[:at] for at, letter in enumerate(kept) if letter == "\\"}
         mine = {kept.lower(), *folders}  # the folder that holds it stays for its sake
         effects = [effect for effect in effects if effect.thing.identity not in mine]
-    return stage.judged(own.without(first.without_own(effects, session), stage.own, _environment(session)), session)
+    return stage.judged(stage.without_own(first.without_own(effects, session), session), session)
 
 
 def _without_caches(effects: list[Effect]) -> list[Effect]:
@@ -150,10 +137,6 @@ def _without_caches(effects: list[Effect]) -> list[Effect]:
     came = {copy_of(effect) for effect in effects if effect.change == "add"}
     same = (gone & came) - {None}
     return [effect for effect in effects if copy_of(effect) not in same]
-
-
-def _environment(session: Session) -> dict[str, str]:
-    return dict(session.surroundings.environment)
 
 
 def _told(stage: Stage, identifier: str, title: str, expected: str, found: Sequence[Leftover]) -> None:

@@ -71,7 +71,7 @@ class SystemMedia(msgspec.Struct, frozen=True, kw_only=True):
 def read(path: Path) -> SystemMedia | None:
     """Media by a disc image or a folder; None where a file or folder is none. Raises Unreadable."""
     if path.is_dir():
-        found = {name: one for name, one in files_below(path, links=False) if one.is_file()}
+        found = dict(files_below(path))
         sizes = {name: one.stat().st_size for name, one in found.items()}
         return _read(path.name, sizes, lambda name: found[name].open("rb"))
     if not is_image(path):

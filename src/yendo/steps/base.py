@@ -87,6 +87,9 @@ class At(msgspec.Struct, frozen=True):
         return self.digest_of.get(path, "")
 
 
+UNSEEN = "what Windows itself changes for it is not predicted"
+
+
 class Kind:
     """One kind of step. A module below ``yendo.steps`` defines one, with a script fragment of the same name beside it.
 

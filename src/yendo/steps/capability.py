@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated, Literal
 
 from msgspec import Meta
 
-from yendo.steps.base import Action, At, Kind, Meaning, Result, Step, in_extras, packaged
+from yendo.steps.base import UNSEEN, Action, At, Kind, Meaning, Result, Step, in_extras, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.rules import CapabilityRule, NoneRule
 
@@ -31,7 +31,7 @@ class CapabilityKind(Kind):
     step = CapabilityStep
     reversal = "by record"
     executed = ("simulation", "stand-in")
-    unseen = "what Windows itself changes for it is not predicted"
+    unseen = UNSEEN
 
     def resolve(self, step: CapabilityStep, at: At) -> Action:
         codes: dict[str, Meaning] = {"0": "done", "3010": "restart"}

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Literal
 
-from yendo.steps.base import Action, At, Kind, Meaning, Result, Step, in_extras, packaged
+from yendo.steps.base import UNSEEN, Action, At, Kind, Meaning, Result, Step, in_extras, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.rules import FeatureRule, NoneRule
 
@@ -35,7 +35,7 @@ class FeatureKind(Kind):
     step = FeatureStep
     reversal = "by record"
     executed = ("simulation", "stand-in")
-    unseen = "what Windows itself changes for it is not predicted"
+    unseen = UNSEEN
 
     def resolve(self, step: FeatureStep, at: At) -> Action:
         codes: dict[str, Meaning] = {"0": "done", "3010": "restart"}

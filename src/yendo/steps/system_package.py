@@ -9,7 +9,7 @@ from typing import TYPE_CHECKING
 from yendo.errors import YendoError
 from yendo.servicing import reading
 from yendo.servicing.reading import SystemPackage
-from yendo.steps.base import Action, At, Kind, Meaning, Result, Reversal, Step, below, packaged
+from yendo.steps.base import UNSEEN, Action, At, Kind, Meaning, Result, Reversal, Step, below, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.amounts import Text
 from yendo.terms.rules import SystemPackageRule
@@ -43,7 +43,7 @@ class SystemPackageStep(Step, tag="system-package", frozen=True, rename={"source
 class SystemPackageKind(Kind):
     step = SystemPackageStep
     executed = ("API layer", "simulation", "stand-in")
-    unseen = "what Windows itself changes for it is not predicted"
+    unseen = UNSEEN
 
     def resolve(self, step: SystemPackageStep, at: At) -> Action:
         file = packaged(step.source)

@@ -36,6 +36,12 @@ class NotLetIn(NoMachine):
     """Another key than the pinned one, or nobody lets us in: trying again would not help."""
 
 
+def started(script: str, words: str = "") -> str:
+    """The line that starts a script of ours there, with its options."""
+    shell = " ".join(("powershell.exe", *SHELL_OPTIONS))
+    return rf'cmd /d /s /c "{shell} "{script}"{words and " " + words}"'
+
+
 def library() -> None:
     """Raises NoMachine where what it needs is not here."""
     try:
@@ -143,7 +149,7 @@ class SshLine:
     @property
     def although(self) -> str:
         """The option that tells a script there why it may begin, where the office has said so."""
-        return f' -Although "{self.address.although}"' if self.address.although else ""
+        return f'-Although "{self.address.although}"' if self.address.although else ""
 
     def lose(self) -> None:
         if self.connection is not None:
@@ -312,8 +318,7 @@ class SshLink:
         self._do(lambda: self.line.bring(local, there))
 
     def begin(self, folder: str) -> None:
-        shell = " ".join(("powershell.exe", *SHELL_OPTIONS))
-        line = rf'cmd /d /s /c "{shell} "{folder}\{SCRIPT}"{self.line.although}"'
+        line = started(rf"{folder}\{SCRIPT}", self.line.although)
         self._do(lambda: self.line.begin(line))
 
     def write(self, there: str, data: bytes) -> None:

@@ -172,13 +172,18 @@ def _keep(state: State, listed: str, *, there: bool) -> None:
         state.remove("part", Part("driver", inf).identity)
 
 
+def _sourced(parts: list[str], state: State, files: Files, sort: str) -> int:
+    """A feature or a capability comes, from a folder where one is named."""
+    source = _option(parts, "source")
+    if source and files.inside(source) is False:
+        return _NO_SOURCE
+    return _part(state, sort, _option(parts, f"{sort}name"), None, there=True)
+
+
 def _dism(parts: list[str], state: State, files: Files) -> int:
     lowered = [part.lower() for part in parts]
     if "/enable-feature" in lowered:
-        source = _option(parts, "source")
-        if source and files.inside(source) is False:
-            return _NO_SOURCE
-        return _part(state, "feature", _option(parts, "featurename"), None, there=True)
+        return _sourced(parts, state, files, "feature")
     if "/disable-feature" in lowered:
         _part(state, "feature", _option(parts, "featurename"), None, there=False)
     elif "/add-package" in lowered:
@@ -197,10 +202,7 @@ def _dism(parts: list[str], state: State, files: Files) -> int:
             return _UNKNOWN_PACKAGE
         state.remove("part", known.identity)
     elif "/add-capability" in lowered:
-        source = _option(parts, "source")
-        if source and files.inside(source) is False:
-            return _NO_SOURCE
-        return _part(state, "capability", _option(parts, "capabilityname"), None, there=True)
+        return _sourced(parts, state, files, "capability")
     elif "/remove-capability" in lowered:
         _part(state, "capability", _option(parts, "capabilityname"), None, there=False)
     elif "/add-provisionedappxpackage" in lowered:
