@@ -587,12 +587,6 @@ def ended_as(code: int) -> str:
     return "failed" if failed_by(code) else "done"
 
 
-def outcomes_for_the_runner() -> dict[str, str]:
-    """The runner's exit codes as the fetcher takes them: done, later, refused, failed."""
-    words = {"retry later": "later", "in progress": "later", "not applicable": "refused", "failure": "failed"}
-    return {str(code): words.get(one.outcome, "done") for code, one in sorted(form.EXIT_CODES.items())}
-
-
 def moment() -> datetime:
     """Now, to the second."""
     return datetime.now(UTC).replace(microsecond=0)

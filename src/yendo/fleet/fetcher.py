@@ -5,12 +5,18 @@ from __future__ import annotations
 from pathlib import Path
 
 from yendo import atomic
-from yendo.fleet.deliveries import outcomes_for_the_runner
+from yendo.package import manifest as form
 from yendo.package import scripts, signing
 from yendo.package.signing import SignerIdentity
 
 NAME, DOORWAY = "fetch.ps1", "fetch.cmd"
 EVERY = 30  # minutes between two looks
+
+
+def outcomes_for_the_runner() -> dict[str, str]:
+    """The runner's exit codes as the fetcher takes them: done, later, refused, failed."""
+    words = {"retry later": "later", "in progress": "later", "not applicable": "refused", "failure": "failed"}
+    return {str(code): words.get(one.outcome, "done") for code, one in sorted(form.EXIT_CODES.items())}
 
 
 def script(every: int = EVERY, who: SignerIdentity | None = None) -> bytes:
