@@ -224,7 +224,15 @@ def compiled(source: str, program: Path) -> Path:
         missing("the cross compiler", "apt-get install gcc-mingw-w64-x86-64")
     flags = ["-Os", "-nostdlib", "-ffreestanding", "-mwindows", "-Wl,-e,start", "-s"]
     subprocess.run(
-        ["x86_64-w64-mingw32-gcc", *flags, str(Path(__file__).with_name(source)), "-lkernel32", "-o", str(program)],
+        [
+            "x86_64-w64-mingw32-gcc",
+            *flags,
+            str(Path(__file__).with_name(source)),
+            "-lkernel32",
+            "-ladvapi32",
+            "-o",
+            str(program),
+        ],
         check=True,
     )
     return program

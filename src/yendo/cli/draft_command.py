@@ -75,7 +75,7 @@ def run(options: argparse.Namespace) -> int:
     import msgspec
 
     from yendo.cli import mac_half, show
-    from yendo.draft import draft, proposing
+    from yendo.draft import draft, materials, proposing
     from yendo.errors import Usage
     from yendo.installers import holders
 
@@ -92,7 +92,8 @@ def run(options: argparse.Namespace) -> int:
             raise Usage(f"{path} is no folder")
     known = proposing.Known(options.silent, options.uninstall)
     first, *more = options.sources or [None]
-    with holders.opened(first, options.inside) if first else nullcontext((None, "")) as (installer, origin):
+    within = first is not None and not materials.is_material(first)
+    with holders.opened(first, options.inside) if within else nullcontext((first, "")) as (installer, origin):
         drafted = draft.from_sources(
             options.folder,
             [*([installer] if installer else []), *more, *options.files],

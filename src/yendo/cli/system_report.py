@@ -74,6 +74,7 @@ def run(options: argparse.Namespace, found: WimFile | SystemPackage | SystemMedi
 
 def _media(found: SystemMedia) -> None:
     from yendo.cli import show
+    from yendo.servicing import upgrade
 
     out = show.console()
     count = show.counted(len(found.images), "edition")
@@ -91,9 +92,14 @@ def _media(found: SystemMedia) -> None:
     if found.starts:
         names = ", ".join(dict.fromkeys(one.name for one in found.starts if one.name))
         out.print(f"[dim]to start from, and no editions: {show.clean(names)}[/dim]")
+    if found.setup and found.build:
+        words = upgrade.switches("upgrade", int(found.build))
+        show.section(out, f"Their setup upgrades unattended; yendo draft NAME {show.clean(found.file)} makes a package")
+        show.grid(out, [(one.text, one.meaning) for one in words], styles=("cyan", "dim"))
     if found.condition:
         out.print("\nThey upgrade computers like this; in a plan's \\[when]:")
-        out.print(f"[cyan]{show.clean(found.condition)}[/cyan]")
+        for line in found.condition.splitlines():
+            out.print(f"[cyan]{show.clean(line)}[/cyan]")
 
 
 def _images(found: WimFile, path: Path) -> None:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import hashlib
 import json
 import shutil
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -18,6 +18,7 @@ from yendo.draft.office import Office
 from yendo.effects import File
 from yendo.errors import Usage
 from yendo.installers.account import InstallerAccount
+from yendo.installers.images import DiscImage
 
 NOTES = "notes.md"
 _NOTHING = proposing.Known()
@@ -137,7 +138,7 @@ def from_sources(
     media, extras = _brought(folder, list(proposals.values()), list(pieces.values()))
     if main is None:
         _finish(folder, document, None, decisions, office)
-        links = tuple(link for one in pieces.values() for link in one.links)
+        links = tuple(link for one in pieces.values() for link in (*one.links, *one.left))
         return Drafted(folder / "plan.toml", tuple(media), links, (), tuple(decisions), (), False, True)
     _finish(folder, document, main.account, decisions, office)
     names = {*extras, folder.name, *(path.name for path in sources)}
@@ -173,6 +174,10 @@ def _brought(
     for piece in pieces:
         for name, data in piece.made.items():
             atomic.write(folder / "extras" / name, data)
+        if piece.image is not None:
+            with DiscImage(piece.image) as image:
+                for name, inner in piece.inside.items():
+                    image.extract(inner, folder / "extras" / name)
     return media, extras
 
 
@@ -203,6 +208,7 @@ def _compose(
         more["detect"] += list(writing.rules_of(pieces[path].rules))
     if any(not piece.package.get("permanent") for piece in pieces.values()):
         uninstall.append(writing.table({"kind": "take-back", "timeout": "5 min"}))
+    _asking(document, pieces.values())
     _for_builds(document, [piece.when for piece in pieces.values() if piece.when], decisions)
     if any(piece.marked for piece in pieces.values()):
         document.add("mark", True)
@@ -217,6 +223,18 @@ def _compose(
         if tables:
             document.add(name, writing.array(*tables))
     if proof is not None:
+        document.add("proof", proof)
+
+
+def _asking(document: tomlkit.TOMLDocument, pieces: Collection[materials.Piece]) -> None:
+    """That a person is asked first, and what the machine of the proof has, where a material wants it."""
+    if any(piece.asks for piece in pieces) and "in_the_way" not in document:
+        way = {"ask": True, "always": True, "wait": "10 min", "postpone": 3, "postpone_for": "3 days"}
+        document.add("in_the_way", writing.table(way))
+        writing.part(document, "in_the_way").add("text", writing.entry({"en": materials.ASKED}))
+    if (held := [rule for piece in pieces for rule in piece.proved_on]) and "proof" not in document:
+        proof = tomlkit.table()
+        proof.add("there", writing.inline(*map(msgspec.to_builtins, held)))
         document.add("proof", proof)
 
 

@@ -18,13 +18,30 @@ from yendo.draft import writing
 from yendo.drivers import reading
 from yendo.drivers.driver import Driver
 from yendo.errors import Unreadable, Usage
+from yendo.facts import machine, systems
+from yendo.installers.images import DiscImage, is_image
+from yendo.servicing import media
 from yendo.servicing import reading as serviced
+from yendo.servicing.media import SystemMedia
 from yendo.servicing.reading import SystemPackage
 from yendo.steps.registry import imported, text_of
 from yendo.steps.script import HOSTS
+from yendo.steps.system_upgrade import CURRENT, there
 from yendo.terms.rules import DriverRule, RegistryListRule, RegistryRule, Rule, SystemPackageRule
 from yendo.walk import files_below
 
+# What Windows' media hold by their layout; what else lies there somebody put there.
+_ON_MEDIA = ("setup.exe", "autorun.inf", "bootmgr", "bootmgr.efi", "boot", "efi", "sources", "support")
+# Source: the published requirements of Windows from build 22000 on; of 4 GB the hardware keeps some for itself.
+_NEW_DEMANDS, _MEMORY, _FROM, _DISK = 22000, "3.7 GB", ">=10.0.19041", "20 GB"
+_BACK = (
+    "a package does not bring the earlier Windows back; for 10 days it can be asked for on the machine: "
+    "dism /online /initiate-osuninstall"
+)
+ASKED = (
+    "Windows on this computer is upgraded now. It restarts several times, and cannot be used for an hour or two. "
+    "Save your work first."
+)
 REGISTRY, CABINET, UPDATE, DRIVER = ".reg", ".cab", ".msu", ".inf"
 MAX_REGISTRY = 16 << 20
 ACHIEVES = r"what is there once it has run: C:\...\file, C:\...\folder\, HKLM\...\Key\Name = value, or a service's name"
@@ -34,7 +51,9 @@ class Piece(msgspec.Struct):
     """A material's steps and rules. ``extras`` are files by their names below ``extras/``; ``open`` the questions, by
     the key within the install step; ``marked`` where nothing else tells that it is there. ``before`` are steps that
     come first, each with its questions; ``made`` files below ``extras/`` that are written, and ``package`` what it says
-    of the whole: name, version, publisher, architecture, why it stays; ``when`` is a line of ``[when]``.
+    of the whole: name, version, publisher, architecture, why it stays; ``when`` are lines of ``[when]``. ``inside``
+    are files below ``extras/`` that lie in the disc image ``image``; ``left`` is what does not come along. ``asks``: a
+    person is asked first. ``proved_on``: rules that hold on the machine it is proved on.
     """
 
     install: Table
@@ -47,11 +66,18 @@ class Piece(msgspec.Struct):
     made: dict[str, bytes] = {}
     package: dict[str, str] = {}
     when: str = ""
+    image: Path | None = None
+    inside: dict[str, str] = {}
+    left: tuple[str, ...] = ()
+    asks: bool = False
+    proved_on: list[Rule] = []
 
 
 def is_material(path: Path) -> bool:
-    """Whether this is something of the packager's own rather than an installer."""
-    return path.is_dir() or path.suffix.lower() in (*HOSTS, REGISTRY, CABINET, UPDATE)
+    """Whether this is something of the packager's own, or of the system, rather than an installer."""
+    if path.is_dir() or path.suffix.lower() in (*HOSTS, REGISTRY, CABINET, UPDATE):
+        return True
+    return path.is_file() and is_image(path) and media.read(path) is not None
 
 
 def installers(paths: Iterable[Path]) -> list[Path]:
@@ -63,12 +89,15 @@ def piece(path: Path, target: str | None = None) -> Piece:
     """``target`` is where files belong on the machine. Raises Usage."""
     if not path.exists():
         raise Usage(f"{path} is not there")
+    if path.is_symlink() and not path.is_dir():
+        raise Usage(f"{path} is a link, and is not taken along; name the file itself")
+    found = media.read(path) if path.is_dir() or is_image(path) else None
+    if found is not None:
+        return _media(path, found)
     if path.is_dir():
         if any(one.suffix.lower() == DRIVER for one in path.iterdir()):
             return _drivers(path)
         return _files(path, target)
-    if path.is_symlink():
-        raise Usage(f"{path} is a link, and is not taken along; name the file itself")
     kind = path.suffix.lower()
     return _registry(path) if kind == REGISTRY else _cabinet(path) if kind in (CABINET, UPDATE) else _script(path)
 
@@ -150,6 +179,71 @@ def _system_package(path: Path, found: SystemPackage) -> Piece:
         piece.package["permanent"] = f"{path.name}: {what}"
     step.add("timeout", "2 h")
     return piece
+
+
+def _media(path: Path, found: SystemMedia) -> Piece:
+    """The upgrade of the system: its step, what a machine must have, the rule that it was upgraded. Raises Usage."""
+    if not found.setup or found.missing or not found.build:
+        why = (
+            f"parts are missing: {', '.join(found.missing)}" if found.missing
+            else "there is no setup program on them" if not found.setup else "their editions are of several builds"
+        )  # fmt: skip
+        raise Usage(f"{path.name}: media that upgrade nothing: {why}")
+    build = max(found.builds, key=int)
+    step = writing.table({"kind": "system-upgrade", "from": "extras/media", "build": build, "timeout": "6 h"})
+    piece = Piece(step, {}, [there(build)], asks=True)
+    if len(found.builds) > 1:
+        piece.open["build"] = (
+            f"the media say {found.build}, whose files {', '.join(found.builds[1:])} share; which one do they bring"
+        )
+    own = found.images
+    piece.package = {
+        "name": f"Windows, build {build}",
+        "version": own[0].build,
+        "publisher": "",
+        "architecture": own[0].processor if len({one.processor for one in own}) == 1 else "",
+        "permanent": _BACK,
+    }
+    piece.when = _demands(found, int(build))
+    piece.proved_on = _proved_on(found)
+    if path.is_dir():
+        names = {one.relative_to(path).as_posix(): one for one in below(path)[0]}
+        piece.extras = {f"media/{name}": one for name, one in names.items() if _of_media(name)}
+    else:
+        with DiscImage(path) as image:
+            names = {entry.path: path for entry in image.entries()}
+        piece.image, piece.inside = path, {f"media/{name}": name for name in names if _of_media(name)}
+    piece.left = tuple(sorted({name.partition("/")[0] for name in names if not _of_media(name)}))
+    return piece
+
+
+def _demands(found: SystemMedia, build: int) -> str:
+    """What a machine must have: what the new system asks for, and what the media can keep. A later build than theirs
+    needs no condition: the step finds it there.
+    """
+    demands = [f'disk = "{_DISK}"', 'power = "mains"']
+    if build >= _NEW_DEMANDS:
+        demands = [f'os = "{_FROM}"', f'memory = "{_MEMORY}"', *demands]
+    kept = [line for line in found.condition.split("\n") if not line.startswith("os ")]
+    return "\n".join((*demands, *kept))
+
+
+def _of_media(name: str) -> bool:
+    return name.partition("/")[0].lower() in _ON_MEDIA
+
+
+def _proved_on(found: SystemMedia) -> list[Rule]:
+    """Where the usual simulated machine has none of the editions or languages: one that has."""
+    rules: list[Rule] = []
+    editions = [one.edition for one in found.images if one.edition]
+    if editions and machine.USUAL.edition not in editions:
+        rules.append(RegistryRule(key=CURRENT, name="EditionID", equals=editions[0]))
+    languages = [language for one in found.images for language in one.languages]
+    if languages and machine.USUAL.language not in languages:
+        number = systems.language_number(languages[0])
+        if number:
+            rules.append(RegistryRule(key=systems.LANGUAGE_KEY, name="InstallLanguage", equals=number))
+    return rules
 
 
 def _drivers(path: Path) -> Piece:

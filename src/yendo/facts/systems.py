@@ -5,6 +5,7 @@ What is not here is *unknown*, not "not there": an installer that asks for it is
 
 from __future__ import annotations
 
+import locale
 import re
 from functools import cache
 
@@ -15,6 +16,7 @@ from yendo.facts.versions import VersionRange
 
 USUAL = "10-22h2"
 LANGUAGE = "0809"  # of the demo's office; as the registry writes it
+LANGUAGE_KEY = r"HKLM\System\CurrentControlSet\Control\Nls\Language"
 # Files of every release, by the folder below the system's and the head of their version: the base build follows it.
 _SYSTEM_FILES = {
     "10.0": (
@@ -34,6 +36,20 @@ TEXTS = {
     "[Mail]\r\nMAPI=1\r\n",
     "system.ini": "; for 16-bit app support\r\n[386Enh]\r\nwoafont=dosapp.fon\r\n[drivers]\r\nwave=mmdrv.dll\r\n",
 }
+
+
+def language_number(tag: str) -> str:
+    """``en-GB`` as the registry writes it, ``0809``; empty where it is not known."""
+    wanted = tag.replace("-", "_").lower()
+    return next((f"{number:04x}" for number, name in locale.windows_locale.items() if name.lower() == wanted), "")
+
+
+def language_tag(number: str) -> str:
+    """``0809`` as ``en-GB``; empty where it is not known."""
+    try:
+        return locale.windows_locale.get(int(number, 16), "").replace("_", "-")
+    except ValueError:
+        return ""
 
 
 class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

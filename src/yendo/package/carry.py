@@ -295,7 +295,7 @@ class _Carrier:
         way = self.manifest.in_the_way.get(verb, form.ResolvedInTheWay())
         running = [name for name in way.programs if self.session.is_running(name)]
         people = self.people()
-        if running and way.ask and people and not self.agreed(way, running):
+        if (running or way.always) and way.ask and people and not self.agreed(way, running):
             return form.POSTPONED
         for name in running:
             self.tell(events.CloseAsked(name))

@@ -109,6 +109,7 @@ class ResolvedInTheWay(msgspec.Struct, frozen=True, omit_defaults=True):
     programs: tuple[str, ...] = ()
     wait: float = 120.0
     ask: bool = False
+    always: bool = False
     postpone: int = 3
     postpone_for: float = 3 * 86400.0
     in_use: tuple[str, ...] = ()
@@ -378,7 +379,7 @@ def product_of(workspace: Path, step: MsiStep) -> str | None:
 
 def _way(way: Way) -> ResolvedInTheWay:
     return ResolvedInTheWay(
-        way.names, seconds(way.wait), way.ask, way.postpone, seconds(way.postpone_for), way.in_use, way.text
+        way.names, seconds(way.wait), way.ask, way.always, way.postpone, seconds(way.postpone_for), way.in_use, way.text
     )
 
 

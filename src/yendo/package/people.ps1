@@ -213,7 +213,7 @@ function Get-InTheWay($Way) {
 # False where the person postpones.
 function Close-Programs($Way) {
     [string[]]$running = Get-InTheWay $Way
-    if ($running.Length -eq 0) { return $true }
+    if (($running.Length -eq 0) -and (-not $Way['always'])) { return $true }
     if ($Way['ask'] -and ((Get-People) -gt 0)) { if (-not (Test-Agreed $Way $running)) { return $false } }
     foreach ($name in $running) {
         foreach ($found in [Diagnostics.Process]::GetProcessesByName($name)) {
@@ -248,7 +248,8 @@ function Test-Agreed($Way, [string[]]$Running) {
     [int]$left = $most - $count
     # a clock that was set back gives no more time than the whole
     if (($left -le 0) -or ([DateTime]::Now -gt $last) -or ($first -gt [DateTime]::Now.AddDays(1))) { Tell postponed-enough; return $true }
-    [string]$text = $Plan['name'] + ' ' + $Plan['version'] + ': ' + [string]::Join(', ', $Running)
+    [string]$text = $Plan['name'] + ' ' + $Plan['version']
+    if ($Running.Length -gt 0) { $text = $text + ': ' + [string]::Join(', ', $Running) }
     if ($Way['text'].Count -gt 0) { $text = (Get-Text $Way['text']) + "`r`n`r`n" + $text }
     $text = $text + "`r`n" + (Get-Text $Plan['choice']).Replace('{left}', '' + $left).Replace('{last}', $last.ToString('yyyy-MM-dd HH:mm')).Replace('{wait}', '' + [int]($Way['wait'] / 60 + 0.5))
     [string]$title = $Plan['publisher']

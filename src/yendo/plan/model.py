@@ -81,13 +81,14 @@ class Way(Written, frozen=True, kw_only=True):
     """Programs that must not run meanwhile, for one verb.
 
     They are asked to close, and ended after ``wait``. With ``ask`` the person decides first: now, or later, at most
-    ``postpone`` times and until ``postpone_for`` after the first question. ``in_use`` also looks who has the package's
-    own files open. ``text`` maps languages to what the person reads.
+    ``postpone`` times and until ``postpone_for`` after the first question; ``always`` asks also where nothing is open.
+    ``in_use`` also looks who has the package's own files open. ``text`` maps languages to what the person reads.
     """
 
     programs: tuple[Text, ...] = ()
     wait: str = "2 min"
     ask: bool = False
+    always: bool = False
     postpone: Annotated[int, Meta(ge=0, le=99)] = 3
     postpone_for: str = "3 days"
     in_use: tuple[Text, ...] = ()
@@ -96,6 +97,8 @@ class Way(Written, frozen=True, kw_only=True):
     def __post_init__(self) -> None:
         seconds(self.wait)
         seconds(self.postpone_for)
+        if self.always and not self.ask:
+            raise ValueError("always belongs to ask: there is nobody else whom it concerns")
 
     @property
     def names(self) -> tuple[str, ...]:

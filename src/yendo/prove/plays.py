@@ -297,6 +297,31 @@ def program_open(stage: Stage) -> None:
         stage.detection(session, after, "detected", "detected after the install", True, stage.script_says(session))
 
 
+def put_off(stage: Stage) -> None:
+    """The person says later: nothing is begun. The person says yes the next time: it is installed."""
+    with stage.machine.fresh(stage.account) as session:
+        if not isinstance(session, SimulatedSession):
+            stage.phase("put-off", "a person who puts it off", None, "a person who answers", NOT_ON_LAYER)
+            return
+        session.facts = msgspec.structs.replace(session.facts, people=1)
+        session.agrees = [False, True]
+        for name in stage.manifest.in_the_way["install"].programs[:1]:
+            session.open_program(name)
+        stage.bring(session)
+        before = session.state()
+        carried = stage.verb(session, "install")
+        changed = _unchanged(stage, session, before)
+        good = carried.exit_code == form.POSTPONED and not changed
+        stage.phase(
+            "put-off", "put off by the person", good, f"exit code {form.POSTPONED}, nothing changed",
+            f"exit code {carried.exit_code}, {len(changed)} effects", by=stage.by,
+            details=() if good else (*changed[:8], *carried.lines[-3:]),
+        )  # fmt: skip
+        after = installed(stage, session, "installed when the person agreed")
+        if after is not None:
+            stage.detection(session, after, "detected", "detected after the install", True, None)
+
+
 def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[Stage], None]:
     """On a machine whose facts are as said: refused without a trace, or installed all the same."""
 
@@ -305,7 +330,7 @@ def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[
             if stage.machine.place != "simulation":
                 stage.phase("facts", "the machine's facts", None, "a machine in this state", NOT_ON_LAYER)
                 return
-            session.facts = change(USUAL)  # type: ignore[misc]
+            session.facts = change(session.facts)  # type: ignore[misc]
             stage.bring(session)
             before = session.state()
             carried = stage.verb(session, "install")

@@ -165,6 +165,8 @@ def _performed(action: Action, host: Host) -> tuple[list[Effect], list[str]]:
     home = expand(host.home, surroundings.environment).lower()
     try:
         KINDS[action.kind].perform(action, host)
+        if session.setup.pending:  # what comes at the restart is its work
+            session.restart()
     except NotCovered:
         return [], [f"{action.title}: what it does is known only from a run"]
     except SettingError as error:

@@ -45,6 +45,11 @@ def _played(stage: Stage, scenario: Scenario, machine: Machine) -> None:
             f"{'; '.join(stage.assumed)}: ran nowhere, what the probe asks for was taken for done; "
             "prove it where it can run: --machine wine",
         )
+    if machine.place != "real Windows" and any(one.kind == "system-upgrade" for one in stage.manifest.install):
+        found = "foreseen from what the media say of themselves" if machine.place == "simulation" else (
+            "the layer is no Windows that can be upgraded"
+        )  # fmt: skip
+        stage.phase("system-setup", "the setup of the media itself", None, "executed on a real Windows", found)
     if not machine.has_powershell:
         how = "; `yendo doctor` says how to add a PowerShell" if machine.name == "wine" else ""
         found = f"not executed on this machine{how}"

@@ -11,7 +11,7 @@ from yendo.effects.capture import PROMISE
 from yendo.errors import YendoError
 from yendo.facts.surroundings import Account
 from yendo.package import manifest as form
-from yendo.prove import ground, plays, way_back
+from yendo.prove import ground, plays, upgraded, way_back
 from yendo.prove.later_person import later_person
 from yendo.prove.stage import Stage
 from yendo.terms.when import Node
@@ -83,6 +83,13 @@ def _closes(manifest: form.Manifest) -> str:
     )
 
 
+def _may_be_put_off(manifest: form.Manifest) -> str:
+    way = manifest.in_the_way.get("install", form.ResolvedInTheWay())
+    if not way.ask or not way.postpone:
+        return "nobody is asked whether it may begin"
+    return "" if way.always or way.programs else "the plan names no program that must be closed"
+
+
 def _keeps(manifest: form.Manifest) -> str:
     return "" if manifest.keep != "nothing" and manifest.uninstall else "the package keeps nothing on the machine"
 
@@ -152,6 +159,9 @@ SCENARIOS: dict[str, Scenario] = {
             "declines", "a person is asked, and declines", "user", plays.consent(agrees=False), _asks_a_person, verbs=1
         ),
         Scenario("program-open", "a program is open", "user", plays.program_open, _closes, verbs=2),
+        Scenario("put-off", "a person puts it off, and agrees later", "user", plays.put_off, _may_be_put_off, verbs=2),
+        Scenario("held", "something stands in the upgrade's way", "system", upgraded.held, upgraded.upgrades, verbs=1),
+        Scenario("goes-back", "the upgrade goes back", "system", upgraded.goes_back, upgraded.upgrades, verbs=4),
         Scenario("shared-host", "many people share the machine", "system", plays.shared_host, _uses_mode, verbs=2),
         Scenario("interrupted", "cut off and gone on with", "system", plays.interrupted, verbs=4),
         Scenario("media-gone", "the package's folder is deleted", "system", plays.media_gone, _keeps),

@@ -14,6 +14,7 @@ from typing import BinaryIO
 import msgspec
 
 from yendo.errors import Unreadable
+from yendo.facts import systems
 from yendo.formats import wim
 from yendo.formats.wim import WimFile, WimImage
 from yendo.installers.images import DiscImage, is_image
@@ -51,12 +52,23 @@ class SystemMedia(msgspec.Struct, frozen=True, kw_only=True):
         return found.pop() if len(found) == 1 else ""
 
     @property
+    def builds(self) -> tuple[str, ...]:
+        """The builds that they may bring: those that have the files of the one they name, and differ by a switch, are
+        described alike.
+        """
+        return (self.build, *map(str, systems.sharing().get(int(self.build), ()))) if self.build else ()
+
+    def fits(self, build: str) -> bool:
+        """Whether a computer may have this build once they have upgraded it; also where they do not say."""
+        return not self.builds or build in self.builds
+
+    @property
     def condition(self) -> str:
         """Which computers they upgrade, as lines of a plan's ``[when]``: an older build, the processor, an edition and
         a language that are on them. What they do not say is left out.
         """
         own = self.images
-        lines = [f'os = "<10.0.{self.build}"'] if self.build else []
+        lines = [f'os = "<10.0.{max(self.builds, key=int)}"'] if self.build else []
         for key, values in (
             ("architecture", [one.processor for one in own]),
             ("edition", [one.edition for one in own]),

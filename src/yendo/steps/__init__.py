@@ -36,6 +36,7 @@ from yendo.steps.service import ServiceKind, ServiceStep
 from yendo.steps.shortcut import ShortcutKind, ShortcutStep
 from yendo.steps.sign_out import SignOutKind, SignOutStep
 from yendo.steps.system_package import SystemPackageKind, SystemPackageStep
+from yendo.steps.system_upgrade import SystemUpgradeKind, SystemUpgradeStep
 from yendo.steps.take_back import TakeBackKind, TakeBackStep
 from yendo.steps.task import TaskKind, TaskStep
 from yendo.steps.tell import TellKind, TellStep
@@ -70,6 +71,7 @@ KINDS: dict[str, Kind] = {
         ShortcutKind(),
         SignOutKind(),
         SystemPackageKind(),
+        SystemUpgradeKind(),
         TakeBackKind(),
         TaskKind(),
         TellKind(),
@@ -104,6 +106,7 @@ AnyStep = (
     | ShortcutStep
     | SignOutStep
     | SystemPackageStep
+    | SystemUpgradeStep
     | TakeBackStep
     | TaskStep
     | TellStep

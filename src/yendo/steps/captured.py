@@ -34,7 +34,7 @@ from yendo.effects.things import (
     parent,
 )
 from yendo.errors import Unreadable, Usage
-from yendo.steps.base import Action, At, Kind, Result, Step, below, brought, quoted
+from yendo.steps.base import Action, At, Kind, Result, Reversal, Step, below, brought, quoted
 from yendo.terms.amounts import Text, Written
 from yendo.terms.settings import names_in
 
@@ -110,16 +110,23 @@ class Decided(msgspec.Struct, frozen=True):
 
 
 class MadeStep(Step, tag="made", frozen=True, kw_only=True):
-    """A step that another one was resolved into; no plan has it. ``files`` are what it brings of the workspace."""
+    """A step that another one was resolved into; no plan has it.
+
+    ``files`` are what it brings of the workspace, ``back`` how it is taken back.
+    """
 
     action: Action
     files: tuple[str, ...] = ()
+    back: Reversal = "by record"
 
 
 class MadeKind(Kind):
     step = MadeStep
     reversal = "by record"
     executed = ("API layer", "simulation")
+
+    def reversal_of(self, step: MadeStep) -> Reversal:
+        return step.back
 
     def resolve(self, step: MadeStep, at: At) -> Action:
         items = step.action.data.get("items")

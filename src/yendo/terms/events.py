@@ -517,6 +517,63 @@ class ConditionUnmet(Event, frozen=True):
     sentence = "not so after {seconds} seconds: {reasons}"
 
 
+# --- an upgrade of the system -------------------------------------------------------------------------
+
+
+class SetupAtWork(Event, frozen=True):
+    sentence = "a setup of the system is at work; waiting for it"
+
+
+class SetupIsAt(Event, frozen=True):
+    percent: int
+    sentence = "the setup is at {percent} %"
+    by = "runner"
+
+
+class SetupSpared(Event, frozen=True):
+    seconds: float
+    sentence = "the setup is still at work after {seconds} seconds: it goes on, and waiting for it ends"
+
+
+class SetupSays(Event, frozen=True):
+    code: str
+    words: str
+    sentence = "the setup says {code}: {words}"
+
+
+class UpgradeHeld(Event, frozen=True):
+    what: str
+    sentence = "in the way of the upgrade: {what}"
+
+
+class Upgraded(Event, frozen=True):
+    build: str
+    edition: str
+    sentence = "the system is {build} now, {edition}"
+
+
+class EditionChanged(Event, frozen=True):
+    before: str
+    after: str
+    sentence = "the edition was {before}, and is {after} now"
+
+
+class WentBack(Event, frozen=True):
+    """The setup has put the earlier system back; where and why, by its own logs."""
+
+    build: str
+    phase: str
+    operation: str
+    code: str
+    words: str
+    sentence = "the system went back to {build}, {phase}, at: {operation}; {code}: {words}"
+
+
+class NotUpgraded(Event, frozen=True):
+    build: str
+    sentence = "the system is still {build}, and no log of the setup says why"
+
+
 # --- the table as a whole ---------------------------------------------------------------------------
 
 

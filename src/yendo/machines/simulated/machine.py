@@ -18,7 +18,7 @@ import msgspec
 
 from yendo import digest
 from yendo.effects import Effect, File, Folder, RegistryValue, Service, Shortcut, State, difference, net
-from yendo.effects.keys import DRIVER_NAMES
+from yendo.effects.keys import DRIVER_NAMES, value_of
 from yendo.effects.recording import Recording
 from yendo.effects.things import Environment, Thing, parent
 from yendo.errors import NotCovered, Unreadable
@@ -38,6 +38,7 @@ from yendo.installers.msi.session import Memory
 from yendo.machines.protocol import Place, Ran, Value
 from yendo.machines.simulated import programs, stock
 from yendo.machines.simulated.registry import Registry
+from yendo.machines.simulated.system_setup import CURRENT, SystemSetup
 from yendo.servicing import reading as servicing
 from yendo.servicing.manifest import ServicedManifest
 from yendo.servicing.reading import SystemPackage
@@ -150,13 +151,35 @@ class SimulatedSession:
         self.facts = USUAL
         if system is not systems.system(systems.USUAL):
             self.facts = msgspec.structs.replace(USUAL, windows=f"{system.version}.1", edition=system.edition)
+        self._retell()
         self.registry = Registry(self._state, _PERSON if surroundings.account == "user" else "")
         self.users = [_PERSON, "default"]  # hives of people, and of those who log on for the first time
         self.told: list[str] = []  # what the person was shown
         self.agrees: list[bool] = []  # what the person answers, first to last; without an answer, yes
         self._assumed: dict[str, list[Effect]] = {}  # a command line that takes it back -> what was assumed
         self.called: list[str] = []  # command lines of stock programs
+        self.setup = SystemSetup()
         self.published: dict[str, str] = {}  # what the driver store calls its drivers -> as they are listed
+
+    def _retell(self) -> None:
+        """Facts that the registry tells as well are as it has them."""
+        said = {
+            name: value_of(self._state, "HKLM", "64", key, value)
+            for name, (key, value) in {
+                "edition": (CURRENT, "EditionID"),
+                "language": (systems.LANGUAGE_KEY.partition("\\")[2], "InstallLanguage"),
+                "build": (CURRENT, "CurrentBuild"),
+            }.items()
+        }
+        known: dict[str, str] = {}
+        if said["edition"]:
+            known["edition"] = str(said["edition"])
+        if tag := systems.language_tag(str(said["language"] or "")):
+            known["language"] = tag
+        build = str(said["build"] or "")
+        if build and build != self.facts.windows.split(".")[2]:
+            known["windows"] = f"10.0.{build}.1"
+        self.facts = msgspec.structs.replace(self.facts, **known)
 
     def someone_new(self) -> str:
         """Somebody logs on who never did: the hive of such people is copied for them. Its name, a key of HKU."""
@@ -402,6 +425,7 @@ class SimulatedSession:
                 self.running.append(rule.bare)
             else:
                 rule.fulfil(Sight(self._state, self.surroundings.environment))
+        self._retell()
         if reverse:
             self._assumed.setdefault(expand(reverse, self.surroundings.environment).lower(), []).extend(
                 difference(before, self._state)
@@ -410,6 +434,15 @@ class SimulatedSession:
     def restart(self) -> None:
         """Starts the machine anew: nothing runs any more, and pending work is done."""
         self.running = []
+        facts = self.setup.restarted(self.facts, self._state, self._lay)
+        if facts is not self.facts:
+            self.facts = facts
+            self.surroundings = msgspec.structs.replace(self.surroundings, windows=facts.windows.rpartition(".")[0])
+
+    def _lay(self, path: str, data: bytes) -> None:
+        """A file that a program of the system writes, with its folders."""
+        self._state.add_folders(parent(path))
+        self.write(path, data)
 
     def state(self) -> State:
         return self._state.copy()
@@ -443,6 +476,10 @@ class SimulatedSession:
         recording = programs.recorded(line, list(self._brought.items()))
         if recording is not None:
             return self._program(line, recording)
+        named = re.match(r'"([^"]+)"', line)
+        lays = self.setup.run(self._file(named[1], folder), line, self.facts, self._lay) if named else None
+        if lays is not None:
+            return lays
         try:
             parsed = commandline.parse(line)
         except commandline.OtherProgram as error:

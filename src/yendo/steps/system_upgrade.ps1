@@ -1,0 +1,114 @@
+# The system's own setup: its trial, the upgrade, and after the restart what has become of it. It is never ended.
+function Test-SetupRuns {
+    foreach ($name in @('SetupHost', 'SetupPrep')) { if ([Diagnostics.Process]::GetProcessesByName($name).Length -gt 0) { return $true } }
+    return (Read-Machine 'System\Setup' 'SystemSetupInProgress') -eq 1
+}
+
+# How far it says that it is, every tenth of the way.
+function Show-Setup([int]$Told) {
+    $percent = Read-Machine 'System\Setup\MoSetup\Volatile' 'SetupProgress'
+    if (($null -eq $percent) -or ([int]$percent -lt ($Told + 10))) { return $Told }
+    Tell setup-is-at ([int]$percent)
+    return ([int]$percent - [int]$percent % 10)
+}
+
+# Waits until no setup is at work; where one is that was found so, what goes on at the machine's next start is kept.
+function Wait-Setup($Step, [DateTime]$Until) {
+    [bool]$told = $false
+    [int]$percent = 0
+    while (Test-SetupRuns) {
+        if (-not $told) { Tell setup-at-work; Set-Resume; $told = $true }
+        $percent = Show-Setup $percent
+        if ([DateTime]::UtcNow -gt $Until) { Tell setup-spared $Step['timeout']; return $false }
+        [Threading.Thread]::Sleep(1000)
+    }
+    if ($told) { Clear-Resume }
+    return $true
+}
+
+# The end of a log that the setup left, as far as it is plain text.
+function Read-SetupLog([string]$File) {
+    if (-not [IO.File]::Exists($File)) { return '' }
+    [IO.FileStream]$stream = [IO.FileStream]::new($File, 'Open', 'Read', 'ReadWrite')
+    try {
+        if ($stream.Length -gt 4194304) { [void]$stream.Seek(-4194304, 'End') }
+        [byte[]]$data = [byte[]]::new([int]($stream.Length - $stream.Position))
+        [int]$count = 0
+        while ($count -lt $data.Length) { [int]$got = $stream.Read($data, $count, $data.Length - $count); if ($got -eq 0) { break }; $count = $count + $got }
+    } finally { $stream.Dispose() }
+    return [Text.Encoding]::GetEncoding(28591).GetString($data).Replace("$([char]0)", '')
+}
+
+function Get-SetupRoom { return [IO.Path]::Combine([Environment]::ExpandEnvironmentVariables('%SystemDrive%\'), '$WINDOWS.~BT\Sources') }
+
+function Get-SetupWords($Step, [int]$Code) {
+    if ($Step['words'].ContainsKey('' + $Code)) { return $Step['words']['' + $Code] }
+    return 'a code that is not known here'
+}
+
+function Step-SystemUpgrade($Step) {
+    [string]$before = [IO.Path]::Combine($Room, 'before.txt')
+    [DateTime]$until = [DateTime]::UtcNow.AddSeconds($Step['timeout'])
+    if (-not (Wait-Setup $Step $until)) { return @('again later', 1618) }
+    if ($Step['part'] -eq 'judge') { return (Get-Became $Step $before) }
+    if ($Step['part'] -eq 'upgrade') { [IO.File]::WriteAllText($before, (Get-Fact 'windows') + "`t" + (Get-Fact 'edition'), $Utf8) }
+    [string]$line = [Environment]::ExpandEnvironmentVariables($Step['command'].Replace('{package}', $Here).Replace('{logs}', $VendorLogs))
+    Tell command-began $line
+    [Diagnostics.Process]$process = [Diagnostics.Process]::Start((New-Start $line $Here))
+    [int]$percent = 0
+    while (-not $process.WaitForExit(1000)) {
+        $percent = Show-Setup $percent
+        if ([DateTime]::UtcNow -gt $until) { Tell setup-spared $Step['timeout']; return @('again later', 1618) }
+    }
+    [int]$code = $process.ExitCode
+    [string]$meaning = 'failed'
+    if ($Step['codes'].ContainsKey('' + $code)) { $meaning = $Step['codes']['' + $code] }
+    Tell command-ended $code $meaning
+    if ($meaning -ne 'failed') {
+        if (-not (Wait-Setup $Step $until)) { return @('again later', 1618) }
+        return @($meaning, $code)
+    }
+    Tell setup-says ('0x' + $code.ToString('X8')) (Get-SetupWords $Step $code)
+    [string]$panther = [IO.Path]::Combine((Get-SetupRoom), 'Panther')
+    [Collections.Generic.List[string]]$named = [Collections.Generic.List[string]]::new()
+    if ([IO.Directory]::Exists($panther)) {
+        [string[]]$reports = [IO.Directory]::GetFiles($panther, 'CompatData*')
+        [Array]::Sort($reports, [StringComparer]::Ordinal)
+        foreach ($file in $reports) {
+            foreach ($match in [regex]::Matches((Read-SetupLog $file), '<\w+\b[^<>]*?\b(?:Name|HardwareType|Inf)="([^"<>]{1,200})"[^<>]*>\s*<CompatibilityInfo\b[^<>]*?\bBlockingType="Hard"', 'IgnoreCase')) {
+                [string]$name = $match.Groups[1].Value
+                if (-not $named.Contains($name)) { $named.Add($name); Tell upgrade-held $name }
+            }
+        }
+    }
+    return @('failed', $code)
+}
+
+function Get-Became($Step, [string]$Mark) {
+    [string]$version = Get-Fact 'windows'
+    [string]$edition = Get-Fact 'edition'
+    [string]$earlier = ''
+    if ([IO.File]::Exists($Mark)) {
+        [string[]]$parts = [IO.File]::ReadAllText($Mark, $Utf8).Split([char]9)
+        if ($parts.Length -eq 2) { $earlier = $parts[1] }
+        [IO.File]::Delete($Mark)
+    }
+    if ([Version]::Parse($version).Build -ge $Step['build']) {
+        if (($earlier -ne '') -and ($earlier -ne $edition)) { Tell edition-changed $earlier $edition; return @('failed', #STEP_FAILED#) }
+        Tell upgraded $version $edition
+        return @('done', 0)
+    }
+    foreach ($name in @('Rollback\setupact.log', 'Rollback\setuperr.log', 'Panther\setupact.log', 'Panther\setuperr.log')) {
+        $pairs = [regex]::Matches((Read-SetupLog ([IO.Path]::Combine((Get-SetupRoom), $name))), '0x([89A-F][0-9A-F]{7})\b[^\r\n]{1,60}?0x([1-5])([0-9A-F]{4})\b', 'IgnoreCase')
+        if ($pairs.Count -eq 0) { continue }
+        $last = $pairs[$pairs.Count - 1]
+        [int]$code = [Convert]::ToInt32($last.Groups[1].Value, 16)
+        [int]$operation = [Convert]::ToInt32($last.Groups[3].Value, 16)
+        [string]$where = 'operation ' + $operation
+        if ($Step['operations'].ContainsKey('' + $operation)) { $where = $Step['operations']['' + $operation] }
+        Tell went-back $version $Step['phases'][$last.Groups[2].Value] $where ('0x' + $last.Groups[1].Value.ToUpperInvariant()) (Get-SetupWords $Step $code)
+        return @('failed', $code)
+    }
+    Tell not-upgraded $version
+    return @('failed', #STEP_FAILED#)
+}

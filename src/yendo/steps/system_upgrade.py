@@ -1,0 +1,225 @@
+"""Steps that upgrade the system itself by the setup of its own media."""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import TYPE_CHECKING, Any
+
+from yendo.errors import NotCovered, YendoError
+from yendo.servicing import media, upgrade
+from yendo.steps.base import (
+    DONE,
+    UNSEEN,
+    Action,
+    At,
+    Kind,
+    Meaning,
+    Result,
+    Reversal,
+    Step,
+    below,
+    brought,
+    in_extras,
+    packaged,
+)  # fmt: skip
+from yendo.steps.captured import MadeStep
+from yendo.steps.host import STEP_FAILED
+from yendo.steps.restart import RestartStep
+from yendo.terms import events
+from yendo.terms.amounts import Text, seconds
+from yendo.terms.rules import RegistryRule
+
+if TYPE_CHECKING:
+    from yendo.steps.host import Host
+
+WITHIN = "6 h"
+CURRENT = r"HKLM\Software\Microsoft\Windows NT\CurrentVersion"
+SETUPS = ("SetupHost", "SetupPrep")  # what goes on after setup.exe has returned
+AGAIN = Result("again later", 1618)
+
+
+class SystemUpgradeStep(Step, tag="system-upgrade", frozen=True, rename={"source": "from"}, kw_only=True):
+    """Upgrades Windows from media in a folder below ``extras/``: a trial, the setup, the restart, and a look at what
+    became of it. The setup is never ended: after ``timeout`` (6 hours) only the waiting ends.
+
+    ``build`` is what the system has at least afterwards: ``22631``. ``drivers`` and ``languages`` are folders below
+    ``extras/`` that the setup is handed; ``fetch`` lets it fetch newer parts of itself. ``trial = false`` leaves the
+    trial out. ``notice`` is how long a person has to save before the restart, with ``text``. ``arguments`` are more for
+    the setup.
+    """
+
+    source: Text
+    build: str
+    trial: bool = True
+    drivers: str = ""
+    languages: str = ""
+    fetch: bool = False
+    notice: str = "15 min"
+    text: str = ""
+    arguments: str = ""
+
+    def __post_init__(self) -> None:
+        super().__post_init__()
+        seconds(self.notice)
+        if not re.fullmatch(r"\d{5}", self.build):
+            raise ValueError('build is the number of a build, of five digits: build = "22631"')
+        if self.run_as != "runner" or self.retries or self.probe or self.unless:
+            raise ValueError("run_as, retries, probe and unless do not fit an upgrade of the system: what became of it "
+                             "is judged by its build")  # fmt: skip
+        if any(name and not in_extras(name) for name in (self.drivers, self.languages)):
+            raise ValueError("drivers and languages are folders below extras/")
+
+
+def there(build: str) -> RegistryRule:
+    """The rule that the system has a build, or a later one."""
+    return RegistryRule(key=CURRENT, name="CurrentBuild", version=f">={build}")
+
+
+def line_of(step: SystemUpgradeStep, part: upgrade.SetupPart, build: int) -> str:
+    """The setup's command line; ``build`` is that of the media."""
+    words = [one.text for one in upgrade.switches(part, build)]
+    words.append(f"/dynamicupdate {'enable' if step.fetch else 'disable'}")
+    words += [f'/installdrivers "{packaged(step.drivers)}"'] if step.drivers else []
+    words += [f'/installlangpacks "{packaged(step.languages)}"'] if step.languages else []
+    words += [step.arguments] if step.arguments else []
+    return f'"{packaged(step.source.rstrip("/"))}\\setup.exe" {" ".join(words)}'
+
+
+class SystemUpgradeKind(Kind):
+    step = SystemUpgradeStep
+    executed = ("simulation", "stand-in")  # the runner on the layer, with a stand-in of the setup
+    needs = ("restart",)
+    unseen = UNSEEN
+
+    def expand(self, step: SystemUpgradeStep, base: Path, kept: str) -> tuple[Step, ...]:
+        """The trial, the setup, the restart, the look: none of the first three where the build is there already."""
+        shared: dict[str, Any] = {"when": step.when, "on_failure": step.on_failure, "timeout": step.timeout or WITHIN}
+        old = {**shared, "unless": (there(step.build),)}
+        words = {str(upgrade.signed(code)): said for code, said in upgrade.facts().codes.items()}
+        trial_codes: dict[str, Meaning] = {str(upgrade.NOTHING_IN_THE_WAY): "done"}
+        codes: dict[str, Meaning] = {"0": "done", "3010": "done"}
+        trial = Action(
+            "system-upgrade", "try whether the system can be upgraded", line_of(step, "trial", int(step.build)),
+            codes=trial_codes, data={"part": "trial", "words": words},
+        )  # fmt: skip
+        setup = Action(
+            "system-upgrade", f"upgrade the system to build {step.build}", line_of(step, "upgrade", int(step.build)),
+            codes=codes, data={"part": "upgrade", "words": words},
+        )  # fmt: skip
+        known = upgrade.facts()
+        judge = Action(
+            "system-upgrade", "see what became of the system",
+            data={"part": "judge", "build": int(step.build), "words": words, "phases": known.phases,
+                  "operations": upgrade.operations()},
+        )  # fmt: skip
+        files = tuple(name for name in (step.source, step.drivers, step.languages) if name)
+        return (
+            *(
+                (MadeStep(action=trial, files=files, codes={**trial_codes}, back="cannot", **old),)
+                if step.trial
+                else ()
+            ),
+            MadeStep(action=setup, files=files, codes={**codes, **step.codes}, back="cannot", **old),
+            RestartStep(where="always", notice=step.notice, text=step.text, **{**old, "timeout": None}),
+            MadeStep(action=judge, back="cannot", **shared),
+        )
+
+    def resolve(self, step: SystemUpgradeStep, at: At) -> Action:
+        raise NotImplementedError("what it is made into is carried out")
+
+    def reversal_of(self, step: SystemUpgradeStep) -> Reversal:
+        return "cannot"
+
+    def sources(self, step: SystemUpgradeStep, base: Path) -> list[Path]:
+        return [path for name in (step.source, step.drivers, step.languages) if name for path in brought(base, name)]
+
+    def mistakes(self, step: SystemUpgradeStep, at: At) -> Iterator[tuple[str, str, str]]:
+        try:
+            folder = below(at.base, step.source, "extras")
+            found = media.read(folder) if folder.is_dir() else None
+        except YendoError as error:
+            yield "from", str(error), "unpack the media there; yendo draft NAME MEDIA does"
+            return
+        if found is None or not found.setup:
+            yield "from", f"{step.source} holds no media with a setup", "name the folder of whole media"
+            return
+        if found.missing:
+            yield "from", f"parts of the media are missing: {', '.join(found.missing)}", "put them there"
+        if not found.fits(step.build):
+            yield "build", f"the media bring build {found.build}, not {step.build}", f'say build = "{found.build}"'
+        if step.trial is False:
+            yield "trial", "nothing asks beforehand what stands in the way", "leave trial out"
+
+    def perform(self, action: Action, host: Host) -> Result:
+        if action.data["part"] == "judge":
+            return _judge(action, host)
+        if not _waited(host, action.timeout):
+            return AGAIN
+        if action.data["part"] == "upgrade":
+            host.own_folders(host.room)
+            edition = host.session.facts.edition or ""
+            host.session.write(rf"{host.room}\before.txt", f"{host.session.facts.windows}\t{edition}".encode())
+        result = host.run(action)
+        if result.meaning == "failed":
+            code = upgrade.hexadecimal(result.code)
+            host.tell(events.SetupSays(code, action.data["words"].get(str(result.code), upgrade.UNKNOWN)))
+            for name in upgrade.held_by(_logs(host, r"Panther\CompatData")):
+                host.tell(events.UpgradeHeld(name))
+        elif not _waited(host, action.timeout):
+            return AGAIN
+        return result
+
+
+def _waited(host: Host, limit: float) -> bool:
+    """Waits until no setup of the system is at work; False where waiting ends before."""
+    until, told = time.monotonic() + limit, False
+    while any(host.session.is_running(name) for name in SETUPS):
+        if not told:
+            host.tell(events.SetupAtWork())
+            told = True
+        if time.monotonic() > until:
+            host.tell(events.SetupSpared(limit))
+            return False
+        host.sleep(0.2)
+    return True
+
+
+def _logs(host: Host, head: str) -> Iterator[bytes]:
+    """What the setup left whose path begins so, below its own folder."""
+    top = host.expand(upgrade.LOGS)
+    try:
+        names = host.session.files_below(top + "\\" + head.rpartition("\\")[0])
+    except NotCovered:
+        names = []
+    for name in sorted(names):
+        if name.lower().startswith(f"{top}\\{head}".lower()):
+            yield host.session.read(name) or b""
+
+
+def _judge(action: Action, host: Host) -> Result:
+    """What became of the system: by its build and edition, and where it went back by the setup's own logs."""
+    if not _waited(host, action.timeout):
+        return AGAIN
+    found = host.session.facts
+    mark = rf"{host.room}\before.txt"
+    before = (host.session.read(mark) or b"").decode()
+    host.session.remove(mark)
+    if int(found.windows.split(".")[2]) >= action.data["build"]:
+        edition = before.partition("\t")[2]
+        if edition and edition != (found.edition or ""):
+            host.tell(events.EditionChanged(edition, found.edition or ""))
+            return Result("failed", STEP_FAILED)
+        host.tell(events.Upgraded(found.windows, found.edition or ""))
+        return DONE
+    top = host.expand(upgrade.LOGS)
+    where = upgrade.went_back(host.session.read(rf"{top}\{name}") or b"" for name in upgrade.TELLING)
+    if where is None:
+        host.tell(events.NotUpgraded(found.windows))
+        return Result("failed", STEP_FAILED)
+    code = upgrade.signed(where.code)
+    words = action.data["words"].get(str(code), upgrade.UNKNOWN)
+    host.tell(events.WentBack(found.windows, where.phase, where.operation, where.code, words))
+    return Result("failed", code)
