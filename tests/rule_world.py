@@ -29,6 +29,7 @@ from yendo.terms.rules import (
     AtLeastRule,
     BaseRule,
     CertificateRule,
+    DeviceRule,
     DriverRule,
     EnvironmentRule,
     FileListRule,
@@ -57,6 +58,9 @@ VARIABLES = r"System\CurrentControlSet\Control\Session Manager\Environment"
 TASKS = r"Software\Microsoft\Windows NT\CurrentVersion\Schedule\TaskCache\Tree\Tidewell sync"
 DRIVERS = r"System\DriverDatabase\DriverPackages\tide.inf_amd64_0123"
 STORED = r"C:\windows\System32\DriverStore\FileRepository\tide.inf_amd64_0123\tide.inf"
+GAUGE = r"USB\VID_FFFE&PID_0021"
+DEVICE = rf"System\CurrentControlSet\Enum\{GAUGE}\7"
+DEVICE_CLASS = r"System\CurrentControlSet\Control\Class\{4d36e97e-e325-11ce-bfc1-08002be10318}\0007"
 APPS = r"Software\Microsoft\Windows\CurrentVersion\Appx\AppxAllUserStore\Applications\Tidewell.Lantern_"
 ROOT = r"Software\Microsoft\SystemCertificates\Root\Certificates" + "\\" + "AB" * 20
 PROGRAM, OLD = (PROGRAMS / "lantern-6.2.1.exe").read_bytes(), (PROGRAMS / "lantern-6.1.0.exe").read_bytes()
@@ -139,6 +143,19 @@ SLOTS: dict[str, list[list[tuple[Any, ...]]]] = {
             for version in ("2.1.0.0", "1.4")
         ],
     ],
+    "device": [
+        [],
+        [("value", "HKLM", "64", DEVICE, "HardwareID", GAUGE)],
+        *[
+            [
+                ("value", "HKLM", "64", DEVICE, "CompatibleIDs" if version == "1.4" else "HardwareID", GAUGE),
+                ("value", "HKLM", "64", DEVICE, "Driver", r"{4d36e97e-e325-11ce-bfc1-08002be10318}\0007"),
+                ("value", "HKLM", "64", DEVICE_CLASS, "ProviderName", provider),
+                ("value", "HKLM", "64", DEVICE_CLASS, "DriverVersion", version),
+            ]
+            for provider, version in (("Tidewell", "2.1.0.0"), ("Tidewell", "1.4"), ("Somebody", "2.1.0.0"))
+        ],
+    ],
     "app": [
         [],
         *[
@@ -199,6 +216,9 @@ RULES: list[BaseRule] = [
     TaskRule(name="Tidewell sync"),
     DriverRule(inf="Tide.inf"),
     DriverRule(inf="tide.inf", version=">=2"),
+    DeviceRule(device=GAUGE.lower()),
+    DeviceRule(device=GAUGE, provider="TIDEWELL", version=">=2"),
+    DeviceRule(device=GAUGE, provider="Tidewell", version=">=2", missing=True),
     AppRule(name="Tidewell.Lantern"),
     AppRule(name="Tidewell.Lantern", version=">=2"),
     CertificateRule(thumbprint="ab" * 20),
@@ -220,6 +240,7 @@ RULES: list[BaseRule] = [
 NO_OVAL = {rule.title for rule in RULES if isinstance(rule, FileRule) and rule.architecture} | {
     "app Tidewell.Lantern >=2",
     "driver tide.inf >=2 is in the store",
+    *(rule.title for rule in RULES if isinstance(rule, DeviceRule)),
     "identification tag lantern >=6",
 }
 

@@ -13,6 +13,8 @@ from typing import Any
 import msgspec
 import pytest
 from conftest import Yendo, parsed
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
 np = pytest.importorskip("numpy")
 pytest.importorskip("sqlalchemy")
@@ -21,12 +23,17 @@ from yendo.demo import drivers as demo_drivers
 from yendo.drivers import share
 from yendo.drivers.ranking import DeviceIdentifiers, UsedDriver, beats, rank
 from yendo.drivers.target import DriverTarget
+from yendo.effects import RegistryValue, State
 from yendo.fleet import look
+from yendo.fleet.asking import holding
 from yendo.fleet.columns import NO, UNKNOWN, YES, Columns, ListedDevice, ListedProgram, columns_of, joined
 from yendo.fleet.devices import changed_by
 from yendo.fleet.incoming import gathered
 from yendo.fleet.reach import SshReach
 from yendo.fleet.store import Inventory
+from yendo.steps.system_upgrade import there
+from yendo.terms.rules import DeviceRule, RegistryRule, Sight
+from yendo.terms.rules import device as known_devices
 
 GAUGE = ("USB\\VID_FFFE&PID_0021&REV_0200", "USB\\VID_FFFE&PID_0021")
 SIGNED = 0x00FF0000
@@ -313,3 +320,56 @@ def test_over_ssh(tmp_path: Path, open_wine: Any, yendo: Yendo) -> None:
     assert [path.name for path in (tmp_path / "seen").iterdir()] == [f"{names[0]}.json"]
     told = msgspec.json.decode((tmp_path / "seen" / f"{names[0]}.json").read_bytes())
     assert told["devices"] and told["facts"]["architecture"] == "x64"
+
+
+_IDS = (r"USB\VID_FFFE&PID_0021", r"USB\VID_FFFE&PID_0099", r"USB\CLASS_FF")
+_DEVICES = st.lists(
+    st.tuples(st.sampled_from(_IDS), st.sampled_from(["", "Tidewell", "Somebody"]), st.sampled_from(["1.4", "2.1.0.0"])),
+    max_size=3,
+)  # fmt: skip
+_OF_DEVICES = st.builds(
+    lambda one, provider, version, missing: DeviceRule(device=one, provider=provider, version=version, missing=missing),
+    st.sampled_from(_IDS), st.sampled_from(["", "tidewell"]), st.sampled_from([None, ">=2", "<2"]), st.booleans(),
+)  # fmt: skip
+
+
+@settings(max_examples=200, deadline=None)
+@given(st.lists(_DEVICES, min_size=1, max_size=6), _OF_DEVICES)
+def test_rules_about_devices_answer_as_on_each_machine(
+    machines: list[list[tuple[str, str, str]]], rule: DeviceRule
+) -> None:
+    """Against a plain loop: each machine's devices as its registry would have them. One without a provider has no driver."""
+    devices: dict[ListedDevice, list[int]] = {}
+    for number, some in enumerate(machines):
+        for one, provider, version in some:
+            used = UsedDriver("oem1.inf", provider, "", version) if provider else UsedDriver()
+            devices.setdefault(ListedDevice((one + "&X", one), ("USB\\OTHER",), "", used), []).append(number)
+    names = [f"m{at}" for at in range(len(machines) + 1)]
+    columns = columns_of(names, {}, {}, {}, devices=devices, fitted=range(len(machines)))
+    found = holding(rule, columns)
+    assert found[len(machines)] == UNKNOWN
+    for number, some in enumerate(machines):
+        state = State()
+        for at, (one, provider, version) in enumerate(some):
+            key = rf"{known_devices.ENUM}\USB\{at}\1"
+            state.add(RegistryValue("HKLM", key, "HardwareID", "multi", (one + "&X", one), "64"))
+            if provider:
+                known_devices.use(state, key, provider, version)
+        assert found[number] == (YES if rule.judge(Sight(state, {}))[0] else NO), (some, rule)
+
+
+def test_who_has_the_build(tmp_path: Path) -> None:
+    """The rule of an upgrade is answered by the fact that tells the same; where it is not told, by unknown."""
+    columns = columns_of(
+        ["a", "b", "c"],
+        {"windows": ["10.0.26100.1742", "10.0.19045.1", None], "edition": ["Core", None, "Core"]},
+        {},
+        {},
+    )
+    current = r"HKLM\Software\Microsoft\Windows NT\CurrentVersion"
+    for rule, answers in (
+        (there("26100"), [YES, NO, UNKNOWN]),
+        (RegistryRule(key=current, name="EditionID", equals="Core"), [YES, UNKNOWN, YES]),
+        (RegistryRule(key=current, name="ProductName"), [UNKNOWN] * 3),
+    ):
+        assert list(holding(rule, columns)) == answers, rule

@@ -10,14 +10,23 @@ from typing import TYPE_CHECKING
 import msgspec
 import numpy as np
 
-from yendo.effects import State, UninstallEntry
+from yendo.effects import RegistryValue, State, UninstallEntry
 from yendo.effects.things import Part, Product, View
 from yendo.errors import Usage
 from yendo.facts.machine import Facts
 from yendo.fleet.columns import NO, TEXTS, UNKNOWN, YES, Columns, ListedProgram
 from yendo.plan.reading import PlanError, read_as
 from yendo.terms import when
-from yendo.terms.rules import AppRule, MsiProductRule, Rule, Sight, UninstallEntryRule
+from yendo.terms.rules import (
+    AppRule,
+    DeviceRule,
+    MsiProductRule,
+    RegistryRule,
+    Rule,
+    Sight,
+    UninstallEntryRule,
+    device,
+)  # fmt: skip
 from yendo.terms.rules.base import pattern
 from yendo.terms.rules.groups import Group
 from yendo.terms.when import Node
@@ -26,6 +35,9 @@ if TYPE_CHECKING:
     from yendo.fleet.columns import Truth
 
 _FIELDS = {"in a domain": "domain", "multi-session": "multi_session"}  # a fact's column, where it is called otherwise
+# Values of the registry that facts tell as well: the fact, and which part of it (0 for all of it).
+_SYSTEM = r"HKLM\Software\Microsoft\Windows NT\CurrentVersion"
+_OF_SYSTEM = {"currentbuild": ("windows", 2), "currentbuildnumber": ("windows", 2), "editionid": ("edition", 0)}
 _NOWHERE = Facts(windows="", architecture="")
 
 
@@ -123,6 +135,10 @@ class _Judge:
             sure = (rule.least <= yes) & (yes + unknown <= rule.most)
             never = (yes + unknown < rule.least) | (yes > rule.most)
             return np.where(sure, YES, np.where(never, NO, UNKNOWN)).astype(np.int8)
+        if isinstance(rule, DeviceRule):
+            return self._device(rule)
+        if isinstance(rule, RegistryRule) and rule.key.lower() == _SYSTEM.lower() and rule.name.lower() in _OF_SYSTEM:
+            return self._system(rule)
         candidates = self._candidates(rule)
         if candidates is None:
             return self._same(None)
@@ -135,6 +151,41 @@ class _Judge:
             elif _says_too_little(rule, program):
                 found[self.columns.having(number)] = UNKNOWN
         found[there] = YES
+        return found
+
+    def _system(self, rule: RegistryRule) -> Truth:
+        """A value of the registry that a fact tells as well: the build, the edition."""
+        field, part = _OF_SYSTEM[rule.name.lower()]
+        column = self.columns.texts.get(field)
+        if column is None:
+            return self._same(None)
+        hive, key = rule.parts
+        texts = [(text.split(".") + ["", "", ""])[part] if part else text for text in column.values]
+        return column.truth([
+            bool(rule.judge(Sight(State([RegistryValue(hive, key, rule.name, "sz", text, rule.view)]), {}))[0])
+            for text in texts
+        ])  # fmt: skip
+
+    def _device(self, rule: DeviceRule) -> Truth:
+        """Of several devices of a machine one that holds is enough, as of the machine itself."""
+        fitted = self.columns.fitted
+        found = np.where(fitted.listed, YES if rule.missing else NO, UNKNOWN).astype(np.int8)
+        answers: dict[int, list[int]] = {NO: [], UNKNOWN: [], YES: []}  # the later, the stronger
+        for number, listed in enumerate(self.columns.devices):
+            if rule.device.lower() not in (one.lower() for one in (*listed.hardware, *listed.compatible)):
+                continue
+            state, used = State(), listed.used
+            key = device.add(state, rule.device)
+            if used.inf or used.version or used.provider:
+                device.use(state, key, used.provider, used.version)
+            silent = bool(used.inf) and any(
+                getattr(rule, name) and not getattr(used, name) for name in ("provider", "version")
+            )
+            holds = rule.judge(Sight(state, {}))[0]
+            answers[YES if holds else UNKNOWN if silent else NO].append(number)
+        for answer, numbers in answers.items():
+            for number in numbers:
+                found[fitted.having(number)] = answer
         return found
 
     def _candidates(self, rule: Rule) -> list[int] | None:

@@ -31,6 +31,12 @@ function Get-Key([string]$Hive, [string]$View, [string]$Path) {
     return $base.OpenSubKey($Path)
 }
 
+function Get-Names([string]$Path) {
+    [Microsoft.Win32.RegistryKey]$key = Get-Key 'HKLM' '64' $Path
+    if ($null -eq $key) { return @() }
+    return $key.GetSubKeyNames()
+}
+
 function Get-Answer([string]$Name, [string]$Arguments) {
     [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new([IO.Path]::Combine([Environment]::SystemDirectory, $Name), $Arguments)
     $start.UseShellExecute = $false

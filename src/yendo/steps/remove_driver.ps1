@@ -9,6 +9,30 @@ function Get-DriverWord([string]$Path, [string]$Name) {
     return $found
 }
 
+# Whether a device that is none of these uses the driver that the store calls so.
+function Test-OtherDevice([string]$Name, [string[]]$Mine) {
+    [string]$top = 'System\CurrentControlSet\Enum'
+    foreach ($bus in (Get-Names $top)) {
+        foreach ($kind in (Get-Names ($top + '\' + $bus))) {
+            foreach ($one in (Get-Names ($top + '\' + $bus + '\' + $kind))) {
+                $key = $null
+                try { $key = Get-Key 'HKLM' '64' ($top + '\' + $bus + '\' + $kind + '\' + $one) } catch { continue }  # one that is closed to us
+                if ($null -eq $key) { continue }
+                [string]$place = '' + $key.GetValue('Driver', '')
+                if ($place -eq '') { continue }
+                $class = Get-Key 'HKLM' '64' ('System\CurrentControlSet\Control\Class\' + $place)
+                if (($null -eq $class) -or (-not [string]::Equals('' + $class.GetValue('InfPath', ''), $Name, 'OrdinalIgnoreCase'))) { continue }
+                [bool]$ours = $false
+                foreach ($value in @('HardwareID', 'CompatibleIDs')) {
+                    foreach ($text in @($key.GetValue($value, @()))) { foreach ($wanted in $Mine) { if ([string]::Equals('' + $text, $wanted, 'OrdinalIgnoreCase')) { $ours = $true } } }
+                }
+                if (-not $ours) { return $true }
+            }
+        }
+    }
+    return $false
+}
+
 function Step-RemoveDriver($Step) {
     [Collections.SortedList]$found = [Collections.SortedList]::new([StringComparer]::Ordinal)
     [string]$store = [Environment]::ExpandEnvironmentVariables('%SystemRoot%\System32\DriverStore\FileRepository')
@@ -30,9 +54,10 @@ function Step-RemoveDriver($Step) {
         }
     }
     if ($found.Count -eq 0) { Tell no-entry-found; return @('not needed', 0) }
-    [string]$final = 'done'
+    [string]$final = 'not needed'
     foreach ($name in @($found.Keys)) {
         Tell entry-found $found[$name][0] $found[$name][1]
+        if (($Step['devices'].Length -gt 0) -and (Test-OtherDevice $name $Step['devices'])) { Tell left 'another device uses it' $name; continue }
         [string]$line = 'pnputil.exe /delete-driver ' + $name + ' /uninstall'
         Tell command-began $line
         [int]$code = (Invoke-Call $line $true)[0]
@@ -40,7 +65,7 @@ function Step-RemoveDriver($Step) {
         if ($Step['codes'].ContainsKey('' + $code)) { $meaning = $Step['codes']['' + $code] }
         Tell command-ended $code $meaning
         if ($meaning -eq 'failed') { return @($meaning, $code) }
-        if ($meaning -eq 'restart') { $final = $meaning }
+        if ($final -ne 'restart') { $final = $meaning }
     }
     return @($final, 0)
 }

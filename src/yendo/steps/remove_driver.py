@@ -11,8 +11,9 @@ from yendo.facts.versions import VersionRange
 from yendo.formats import inf as form
 from yendo.steps.base import NOT_NEEDED, Action, At, Kind, Result, Step
 from yendo.terms import events
-from yendo.terms.amounts import driver_name
+from yendo.terms.amounts import Text, driver_name
 from yendo.terms.rules.base import bounds, fits
+from yendo.terms.rules.device import CLASSES, ENUM
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -26,7 +27,8 @@ class RemoveDriverStep(Step, tag="remove-driver", frozen=True, rename={"class_na
 
     For going back: an older driver does not replace a newer one. Where nothing is found, nothing is done. The name that
     the store gave it is looked up on the machine; several versions may be there under one name. What the system itself
-    brought is never meant.
+    brought is never meant. ``devices`` are the identifiers of those that may lose it: a driver that any other device
+    uses stays then.
     """
 
     inf: str = ""
@@ -34,6 +36,7 @@ class RemoveDriverStep(Step, tag="remove-driver", frozen=True, rename={"class_na
     class_name: str = ""
     catalogue: str = ""
     version: str | None = None
+    devices: tuple[Text, ...] = ()
 
     def __post_init__(self) -> None:
         super().__post_init__()
@@ -56,7 +59,7 @@ class RemoveDriverKind(Kind):
         words = [step.inf, *(f"{name.removesuffix('file')} {text}" for name, text in named.items() if text)]
         which = " ".join(filter(None, [*words, step.version]))
         data = {"inf": step.inf, "says": {name: text for name, text in named.items() if text}, "range": step.version,
-                "version": bounds(step.version)}  # fmt: skip
+                "version": bounds(step.version), "devices": list(step.devices)}  # fmt: skip
         return Action(
             "remove-driver", f"remove driver {which}", data={**data, "codes": {"0": "done", "3010": "restart"}}
         )
@@ -66,14 +69,17 @@ class RemoveDriverKind(Kind):
         if not found:
             host.tell(events.NoEntryFound())
             return NOT_NEEDED
-        final = "done"
+        final = "not needed"
         for name, inf, version in found:
             host.tell(events.EntryFound(inf, version))
+            if action.data["devices"] and _needed(host, name, action.data["devices"]):
+                host.tell(events.Left("another device uses it", name))
+                continue
             code, _ = host.call(f"pnputil.exe /delete-driver {name} /uninstall", action.timeout)
             meaning = host.meaning(action.data["codes"], code)
             if meaning == "failed":
                 return Result(meaning, code)
-            if meaning == "restart":
+            if final != "restart":
                 final = meaning
         return Result(final)
 
@@ -92,6 +98,26 @@ class RemoveDriverKind(Kind):
                 f"{step.inf} is the name that one machine's store gave it; on others it is another driver",
                 "the name of the .inf as the vendor calls it",
             )
+
+
+def _needed(host: Host, name: str, devices: list[str]) -> bool:
+    """Whether a device that is none of these uses the driver that the store calls so."""
+    mine = {one.lower() for one in devices}
+    for key in host.session.keys_below("HKLM", "64", ENUM):
+        if key[len(ENUM) :].count("\\") != 3:
+            continue
+        place = host.session.get_value("HKLM", "64", key, "Driver")
+        uses = host.session.get_value("HKLM", "64", rf"{CLASSES}\{place[1]}", "InfPath") if place else None
+        if uses is None or str(uses[1]).lower() != name.lower():
+            continue
+        said: set[str] = set()
+        for value in ("HardwareID", "CompatibleIDs"):
+            found = host.session.get_value("HKLM", "64", key, value)
+            listed = found[1] if found and isinstance(found[1], tuple) else (found[1],) if found else ()
+            said |= {str(one).lower() for one in listed}
+        if not said & mine:
+            return True
+    return False
 
 
 def _matching(data: dict[str, Any], host: Host) -> Iterator[tuple[str, str, str]]:

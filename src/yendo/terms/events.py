@@ -456,7 +456,9 @@ class Changed(Event, frozen=True):
 class Left(Event, frozen=True):
     """Something that is not touched, and why."""
 
-    reason: Literal["it was changed since", "it is not empty", "it is a link", "another package needs it"]
+    reason: Literal[
+        "it was changed since", "it is not empty", "it is a link", "another package needs it", "another device uses it"
+    ]
     what: str
     sentence = "left, {reason}: {what}"
 

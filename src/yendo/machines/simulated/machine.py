@@ -37,6 +37,7 @@ from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import Memory
 from yendo.machines.protocol import Place, Ran, Value
 from yendo.machines.simulated import programs, stock
+from yendo.machines.simulated.devices import Devices
 from yendo.machines.simulated.registry import Registry
 from yendo.machines.simulated.system_setup import CURRENT, SystemSetup
 from yendo.servicing import reading as servicing
@@ -159,6 +160,8 @@ class SimulatedSession:
         self._assumed: dict[str, list[Effect]] = {}  # a command line that takes it back -> what was assumed
         self.called: list[str] = []  # command lines of stock programs
         self.setup = SystemSetup()
+        self.devices = Devices()
+        self._infs: dict[str, Path] = {}  # where the file of each driver in the store is, by what it lists
         self.published: dict[str, str] = {}  # what the driver store calls its drivers -> as they are listed
 
     def _retell(self) -> None:
@@ -520,12 +523,17 @@ class SimulatedSession:
         build = self.surroundings.windows.split(".")[2]
         return read.manifests, not read.builds or servicing.fits(read.builds, build)
 
+    def settle_devices(self) -> None:
+        there = {name: self._infs[listed] for name, listed in self.published.items() if listed in self._infs}
+        self.devices.settle(self._state, there, self.surroundings)
+
     def drivers(self, folder: str) -> list[str] | None:
         for head, source in self._brought.items():
             if folder.lower() == head or folder.lower().startswith(head + "\\"):
                 below = source / folder[len(head) :].strip("\\").replace("\\", "/")
                 found = {path: _in_store(path) for path in sorted(below.rglob("*.inf"))} if below.is_dir() else {}
                 self._stored |= {listed: path.read_bytes() for path, listed in found.items()}
+                self._infs |= {listed: path for path, listed in found.items()}
                 return list(found.values())
         return None
 

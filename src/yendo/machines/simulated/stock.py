@@ -44,6 +44,9 @@ class Files(Protocol):
     def drivers(self, folder: str) -> list[str] | None:
         """The drivers below a folder as the store lists them, ``tidegauge.inf=2.1.0.0``; None where nobody knows."""
 
+    def settle_devices(self) -> None:
+        """Has every device use the best driver that the store has now."""
+
     def app(self, path: str) -> AppIdentity | None:
         """Who a modern app package says it is; None where the file is not there or is none."""
 
@@ -140,6 +143,7 @@ def _pnputil(parts: list[str], state: State, files: Files) -> tuple[int, str]:
         if listed is None:
             return 0xE000023C, ""
         _keep(state, listed, there=False)
+        files.settle_devices()
         return 0, ""
     folder = parts[1].rpartition("\\")[0]
     found = files.drivers(folder)
@@ -155,6 +159,8 @@ def _pnputil(parts: list[str], state: State, files: Files) -> tuple[int, str]:
             _keep(state, listed, there=True)
             added += 1
         lines.append(f"Published name: {name}\n")
+    if "/install" in [part.lower() for part in parts]:
+        files.settle_devices()
     return (0 if added else 259 if found else _NOT_FOUND), "".join(lines)
 
 

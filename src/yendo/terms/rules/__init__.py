@@ -16,6 +16,7 @@ from typing import TYPE_CHECKING, Any, Union
 from yendo.terms.rules import groups
 from yendo.terms.rules.base import BaseRule, Criteria, Field, OvalTest, Sight
 from yendo.terms.rules.certificate import CertificateRule
+from yendo.terms.rules.device import DeviceRule
 from yendo.terms.rules.environment import EnvironmentRule
 from yendo.terms.rules.file import FileRule
 from yendo.terms.rules.file_list import FileListRule
@@ -77,6 +78,7 @@ __all__ = [
     "CapabilityRule",
     "CertificateRule",
     "Criteria",
+    "DeviceRule",
     "DriverRule",
     "EnvironmentRule",
     "FeatureRule",

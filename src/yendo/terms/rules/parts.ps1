@@ -4,12 +4,6 @@ function Test-Task($Rule) {
     return @($true, ('task ' + $Rule['name'] + ' is there'))
 }
 
-function Get-Names([string]$Path) {
-    [Microsoft.Win32.RegistryKey]$key = Get-Key 'HKLM' '64' $Path
-    if ($null -eq $key) { return @() }
-    return $key.GetSubKeyNames()
-}
-
 function Test-Driver($Rule) {
     [string]$fact = $Rule['inf'] + ' is not in the store'
     foreach ($name in (Get-Names 'System\DriverDatabase\DriverPackages')) {
