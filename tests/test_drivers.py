@@ -14,9 +14,10 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
 
+import family_specimens
 import pytest
 import samples
-from conftest import Yendo, missing, unix
+from conftest import Yendo, missing, parsed, unix
 from driver_specimens import NOW, contents, folder, signer
 from hypothesis import given, settings
 from hypothesis import strategies as some
@@ -639,6 +640,51 @@ def test_a_database_that_brings_a_driver(tmp_path: Path, yendo: Yendo) -> None:
     trusted = '[[install]]\nkind = "certificate"\nfrom = "extras/tidewell.cer"\n\n[[install]]\n'
     plan.write_text(plan.read_text("utf-8").replace("[[install]]\n", trusted, 1), "utf-8")
     assert "which it brings" not in yendo("check", "w", expect=None).stdout
+
+
+@pytest.mark.parametrize("kind", ["7z", "zip", "cabinet", "nested"])
+def test_drivers_inside_a_setup_program(tmp_path: Path, yendo: Yendo, kind: str) -> None:
+    """In folders of an archive that unpacks itself, and in an archive in it; one that is for another processor is told
+    by read, and no finding of check.
+    """
+    demo.share(tmp_path / "share")
+    files = {"setup.exe": family_specimens.program()}
+    for number in (0, 2, 3):
+        place = tmp_path / "share" / demo.SHARE[number].folder
+        files |= {f"drivers/{place.name}/{one.name}": one.read_bytes() for one in place.iterdir() if one.is_file()}
+    if kind == "nested":
+        files = {"setup.exe": files.pop("setup.exe"), "more.zip": family_specimens.zipped(files)}
+    data = family_specimens.archive_exe("7z" if kind == "nested" else kind, files)
+    (tmp_path / "setup.exe").write_bytes(data)
+    told = parsed(yendo("read", tmp_path / "setup.exe", "--json"))["drivers"]
+    assert len(told) == 3, told
+    assert all(one["path"].endswith("tidegauge.inf") and demo.SHARE[0].folder[:9] in one["path"] for one in told)
+    said = " ".join(yendo("read", tmp_path / "setup.exe").stdout.split())
+    assert said.count("tidegauge.inf serial or parallel port") == 3 and "unsigned" in said, said
+    yendo("draft", tmp_path / "w", tmp_path / "setup.exe", "--silent=/S")
+    found = yendo("check", tmp_path / "w", expect=None).stdout
+    assert "driver-doubt" in found and "which lies in it" in " ".join(found.split()) and "driver-fault" not in found
+
+
+@pytest.mark.parametrize(
+    ("line", "words"),
+    [
+        (r"{sys}\pnputil.exe /add-driver tide.inf", "it adds or removes a driver"),
+        (r"{tmp}\devcon64.exe install tide.inf ROOT\TIDE", "it adds or removes a driver"),
+        (
+            "rundll32.exe setupapi.dll,InstallHinfSection DefaultInstall 132 tide.inf",
+            "installs a driver or a part by its .inf",
+        ),
+        (r"{app}\tide.exe /first", "what that program does, only a run knows"),
+    ],
+)
+def test_a_setup_that_calls_a_device_tool(tmp_path: Path, yendo: Yendo, line: str, words: str) -> None:
+    streams = family_specimens.Streams(name="Sounder", folder=r"{pf}\Sounder", uninstallable="yes")
+    streams.language("en", "English")
+    streams.run(*line.split(" ", 1))
+    (tmp_path / "setup.exe").write_bytes(streams.build())
+    spots = parsed(yendo("read", tmp_path / "setup.exe", "--json"))["blind_spots"]
+    assert any(words in spot["why"] for spot in spots), spots
 
 
 # --- carried out ------------------------------------------------------------------------------------------------------

@@ -18,6 +18,7 @@ from yendo.installers.judging import fingerprint
 from yendo.steps.base import below
 from yendo.steps.certificate import CertificateStep, certificate
 from yendo.steps.driver import DriverStep
+from yendo.steps.exe import ExeStep
 from yendo.steps.msi import MsiStep
 
 _KNOWN: WeakKeyDictionary[Workspace, tuple[tuple[int, int, DriverFinding], ...]] = WeakKeyDictionary()
@@ -68,6 +69,9 @@ def _found(workspace: Workspace) -> Iterator[tuple[int, int, DriverFinding]]:
         elif isinstance(step, MsiStep) and step.media in workspace.accounts:
             for finding in _in_database(workspace, step.media, trusted):
                 yield workspace.line(verb, at, "media"), at + 1, finding
+        elif isinstance(step, ExeStep) and step.media in workspace.accounts:
+            for finding in _in_setup(workspace, step.media, trusted):
+                yield workspace.line(verb, at, "media"), at + 1, finding
         elif isinstance(step, DriverStep):
             for finding in _in_folder(workspace, step, trusted):
                 yield workspace.line(verb, at, "from"), at + 1, finding
@@ -81,6 +85,22 @@ def _in_database(workspace: Workspace, media: str, trusted: set[str]) -> Iterato
     for driver in found.drivers.values():
         for finding in _untrusted(driver, trusted):
             yield msgspec.structs.replace(finding, what=f"{driver.inf}, which it brings: {finding.what}")
+
+
+def _in_setup(workspace: Workspace, media: str, trusted: set[str]) -> Iterator[DriverFinding]:
+    """Whether the setup installs what lies in it nobody can tell, so nothing of it is an error; what is for another
+    Windows or processor it brings for others.
+    """
+    account = workspace.accounts[media]
+    if account.program is None:
+        return
+    found = inside.of_setup(workspace.folder / "media" / media, account.contents, _windows(workspace))
+    for driver in found.drivers.values():
+        if any(one.id in _ELSEWHERE for one in driver.findings):
+            continue
+        for finding in _untrusted(driver, trusted):
+            what = f"{driver.path}, which lies in it: {finding.what}"
+            yield msgspec.structs.replace(finding, level="note" if finding.level == "note" else "warning", what=what)
 
 
 def _in_folder(workspace: Workspace, step: DriverStep, trusted: set[str]) -> Iterator[DriverFinding]:

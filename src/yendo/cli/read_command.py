@@ -15,6 +15,8 @@ from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 if TYPE_CHECKING:
+    from collections.abc import Iterable
+
     from rich.console import Console
 
     from yendo.drivers.inside import DriversInside
@@ -475,11 +477,19 @@ def _inside(out: Console, account: InstallerAccount, *, everything: bool) -> Non
 
 def _drivers_in(account: InstallerAccount, path: Path) -> DriversInside | None:
     """None where the file names none: most do, and then nothing of that room is loaded."""
+    if account.program is not None and _any_driver(account.contents):
+        from yendo.drivers import inside
+
+        return inside.of_setup(path, account.contents)
     if account.family != "msi" or not any(effect.thing.identity.endswith(".inf") for effect in account.effects):
         return None
     from yendo.drivers import inside
 
     return inside.of_database(path, account.effects)
+
+
+def _any_driver(contents: Iterable[Content]) -> bool:
+    return any(one.name.lower().endswith(".inf") or _any_driver(one.contents) for one in contents)
 
 
 def _drivers(out: Console, account: InstallerAccount, path: Path) -> None:

@@ -13,6 +13,7 @@ from yendo.evidence import BlindSpot, Evidence, row
 from yendo.facts.surroundings import MENU, Surroundings, windows
 from yendo.formats import compiled_script as form
 from yendo.formats.pe import Image
+from yendo.installers import known_commands
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
 from yendo.installers.family import FoundContent, Prediction, Told, offset, programs
 from yendo.installers.parts import InstallerPart
@@ -177,7 +178,7 @@ class _Prediction:
             self._put(value, row("ini", number))
         for number, entry in enumerate(records["run"]):
             line = f"runs {text(entry['program'])} {text(entry['arguments'])}".strip()
-            self.spots.append(BlindSpot(line, "what that program does, only a run knows", row("run", number)))
+            self.spots.append(BlindSpot(line, known_commands.unseen(line[5:]), row("run", number)))
 
     def _file(self, entry: Mapping[str, Any], where: Evidence) -> None:
         path = self.places.text(entry["path"])

@@ -6,6 +6,7 @@ import re
 
 from yendo.facts import secrets
 from yendo.formats.msi import TableRow
+from yendo.installers import known_commands
 from yendo.installers.msi.session import InstallSession
 
 DEFERRED = 0x0400  # CustomAction.Type: it runs later, and knows only the data that were set for it
@@ -13,31 +14,6 @@ DEFERRED = 0x0400  # CustomAction.Type: it runs later, and knows only the data t
 # when they run at once. Source: the names as they stand in databases of several makers.
 _RUNS_ITS_DATA = re.compile(r"(?i)\w*(?:quiet|silent|shell)exec(?:64)?")
 _COMMAND_LINES = re.compile(r"(?i)\w*exec(?:64)?(?:cmd|command)line")
-_PROGRAM = re.compile(r'\s*(?:"([^"]+)"|(\S+))')
-# What the system's own programs do, by their name and what their line holds.
-_DOES = (
-    (r"pnputil|dpinst\w*", r"", "adds or removes a driver"),
-    (r"rundll32", r"(?i)installhinfsection", "installs a driver or a part by its .inf"),
-    (r"netsh", r"(?i)firewall", "changes the firewall"),
-    (r"netsh", r"(?i)\bhttp\b", "changes who may listen for web requests"),
-    (r"sc", r"(?i)\b(create|config|delete|failure|description)\b", "changes a service"),
-    (r"sc|net1?", r"(?i)\b(start|stop)\b", "starts or stops a service"),
-    (r"net1?", r"(?i)\b(user|localgroup)\b", "changes accounts or groups"),
-    (r"reg", r"(?i)\b(add|delete|import)\b", "changes the registry"),
-    (r"regedit", r"", "changes the registry"),
-    (r"regsvr32|regasm|regsvcs", r"", "registers a library"),
-    (r"gacutil|ngen", r"", "registers or compiles assemblies"),
-    (r"icacls|cacls|xcacls|takeown", r"", "changes rights"),
-    (r"schtasks|at", r"", "changes scheduled tasks"),
-    (r"msiexec", r"", "installs or removes another product"),
-    (r"taskkill|tskill", r"", "ends programs"),
-    (r"certutil|certmgr", r"", "changes certificates"),
-    (r"dism|pkgmgr|ocsetup|wusa", r"", "changes parts of the system"),
-    (r"bcdedit", r"", "changes how the machine starts"),
-    (r"wevtutil|lodctr|unlodctr|mofcomp", r"", "registers events or counters"),
-    (r"setx", r"", "sets an environment variable"),
-    (r"powershell|pwsh|cscript|wscript|mshta", r"", "runs a script"),
-)
 
 
 def command_of(session: InstallSession, name: str, entry: TableRow) -> str:
@@ -73,17 +49,10 @@ def _masked(session: InstallSession, line: str) -> str:
 
 def known_of(session: InstallSession, command: str) -> str:
     """What is known of a command line's program; empty where nothing is."""
-    match = _PROGRAM.match(command)
-    if match is None:
-        return ""
-    path = (match[1] or match[2]).strip()
-    if re.fullmatch(r"(?i)(.*\\)?cmd(\.exe)?", path) and (rest := re.search(r"(?i)\s/[ck]\s+(.*)", command)):
-        return known_of(session, rest[1].strip().strip('"')) or "runs a command of the shell"
-    program = re.sub(r"(?i)\.(exe|com)$", "", path.rpartition("\\")[2])
-    for names, holds, does in _DOES:
-        if re.fullmatch(rf"(?i){names}", program) and re.search(holds, command):
-            return does
-    if session.state.get("file", path) is not None:
+    if does := known_commands.does(command):
+        return does
+    path = known_commands.program_of(command)
+    if path and session.state.get("file", path) is not None:
         return "a program that it installs" if _placed(session, path) else "a program of the machine"
     return ""
 

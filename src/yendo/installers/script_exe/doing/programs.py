@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from yendo.installers import known_commands
 from yendo.installers.script_exe import run as core
 from yendo.installers.script_exe.doing.table import assign, does
 from yendo.installers.script_exe.run import ScriptRun, Started
@@ -24,7 +25,7 @@ def _run(run: ScriptRun, command: int, variable: int, waits: int, *_: int) -> No
 def _start(run: ScriptRun, command: str, waits: bool) -> None:
     number = run.here.number if run.here else -1
     run.started.append(Started(core.shown(command), waits, number))
-    run.spot(f"runs {command}", "what that program does, only a run knows")
+    run.spot(f"runs {command}", known_commands.unseen(command))
 
 
 @does(47)
