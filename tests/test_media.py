@@ -11,12 +11,13 @@ import subprocess
 from pathlib import Path
 
 import pytest
+import servicing_specimens
 import udf_specimens
 from conftest import Yendo, missing, parsed
 from test_servicing import made_by_wimtools
 
 from yendo.errors import NotCovered, Unreadable
-from yendo.formats import udf
+from yendo.formats import cab, udf
 from yendo.formats.udf import UdfVolume
 from yendo.installers.images import DiscImage, is_image
 from yendo.servicing import media
@@ -143,3 +144,22 @@ def test_media_say_what_they_upgrade(tmp_path: Path, yendo: Yendo, kind: str) ->
     (tree / "setup.exe").unlink()
     assert "no setup program" in yendo("read", tree).stdout
     assert media.read(tmp_path / "i") is None
+
+
+def test_packages_of_the_system_among_others(tmp_path: Path, yendo: Yendo) -> None:
+    """In a folder and in a disc image, read where they lie; one of them becomes a package without anything unpacked."""
+    tree = tmp_path / "tree" / "LanguagesAndOptionalFeatures"
+    tree.mkdir(parents=True)
+    (tree / "Tide-Gauge-Package.cab").write_bytes(servicing_specimens.cabinet("Tide-Gauge-Package", "10.0.19041.1"))
+    (tree / "kb.msu").write_bytes(servicing_specimens.usual())
+    (tree / "broken.cab").write_bytes(servicing_specimens.cabinet()[:200])
+    (tree / "plain.cab").write_bytes(cab.build({"a.txt": b"a"}.items()))
+    image = made(tmp_path / "tree", tmp_path / "lof.iso", "-J")
+    for source, key in ((tmp_path / "tree", "packages"), (image, "system_packages")):
+        found = {Path(one["path"]).name: one for one in parsed(yendo("read", source, "--json"))[key]}
+        assert found["Tide-Gauge-Package.cab"]["version"] == "10.0.19041.1" and found["kb.msu"]["builds"] == ["19041"]
+        assert "plain.cab" not in found and found["broken.cab"]["trouble"]
+        assert "Package_for_KB9900001" in yendo("read", source).stdout
+    yendo("draft", tmp_path / "w", image, "--inside", "LanguagesAndOptionalFeatures/Tide-Gauge-Package.cab")
+    text = (tmp_path / "w" / "plan.toml").read_text("utf-8")
+    assert 'from = "extras/Tide-Gauge-Package.cab"' in text and 'os = ">=10.0.19041, <10.0.19046"' in text

@@ -12,16 +12,17 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, BinaryIO
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Callable, Iterable
 
     from rich.console import Console
 
     from yendo.drivers.inside import DriversInside
     from yendo.installers.account import Content, InstallerAccount
-    from yendo.installers.images import Holder
+    from yendo.installers.images import Holder, ImageEntry
+    from yendo.servicing.reading import ListedPackage
 
 
 def configure(parser: argparse.ArgumentParser) -> None:
@@ -167,6 +168,11 @@ def _folder(options: argparse.Namespace) -> int:
     """The installers of a folder; its drivers where it holds none."""
     from yendo.cli import catalogue
     from yendo.installers.catalogue import NoInstallers
+    from yendo.walk import files_below
+
+    endings = {name.rpartition(".")[2].lower() for name, _ in files_below(options.file)}
+    if endings & {"cab", "msu"} and not endings & {"exe", "msi", "msix", "appx", "msp", "inf"} and _serviced(options):
+        return 0
 
     try:
         return catalogue.run(options)
@@ -177,6 +183,25 @@ def _folder(options: argparse.Namespace) -> int:
         if not share.files(options.file):
             raise
         return drivers_report.run(options)
+
+
+def _serviced(options: argparse.Namespace) -> bool:
+    """The system's own packages and updates of a folder without installers; False where there are none."""
+    from yendo.cli import show, system_report
+    from yendo.servicing import reading
+    from yendo.walk import files_below
+
+    def opened(path: Path) -> Callable[[], BinaryIO]:
+        return lambda: path.open("rb")
+
+    parts = reading.listed((name, opened(path)) for name, path in files_below(options.file))
+    if not parts:
+        return False
+    if options.json:
+        show.emit({"schema": "yendo.system-packages/1", "packages": system_report.rows(parts)})
+    elif not options.quiet:
+        system_report.listing(show.console(), parts)
+    return True
 
 
 def _held(options: argparse.Namespace, holder: Holder) -> int:
@@ -190,7 +215,10 @@ def _held(options: argparse.Namespace, holder: Holder) -> int:
             "installer out with what it needs"
         )
     found, installers = holder.entries(), holder.installers()
+    parts = _parts_of_the_system(holder, found)
     if options.json:
+        from yendo.cli import system_report
+
         show.emit(
             {
                 "schema": "yendo.image/1",
@@ -198,6 +226,7 @@ def _held(options: argparse.Namespace, holder: Holder) -> int:
                 "file": options.file.name,
                 "files": found,
                 "installers": installers,
+                **({"system_packages": system_report.rows(parts)} if parts else {}),
             }
         )
     elif not options.quiet:
@@ -214,10 +243,18 @@ def _held(options: argparse.Namespace, holder: Holder) -> int:
             or [("none",)],
             styles=("cyan", None, "dim"),
         )
+        if parts:
+            from yendo.cli import system_report
+
+            system_report.listing(out, parts)
         if options.contents:
             show.section(out, "Files")
             show.grid(out, [(entry.path, show.size(entry.size)) for entry in found])
-        if installers:
+        if parts and not installers:
+            out.print(
+                f"\n[dim]next:[/dim] yendo draft FOLDER {show.clean(options.file)} --inside {show.clean(parts[0].path)}"
+            )
+        elif installers:
             out.print(
                 f"\n[dim]next:[/dim] yendo draft FOLDER {show.clean(options.file)} --inside "
                 f"{show.clean(installers[0].path)}"
@@ -226,6 +263,20 @@ def _held(options: argparse.Namespace, holder: Holder) -> int:
             more = "" if holder.what == "disc image" else "; --extract DIR takes them out"
             out.print(f"\n[dim]next:[/dim] yendo read {show.clean(options.file)} --contents lists its files{more}")
     return 0
+
+
+def _parts_of_the_system(holder: Holder, found: Iterable[ImageEntry]) -> list[ListedPackage]:
+    """The system's own packages and updates in a disc image; where none may be, nothing of that room is loaded."""
+    from yendo.installers.images import DiscImage
+
+    named = [entry.path for entry in found if entry.path.lower().endswith((".cab", ".msu"))]
+    if not named or not isinstance(holder, DiscImage):
+        return []
+    from functools import partial
+
+    from yendo.servicing import reading
+
+    return reading.listed((path, partial(holder.opened, path)) for path in named)
 
 
 def _write(options: argparse.Namespace) -> int:

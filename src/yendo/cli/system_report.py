@@ -4,17 +4,19 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, Any
 
 from yendo.cli import nested
 
 if TYPE_CHECKING:
-    from collections.abc import Iterable
+    from collections.abc import Iterable, Sequence
+
+    from rich.console import Console
 
     from yendo.formats.wim import WimFile, WimImage
     from yendo.servicing.manifest import ServicedManifest
     from yendo.servicing.media import SystemMedia
-    from yendo.servicing.reading import SystemPackage
+    from yendo.servicing.reading import ListedPackage, SystemPackage
 
 _HEADS = ("", "name", "edition", "processor", "build", "languages", "laid out")
 
@@ -147,6 +149,46 @@ def _package(found: SystemPackage) -> None:
         out.print(f"\nIt fits no other build; in a plan: [cyan]{show.clean(text)}[/cyan]")
     elif found.sort != "update as an image":
         out.print("\n[yellow]It does not say for which build it is[/yellow]; whether it fits shows on the machine only")
+
+
+def rows(parts: Sequence[ListedPackage]) -> list[dict[str, object]]:
+    """Packages of a folder or an image, a flat row each manifest."""
+    found: list[dict[str, object]] = []
+    for part in parts:
+        if part.package is None or not part.package.manifests:
+            why = part.trouble or "; ".join(part.package.unread if part.package else ())
+            found.append({"path": part.path, "trouble": why})
+        for one in part.package.manifests if part.package else ():
+            own = one.identity
+            found.append(
+                {
+                    "path": part.path, "name": own.name, "version": own.version, "processor": own.processor,
+                    "language": own.language, "builds": list(part.package.builds) if part.package else [],
+                    "permanent": one.permanent, "capabilities": list(one.capabilities), "features": list(one.features),
+                }
+            )  # fmt: skip
+    return found
+
+
+def listing(out: Console, parts: Sequence[ListedPackage]) -> None:
+    """The same as a table."""
+    from yendo.cli import show
+
+    show.section(out, f"The system's own packages: {show.counted(len(parts), 'file')}")
+    lines: list[tuple[object, ...]] = []
+    for row in rows(parts):
+        if "trouble" in row:
+            lines.append((row["path"], row["trouble"]))
+            continue
+        named: Any = row["capabilities"] or row["features"]
+        builds: Any = row["builds"]
+        lines.append(
+            (
+                row["path"], row["name"], row["version"], f"{row['processor']} {row['language']}".strip(),
+                ", ".join(builds) or "not said", "stays" if row["permanent"] else "", _some(named),
+            )
+        )  # fmt: skip
+    show.grid(out, lines, styles=("cyan",), heads=("file", "package", "version", "for", "build", "", "brings"))
 
 
 def _manifest(one: ServicedManifest) -> None:

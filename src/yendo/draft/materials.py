@@ -150,7 +150,8 @@ def _cabinet(path: Path) -> Piece:
     if path.suffix.lower() == UPDATE:
         raise Usage(f"{path.name} is no update that can be read")
     step = writing.table({"kind": "feature", "cabinet": f"extras/{path.name}", "timeout": "30 min"})
-    return Piece(step, {path.name: path}, marked=True)
+    question = f"{path.name} says nothing of itself; is it a part of the system? Else take the step out"
+    return Piece(step, {path.name: path}, open={"cabinet": question}, marked=True)
 
 
 def _system_package(path: Path, found: SystemPackage) -> Piece:

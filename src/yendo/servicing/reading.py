@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import re
 import tempfile
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from contextlib import AbstractContextManager
 from pathlib import Path
 from typing import BinaryIO, Literal
 
@@ -71,29 +72,62 @@ def read(path: Path) -> WimFile | SystemPackage | None:
     """
     regular(path)
     with path.open("rb") as file:
-        head = file.read(8)
-        file.seek(0)
-        if wim.is_wim(head):
-            found = wim.read(file)
-            return _update_as_image(path) if path.suffix.lower() == ".msu" else found
-        if head[:4] != b"MSCF":
-            return None
+        return read_open(file, path.name)
+
+
+def read_open(file: BinaryIO, named: str) -> WimFile | SystemPackage | None:
+    """The same of an open file, which may lie in a disc image; ``named`` is its name."""
+    head = file.read(8)
+    file.seek(0)
+    update = named.lower().endswith(".msu")
+    if wim.is_wim(head):
+        found = wim.read(file)
+        return _update_as_image(named) if update else found
+    if head[:4] != b"MSCF":
+        return None
+    try:
+        names = [one.name for one in cab.index(file).files]
+    except Unreadable:
+        return None  # whoever reads cabinets tells
+    if own := _own_manifest(file, names):
+        return SystemPackage(file=named, sort="package", manifest=own, files=len(names))
+    return _of_update(file, named, names) if update and any(name.lower().endswith(".cab") for name in names) else None
+
+
+class ListedPackage(msgspec.Struct, frozen=True):
+    """A package of the system among others: its path with ``/``, what it is, or why it cannot be read."""
+
+    path: str
+    package: SystemPackage | None
+    trouble: str = ""
+
+
+def listed(files: Iterable[tuple[str, Callable[[], AbstractContextManager[BinaryIO]]]]) -> list[ListedPackage]:
+    """The packages of the system and updates of a folder or a disc image, each opened where it lies."""
+    found = []
+    for path, opened in files:
+        if not path.lower().endswith((".cab", ".msu")):
+            continue
         try:
-            names = [one.name for one in cab.index(file).files]
-        except Unreadable:
-            return None  # whoever reads cabinets tells
-        if own := _own_manifest(file, names):
-            return SystemPackage(file=path.name, sort="package", manifest=own, files=len(names))
-        is_update = path.suffix.lower() == ".msu" and any(name.lower().endswith(".cab") for name in names)
-        return _of_update(file, path, names) if is_update else None
+            with opened() as file:
+                package = read_open(file, path.rpartition("/")[2])
+                if package is None:
+                    file.seek(0)
+                    cab.index(file)  # a damaged one is told; a whole one is something else
+        except (Unreadable, OSError) as error:
+            found.append(ListedPackage(path, None, str(error)))
+            continue
+        if isinstance(package, SystemPackage):
+            found.append(ListedPackage(path, package))
+    return found
 
 
-def _of_update(file: BinaryIO, path: Path, names: list[str]) -> SystemPackage:
+def _of_update(file: BinaryIO, named: str, names: list[str]) -> SystemPackage:
     """An update as a cabinet: packages in it, what it says of them, and of itself."""
     texts = {name for name in names if name.lower().endswith((".xml", "pkgproperties.txt"))}
     cabinets = [name for name in names if name.lower().endswith(".cab") and name.lower() != "wsusscan.cab"]
     if not cabinets:
-        raise Unreadable(f"{path.name} is no update: there is no package in it")
+        raise Unreadable(f"{named} is no update: there is no package in it")
     found = dict(cab.extract(file, texts, limit=MOST))
     said: dict[str, str] = {}
     stated: dict[str, ServicedIdentity] = {}
@@ -109,7 +143,7 @@ def _of_update(file: BinaryIO, path: Path, names: list[str]) -> SystemPackage:
             unread.append(inner)
         parts.append(UpdatePart(name, stated.get(name.lower()), None if isinstance(inner, str) else inner))
     return SystemPackage(
-        file=path.name, sort="update", parts=tuple(parts), says=said, files=len(names), unread=tuple(unread)
+        file=named, sort="update", parts=tuple(parts), says=said, files=len(names), unread=tuple(unread)
     )
 
 
@@ -145,10 +179,10 @@ def _stated(data: bytes, name: str) -> dict[str, ServicedIdentity]:
     return found
 
 
-def _update_as_image(path: Path) -> SystemPackage:
+def _update_as_image(named: str) -> SystemPackage:
     """A later update is an image file: only that it is one is known."""
     return SystemPackage(
-        file=path.name, sort="update as an image",
+        file=named, sort="update as an image",
         unread=("it is an image file with differences: its packages are not read, and it may need others beside it",),
     )  # fmt: skip
 
