@@ -17,6 +17,7 @@ from yendo.plan.model import schema
 from yendo.prove import mac_sheet, sheet
 from yendo.steps import KINDS, Step
 from yendo.steps.base import MSI_CODES, MSI_GONE
+from yendo.steps.operations import OPERATIONS
 from yendo.suite import model as suites
 from yendo.terms import events
 from yendo.terms.changes import PlannedChange
@@ -187,6 +188,21 @@ def steps() -> str:
         lines.append(
             f"| `{rule.__struct_config__.tag}` | {', '.join(_keys(rule, frozenset({'note'})))} | {' '.join((rule.__doc__ or '').split())} |"  # noqa: E501
         )
+    lines += [
+        "",
+        "## Operations",
+        "",
+        "What kinds are made of; nothing else changes the machine. Each has a function in the runner and one in the "
+        "interpreter, which write the same lines of the record and tell the same events (`tests/test_operations.py`).",
+        "",
+        "| operation | does | in the runner | in the interpreter | lines of the record |",
+        "|---|---|---|---|---|",
+    ]
+    lines += [
+        f"| `{one.name}` | {one.does} | {', '.join(one.shell)} | {', '.join(one.host)} | "
+        f"{'its own' if one.records == '*' else ' '.join(one.records)} |"
+        for one in OPERATIONS
+    ]
     lines += [
         "",
         "## Exit codes of the runner",

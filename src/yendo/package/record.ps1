@@ -268,17 +268,23 @@ function Clear-HalfPlaced {
     foreach ($line in (Get-Record)) { if ($line[0] -ceq 'F') { Clear-Beside (Read-Field $line.Split([char]9)[3]) } }
 }
 
+# Makes a file this one; false where it was so.
 function Set-FileFrom([string]$Path, [string]$From, [string]$Digest) {
+    if ([IO.File]::Exists($Path) -and ((Get-Digest $Path) -eq $Digest)) { Add-Found 'F' $Digest $Digest $Path; return $false }
     [string]$beside = Start-Placing $Path $Digest
     try { [IO.File]::Copy($From, $beside, $true); Complete-Placing $beside $Path } catch { Remove-Half $beside; throw }
+    return $true
 }
 
 # Where a disk is full, nothing half stays beside the file.
 function Remove-Half([string]$Beside) { if ([IO.File]::Exists($Beside)) { [IO.File]::SetAttributes($Beside, 'Normal'); [IO.File]::Delete($Beside) } }
 
 function Set-FileBytes([string]$Path, [byte[]]$Data) {
-    [string]$beside = Start-Placing $Path (Get-BytesDigest $Data)
+    [string]$sum = Get-BytesDigest $Data
+    if ([IO.File]::Exists($Path) -and ((Get-Digest $Path) -eq $sum)) { Add-Found 'F' $sum $sum $Path; return $false }
+    [string]$beside = Start-Placing $Path $sum
     try { [IO.File]::WriteAllBytes($beside, $Data); Complete-Placing $beside $Path } catch { Remove-Half $beside; throw }
+    return $true
 }
 
 function Remove-Recorded([string]$Path, [bool]$Keep) {
@@ -287,6 +293,14 @@ function Remove-Recorded([string]$Path, [bool]$Keep) {
     if ($Keep) { Add-Record 'X' (Save-Old $Path) $Path }
     [IO.File]::SetAttributes($Path, 'Normal')
     [IO.File]::Delete($Path)
+    return $true
+}
+
+# Takes an empty folder away; whether it did.
+function Remove-Folder([string]$Path) {
+    if ((-not [IO.Directory]::Exists($Path)) -or ([IO.Directory]::GetFileSystemEntries($Path).Length -gt 0)) { return $false }
+    Assert-Plain $Path
+    [IO.Directory]::Delete($Path)
     return $true
 }
 
@@ -391,6 +405,16 @@ function Remove-Tree([string]$Hive, [string]$View, [string]$Key) {
     foreach ($name in $opened.GetValueNames()) { [void](Set-Recorded $Hive $View $Key $name '-') }
     $opened.Dispose()
     (Get-Hive $Hive $View).DeleteSubKey($Key, $false)
+}
+
+# Takes an empty key away; whether it did.
+function Remove-Key([string]$Hive, [string]$View, [string]$Key) {
+    [Microsoft.Win32.RegistryKey]$opened = (Get-Hive $Hive $View).OpenSubKey($Key)
+    if ($null -eq $opened) { return $false }
+    [bool]$empty = ($opened.SubKeyCount -eq 0) -and ($opened.ValueCount -eq 0)
+    $opened.Dispose()
+    if ($empty) { (Get-Hive $Hive $View).DeleteSubKey($Key, $false) }
+    return $empty
 }
 
 function Send-EnvironmentChanged { [void](Get-Native)::SendMessageTimeoutW([IntPtr]65535, 26, [IntPtr]::Zero, 'Environment', 2, 2000, [IntPtr]::Zero) }

@@ -1,5 +1,5 @@
 """Kinds of steps, one module each, with the script fragment of the same name beside it. The table below is all that
-knows of them: a new kind is a module, its fragment and a line here.
+knows of them: a new kind is a module and a line here, and a fragment where it is more than a command line.
 """
 
 from __future__ import annotations
@@ -128,8 +128,14 @@ def kind_of(step: Step) -> Kind:
 
 @cache
 def fragment(name: str) -> str:
-    """The part of the runner that carries a kind out: a function ``Step-NAME``, as text."""
-    return files("yendo.steps").joinpath(f"{name.replace('-', '_')}.ps1").read_text("utf-8")
+    """The part of the runner that carries a kind out: a function ``Step-NAME``, as text. One that is a command line
+    alone needs no file of its own.
+    """
+    own = files("yendo.steps").joinpath(f"{name.replace('-', '_')}.ps1")
+    if own.is_file():
+        return own.read_text("utf-8")
+    title = "".join(part.capitalize() for part in name.split("-"))
+    return f"function Step-{title}($Step) {{ return Invoke-CommandLine $Step }}\n"
 
 
 __all__ = ["KINDS", "Action", "AnyStep", "At", "Kind", "Result", "Step", "expanded", "fragment", "kind_of"]

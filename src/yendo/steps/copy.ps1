@@ -4,15 +4,10 @@ function Step-Copy($Step) {
         [string]$to = [Environment]::ExpandEnvironmentVariables($item['to'])
         $wanted[$to.ToLowerInvariant()] = $true
         [string]$from = [IO.Path]::Combine($Here, $item['source'].Replace('/', '\'))
-        [string]$sum = $item['sha256']
-        [byte[]]$new = $null
-        if ($Step.ContainsKey('fill')) { $new = Get-FilledFile $from $Step['fill']; $sum = Get-BytesDigest $new }
-        if ([IO.File]::Exists($to)) {
-            if ($Step['keep']) { Tell changed 'kept' $to; continue }
-            if ((Get-Digest $to) -eq $sum) { Add-Found 'F' $sum $sum $to; Tell changed 'already there' $to; continue }
-        }
-        if ($null -ne $new) { Set-FileBytes $to $new } else { Set-FileFrom $to $from $sum }
-        Tell changed 'placed' $to
+        if ($Step['keep'] -and [IO.File]::Exists($to)) { Tell changed 'kept' $to; continue }
+        [bool]$placed = $false
+        if ($Step.ContainsKey('fill')) { $placed = Set-FileBytes $to (Get-FilledFile $from $Step['fill']) } else { $placed = Set-FileFrom $to $from $item['sha256'] }
+        if ($placed) { Tell changed 'placed' $to } else { Tell changed 'already there' $to }
     }
     foreach ($folder in $Step['folders']) { New-Folders ([Environment]::ExpandEnvironmentVariables($folder)) }
     if ($Step['mirror'] -ne '') {

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, Literal
@@ -100,17 +99,15 @@ class CopyKind(Kind):
         for item in action.data["items"]:
             target = host.expand(item["to"])
             wanted.add(target.lower())
-            source, there = host.package / item["source"], host.session.digest(target)
-            filling = action.data.get("fill")
-            new = filled(source.read_bytes(), filling) if filling else b""
-            sha256 = hashlib.sha256(new).hexdigest() if filling else item["sha256"] or digest.of_file(source)
-            if there is not None and action.data["keep"]:
+            source, filling = host.package / item["source"], action.data.get("fill")
+            if action.data["keep"] and host.session.digest(target) is not None:
                 host.tell(events.Changed("kept", target))
-            elif there == sha256:
-                host.tell(events.Changed("already there", target))
+                continue
+            if filling:
+                placed = host.put(target, filled(source.read_bytes(), filling))
             else:
-                host.put(target, new) if filling else host.put_file(target, source, sha256)
-                host.tell(events.Changed("placed", target))
+                placed = host.put_file(target, source, item["sha256"] or digest.of_file(source))
+            host.tell(events.Changed("placed" if placed else "already there", target))
         for folder in action.data.get("folders", ()):
             host.folders(host.expand(folder))
         if action.data["mirror"]:

@@ -19,9 +19,7 @@ function Remove-Whole([string]$Path, [bool]$Keep) {
 
 function Remove-IfEmpty([string]$Path) {
     if (-not [IO.Directory]::Exists($Path)) { Tell changed 'not there' $Path; return 'not needed' }
-    if ([IO.Directory]::GetFileSystemEntries($Path).Length -gt 0) { Tell left 'it is not empty' $Path; return 'not needed' }
-    Assert-Plain $Path
-    [IO.Directory]::Delete($Path)
+    if (-not (Remove-Folder $Path)) { Tell left 'it is not empty' $Path; return 'not needed' }
     Tell changed 'removed' $Path
     return 'done'
 }
@@ -30,10 +28,7 @@ function Remove-IfEmpty([string]$Path) {
 function Remove-EmptyParents([string]$Path) {
     [string[]]$standing = @([Environment]::GetEnvironmentVariables().Values | ForEach-Object { ([string]$_).ToLowerInvariant().TrimEnd('\') })
     [string]$above = [IO.Path]::GetDirectoryName($Path)
-    while (($above.Split('\').Length -gt 2) -and ($standing -notcontains $above.ToLowerInvariant()) -and [IO.Directory]::Exists($above)) {
-        if ([IO.Directory]::GetFileSystemEntries($above).Length -gt 0) { return }
-        Assert-Plain $above
-        [IO.Directory]::Delete($above)
+    while (($above.Split('\').Length -gt 2) -and ($standing -notcontains $above.ToLowerInvariant()) -and (Remove-Folder $above)) {
         Tell changed 'removed' $above
         $above = [IO.Path]::GetDirectoryName($above)
     }

@@ -224,7 +224,7 @@ function Step-Edit($Step) {
     [byte[]]$whole = [byte[]]::new($mark + $body.Length)
     [Array]::Copy($data, $whole, $mark)
     [Array]::Copy($body, 0, $whole, $mark, $body.Length)
-    Set-FileBytes $path $whole
+    [void](Set-FileBytes $path $whole)
     [byte[]]$again = [IO.File]::ReadAllBytes($path)
     [string]$read = $encoding.GetString($again, $mark, $again.Length - $mark)
     if ((Edit-Text $read $Step) -cne $read) { Tell probe-failed $path; return @('failed', #STEP_FAILED#) }

@@ -235,12 +235,12 @@ class Host:
 
     def add_entry(self, entry: str, hive: str, view: str, key: str, name: str, whole: RegistryData) -> bool:
         """Sets a list of entries to one that has this too; others may change the rest of it meanwhile."""
-        line = ("P", entry, hive, view, key, name)
+        line = (entry, hive, view, key, name)
         if self.session.get_value(hive, view, key, name) == whole:
-            self.found_so(*line)
+            self.found_so("P", *line)
             return False
         self.keys(hive, view, key)
-        self.remember(*line)
+        self.remember("P", *line)
         self.session.set_value(hive, view, key, name, whole)
         return True
 

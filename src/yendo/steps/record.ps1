@@ -13,8 +13,8 @@ function Step-Record($Step) {
         Tell fact-recorded $item['title'] $text
         [void]$lines.Add(' ' + (Format-Json $item['title']) + ': ' + (Format-Json $text))
     }
-    [string]$folder = [IO.Path]::Combine($Room, 'facts')
-    [void][IO.Directory]::CreateDirectory($folder)
-    [IO.File]::WriteAllText([IO.Path]::Combine($folder, $Step['file']), "{`n" + [string]::Join(",`n", $lines.ToArray()) + "`n}", $Utf8)
+    [string]$facts = [IO.Path]::Combine($Room, 'facts')
+    [void][IO.Directory]::CreateDirectory($facts)
+    [IO.File]::WriteAllText([IO.Path]::Combine($facts, $Step['file']), "{`n" + [string]::Join(",`n", $lines.ToArray()) + "`n}", $Utf8)
     return @('done', 0)
 }

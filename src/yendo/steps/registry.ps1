@@ -16,18 +16,9 @@ function Step-Registry($Step) {
                 [void](Set-Recorded $hive $item['view'] $key $value[0] (Join-Value $value[1] $data))
                 Tell changed 'set' ($hive + '\' + $key + '\' + $value[0])
             }
-            if ($item['empty_key'] -and (Remove-EmptyKey $hive $item['view'] $key)) { Tell changed 'removed' ($hive + '\' + $key) }
+            if ($item['empty_key'] -and (Remove-Key $hive $item['view'] $key)) { Tell changed 'removed' ($hive + '\' + $key) }
         }
         if ($hive -eq 'HKU') { Close-UserHives }
     }
     return @('done', 0)
-}
-
-function Remove-EmptyKey([string]$Hive, [string]$View, [string]$Key) {
-    [Microsoft.Win32.RegistryKey]$opened = (Get-Hive $Hive $View).OpenSubKey($Key)
-    if ($null -eq $opened) { return $false }
-    [bool]$empty = ($opened.SubKeyCount -eq 0) -and ($opened.ValueCount -eq 0)
-    $opened.Dispose()
-    if ($empty) { (Get-Hive $Hive $View).DeleteSubKey($Key, $false) }
-    return $empty
 }

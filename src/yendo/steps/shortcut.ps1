@@ -22,7 +22,7 @@ function Step-Shortcut($Step) {
     $link.Description = $Step['description']
     if ($Step['icon'] -ne '') { $link.IconLocation = [Environment]::ExpandEnvironmentVariables($Step['icon']) }
     $link.Save()
-    Set-FileBytes $path ([IO.File]::ReadAllBytes($beside))
+    [void](Set-FileBytes $path ([IO.File]::ReadAllBytes($beside)))
     [IO.File]::Delete($beside)
     Tell changed 'made' $path
     return @('done', 0)

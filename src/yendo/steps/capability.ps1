@@ -1,1 +1,0 @@
-function Step-Capability($Step) { return Invoke-CommandLine $Step }

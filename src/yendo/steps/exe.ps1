@@ -1,1 +1,0 @@
-function Step-Exe($Step) { return Invoke-CommandLine $Step }

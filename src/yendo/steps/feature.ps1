@@ -1,1 +1,0 @@
-function Step-Feature($Step) { return Invoke-CommandLine $Step }

@@ -1,1 +1,0 @@
-function Step-Firewall($Step) { return Invoke-CommandLine $Step }

@@ -1,1 +1,0 @@
-function Step-Include($Step) { return Invoke-CommandLine $Step }

@@ -1,1 +1,0 @@
-function Step-Rights($Step) { return Invoke-CommandLine $Step }

@@ -1,1 +1,0 @@
-function Step-Script($Step) { return Invoke-CommandLine $Step }

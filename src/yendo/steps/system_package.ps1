@@ -1,1 +1,0 @@
-function Step-SystemPackage($Step) { return Invoke-CommandLine $Step }

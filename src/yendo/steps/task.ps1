@@ -1,1 +1,0 @@
-function Step-Task($Step) { return Invoke-CommandLine $Step }
