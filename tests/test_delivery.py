@@ -436,11 +436,11 @@ def test_whoever_goes_on_has_seen_what_failed(tmp_path: Path) -> None:
     number = office.deliver(package_of(tmp_path / "p"), names)
     deliveries = office.deliveries
 
-    def fail(some: list[str], at: datetime) -> str:
+    def fail(some: list[str], at: datetime, ended: datetime | None = None) -> str:
         for name in some:
             for sort, more in (
                 ("joined", {"key": "a" * 64}),
-                ("ended", {"order": number, "code": 22, "ended": written(at)}),
+                ("ended", {"order": number, "code": 22, "ended": written(ended or at)}),
             ):
                 identifier = hashlib.sha256(f"{name} {sort}".encode()).hexdigest()[:32]
                 given = {"v": 1, "id": identifier, "computer": name, "told": written(at), "sort": sort, **more}
@@ -457,7 +457,8 @@ def test_whoever_goes_on_has_seen_what_failed(tmp_path: Path) -> None:
     assert deliveries.one(number).state == "open", "what was seen already does not stop it again"
     found = deliveries.figures(number)
     assert (found.failed, found.ended, found.stops) == (20, 20, False)
-    assert fail(names[20:40], later) == "stopped" and deliveries.figures(number).failed == 40
+    # they failed before that, and nobody knew: their reports come now
+    assert fail(names[20:40], later, begun) == "stopped" and deliveries.figures(number).failed == 40
 
 
 def test_the_packet_that_wakes() -> None:

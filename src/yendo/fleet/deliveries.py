@@ -272,7 +272,7 @@ class Deliveries:
         since = max((one.time for one in decided if one.what == "go-on"), default="")
         names = [wave.name for wave in delivery.waves.wave]
         last = opened[-1] if opened else None
-        rule = _asked(delivery.waves.stop, places, since)
+        rule = _asked(delivery.waves.stop, places, since, self._heard(number) if since else {})
         ended = [one for one in places if one.state in ("done", "failed")]
         told = _told(places, last.wave) if last else 0.0
         done = {one.wave for one in opened}
@@ -282,6 +282,14 @@ class Deliveries:
             evidence=round(rule.evidence, 2) if rule.tried else 0.0,
             stops_at=2 / part(delivery.waves.stop.risk), told=told, stops=rule.stops,
         )  # fmt: skip
+
+    def _heard(self, number: int) -> dict[str, str]:
+        """When each computer's first end was told to us."""
+        arrived = self.store.tables.tables["arrived"]
+        mine = sql.and_(arrived.c.delivery == number, arrived.c.sort == "ended")
+        asked = sql.select(arrived.c.computer, sql.func.min(arrived.c.received)).where(mine)
+        with self.store.opened() as connection:
+            return {name: when for name, when in connection.execute(asked.group_by(arrived.c.computer))}
 
     def judge(self, number: int, now: datetime) -> Figures:
         """Asks the rule, and stops the delivery where it says so."""
@@ -545,11 +553,14 @@ class Deliveries:
         return number
 
 
-def _asked(stop: Stop, places: Sequence[DeliveryPlace], since: str) -> StopRule:
-    """The rule, told of each computer that ended after a time, in that order."""
+def _asked(stop: Stop, places: Sequence[DeliveryPlace], since: str, heard: Mapping[str, str]) -> StopRule:
+    """The rule, told of each computer that ended, in that order; after "go on" (``since``) only of those whose report
+    came later: whoever decided cannot have seen them, whenever they ended.
+    """
     rule = StopRule(part(stop.limit), part(stop.risk), Counter(one.site for one in places))
-    ended = [one for one in places if one.state in ("done", "failed") and one.ended > since]
-    for one in sorted(ended, key=lambda one: (one.ended, one.computer)):
+    ended = [one for one in places if one.state in ("done", "failed")]
+    new = [one for one in ended if heard.get(one.computer, one.ended) > since]
+    for one in sorted(new, key=lambda one: (one.ended, one.computer)):
         rule.report(one.site, failed=one.state == "failed")
     return rule
 
