@@ -1,4 +1,6 @@
-"""The files below a folder, quickly: packages of tens of thousands are walked several times in one command."""
+"""Files as they lie on the disk: those below a folder, quickly, since packages of tens of thousands are walked several
+times in one command; and what is in one, up to a limit.
+"""
 
 from __future__ import annotations
 
@@ -6,7 +8,7 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
-from yendo.errors import Usage
+from yendo.errors import Unreadable, Usage
 
 
 def files_below(top: Path, *, links: bool = False) -> list[tuple[str, Path]]:
@@ -33,3 +35,21 @@ def regular(path: Path) -> None:
     """Raises Usage for what is there and no file: reading a pipe would wait for ever."""
     if path.exists() and not path.is_file() and not path.is_dir():
         raise Usage(f"{path} is a pipe, a socket or a device, no file to read")
+
+
+def bytes_in(path: Path, most: int = 64 << 20) -> bytes:
+    """A file of at most so many bytes. Raises Unreadable."""
+    try:
+        if path.stat().st_size > most:
+            raise Unreadable(f"{path.name} is larger than {most >> 20} MB")
+        return path.read_bytes()
+    except OSError as error:
+        raise Unreadable(f"{path.name} cannot be read: {error.strerror or error}") from error
+
+
+def text_in(path: Path, most: int = 64 << 20) -> str:
+    """The same as text. Raises Unreadable."""
+    try:
+        return bytes_in(path, most).decode("utf-8-sig")
+    except UnicodeDecodeError as error:
+        raise Unreadable(f"{path.name} is no text in UTF-8: {error}") from error

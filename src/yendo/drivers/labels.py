@@ -23,6 +23,7 @@ from yendo import atomic
 from yendo.drivers.driver import Driver
 from yendo.drivers.ranking import fields_of
 from yendo.errors import Unreadable, Usage
+from yendo.walk import text_in
 
 FILE = "labels.toml"
 MOST = 16 << 20
@@ -65,11 +66,10 @@ def read(share: Path) -> LabelFile:
     path = share / FILE
     if not path.is_file():
         return LabelFile()
+    text = text_in(path, MOST)
     try:
-        if path.stat().st_size > MOST:
-            raise Unreadable(f"{path} is larger than {MOST >> 20} MB")
-        return msgspec.convert(tomllib.loads(path.read_text("utf-8")), LabelFile)
-    except (OSError, UnicodeDecodeError, tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
+        return msgspec.convert(tomllib.loads(text), LabelFile)
+    except (tomllib.TOMLDecodeError, msgspec.ValidationError) as error:
         raise Unreadable(f"{path} cannot be read: {error}") from error
 
 

@@ -289,7 +289,7 @@ class Deliveries:
         mine = sql.and_(arrived.c.delivery == number, arrived.c.sort == "ended")
         asked = sql.select(arrived.c.computer, sql.func.min(arrived.c.received)).where(mine)
         with self.store.opened() as connection:
-            return {name: when for name, when in connection.execute(asked.group_by(arrived.c.computer))}
+            return {str(row[0]): str(row[1]) for row in connection.execute(asked.group_by(arrived.c.computer))}
 
     def judge(self, number: int, now: datetime) -> Figures:
         """Asks the rule, and stops the delivery where it says so."""

@@ -21,6 +21,7 @@ import numpy as np
 from yendo.drivers.ranking import UsedDriver
 from yendo.errors import Unreadable
 from yendo.fleet.columns import NUMBERS, SORTS, Columns, Holders, ListedDevice, ListedProgram, columns_of, in_one
+from yendo.walk import text_in
 
 if TYPE_CHECKING:
     from numpy.typing import NDArray
@@ -171,28 +172,10 @@ def table_rows(text: str) -> Iterator[dict[str, Any]]:
 def named_rows(path: Path, most: int = 64 << 20) -> Iterator[dict[str, str]]:
     """The rows of a table's file as texts by the names of its columns in small letters. Raises Unreadable."""
     try:
-        for row in table_rows(text_of(path, most)):
+        for row in table_rows(text_in(path, most)):
             yield {str(name).strip().lower(): (value or "").strip() for name, value in row.items() if name}
     except csv.Error as error:
         raise Unreadable(f"{path.name} is no table: {error}") from error
-
-
-def bytes_of(path: Path, most: int = 64 << 20) -> bytes:
-    """A file of at most so many bytes. Raises Unreadable."""
-    try:
-        if path.stat().st_size > most:
-            raise Unreadable(f"{path.name} is larger than {most >> 20} MB")
-        return path.read_bytes()
-    except OSError as error:
-        raise Unreadable(f"{path.name} cannot be read: {error.strerror or error}") from error
-
-
-def text_of(path: Path, most: int = 64 << 20) -> str:
-    """The same as text. Raises Unreadable."""
-    try:
-        return bytes_of(path, most).decode("utf-8-sig")
-    except UnicodeDecodeError as error:
-        raise Unreadable(f"{path.name} is no text in UTF-8: {error}") from error
 
 
 def _parquet(path: Path) -> Iterator[dict[str, Any]]:

@@ -7,7 +7,8 @@ from collections.abc import Iterator
 from pathlib import Path
 
 from yendo.errors import Unreadable
-from yendo.fleet.incoming import named_rows, text_of
+from yendo.fleet.incoming import named_rows
+from yendo.walk import text_in
 
 _NAMES = ("cn", "name", "dnshostname", "samaccountname")  # what a directory calls a computer, the first that is there
 
@@ -15,7 +16,7 @@ _NAMES = ("cn", "name", "dnshostname", "samaccountname")  # what a directory cal
 def computers_in(path: Path) -> tuple[str, ...]:
     """The computers of a list, each once, in its order. Raises Unreadable."""
     directory = path.suffix.lower() in (".ldif", ".ldf")
-    return tuple(dict.fromkeys(_of_directory(text_of(path), path.name) if directory else _of_table(path)))
+    return tuple(dict.fromkeys(_of_directory(text_in(path), path.name) if directory else _of_table(path)))
 
 
 def _of_table(path: Path) -> Iterator[str]:

@@ -15,10 +15,11 @@ from pathlib import Path
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.fleet.incoming import bytes_of, named_rows
+from yendo.fleet.incoming import named_rows
 from yendo.fleet.store import FleetOutcome
 from yendo.package.manifest import EXIT_CODES
 from yendo.terms import events
+from yendo.walk import bytes_in
 
 _VERBS = ("install", "repair", "uninstall")
 
@@ -52,7 +53,7 @@ def _of_log(path: Path, sites: Mapping[str, str]) -> Iterator[FleetOutcome]:
     begun: events.RunBegan | None = None
     times: list[str] = []
     step = ""
-    for line in _lines(bytes_of(path)):
+    for line in _lines(bytes_in(path)):
         event = line[1]
         if isinstance(event, events.RunBegan):
             begun, times, step = event, [line[0]], ""
