@@ -16,6 +16,7 @@ from test_servicing_upgrade import upgrade_plan
 
 from yendo.package import build
 from yendo.plan import read
+from yendo.prove.prove import prove
 
 pytestmark = pytest.mark.wine
 FOLDER = r"C:\Hand over\windows"
@@ -130,3 +131,12 @@ def test_power_cut_while_it_works(made: Path, shell_wine: Any) -> None:
         assert ran.exit_code == 1641 and "going on with an unfinished install: 1 steps are done" in ran.output, ran
         real.restart()
         assert "the system is 10.0.26100.1742 now" in _log(real), _log(real)
+
+
+def test_the_proof_on_the_layer(made: Path, shell_wine: Any) -> None:
+    """What Windows itself changes is no mistake of the package's; that no real setup ran is said."""
+    proof = prove(made, shell_wine)
+    assert proof.passed, [(one.title, one.found, one.details) for one in proof.phases if one.outcome == "failed"]
+    said = {one.id: one.found for one in proof.phases}
+    assert said["system-setup"] == "the layer is no Windows that can be upgraded"
+    assert said["stays"] == "exit code 20, 0 effects"

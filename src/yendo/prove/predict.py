@@ -56,10 +56,12 @@ def install_effects(
             more, spots = _exe(action, package, home, surroundings, state, real)
         elif action.kind == "msi":
             more, spots = _msi(action, package, surroundings, state, memories)
+        elif real and not KINDS[action.kind].predicted:
+            more, spots = [], [f"{action.title}: {KINDS[action.kind].unseen}"]
         else:
             more, spots = _performed(action, _host(manifest, package, surroundings, state, real))
-            if real and (unseen := KINDS[action.kind].unseen if action.kind in KINDS else ""):
-                spots = [*spots, f"{action.title}: {unseen}"]
+            if real and KINDS[action.kind].unseen:
+                spots = [*spots, f"{action.title}: {KINDS[action.kind].unseen}"]
         effects += more
         blind += spots
     found = own.without(net(effects, before, state), own.folders(manifest, package), surroundings.environment)

@@ -102,6 +102,8 @@ class Kind:
     needs: ClassVar[tuple[Literal["person", "network", "restart"], ...]] = ()
     unseen: ClassVar[str] = ""
     """What it does besides that nobody predicts; empty where all of it is."""
+    predicted: ClassVar[bool] = True
+    """Whether anything of it is predicted for a real machine; what is not is a blind spot as a whole."""
     composed: ClassVar[bool] = False
     """It becomes the work of other kinds, and has no script fragment of its own."""
 

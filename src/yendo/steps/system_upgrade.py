@@ -93,6 +93,7 @@ class SystemUpgradeKind(Kind):
     executed = ("simulation", "stand-in")  # the runner on the layer, with a stand-in of the setup
     needs = ("restart",)
     unseen = UNSEEN
+    predicted = False
 
     def expand(self, step: SystemUpgradeStep, base: Path, kept: str) -> tuple[Step, ...]:
         """The trial, the setup, the restart, the look: none of the first three where the build is there already."""
