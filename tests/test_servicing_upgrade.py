@@ -6,6 +6,7 @@ import json
 import shutil
 from pathlib import Path
 
+import msgspec
 import pytest
 from conftest import Yendo, parsed
 from hypothesis import given
@@ -13,7 +14,14 @@ from hypothesis import strategies as st
 from test_media import made
 from test_servicing import made_by_wimtools
 
+from yendo.facts import systems
+from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.package import build
+from yendo.plan import read
+from yendo.prove.causes import causes, of_code
+from yendo.prove.stage import Stage
 from yendo.servicing import upgrade
+from yendo.terms.rules import RegistryRule
 
 
 def upgrade_plan(more: str = "") -> str:
@@ -141,3 +149,33 @@ def test_switches_by_the_media() -> None:
     assert upgrade.hexadecimal(upgrade.NOTHING_IN_THE_WAY) == "0xC1900210" and upgrade.signed("0x7") == 7
     assert all(one.meaning for one in upgrade.facts().switches)
     assert upgrade.words_of(-1) == upgrade.UNKNOWN
+
+
+@pytest.mark.parametrize(
+    ("edition", "wanted", "words"),
+    [("Enterprise", "upgrade-other", "0xC1900204"), ("Core", "upgrade-room", "0xC190020E"), ("Core", "upgrade-back", "0xC1900101")],
+)  # fmt: skip
+def test_why_it_failed(tmp_path: Path, yendo: Yendo, edition: str, wanted: str, words: str) -> None:
+    """A failure names its cause and what to do; foreseeing takes it from the code alone."""
+    place = tmp_path / "w"
+    (place / "extras").mkdir(parents=True)
+    shutil.copytree(media(tmp_path), place / "extras" / "media")
+    (place / "plan.toml").write_text(upgrade_plan(), "utf-8")
+    package = build.build(place, read(place / "plan.toml")[0]).folder
+    current = r"HKLM\Software\Microsoft\Windows NT\CurrentVersion"
+    there = (
+        RegistryRule(key=current, name="EditionID", equals=edition),
+        RegistryRule(key=systems.LANGUAGE_KEY, name="InstallLanguage", equals="0407"),
+    )
+    stage = Stage(package, SimulatedMachine(), "system", lambda title: None)
+    with SimulatedMachine().fresh() as session:
+        session.make_hold(there, "")
+        if wanted == "upgrade-room":
+            session.facts = msgspec.structs.replace(session.facts, disks={"C": 10**9})
+        session.setup.goes_back = "0x30018" if wanted == "upgrade-back" else ""
+        stage.bring(session)
+        carried = stage.verb(session, "install")
+        details, (said, advice) = stage.failed_run(session, "install", carried)
+    cause = next(one for one in causes() if one.id == wanted)
+    assert (said, advice) == (cause.words, cause.advice) and any(words in line for line in details), details
+    assert of_code(carried.exit_code) == (cause.words, cause.advice)
