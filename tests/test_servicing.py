@@ -16,7 +16,7 @@ from typing import Any
 
 import pytest
 import servicing_specimens
-from conftest import Yendo, missing, parsed
+from conftest import Yendo, missing, numeric, parsed
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -286,10 +286,6 @@ def test_from_an_update_to_the_proof(tmp_path: Path, yendo: Yendo) -> None:
     assert (
         proof["passed"] and {one["id"]: one["found"] for one in proof["phases"]}["stays"] == "exit code 20, 0 effects"
     )
-    yendo("dossier", stays)
-    (page,) = (stays / "package").glob("*.dossier.html")
-    assert "It cannot be removed: Package_for_KB9900001 is permanent" in page.read_text("utf-8")
-
     several = servicing_specimens.update(
         ("Package_for_KB9900001", "19041.4100.1.2", servicing_specimens.cabinet()),
         ("Package_for_KB9900003", "19041.4099.1.1", servicing_specimens.cabinet("Package_for_KB9900003", "19041.4099.1.1")),
@@ -297,6 +293,16 @@ def test_from_an_update_to_the_proof(tmp_path: Path, yendo: Yendo) -> None:
     text = (drafted(tmp_path / "c", yendo, "both.msu", several) / "plan.toml").read_text("utf-8")
     assert "are not removed as one" in text and text.count('kind = "system-package"') == 3
     assert "no update that can be read" in yendo("draft", tmp_path / "n", _none(tmp_path), expect=2).stderr
+
+
+@numeric
+def test_the_dossier_says_that_it_stays(tmp_path: Path, yendo: Yendo) -> None:
+    stays = drafted(tmp_path / "b", yendo, "kb.cab", servicing_specimens.cabinet(more=' permanence="permanent"'))
+    yendo("build", stays)
+    yendo("prove", stays, "-q")
+    yendo("dossier", stays)
+    (page,) = (stays / "package").glob("*.dossier.html")
+    assert "It cannot be removed: Package_for_KB9900001 is permanent" in page.read_text("utf-8")
 
 
 def _none(place: Path) -> Path:
