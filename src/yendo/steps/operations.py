@@ -24,7 +24,7 @@ class StepOperation(msgspec.Struct, frozen=True):
 
 
 OPERATIONS = (
-    StepOperation("put-file", "makes a file this one, its folders first; what was there is kept aside",
+    StepOperation("put-file", "makes a file this one; what was there is kept aside",
               ("put", "put_file", "put_shortcut"), ("Set-FileBytes", "Set-FileFrom"), ("path", "content"), "DF"),
     StepOperation("claim", "writes down that what an office's step places is there already", ("found_so",), ("Add-Found",),
               ("line of the record",), "*"),
