@@ -219,7 +219,7 @@ def _carried(
 ) -> _Ran | None:
     """None where the simulated machine cannot carry these commands out. ``unpacked`` is shared by all of them."""
     session = SimulatedSession(around)
-    session.unpacked = unpacked
+    session.installer.unpacked = unpacked
     session.make_hold(lines.there, "")
     before = session.state()
     try:

@@ -10,7 +10,6 @@ import contextlib
 import hashlib
 import io
 import re
-import tempfile
 from collections.abc import Iterable, Iterator
 from pathlib import Path
 
@@ -26,18 +25,12 @@ from yendo.evidence import Evidence
 from yendo.facts import systems
 from yendo.facts.machine import USUAL
 from yendo.facts.surroundings import Account, Surroundings, expand, windows
-from yendo.formats import app_package, inf, pe
-from yendo.formats.msi import Database
-from yendo.formats.msi.overlay import Overlay
-from yendo.formats.msi.patch import Patch
-from yendo.installers.family import InstalledDatabase
-from yendo.installers.msi import commandline, describe, engine, fitting, layers
-from yendo.installers.msi.layers import Layers
-from yendo.installers.msi.media import MissingMedia, payload
-from yendo.installers.msi.session import Memory
+from yendo.formats import app_package, inf
+from yendo.installers.msi import commandline, describe
 from yendo.machines.protocol import Place, Ran, Value
 from yendo.machines.simulated import programs, stock
 from yendo.machines.simulated.devices import Devices
+from yendo.machines.simulated.installer import InstallerService, absolute
 from yendo.machines.simulated.registry import Registry
 from yendo.machines.simulated.system_setup import CURRENT, SystemSetup
 from yendo.servicing import reading as servicing
@@ -128,7 +121,7 @@ def _in_store(path: Path) -> str:
 
 
 class SimulatedSession:
-    """One simulated machine. ``busy`` counts how often the installer answers "another one is running"."""
+    """One simulated machine."""
 
     def __init__(self, surroundings: Surroundings, state: State | None = None) -> None:
         self.surroundings = surroundings
@@ -136,16 +129,10 @@ class SimulatedSession:
         self._contents: dict[str, bytes | bytearray | Path] = {
             rf"c:\windows\{name}": text.encode() for name, text in systems.TEXTS.items()
         }
-        self._memories: dict[str, Memory] = {}
         self._stored: dict[str, bytes] = {}  # the text of each driver that the store keeps, by what it lists
-        self._made: set[str] = set()  # folders of products that are gone, which were not empty then
-        self._packages: dict[str, Layers] = {}
         self._brought: dict[str, Path] = {}
-        self._done: list[Effect] = []  # by the installer
-        self._cache: tempfile.TemporaryDirectory[str] | None = None  # databases from inside setup programs
+        self.installer = InstallerService(self._state, self)
         self._uninstallers: dict[str, tuple[Path, str]] = {}  # path on the machine -> its installer, and where that ran
-        self.unpacked: dict[Layers, dict[str, bytes]] = {}  # may be another session's too, whose files are the same
-        self.busy = 0
         self.running: list[str] = []  # programs that a person has open, by their names without .exe
         self.stubborn: set[str] = set()  # those of them that do not close when they are asked
         system = systems.of_build(surroundings.windows)
@@ -204,15 +191,8 @@ class SimulatedSession:
         """Somebody starts everything that has an advertised shortcut: the installer mends the shortcut's feature, and
         those above it, for them. Source: the documentation of advertised shortcuts and of resiliency.
         """
-        for code, layered in list(self._packages.items()):
-            with layered.opened() as database:
-                wanted = {row.text("Target") for row in database["Shortcut"] if "[" not in row.text("Target")}
-                above = {row.text("Feature"): row.text("Feature_Parent") for row in database["Feature"]}
-            for name in list(wanted):
-                while (name := above.get(name, "")) and name not in wanted:
-                    wanted.add(name)
-            if wanted:
-                self._as(someone, f"msiexec.exe /i {code} REINSTALL={','.join(sorted(wanted))} REINSTALLMODE=u /qn")
+        for line in self.installer.mending():
+            self._as(someone, line)
 
     def _as(self, someone: str, line: str) -> None:
         """Runs the installer as a person who is not the one of this session: HKCU is theirs meanwhile."""
@@ -221,7 +201,7 @@ class SimulatedSession:
         for one in own:
             whole.remove("registry", one.identity)
         try:
-            self._msiexec(commandline.parse(line), None)
+            self.installer.execute(commandline.parse(line), None)
             for thing in list(whole):
                 if isinstance(thing, RegistryValue) and thing.hive == "HKCU":
                     whole.remove("registry", thing.identity)
@@ -243,7 +223,7 @@ class SimulatedSession:
     def lend(self, source: Path, target: str) -> None:
         self._brought[target.lower()] = source
 
-    def _lookup(self, path: str) -> bytes | bytearray | Path | None:
+    def lookup(self, path: str) -> bytes | bytearray | Path | None:
         lowered = path.lower()
         if lowered in self._contents:
             return self._contents[lowered]
@@ -261,7 +241,7 @@ class SimulatedSession:
         return None
 
     def _whole(self, path: str) -> bytes | Path | None:
-        found = self._lookup(path)
+        found = self.lookup(path)
         return bytes(found) if isinstance(found, bytearray) else found
 
     def read(self, path: str) -> bytes | None:
@@ -286,7 +266,7 @@ class SimulatedSession:
             self._state.add(File(path, len(data), hashlib.sha256(data).hexdigest()))
 
     def digest(self, path: str) -> str | None:
-        found = self._lookup(path)
+        found = self.lookup(path)
         if found is None:
             return None
         if isinstance(found, Path):
@@ -403,12 +383,7 @@ class SimulatedSession:
         return "" if not isinstance(found, Service) else "running" if found.running else "stopped"
 
     def related(self, upgrade_code: str) -> list[str]:
-        found = []
-        for code, known in self._packages.items():
-            with known.opened() as database:
-                if fitting.facts(database).get("UpgradeCode", "").upper() == upgrade_code:
-                    found.append(code)
-        return found
+        return self.installer.related(upgrade_code)
 
     def put_shortcut(self, link: Shortcut) -> None:
         self._contents[link.identity] = msgspec.json.encode(link)
@@ -457,7 +432,7 @@ class SimulatedSession:
 
     def net_effects(self, before: State) -> list[Effect]:
         """What the installer's runs did since ``before``, with their evidence; not what it keeps for itself."""
-        return net(self._done, before, self._state)
+        return net(self.installer.done, before, self._state)
 
     # --- commands ------------------------------------------------------------------------------------
 
@@ -480,7 +455,7 @@ class SimulatedSession:
         if recording is not None:
             return self._program(line, recording)
         named = re.match(r'"([^"]+)"', line)
-        lays = self.setup.run(self._file(named[1], folder), line, self.facts, self._lay) if named else None
+        lays = self.setup.run(self.file(named[1], folder), line, self.facts, self._lay) if named else None
         if lays is not None:
             return lays
         try:
@@ -491,7 +466,7 @@ class SimulatedSession:
             return Ran(1639, str(error), 0.0)
         if parsed.stray:
             return Ran(1639, f"not an option: {parsed.stray[0]}", 0.0)
-        return self._msiexec(parsed, folder)
+        return self.installer.execute(parsed, folder)
 
     def inside(self, folder: str) -> bool | None:
         head = folder.lower().rstrip("\\")
@@ -502,7 +477,7 @@ class SimulatedSession:
         return None if not self.files_below(folder) else True
 
     def app(self, path: str) -> app_package.AppIdentity | None:
-        found = self._lookup(path)
+        found = self.lookup(path)
         if found is None:
             return None
         try:
@@ -511,7 +486,7 @@ class SimulatedSession:
             return None
 
     def serviced(self, path: str) -> tuple[list[ServicedManifest], bool] | None:
-        found = self._lookup(path)
+        found = self.lookup(path)
         if not isinstance(found, Path):
             return None
         try:
@@ -544,180 +519,15 @@ class SimulatedSession:
                 f"the simulated machine has no program {part!r}; prove this on a real machine (--machine wine)"
             )
         done, ran = found.carry_out(self.surroundings, self._state)
-        self._done += done
+        self.installer.done += done
         self._uninstallers |= found.uninstallers
-        for database in found.databases:
-            memory = database.memory
-            known = self._memories.get(memory.code)  # of an earlier run: the folders that it made stay the product's
-            created = memory.created | (known.created if known else frozenset())
-            self._memories[memory.code] = msgspec.structs.replace(memory, created=created)
-            self._packages[database.memory.code] = Layers(self._kept(database))
+        self.installer.take_over(found.databases)
         return ran
 
-    def _kept(self, database: InstalledDatabase) -> Path:
-        """The system's own copy of a database that was inside a setup program; it goes with the session."""
-        if self._cache is None:
-            self._cache = tempfile.TemporaryDirectory(prefix="yendo-databases-")
-        path = Path(self._cache.name) / f"{database.memory.code}.msi"
-        path.write_bytes(database.content)
-        return path
-
-    def _msiexec(self, command: commandline.MsiCommand, folder: str | None) -> Ran:
-        log = self._absolute(command.log, folder) if command.log else None
-        if log and not self.has_folder(parent(log)):
-            return Ran(1622, "the log's folder does not exist", 0.0)
-        if self.busy:
-            self.busy -= 1
-            return self._ended(1618, ["Another installation is in progress."], log)
-        given = dict(command.properties)
-        if command.action == "uninstall":
-            given["REMOVE"] = "ALL"
-        if command.action == "repair":
-            given = {"REINSTALL": "ALL", "REINSTALLMODE": command.mode, **given}
-        if command.restart_suppressed:
-            given.setdefault("REBOOT", "ReallySuppress")
-        try:
-            if command.action == "patch":
-                return self._patch(command, given, folder, log)
-            memory, found, package = self._find(command, given, folder)
-            if found is None:
-                unknown = command.is_code or command.action != "install"
-                return self._ended(1605 if unknown else 1619, [f"{command.package} cannot be found."], log)
-            return self._carry_out(command.action, found, given, package, log, by_code=memory is not None)
-        except layers.Refused as refused:
-            return self._ended(refused.code, [refused.message], log)
-        except Unreadable as error:
-            return self._ended(1620, [str(error)], log)
-        except MissingMedia as error:
-            return self._ended(
-                1603,
-                [
-                    "Action start: InstallFiles.",
-                    f"Source file not found: {error}",
-                    "Action ended: InstallFiles. Return value 3.",
-                ],
-                log,
-            )
-
-    def _patch(
-        self, command: commandline.MsiCommand, given: dict[str, str], folder: str | None, log: str | None
-    ) -> Ran:
-        """Applies a patch to every product here that it is for."""
-        path = self._lookup(self._absolute(command.package, folder))
-        if not isinstance(path, Path):
-            return self._ended(layers.NO_SUCH_PATCH, [f"{command.package} cannot be found."], log)
-        with Patch(path) as patch:
-            there = [code for code in patch.targets if code in self._memories]
-        if not there:
-            return self._ended(layers.PATCH_REFUSED, ["The product that the patch is for is not installed."], log)
-        ran = Ran(0, "", 0.0)
-        for code in there:
-            known = self._packages[code]
-            if path in known.patches:
-                ran = self._ended(0, ["The patch is there already."], log)
-                continue
-            layered = msgspec.structs.replace(known, patches=(*known.patches, path))
-            given.setdefault("REINSTALL", "ALL")
-            given.setdefault("REINSTALLMODE", "omus")
-            ran = self._carry_out("patch", layered, given, self._memories[code].package, log, by_code=True)
-            if ran.exit_code not in engine.DONE:
-                return ran
-        return ran
-
-    def _carry_out(
-        self, action: str, found: Layers, given: dict[str, str], package: str, log: str | None, *, by_code: bool
-    ) -> Ran:
-        with found.opened() as database:
-            code = fitting.facts(database).get("ProductCode", "").upper()
-            known = self._memories.get(code)
-            if action == "uninstall" and known is None:
-                return self._ended(1605, ["This product is not installed."], log)
-            if (
-                known
-                and action == "install"
-                and not by_code
-                and known.package_code != (database.summary.revision or "")
-            ):
-                if "V" not in given.get("REINSTALLMODE", "").upper():
-                    return self._ended(1638, ["Another version of this product is installed already."], log)
-            elif known and action == "install" and not {"REMOVE", "ADDLOCAL", "REINSTALL"} & given.keys():
-                return self._ended(0, ["Already installed; nothing to do."], log)
-            contents = {} if given.get("REMOVE", "").upper() == "ALL" else self._payload(database, found)
-            outcome = engine.run(
-                database,
-                self.surroundings,
-                self._state,
-                given,
-                memories=self._memories,
-                package=package,
-                open_package=self._open,
-                contents=contents,
-                made=self._made,
-            )
-        if outcome.done:
-            self._done += outcome.effects
-            for removed in outcome.removed:
-                self._memories.pop(removed, None)
-            if outcome.memory:
-                self._memories[outcome.memory.code] = outcome.memory
-                self._packages[outcome.memory.code] = found
-            elif known:
-                self._memories.pop(code, None)
-                self._made |= known.created
-            self._fill(contents, outcome)
-        return self._ended(outcome.exit_code, list(outcome.log), log)
-
-    def _find(
-        self, command: commandline.MsiCommand, given: dict[str, str], folder: str | None
-    ) -> tuple[Memory | None, Layers | None, str]:
-        if command.is_code:
-            memory = self._memories.get(command.package.upper())
-            return memory, self._packages.get(memory.code) if memory else None, memory.package if memory else ""
-        path = self._absolute(command.package, folder)
-        found = self._lookup(path)
-        if not isinstance(found, Path):
-            return None, None, path
-        if command.action != "install":  # what was installed is what is kept, transforms and all
-            with Database(found) as database:
-                code = fitting.facts(database).get("ProductCode", "").upper()
-            if code in self._packages:
-                return None, self._packages[code], path
-        return None, Layers(found, *map(tuple, layers.named(given, lambda name: self._file(name, folder)))), path  # type: ignore[arg-type]
-
-    def _file(self, name: str, folder: str | None) -> Path | None:
-        found = self._lookup(self._absolute(name, folder))
+    def file(self, name: str, folder: str | None) -> Path | None:
+        found = self.lookup(absolute(name, folder))
         return found if isinstance(found, Path) else None
 
-    def _open(self, memory: Memory) -> Database | None:
-        known = self._packages.get(memory.code)
-        if known is None:
-            return None
-        stack = contextlib.ExitStack()
-        database = Overlay(stack.enter_context(known.opened()), [])
-        database.when_closed = stack.close
-        return database
-
-    def _payload(self, database: Database, found: Layers) -> dict[str, bytes]:
-        """The files of an installer, unpacked once for all sessions that share them."""
-        if found not in self.unpacked:
-            self.unpacked[found] = payload(database, found.source)
-        return self.unpacked[found]
-
-    def _fill(self, contents: dict[str, bytes], outcome: engine.EngineOutcome) -> None:
-        """Keeps the contents of files that the run placed."""
-        for effect in outcome.effects:
-            key = effect.evidence.key if effect.evidence and effect.evidence.table == "File" else ""
-            if isinstance(effect.thing, File) and effect.change != "remove" and key in contents:
-                content = self._contents[effect.thing.path.lower()] = contents[key]
-                with contextlib.suppress(Unreadable):
-                    image = pe.Image(io.BytesIO(content), effect.thing.path)
-                    self._state.add(msgspec.structs.replace(effect.thing, architecture=image.architecture))
-
-    def _absolute(self, path: str, folder: str | None) -> str:
-        return path if re.match(r"[A-Za-z]:\\", path) else f"{folder or 'C:'}\\{path}"
-
-    def _ended(self, code: int, lines: list[str], log: str | None) -> Ran:
-        text = "\r\n".join([*lines, f"MainEngineThread is returning {code}", ""])
-        if log:
-            self.write(log, text.encode("utf-16"))
-        return Ran(code, "", 0.0)
+    def fill(self, path: str, content: bytes) -> None:
+        """What is in a file that the installer has placed."""
+        self._contents[path.lower()] = content
