@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from yendo.formats.wim import WimFile, WimImage
+    from yendo.installers.images import DiscImage
     from yendo.servicing.manifest import ServicedManifest
     from yendo.servicing.media import SystemMedia
     from yendo.servicing.reading import ListedPackage, SystemPackage
@@ -22,27 +23,30 @@ _HEADS = ("", "name", "edition", "processor", "build", "languages", "laid out")
 
 
 def read(path: Path) -> WimFile | SystemPackage | SystemMedia | None:
-    """A package of the system, an update, an image file or media; None for others, for which nothing else is loaded."""
+    """A package of the system, an update, an image file, a folder of media; None for others, for which nothing else is
+    loaded.
+    """
     if path.is_dir():
         if not any(one.name.lower() == "sources" for one in path.iterdir()):
             return None
-    elif path.is_file():
+        from yendo.servicing import media
+
+        return media.read(path)
+    if path.is_file():
         with path.open("rb") as file:
             head = file.read(4)
         if head in (b"MSCF", b"MSWI"):
             from yendo.servicing import reading
 
             return reading.read(path)
+    return None
+
+
+def of_image(image: DiscImage) -> SystemMedia | None:
+    """The media that an open disc image is; None for others."""
     from yendo.servicing import media
 
-    return media.read(path) if path.exists() else None
-
-
-def is_media(found: WimFile | SystemPackage | SystemMedia) -> bool:
-    """Whether files can be taken out of it one by one."""
-    from yendo.servicing.media import SystemMedia
-
-    return isinstance(found, SystemMedia)
+    return media.of_image(image)
 
 
 def run(options: argparse.Namespace, found: WimFile | SystemPackage | SystemMedia) -> int:

@@ -52,6 +52,7 @@ class DiscImage:
         self.path, self.what = path, "disc image"
         self._volume: UdfVolume | None = None
         self._known: dict[str, UdfFile] = {}
+        self._listed: list[ImageEntry] | None = None
         self._file = path.open("rb")
         if udf.is_udf(self._file):
             try:
@@ -84,6 +85,11 @@ class DiscImage:
 
     def entries(self) -> list[ImageEntry]:
         """Every file, by its path. Names that lead elsewhere are left out. Raises Unreadable."""
+        if self._listed is None:
+            self._listed = self._every_file()
+        return list(self._listed)
+
+    def _every_file(self) -> list[ImageEntry]:
         found: list[ImageEntry] = []
         if self._volume is not None:
             for file in self._within():

@@ -89,8 +89,12 @@ def read(path: Path) -> SystemMedia | None:
     if not is_image(path):
         return None
     with DiscImage(path) as image:
-        sizes = {one.path: one.size for one in image.entries()}
-        return _read(path.name, sizes, image.opened)
+        return of_image(image)
+
+
+def of_image(image: DiscImage) -> SystemMedia | None:
+    """The same of a disc image that is open."""
+    return _read(image.path.name, {one.path: one.size for one in image.entries()}, image.opened)
 
 
 def _read(file: str, sizes: dict[str, int], opened: _Opened) -> SystemMedia | None:
