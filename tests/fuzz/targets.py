@@ -334,6 +334,15 @@ def update_file(path: Path) -> None:
         reading.condition(found)
 
 
+def setup_logs(data: bytes) -> None:
+    """What a setup of the system left: where it went back, and what was in its way."""
+    from yendo.servicing import upgrade
+
+    where = upgrade.went_back([data])
+    assert where is None or where.phase
+    assert all(0 < len(name) <= 200 for name in upgrade.held_by([data]))
+
+
 def labels_file(path: Path) -> None:
     from yendo.drivers import labels
 
@@ -856,6 +865,13 @@ identifier = "a.b"
 path = "/Applications/X.app"
 """
 TARGETS: dict[str, tuple[Target, Callable[[], list[bytes]]]] = {
+    "setup-logs": (
+        setup_logs,
+        lambda: [
+            b"Error MOUPG Result = 0xC1900101, extend = 0x30018",
+            b'<Program Name="Tide"><CompatibilityInfo BlockingType="Hard"/></Program>',
+        ],
+    ),
     "compound-file": (compound_file, lambda: _like(b"\xd0\xcf\x11\xe0")),
     "database": (database, lambda: _like(b"\xd0\xcf\x11\xe0")),
     "installer-database": (installer_database, lambda: [_samples()["small.msi"]]),

@@ -140,3 +140,20 @@ def test_the_proof_on_the_layer(made: Path, shell_wine: Any) -> None:
     said = {one.id: one.found for one in proof.phases}
     assert said["system-setup"] == "the layer is no Windows that can be upgraded"
     assert said["stays"] == "exit code 20, 0 effects"
+
+
+def test_a_log_that_somebody_else_has_put_there_is_not_read(made: Path, shell_wine: Any) -> None:
+    """By its owner, which a function of the runner's tells here: the layer makes owners from Unix accounts."""
+    package = made.parent / "strange"
+    shutil.copytree(made, package)
+    text = (package / "apply.ps1").read_text("utf-8-sig")
+    asked = "[string]$owner = (Get-Rights $File)[0]"
+    assert text.count(asked) == 1
+    (package / "apply.ps1").write_text(text.replace(asked, "[string]$owner = 'S-1-5-21-9'"), "utf-8-sig", newline="")
+    with shell_wine.fresh() as real:
+        real.write(r"C:\setup-says.txt", b"held")
+        real.bring(package, FOLDER)
+        ran = real.run(LINE, timeout=120)
+        assert ran.exit_code == -1047526904 & 0xFFFFFFFF and "the setup says 0xC1900208" in ran.output
+        assert "not believed: C:\\$WINDOWS.~BT" in ran.output and "it belongs to S-1-5-21-9" in ran.output, ran.output
+        assert "Tidewell Disk Guard" not in ran.output

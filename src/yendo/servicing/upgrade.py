@@ -10,6 +10,7 @@ import tomllib
 from collections.abc import Iterable
 from functools import cache
 from importlib.resources import files
+from itertools import islice
 from typing import Literal
 
 import msgspec
@@ -26,11 +27,11 @@ UNKNOWN = "a code that is not known here"
 LOGS = r"%SystemDrive%\$WINDOWS.~BT\Sources"  # what the setup leaves there, until it is cleaned up
 # From the one that tells most: after it went back, and before.
 TELLING = (r"Rollback\setupact.log", r"Rollback\setuperr.log", r"Panther\setupact.log", r"Panther\setuperr.log")
-MOST = 4 << 20  # bytes of the end of a log
+MOST, MOST_OF_REPORT, REPORTS = 4 << 20, 1 << 20, 8  # bytes of the end of a log and of a report; how many of these
 _PAIR = re.compile(r"0x([89A-F][0-9A-F]{7})\b[^\r\n]{1,60}?0x([1-5])([0-9A-F]{4})\b", re.I)
 _HELD = re.compile(
-    r"<\w+\b[^<>]*?\b(?:Name|HardwareType|Inf)=\"([^\"<>]{1,200})\"[^<>]*>\s*<CompatibilityInfo\b[^<>]*?"
-    r"\bBlockingType=\"Hard\"",
+    r"<\w{1,60}\b[^<>]{0,400}?\b(?:Name|HardwareType|Inf)=\"([^\"<>]{1,200})\"[^<>]{0,400}>\s{0,200}"
+    r"<CompatibilityInfo\b[^<>]{0,400}?\bBlockingType=\"Hard\"",
     re.I,
 )
 
@@ -89,9 +90,9 @@ def operations() -> dict[str, str]:
     return {str(int(number, 16)): words for number, words in facts().operations.items()}
 
 
-def text_of(data: bytes) -> str:
+def text_of(data: bytes, most: int = MOST) -> str:
     """The end of a log; what is not plain text in it does not matter here."""
-    return data[-MOST:].replace(b"\0", b"").decode("latin-1")
+    return data[-most:].replace(b"\0", b"").decode("latin-1")
 
 
 def went_back(logs: Iterable[bytes]) -> WentBackAt | None:
@@ -113,4 +114,5 @@ def held_by(reports: Iterable[bytes]) -> list[str]:
     """What stands in the way, by the setup's reports of its trial (``CompatData*.xml``): names of programs, hardware
     and drivers.
     """
-    return list(dict.fromkeys(name for data in reports for name in _HELD.findall(text_of(data))))
+    some = islice(reports, REPORTS)
+    return list(dict.fromkeys(name for data in some for name in _HELD.findall(text_of(data, MOST_OF_REPORT))))

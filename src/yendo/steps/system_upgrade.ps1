@@ -26,12 +26,19 @@ function Wait-Setup($Step, [DateTime]$Until) {
     return $true
 }
 
-# The end of a log that the setup left, as far as it is plain text.
-function Read-SetupLog([string]$File) {
+# The end of a log that the setup left, as far as it is plain text; of one that somebody else has put there, nothing.
+function Read-SetupLog([string]$File, [int]$Most) {
     if (-not [IO.File]::Exists($File)) { return '' }
+    [string]$why = ''
+    try {
+        Assert-Plain $File
+        [string]$owner = (Get-Rights $File)[0]
+        if ([Array]::IndexOf($Vouched, $owner) -lt 0) { $why = 'it belongs to ' + $owner }
+    } catch { $why = $_.Exception.GetBaseException().Message }
+    if ($why -ne '') { Tell not-believed $File $why; return '' }
     [IO.FileStream]$stream = [IO.FileStream]::new($File, 'Open', 'Read', 'ReadWrite')
     try {
-        if ($stream.Length -gt 4194304) { [void]$stream.Seek(-4194304, 'End') }
+        if ($stream.Length -gt $Most) { [void]$stream.Seek(-$Most, 'End') }
         [byte[]]$data = [byte[]]::new([int]($stream.Length - $stream.Position))
         [int]$count = 0
         while ($count -lt $data.Length) { [int]$got = $stream.Read($data, $count, $data.Length - $count); if ($got -eq 0) { break }; $count = $count + $got }
@@ -74,8 +81,8 @@ function Step-SystemUpgrade($Step) {
     if ([IO.Directory]::Exists($panther)) {
         [string[]]$reports = [IO.Directory]::GetFiles($panther, 'CompatData*')
         [Array]::Sort($reports, [StringComparer]::Ordinal)
-        foreach ($file in $reports) {
-            foreach ($match in [regex]::Matches((Read-SetupLog $file), '<\w+\b[^<>]*?\b(?:Name|HardwareType|Inf)="([^"<>]{1,200})"[^<>]*>\s*<CompatibilityInfo\b[^<>]*?\bBlockingType="Hard"', 'IgnoreCase')) {
+        for ([int]$at = 0; $at -lt [Math]::Min(8, $reports.Length); $at++) {
+            foreach ($match in [regex]::Matches((Read-SetupLog $reports[$at] 1048576), '<\w{1,60}\b[^<>]{0,400}?\b(?:Name|HardwareType|Inf)="([^"<>]{1,200})"[^<>]{0,400}>\s{0,200}<CompatibilityInfo\b[^<>]{0,400}?\bBlockingType="Hard"', 'IgnoreCase')) {
                 [string]$name = $match.Groups[1].Value
                 if (-not $named.Contains($name)) { $named.Add($name); Tell upgrade-held $name }
             }
@@ -99,7 +106,7 @@ function Get-Became($Step, [string]$Mark) {
         return @('done', 0)
     }
     foreach ($name in @('Rollback\setupact.log', 'Rollback\setuperr.log', 'Panther\setupact.log', 'Panther\setuperr.log')) {
-        $pairs = [regex]::Matches((Read-SetupLog ([IO.Path]::Combine((Get-SetupRoom), $name))), '0x([89A-F][0-9A-F]{7})\b[^\r\n]{1,60}?0x([1-5])([0-9A-F]{4})\b', 'IgnoreCase')
+        $pairs = [regex]::Matches((Read-SetupLog ([IO.Path]::Combine((Get-SetupRoom), $name)) 4194304), '0x([89A-F][0-9A-F]{7})\b[^\r\n]{1,60}?0x([1-5])([0-9A-F]{4})\b', 'IgnoreCase')
         if ($pairs.Count -eq 0) { continue }
         $last = $pairs[$pairs.Count - 1]
         [int]$code = [Convert]::ToInt32($last.Groups[1].Value, 16)
