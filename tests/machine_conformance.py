@@ -177,6 +177,8 @@ def everything(machine: Any, kind: str, installer: Path, account: str = "system"
     """Every check on one session; what went wrong, by its name."""
     wrong = {}
     with machine.fresh(account) as session:
+        if machine.evidence != (session.staging is None) or (not machine.evidence and not machine.not_windows):
+            wrong["what it is"] = "what can be put into any state is no evidence, and says that it is no Windows"
         for name in CHECKS:
             try:
                 conform(name, kind, session, installer)

@@ -40,7 +40,7 @@ def run(options: argparse.Namespace) -> int:
 
     folder = options.folder or Path(tempfile.mkdtemp(prefix="yendo-demo-"))
     machine = machines.asked(options, options.machine)
-    without = machine.place != "simulation" and not machine.has_powershell
+    without = machine.evidence and not machine.has_powershell
     if without and not (options.quiet or options.json):
         show.console().print(
             f"[yellow]There is no PowerShell for {show.clean(machine.name)}[/yellow], so the package's own runner "
@@ -254,7 +254,7 @@ def _next(out: Console, options: argparse.Namespace, machine: Machine, *, withou
     from yendo.cli import show
     from yendo.errors import NoMachine
 
-    if machine.name == "simulated":
+    if not machine.evidence:
         try:
             real = machines.asked(options, "wine")
             out.print(

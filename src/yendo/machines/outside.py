@@ -23,6 +23,7 @@ class RunnerOnly:
 
     surroundings: Surroundings
     run: Callable[..., Ran]
+    staging = None
 
     def open_program(self, name: str) -> None:
         self.run(opening(name), timeout=OPENED_WITHIN)

@@ -41,6 +41,42 @@ Value = tuple[str, Data]
 """A registry value: its type and its data, as in RegistryValue."""
 
 
+NOT_WINDOWS = "the API layer is no Windows"
+
+
+class StagedSetup(Protocol):
+    """The setup of the system on a machine that is staged. ``pending`` is the build at the next restart, ``goes_back``
+    where it goes back instead (``0x30018``), ``held`` what its trial finds in the way.
+    """
+
+    pending: str
+    goes_back: str
+    held: str
+
+
+class Staging(Protocol):
+    """What can be done with a machine that is only simulated: it is put into any state, and people come to it.
+
+    ``agrees`` are a person's answers, first to last; ``users`` the hives of people.
+    """
+
+    facts: Facts
+    agrees: list[bool]
+    users: list[str]
+
+    @property
+    def setup(self) -> StagedSetup: ...
+
+    def someone_new(self) -> str:
+        """Somebody logs on who never did; the name of their hive."""
+
+    def first_log_on(self, someone: str) -> None:
+        """What Windows starts once for whoever logs on."""
+
+    def start_from_menu(self, someone: str) -> None:
+        """Somebody starts everything that has an advertised shortcut."""
+
+
 class Session(Protocol):
     """A machine that is nobody else's, from fresh to thrown away. Paths are Windows paths."""
 
@@ -108,6 +144,10 @@ class Session(Protocol):
     def lend(self, source: Path, target: str) -> None:
         """Lets a folder of a package be found at another place too."""
 
+    @property
+    def staging(self) -> Staging | None:
+        """The machine as one that can be put into any state; None where it cannot."""
+
     # What only the runner itself can do on a real machine; there these raise NotCovered.
 
     @property
@@ -172,6 +212,21 @@ class Machine(Protocol):
 
     @property
     def has_powershell(self) -> bool: ...
+
+    @property
+    def evidence(self) -> bool:
+        """Whether what it shows is evidence of what Windows does; not where it is only simulated."""
+
+    @property
+    def not_windows(self) -> str:
+        """Why it does not show what Windows itself does; empty where it is one."""
+
+    @property
+    def without_powershell(self) -> str:
+        """What to do where it has none; empty where nothing helps."""
+
+    def imitates(self, account: Account) -> str:
+        """How an account is imitated; empty where it is the real one, or simulated as a whole."""
 
     @property
     def unanswered(self) -> frozenset[str]:

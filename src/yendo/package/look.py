@@ -17,7 +17,7 @@ def facts_of(machine: Machine) -> dict[str, str]:
     Raises NotCovered without a PowerShell on a real one.
     """
     with machine.fresh() as session:
-        if machine.place == "simulation":
+        if session.staging:
             found = {name: value_of(name, session.facts) for name in FACTS}
             return {name: in_words(value) for name, value in found.items() if value is not None}
         if not machine.has_powershell:

@@ -73,6 +73,7 @@ class _Machine:
     """The simulated machine, as one of which nobody knows what it is: a scenario takes the way of a real one."""
 
     name, place, label, has_powershell = "kit", "nowhere", "a kit", False
+    evidence, not_windows = True, ""
     unanswered: frozenset[str] = frozenset()
 
     def __init__(self, found: KitActs) -> None:
@@ -90,6 +91,8 @@ class _Machine:
 
 class _Session:
     """Writes down what changes the machine or looks at it; everything else is the simulated one's own."""
+
+    staging = None
 
     def __init__(self, found: KitActs, inner: Any) -> None:
         self.found, self.inner = found, inner

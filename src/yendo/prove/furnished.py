@@ -18,7 +18,7 @@ from yendo.evidence import Evidence
 from yendo.facts import systems
 from yendo.facts.surroundings import Account, Surroundings, expand
 from yendo.machines.protocol import Machine, Place, Session
-from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
+from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.plan.model import Plan, Proving
 from yendo.prove.stage import ACCEPTED, Stage
 from yendo.terms.rules import FileRule, FolderRule, RegistryKeyRule, RegistryRule, Rule
@@ -50,6 +50,21 @@ class Furnished:
         return self.machine.has_powershell
 
     @property
+    def evidence(self) -> bool:
+        return self.machine.evidence
+
+    @property
+    def not_windows(self) -> str:
+        return self.machine.not_windows
+
+    @property
+    def without_powershell(self) -> str:
+        return self.machine.without_powershell
+
+    def imitates(self, account: Account) -> str:
+        return self.machine.imitates(account)
+
+    @property
     def unanswered(self) -> frozenset[str]:
         return self.machine.unanswered
 
@@ -77,8 +92,8 @@ class Furnished:
     @contextlib.contextmanager
     def fresh(self, account: Account = "user") -> Iterator[Session]:
         with self.machine.fresh(account) as session:
-            simulated = self.place == "simulation"
-            if simulated:
+            staged = session.staging
+            if staged:
                 session.make_hold(self.proof.there, "")
             else:
                 for rule in self.proof.there:
@@ -88,9 +103,9 @@ class Furnished:
             for package in self.packages:
                 self._install(package, session, account)
             if self.proof.person:
-                if not simulated:
+                if not staged:
                     raise NotCovered("a person who agrees is played on the simulated machine only")
-                _somebody(session)
+                staged.facts = msgspec.structs.replace(staged.facts, people=1)
             yield session
 
     def _install(self, package: Path, session: Session, account: Account) -> None:
@@ -140,12 +155,6 @@ def _place(path: str, data: bytes, session: Session) -> None:
         head += "\\" + name
         session.make_folder(head)
     session.write(path, data)
-
-
-def _somebody(session: Session) -> None:
-    """A person at the simulated machine, who agrees to everything."""
-    assert isinstance(session, SimulatedSession)
-    session.facts = msgspec.structs.replace(session.facts, people=1)
 
 
 def _really(rule: Rule, session: Session) -> None:

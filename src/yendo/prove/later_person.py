@@ -6,7 +6,7 @@ from collections.abc import Iterator
 
 from yendo.effects import RegistryValue
 from yendo.effects.capture import promise_of
-from yendo.machines.simulated.machine import SimulatedSession
+from yendo.machines.protocol import Session
 from yendo.prove.plays import installed
 from yendo.prove.stage import Stage
 
@@ -14,18 +14,18 @@ from yendo.prove.stage import Stage
 def later_person(stage: Stage) -> None:
     """Somebody who never was on the machine logs on afterwards, and finds what everybody is to have."""
     title, expected = "somebody new has what everybody is to have", "every value of people's own, as the others have it"
-    if stage.machine.place != "simulation":
-        stage.phase("later", title, None, expected, "no other person logs on to this machine")
-        return
     with stage.machine.fresh(stage.account) as session:
-        assert isinstance(session, SimulatedSession)
+        staged = session.staging
+        if staged is None:
+            stage.phase("later", title, None, expected, "no other person logs on to this machine")
+            return
         if installed(stage, session) is None:
             return
-        there, someone = session.users[0], session.someone_new()
+        there, someone = staged.users[0], staged.someone_new()
         wanted = list(_everybodys(stage))
         when = "as soon as they are there"
         wrong = _lacking(session, wanted, there, someone)
-        for words, happens in (("at log-on", session.first_log_on), ("at the first start", session.start_from_menu)):
+        for words, happens in (("at log-on", staged.first_log_on), ("at the first start", staged.start_from_menu)):
             if wrong:
                 happens(someone)
                 when, wrong = words, _lacking(session, wanted, there, someone)
@@ -33,7 +33,7 @@ def later_person(stage: Stage) -> None:
         stage.phase("later", title, good, expected, words, by=stage.by, details=tuple(wrong[:10]))
 
 
-def _lacking(session: SimulatedSession, wanted: list[tuple[str, str, str]], there: str, someone: str) -> list[str]:
+def _lacking(session: Session, wanted: list[tuple[str, str, str]], there: str, someone: str) -> list[str]:
     """Which values somebody has not as the one who was there has them, or the account that installed."""
     state, wrong = session.state(), []
     for hive, key, name in wanted:

@@ -18,11 +18,10 @@ from yendo.detect.states import main_file
 from yendo.effects import Effect, File, Product, Shortcut, State, UninstallEntry, difference
 from yendo.effects.things import parent
 from yendo.errors import NotCovered, Unreadable
-from yendo.facts.machine import USUAL, Facts
+from yendo.facts.machine import Facts
 from yendo.facts.surroundings import expand
 from yendo.installers.account import Identity
 from yendo.machines.protocol import Session
-from yendo.machines.simulated.machine import SimulatedSession
 from yendo.package import manifest as form
 from yendo.prove import ground
 from yendo.prove.libraries import missing_libraries
@@ -246,11 +245,12 @@ def consent(*, agrees: bool) -> Callable[[Stage], None]:
 
     def play(stage: Stage) -> None:
         with stage.machine.fresh(stage.account) as session:
-            if not isinstance(session, SimulatedSession):
+            staged = session.staging
+            if staged is None:
                 stage.phase("person", "a person who is asked", None, "a person who answers", NOT_ON_LAYER)
                 return
-            session.facts = msgspec.structs.replace(session.facts, people=1)
-            session.agrees = [agrees] * len(stage.manifest.needs)
+            staged.facts = msgspec.structs.replace(staged.facts, people=1)
+            staged.agrees = [agrees] * len(stage.manifest.needs)
             stage.bring(session)
             before = session.state()
             carried = stage.verb(session, "install")
@@ -300,11 +300,12 @@ def program_open(stage: Stage) -> None:
 def put_off(stage: Stage) -> None:
     """The person says later: nothing is begun. The person says yes the next time: it is installed."""
     with stage.machine.fresh(stage.account) as session:
-        if not isinstance(session, SimulatedSession):
+        staged = session.staging
+        if staged is None:
             stage.phase("put-off", "a person who puts it off", None, "a person who answers", NOT_ON_LAYER)
             return
-        session.facts = msgspec.structs.replace(session.facts, people=1)
-        session.agrees = [False, True]
+        staged.facts = msgspec.structs.replace(staged.facts, people=1)
+        staged.agrees = [False, True]
         for name in stage.manifest.in_the_way["install"].programs[:1]:
             session.open_program(name)
         stage.bring(session)
@@ -327,10 +328,11 @@ def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[
 
     def play(stage: Stage) -> None:
         with stage.machine.fresh(stage.account) as session:
-            if stage.machine.place != "simulation":
+            staged = session.staging
+            if staged is None:
                 stage.phase("facts", "the machine's facts", None, "a machine in this state", NOT_ON_LAYER)
                 return
-            session.facts = change(session.facts)  # type: ignore[misc]
+            staged.facts = change(staged.facts)
             stage.bring(session)
             before = session.state()
             carried = stage.verb(session, "install")
@@ -370,13 +372,18 @@ def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[
 
 def shared_host(stage: Stage) -> None:
     """On a host that many people share: refused, or installed in its install mode, and out of it also after a cut."""
-    shared = msgspec.structs.replace(USUAL, multi_session=True)
-    with_facts(lambda facts: shared, refused=False)(stage)
-    if stage.machine.place != "simulation" or not all(phase.outcome == "passed" for phase in stage.phases):
+
+    def shared(facts: Facts) -> Facts:
+        return msgspec.structs.replace(facts, multi_session=True)
+
+    with_facts(shared, refused=False)(stage)
+    if not all(phase.outcome == "passed" for phase in stage.phases):
         return
     with stage.machine.fresh(stage.account) as session:
-        assert isinstance(session, SimulatedSession)
-        session.facts = shared
+        staged = session.staging
+        if staged is None:
+            return
+        staged.facts = shared(staged.facts)
         stage.bring(session)
         if not _cut_simulated(stage, session):
             return  # refused there, or too short to be cut off
@@ -405,7 +412,7 @@ def interrupted(stage: Stage) -> None:
         return
     with stage.machine.fresh(stage.account) as session:
         stage.bring(session)
-        if stage.machine.place == "simulation":
+        if session.staging:
             cut = _cut_simulated(stage, session)
         elif stage.machine.has_powershell:
             cut = _cut_real(stage, session)
@@ -635,7 +642,7 @@ def _starts(stage: Stage, session: Session, after: State, path: str) -> None:
         return
     data = session.read(path)
     lacking = _lacking(data, path, after)
-    if stage.machine.place == "simulation":
+    if session.staging:
         good = None if not data else not lacking
         stage.phase(
             "starts",

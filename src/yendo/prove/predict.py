@@ -49,7 +49,7 @@ def install_effects(
     for action in (*brought, *manifest.install):
         if any(judge(rule, seen(state, surroundings.environment)).holds for rule in action.unless):
             continue
-        if action.when and not _host(manifest, package, surroundings, state, real).condition(action.when).holds:
+        if action.when and not _host(manifest, package, surroundings, state, real)[0].condition(action.when).holds:
             continue
         if action.kind == "exe":
             home = expand(rf"{manifest.home}\packages\{manifest.id}", surroundings.environment)
@@ -59,7 +59,7 @@ def install_effects(
         elif real and not KINDS[action.kind].predicted:
             more, spots = [], [f"{action.title}: {KINDS[action.kind].unseen}"]
         else:
-            more, spots = _performed(action, _host(manifest, package, surroundings, state, real))
+            more, spots = _performed(action, *_host(manifest, package, surroundings, state, real))
             if real and KINDS[action.kind].unseen:
                 spots = [*spots, f"{action.title}: {KINDS[action.kind].unseen}"]
         effects += more
@@ -132,7 +132,9 @@ def _exe(
     return list(found.effects), [f"{spot.what}: {spot.why}" for spot in found.blind_spots]
 
 
-def _host(manifest: Manifest, package: Path, surroundings: Surroundings, state: State, real: bool) -> Host:
+def _host(
+    manifest: Manifest, package: Path, surroundings: Surroundings, state: State, real: bool
+) -> tuple[Host, SimulatedSession]:
     """A simulated machine with this state; of a real one, facts are known only as far as they are seen from outside."""
     folder = expand(
         rf"{manifest.home}\packages\{manifest.id}", surroundings.environment
@@ -155,13 +157,11 @@ def _host(manifest: Manifest, package: Path, surroundings: Surroundings, state: 
         ).exit_code
 
     host.carry_other = other
-    return host
+    return host, session
 
 
-def _performed(action: Action, host: Host) -> tuple[list[Effect], list[str]]:
+def _performed(action: Action, host: Host, session: SimulatedSession) -> tuple[list[Effect], list[str]]:
     """Of every other kind: what it does when it is carried out on a simulated machine with this state."""
-    session = host.session
-    assert isinstance(session, SimulatedSession)
     state, surroundings = session.own_state, session.surroundings
     before = state.copy()
     home = expand(host.home, surroundings.environment).lower()

@@ -21,8 +21,6 @@ from yendo.prove.proof import ASSUMED, UNCOVERED, Proof
 from yendo.prove.scenarios import SCENARIOS, Scenario
 from yendo.prove.stage import Progress, Stage
 
-_IMITATED = ": imitated by a redirected profile and hive, since the layer has no such account"
-
 
 def _played(stage: Stage, scenario: Scenario, machine: Machine) -> None:
     """Plays it, and says what of it ran nowhere."""
@@ -45,14 +43,11 @@ def _played(stage: Stage, scenario: Scenario, machine: Machine) -> None:
             f"{'; '.join(stage.assumed)}: ran nowhere, what the probe asks for was taken for done; "
             "prove it where it can run: --machine wine",
         )
-    if machine.place != "real Windows" and any(one.kind == "system-upgrade" for one in stage.manifest.install):
-        found = "foreseen from what the media say of themselves" if machine.place == "simulation" else (
-            "the layer is no Windows that can be upgraded"
-        )  # fmt: skip
-        stage.phase("system-setup", "the setup of the media itself", None, "executed on a real Windows", found)
+    if machine.not_windows and any(one.kind == "system-upgrade" for one in stage.manifest.install):
+        expected = "executed on a real Windows"
+        stage.phase("system-setup", "the setup of the media itself", None, expected, machine.not_windows)
     if not machine.has_powershell:
-        how = "; `yendo doctor` says how to add a PowerShell" if machine.name == "wine" else ""
-        found = f"not executed on this machine{how}"
+        found = "; ".join(filter(None, ("not executed on this machine", machine.without_powershell)))
         stage.phase("runner", "the package's own runner", None, "apply.ps1 executed", found)
 
 
@@ -94,7 +89,7 @@ def prove(
         digest=digest_of(package),
         place=machine.place,
         scenario=scenario.id,
-        scenario_note=note + (_IMITATED if machine.name == "wine" and scenario.account == "system" else ""),
+        scenario_note=": ".join(filter(None, (note, machine.imitates(scenario.account)))),
         runner_executed=machine.has_powershell,
         started=started,
         seconds=max(time.monotonic() - begun, stage.command_seconds),  # of what was recorded, only judging is done now
@@ -206,7 +201,7 @@ def matrix(
         try:
             # the longest first, so that no worker is left alone with one in the end; the cells come in the order of the
             # matrix
-            order = sorted(range(len(todo)), key=lambda at: (todo[at][0].place == "simulation", -todo[at][1].verbs))
+            order = sorted(range(len(todo)), key=lambda at: (not todo[at][0].evidence, -todo[at][1].verbs))
             running = {at: pool.submit(play, todo[at]) for at in order}
             return [running[at].result() for at in range(len(todo))]
         except BaseException:  # above all Ctrl-C: what is being played in other threads ends at once

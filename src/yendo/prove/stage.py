@@ -223,7 +223,7 @@ class Stage:
             session,
             verb,
             folder=self.folder,
-            sleep=lambda _: None if self.machine.place == "simulation" else time.sleep(_),
+            sleep=time.sleep if self.machine.evidence else lambda _: None,
         )
         self.command_seconds += carried.seconds
         return carried
@@ -465,7 +465,7 @@ class Stage:
                 ] = count
         observed = without_contents(observed, predicted)
         found = agreement(predicted, observed)
-        evidence = self.machine.place != "simulation"
+        evidence = self.machine.evidence
         self.comparison = Comparison(
             evidence,
             len(found.matched),
@@ -516,7 +516,7 @@ class Stage:
         """What the install should do to a fresh machine: the same for every scenario of these bytes, so it is worked
         out once.
         """
-        real = self.machine.place != "simulation"
+        real = self.machine.evidence
         key = ((self.package / "manifest.json").read_bytes(), self.machine.label, self.account, self.site)
         if key not in _PREDICTED:
             if len(_PREDICTED) > 16:

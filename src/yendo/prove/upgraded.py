@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from yendo.effects import difference
-from yendo.machines.simulated.machine import SimulatedSession
 from yendo.package import manifest as form
 from yendo.prove.plays import NOT_ON_LAYER
 from yendo.prove.stage import Stage
@@ -21,18 +20,14 @@ def upgrades(manifest: form.Manifest) -> str:
     return "" if named else "it does not upgrade the system"
 
 
-def _session(session: object) -> SimulatedSession | None:
-    return session if isinstance(session, SimulatedSession) else None
-
-
 def held(stage: Stage) -> None:
     """The setup's trial finds a program in the way: the run fails, says which, and nothing was begun."""
     with stage.machine.fresh(stage.account) as session:
-        simulated = _session(session)
-        if simulated is None:
+        staged = session.staging
+        if staged is None:
             stage.phase("held", "something in the way", None, "a setup that says so", NOT_ON_LAYER)
             return
-        simulated.setup.held = HELD
+        staged.setup.held = HELD
         stage.bring(session)
         before = session.state()
         carried = stage.verb(session, "install")
@@ -40,7 +35,7 @@ def held(stage: Stage) -> None:
         changed = [one for one in changed if "$windows.~bt" not in one.thing.identity.lower()]
         named = [event.what for event in carried.events if isinstance(event, events.UpgradeHeld)]
         told = any(isinstance(event, events.SetupSays) for event in carried.events)
-        good = carried.exit_code not in (0, 3010, 1641) and told and not changed and not simulated.setup.pending
+        good = carried.exit_code not in (0, 3010, 1641) and told and not changed and not staged.setup.pending
         stage.phase(
             "install", f"{HELD} is in the way", good, "not upgraded, and it says what is in the way",
             f"exit code {carried.exit_code}, " + (f"named: {', '.join(named)}" if named else "named: nothing")
@@ -53,11 +48,11 @@ def goes_back(stage: Stage) -> None:
     """The setup goes back, in each of its phases: the first exit code was none of a failure, the verdict is."""
     for place in PLACES:
         with stage.machine.fresh(stage.account) as session:
-            simulated = _session(session)
-            if simulated is None:
+            staged = session.staging
+            if staged is None:
                 stage.phase("goes-back", "goes back", None, "a setup that goes back", NOT_ON_LAYER)
                 return
-            simulated.setup.goes_back = place
+            staged.setup.goes_back = place
             stage.bring(session)
             before = session.facts.windows
             carried = stage.verb(session, "install")

@@ -16,7 +16,7 @@ from yendo.facts.machine import Facts
 from yendo.facts.surroundings import Account, Surroundings, windows
 from yendo.formats.fields import unescape
 from yendo.machines.noise import Patterns
-from yendo.machines.protocol import Place
+from yendo.machines.protocol import NOT_WINDOWS, Place
 from yendo.machines.wine import noise as layer_noise
 from yendo.machines.wine import quirks
 
@@ -49,8 +49,15 @@ class Observed:
     while nothing is done.
     """
 
-    has_powershell = True
+    has_powershell, evidence, without_powershell = True, True, ""
     unanswered: frozenset[str] = frozenset()
+
+    @property
+    def not_windows(self) -> str:
+        return NOT_WINDOWS if self.is_layer else ""
+
+    def imitates(self, account: Account) -> str:
+        return ""
 
     def __init__(self, about: dict[str, str], environment: dict[str, str], account: Account) -> None:
         self.about, self.environment, self.account = about, environment, account

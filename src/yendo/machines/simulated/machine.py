@@ -76,7 +76,11 @@ class SimulatedMachine:
 
     place: Place = "simulation"
     has_powershell = False
+    evidence, not_windows, without_powershell = False, "it is simulated", ""
     unanswered: frozenset[str] = frozenset()
+
+    def imitates(self, account: Account) -> str:
+        return ""
 
     def __init__(self, release: str = systems.USUAL) -> None:
         self.system = systems.system(release)
@@ -170,6 +174,10 @@ class SimulatedSession:
         if build and build != self.facts.windows.split(".")[2]:
             known["windows"] = f"10.0.{build}.1"
         self.facts = msgspec.structs.replace(self.facts, **known)
+
+    @property
+    def staging(self) -> SimulatedSession:
+        return self
 
     def someone_new(self) -> str:
         """Somebody logs on who never did: the hive of such people is copied for them. Its name, a key of HKU."""

@@ -28,7 +28,7 @@ from yendo.evidence import Evidence
 from yendo.facts import surroundings as around
 from yendo.facts.surroundings import Account, Surroundings
 from yendo.machines.outside import RunnerOnly
-from yendo.machines.protocol import Place, Ran
+from yendo.machines.protocol import NOT_WINDOWS, Place, Ran
 from yendo.machines.watching import Watched
 from yendo.machines.wine import layer as layers
 from yendo.machines.wine import noise, observe, quirks, sandbox
@@ -137,9 +137,16 @@ class WineMachine:
 
     unanswered = frozenset({"app", "capability", "feature", "system-package"})  # the servicing program does nothing
 
+    evidence, not_windows = True, NOT_WINDOWS
+    without_powershell = "`yendo doctor` says how to add a PowerShell"
+
     @property
     def has_powershell(self) -> bool:
         return self.powershell is not None
+
+    def imitates(self, account: Account) -> str:
+        how = "imitated by a redirected profile and hive, since the layer has no such account"
+        return how if account == "system" else ""
 
     @property
     def label(self) -> str:
