@@ -15,11 +15,12 @@ from yendo.effects import Effect, File, State, difference
 from yendo.effects.capture import Caught, WorkPart, WorkRun, content_name, everybodys, placed, placing
 from yendo.effects.things import key_of, label
 from yendo.errors import NotCovered, Unreadable, YendoError
+from yendo.facts.exit_codes import DONE, RESTARTS
 from yendo.facts.surroundings import Account, Surroundings, expand
 from yendo.installers import recognise
 from yendo.machines.watching import Watched, WatchedMachine, WatchedSession
 from yendo.prove.stage import Progress
-from yendo.prove.verdicts import DONE, FOLDER, fleeting, pending
+from yendo.prove.verdicts import FOLDER, fleeting, pending
 from yendo.prove.verdicts import placed as on_machine
 
 TIMEOUT = 1800.0
@@ -255,7 +256,7 @@ def _ran(
         raise WorkFailed(f"{job.part}: {command} {why}", picture)
     code = watched.exit_code or 0
     after = session.state()
-    restarts = code in (3010, 1641) or pending(difference(before, after), session)
+    restarts = code in RESTARTS or pending(difference(before, after), session)
     if restarts:
         session.restart()
         after = session.state()

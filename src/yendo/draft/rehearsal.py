@@ -16,11 +16,10 @@ from yendo.effects import Effect, Environment, File, RegistryValue, Service, Sta
 from yendo.effects.recording import is_temporary
 from yendo.effects.things import key_of
 from yendo.errors import YendoError
-from yendo.facts import systems
+from yendo.facts import exit_codes, systems
 from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats.msi import Database
 from yendo.installers.account import InstallerAccount, Silent
-from yendo.installers.msi import engine
 from yendo.installers.msi.layers import Layers
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.terms.rules import FileRule, Rule
@@ -226,7 +225,7 @@ def _carried(
         for folder, source in lines.brought.items():
             session.bring(source, folder)
         for command in commands:
-            if session.run(command, timeout=600).exit_code not in engine.DONE:
+            if session.run(command, timeout=600).exit_code not in exit_codes.DONE:
                 return None
         after = session.state()
         removed = after if lines.stays else _removed(session, lines.uninstall) if removes else None
@@ -237,7 +236,7 @@ def _carried(
 
 def _removed(session: SimulatedSession, uninstall: str | None) -> State | None:
     try:
-        gone = uninstall is not None and session.run(uninstall, timeout=600).exit_code in engine.DONE
+        gone = uninstall is not None and session.run(uninstall, timeout=600).exit_code in exit_codes.DONE
     except YendoError:
         gone = False
     return session.state() if gone else None

@@ -15,6 +15,7 @@ from pathlib import Path
 import msgspec
 
 from yendo.errors import Unreadable
+from yendo.facts.exit_codes import DONE
 from yendo.fleet.incoming import named_rows
 from yendo.fleet.store import FleetOutcome
 from yendo.package.manifest import EXIT_CODES
@@ -101,7 +102,7 @@ def _outcome(
 def failed_by(code: int) -> bool:
     """Whether a run with this exit code has failed."""
     known = EXIT_CODES.get(code)
-    return known.outcome == "failure" if known else code not in (0, 3010, 1641)
+    return known.outcome == "failure" if known else code not in DONE
 
 
 def between(first: str, last: str) -> float:

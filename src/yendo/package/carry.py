@@ -19,6 +19,7 @@ import msgspec
 from yendo import digest
 from yendo.effects.things import parent
 from yendo.errors import NotCovered
+from yendo.facts.exit_codes import DONE
 from yendo.facts.versions import VersionRange
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
@@ -374,7 +375,7 @@ class _Carrier:
                         return form.REFUSED
                 code = self.other(need.folder, "install")
                 self.tell(events.NeedCarried(name, code))
-                if code not in (0, 3010, 1641):
+                if code not in DONE:
                     return code
                 if not self.met(need):
                     return form.NEED_MISSING

@@ -16,6 +16,7 @@ import msgspec
 
 from yendo.effects import State
 from yendo.errors import NotCovered, Usage, YendoError
+from yendo.facts.exit_codes import DONE
 from yendo.facts.surroundings import Account
 from yendo.machines.outside import OPENED_WITHIN, opening
 from yendo.machines.protocol import Ran, Session
@@ -24,7 +25,7 @@ from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import carry
 from yendo.prove.proof import UNCOVERED
 from yendo.prove.scenarios import Scenario
-from yendo.prove.stage import ACCEPTED, DETECTION_LIMIT, Stage, values_text
+from yendo.prove.stage import DETECTION_LIMIT, Stage, values_text
 
 PACKAGE = rf"{WORK}\package"
 _SMALL = 1 << 20  # bytes of a file whose content is asked for
@@ -185,7 +186,7 @@ class _Stage(Stage):
             carried = super().verb(recorded.inner, verb)
         except NotCovered:  # what cannot be simulated may be carried out all the same
             return carry.Carried(0, (), ())
-        return carried if carried.exit_code in ACCEPTED else msgspec.structs.replace(carried, exit_code=0)
+        return carried if carried.exit_code in DONE else msgspec.structs.replace(carried, exit_code=0)
 
     def script_says(self, session: Session) -> tuple[bool | None, str]:
         recorded: Any = session

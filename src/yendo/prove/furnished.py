@@ -16,11 +16,12 @@ from yendo.effects import Effect, State
 from yendo.errors import NotCovered, Usage
 from yendo.evidence import Evidence
 from yendo.facts import systems
+from yendo.facts.exit_codes import DONE
 from yendo.facts.surroundings import Account, Surroundings, expand
 from yendo.machines.protocol import Machine, Place, Session
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.plan.model import Plan, Proving
-from yendo.prove.stage import ACCEPTED, Stage
+from yendo.prove.stage import Stage
 from yendo.terms.rules import FileRule, FolderRule, RegistryKeyRule, RegistryRule, Rule
 
 _LARGEST = 64 << 20
@@ -112,7 +113,7 @@ class Furnished:
         stage = Stage(package, self.machine, account, lambda title: None)
         stage.bring(session)
         code = stage.verb(session, "install").exit_code
-        if code not in ACCEPTED:
+        if code not in DONE:
             raise NotCovered(
                 f"{package.name}, which the plan says is there already, does not install: exit code {code}"
             )

@@ -14,6 +14,7 @@ from yendo.detect.states import Ground, in_order
 from yendo.effects import Effect, File, Product, State, difference
 from yendo.effects.things import key_of
 from yendo.errors import NotCovered, YendoError
+from yendo.facts.exit_codes import DONE
 from yendo.facts.surroundings import Account
 from yendo.facts.versions import Version
 from yendo.formats.msi import Database
@@ -24,7 +25,7 @@ from yendo.machines.protocol import Machine, Session
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import carry
 from yendo.package import manifest as form
-from yendo.prove.stage import ACCEPTED, Stage
+from yendo.prove.stage import Stage
 from yendo.terms.rules import Rule
 from yendo.terms.settings import Setting, SettingValue, fill
 
@@ -97,7 +98,7 @@ def _alone(
             with machine.fresh(account) as session:
                 session.bring(installer.parent, OTHER)
                 ran = session.run(command, timeout=3600, folder=OTHER)
-                if ran.exit_code not in ACCEPTED:
+                if ran.exit_code not in DONE:
                     missing.append(f"{installer.name}: ends with {ran.exit_code} on the simulated machine")
                     continue
                 words = f"{identity.name or installer.name} {identity.version or ''}".strip()
@@ -129,7 +130,7 @@ def make(
         environment = session.surroundings.environment
         stage.bring(session)
         found = stage.verb(session, "install")
-        if found.exit_code not in (*ACCEPTED, form.NOT_DETECTED):
+        if found.exit_code not in (*DONE, form.NOT_DETECTED):
             raise NotCovered(
                 f"the simulated machine does not install it: exit code {found.exit_code}; {'; '.join(found.lines[-2:])}"
             )
@@ -138,7 +139,7 @@ def make(
         shared = _shared(manifest, package, machine, account)
         effects = [_known(effect, after) for effect in in_order(own) if key_of(effect.thing) not in shared]
         removed = None
-        if manifest.uninstall and stage.verb(session, "uninstall").exit_code in ACCEPTED:
+        if manifest.uninstall and stage.verb(session, "uninstall").exit_code in DONE:
             removed = session.state().copy()
     also: list[tuple[str, State]] = []
     always = tuple(action for action in manifest.install if not action.when)
@@ -183,7 +184,7 @@ def everywhere(made: Made, package: Path, account: Account = "system") -> Made:
             stage = Stage(package, machine, account, lambda title: None, site=site, values=values)
             stage.bring(session)
             code = stage.verb(session, "install").exit_code
-            if code in (*ACCEPTED, form.NOT_DETECTED):
+            if code in (*DONE, form.NOT_DETECTED):
                 also.append((f"this version, {name}", session.state()))
             else:
                 missing.append(f"this version, {name}: ends with {code} on the simulated machine")
@@ -207,7 +208,7 @@ def idle_settings(made: Made, package: Path, account: Account = "system") -> lis
             if stage.manifest.chosen.get(name) == now:
                 continue  # there is no other value
             stage.bring(session)
-            ended = stage.verb(session, "install").exit_code in (*ACCEPTED, form.NOT_DETECTED)
+            ended = stage.verb(session, "install").exit_code in (*DONE, form.NOT_DETECTED)
             if ended and not stage.without_own(difference(made.ground.after, session.state()), session):
                 found.append(name)
     return found
@@ -266,7 +267,7 @@ def _carried(manifest: form.Manifest, package: Path, session: Session, folder: s
     for _ in range(5):
         code = carry.carry(manifest, package, session, "install", folder=folder, sleep=lambda seconds: None).exit_code
         if code != 1641:
-            return code in ACCEPTED
+            return code in DONE
         session.restart()
     return False
 

@@ -18,6 +18,7 @@ from yendo.detect.states import main_file
 from yendo.effects import Effect, File, Product, Shortcut, State, UninstallEntry, difference
 from yendo.effects.things import parent
 from yendo.errors import NotCovered, Unreadable
+from yendo.facts.exit_codes import DONE
 from yendo.facts.machine import Facts
 from yendo.facts.surroundings import expand
 from yendo.installers.account import Identity
@@ -25,7 +26,7 @@ from yendo.machines.protocol import Session
 from yendo.package import manifest as form
 from yendo.prove import ground
 from yendo.prove.libraries import missing_libraries
-from yendo.prove.stage import ACCEPTED, Stage
+from yendo.prove.stage import Stage
 
 START_SECONDS = 4.0
 OWN_DATA = b"a person's own"
@@ -41,7 +42,7 @@ def installed(stage: Stage, session: Session, title: str = "install") -> State |
     """
     stage.bring(session)
     carried = stage.verb(session, "install")
-    if carried.exit_code in ACCEPTED:
+    if carried.exit_code in DONE:
         if title:
             stage.phase("install", title, True, "exit code accepted", f"exit code {carried.exit_code}", by=stage.by)
         return session.state()
@@ -93,7 +94,7 @@ def _gone(stage: Stage, session: Session, before: State) -> None:
     stage.phase(
         "uninstall",
         "uninstall",
-        carried.exit_code in ACCEPTED,
+        carried.exit_code in DONE,
         "exit code 0, 3010 or 1641",
         f"exit code {carried.exit_code}",
         by=stage.by,
@@ -163,7 +164,7 @@ def upgrade(installer: Path, *, newer: bool) -> Callable[[Stage], None]:
             if not stage.phase(
                 "other",
                 f"{installer.name} installed first",
-                ran.exit_code in ACCEPTED,
+                ran.exit_code in DONE,
                 "exit code accepted",
                 f"exit code {ran.exit_code}",
             ):
@@ -255,7 +256,7 @@ def consent(*, agrees: bool) -> Callable[[Stage], None]:
             before = session.state()
             carried = stage.verb(session, "install")
             changed = [] if agrees else _unchanged(stage, session, before)
-            good = carried.exit_code in ACCEPTED if agrees else carried.exit_code == form.REFUSED and not changed
+            good = carried.exit_code in DONE if agrees else carried.exit_code == form.REFUSED and not changed
             stage.phase(
                 "install",
                 "installed, the person agreed" if agrees else "refused, the person declined",
@@ -352,7 +353,7 @@ def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[
                     details=carried.lines[-2:],
                 )
                 return
-            good = carried.exit_code in ACCEPTED
+            good = carried.exit_code in DONE
             details, cause = ((), ("", "")) if good else stage.failed_run(session, "install", carried)
             stage.phase(
                 "install",
@@ -393,7 +394,7 @@ def shared_host(stage: Stage) -> None:
         stage.phase(
             "mode",
             "in install mode while it works, and out of it after a cut",
-            within and out and carried.exit_code in ACCEPTED,
+            within and out and carried.exit_code in DONE,
             "on while a step is at work, off in the end",
             f"{'on' if within else 'off'} at the cut, {'off' if out else 'still on'} in the end",
             by=stage.by,
@@ -432,7 +433,7 @@ def interrupted(stage: Stage) -> None:
             return
         carried = stage.verb(session, "install")
         differing = stage.without_own(difference(goal, session.state()), session)
-        good = carried.exit_code in ACCEPTED and not differing
+        good = carried.exit_code in DONE and not differing
         stage.phase(
             "install",
             "went on after a cut, to the same end",
@@ -489,14 +490,14 @@ def media_gone(stage: Stage) -> None:
             stage.phase(
                 "repair",
                 "repaired without its folder",
-                carried.exit_code in ACCEPTED,
+                carried.exit_code in DONE,
                 "exit code accepted",
                 f"exit code {carried.exit_code}",
                 by=stage.by,
                 details=carried.lines[-2:],
             )
         carried = stage.verb(session, "uninstall")
-        good = carried.exit_code in ACCEPTED
+        good = carried.exit_code in DONE
         stage.phase(
             "uninstall",
             "removed without its folder",
@@ -540,9 +541,9 @@ def repair(stage: Stage) -> None:
         back = session.state().get("file", main.path)
         patched = any(".msp" in (action.command or "").lower() for action in stage.manifest.install)
         reason = stage.machine.unmended(patched=patched)
-        if carried.exit_code in ACCEPTED and back is None and reason:
+        if carried.exit_code in DONE and back is None and reason:
             raise NotCovered(f"{main.path} is missing after the repair: {reason}")
-        good = carried.exit_code in ACCEPTED and back is not None
+        good = carried.exit_code in DONE and back is not None
         stage.phase(
             "repair",
             "repaired",
@@ -564,7 +565,7 @@ def twice(stage: Stage) -> None:
         there = session.state()
         carried = stage.verb(session, "uninstall")
         changed = stage.without_own(difference(there, session.state()), session)
-        good = carried.exit_code in ACCEPTED and not changed
+        good = carried.exit_code in DONE and not changed
         stage.phase(
             "again",
             "removed a second time, nothing changed",
@@ -578,7 +579,7 @@ def twice(stage: Stage) -> None:
         stage.phase(
             "reinstall",
             "installed again after that",
-            carried.exit_code in ACCEPTED,
+            carried.exit_code in DONE,
             "exit code accepted",
             f"exit code {carried.exit_code}",
             by=stage.by,

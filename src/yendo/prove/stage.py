@@ -17,6 +17,7 @@ from yendo.effects.recording import is_temporary
 from yendo.effects.things import key_of, kind_of
 from yendo.errors import Usage
 from yendo.evidence import Evidence
+from yendo.facts.exit_codes import DONE, RESTARTS
 from yendo.facts.surroundings import Account, expand
 from yendo.installers import app_contents
 from yendo.machines.protocol import Machine, Session
@@ -29,7 +30,6 @@ from yendo.terms import events
 from yendo.terms.rules.base import pattern
 from yendo.terms.settings import SettingError, SettingValue
 
-ACCEPTED = (0, 3010, 1641)
 RUNNER_LIMIT = 3600.0
 DETECTION_LIMIT = 120.0
 MOST_RESTARTS = 5
@@ -350,10 +350,10 @@ class Stage:
     def install(self, session: Session, before: State) -> State | None:
         begun = time.monotonic()
         carried = self.verb(session, "install")
-        good = carried.exit_code in ACCEPTED
+        good = carried.exit_code in DONE
         details, cause = ((), ("", "")) if good else self.failed_run(session, "install", carried)
         found = f"exit code {carried.exit_code}" + (
-            f" ({form.EXIT_CODES[carried.exit_code].meaning})" if carried.exit_code in (3010, 1641) else ""
+            f" ({form.EXIT_CODES[carried.exit_code].meaning})" if carried.exit_code in RESTARTS else ""
         )
         if not self.phase(
             "install",
@@ -532,10 +532,8 @@ class Stage:
         carried = self.verb(session, "install")
         state = session.state()
         changed = self.without_own(difference(first, state), session)
-        good = carried.exit_code in ACCEPTED and not changed
-        details, cause = (
-            ((), ("", "")) if carried.exit_code in ACCEPTED else self.failed_run(session, "install", carried)
-        )
+        good = carried.exit_code in DONE and not changed
+        details, cause = ((), ("", "")) if carried.exit_code in DONE else self.failed_run(session, "install", carried)
         details += tuple(str(effect) for effect in changed[:10])
         self.phase(
             "again",
@@ -553,7 +551,7 @@ class Stage:
     def uninstall(self, session: Session, before: State, installed: State) -> None:
         begun = time.monotonic()
         carried = self.verb(session, "uninstall")
-        good = carried.exit_code in ACCEPTED
+        good = carried.exit_code in DONE
         details, cause = ((), ("", "")) if good else self.failed_run(session, "uninstall", carried)
         self.phase(
             "uninstall",

@@ -25,6 +25,7 @@ from yendo.effects.effect import counts
 from yendo.effects.recording import Recording, portable
 from yendo.effects.things import label
 from yendo.errors import NotCovered, Usage, YendoError
+from yendo.facts.exit_codes import RESTARTS
 from yendo.facts.surroundings import Account
 from yendo.formats.pe import Image
 from yendo.installers import answers_exe, plain_exe, recognise
@@ -238,7 +239,7 @@ class Trying:
     ) -> TrialRun:
         lasting = [effect for effect in effects if not fleeting(effect, session)]
         shown = [window for window in watched.windows if window.counts]
-        restart = watched.exit_code in (3010, 1641) or pending(effects, session)
+        restart = watched.exit_code in RESTARTS or pending(effects, session)
         restart = restart or any(
             process.name.lower() in ("wineboot.exe", "shutdown.exe") for process in watched.processes
         )

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from yendo.effects import difference
+from yendo.facts.exit_codes import DONE
 from yendo.package import manifest as form
 from yendo.prove.plays import NOT_ON_LAYER
 from yendo.prove.stage import Stage
@@ -35,7 +36,7 @@ def held(stage: Stage) -> None:
         changed = [one for one in changed if "$windows.~bt" not in one.thing.identity.lower()]
         named = [event.what for event in carried.events if isinstance(event, events.UpgradeHeld)]
         told = any(isinstance(event, events.SetupSays) for event in carried.events)
-        good = carried.exit_code not in (0, 3010, 1641) and told and not changed and not staged.setup.pending
+        good = carried.exit_code not in DONE and told and not changed and not staged.setup.pending
         stage.phase(
             "install", f"{HELD} is in the way", good, "not upgraded, and it says what is in the way",
             f"exit code {carried.exit_code}, " + (f"named: {', '.join(named)}" if named else "named: nothing")

@@ -10,6 +10,7 @@ from yendo.effects import Effect, UninstallEntry
 from yendo.effects.recording import is_temporary
 from yendo.errors import YendoError
 from yendo.evidence import Evidence
+from yendo.facts.exit_codes import DONE
 from yendo.formats.pe import Image
 from yendo.installers import answers_exe, plain_exe
 from yendo.installers.account import CommandLine, InstallerAccount
@@ -20,7 +21,6 @@ FOLDER = r"C:\Hand over"  # where a trial puts the installer on its machines
 REMOVAL = "removal.iss"
 EARLY = 0.2  # seconds that another process may outlive the first one before it counts
 _OF_THE_LAYER = ("conhost.exe", "winedbg.exe", "explorer.exe", "services.exe")
-DONE = (0, 3010, 1641)
 COMPLETE, NOTHING, SHOWED, WAITS, FAILED, ENDLESS, NO_START = (
     "silent and complete",
     "silent, did nothing",

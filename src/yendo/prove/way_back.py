@@ -12,11 +12,12 @@ from pathlib import Path
 from yendo.effects import Effect, State, difference
 from yendo.effects.things import File
 from yendo.errors import Usage
+from yendo.facts.exit_codes import DONE
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
 from yendo.prove import plays
 from yendo.prove.proof import Leftover
-from yendo.prove.stage import ACCEPTED, Stage
+from yendo.prove.stage import Stage
 
 _CACHE = "\\windows\\installer\\"
 
@@ -93,7 +94,7 @@ def _verb(stage: Stage, session: Session, verb: str, identifier: str, title: str
     stage.bring(session)
     begun = time.monotonic()
     carried = stage.verb(session, verb)
-    good = carried.exit_code in ACCEPTED
+    good = carried.exit_code in DONE
     details, cause = ((), ("", "")) if good else stage.failed_run(session, verb, carried)
     return stage.phase(
         identifier, title, good, "exit code 0, 3010 or 1641", f"exit code {carried.exit_code}", by=stage.by,

@@ -14,6 +14,7 @@ from yendo.effects import Effect, State
 from yendo.effects.things import key_of
 from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence, row
+from yendo.facts.exit_codes import DONE
 from yendo.facts.surroundings import Surroundings
 from yendo.formats.msi import Database, TableRow
 from yendo.installers.account import Wanted
@@ -22,7 +23,6 @@ from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD, WITHOUT_EFFE
 from yendo.installers.msi.actions.system import forget_rights, lock_permissions, lock_permissions_extended
 from yendo.installers.msi.session import LOCAL, ActionFailure, InstallSession, Memory
 
-DONE = (0, 3010, 1641)  # done; done, and a restart is needed; done, and a restart has begun
 MAX_ACTIONS = 20_000
 MAX_NESTING = 8
 

@@ -18,6 +18,7 @@ import msgspec
 from yendo.effects import Effect, File, State
 from yendo.effects.things import parent
 from yendo.errors import Unreadable
+from yendo.facts import exit_codes
 from yendo.facts.surroundings import Surroundings
 from yendo.formats import pe
 from yendo.formats.msi import Database
@@ -158,7 +159,7 @@ class InstallerService:
             given.setdefault("REINSTALL", "ALL")
             given.setdefault("REINSTALLMODE", "omus")
             ran = self._carry_out("patch", layered, given, self.memories[code].package, log, by_code=True)
-            if ran.exit_code not in engine.DONE:
+            if ran.exit_code not in exit_codes.DONE:
                 return ran
         return ran
 
