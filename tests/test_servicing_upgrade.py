@@ -79,6 +79,7 @@ def test_from_media_to_the_proof(tmp_path: Path, yendo: Yendo, kind: str) -> Non
         if scenario == "held":
             assert "named: Tidewell Disk Guard" in json.dumps(proof)
         if scenario == "desk":
+            assert "not predicted" in yendo("detect", "strength", tmp_path / "w", expect=None).stderr
             assert "exit code 20" in next(one["found"] for one in proof["phases"] if one["id"] == "stays")
 
 

@@ -132,7 +132,10 @@ def _contents(
         "strength_missing": [*missing, *([told] if told else [])],
         "chart": chart(strength, curve) if strength else "",
         "blind": blind,
-        "questions": [*_questions(workspace, findings, proofs, blind, strength), *(("open", text) for text in lost)],
+        "questions": [
+            *_questions(workspace, manifest, findings, proofs, blind, strength),
+            *(("open", text) for text in lost),
+        ],
         "sites": [site for site in sites if site],
         "site_differences": _between({site: effects for site, (effects, _) in found.items()}),
     }
@@ -380,20 +383,24 @@ def _signature(package: Path) -> list[str]:
     ]
 
 
-def _unproved(proofs: Sequence[Proof]) -> Iterator[str]:
-    """What nobody has seen yet: a real machine, the runner, scenarios."""
+def _unproved(proofs: Sequence[Proof], manifest: form.Manifest) -> Iterator[str]:
+    """What nobody has seen yet: a real machine, the runner, scenarios that the package calls for."""
     if not any(proof.place != "simulation" for proof in proofs):
         yield "it was proved on a simulated machine only; nothing was observed on a real one"
     elif not any(proof.runner_executed for proof in proofs):
         yield "the package's own runner was not executed"
+    upgrades = any(phase.id == "system-setup" for proof in proofs for phase in proof.phases)
+    if upgrades and not any(proof.place == "real Windows" for proof in proofs):
+        yield "the setup of the media itself ran nowhere: upgrade one machine of each kind before all others"
     played = {proof.scenario.partition("@")[0] for proof in proofs}
-    left = [scenario.title for name, scenario in SCENARIOS.items() if name not in played]
+    left = [one.title for name, one in SCENARIOS.items() if name not in played and not one.calls_for(manifest)]
     if left:
         yield f"not played: {', '.join(left)}"
 
 
 def _questions(
     workspace: Path | None,
+    manifest: form.Manifest,
     findings: Sequence[Finding],
     proofs: Sequence[Proof],
     blind: Sequence[str],
@@ -407,7 +414,7 @@ def _questions(
         if phase.outcome == "failed"
     ]
     found += [(finding.severity, f"{finding.message} (line {finding.line} of the plan)") for finding in findings]
-    found += [("open", words) for words in _unproved(proofs)]
+    found += [("open", words) for words in _unproved(proofs, manifest)]
     if strength is not None and strength.score < 0.9:
         found.append(
             (

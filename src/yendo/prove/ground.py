@@ -26,6 +26,7 @@ from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.prove.stage import Stage
+from yendo.steps import KINDS
 from yendo.terms.rules import Rule
 from yendo.terms.settings import Setting, SettingValue, fill
 
@@ -127,6 +128,8 @@ def make(
     with machine.fresh(account) as session:
         stage = Stage(package, machine, account, lambda title: None, site=site)
         manifest = stage.manifest
+        if not all(KINDS[action.kind].predicted for action in manifest.install if action.kind in KINDS):
+            raise NotCovered("what Windows does to itself is not predicted, so nothing of it can be broken on purpose")
         environment = session.surroundings.environment
         stage.bring(session)
         found = stage.verb(session, "install")

@@ -60,7 +60,7 @@ def install_effects(
             more, spots = [], [f"{action.title}: {KINDS[action.kind].unseen}"]
         else:
             more, spots = _performed(action, *_host(manifest, package, surroundings, state, real))
-            if real and KINDS[action.kind].unseen:
+            if KINDS[action.kind].unseen and (real or not KINDS[action.kind].predicted):
                 spots = [*spots, f"{action.title}: {KINDS[action.kind].unseen}"]
         effects += more
         blind += spots
