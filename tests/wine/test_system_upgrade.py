@@ -117,6 +117,17 @@ def test_the_setup_is_never_ended(made: Path, shell_wine: Any, tmp_path: Path) -
         ran = real.run(LINE, timeout=120)
         assert ran.exit_code == 1618 and "still at work after 6 seconds: it goes on" in ran.output, ran.output
         assert real.is_running("setup")
+    with shell_wine.fresh() as real:
+        real.write(r"C:\setup-says.txt", b"host 16")
+        real.bring(short, FOLDER)
+        codes = [real.run(LINE, timeout=120).exit_code]
+        while codes[-1] == 1618 and len(codes) < 6:
+            codes.append(real.run(LINE, timeout=120).exit_code)
+        assert codes[0] == 1618 and codes[-1] == 1641, codes
+        lines = (real.read(r"C:\setup-lines.txt") or b"").decode().splitlines()
+        assert sum("/noreboot" in line for line in lines) == 1, "no second setup is started beside it"
+        real.restart()
+        assert "the system is 10.0.26100.1742 now" in _log(real), _log(real)
 
 
 def test_power_cut_while_it_works(made: Path, shell_wine: Any) -> None:

@@ -56,8 +56,11 @@ function Get-SetupWords($Step, [int]$Code) {
 function Step-SystemUpgrade($Step) {
     [string]$before = [IO.Path]::Combine($Room, 'before.txt')
     [DateTime]$until = [DateTime]::UtcNow.AddSeconds($Step['timeout'])
+    [bool]$found = Test-SetupRuns
     if (-not (Wait-Setup $Step $until)) { return @('again later', 1618) }
     if ($Step['part'] -eq 'judge') { return (Get-Became $Step $before) }
+    # one that an earlier run has started: a second one would only say that a restart is due
+    if ($found -and ($Step['part'] -eq 'upgrade')) { return @('done', 0) }
     if ($Step['part'] -eq 'upgrade') { [IO.File]::WriteAllText($before, (Get-Fact 'windows') + "`t" + (Get-Fact 'edition'), $Utf8) }
     [string]$line = [Environment]::ExpandEnvironmentVariables($Step['command'].Replace('{package}', $Here).Replace('{logs}', $VendorLogs))
     Tell command-began $line

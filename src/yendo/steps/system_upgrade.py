@@ -157,9 +157,12 @@ class SystemUpgradeKind(Kind):
     def perform(self, action: Action, host: Host) -> Result:
         if action.data["part"] == "judge":
             return _judge(action, host)
+        found = any(host.session.is_running(name) for name in SETUPS)
         if not _waited(host, action.timeout):
             return AGAIN
         if action.data["part"] == "upgrade":
+            if found:  # one that an earlier run has started: a second one would only say that a restart is due
+                return DONE
             host.own_folders(host.room)
             edition = host.session.facts.edition or ""
             host.session.write(rf"{host.room}\before.txt", f"{host.session.facts.windows}\t{edition}".encode())
