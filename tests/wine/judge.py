@@ -58,8 +58,7 @@ def judge(machine: Any, case: Case, folder: Path, *, real_writer: bool, account:
         before = machine.baseline(account)
         start = session.state()
         assert not difference(before, start), [str(effect) for effect in difference(before, start)][:5]
-        ours = SimulatedSession(session.surroundings)
-        ours._state = before.copy()
+        ours = SimulatedSession(session.surroundings, before.copy())
         ours.bring(folder, r"C:\Hand over")
         codes = []
         for line in lines:

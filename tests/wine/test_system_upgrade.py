@@ -149,7 +149,7 @@ def test_the_proof_on_the_layer(made: Path, shell_wine: Any) -> None:
     proof = prove(made, shell_wine)
     assert proof.passed, [(one.title, one.found, one.details) for one in proof.phases if one.outcome == "failed"]
     said = {one.id: one.found for one in proof.phases}
-    assert said["system-setup"] == "the layer is no Windows that can be upgraded"
+    assert said["system-setup"] == "the API layer is no Windows"
     assert said["stays"] == "exit code 20, 0 effects"
 
 
