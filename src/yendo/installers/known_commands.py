@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 
+IN_SHELL = "runs a command of the shell"
 _PROGRAM = re.compile(r'\s*(?:"([^"]+)"|(\S+))')
+_AROUND_PROGRAM = re.compile(r'(?i)"([a-z]:\\[^"]+|[^"\s]+)\.(exe|com|bat|cmd)"')
 # What the system's own programs do, by their name and what their line holds.
 _DOES = (
     (r"pnputil|dpinst\w*|devcon\w*", r"", "adds or removes a driver"),
@@ -37,13 +39,31 @@ def program_of(line: str) -> str:
     return (match[1] or match[2]).strip() if match else ""
 
 
+def within_shell(line: str) -> str | None:
+    """The command line that the shell is told to run; None where it is not the shell's.
+
+    Source: the shell takes the first and the last quote away, but not where these are all there are and stand
+    around a program.
+    """
+    if not re.fullmatch(r"(?i)(.*\\)?cmd(\.exe)?", program_of(line)):
+        return None
+    rest = re.search(r"(?i)\s/[ck]\s+(.*)", line)
+    if rest is None:
+        return None
+    inner = rest[1].strip()
+    if not inner.startswith('"') or (inner.count('"') == 2 and _AROUND_PROGRAM.match(inner)):
+        return inner
+    head, _, tail = inner[1:].rpartition('"')
+    return head + tail
+
+
 def does(line: str) -> str:
     """What a command line does; empty where its program is none of these."""
     path = program_of(line)
     if not path:
         return ""
-    if re.fullmatch(r"(?i)(.*\\)?cmd(\.exe)?", path) and (rest := re.search(r"(?i)\s/[ck]\s+(.*)", line)):
-        return does(rest[1].strip().strip('"')) or "runs a command of the shell"
+    if (inner := within_shell(line)) is not None:
+        return does(inner) or IN_SHELL
     program = re.sub(r"(?i)\.(exe|com)$", "", path.rpartition("\\")[2])
     for names, holds, what in _DOES:
         if re.fullmatch(rf"(?i){names}", program) and re.search(holds, line):

@@ -49,6 +49,8 @@ def _masked(session: InstallSession, line: str) -> str:
 
 def known_of(session: InstallSession, command: str) -> str:
     """What is known of a command line's program; empty where nothing is."""
+    if (inner := known_commands.within_shell(command)) is not None:
+        return known_of(session, inner) or known_commands.IN_SHELL
     if does := known_commands.does(command):
         return does
     path = known_commands.program_of(command)
