@@ -5,6 +5,7 @@ from __future__ import annotations
 import datetime
 import io
 import random
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
@@ -83,14 +84,17 @@ def signer(name: str = "Tidewell", **more: Any) -> SignerIdentity:
 
 
 def folder(
-    target: Path, files: dict[str, bytes], *, who: SignerIdentity | None = None, stamp: str | None = None,
+    target: Path, files: Mapping[str, bytes | Path], *, who: SignerIdentity | None = None, stamp: str | None = None,
     decoration: str = "NTamd64", devices: str = r"USB\VID_FFFE&PID_0021", version: str = "2.1.0.0", date: str = "03/14/2026",
     setup_class: str = "Ports", class_id: str = "{4d36e978-e325-11ce-bfc1-08002be10318}", more: str = "", to: int = 13, service: int = 1,
 ) -> Path:  # fmt: skip
-    """Writes a driver that brings ``files``; returns its ``.inf``. Signed where ``who`` is given."""
+    """Writes a driver that brings ``files``, a path as a link to it; returns its ``.inf``. Signed where ``who`` is given."""
     target.mkdir(parents=True)
     for name, data in files.items():
-        (target / name).write_bytes(data)
+        if isinstance(data, Path):
+            (target / name).hardlink_to(data)
+        else:
+            (target / name).write_bytes(data)
     text = INF.format(
         setup_class=setup_class, class_id=class_id, date=date, version=version, decoration=decoration, devices=devices, folder=to,
         catalogue="CatalogFile = gauge.cat" if who else "", listed="\n".join(f"{name} = 1" for name in files), copied="\n".join(files),

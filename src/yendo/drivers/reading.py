@@ -107,15 +107,23 @@ def listing(folder: Path) -> dict[str, Path]:
     Raises Unreadable where there are too many.
     """
     found: dict[str, Path] = {}
-    for place, _, names in os.walk(folder):
-        below = Path(place).relative_to(folder).as_posix()
-        for name in names:
-            path = Path(place, name)
-            if path.is_symlink() or not path.is_file():
-                continue
-            found[(name if below == "." else f"{below}/{name}").lower()] = path
-            if len(found) > MAX_FILES:
-                raise Unreadable(f"{folder.name} holds more than {MAX_FILES} files; a driver's folder holds its own")
+    waiting = [("", str(folder))]
+    while waiting:
+        below, place = waiting.pop()
+        try:
+            with os.scandir(place) as entries:
+                here = list(entries)
+        except OSError:  # what may not be looked into is not there for whoever installs it either
+            continue
+        for entry in here:
+            if entry.is_dir(follow_symlinks=False):
+                waiting.append((f"{below}{entry.name}/", entry.path))
+            elif entry.is_file(follow_symlinks=False):
+                found[(below + entry.name).lower()] = folder / (below + entry.name)
+                if len(found) > MAX_FILES:
+                    raise Unreadable(
+                        f"{folder.name} holds more than {MAX_FILES} files; a driver's folder holds its own"
+                    )
     return found
 
 

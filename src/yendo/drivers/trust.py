@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
+from functools import lru_cache
 from pathlib import Path
 from typing import BinaryIO
 
@@ -155,6 +156,15 @@ def _kind(judged: Verified) -> str:
 
 
 def _common(name: str) -> str:
+    return _short(name) if len(name) <= 512 else _common_name(name)
+
+
+@lru_cache(64)  # a folder full of drivers is signed by few
+def _short(name: str) -> str:
+    return _common_name(name)
+
+
+def _common_name(name: str) -> str:
     """The common name of a distinguished one, as text; the whole where it has none."""
     from cryptography import x509
     from cryptography.x509.oid import NameOID

@@ -9,6 +9,7 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
+from functools import lru_cache
 
 import msgspec
 from asn1crypto import cms, core
@@ -78,21 +79,23 @@ def parse(raw: bytes) -> SecurityCatalogue:
         raise Unreadable(f"the catalogue cannot be read: {error}") from error
 
 
-def _fields(data: bytes) -> Iterator[tuple[int, bytes, bytes]]:
+def _fields(data: bytes) -> list[tuple[int, bytes, bytes]]:
     """The parts of a sequence or a set: the first byte, the whole part, and what is in it. Raises ValueError."""
-    at = 0
-    while at < len(data):
-        head, length = 2, data[at + 1]
+    found = []
+    at, size = 0, len(data)
+    while at < size:
+        begin, length = at + 2, data[at + 1]
         if length & 0x80:
-            head += length & 0x7F
-            if not 3 <= head <= 6:
+            begin += length & 0x7F
+            if not 3 <= begin - at <= 6:
                 raise ValueError("a length of a form that is not read")
-            length = int.from_bytes(data[at + 2 : at + head], "big")
-        end = at + head + length
-        if end > len(data):
+            length = int.from_bytes(data[at + 2 : begin], "big")
+        end = begin + length
+        if end > size:
             raise ValueError("it is cut off")
-        yield data[at], data[at:end], data[at + head : end]
+        found.append((data[at], data[at:end], data[begin:end]))
         at = end
+    return found
 
 
 def _first(data: bytes) -> bytes:
@@ -103,8 +106,19 @@ def _first(data: bytes) -> bytes:
 
 
 def _wide(whole: bytes) -> str:
-    """A text of two bytes a letter. Raises ValueError for one that is too long to be a name."""
-    return next(_fields(whole))[2].decode("utf-16-be", "replace")
+    """A text of two bytes a letter. Raises ValueError where there is none."""
+    return _name(whole) if len(whole) <= 256 else _first_text(whole)
+
+
+@lru_cache(256)  # a list says the same few short names of every file
+def _name(whole: bytes) -> str:
+    return _first_text(whole)
+
+
+def _first_text(whole: bytes) -> str:
+    for _, _, content in _fields(whole):
+        return content.decode("utf-16-be", "replace")
+    raise ValueError("a name of it is empty")
 
 
 def _member(data: bytes) -> CatalogueMember:

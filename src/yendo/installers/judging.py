@@ -6,6 +6,7 @@ Source: RFC 5652 and RFC 3161. Whether the system that loads the file trusts the
 from __future__ import annotations
 
 import hashlib
+from functools import lru_cache
 from typing import Any
 
 import msgspec
@@ -15,6 +16,7 @@ from yendo.installers import signatures
 
 # What holds a time stamp: of Windows, and of RFC 3161, as macOS has it.
 STAMP, CMS_STAMP = "1.3.6.1.4.1.311.3.3.1", "1.2.840.113549.1.9.16.2.14"
+_MAX_KEPT = 1 << 16  # bytes of certificates that are worth remembering; hostile ones are larger
 
 
 class Verified(msgspec.Struct, frozen=True):
@@ -67,9 +69,6 @@ def judged_message(raw: bytes, content: bytes | None, what: str) -> Verified:
 
 
 def _judged(raw: bytes, content: bytes | None, what: str) -> Verified:
-    from cryptography import x509
-    from cryptography.hazmat.primitives import hashes
-
     signed = cms.ContentInfo.load(raw)["content"]
     content = signed["encap_content_info"]["content"].contents if content is None else content
     info = signed["signer_infos"][0]
@@ -79,8 +78,9 @@ def _judged(raw: bytes, content: bytes | None, what: str) -> Verified:
     )
     if not signatures.is_signer(info, chosen):
         raise ValueError("the signer's certificate is not in it")
-    certificates = [x509.load_der_x509_certificate(one.dump()) for one in (chosen, *others)]
-    own = certificates[0]
+    ders = tuple(one.dump() for one in (chosen, *others))
+    told = _told(ders) if sum(map(len, ders)) <= _MAX_KEPT else _read(ders)
+    own = told.own
     stated = next(item["values"][0].native for item in info["signed_attrs"] if item["type"].native == "message_digest")
     value, attributes = info["signature"].native, b"\x31" + info["signed_attrs"].dump()[1:]
     problems = []
@@ -99,23 +99,50 @@ def _judged(raw: bytes, content: bytes | None, what: str) -> Verified:
             problems.append(f"{what}: the time stamp is of another signature")
         elif not own.not_valid_before_utc <= stamp["gen_time"].native <= own.not_valid_after_utc:
             problems.append(f"{what}: the certificate was not valid when it was signed")
-    names = tuple(one.subject.rfc4514_string() for one in certificates)
+    return Verified(
+        told.names[0],
+        told.names,
+        seen,
+        tuple(problems),
+        fingerprint(ders[0]),
+        ends=own.not_valid_after_utc.isoformat(),
+        own=own.subject == own.issuer,
+        uses=told.uses,
+        certificate=ders[0],
+        above=told.above,
+    )
+
+
+class _Certificates(msgspec.Struct, frozen=True):
+    """What the certificates of a message say, the signer's own first."""
+
+    own: Any
+    names: tuple[str, ...]
+    uses: tuple[str, ...]
+    above: tuple[str, ...]
+
+
+def _read(ders: tuple[bytes, ...]) -> _Certificates:
+    from cryptography import x509
+
+    certificates = [x509.load_der_x509_certificate(der) for der in ders]
+    own = certificates[0]
     try:
         uses = tuple(one.dotted_string for one in own.extensions.get_extension_for_class(x509.ExtendedKeyUsage).value)
     except (x509.ExtensionNotFound, ValueError):
         uses = ()
-    return Verified(
-        names[0],
-        names,
-        seen,
-        tuple(problems),
-        own.fingerprint(hashes.SHA256()).hex().upper(),
-        ends=own.not_valid_after_utc.isoformat(),
-        own=own.subject == own.issuer,
-        uses=uses,
-        certificate=chosen.dump(),
-        above=tuple(one.fingerprint(hashes.SHA256()).hex().upper() for one in _above(own, certificates)),
+    places = {id(one): der for one, der in zip(certificates, ders, strict=True)}
+    return _Certificates(
+        own,
+        tuple(one.subject.rfc4514_string() for one in certificates),
+        uses,
+        tuple(fingerprint(places[id(one)]) for one in _above(own, certificates)),
     )
+
+
+@lru_cache(32)  # a folder full of drivers is signed by few
+def _told(ders: tuple[bytes, ...]) -> _Certificates:
+    return _read(ders)
 
 
 def by_its_key(certificate: Any, value: bytes, signed: bytes, algorithm: str) -> bool:
