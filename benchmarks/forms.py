@@ -12,8 +12,8 @@ from benchmarks.measure import YENDO, Figure, in_turn, process
 from benchmarks.suite import benchmark
 from yendo.draft import captured
 from yendo.effects import Effect, File
-from yendo.effects.capture import Caught, WorkPart, WorkRun, content_name
-from yendo.facts.surroundings import windows
+from yendo.platforms.windows.capture_record import Caught, WorkPart, WorkRun, content_name
+from yendo.platforms.windows.surroundings import windows
 
 FILES = 40_000
 BYTES = int(os.environ.get("YENDO_BENCH_BYTES", str(1 << 30)))  # 4 GB was asked for: YENDO_BENCH_BYTES=4294967296

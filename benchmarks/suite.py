@@ -130,7 +130,7 @@ def many_files(folder: Path) -> list[Figure]:
     path = installer(folder / "many.msi", 50_000, MB)
     raw = "import olefile, sys\nole = olefile.OleFileIO(sys.argv[1])\nfor name in ole.listdir(): ole.openstream(name).read()"  # noqa: E501
     predict = ("import sys\nfrom pathlib import Path\nfrom yendo.formats.msi import Database\nfrom yendo.installers.msi import describe, engine\n"  # noqa: E501
-               "from yendo.facts.surroundings import windows\naround = windows()\n"
+               "from yendo.platforms.windows.surroundings import windows\naround = windows()\n"
                "with Database(Path(sys.argv[1])) as database:\n    outcome = engine.predict(database, around, describe.baseline(around))\n"  # noqa: E501
                "assert len(outcome.effects) > 50_000, len(outcome.effects)")  # fmt: skip
     streams = [process([sys.executable, "-c", raw, str(path)]) for _ in range(5)]
@@ -197,7 +197,7 @@ def with_properties(path: Path, components: int, properties: int) -> Path:
 def influences(folder: Path) -> list[Figure]:
     """What each of 100 properties of a 5,000-component installer changes, against one prediction of it."""
     path = with_properties(folder / "props.msi", 5_000, 100)
-    common = ("from yendo.installers.msi import describe, engine, influence\nfrom yendo.facts.surroundings import windows\naround = windows()\n"  # noqa: E501
+    common = ("from yendo.installers.msi import describe, engine, influence\nfrom yendo.platforms.windows.surroundings import windows\naround = windows()\n"  # noqa: E501
               "import time\nwith Database(Path(sys.argv[1])) as d:\n")  # fmt: skip
     single = "    begun = time.perf_counter()\n    engine.predict(d, around, describe.baseline(around))\n    taken = time.perf_counter() - begun\n"  # noqa: E501
     many = ("    begun = time.perf_counter()\n    found = influence.Influences(d).properties()\n    taken = time.perf_counter() - begun\n"  # noqa: E501

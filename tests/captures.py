@@ -22,11 +22,11 @@ from yendo.capture.sort import wanted
 from yendo.check import Workspace, check
 from yendo.cli.machines import make
 from yendo.draft import captured
-from yendo.effects.capture import promise_of
 from yendo.installers import recognise
 from yendo.machines.watching import WatchedMachine
 from yendo.package import build
 from yendo.plan import read
+from yendo.platforms.windows.capture_record import promise_of
 from yendo.prove.prove import prove
 from yendo.prove.scenarios import SCENARIOS
 from yendo.steps.captured import CapturedStep, decided

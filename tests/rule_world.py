@@ -18,10 +18,10 @@ from xml.etree import ElementTree as xml
 from yendo.demo.vendor import PROGRAMS
 from yendo.detect.oval import INSTANCE
 from yendo.effects import File, Folder, State
-from yendo.effects.keys import pack_code, things_of_key
 from yendo.effects.things import parent
 from yendo.formats import pe
 from yendo.package.scripts import literal
+from yendo.platforms.windows.registry_keys import pack_code, things_of_key
 from yendo.terms.rules import (
     AllRule,
     AnyOfRule,

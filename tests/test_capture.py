@@ -27,15 +27,24 @@ from yendo.capture.tree import tree
 from yendo.demo.vendor import PROGRAMS
 from yendo.draft import captured
 from yendo.effects import Effect, Environment, File, Folder, RegistryValue, Service, Shortcut, State, UninstallEntry
-from yendo.effects import capture as record
-from yendo.effects.capture import Caught, LeftEntry, Promise, WorkPart, WorkRun, is_own, placed, placing
 from yendo.effects.things import IniValue, Product, Thing
 from yendo.errors import Unreadable, Usage
-from yendo.facts.surroundings import Surroundings, windows
 from yendo.machines.wine import layer
 from yendo.machines.wine.screens import pressing
 from yendo.package import build
 from yendo.plan import read
+from yendo.platforms.windows import capture_record as record
+from yendo.platforms.windows.capture_record import (
+    Caught,
+    LeftEntry,
+    Promise,
+    WorkPart,
+    WorkRun,
+    is_own,
+    placed,
+    placing,
+)
+from yendo.platforms.windows.surroundings import Surroundings, windows
 from yendo.prove.promised import held
 from yendo.steps.captured import CapturedStep, Otherwise, Which, decided
 

@@ -59,7 +59,7 @@ def test_what_may_be_a_rule() -> None:
     from yendo.detect.states import Ground
     from yendo.effects import Effect, Environment, RegistryValue, Service, Shortcut, UninstallEntry
     from yendo.effects.things import Part
-    from yendo.facts.surroundings import windows
+    from yendo.platforms.windows.surroundings import windows
 
     things = [
         File(r"C:\Program Files\Tide\tide.exe", 10, "a" * 64, "2.1"),

@@ -8,8 +8,8 @@ from hypothesis import strategies as st
 
 from yendo.detect import detected, for_effects, judge, seen
 from yendo.effects import Effect, File, Product, RegistryValue, State, UninstallEntry
-from yendo.facts.surroundings import windows
 from yendo.plan import FileRule, MsiProductRule, RegistryRule, Rule, UninstallEntryRule
+from yendo.platforms.windows.surroundings import windows
 
 CODE = "{4E6AB892-57E7-52F8-B2B2-AB06096EDC9F}"
 ENVIRONMENT = windows().environment

@@ -12,10 +12,10 @@ from yendo.demo.vendor import lantern
 from yendo.effects import Effect, File, State, agreement, difference
 from yendo.effects.things import Environment, Folder, RegistryValue, label, same
 from yendo.errors import Unreadable
-from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database
 from yendo.installers.msi import engine
 from yendo.machines.simulated.machine import fresh_state
+from yendo.platforms.windows.surroundings import windows
 
 
 class Rig:

@@ -23,6 +23,7 @@ from farm_crew import SOURCE, Farm, cells, copies, farm
 from hypothesis import given
 from hypothesis import strategies as st
 
+from yendo.demo.sequence import runtime
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.farm import bundle, run
 from yendo.farm.cluster import Cluster
@@ -38,14 +39,7 @@ pytestmark = pytest.mark.skipif(os.name == "nt", reason="a farm's workers are tr
 @pytest.fixture(scope="module")
 def workspace(tmp_path_factory: pytest.TempPathFactory) -> Path:
     """The demo's smaller package, built."""
-    place = tmp_path_factory.mktemp("farm")
-    subprocess.run(
-        [sys.executable, "-m", "yendo", "demo", "d", "--quiet"],
-        cwd=place,
-        check=True,
-        env={**os.environ, "PYTHONPATH": SOURCE},
-    )
-    return place / "d" / "runtime"
+    return runtime(tmp_path_factory.mktemp("farm")).parents[1]
 
 
 # --- who plays what -----------------------------------------------------------------------------------------

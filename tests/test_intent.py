@@ -13,11 +13,11 @@ from specimens import Specimen, all_of_them
 
 from yendo.demo.vendor import guid
 from yendo.effects import label
-from yendo.facts.surroundings import windows
 from yendo.formats.msi import Column, Database, Summary, transform
 from yendo.formats.msi.overlay import Overlay
 from yendo.formats.msi.transform import TableChange, Transform
 from yendo.installers.msi import changes, combining, describe, engine, fitting, influence, intent, layers, validate
+from yendo.platforms.windows.surroundings import windows
 from yendo.terms.changes import PlannedChange
 
 

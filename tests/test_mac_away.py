@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import base64
 import contextlib
+import hashlib
 import json
 import os
 import plistlib
@@ -21,6 +22,7 @@ import pytest
 from conftest import Yendo, missing, parsed, unix
 from test_mac_proof import DO, UNDO, WHOLE
 
+from yendo.effects.things import File, Link, same
 from yendo.errors import NoMachine, Usage
 from yendo.mac_half import prove, reading
 from yendo.mac_half.away import HOW_TO_ALLOW, MacAway
@@ -140,10 +142,11 @@ def test_what_is_seen_of_it_is_what_lies_there(mac: Mac) -> None:
         seen = {path for path in there if path.startswith(looked) and not path.startswith(by_itself)}
         assert {path for path in found if path.startswith(looked)} == seen
         for path in seen:
-            one, other = found[path], there[path]
-            assert (one.kind, one.mode, one.user, one.group) == (other.kind, other.mode, other.user, other.group), path
-        assert found["/Library/Tidewell/Pegel ß o'clock.txt"] == there["/Library/Tidewell/Pegel ß o'clock.txt"]
-        assert found["/Library/Tidewell/link"].content == "Pegel ß o'clock.txt"
+            assert same(found[path], there[path]), (found[path], there[path])
+        written = found["/Library/Tidewell/Pegel ß o'clock.txt"]
+        assert isinstance(written, File) and (written.mode, written.user, written.group) == (0o640, 0, 80)
+        assert written.sha256 == hashlib.sha256(b"north\n").hexdigest()
+        assert found["/Library/Tidewell/link"] == Link("/Library/Tidewell/link", "Pegel ß o'clock.txt", 0, 0)
         assert set(away.people) == {"hannah", "emil"} and away.person == "hannah" and away.system == "15.3"
     assert not [one for one in mac.machine.at("/private/tmp").iterdir() if one.name.startswith("yendo-")]
 

@@ -224,7 +224,7 @@ def test_control_characters_are_put_together() -> None:
 
 
 def test_packed_codes() -> None:
-    from yendo.effects.keys import pack_code, unpack_code
+    from yendo.platforms.windows.registry_keys import pack_code, unpack_code
 
     code = "{4E6AB892-57E7-52F8-B2B2-AB06096EDC9F}"
     assert pack_code(code) == "298BA6E47E758F252B2BBA6090E6CDF9" and unpack_code(pack_code(code)) == code

@@ -17,11 +17,11 @@ from conftest import missing
 
 from yendo.detect import oval
 from yendo.errors import NotCovered
-from yendo.facts.surroundings import windows
 from yendo.facts.versions import VersionRange
 from yendo.package import manifest as form
 from yendo.package import scripts
 from yendo.plan.model import schema
+from yendo.platforms.windows.surroundings import windows
 from yendo.terms.rules import (
     KINDS,
     BaseRule,

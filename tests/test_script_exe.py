@@ -21,7 +21,6 @@ from hypothesis import strategies as some
 
 from yendo.effects import File, RegistryValue, State, UninstallEntry
 from yendo.errors import Unreadable
-from yendo.facts.surroundings import windows
 from yendo.formats import packing
 from yendo.formats import script_exe as form
 from yendo.installers import programs
@@ -29,6 +28,7 @@ from yendo.installers.msi.describe import baseline
 from yendo.installers.script_exe.describe import messages
 from yendo.installers.script_exe.run import ScriptOutcome, ScriptRun
 from yendo.installers.script_exe.texts import Texts
+from yendo.platforms.windows.surroundings import windows
 
 HOME = r"C:\Program Files (x86)\Tidewell Sounder"
 

@@ -14,10 +14,10 @@ from hypothesis import strategies as st
 from test_media import made
 from test_servicing import made_by_wimtools
 
-from yendo.facts import systems
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.plan import read
+from yendo.platforms.windows import systems
 from yendo.prove.causes import causes, of_code
 from yendo.prove.stage import Stage
 from yendo.servicing import upgrade
@@ -166,7 +166,7 @@ def test_why_it_failed(tmp_path: Path, yendo: Yendo, edition: str, wanted: str, 
     current = r"HKLM\Software\Microsoft\Windows NT\CurrentVersion"
     there = (
         RegistryRule(key=current, name="EditionID", equals=edition),
-        RegistryRule(key=systems.LANGUAGE_KEY, name="InstallLanguage", equals="0407"),
+        RegistryRule(key=rf"HKLM\{systems.LANGUAGE_KEY}", name="InstallLanguage", equals="0407"),
     )
     stage = Stage(package, SimulatedMachine(), "system", lambda title: None)
     with SimulatedMachine().fresh() as session:

@@ -23,15 +23,15 @@ from yendo.check import Workspace, check
 from yendo.demo import sounder
 from yendo.draft import draft, setups
 from yendo.effects import Effect, File, Folder, RegistryValue, Shortcut, State, UninstallEntry
-from yendo.effects.recording import Recording, portable, replay, settled
 from yendo.errors import NotCovered, Unreadable, Usage
-from yendo.facts.surroundings import windows
 from yendo.formats import answers, registrar
 from yendo.installers import answers_exe, programs
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.machines.wine.machine import WineMachine
 from yendo.package import build
 from yendo.plan import PlanError, read
+from yendo.platforms.windows.recording import Recording, portable, replay, settled
+from yendo.platforms.windows.surroundings import windows
 from yendo.prove.prove import prove
 
 SETUP = Path(sounder.__file__).with_name("sounder-setup.exe")

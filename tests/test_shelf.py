@@ -72,6 +72,8 @@ def test_how_far_each_is(shelf: Path, tmp_path: Path, yendo: Yendo) -> None:
     is_("built", "not proved")
     yendo("prove", place, "--quiet")
     is_("proved", "on a simulated machine only")
+    yendo("prove", place, "--quiet", "--windows", "11-24h2")  # under a name of its own, and no more real
+    is_("proved", "on a simulated machine only")
     (place / "extras" / "data.txt").touch()
     is_("proved", "")
     (place / "extras" / "data.txt").write_text("atad")

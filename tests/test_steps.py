@@ -341,17 +341,13 @@ def test_the_record_keeps_every_value(kind: str, number: int, text: str) -> None
 
 def test_registry_files() -> None:
     found = imported(step_specimens.REG)
-    assert found[0]["values"] == [
-        ["", "sz", "unnamed"],
-        ["Number", "dword", 42],
-        ["List", "multi", ("a", "b")],
-        ["Raw", "binary", "0102ff"],
-    ]
-    assert (
-        found[0]["delete"] == ["Gone"]
-        and found[1]["view"] == "32"
-        and found[1]["values"] == [["Path", "expand", "%TEMP%"]]
+    assert found[0].values == (
+        ("", "sz", "unnamed"),
+        ("Number", "dword", 42),
+        ("List", "multi", ("a", "b")),
+        ("Raw", "binary", "0102ff"),
     )
+    assert found[0].delete == ("Gone",) and found[1].view == "32" and found[1].values == (("Path", "expand", "%TEMP%"),)
     for text in ("", "[HKEY_LOCAL_MACHINE\\x]", "REGEDIT4\n[HKEY_USERS\\x]\n"):
         with pytest.raises(ValueError):
             imported(text)

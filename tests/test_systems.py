@@ -10,8 +10,6 @@ from conftest import Yendo
 from specimens import Specimen
 
 from yendo.draft import draft
-from yendo.facts import systems
-from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database
 from yendo.installers import recognise
 from yendo.installers.msi import engine
@@ -19,6 +17,8 @@ from yendo.installers.msi.describe import baseline
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.plan import read
+from yendo.platforms.windows import systems
+from yendo.platforms.windows.surroundings import windows
 from yendo.prove.prove import prove
 
 CURRENT = r"Software\Microsoft\Windows NT\CurrentVersion"

@@ -17,13 +17,13 @@ from hypothesis import given
 from hypothesis import strategies as some
 
 from yendo.effects import Effect, File, Folder, RegistryKey, RegistryValue, UninstallEntry
-from yendo.effects.recording import is_temporary
 from yendo.evidence import Evidence
-from yendo.facts.surroundings import windows
 from yendo.installers.account import CommandLine
 from yendo.machines.wine import layer
 from yendo.machines.wine.screens import Appeared, Screen
 from yendo.machines.wine.watch import Process, Watched, Window, _Watch
+from yendo.platforms.windows.recording import is_temporary
+from yendo.platforms.windows.surroundings import windows
 from yendo.prove import trial, verdicts
 from yendo.prove.verdicts import COMPLETE, ENDLESS, FAILED, NO_START, NOTHING, SHOWED, WAITS
 

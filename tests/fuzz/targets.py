@@ -511,7 +511,7 @@ def _hives() -> list[bytes]:
 
 def capture(data: bytes) -> None:
     """A record of a capture, and what a plan makes of it."""
-    from yendo.effects import capture as form
+    from yendo.platforms.windows import capture_record as form
     from yendo.steps.captured import CapturedKind, CapturedStep
 
     with tempfile.TemporaryDirectory(prefix="yendo-fuzz-") as folder:
@@ -526,7 +526,7 @@ def _captures() -> list[bytes]:
     from test_capture import ALL, done
 
     from yendo.capture import sorted_out
-    from yendo.effects.capture import encode
+    from yendo.platforms.windows.capture_record import encode
 
     return [encode(sorted_out(done(*ALL)))]
 
@@ -655,7 +655,7 @@ def ledger(data: bytes) -> None:
 
 
 def recording(data: bytes) -> None:
-    from yendo.effects.recording import Recording
+    from yendo.platforms.windows.recording import Recording
 
     msgspec.json.decode(data, type=Recording)
 

@@ -19,11 +19,11 @@ sys.path.insert(0, str(Path(__file__).parents[1]))
 from conftest import missing
 from specimens import Specimen
 
-from yendo.facts import systems
 from yendo.formats.msi import Database
 from yendo.formats.pe import Image
 from yendo.installers.msi import engine
 from yendo.machines.simulated.machine import SimulatedMachine
+from yendo.platforms.windows import systems
 
 pytestmark = pytest.mark.wine
 

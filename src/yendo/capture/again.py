@@ -7,11 +7,11 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping, Sequence
 
-from yendo.effects.capture import Caught
 from yendo.effects.state import ThingKey
 from yendo.effects.things import File, RegistryValue, Shortcut, Thing, key_of, same
-from yendo.facts.surroundings import expand
 from yendo.machines.watching import WatchedSession
+from yendo.platforms.windows.capture_record import Caught
+from yendo.platforms.windows.surroundings import expand
 from yendo.prove.stage import Progress
 
 MADE_AGAIN = "the program makes it again by itself when it starts"

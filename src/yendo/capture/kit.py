@@ -17,8 +17,8 @@ import msgspec
 from yendo import atomic, digest
 from yendo.capture.take import TIMEOUT, WorkLine, command_of
 from yendo.errors import Unreadable, Usage
-from yendo.facts.surroundings import Account
 from yendo.machines.recorded.machine import RecordedMachine
+from yendo.platforms.windows.surroundings import Account
 from yendo.prove import kit
 from yendo.prove.verdicts import FOLDER
 

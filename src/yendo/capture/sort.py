@@ -12,10 +12,10 @@ from importlib.resources import files
 import msgspec
 
 from yendo.capture.take import WorkDone
-from yendo.effects.capture import Bound, Capture, Caught, LeftEntry, WorkMachines, placing, value_of
 from yendo.effects.things import File, Folder, IniValue, Shortcut, UninstallEntry, key_of, parent
-from yendo.facts.surroundings import Surroundings
 from yendo.machines.noise import Patterns
+from yendo.platforms.windows.capture_record import Bound, Capture, Caught, LeftEntry, WorkMachines, placing, value_of
+from yendo.platforms.windows.surroundings import Surroundings
 
 UNINSTALLER = re.compile(r"(?i)(unins\w*|uninst\w*|remove|setup)\.(exe|dat|msg|ini)$")
 SHORTEST = 4  # letters of a name that are looked for in other texts

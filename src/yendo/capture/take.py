@@ -12,13 +12,13 @@ import msgspec
 
 from yendo.capture.again import MADE_AGAIN, made_again
 from yendo.effects import Effect, File, State, difference
-from yendo.effects.capture import Caught, WorkPart, WorkRun, content_name, everybodys, placed, placing
 from yendo.effects.things import key_of, label
 from yendo.errors import NotCovered, Unreadable, YendoError
-from yendo.facts.exit_codes import DONE, RESTARTS
-from yendo.facts.surroundings import Account, Surroundings, expand
 from yendo.installers import recognise
 from yendo.machines.watching import Watched, WatchedMachine, WatchedSession
+from yendo.platforms.windows.capture_record import Caught, WorkPart, WorkRun, content_name, everybodys, placed, placing
+from yendo.platforms.windows.exit_codes import DONE, RESTARTS
+from yendo.platforms.windows.surroundings import Account, Surroundings, expand
 from yendo.prove.stage import Progress
 from yendo.prove.verdicts import FOLDER, fleeting, pending
 from yendo.prove.verdicts import placed as on_machine

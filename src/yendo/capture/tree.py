@@ -7,9 +7,9 @@ from collections.abc import Iterable, Sequence
 
 import msgspec
 
-from yendo.effects.capture import value_of
 from yendo.effects.effect import NOUNS
 from yendo.effects.things import File, Folder, IniValue, RegistryKey, RegistryValue, Shortcut, label
+from yendo.platforms.windows.capture_record import value_of
 from yendo.steps.captured import Decided
 
 LONGEST = 60  # characters of a value that are shown

@@ -14,15 +14,16 @@ from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
 from yendo.effects import File, RegistryValue
 from yendo.errors import NotCovered, Usage, YendoError
-from yendo.facts.surroundings import expand, windows
 from yendo.facts.versions import VersionRange
 from yendo.machines.simulated.machine import fresh_state
 from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import FileRule, MsiProductRule, RegistryRule
+from yendo.platforms.windows.surroundings import expand, windows
 from yendo.steps.copy import extras
 from yendo.steps.msi import MsiStep
 from yendo.terms.rules import (
+    BaseRule,
     FileListRule,
     FolderRule,
     NoneRule,
@@ -48,7 +49,7 @@ def no_detection(workspace: Workspace) -> Report:
         )
 
 
-def _flat(workspace: Workspace) -> Iterator[tuple[int, Rule]]:
+def _flat(workspace: Workspace) -> Iterator[tuple[int, BaseRule]]:
     """Every rule of detection, those in groups and lists too, with the place of what it stands in."""
     for at, entry in enumerate(workspace.plan.detect):
         for inner in entry.flat():
@@ -56,7 +57,7 @@ def _flat(workspace: Workspace) -> Iterator[tuple[int, Rule]]:
             yield from ((at, one) for one in _listed(inner))
 
 
-def _listed(entry: Rule) -> tuple[FileRule, ...] | tuple[RegistryRule, ...]:
+def _listed(entry: BaseRule) -> tuple[FileRule, ...] | tuple[RegistryRule, ...]:
     return entry.rules if isinstance(entry, FileListRule | RegistryListRule) else ()
 
 

@@ -13,8 +13,8 @@ from yendo.check.workspace import Workspace
 from yendo.drivers import inside, reading, share, target
 from yendo.drivers.driver import Driver, DriverFinding
 from yendo.errors import Usage, YendoError
-from yendo.facts import systems
 from yendo.installers.judging import fingerprint
+from yendo.platforms.windows import systems
 from yendo.steps.base import below
 from yendo.steps.certificate import CertificateStep, certificate
 from yendo.steps.driver import DriverStep

@@ -12,10 +12,10 @@ from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
 from yendo.errors import Usage
 from yendo.facts import secrets
-from yendo.facts.surroundings import expand, windows
 from yendo.installers.msi import commandline
 from yendo.package import manifest as form
 from yendo.plan import CopyStep, MsiStep, Plan, Step, TakeBackStep
+from yendo.platforms.windows.surroundings import expand, windows
 from yendo.steps import kind_of
 from yendo.steps.base import below, in_extras
 from yendo.steps.copy import extras

@@ -16,6 +16,7 @@ from yendo.package import manifest as form
 from yendo.package import scripts
 from yendo.plan import MsiStep, Step
 from yendo.steps import kind_of
+from yendo.steps.action import MsiData
 from yendo.steps.base import below
 from yendo.steps.environment import EnvironmentStep
 from yendo.steps.include import IncludeStep
@@ -356,8 +357,8 @@ def removes_shared(workspace: Workspace) -> Report:
     for need in plan.need:
         inner = _inner(workspace, need.source) if need.source else None
         for action in inner.install if inner else ():
-            if action.data.get("product"):
-                codes[action.data["product"]] = need.package or ""
+            if action.kind == "msi" and (product := MsiData.of(action).product):
+                codes[product] = need.package or ""
     for at, step in enumerate(plan.uninstall):
         if isinstance(step, MsiStep) and (step.product or "").upper() in codes:
             yield (

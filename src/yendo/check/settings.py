@@ -4,11 +4,14 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 
+import msgspec
+
 from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
 from yendo.errors import YendoError
+from yendo.package import manifest as form
 from yendo.plan import CopyStep, MsiStep
-from yendo.steps import Action, At, Step, kind_of
+from yendo.steps import Action, At, Step, expanded, kind_of
 from yendo.steps.msi import delivered, secret_properties
 from yendo.terms.settings import names_in
 from yendo.terms.when import resolve
@@ -19,11 +22,14 @@ def _secret(workspace: Workspace) -> set[str]:
 
 
 def _actions(workspace: Workspace) -> Iterator[tuple[str, int, Step, At, Action]]:
-    """Every step as the runner carries it out; one that cannot be resolved is another rule's."""
+    """Everything that the runner carries out for each step; one that cannot be resolved is another rule's."""
+    kept = form.kept(workspace.plan)
     for verb, position, step in workspace.steps():
-        at = workspace.at(verb, position)
+        first = workspace.at(verb, position)
         try:
-            yield verb, position, step, at, kind_of(step).action(at)
+            for number in range(len(expanded((step,), workspace.folder, kept))):
+                at = msgspec.structs.replace(first, number=first.number + number)
+                yield verb, position, step, at, kind_of(at.step).action(at)
         except YendoError:
             continue
 

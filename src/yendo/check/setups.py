@@ -9,8 +9,8 @@ from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
 from yendo.errors import Usage, YendoError
 from yendo.plan import ExeStep, MsiStep
-from yendo.steps import kind_of
-from yendo.steps.exe import named_extras, recording
+from yendo.steps import exe, msi
+from yendo.steps.exe import named_extras
 
 
 def _setups(workspace: Workspace) -> Iterator[tuple[str, int, ExeStep]]:
@@ -78,7 +78,7 @@ def recording_stale(workspace: Workspace) -> Report:
         if isinstance(step, ExeStep | MsiStep) and step.observed:
             try:
                 where = workspace.at(verb, at)
-                recording(where, kind_of(step).action(where).command)
+                exe.recording_of(step, where) if isinstance(step, ExeStep) else msi.recording_of(step, where)
             except YendoError as error:
                 yield workspace.line(verb, at, "observed"), str(error), "try again, or take `observed` out of the step"
 

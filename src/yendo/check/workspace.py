@@ -15,7 +15,6 @@ import msgspec
 from yendo import digest
 from yendo.effects import Effect, net
 from yendo.errors import NotCovered, Unreadable, Usage, YendoError
-from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database
 from yendo.formats.msi.patch import Patch
 from yendo.installers import recognise
@@ -28,6 +27,7 @@ from yendo.plan import CopyStep, MsiStep, Plan, Step, mark, read_once
 from yendo.plan.model import VERBS
 from yendo.plan.places import Path as Place
 from yendo.plan.places import nearest
+from yendo.platforms.windows.surroundings import windows
 from yendo.steps import At, expanded, transforms
 from yendo.steps.base import below
 from yendo.terms.severity import Severity

@@ -25,7 +25,7 @@ if TYPE_CHECKING:
     from yendo.capture import WorkDone, WorkLine
     from yendo.capture.kit import CaptureKit
     from yendo.capture.tree import Branch
-    from yendo.effects.capture import Capture, LeftEntry
+    from yendo.platforms.windows.capture_record import Capture, LeftEntry
     from yendo.steps.captured import Decided
 
 DEEP, WIDE = 3, 6  # how far a tree is shown by itself

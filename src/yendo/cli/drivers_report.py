@@ -13,7 +13,7 @@ from yendo.cli import nested, show
 from yendo.drivers import labels, ranking, reading, share, start_up, target, trust
 from yendo.drivers.driver import SCHEMA, Driver, DriverFile
 from yendo.errors import Unreadable, Usage
-from yendo.facts import systems
+from yendo.platforms.windows import systems
 
 if TYPE_CHECKING:
     from rich.console import Console

@@ -59,9 +59,9 @@ def deliver(options: argparse.Namespace) -> int:
     from yendo.shelf.shelf import proofs_of
 
     package = proving.find(options.folder)
-    passed, failed, _ = proofs_of(package, digest_of(package))
-    if (failed or not passed) and not options.although:
-        why = f"failed: {', '.join(failed[:2])}" if failed else "nothing has proved these bytes"
+    proofs = proofs_of(package, digest_of(package))
+    if (proofs.failed or not proofs.passed) and not options.although:
+        why = f"failed: {', '.join(proofs.failed[:2])}" if proofs.failed else "nothing has proved these bytes"
         raise Usage(f"{package.name} is not delivered: {why}; yendo prove {options.folder}, or say why: --although")
     given = file.read(options.folder / file.FILE)
     deliveries = fleet_common.deliveries_of(options)
@@ -84,7 +84,7 @@ def deliver(options: argparse.Namespace) -> int:
         show.emit({"schema": "yendo.fleet-delivery/1", **body})
         return 0
     begins = "" if given.begin <= date.today() else f"; it begins on {given.begin}"
-    proved = "" if any(not one.endswith("on simulated") for one in passed) else ", proved on a simulated machine only"
+    proved = "" if proofs.real else ", proved on a simulated machine only"
     name = f"{plan.package.name} {plan.package.version}"
     fleet_common.say(options, f"[bold]delivery {number}[/bold]: {show.clean(name)}, {options.verb}{proved}{begins}")
     if not options.quiet:

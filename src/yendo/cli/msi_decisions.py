@@ -47,8 +47,8 @@ def sequence(options: argparse.Namespace) -> int:
 
     from yendo.cli import show
     from yendo.errors import Usage
-    from yendo.facts.surroundings import windows
     from yendo.installers.msi import describe, engine
+    from yendo.platforms.windows.surroundings import windows
 
     with opened(options) as database:
         around = windows(options.account, options.architecture)

@@ -151,7 +151,7 @@ def meant(
 
 def machines_meant(options: argparse.Namespace, plan: Plan | None) -> list[str]:
     """The names of the machines to prove on; the simulated one becomes a Windows that the plan admits."""
-    from yendo.facts import systems
+    from yendo.platforms.windows import systems
 
     if plan and options.windows is None:
         options.windows = systems.suiting(plan.when.os)

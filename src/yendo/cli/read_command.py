@@ -170,8 +170,10 @@ def _folder(options: argparse.Namespace) -> int:
     from yendo.installers.catalogue import NoInstallers
     from yendo.walk import files_below
 
-    endings = {name.rpartition(".")[2].lower() for name, _ in files_below(options.file)}
-    if endings & {"cab", "msu"} and not endings & {"exe", "msi", "msix", "appx", "msp", "inf"} and _serviced(options):
+    files = files_below(options.file)
+    endings = {name.rpartition(".")[2].lower() for name, _ in files}
+    serviced = endings & {"cab", "msu"} and not endings & {"exe", "msi", "msix", "appx", "msp", "inf"}
+    if serviced and _serviced(options, files):
         return 0
 
     try:
@@ -185,16 +187,15 @@ def _folder(options: argparse.Namespace) -> int:
         return drivers_report.run(options)
 
 
-def _serviced(options: argparse.Namespace) -> bool:
+def _serviced(options: argparse.Namespace, files: Iterable[tuple[str, Path]]) -> bool:
     """The system's own packages and updates of a folder without installers; False where there are none."""
     from yendo.cli import show, system_report
     from yendo.servicing import reading
-    from yendo.walk import files_below
 
     def opened(path: Path) -> Callable[[], BinaryIO]:
         return lambda: path.open("rb")
 
-    parts = reading.listed((name, opened(path)) for name, path in files_below(options.file))
+    parts = reading.listed((name, opened(path)) for name, path in files)
     if not parts:
         return False
     if options.json:

@@ -80,9 +80,9 @@ def show_(options: argparse.Namespace) -> int:
     yendo transform show site.mst lantern-6.2.1.msi
     """
     from yendo.cli import show
-    from yendo.facts.surroundings import windows
     from yendo.formats.msi.overlay import Overlay
     from yendo.installers.msi import changes, describe, engine, fitting, influence
+    from yendo.platforms.windows.surroundings import windows
 
     with _base(options.file) as base:
         found = _read(options.mst, base)

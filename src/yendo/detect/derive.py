@@ -17,7 +17,6 @@ from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
 from yendo.terms.rules import (
     AppRule,
-    BaseRule,
     DriverRule,
     EnvironmentRule,
     FeatureRule,
@@ -122,18 +121,18 @@ class Derived(msgspec.Struct, frozen=True):
     further: tuple[Chosen, ...] = ()
 
 
-def candidates(ground: Ground, environment: Mapping[str, str]) -> list[BaseRule]:
+def candidates(ground: Ground, environment: Mapping[str, str]) -> list[Rule]:
     """Every rule that the effects allow and that a self-update leaves true where it is tolerated.
 
     None asks for a shortcut: people delete and move them, and an installation without one is whole.
     """
-    found: list[BaseRule] = []
+    found: list[Rule] = []
     for thing in ground.added:
         found += _of_a_thing(thing, ground, environment)
     return [*found, *_of_values(ground, environment), *_of_files(ground, environment)]
 
 
-def _of_a_thing(thing: Thing, ground: Ground, environment: Mapping[str, str]) -> Iterator[BaseRule]:
+def _of_a_thing(thing: Thing, ground: Ground, environment: Mapping[str, str]) -> Iterator[Rule]:
     """Rules for what is neither a file nor a value of the registry."""
     sign = ">=" if ground.updates else "=="
     match thing:
@@ -157,7 +156,7 @@ def _of_a_thing(thing: Thing, ground: Ground, environment: Mapping[str, str]) ->
             yield from _of_a_part(thing, sign)
 
 
-def _of_a_part(thing: Part, sign: str) -> Iterator[BaseRule]:
+def _of_a_part(thing: Part, sign: str) -> Iterator[Rule]:
     match thing.sort:
         case "task":
             yield TaskRule(name=thing.name)
@@ -175,7 +174,7 @@ def _can_be_asked(data: object) -> TypeGuard[str | int]:
     return isinstance(data, int) or (isinstance(data, str) and all(ord(letter) >= 32 for letter in data))
 
 
-def _of_values(ground: Ground, environment: Mapping[str, str]) -> Iterator[BaseRule]:
+def _of_values(ground: Ground, environment: Mapping[str, str]) -> Iterator[Rule]:
     """A rule for each value of the registry, and one for all of a key where it has several."""
     keys: dict[tuple[str, str, View], dict[str, str | int]] = {}
     for value in own_values(ground):
@@ -199,7 +198,7 @@ def _of_values(ground: Ground, environment: Mapping[str, str]) -> Iterator[BaseR
             yield RegistryListRule(key=f"{hive}\\{key}", view=view, **given)
 
 
-def _of_files(ground: Ground, environment: Mapping[str, str]) -> Iterator[BaseRule]:
+def _of_files(ground: Ground, environment: Mapping[str, str]) -> Iterator[Rule]:
     """A rule for each file, and a list for each folder where it has several."""
     lists: dict[str, dict[str, int | str]] = {}
     top = _top(own_files(ground))
@@ -310,7 +309,7 @@ class _Search:
     ``usable`` the candidates that hold in every wanted state, ``catches`` what each of these tells apart.
     """
 
-    def __init__(self, tried: Tried, ground: Ground, possible: Sequence[BaseRule]) -> None:
+    def __init__(self, tried: Tried, ground: Ground, possible: Sequence[Rule]) -> None:
         self.cases, self.possible = tried.cases, possible
         self._held, _ = tried.verdicts(possible)
         names = {case.name for case in listed(ground)}
@@ -375,7 +374,7 @@ def _named(cases: Sequence[Case], numbers: Iterable[int]) -> tuple[str, ...]:
     return tuple(cases[number].name for number in sorted(numbers))
 
 
-def _cost(rule: BaseRule) -> float:
+def _cost(rule: Rule) -> float:
     """Simple rules before long ones of the same worth, and what is registered by a code before what has a name."""
     if isinstance(rule, UninstallEntryRule):
         return 1.5

@@ -10,7 +10,7 @@ import msgspec
 
 from yendo.detect.states import Case, Ground, broken, classes
 from yendo.errors import NotCovered
-from yendo.facts.surroundings import expand
+from yendo.platforms.windows.surroundings import expand
 from yendo.terms.rules import BaseRule, Rule, Sight
 from yendo.terms.rules.file import FileRule
 from yendo.terms.rules.file_list import FileListRule

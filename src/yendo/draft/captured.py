@@ -15,10 +15,10 @@ from yendo.detect import for_effects
 from yendo.draft import proposing, writing
 from yendo.draft.office import Office
 from yendo.effects import Effect
-from yendo.effects.capture import CONTENTS, RECORD, Capture, encode
 from yendo.effects.things import File, Shortcut, UninstallEntry
 from yendo.errors import Usage
 from yendo.plan import read as read_plan
+from yendo.platforms.windows.capture_record import CONTENTS, RECORD, Capture, encode
 from yendo.steps.captured import CapturedStep, decided
 
 MOST_PROGRAMS = 8

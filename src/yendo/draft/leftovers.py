@@ -13,7 +13,7 @@ from yendo.draft import writing
 from yendo.draft.rehearsal import Remains
 from yendo.effects import Effect, Environment, File, Folder, RegistryKey, RegistryValue, Service, Shortcut, State
 from yendo.effects.things import View
-from yendo.facts.surroundings import contract
+from yendo.platforms.windows.surroundings import contract
 
 _KINDS = ("file", "shortcut", "folder", "registry", "registry-key", "environment", "service")
 

@@ -18,9 +18,10 @@ from yendo.draft import writing
 from yendo.drivers import reading
 from yendo.drivers.driver import Driver
 from yendo.errors import Unreadable, Usage
-from yendo.facts import machine, systems
+from yendo.facts import machine
 from yendo.installers.images import DiscImage, is_image
-from yendo.servicing import media
+from yendo.platforms.windows import systems
+from yendo.servicing import media, upgrade
 from yendo.servicing import reading as serviced
 from yendo.servicing.media import SystemMedia
 from yendo.servicing.reading import SystemPackage
@@ -32,8 +33,6 @@ from yendo.walk import files_below
 
 # What Windows' media hold by their layout; what else lies there somebody put there.
 _ON_MEDIA = ("setup.exe", "autorun.inf", "bootmgr", "bootmgr.efi", "boot", "efi", "sources", "support")
-# Source: the published requirements of Windows from build 22000 on; of 4 GB the hardware keeps some for itself.
-_NEW_DEMANDS, _MEMORY, _FROM, _DISK = 22000, "3.7 GB", ">=10.0.19041", "20 GB"
 _BACK = (
     "a package does not bring the earlier Windows back; for 10 days it can be asked for on the machine: "
     "dism /online /initiate-osuninstall"
@@ -119,23 +118,23 @@ def _registry(path: Path) -> Piece:
     except ValueError as error:
         raise Usage(f"{path.name}: {error}; export it again as .reg version 5") from error
     step = writing.table({"kind": "registry", "import": f"extras/{path.name}"})
-    if any(item["hive"] == "HKCU" for item in items):
+    if any(item.hive == "HKCU" for item in items):
         step.add("each_user", True)
         writing.remarked(step, "each_user", "it sets values of people's own")
     rules: list[Rule] = []
     for item in items:
-        if item["hive"] != "HKLM":
+        if item.hive != "HKLM":
             continue
-        key = f"{item['hive']}\\{item['key']}"
+        key = f"{item.hive}\\{item.key}"
         wanted: dict[str, str | int] = {
             name: data if kind in ("sz", "dword") and isinstance(data, str | int) else "*"
-            for name, kind, data in item["values"]
+            for name, kind, data in item.values
         }
         if len(wanted) > 1:
-            rules.append(RegistryListRule(key=key, view=item["view"], values=wanted))
+            rules.append(RegistryListRule(key=key, view=item.view, values=wanted))
         for name, value in wanted.items() if len(wanted) == 1 else ():
             equals = None if value == "*" else value
-            rules.append(RegistryRule(key=key, name=name, view=item["view"], equals=equals))
+            rules.append(RegistryRule(key=key, name=name, view=item.view, equals=equals))
     return Piece(step, {path.name: path}, rules, marked=not rules)
 
 
@@ -222,9 +221,9 @@ def _demands(found: SystemMedia, build: int) -> str:
     """What a machine must have: what the new system asks for, and what the media can keep. A later build than theirs
     needs no condition: the step finds it there.
     """
-    demands = [f'disk = "{_DISK}"', 'power = "mains"']
-    if build >= _NEW_DEMANDS:
-        demands = [f'os = "{_FROM}"', f'memory = "{_MEMORY}"', *demands]
+    demands = [f'disk = "{upgrade.DISK}"', 'power = "mains"']
+    if build >= upgrade.NEW_DEMANDS:
+        demands = [f'os = ">={upgrade.OLDEST}"', f'memory = "{upgrade.MEMORY}"', *demands]
     kept = [line for line in found.condition.split("\n") if not line.startswith("os ")]
     return "\n".join((*demands, *kept))
 
@@ -243,7 +242,7 @@ def _proved_on(found: SystemMedia) -> list[Rule]:
     if languages and machine.USUAL.language not in languages:
         number = systems.language_number(languages[0])
         if number:
-            rules.append(RegistryRule(key=systems.LANGUAGE_KEY, name="InstallLanguage", equals=number))
+            rules.append(RegistryRule(key=rf"HKLM\{systems.LANGUAGE_KEY}", name="InstallLanguage", equals=number))
     return rules
 
 

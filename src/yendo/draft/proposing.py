@@ -18,12 +18,12 @@ from yendo.effects import Effect
 from yendo.effects.things import Part
 from yendo.errors import Usage
 from yendo.evidence import Evidence
-from yendo.facts import systems
-from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database, transform
 from yendo.installers import recognise
 from yendo.installers.account import CommandLine, InstallerAccount
 from yendo.installers.msi import changes, describe, engine, fitting, layers
+from yendo.platforms.windows import systems
+from yendo.platforms.windows.surroundings import windows
 from yendo.terms.rules import Rule
 from yendo.terms.rules.parts import AppRule
 

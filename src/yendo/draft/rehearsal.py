@@ -13,15 +13,15 @@ from yendo.detect.derive import derive, is_version, portable
 from yendo.detect.states import Ground, in_order, main_file
 from yendo.draft.setups import TRIED_IN, tried
 from yendo.effects import Effect, Environment, File, RegistryValue, Service, State, difference
-from yendo.effects.recording import is_temporary
 from yendo.effects.things import key_of
 from yendo.errors import YendoError
-from yendo.facts import exit_codes, systems
-from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats.msi import Database
 from yendo.installers.account import InstallerAccount, Silent
 from yendo.installers.msi.layers import Layers
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
+from yendo.platforms.windows import exit_codes, systems
+from yendo.platforms.windows.recording import is_temporary
+from yendo.platforms.windows.surroundings import Surroundings, windows
 from yendo.terms.rules import FileRule, Rule
 
 MOST_FILES, MOST_BYTES = 500, 512 << 20  # beyond that a draft would take long, and its plan be full of names

@@ -17,14 +17,14 @@ from yendo import atomic
 from yendo.detect import for_effects
 from yendo.draft import writing
 from yendo.effects import Effect, File, UninstallEntry
-from yendo.effects.recording import Recording
 from yendo.errors import Unreadable, Usage
 from yendo.evidence import Evidence
-from yendo.facts.surroundings import expand, windows
 from yendo.installers import programs
 from yendo.installers.account import CommandLine, InstallerAccount, Switch
 from yendo.installers.msi.describe import baseline
 from yendo.plan import ExeStep, Rule
+from yendo.platforms.windows.recording import Recording
+from yendo.platforms.windows.surroundings import expand, windows
 from yendo.steps.exe import exe_command
 
 TRIED_IN = "C:\\Hand over\\"  # where a trial puts the installer on its machines

@@ -11,7 +11,7 @@ from collections.abc import Iterable
 import msgspec
 
 from yendo.errors import Usage
-from yendo.facts.systems import System
+from yendo.platforms.windows.systems import System
 
 # What an extension calls a processor, by what Yendo calls it.
 PROCESSORS = {"x86": "x86", "x64": "amd64", "arm64": "arm64", "arm": "arm"}

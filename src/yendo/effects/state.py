@@ -5,10 +5,10 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Iterable, Iterator
 
-from yendo.effects.things import Folder, IniValue, Thing, key_of, parent
+from yendo.effects.things import Folder, IniValue, Thing, folded, key_of, parent
 
 ThingKey = tuple[str, str]
-_ON_DISK = frozenset({"file", "folder", "shortcut"})
+_ON_DISK = frozenset({"file", "folder", "link", "shortcut"})
 
 
 class State:
@@ -31,35 +31,36 @@ class State:
         if before is None and self._inside is not None and key[0] in _ON_DISK:
             self._inside[parent(key[1])] += 1
         if isinstance(thing, IniValue):
-            self._values.setdefault(thing.path.lower(), set()).add(key)
+            self._values.setdefault(folded(thing.path), set()).add(key)
         self._things[key] = thing
         return before
 
     def remove(self, kind: str, identity: str) -> Thing | None:
         """Removes; returns what was there, or None."""
-        thing = self._things.pop((kind, identity.lower()), None)
+        key = folded(identity)
+        thing = self._things.pop((kind, key), None)
         if thing is not None and self._inside is not None and kind in _ON_DISK:
-            self._inside[parent(identity.lower())] -= 1
+            self._inside[parent(key)] -= 1
         if isinstance(thing, IniValue):
-            self._values[thing.path.lower()].discard((kind, identity.lower()))
+            self._values[folded(thing.path)].discard((kind, key))
         return thing
 
     def get(self, kind: str, identity: str) -> Thing | None:
-        return self._things.get((kind, identity.lower()))
+        return self._things.get((kind, folded(identity)))
 
     def has(self, thing: Thing) -> bool:
         return key_of(thing) in self._things
 
     def values_in(self, path: str) -> list[IniValue]:
         """The values of an ini file, which go with it."""
-        found = (self._things[key] for key in self._values.get(path.lower(), ()))
+        found = (self._things[key] for key in self._values.get(folded(path), ()))
         return sorted((one for one in found if isinstance(one, IniValue)), key=lambda one: one.identity)
 
     def is_empty(self, folder: str) -> bool:
         """Whether nothing lies directly in a folder."""
         if self._inside is None:
             self._inside = Counter(parent(identity) for kind, identity in self._things if kind in _ON_DISK)
-        return self._inside[folder.lower()] <= 0
+        return self._inside[folded(folder)] <= 0
 
     def of(self, *kinds: str) -> Iterator[Thing]:
         return (thing for (kind, _), thing in self._things.items() if kind in kinds)
@@ -67,7 +68,7 @@ class State:
     def add_folders(self, path: str) -> list[Folder]:
         """Adds a folder and those above it; returns the new ones, outermost first."""
         missing = []
-        while "\\" in path and ("folder", path.lower()) not in self._things:
+        while parent(path) and ("folder", folded(path)) not in self._things:
             missing.append(Folder(path))
             path = parent(path)
         for folder in reversed(missing):

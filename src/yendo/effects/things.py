@@ -14,15 +14,35 @@ View = Literal["64", "32"]
 Data = str | int | tuple[str, ...] | None
 
 
+def folded(identity: str) -> str:
+    """A name as its system compares it: a path that begins with a slash is as it is written, everything of Windows' is
+    the same in small and capital letters.
+    """
+    return identity if identity.startswith("/") else identity.lower()
+
+
+def parent(path: str) -> str:
+    """The folder a path lies in: ``C:\\a\\b`` in ``C:\\a``, ``C:\\a`` in ``C:``, and ``C:`` in nothing; ``/a/b`` in
+    ``/a``, ``/a`` in ``/``, and ``/`` in nothing.
+    """
+    if path.startswith("/"):
+        return path.rpartition("/")[0] or ("" if path == "/" else "/")
+    return path.rpartition("\\")[0]
+
+
+Attributes = tuple[tuple[str, str], ...]  # extended ones, by their names, each value in small hex
+
+
 class _Thing(msgspec.Struct, frozen=True, omit_defaults=True, tag_field="kind", gc=False):
     pass
 
 
 class File(_Thing, tag="file", frozen=True):
-    """A file. ``path`` is absolute, with backslashes; ``size`` in bytes; ``sha256`` lower-case hex.
+    """A file. ``path`` is absolute, as its system writes it; ``size`` in bytes; ``sha256`` lower-case hex.
 
-    ``architecture`` is that of a program; ``signer`` the name in the certificate of its signature; ``changed`` the day
-    (UTC, ISO) when it was last written, which makes two files no different.
+    ``architecture`` is that of a program; ``signer`` the name in the certificate of its signature; ``changed`` when it
+    was last written (on Windows the day, UTC, ISO), which makes two files no different. ``mode``, ``user``, ``group``
+    and ``attributes`` are what POSIX systems have.
     """
 
     path: str
@@ -32,20 +52,41 @@ class File(_Thing, tag="file", frozen=True):
     architecture: str | None = None
     signer: str | None = None
     changed: str | None = None
+    mode: int | None = None
+    user: int | None = None
+    group: int | None = None
+    attributes: Attributes | None = None
 
     @property
     def identity(self) -> str:
-        return self.path.lower()
+        return folded(self.path)
 
 
 class Folder(_Thing, tag="folder", frozen=True):
-    """A folder, by its absolute path without a trailing backslash."""
+    """A folder, by its absolute path without a trailing separator; the rest as a file has it."""
 
     path: str
+    mode: int | None = None
+    user: int | None = None
+    group: int | None = None
+    attributes: Attributes | None = None
 
     @property
     def identity(self) -> str:
-        return self.path.lower()
+        return folded(self.path)
+
+
+class Link(_Thing, tag="link", frozen=True):
+    """A symbolic link; ``target`` is where it leads, as it says."""
+
+    path: str
+    target: str | None = None
+    user: int | None = None
+    group: int | None = None
+
+    @property
+    def identity(self) -> str:
+        return folded(self.path)
 
 
 class RegistryKey(_Thing, tag="registry-key", frozen=True):
@@ -207,6 +248,7 @@ class Part(_Thing, tag="part", frozen=True):
 Thing = (
     File
     | Folder
+    | Link
     | RegistryKey
     | RegistryValue
     | Shortcut
@@ -222,6 +264,7 @@ Thing = (
 KINDS: dict[str, type] = {
     "file": File,
     "folder": Folder,
+    "link": Link,
     "registry": RegistryValue,
     "registry-key": RegistryKey,
     "shortcut": Shortcut,
@@ -249,7 +292,7 @@ def key_of(thing: Thing) -> tuple[str, str]:
 def label(thing: Thing) -> str:
     """One line for a person."""
     match thing:
-        case File() | Folder() | Shortcut():
+        case File() | Folder() | Link() | Shortcut():
             return thing.path
         case RegistryValue():
             view = " (32-bit view)" if thing.view == "32" else ""
@@ -281,13 +324,9 @@ def same(one: Thing, other: Thing) -> bool:
             continue
         if (
             field in ("path", "key", "name", "target", "working_folder", "code", "upgrade_code")
-            and str(left).lower() == str(right).lower()
+            and folded(str(left)) == folded(str(right))
+            and not isinstance(one, Link)
         ):
             continue
         return False
     return True
-
-
-def parent(path: str) -> str:
-    """The folder a path lies in: ``C:\\a\\b`` in ``C:\\a``, ``C:\\a`` in ``C:``, and ``C:`` in nothing."""
-    return path.rpartition("\\")[0]

@@ -16,6 +16,7 @@ from yendo.errors import Usage
 from yendo.facts.machine import Facts
 from yendo.fleet.columns import NO, TEXTS, UNKNOWN, YES, Columns, ListedProgram
 from yendo.plan.reading import PlanError, read_as
+from yendo.platforms.windows import systems
 from yendo.terms import when
 from yendo.terms.rules import (
     AppRule,
@@ -36,7 +37,7 @@ if TYPE_CHECKING:
 
 _FIELDS = {"in a domain": "domain", "multi-session": "multi_session"}  # a fact's column, where it is called otherwise
 # Values of the registry that facts tell as well: the fact, and which part of it (0 for all of it).
-_SYSTEM = r"HKLM\Software\Microsoft\Windows NT\CurrentVersion"
+_SYSTEM = rf"HKLM\{systems.CURRENT_KEY}"
 _OF_SYSTEM = {"currentbuild": ("windows", 2), "currentbuildnumber": ("windows", 2), "editionid": ("edition", 0)}
 _NOWHERE = Facts(windows="", architecture="")
 
@@ -97,7 +98,7 @@ class _Judge:
                 return _any(inner, len(self.columns))
             held = both(inner, len(self.columns))
             return held if node.test == "all" else opposite(held)
-        if node.test == "rule":
+        if node.test == "rule" and node.rule is not None:
             return self.rule(node.rule)
         if node.test == "group":
             return self._group(node)
@@ -109,7 +110,7 @@ class _Judge:
         fact = node.fact
         if fact in self.columns.numbers:
             column = self.columns.numbers[fact]
-            return np.where(column < 0, UNKNOWN, column >= node.want).astype(np.int8)
+            return np.where(column < 0, UNKNOWN, column >= node.amount).astype(np.int8)
         field = _FIELDS.get(fact, fact)
         found = self.columns.texts.get(field)
         if found is None or field not in TEXTS or node.test in ("setting", "script"):

@@ -15,10 +15,10 @@ from pathlib import Path
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.facts.exit_codes import DONE
 from yendo.fleet.incoming import named_rows
 from yendo.fleet.store import FleetOutcome
 from yendo.package.manifest import EXIT_CODES
+from yendo.platforms.windows.exit_codes import DONE
 from yendo.terms import events
 from yendo.walk import bytes_in
 

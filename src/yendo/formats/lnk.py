@@ -11,7 +11,7 @@ from yendo.errors import Unreadable
 _NAMES = ((0x04, "description"), (0x08, "relative"), (0x10, "working_folder"), (0x20, "arguments"), (0x40, "icon"))
 
 
-class Link(msgspec.Struct, frozen=True):
+class ShellLink(msgspec.Struct, frozen=True):
     """What a link says: target path, arguments, working folder, description; empty where it says nothing."""
 
     target: str = ""
@@ -20,7 +20,7 @@ class Link(msgspec.Struct, frozen=True):
     description: str = ""
 
 
-def read(data: bytes) -> Link:
+def read(data: bytes) -> ShellLink:
     """Decodes a link. Raises Unreadable when it is none, or is cut short."""
     if len(data) < 76 or data[:4] != b"\x4c\0\0\0":
         raise Unreadable("not a shell link")
@@ -45,7 +45,7 @@ def read(data: bytes) -> Link:
                 at += 2 + count * width
     except (struct.error, ValueError) as error:
         raise Unreadable(f"the shell link is cut short: {error}") from error
-    return Link(target, found.get("arguments", ""), found.get("working_folder", ""), found.get("description", ""))
+    return ShellLink(target, found.get("arguments", ""), found.get("working_folder", ""), found.get("description", ""))
 
 
 def _narrow(data: bytes, at: int) -> str:

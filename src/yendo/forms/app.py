@@ -10,7 +10,6 @@ from pathlib import Path
 import msgspec
 
 from yendo.effects import Effect
-from yendo.effects.capture import Promise
 from yendo.errors import Usage, YendoError
 from yendo.formats import app_manifest, app_package, app_writer, hive
 from yendo.formats.app_writer import AppMember
@@ -22,6 +21,7 @@ from yendo.forms.form import MSIX, FormBuilt, brought, form_plan, workspace
 from yendo.forms.places import Impossible, least_build
 from yendo.installers import app_rules, modern_app
 from yendo.plan import Plan
+from yendo.platforms.windows.capture_record import Promise
 from yendo.terms.settings import settle
 
 _NAME = re.compile(r"[A-Za-z0-9][A-Za-z0-9.-]{1,48}[A-Za-z0-9-]")

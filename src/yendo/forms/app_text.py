@@ -1,7 +1,7 @@
 """The text of an app package's manifest, from what the package holds.
 
 Source of each element: its page in the documentation of the package manifest; the builds are in
-``facts/app_elements.toml``.
+``platforms/windows/app_elements.toml``.
 """
 
 from __future__ import annotations
@@ -12,8 +12,8 @@ from xml.sax.saxutils import escape, quoteattr
 
 import msgspec
 
-from yendo.facts.app_elements import elements
 from yendo.forms.app_things import AppDeclared, AppStart
+from yendo.platforms.windows.app_elements import elements
 
 LEAST = 17763  # the oldest build that is asked for: the first one that all that is written without more runs on
 _TESTED = 26100  # what MaxVersionTested says: the newest one in the tables of this version

@@ -14,7 +14,6 @@ from pathlib import Path
 
 import msgspec
 
-from yendo.effects.capture import usual
 from yendo.effects.things import (
     File,
     Folder,
@@ -27,10 +26,11 @@ from yendo.effects.things import (
     UninstallEntry,
     label,
 )
-from yendo.facts.app_elements import elements
 from yendo.formats.hive import HiveKey, HiveValue
 from yendo.forms.places import command_words
 from yendo.installers import app_contents
+from yendo.platforms.windows.app_elements import elements
+from yendo.platforms.windows.capture_record import usual
 from yendo.steps import texts
 from yendo.steps.captured import Decided
 from yendo.terms.settings import Settings, fill, fill_text, names_in

@@ -14,10 +14,10 @@ from collections.abc import Iterable, Mapping
 
 import msgspec
 
-from yendo.effects.capture import usual
 from yendo.effects.things import RegistryValue
 from yendo.formats.msi.database import TableCell
 from yendo.forms.places import escaped
+from yendo.platforms.windows.capture_record import usual
 from yendo.steps.captured import Decided
 
 _CLASSES = "software\\classes\\"

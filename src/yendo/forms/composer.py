@@ -12,7 +12,6 @@ from pathlib import Path
 import msgspec
 
 from yendo import digest
-from yendo.effects.capture import added_to, usual
 from yendo.effects.things import (
     Environment,
     File,
@@ -32,6 +31,7 @@ from yendo.forms.classes import ClassRows
 from yendo.forms.places import Directories, Row, code, command_words, escaped, file_name, key
 from yendo.installers.programs import icon_file
 from yendo.plan import Plan
+from yendo.platforms.windows.capture_record import added_to, usual
 from yendo.steps.captured import Decided
 
 _STARTS = {"auto": 2, "demand": 3, "disabled": 4}

@@ -16,13 +16,13 @@ from typing import Literal
 import msgspec
 
 from yendo import digest
-from yendo.effects.capture import usual
 from yendo.errors import Usage
 from yendo.facts.versions import VersionRange
 from yendo.formats.msi.schema import SUGGESTED
 from yendo.forms.composer import BY_REGISTRY, WIDE, Composer, FormFile
 from yendo.forms.places import PUBLIC, Impossible, Row, code, escaped, key, least_build, property_of
 from yendo.plan import Plan
+from yendo.platforms.windows.capture_record import usual
 from yendo.steps.captured import Decided
 from yendo.steps.rights import RightsStep, descriptor
 

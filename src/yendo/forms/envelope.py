@@ -11,9 +11,7 @@ from pathlib import Path, PureWindowsPath
 
 import msgspec
 
-from yendo.effects.capture import Promise
 from yendo.errors import Usage
-from yendo.facts.surroundings import expand, windows
 from yendo.forms import within
 from yendo.forms.composer import Composer
 from yendo.forms.database import compose
@@ -21,6 +19,8 @@ from yendo.forms.form import ENVELOPE, FormBuilt, authored, put
 from yendo.forms.places import escaped, key, property_of
 from yendo.package import build as packages
 from yendo.plan import Plan
+from yendo.platforms.windows.capture_record import Promise
+from yendo.platforms.windows.surroundings import expand, windows
 
 _PLACE = r"%ProgramFiles%\Yendo envelopes"  # beside the runner's own home, which keeps nothing that others put there
 # Source: the types of custom actions: a library in table Binary; in the script, not as the person, for undoing.

@@ -18,7 +18,6 @@ import tomlkit
 
 from yendo import atomic, digest
 from yendo.effects import Effect, File
-from yendo.effects.capture import HELD, Caught, Promise
 from yendo.errors import Usage, YendoError
 from yendo.formats.cab_writer import CabSource
 from yendo.formats.cab_writer import write as write_cabinet
@@ -29,6 +28,7 @@ from yendo.forms.places import Row, code, property_of
 from yendo.installers.msi import intent
 from yendo.installers.msi.validate import validate
 from yendo.plan import Plan
+from yendo.platforms.windows.capture_record import HELD, Caught, Promise
 from yendo.steps.captured import CapturedStep, Decided, capture_of, decided, promise
 from yendo.steps.copy import CopyStep, extras
 from yendo.steps.rights import RightsStep

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import shutil
 import tempfile
@@ -101,3 +102,18 @@ def nameless(file: BinaryIO) -> Iterator[Path]:
         with path.open("wb") as out:
             shutil.copyfileobj(file, out)
         yield path
+
+
+def attributes_of(path: Path) -> tuple[tuple[str, str], ...] | None:
+    """The extended attributes of a file or folder, by their names, each value in small hex; None where this computer's
+    Python cannot ask for them, or the file system has none. Raises OSError.
+    """
+    if not hasattr(os, "listxattr"):
+        return None
+    try:
+        names = sorted(os.listxattr(path, follow_symlinks=False))
+        return tuple((name, os.getxattr(path, name, follow_symlinks=False).hex()) for name in names)
+    except OSError as error:
+        if error.errno in (errno.ENOTSUP, errno.EPERM):
+            return None
+        raise

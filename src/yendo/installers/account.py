@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 import msgspec
 
 from yendo.effects import Effect
@@ -109,12 +107,22 @@ class Feature(msgspec.Struct, frozen=True):
     components: int
 
 
+class Medium(msgspec.Struct, frozen=True):
+    """One source of files. ``kind`` is embedded, external or loose; ``size`` in bytes, None when missing."""
+
+    name: str
+    kind: str
+    present: bool
+    size: int | None
+    path: str | None = None
+
+
 class Payload(msgspec.Struct, frozen=True):
     """``size`` in bytes unpacked; each medium as name, kind, present, size."""
 
     files: int
     size: int
-    media: tuple[Any, ...]
+    media: tuple[Medium, ...]
     features: tuple[Feature, ...]
 
 
@@ -133,7 +141,8 @@ class Content(msgspec.Struct, frozen=True, omit_defaults=True):
     """Something inside an installer. ``offset`` is in the file that holds it, None where it is packed together with
     others;
 
-    ``family`` is what it is where it is an installer itself, ``contents`` what is in it then.
+    ``family`` is what it is where it is an installer itself, ``contents`` what is in it then. ``unread``: what is in it
+    is not known, for the reason in ``note``.
     """
 
     name: str
@@ -143,6 +152,7 @@ class Content(msgspec.Struct, frozen=True, omit_defaults=True):
     family: str | None = None
     note: str = ""
     contents: tuple[Content, ...] = ()
+    unread: bool = False
 
 
 class ProgramFacts(msgspec.Struct, frozen=True):
@@ -193,6 +203,7 @@ class InstallerAccount(msgspec.Struct, frozen=True):
     switches: tuple[Switch, ...] = ()
     behaviour: tuple[Aspect, ...] = ()
     contents: tuple[Content, ...] = ()
+    unread: bool = False
     program: ProgramFacts | None = None
     candidates: tuple[CommandLine, ...] = ()
     least_build: int | None = None

@@ -15,7 +15,6 @@ from yendo.effects import Effect, File, Folder, State, UninstallEntry
 from yendo.effects.things import parent
 from yendo.errors import NotCovered, Unreadable, YendoError
 from yendo.evidence import BlindSpot, Evidence
-from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats import answers
 from yendo.formats.ini import IniParser
 from yendo.formats.pe import Image
@@ -25,6 +24,7 @@ from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Swit
 from yendo.installers.family import FoundContent, InstalledDatabase, Prediction, Told, offset
 from yendo.installers.msi import commandline
 from yendo.installers.parts import MAX_LOOKED_INTO, InstallerPart, whole
+from yendo.platforms.windows.surroundings import Surroundings, windows
 
 FAMILY = "answers-exe"
 MAX_DATABASE = 512 << 20
@@ -90,10 +90,10 @@ def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPa
             "",
             not record.folding,
         )
-        for record in found.what.records
+        for record in found.reading(answers.Records).records
     ]
     try:
-        return listed + _of_cabinets(file, found.what)
+        return listed + _of_cabinets(file, found.reading(answers.Records))
     except YendoError as error:  # the records are certain all the same
         damaged = f"cannot be read: {error}"
         return [
@@ -168,8 +168,8 @@ def predict(
 ) -> Prediction:
     """Of one round a database: what the database does, and the copy of it that the launcher keeps. Of one with a
     compiled script: what its engine does by itself, where an answer file is given. ``state`` is left as it is."""
-    known = settings(file, found.what)
-    inner = wrapped(file, found.what, known.package) if known.package else None
+    known = settings(file, found.reading(answers.Records))
+    inner = wrapped(file, found.reading(answers.Records), known.package) if known.package else None
     if inner is None:
         if not known.package and not re.search(r"(?i)(?:^|\s)[/-]f1", arguments):
             return Prediction((), (_script_spot(found), _unanswered(found)))
@@ -235,7 +235,11 @@ def _by_engine(
     """What an engine with a compiled script does by itself; nothing where its media cannot be read so far."""
     try:
         media = answers_script.media_of(
-            file, found.what, known.written, known.get("startup", "productguid"), known.get("startup", "engineversion")
+            file,
+            found.reading(answers.Records),
+            known.written,
+            known.get("startup", "productguid"),
+            known.get("startup", "engineversion"),
         )
         return answers_script.predict(media, surroundings, state)
     except (Unreadable, NotCovered, ValueError):
@@ -279,7 +283,7 @@ def _script_spot(found: FoundContent) -> BlindSpot:
 
 
 def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
-    known = settings(file, found.what)
+    known = settings(file, found.reading(answers.Records))
     if known.package:
         return _round_a_database(file, image, found, name, known)
     where = found.evidence
@@ -390,7 +394,7 @@ def _round_a_database(file: BinaryIO, image: Image, found: FoundContent, name: s
         Switch("/l<number>", "the language, as a number", "certain", where),
     )
     line = CommandLine(f'"{name}" /s /v"/qn /norestart"', "likely", where, quiet)
-    inner = wrapped(file, found.what, known.package)
+    inner = wrapped(file, found.reading(answers.Records), known.package)
     aspects = [_engine(image, found, known), *_of_the_service(known, where)]
     notes = []
     if message := known.get("info", "evalmsg"):

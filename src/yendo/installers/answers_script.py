@@ -17,8 +17,8 @@ from yendo.effects import Effect, File, Folder, IniValue, RegistryKey, RegistryV
 from yendo.effects.things import View, parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.evidence import Evidence
-from yendo.facts.surroundings import Surroundings
 from yendo.formats import answers, cab, registrar
+from yendo.platforms.windows.surroundings import Surroundings
 
 VENDOR = answers.MARK[:-1].decode()  # the folders that the engine calls after itself
 ENGINE, MAX_ENGINE, MAX_HEADER = "engine32.cab", 64 << 20, 16 << 20

@@ -1,7 +1,7 @@
 """What the programs of a modern app package see of it on a machine: files in the places that its folders stand for, the
 values of its hives, and what its manifest declares, as the things that they are in place of.
 
-Source: the documentation of packaged desktop programs; ``facts/app_elements.toml`` has the folders.
+Source: the documentation of packaged desktop programs; ``platforms/windows/app_elements.toml`` has the folders.
 """
 
 from __future__ import annotations
@@ -19,9 +19,9 @@ from urllib.parse import unquote
 from yendo.effects import State
 from yendo.effects.things import Data, File, RegistryKey, RegistryValue, Service, Shortcut, Thing, View
 from yendo.errors import Unreadable
-from yendo.facts.app_elements import elements
 from yendo.formats import app_manifest, hive
 from yendo.formats.app_package import DAMAGED
+from yendo.platforms.windows.app_elements import elements
 
 HIVES = ("Registry.dat", "User.dat", "UserClasses.dat")
 MENU = r"%ProgramData%\Microsoft\Windows\Start Menu\Programs"

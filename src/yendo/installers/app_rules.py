@@ -14,9 +14,9 @@ from typing import Any
 
 import msgspec
 
-from yendo.facts.app_elements import elements
 from yendo.formats import app_manifest
 from yendo.formats.app_manifest import OpenedManifest
+from yendo.platforms.windows.app_elements import elements
 
 SOURCES = {
     "app-name": "Identity: Name, 3 to 50 letters, digits, periods, hyphens; no device's name, no period last",

@@ -76,9 +76,10 @@ def find(file: BinaryIO, image: Image) -> FoundContent | None:
 
 
 def _archive(file: BinaryIO, found: FoundContent) -> tuple[BinaryIO, archives.ArchiveKind, int | None]:
-    what = found.what
-    if isinstance(what, Cabinet):
-        return part_of(file, what.resource.offset, what.resource.size), "cabinet", what.resource.offset
+    if isinstance(found.what, Cabinet):
+        place = found.what.resource
+        return part_of(file, place.offset, place.size), "cabinet", place.offset
+    what = found.reading(archives.SelfExtractor)
     if what.whole_file:
         return part_of(file, 0, what.offset + what.size), what.kind, None
     return part_of(file, what.offset, what.size), what.kind, what.offset
@@ -147,7 +148,13 @@ def of_archive(file: BinaryIO, kind: archives.ArchiveKind) -> list[InstallerPart
 
     return [
         InstallerPart(
-            member.name, member.size, None, member.packed, opener(member.name), "a link" if member.is_link else ""
+            member.name,
+            member.size,
+            None,
+            member.packed,
+            opener(member.name),
+            "a link" if member.is_link else "",
+            link=member.is_link,
         )
         for member in listed
     ]
@@ -159,9 +166,9 @@ def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPa
 
 
 def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
-    what = found.what
-    if isinstance(what, Cabinet):
-        return _of_cabinet(what, name)
+    if isinstance(found.what, Cabinet):
+        return _of_cabinet(found.what, name)
+    what = found.reading(archives.SelfExtractor)
     settings = dict(what.configuration)
     runs = settings.get("RunProgram") or settings.get("ExecuteFile") or ""
     switches: list[Switch] = []

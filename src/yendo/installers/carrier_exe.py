@@ -63,9 +63,9 @@ def find(file: BinaryIO, image: Image) -> FoundContent | None:
 
 def manifest(file: BinaryIO, found: FoundContent) -> Any:
     """The manifest's root element. Raises Unreadable."""
-    if not found.what.containers:
+    if not found.reading(carrier.Carrier).containers:
         raise Unreadable("the carrier has no container, so no manifest")
-    first = found.what.containers[0]
+    first = found.reading(carrier.Carrier).containers[0]
     archive: Any = Slice(file, first.offset, first.size)
     listed = {entry.name: entry.size for entry in cab.index(archive).files}
     if listed.get(MANIFEST, MAX_MANIFEST + 1) > MAX_MANIFEST:
@@ -94,7 +94,7 @@ def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPa
     except YendoError:
         names = {}
     listed = []
-    for container in found.what.containers:
+    for container in found.reading(carrier.Carrier).containers:
         archive: Any = Slice(file, container.offset, container.size)
         for entry in cab.index(archive).files:
             note = f"in the container at offset {container.offset}"
@@ -131,7 +131,7 @@ def _identity(root: Any, registration: Any, entry: Any, found: FoundContent) -> 
         version=of(entry, "DisplayVersion") or of(registration, "Version"),
         publisher=of(entry, "Publisher"),
         scope="machine" if (of(registration, "PerMachine") or "no") == "yes" else "user",
-        product_code=of(registration, "Id") or found.what.id,
+        product_code=of(registration, "Id") or found.reading(carrier.Carrier).id,
         upgrade_code=next(related, None),
         architecture="x64" if root.get("Win64") == "yes" else None,
     )

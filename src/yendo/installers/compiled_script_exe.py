@@ -10,13 +10,13 @@ from typing import Any, BinaryIO
 from yendo.effects import Effect, File, IniValue, RegistryValue, Shortcut, State, UninstallEntry
 from yendo.effects.things import Thing, View, parent
 from yendo.evidence import BlindSpot, Evidence, row
-from yendo.facts.surroundings import MENU, Surroundings, windows
 from yendo.formats import compiled_script as form
 from yendo.formats.pe import Image
 from yendo.installers import known_commands
 from yendo.installers.account import Aspect, CommandLine, Identity, Silent, Switch
 from yendo.installers.family import FoundContent, Prediction, Told, offset, programs
 from yendo.installers.parts import InstallerPart
+from yendo.platforms.windows.surroundings import MENU, Surroundings, windows
 
 FAMILY = "compiled-script-exe"
 _HIVES = {0x80000000: "HKCR", 0x80000001: "HKCU", 0x80000002: "HKLM", 0x80000003: "HKU"}
@@ -33,7 +33,7 @@ def find(file: BinaryIO, image: Image) -> FoundContent | None:
 
 
 def script_of(file: BinaryIO, found: FoundContent) -> form.Script:
-    return form.read(file, found.what)
+    return form.read(file, found.reading(form.Streams))
 
 
 def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPart]:

@@ -36,7 +36,7 @@ class _Taking:
             reason = (
                 hostile(name)
                 or bomb(part)
-                or ("a link" if part.note == "a link" else None)
+                or (part.note if part.link else None)
                 or (None if part.size is not None or part.packed else part.note or None)
             )
             if reason:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from typing import Any, BinaryIO, Protocol
+from typing import BinaryIO, Protocol, TypeVar
 
 import msgspec
 
@@ -14,14 +14,22 @@ from yendo.installers.account import Aspect, CommandLine, Identity, LaunchCondit
 from yendo.installers.msi.session import Memory
 from yendo.installers.parts import InstallerPart
 
+WhatT = TypeVar("WhatT")
+
 
 class FoundContent(msgspec.Struct, frozen=True):
     """``what`` is the family's own reading of its mark; ``generation`` is the engine's, in words."""
 
     family: str
     evidence: Evidence
-    what: Any = None
+    what: object = None
     generation: str = ""
+
+    def reading(self, kind: type[WhatT]) -> WhatT:
+        """The family's own reading. Raises TypeError where it is another's."""
+        if not isinstance(self.what, kind):
+            raise TypeError(f"{self.family} did not read {kind.__name__}")
+        return self.what
 
 
 class Told(msgspec.Struct, frozen=True):

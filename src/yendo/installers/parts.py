@@ -31,7 +31,7 @@ class InstallerPart(msgspec.Struct, frozen=True):
     """A file inside another. ``size`` unpacked and ``packed`` in bytes, None where unknown; ``offset`` in the file that
     holds it.
 
-    ``open`` gives its contents as a file, of at most so many bytes.
+    ``open`` gives its contents as a file, of at most so many bytes. ``link``: it only names another.
     """
 
     name: str
@@ -41,6 +41,7 @@ class InstallerPart(msgspec.Struct, frozen=True):
     open: Callable[[int], BinaryIO]
     note: str = ""
     stored: bool = False
+    link: bool = False
 
 
 def whole(pieces: Iterator[bytes], limit: int) -> BinaryIO:
@@ -91,16 +92,16 @@ class Looker:
         return count
 
     def _one(self, part: InstallerPart, depth: int) -> Content:
-        note = part.note
+        note, unread = part.note, False
         if reason := hostile(part.name):
-            note = f"hostile name: {reason}"
-        if reason := bomb(part):
-            note = f"not unpacked: {reason}"
+            note, unread = f"hostile name: {reason}", True
+        if packed := bomb(part):
+            note, unread = f"not unpacked: {packed}", True
         family: str | None = None
         inside: tuple[Content, ...] = ()
-        if not note.startswith("not unpacked") and self._promising(part):
+        if not packed and self._promising(part):
             if depth >= MAX_DEPTH:
-                note = note or f"not looked into: nested deeper than {MAX_DEPTH} levels"
+                note, unread = note or f"not looked into: nested deeper than {MAX_DEPTH} levels", True
             else:
                 try:
                     limit = part.size if part.stored and part.size else MAX_LOOKED_INTO
@@ -110,8 +111,8 @@ class Looker:
                     family, found = self.look(file, part.name)
                     inside = self.tree(found, depth + 1)
                 except YendoError as error:
-                    note = note or f"cannot be read: {error}"
-        return Content(part.name, part.size, part.offset, part.packed, family, note, inside)
+                    note, unread = note or f"cannot be read: {error}", True
+        return Content(part.name, part.size, part.offset, part.packed, family, note, inside, unread)
 
     def _promising(self, part: InstallerPart) -> bool:
         """Whether the first bytes may be those of an installer, and the budget allows to see more of it."""

@@ -13,8 +13,6 @@ from yendo import digest
 from yendo.effects import Effect, State
 from yendo.errors import NotCovered, Unreadable, YendoError
 from yendo.evidence import BlindSpot, Evidence
-from yendo.facts import systems
-from yendo.facts.surroundings import Surroundings
 from yendo.formats import answers, archives
 from yendo.formats.pe import RT_MANIFEST, RT_VERSION, Image
 from yendo.installers import account as form
@@ -22,6 +20,8 @@ from yendo.installers import archive_exe, families, signatures
 from yendo.installers.compound import compound_family
 from yendo.installers.family import Prediction, Told, offset
 from yendo.installers.parts import InstallerPart, Looker
+from yendo.platforms.windows import systems
+from yendo.platforms.windows.surroundings import Surroundings
 
 # Libraries that Windows 10 does not bring, and what does. Source: the names that the runtimes' own setup programs
 # place.
@@ -184,11 +184,7 @@ def leaves(contents: tuple[form.Content, ...]) -> list[form.Content]:
 
 
 def _hostile(contents: tuple[form.Content, ...]) -> list[BlindSpot]:
-    noted = [
-        content
-        for content in leaves(contents)
-        if content.note.startswith(("hostile", "not unpacked", "cannot be read", "not looked"))
-    ]
+    noted = [content for content in leaves(contents) if content.unread]
     return [
         BlindSpot(f"{content.name[:120]} inside", content.note, offset(content.offset or 0)) for content in noted[:20]
     ]

@@ -16,12 +16,16 @@ from importlib.resources import files
 from pathlib import Path
 from typing import Any, Literal, TypeVar
 
+import msgspec
+
+from yendo.effects.things import File, Folder, Link
 from yendo.errors import NoMachine
 from yendo.formats import property_list
-from yendo.mac_half.machine.machine import MacOutcome, MacThing, Processor
+from yendo.mac_half.machine.machine import MacOutcome, Processor
 from yendo.mac_half.work import choices_file
 from yendo.machines.addresses import Address
 from yendo.machines.live import ssh
+from yendo.platforms.posix import PosixThing
 from yendo.terms.amounts import seconds
 
 # Where programs, settings and jobs lie.
@@ -163,27 +167,25 @@ class MacAway:
             raise NoMachine(f"ssh:{self.name}: {packed} is not there")
         self.run("/bin/rm", "-f", packed)
 
-    def picture(self) -> dict[str, MacThing]:
+    def picture(self) -> dict[str, PosixThing]:
         """Everything in the folders that are looked at, by path."""
         homes = [f"{one['home']}/{below}" for one in self.people.values() for below in OF_PEOPLE]
         probe = files("yendo.mac_half").joinpath("probe.sh").read_bytes()
         code, said = self.run("/bin/sh", "-s", *FOLDERS, *homes, given=probe)
-        found: dict[str, MacThing] = {}
+        found: dict[str, PosixThing] = {}
         for line in said.decode("utf-8", "surrogateescape").split("\n"):
             parts = line.split("\t", 6)
             if len(parts) != 7 or not parts[0].isdigit():
                 continue  # the rest of a name with a line break in it; what ``stat`` could not see
-            mode, kind = int(parts[0], 8), _TYPES.get(int(parts[0], 8) & 0o170000)
+            kind = _TYPES.get(int(parts[0], 8) & 0o170000)
             if kind is not None:
-                content = {"file": f"{parts[3]}:{parts[4]}", "link": parts[5]}.get(kind, "")
-                bits = mode & 0o7777 if kind != "link" else 0o755
-                found[parts[6]] = MacThing(kind, bits, int(parts[1]), int(parts[2]), content)
+                found[parts[6]] = _seen(kind, parts)
         if not found:
             raise NoMachine(f"ssh:{self.name}: nothing could be looked at: exit code {code}, {said[-300:]!r}")
         return found | self._hashes(found)
 
-    def _hashes(self, found: Mapping[str, MacThing]) -> dict[str, MacThing]:
-        wanted = sorted(path for path in self.hashed if path in found and found[path].kind == "file")
+    def _hashes(self, found: Mapping[str, PosixThing]) -> dict[str, PosixThing]:
+        wanted = sorted(path for path in self.hashed if isinstance(found.get(path), File))
         if not wanted:
             return {}
         names = "\0".join(wanted).encode("utf-8", "surrogateescape")
@@ -191,8 +193,7 @@ class MacAway:
         told = re.findall(r"^([0-9a-f]{64})  (.+)$", said.decode("utf-8", "surrogateescape"), re.M)
         made = {}
         for hash_of, path in told:
-            one = found[path]
-            made[path] = MacThing(one.kind, one.mode, one.user, one.group, hash_of)
+            made[path] = msgspec.structs.replace(found[path], size=None, changed=None, sha256=hash_of)
         return made
 
     def looks_at(self, path: str) -> bool:
@@ -236,3 +237,13 @@ class MacAway:
     def has_job(self, name: str) -> bool:
         """Whether launchd has loaded a job, by its domain and label."""
         return self.run("/bin/launchctl", "print", name)[0] == 0
+
+
+def _seen(kind: str, parts: list[str]) -> PosixThing:
+    """A line of the probe: type and mode, user, group, size, when it was changed, where it leads, path."""
+    mode, user, group = int(parts[0], 8) & 0o7777, int(parts[1]), int(parts[2])
+    if kind == "link":
+        return Link(parts[6], parts[5], user, group)
+    if kind == "folder":
+        return Folder(parts[6], mode, user, group)
+    return File(parts[6], int(parts[3] or 0), changed=parts[4], mode=mode, user=user, group=group)

@@ -20,15 +20,16 @@ import tomlkit
 
 from yendo import atomic
 from yendo.draft import writing
+from yendo.effects.things import File, Folder, Link
 from yendo.errors import NoMachine, Usage
 from yendo.formats import property_list
 from yendo.mac import bundles
 from yendo.mac_half import build, reading
 from yendo.mac_half.away import MacAway
 from yendo.mac_half.draft import MacDraft, MacDrafted
-from yendo.mac_half.machine.machine import MacThing
 from yendo.mac_half.model import check_removed
 from yendo.mac_half.stage import MacStage
+from yendo.platforms.posix import PosixThing, changes
 
 MAX_BROUGHT, MAX_LIST = 16 << 30, 16 << 20
 _PREFERENCES = re.compile(
@@ -146,19 +147,15 @@ def _do(machine: MacAway, work: Sequence[MacDoing], setup: str, wait: Callable[[
             raise Usage(f"{line!r} ends with {code} there: {last[:300]}")
 
 
-def _changes(before: Mapping[str, MacThing], after: Mapping[str, MacThing]) -> Iterator[tuple[MacChange, str]]:
-    for path in sorted(before.keys() | after.keys()):
-        if path not in before:
-            yield "new", path
-        elif path not in after:
-            yield "gone", path
-        elif before[path] != after[path]:
-            yield "changed", path
+def _changes(before: Mapping[str, PosixThing], after: Mapping[str, PosixThing]) -> Iterator[tuple[MacChange, str]]:
+    words: dict[str, MacChange] = {"add": "new", "remove": "gone", "change": "changed"}
+    for path, change in changes(before, after).items():
+        yield words[change], path
 
 
-def _lists(machine: MacAway, seen: Mapping[str, MacThing], place: Path) -> dict[str, dict[str, Any]]:
+def _lists(machine: MacAway, seen: Mapping[str, PosixThing], place: Path) -> dict[str, dict[str, Any]]:
     """The settings that are there, by their files."""
-    paths = [path for path, one in seen.items() if one.kind == "file" and _PREFERENCES.fullmatch(path)]
+    paths = [path for path, one in seen.items() if isinstance(one, File) and _PREFERENCES.fullmatch(path)]
     return {path: property_list.if_any(data) for path, data in _contents(machine, paths, place)}
 
 
@@ -194,7 +191,7 @@ class _Sorted(MacDraft):
         machine: MacAway,
         place: Path,
         changes: Sequence[tuple[MacChange, str]],
-        after: Mapping[str, MacThing],
+        after: Mapping[str, PosixThing],
         lists: Mapping[str, Mapping[str, Any]],
     ) -> None:
         super().__init__(folder)
@@ -214,7 +211,7 @@ class _Sorted(MacDraft):
 
     def _others(self, changes: Sequence[tuple[MacChange, str]]) -> None:
         """What changed or went away: settings key by key, of the rest a person decides."""
-        changed = [path for change, path in changes if change == "changed" and self.after[path].kind == "file"]
+        changed = [path for change, path in changes if change == "changed" and isinstance(self.after[path], File)]
         self._settings([path for path in changed if _PREFERENCES.fullmatch(path)])
         for path in changed:
             if not _PREFERENCES.fullmatch(path):
@@ -226,7 +223,7 @@ class _Sorted(MacDraft):
     def _fetch(self, path: str, name: str) -> Path:
         """A file or folder from there, below a folder of ours."""
         inside = [one for below, one in self.after.items() if below.startswith(f"{path}/") or below == path]
-        size = sum(int(one.content.partition(":")[0] or 0) for one in inside if one.kind == "file")
+        size = sum(one.size or 0 for one in inside if isinstance(one, File))
         if size > MAX_BROUGHT:
             raise Usage(f"{path} has {size >> 30} GB; more than {MAX_BROUGHT >> 30} are not brought here")
         target = self.place / name
@@ -308,18 +305,18 @@ class _Sorted(MacDraft):
             if path.startswith("/Users/"):
                 self.decisions.append(f"person: {path} came into a person's folder; it is not carried")
                 continue
-            if self.after[path].kind == "link":
-                self.steps.append(({"kind": "link", "path": path, "target": self.after[path].content}, {}))
+            thing = self.after[path]
+            if isinstance(thing, Link):
+                self.steps.append(({"kind": "link", "path": path, "target": thing.target}, {}))
                 continue
-            if self.after[path].kind == "folder" and not any(
-                below.startswith(f"{path}/") and self.after[below].kind != "folder" for below in new
+            if isinstance(thing, Folder) and not any(
+                below.startswith(f"{path}/") and not isinstance(self.after[below], Folder) for below in new
             ):
                 self.decisions.append(f"folder: {path} is empty; a program makes it by itself, or a script has to")
                 continue
             got = self._fetch(path, f"captured{len(self.media)}")
             name = got.name if got.name not in self.media else f"{len(self.media)}-{got.name}"
             self.media[name] = (got, "as it lay there")
-            thing = self.after[path]
             step: dict[str, Any] = {"kind": "copy", "source": name, "to": path}
             inside = sorted(below for below in new if below == path or below.startswith(f"{path}/"))
             owners = {(self.after[below].user, self.after[below].group) for below in inside}
@@ -327,7 +324,7 @@ class _Sorted(MacDraft):
                 step |= {"owner": thing.user, "group": thing.group}
             self.steps.append((step, {}))
             if not self.rules:
-                first = next((below for below in inside if self.after[below].kind == "file"), "")
+                first = next((below for below in inside if isinstance(self.after[below], File)), "")
                 if first:
                     self.rules.append(({"kind": "file", "path": first}, "the first of its files"))
 

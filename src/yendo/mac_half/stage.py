@@ -10,13 +10,15 @@ from typing import Any, Protocol
 
 import msgspec
 
+from yendo.effects.things import Folder, Link, kind_of
 from yendo.mac import reading
 from yendo.mac.package import MacPackage
 from yendo.mac_half import model, removal
-from yendo.mac_half.machine.machine import MacMachine, MacOutcome, MacThing, Processor
+from yendo.mac_half.machine.machine import MacMachine, MacOutcome, Processor
 from yendo.mac_half.model import MacPlan
 from yendo.mac_half.payload import ordered
 from yendo.mac_half.work import LaidItem, MacWork, Workshop
+from yendo.platforms.posix import PosixThing, changes
 
 TEMPLATE = "/Library/User Template/Non_localized/Library/Preferences"
 # What a script of a package did that no package should, as the stand-ins noted it.
@@ -117,7 +119,7 @@ class MacHost(Protocol):
     def person(self) -> str: ...
     @property
     def notes(self) -> Sequence[Sequence[str]]: ...
-    def picture(self) -> dict[str, MacThing]: ...
+    def picture(self) -> dict[str, PosixThing]: ...
     def install(self, package: Path, volume: str | None = None, wanted: Mapping[str, bool] = {}) -> MacOutcome: ...
     def receipts(self) -> dict[str, str]: ...
     def script(self, text: bytes, *arguments: str) -> tuple[int, list[str]]: ...
@@ -158,16 +160,16 @@ def _differing(stage: MacStage, machine: MacHost) -> Iterator[str]:
                 yield f"{path} is of an older copy, and breaks the seal"
 
 
-def _unlike(there: MacThing, item: LaidItem) -> str:
-    if there.kind != item.kind:
-        return f"a {there.kind}, and a {item.kind} was meant"
-    if item.kind == "link":
-        return "" if there.content == item.target else f"leads to {there.content}, and not to {item.target}"
+def _unlike(there: PosixThing, item: LaidItem) -> str:
+    if kind_of(there) != item.kind:
+        return f"a {kind_of(there)}, and a {item.kind} was meant"
+    if isinstance(there, Link):
+        return "" if there.target == item.target else f"leads to {there.target}, and not to {item.target}"
     if (there.user, there.group) != (item.user, item.group):
         return f"belongs to {there.user}:{there.group}, and not to {item.user}:{item.group}"
     if there.mode != item.mode:
-        return f"mode {there.mode:04o}, and not {item.mode:04o}"
-    return "" if item.kind == "folder" or there.content == removal.hash_of(item) else "is not what was meant"
+        return f"mode {there.mode or 0:04o}, and not {item.mode:04o}"
+    return "" if isinstance(there, Folder) or there.sha256 == removal.hash_of(item) else "is not what was meant"
 
 
 def unset(stage: MacStage, machine: MacHost) -> Iterator[str]:
@@ -222,7 +224,7 @@ def detected(stage: MacStage, machine: MacHost, wanted: bool) -> MacPhase:
     return MacPhase(name, () if there == wanted else (f"it says {'installed' if there else 'nothing'}, with {code}",))
 
 
-def removed(stage: MacStage, machine: MacHost, before: Mapping[str, MacThing], name: str = "remove") -> MacPhase:
+def removed(stage: MacStage, machine: MacHost, before: Mapping[str, PosixThing], name: str = "remove") -> MacPhase:
     """It goes, with nothing left behind and nothing taken from others."""
     if not machine.executes:
         return MacPhase(name, notes=("not played: scripts are not carried out here",))
@@ -232,9 +234,14 @@ def removed(stage: MacStage, machine: MacHost, before: Mapping[str, MacThing], n
     after = machine.picture()
     ours = _settings_of_people(stage, machine)
     ours |= stage.staying(machine)
-    problems = [f"left behind: {path}" for path in after if path not in before and path not in ours]
-    problems += [f"taken away: {path}" for path in before if path not in after]
-    problems += [f"changed: {path}" for path in before if path in after and before[path] != after[path]]
+    words = {"add": "left behind", "remove": "taken away", "change": "changed"}
+    found = changes(before, after)
+    problems = [
+        f"{words[change]}: {path}"
+        for wanted in words
+        for path, change in found.items()
+        if change == wanted and not (change == "add" and path in ours)
+    ]
     problems += [
         f"the receipt of {one} is still there"
         for one in removal.receipts(stage.plan, stage.done)

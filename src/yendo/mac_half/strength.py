@@ -19,15 +19,17 @@ from typing import NamedTuple
 import msgspec
 
 from yendo.detect.strength import Strength, StrengthRow
+from yendo.effects.things import File, Folder, Link
 from yendo.errors import NotCovered, Usage
 from yendo.mac import bundles
 from yendo.mac_half import build, detection, model, remade
 from yendo.mac_half.machine import sandbox
-from yendo.mac_half.machine.machine import RECEIPTS, MacMachine, MacThing
+from yendo.mac_half.machine.machine import RECEIPTS, MacMachine
 from yendo.mac_half.model import AnyMacRule, MacPlan
 from yendo.mac_half.shell import script
 from yendo.mac_half.stage import MacStage
 from yendo.mac_half.work import LaidBundle
+from yendo.platforms.posix import PosixThing
 
 SAMPLE = 12  # files of a kind that are changed, one by one
 MAX_FILE_RULES = 8
@@ -162,7 +164,7 @@ class _Ground:
         if outcome.code:
             raise Usage(f"it does not install on a simulated machine: {outcome.why}; yendo prove says more")
         homes = tuple(f"{each['home']}/" for each in self.machine.state["people"].values())
-        self.new: dict[str, MacThing] = {
+        self.new: dict[str, PosixThing] = {
             path: thing
             for path, thing in self.machine.picture().items()
             if before.get(path) != thing and not path.startswith((*homes, "/Library/User Template/"))
@@ -195,7 +197,7 @@ class _Ground:
         return [
             path
             for path, thing in self.new.items()
-            if thing.kind != "folder" and not path.startswith((*tops, "/Library/Preferences/", f"/{RECEIPTS}/"))
+            if not isinstance(thing, Folder) and not path.startswith((*tops, "/Library/Preferences/", f"/{RECEIPTS}/"))
         ]
 
     def _settings(self) -> Iterator[tuple[str, str, object]]:
@@ -243,8 +245,8 @@ class _Ground:
         edited = {item.path for item in self.stage.done.items if detection.may_change(item)}
         for path in sorted(single, key=lambda path: (not self._is_program(path), path))[:MAX_FILE_RULES]:
             yield model.MacFileRule(path=path)
-            if self.new[path].kind == "file" and path not in edited:
-                yield model.MacFileRule(path=path, sha256=self.new[path].content)
+            if isinstance(there := self.new[path], File) and path not in edited:
+                yield model.MacFileRule(path=path, sha256=there.sha256)
 
     def _is_program(self, path: str) -> bool:
         place = self.machine.at(path)
@@ -261,7 +263,8 @@ class _Ground:
                 return touched.startswith(rule.path.rstrip("/") + "/")
             case model.MacFileRule():
                 thing = self.new.get(rule.path)
-                return touched == rule.path or thing is None or thing.kind == "link"  # what it leads to may be touched
+                # what a link leads to may be touched
+                return touched == rule.path or thing is None or isinstance(thing, Link)
             case model.MacSettingRule():
                 return touched == f"/Library/Preferences/{rule.domain}.plist"
             case model.MacJobRule():
@@ -329,7 +332,7 @@ class _Ground:
         if by_vendor:
             yield MacState("another", f"somebody else's {name}, signed by nobody", False, self._made_again(bundle, {}))
         program = str(self.machine.listed(info).get("CFBundleExecutable") or "")
-        inside = [path for path in self.new if path.startswith(f"{bundle.path}/") and self.new[path].kind == "file"]
+        inside = [path for path in self.new if path.startswith(f"{bundle.path}/") and isinstance(self.new[path], File)]
         main = f"{bundle.path}/Contents/MacOS/{program}"
         if main in inside:
             yield MacState("program gone", f"the program of {name} is gone", False, self._lacking(main), main)
@@ -344,7 +347,7 @@ class _Ground:
         outside = self._outside()
         for path in self._sample(outside):
             yield MacState("file gone", f"{path} is gone", False, self._lacking(path), path)
-        for path in self._sample(one for one in outside if one not in edited and self.new[one].kind == "file"):
+        for path in self._sample(one for one in outside if one not in edited and isinstance(self.new[one], File)):
             yield MacState("file changed", f"{path} is another", False, self._changed(path), path)
         if len(outside) > 3:
             half = self.chance.sample(outside, len(outside) // 2)
@@ -377,7 +380,7 @@ class _Ground:
             place = self.machine.at(path)
             with self._gone([path]):
                 place.write_bytes(b"another\n")
-                place.chmod(self.new[path].mode)
+                place.chmod(getattr(self.new[path], "mode", None) or 0o644)
                 yield
                 place.unlink()
 

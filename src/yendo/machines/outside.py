@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-from typing import Any, NoReturn
+from typing import NoReturn
 
 from yendo.errors import NotCovered
 from yendo.facts.machine import Facts
-from yendo.facts.surroundings import Surroundings
 from yendo.machines.protocol import Ran
+from yendo.platforms.windows.surroundings import Surroundings
 
 OPENED_WITHIN = 30.0
 
@@ -22,8 +21,11 @@ class RunnerOnly:
     """Mixed into a session: everything here is refused, and the facts are those that can be seen from outside."""
 
     surroundings: Surroundings
-    run: Callable[..., Ran]
     staging = None
+
+    def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
+        """What every real machine has of its own."""
+        raise NotImplementedError
 
     def open_program(self, name: str) -> None:
         self.run(opening(name), timeout=OPENED_WITHIN)
@@ -36,7 +38,7 @@ class RunnerOnly:
             computer=self.surroundings.computer,
         )
 
-    def _refuse(self, *_: Any) -> NoReturn:
+    def _refuse(self, *_: object) -> NoReturn:
         raise NotCovered(
             "this step needs the package's own runner, and this machine has no PowerShell; `yendo doctor` says how "
             "to add one"

@@ -13,7 +13,7 @@ from yendo.effects import Effect, Shortcut, State
 from yendo.effects.things import Data
 from yendo.evidence import Evidence
 from yendo.facts.machine import Facts
-from yendo.facts.surroundings import Account, Surroundings
+from yendo.platforms.windows.surroundings import Account, Surroundings
 from yendo.terms.rules import Rule
 
 Place = Literal["real Windows", "API layer", "simulation", "stand-in", "nowhere"]

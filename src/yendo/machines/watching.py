@@ -12,10 +12,10 @@ from typing import Protocol
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.facts.surroundings import Account
 from yendo.formats.fields import unescape
 from yendo.formats.png import png
 from yendo.machines.protocol import Machine, Session
+from yendo.platforms.windows.surroundings import Account
 
 SCREEN = (1280, 800)
 FLASH = 1.0  # seconds

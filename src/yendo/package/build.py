@@ -16,13 +16,13 @@ import msgspec
 
 import yendo
 from yendo import atomic, templates
-from yendo.effects.capture import HELD, PROMISE, Promise
 from yendo.errors import Unreadable, Usage
 from yendo.package import archive as archives
 from yendo.package import bill, scripts, tag
 from yendo.package import manifest as form
 from yendo.plan import Plan
 from yendo.plan.model import VERBS
+from yendo.platforms.windows.capture_record import HELD, PROMISE, Promise
 from yendo.steps import captured, kind_of
 from yendo.steps.base import below, brought
 

@@ -12,23 +12,26 @@ from collections.abc import Callable, Mapping, Sequence
 from datetime import datetime, timedelta
 from functools import cached_property
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 import msgspec
 
 from yendo import digest
 from yendo.effects.things import parent
 from yendo.errors import NotCovered
-from yendo.facts.exit_codes import DONE
 from yendo.facts.versions import VersionRange
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
 from yendo.package import scripts
 from yendo.plan.model import VERBS
+from yendo.platforms.windows.exit_codes import DONE
 from yendo.steps import KINDS, Action
+from yendo.steps import home as layout
 from yendo.steps import host as hosts
+from yendo.steps.action import MsiData
 from yendo.steps.base import Result
 from yendo.steps.host import Host
+from yendo.steps.restart import RestartData
 from yendo.steps.tell import in_language
 from yendo.terms import events
 from yendo.terms.settings import SettingError, texts_of
@@ -117,8 +120,8 @@ class _Carrier:
         )
         self.host.sleep, self.host.carry_other = sleep, self.other
         self.tell = self.host.tell
-        self.kept = self.host.expand(rf"{manifest.home}\packages\{manifest.id}")
-        self.journal_file = rf"{self.host.room}\journal.txt"
+        self.kept = self.host.expand(layout.kept(manifest.home, manifest.id))
+        self.journal_file = rf"{self.host.room}\{layout.JOURNAL}"
 
     @cached_property
     def uses(self) -> dict[str, str]:
@@ -147,13 +150,13 @@ class _Carrier:
         except NotCovered:
             shared = None
         if self.manifest.install_mode and shared:
-            self.session.write(rf"{self.host.room}\install-mode.txt", b"")
+            self.session.write(rf"{self.host.room}\{layout.MODE}", b"")
             self.set_mode("install", "on")
 
     def leave_mode(self, room: str) -> None:
-        if self.session.read(rf"{room}\install-mode.txt") is not None:
+        if self.session.read(rf"{room}\{layout.MODE}") is not None:
             self.set_mode("execute", "off")
-            self.session.remove(rf"{room}\install-mode.txt")
+            self.session.remove(rf"{room}\{layout.MODE}")
 
     def leave_others_mode(self) -> None:
         """What another package's run has left on, that was cut off."""
@@ -162,7 +165,7 @@ class _Carrier:
         except NotCovered:
             return
         for path in files:
-            if path.lower().endswith(r"\install-mode.txt") and parent(path).lower() != self.host.room.lower():
+            if path.lower().endswith("\\" + layout.MODE) and parent(path).lower() != self.host.room.lower():
                 self.leave_mode(parent(path))
 
     def set_mode(self, mode: str, word: Literal["on", "off"]) -> None:
@@ -240,11 +243,11 @@ class _Carrier:
         known = self.manifest.settings
         lines = [f"{name}={known[name].text_said(value)}\r\n" for name, value in sorted(self.manifest.chosen.items())]
         if known:
-            self.session.write(rf"{self.host.room}\settings.txt", "".join(lines).encode())
+            self.session.write(rf"{self.host.room}\{layout.SETTINGS}", "".join(lines).encode())
 
     def remembered(self, manifest: form.Manifest) -> dict[str, str]:
         """The values that a package was installed with on this machine, as far as it still knows them."""
-        data = self.session.read(self.host.expand(rf"{manifest.home}\state\{manifest.id}\settings.txt")) or b""
+        data = self.session.read(self.host.expand(layout.state(manifest.home, manifest.id, layout.SETTINGS))) or b""
         pairs = [line.partition("=") for line in data.decode().splitlines()]
         values = {name: value for name, _, value in pairs if name in manifest.settings}
         return {name: value for name, value in values.items() if not list(texts_of(manifest.settings, {name: value}))}
@@ -284,9 +287,7 @@ class _Carrier:
         """Once a verb is over, of the package in the home stays what repair and uninstall need, or everything, or
         nothing.
         """
-        installed = (
-            self.session.read(self.host.expand(rf"{self.manifest.home}\installed\{self.manifest.id}.txt")) is not None
-        )
+        installed = self.session.read(self.host.expand(layout.mark(self.manifest.home, self.manifest.id))) is not None
         if self.manifest.keep == "nothing" or not (installed or self.host.recorded()):
             self.session.take_away(self.kept)
 
@@ -314,7 +315,7 @@ class _Carrier:
 
     def agreed(self, way: form.ResolvedInTheWay, running: list[str]) -> bool:
         """Asks the person, who may postpone a limited number of times, and not for ever."""
-        path = rf"{self.host.room}\postponed.txt"
+        path = rf"{self.host.room}\{layout.POSTPONED}"
         first, _, count = (self.session.read(path) or b"").decode().partition("\t")
         now = self.session.facts.time
         started = now if not first else type(now).fromisoformat(first)
@@ -339,7 +340,7 @@ class _Carrier:
 
     def marks(self, identifier: str) -> list[str]:
         """The packages that need one."""
-        folder = self.host.expand(rf"{self.manifest.home}\needed\{identifier}")
+        folder = self.host.expand(layout.needed(self.manifest.home, identifier))
         try:
             return [path.rpartition("\\")[2][:-4] for path in self.session.files_below(folder)]
         except NotCovered:
@@ -347,7 +348,7 @@ class _Carrier:
 
     def met(self, need: form.Needed) -> bool:
         if need.package:
-            data = self.session.read(self.host.expand(rf"{self.manifest.home}\installed\{need.package}.txt"))
+            data = self.session.read(self.host.expand(layout.mark(self.manifest.home, need.package)))
             if need.version and data is not None and not VersionRange.parse(need.version).fits(data.decode().strip()):
                 self.tell(events.NeedVersion(need.package, data.decode().strip(), need.version))
                 return False
@@ -380,7 +381,7 @@ class _Carrier:
                 if not self.met(need):
                     return form.NEED_MISSING
             if need.package:
-                folder = self.host.expand(rf"{self.manifest.home}\needed\{need.package}")
+                folder = self.host.expand(layout.needed(self.manifest.home, need.package))
                 self.host.own_folders(folder)
                 self.session.write(rf"{folder}\{self.manifest.id}.txt", b"needed")
         return None
@@ -390,26 +391,26 @@ class _Carrier:
         for need in self.manifest.needs:
             if not need.package:
                 continue
-            folder = self.host.expand(rf"{self.manifest.home}\needed\{need.package}")
+            folder = self.host.expand(layout.needed(self.manifest.home, need.package))
             self.session.remove(rf"{folder}\{self.manifest.id}.txt")
             if self.marks(need.package):
                 continue
             self.session.remove_folder(folder)
-            self.session.remove_folder(self.host.expand(rf"{self.manifest.home}\needed"))
+            self.session.remove_folder(self.host.expand(layout.all_needed(self.manifest.home)))
             there = (
-                self.session.read(self.host.expand(rf"{self.manifest.home}\installed\{need.package}.txt")) is not None
+                self.session.read(self.host.expand(layout.mark(self.manifest.home, need.package))) is not None
             )  # a run that was cut off here goes on
             if need.remove and need.folder and there:
                 self.tell(events.NeedReleased(need.package, self.other(need.folder, "uninstall")))
 
-    def other(self, folder: str, verb: str, given: Mapping[str, Any] = {}) -> int:
-        """A verb of the package in a folder of this one, with the ``site`` and the ``settings`` that it is given."""
+    def other(self, folder: str, verb: str, settings: Mapping[str, str] = {}, site: str = "") -> int:
+        """A verb of the package in a folder of this one, with the settings that it is given, over those of a site."""
         inner = self.package / folder
         name = self.host.folder + "\\" + folder.replace("/", "\\")
         manifest = form.read(inner)
         try:
             known = self.remembered(manifest)
-            layers = known, manifest.sites.get(given.get("site", ""), {}), given.get("settings", {})
+            layers = known, manifest.sites.get(site, {}), settings
             manifest = form.with_values(manifest, self.session.surroundings.environment, *layers, verb=verb)
         except SettingError as error:
             for problem in error.problems:
@@ -462,9 +463,10 @@ class _Carrier:
             self.note("done", number, result.meaning, result.code)
             if result.meaning == "restart now":
                 self.tell(events.Restarting())
-                text = action.data["text"].replace('"', "'")
+                asked = RestartData.of(action)
+                text = asked.text.replace('"', "'")
                 comment = f' /c "{text}"' if text else ""
-                self.host.call(f"shutdown.exe /r /t {action.data['notice']}{comment} /d p:4:2")
+                self.host.call(f"shutdown.exe /r /t {asked.notice}{comment} /d p:4:2")
                 return 1641
             final = self.after(result.meaning, final)
         self.host.step = 0
@@ -499,7 +501,7 @@ class _Carrier:
 
     def expect_removal(self, action: Action) -> None:
         """What would undo an installation that is not finished: removing the product, where it was not there before."""
-        if action.temporary_reverse and not self.session.state().get("product", action.data["product"]):
+        if action.temporary_reverse and not self.session.state().get("product", MsiData.of(action).product or ""):
             self.host.remember("R", action.temporary_reverse)
 
     def took(self, action: Action) -> bool:
@@ -541,12 +543,12 @@ class _Carrier:
                 return form.NOT_DETECTED
         if verb == "uninstall":
             self.release()
-            self.session.remove(self.host.expand(rf"{self.manifest.home}\installed\{self.manifest.id}.txt"))
+            self.session.remove(self.host.expand(layout.mark(self.manifest.home, self.manifest.id)))
             self.note("end", final)
             if not [line for line in self.host.recorded() if line[0] not in "BR"]:
                 self.clear()
         else:
-            path = self.host.expand(rf"{self.manifest.home}\installed")
+            path = self.host.expand(layout.marks(self.manifest.home))
             self.host.own_folders(path)
             self.session.write(rf"{path}\{self.manifest.id}.txt", self.manifest.version.encode())
             self.note("end", final)
@@ -560,13 +562,12 @@ class _Carrier:
             self.session.remove(rf"{self.host.room}\{name}")
         for verb in VERBS:
             for number in range(1, len(self.manifest.actions(verb)) + 1):
-                self.session.remove(rf"{self.host.room}\facts\{verb}-{number}.json")
-        self.session.remove_folder(rf"{self.host.room}\facts")
+                self.session.remove(rf"{self.host.room}\{layout.FACTS}\{verb}-{number}.json")
+        self.session.remove_folder(rf"{self.host.room}\{layout.FACTS}")
         self.session.remove_folder(rf"{self.host.room}\logs")
-        for folder in (
-            self.host.room,
-            *(self.host.expand(self.manifest.home + name) for name in (r"\state", r"\installed", "")),
-        ):
+        home = self.manifest.home
+        whole = (layout.states(home), layout.marks(home), home)
+        for folder in (self.host.room, *map(self.host.expand, whole)):
             self.session.remove_folder(folder)
 
 

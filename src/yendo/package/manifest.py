@@ -10,10 +10,11 @@ import msgspec
 
 from yendo.errors import Unreadable, Usage
 from yendo.facts import secrets
-from yendo.facts.surroundings import expand
 from yendo.plan import Plan, mark
 from yendo.plan.model import VERBS, Way, Wishes
+from yendo.platforms.windows.surroundings import expand
 from yendo.steps import Action, At, Step, expanded, kind_of
+from yendo.steps import home as layout
 from yendo.steps.base import below
 from yendo.steps.host import HOME, STEP_FAILED, TIMED_OUT
 from yendo.steps.msi import MsiStep, delivered, product_code
@@ -347,7 +348,7 @@ def steps_of(workspace: Path, plan: Plan, verb: str) -> tuple[Step, ...]:
 
 def kept(plan: Plan) -> str:
     """The folder on the machine where the package is kept for its uninstall."""
-    return rf"{plan.log.state}\packages\{plan.package.id}"
+    return layout.kept(plan.log.state, plan.package.id)
 
 
 def derived(workspace: Path, plan: Plan) -> tuple[Step, ...]:

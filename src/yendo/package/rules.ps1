@@ -37,6 +37,33 @@ function Get-Names([string]$Path) {
     return $key.GetSubKeyNames()
 }
 
+# The keys of the devices that the machine knows, in the order of their paths.
+function Get-Devices {
+    [Collections.SortedList]$found = [Collections.SortedList]::new([StringComparer]::Ordinal)
+    [string]$top = 'System\CurrentControlSet\Enum'
+    foreach ($bus in (Get-Names $top)) {
+        foreach ($kind in (Get-Names ($top + '\' + $bus))) {
+            foreach ($one in (Get-Names ($top + '\' + $bus + '\' + $kind))) {
+                [string]$path = $top + '\' + $bus + '\' + $kind + '\' + $one
+                $key = $null
+                try { $key = Get-Key 'HKLM' '64' $path } catch { continue }  # one that is closed to us
+                if ($null -ne $key) { $found[$path] = $key }
+            }
+        }
+    }
+    return , @($found.Values)
+}
+
+# Whether a device has any of these identifiers.
+function Test-Identifier($Device, [string[]]$Any) {
+    foreach ($name in @('HardwareID', 'CompatibleIDs')) {
+        foreach ($text in @($Device.GetValue($name, @()))) {
+            foreach ($wanted in $Any) { if ([string]::Equals('' + $text, $wanted, 'OrdinalIgnoreCase')) { return $true } }
+        }
+    }
+    return $false
+}
+
 function Get-Answer([string]$Name, [string]$Arguments) {
     [Diagnostics.ProcessStartInfo]$start = [Diagnostics.ProcessStartInfo]::new([IO.Path]::Combine([Environment]::SystemDirectory, $Name), $Arguments)
     $start.UseShellExecute = $false

@@ -17,10 +17,10 @@ import msgspec
 from msgspec import Meta
 
 from yendo import texts
-from yendo.effects.capture import LeftEntry
 from yendo.errors import YendoError
 from yendo.plan import model, places
 from yendo.plan.mistakes import PlanProblem, explain, unknown
+from yendo.platforms.windows.capture_record import LeftEntry
 from yendo.steps import AnyStep, Step, kind_of
 from yendo.terms.amounts import Identifier, Text, Written
 

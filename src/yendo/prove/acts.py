@@ -16,13 +16,13 @@ import msgspec
 
 from yendo.effects import State
 from yendo.errors import NotCovered, Usage, YendoError
-from yendo.facts.exit_codes import DONE
-from yendo.facts.surroundings import Account
 from yendo.machines.outside import OPENED_WITHIN, opening
 from yendo.machines.protocol import Ran, Session
 from yendo.machines.recorded.observed import WORK
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import carry
+from yendo.platforms.windows.exit_codes import DONE
+from yendo.platforms.windows.surroundings import Account
 from yendo.prove.proof import UNCOVERED
 from yendo.prove.scenarios import Scenario
 from yendo.prove.stage import DETECTION_LIMIT, Stage, values_text

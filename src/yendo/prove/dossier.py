@@ -20,13 +20,13 @@ from yendo.drawing import drawn
 from yendo.effects import Effect, File, label
 from yendo.effects.effect import counts
 from yendo.errors import NotCovered, Usage, YendoError
-from yendo.facts.surroundings import windows
 from yendo.machines.protocol import Machine
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import manifest as form
 from yendo.package import signing
 from yendo.plan.house import HouseGiven
 from yendo.plan.model import VERBS
+from yendo.platforms.windows.surroundings import windows
 from yendo.prove import ground, predict
 from yendo.prove.proof import Proof
 from yendo.prove.prove import digest_of, kept

@@ -7,7 +7,6 @@ from collections.abc import Sequence
 from pathlib import Path
 
 from yendo.errors import YendoError
-from yendo.facts.surroundings import expand
 from yendo.formats.msi import Database
 from yendo.formats.pe import Image
 from yendo.installers.msi.actions import STANDARD
@@ -15,6 +14,7 @@ from yendo.installers.msi.media import payload
 from yendo.installers.msi.session import InstallSession as Interpreter
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
+from yendo.platforms.windows.surroundings import expand
 from yendo.prove.libraries import missing_libraries
 from yendo.steps import Action
 from yendo.terms import events

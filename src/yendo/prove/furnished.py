@@ -15,12 +15,12 @@ import msgspec
 from yendo.effects import Effect, State
 from yendo.errors import NotCovered, Usage
 from yendo.evidence import Evidence
-from yendo.facts import systems
-from yendo.facts.exit_codes import DONE
-from yendo.facts.surroundings import Account, Surroundings, expand
 from yendo.machines.protocol import Machine, Place, Session
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.plan.model import Plan, Proving
+from yendo.platforms.windows import systems
+from yendo.platforms.windows.exit_codes import DONE
+from yendo.platforms.windows.surroundings import Account, Surroundings, expand
 from yendo.prove.stage import Stage
 from yendo.terms.rules import FileRule, FolderRule, RegistryKeyRule, RegistryRule, Rule
 

@@ -14,8 +14,6 @@ from yendo.detect.states import Ground, in_order
 from yendo.effects import Effect, File, Product, State, difference
 from yendo.effects.things import key_of
 from yendo.errors import NotCovered, YendoError
-from yendo.facts.exit_codes import DONE
-from yendo.facts.surroundings import Account
 from yendo.facts.versions import Version
 from yendo.formats.msi import Database
 from yendo.installers import recognise
@@ -25,6 +23,8 @@ from yendo.machines.protocol import Machine, Session
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import carry
 from yendo.package import manifest as form
+from yendo.platforms.windows.exit_codes import DONE
+from yendo.platforms.windows.surroundings import Account
 from yendo.prove.stage import Stage
 from yendo.steps import KINDS
 from yendo.terms.rules import Rule

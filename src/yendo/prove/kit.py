@@ -24,10 +24,10 @@ import msgspec
 
 from yendo import atomic
 from yendo.errors import Unreadable, Usage
-from yendo.facts.surroundings import Account
 from yendo.machines.recorded.machine import RecordedMachine, RecordedPart
 from yendo.package import archive, scripts
 from yendo.package import manifest as form
+from yendo.platforms.windows.surroundings import Account
 from yendo.prove.acts import Act, acts_of
 from yendo.prove.prove import digest_of
 from yendo.prove.scenarios import Scenario

@@ -5,27 +5,28 @@ from __future__ import annotations
 from collections.abc import Iterator
 
 from yendo.effects import RegistryValue
-from yendo.effects.capture import promise_of
 from yendo.machines.protocol import Session
+from yendo.platforms.windows.capture_record import promise_of
+from yendo.prove import staged
 from yendo.prove.plays import installed
 from yendo.prove.stage import Stage
+from yendo.steps.registry import RegistryChanges
 
 
 def later_person(stage: Stage) -> None:
     """Somebody who never was on the machine logs on afterwards, and finds what everybody is to have."""
     title, expected = "somebody new has what everybody is to have", "every value of people's own, as the others have it"
-    with stage.machine.fresh(stage.account) as session:
-        staged = session.staging
-        if staged is None:
-            stage.phase("later", title, None, expected, "no other person logs on to this machine")
+    with staged.fresh(stage, "later", title, expected, "no other person logs on to this machine") as found:
+        if found is None:
             return
+        session, staging = found
         if installed(stage, session) is None:
             return
-        there, someone = staged.users[0], staged.someone_new()
+        there, someone = staging.users[0], staging.someone_new()
         wanted = list(_everybodys(stage))
         when = "as soon as they are there"
         wrong = _lacking(session, wanted, there, someone)
-        for words, happens in (("at log-on", staged.first_log_on), ("at the first start", staged.start_from_menu)):
+        for words, happens in (("at log-on", staging.first_log_on), ("at the first start", staging.start_from_menu)):
             if wrong:
                 happens(someone)
                 when, wrong = words, _lacking(session, wanted, there, someone)
@@ -52,10 +53,10 @@ def _everybodys(stage: Stage) -> Iterator[tuple[str, str, str]]:
     and name. What a database brings of a capture is its installer's account's at first.
     """
     for action in stage.manifest.install:
-        if action.kind == "registry" and action.data.get("each"):
-            for item in action.data["items"]:
-                if item["hive"] == "HKCU":
-                    yield from (("HKU", item["key"], name) for name, _, _ in item["values"])
+        if action.kind == "registry" and (own := RegistryChanges.of(action)).each:
+            for item in own.items:
+                if item.hive == "HKCU":
+                    yield from (("HKU", item.key, name) for name, _, _ in item.values)
     promise = promise_of(stage.package)
     if promise is not None and any(action.kind == "msi" for action in stage.manifest.install):
         for effect in promise.kept:

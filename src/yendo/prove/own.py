@@ -10,8 +10,9 @@ from pathlib import Path
 
 from yendo.effects import Effect
 from yendo.effects.things import kind_of, parent
-from yendo.facts.surroundings import expand
 from yendo.package import manifest as form
+from yendo.platforms.windows.surroundings import expand
+from yendo.steps.include import IncludeData
 
 MAX_DEPTH = 8
 
@@ -20,7 +21,7 @@ def folders(manifest: form.Manifest, package: Path, depth: int = 0) -> set[str]:
     """The folders that the runners of a package, and of those inside it, keep things in."""
     found = {manifest.home, manifest.logs}
     inner = [need.folder for need in manifest.needs] + [
-        action.data.get("folder", "") for action in manifest.install if action.kind == "include"
+        IncludeData.of(action).folder for action in manifest.install if action.kind == "include"
     ]
     for folder in inner:
         if folder and depth < MAX_DEPTH and (package / folder / "manifest.json").is_file():

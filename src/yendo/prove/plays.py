@@ -12,25 +12,23 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import Any
 
-import msgspec
-
 from yendo.detect.states import main_file
 from yendo.effects import Effect, File, Product, Shortcut, State, UninstallEntry, difference
 from yendo.effects.things import parent
 from yendo.errors import NotCovered, Unreadable
-from yendo.facts.exit_codes import DONE
-from yendo.facts.machine import Facts
-from yendo.facts.surroundings import expand
 from yendo.installers.account import Identity
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
+from yendo.platforms.windows.exit_codes import DONE
+from yendo.platforms.windows.surroundings import expand
 from yendo.prove import ground
 from yendo.prove.libraries import missing_libraries
 from yendo.prove.stage import Stage
+from yendo.steps import home as layout
+from yendo.steps.action import MsiData
 
 START_SECONDS = 4.0
 OWN_DATA = b"a person's own"
-NOT_ON_LAYER = "only a simulated machine can be put into this state"
 
 
 # --- building blocks ----------------------------------------------------------------------------------
@@ -60,7 +58,8 @@ def installed(stage: Stage, session: Session, title: str = "install") -> State |
     return None
 
 
-def _unchanged(stage: Stage, session: Session, before: State) -> list[str]:
+def changes(stage: Stage, session: Session, before: State) -> list[str]:
+    """What the package changed on the machine since then, without what it keeps for itself."""
     return [str(effect) for effect in stage.without_own(difference(before, session.state()), session)]
 
 
@@ -120,7 +119,7 @@ def _gave_way(stage: Stage, identity: Identity, after: State) -> None:
     """Whether the older version is gone, where it is another product than the package's own."""
     code = (identity.product_code or "").lower()
     old = after.get("product", code) if code else None
-    mine = {str(action.data.get("product", "")).lower() for action in stage.manifest.install if action.kind == "msi"}
+    mine = {(MsiData.of(action).product or "").lower() for action in stage.manifest.install if action.kind == "msi"}
     if code and code not in mine:
         found = "gone" if old is None else f"{identity.name} {identity.version} is still on record"
         stage.phase("gave-way", f"{identity.version} gave way", old is None, "no longer on record", found)
@@ -228,7 +227,7 @@ def need_missing(stage: Stage) -> None:
         stage.bring(session)
         before = session.state()
         carried = stage.verb(session, "install")
-        changed = _unchanged(stage, session, before)
+        changed = changes(stage, session, before)
         good = carried.exit_code == form.NEED_MISSING and not changed
         stage.phase(
             "install",
@@ -239,37 +238,6 @@ def need_missing(stage: Stage) -> None:
             by=stage.by,
             details=tuple(changed[:8]) + carried.lines[-2:],
         )
-
-
-def consent(*, agrees: bool) -> Callable[[Stage], None]:
-    """The person is asked before a prerequisite is installed: the package goes on, or nothing of it is done."""
-
-    def play(stage: Stage) -> None:
-        with stage.machine.fresh(stage.account) as session:
-            staged = session.staging
-            if staged is None:
-                stage.phase("person", "a person who is asked", None, "a person who answers", NOT_ON_LAYER)
-                return
-            staged.facts = msgspec.structs.replace(staged.facts, people=1)
-            staged.agrees = [agrees] * len(stage.manifest.needs)
-            stage.bring(session)
-            before = session.state()
-            carried = stage.verb(session, "install")
-            changed = [] if agrees else _unchanged(stage, session, before)
-            good = carried.exit_code in DONE if agrees else carried.exit_code == form.REFUSED and not changed
-            stage.phase(
-                "install",
-                "installed, the person agreed" if agrees else "refused, the person declined",
-                good,
-                "exit code accepted" if agrees else f"exit code {form.REFUSED}, nothing changed",
-                f"exit code {carried.exit_code}" + ("" if agrees else f", {len(changed)} effects"),
-                by=stage.by,
-                details=() if good else (*changed[:8], *carried.lines[-3:]),
-            )
-            if agrees and good:
-                stage.detection(session, session.state(), "detected", "detected after the install", True, None)
-
-    return play
 
 
 def program_open(stage: Stage) -> None:
@@ -298,109 +266,6 @@ def program_open(stage: Stage) -> None:
         stage.detection(session, after, "detected", "detected after the install", True, stage.script_says(session))
 
 
-def put_off(stage: Stage) -> None:
-    """The person says later: nothing is begun. The person says yes the next time: it is installed."""
-    with stage.machine.fresh(stage.account) as session:
-        staged = session.staging
-        if staged is None:
-            stage.phase("put-off", "a person who puts it off", None, "a person who answers", NOT_ON_LAYER)
-            return
-        staged.facts = msgspec.structs.replace(staged.facts, people=1)
-        staged.agrees = [False, True]
-        for name in stage.manifest.in_the_way["install"].programs[:1]:
-            session.open_program(name)
-        stage.bring(session)
-        before = session.state()
-        carried = stage.verb(session, "install")
-        changed = _unchanged(stage, session, before)
-        good = carried.exit_code == form.POSTPONED and not changed
-        stage.phase(
-            "put-off", "put off by the person", good, f"exit code {form.POSTPONED}, nothing changed",
-            f"exit code {carried.exit_code}, {len(changed)} effects", by=stage.by,
-            details=() if good else (*changed[:8], *carried.lines[-3:]),
-        )  # fmt: skip
-        after = installed(stage, session, "installed when the person agreed")
-        if after is not None:
-            stage.detection(session, after, "detected", "detected after the install", True, None)
-
-
-def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[Stage], None]:
-    """On a machine whose facts are as said: refused without a trace, or installed all the same."""
-
-    def play(stage: Stage) -> None:
-        with stage.machine.fresh(stage.account) as session:
-            staged = session.staging
-            if staged is None:
-                stage.phase("facts", "the machine's facts", None, "a machine in this state", NOT_ON_LAYER)
-                return
-            staged.facts = change(staged.facts)
-            stage.bring(session)
-            before = session.state()
-            carried = stage.verb(session, "install")
-            if refused or carried.exit_code in (form.LATER, form.NOT_APPLICABLE, form.NEED_MISSING, form.POSTPONED):
-                changed = _unchanged(stage, session, before)
-                good = (
-                    carried.exit_code in (form.LATER, form.NOT_APPLICABLE, form.NEED_MISSING, form.POSTPONED)
-                    and not changed
-                )
-                stage.phase(
-                    "install",
-                    "refused cleanly",
-                    good,
-                    "not now or not applicable, nothing changed",
-                    f"exit code {carried.exit_code}, {len(changed)} effects",
-                    by=stage.by,
-                    details=carried.lines[-2:],
-                )
-                return
-            good = carried.exit_code in DONE
-            details, cause = ((), ("", "")) if good else stage.failed_run(session, "install", carried)
-            stage.phase(
-                "install",
-                "installed",
-                good,
-                "exit code accepted",
-                f"exit code {carried.exit_code}",
-                by=stage.by,
-                details=details,
-                cause=cause,
-            )
-            if good:
-                stage.detection(session, session.state(), "detected", "detected after the install", True, None)
-
-    return play
-
-
-def shared_host(stage: Stage) -> None:
-    """On a host that many people share: refused, or installed in its install mode, and out of it also after a cut."""
-
-    def shared(facts: Facts) -> Facts:
-        return msgspec.structs.replace(facts, multi_session=True)
-
-    with_facts(shared, refused=False)(stage)
-    if not all(phase.outcome == "passed" for phase in stage.phases):
-        return
-    with stage.machine.fresh(stage.account) as session:
-        staged = session.staging
-        if staged is None:
-            return
-        staged.facts = shared(staged.facts)
-        stage.bring(session)
-        if not _cut_simulated(stage, session):
-            return  # refused there, or too short to be cut off
-        within = session.state().get("part", "mode:install") is not None
-        carried = stage.verb(session, "install")
-        out = session.state().get("part", "mode:install") is None
-        stage.phase(
-            "mode",
-            "in install mode while it works, and out of it after a cut",
-            within and out and carried.exit_code in DONE,
-            "on while a step is at work, off in the end",
-            f"{'on' if within else 'off'} at the cut, {'off' if out else 'still on'} in the end",
-            by=stage.by,
-        )
-
-
 class _Cut(Exception):
     """The power went."""
 
@@ -414,7 +279,7 @@ def interrupted(stage: Stage) -> None:
     with stage.machine.fresh(stage.account) as session:
         stage.bring(session)
         if session.staging:
-            cut = _cut_simulated(stage, session)
+            cut = cut_simulated(stage, session)
         elif stage.machine.has_powershell:
             cut = _cut_real(stage, session)
         else:
@@ -446,7 +311,7 @@ def interrupted(stage: Stage) -> None:
         stage.detection(session, session.state(), "detected", "detected in the end", True, stage.script_says(session))
 
 
-def _cut_simulated(stage: Stage, session: Any) -> bool:
+def cut_simulated(stage: Stage, session: Any) -> bool:
     write, middle = session.write, (len(stage.manifest.install) + 1) // 2
 
     def writing(path: str, data: bytes, *, private: bool = False) -> None:
@@ -484,7 +349,7 @@ def media_gone(stage: Stage) -> None:
         if installed(stage, session) is None:
             return
         session.take_away(stage.folder)
-        stage.folder = expand(rf"{stage.manifest.home}\packages\{stage.manifest.id}", session.surroundings.environment)
+        stage.folder = expand(layout.kept(stage.manifest.home, stage.manifest.id), session.surroundings.environment)
         if stage.manifest.repair:
             carried = stage.verb(session, "repair")
             stage.phase(

@@ -5,18 +5,15 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
 from yendo.detect.evaluate import judge, seen
 from yendo.effects import Effect, State, apply, difference, net
-from yendo.effects.recording import replay
 from yendo.effects.things import kind_of
 from yendo.errors import NotCovered
 from yendo.evidence import Evidence
 from yendo.facts.machine import Facts
-from yendo.facts.surroundings import Surroundings, expand
 from yendo.formats.msi.patch import Patch
 from yendo.installers import programs
 from yendo.installers.msi import commandline, engine, layers
@@ -28,8 +25,11 @@ from yendo.machines.simulated.programs import recordings
 from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.package.manifest import Manifest, read
+from yendo.platforms.windows.recording import replay
+from yendo.platforms.windows.surroundings import Surroundings, expand
 from yendo.prove import own
 from yendo.steps import KINDS, Action
+from yendo.steps import home as layout
 from yendo.steps.host import Host
 from yendo.terms.settings import SettingError
 
@@ -52,7 +52,7 @@ def install_effects(
         if action.when and not _host(manifest, package, surroundings, state, real)[0].condition(action.when).holds:
             continue
         if action.kind == "exe":
-            home = expand(rf"{manifest.home}\packages\{manifest.id}", surroundings.environment)
+            home = expand(layout.kept(manifest.home, manifest.id), surroundings.environment)
             more, spots = _exe(action, package, home, surroundings, state, real)
         elif action.kind == "msi":
             more, spots = _msi(action, package, surroundings, state, memories)
@@ -137,7 +137,7 @@ def _host(
 ) -> tuple[Host, SimulatedSession]:
     """A simulated machine with this state; of a real one, facts are known only as far as they are seen from outside."""
     folder = expand(
-        rf"{manifest.home}\packages\{manifest.id}", surroundings.environment
+        layout.kept(manifest.home, manifest.id), surroundings.environment
     )  # where the runner carries its package out
     session = SimulatedSession(surroundings, state)
     if real:
@@ -148,9 +148,9 @@ def _host(
     host = Host(session, manifest.id, package, folder, logs=manifest.logs, home=manifest.home)
     host.sleep = lambda _: None
 
-    def other(inner: str, verb: str, given: Mapping[str, Any]) -> int:
+    def other(inner: str, verb: str, settings: Mapping[str, str], site: str) -> int:
         whole = read(package / inner)
-        layers = whole.sites.get(given.get("site", ""), {}), given.get("settings", {})
+        layers = whole.sites.get(site, {}), settings
         settled = form.with_values(whole, surroundings.environment, *layers, verb=verb)
         return carry.carry(
             settled, package / inner, session, verb, folder=rf"{folder}\{inner}", sleep=host.sleep

@@ -8,10 +8,10 @@ from collections.abc import Callable, Iterator
 import msgspec
 
 from yendo.effects import Effect, Environment, Folder, IniValue, Shortcut, State
-from yendo.effects.capture import Promise, is_own, persons
 from yendo.effects.things import Thing, key_of, label, same
-from yendo.facts.surroundings import Surroundings, expand
 from yendo.machines.contents import ini_values
+from yendo.platforms.windows.capture_record import Promise, is_own, persons
+from yendo.platforms.windows.surroundings import Surroundings, expand
 
 _PATHS = ("path", "target", "working_folder")
 

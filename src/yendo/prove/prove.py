@@ -16,6 +16,7 @@ import yendo
 from yendo.errors import NotCovered
 from yendo.machines.protocol import Machine
 from yendo.package import manifest as form
+from yendo.prove import upgraded
 from yendo.prove.furnished import bare
 from yendo.prove.proof import ASSUMED, UNCOVERED, Proof
 from yendo.prove.scenarios import SCENARIOS, Scenario
@@ -43,7 +44,7 @@ def _played(stage: Stage, scenario: Scenario, machine: Machine) -> None:
             f"{'; '.join(stage.assumed)}: ran nowhere, what the probe asks for was taken for done; "
             "prove it where it can run: --machine wine",
         )
-    if machine.not_windows and any(one.kind == "system-upgrade" for one in stage.manifest.install):
+    if machine.not_windows and not upgraded.upgrades(stage.manifest):
         expected = "executed on a real Windows"
         stage.phase("system-setup", "the setup of the media itself", None, expected, machine.not_windows)
     if not machine.has_powershell:

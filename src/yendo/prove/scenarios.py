@@ -7,13 +7,14 @@ from pathlib import Path
 
 import msgspec
 
-from yendo.effects.capture import PROMISE
 from yendo.errors import YendoError
-from yendo.facts.surroundings import Account
 from yendo.package import manifest as form
-from yendo.prove import ground, plays, upgraded, way_back
+from yendo.platforms.windows.capture_record import PROMISE
+from yendo.platforms.windows.surroundings import Account
+from yendo.prove import ground, plays, staged, upgraded, way_back
 from yendo.prove.later_person import later_person
 from yendo.prove.stage import Stage
+from yendo.steps.registry import RegistryChanges
 from yendo.terms.when import Node
 
 
@@ -103,7 +104,7 @@ def _uses_mode(manifest: form.Manifest) -> str:
 
 
 def _sets_for_everybody(manifest: form.Manifest) -> str:
-    each = any(action.kind == "registry" and action.data.get("each") for action in manifest.install)
+    each = any(action.kind == "registry" and RegistryChanges.of(action).each for action in manifest.install)
     held = any(file.path == PROMISE for file in manifest.files) and any(one.kind == "msi" for one in manifest.install)
     return "" if each or held else "the package sets nothing for everybody"
 
@@ -128,19 +129,19 @@ SCENARIOS: dict[str, Scenario] = {
             "nobody",
             "nobody is logged on",
             "system",
-            plays.with_facts(lambda facts: msgspec.structs.replace(facts, people=0), refused=False),
+            staged.with_facts(lambda facts: msgspec.structs.replace(facts, people=0), refused=False),
         ),
         Scenario(
             "no-network",
             "no network",
             "system",
-            plays.with_facts(lambda facts: msgspec.structs.replace(facts, network="none"), refused=False),
+            staged.with_facts(lambda facts: msgspec.structs.replace(facts, network="none"), refused=False),
         ),
         Scenario(
             "no-disk",
             "the disk is full",
             "system",
-            plays.with_facts(lambda facts: msgspec.structs.replace(facts, disks={"C": 1}), refused=True),
+            staged.with_facts(lambda facts: msgspec.structs.replace(facts, disks={"C": 1}), refused=True),
             _asks("disk"),
         ),
         Scenario(
@@ -153,16 +154,16 @@ SCENARIOS: dict[str, Scenario] = {
             bare=True,
         ),
         Scenario(
-            "agrees", "a person is asked, and agrees", "user", plays.consent(agrees=True), _asks_a_person, verbs=1
+            "agrees", "a person is asked, and agrees", "user", staged.consent(agrees=True), _asks_a_person, verbs=1
         ),
         Scenario(
-            "declines", "a person is asked, and declines", "user", plays.consent(agrees=False), _asks_a_person, verbs=1
+            "declines", "a person is asked, and declines", "user", staged.consent(agrees=False), _asks_a_person, verbs=1
         ),
         Scenario("program-open", "a program is open", "user", plays.program_open, _closes, verbs=2),
-        Scenario("put-off", "a person puts it off, and agrees later", "user", plays.put_off, _may_be_put_off, verbs=2),
+        Scenario("put-off", "a person puts it off, and agrees later", "user", staged.put_off, _may_be_put_off, verbs=2),
         Scenario("held", "something stands in the upgrade's way", "system", upgraded.held, upgraded.upgrades, verbs=1),
         Scenario("goes-back", "the upgrade goes back", "system", upgraded.goes_back, upgraded.upgrades, verbs=4),
-        Scenario("shared-host", "many people share the machine", "system", plays.shared_host, _uses_mode, verbs=2),
+        Scenario("shared-host", "many people share the machine", "system", staged.shared_host, _uses_mode, verbs=2),
         Scenario("interrupted", "cut off and gone on with", "system", plays.interrupted, verbs=4),
         Scenario("media-gone", "the package's folder is deleted", "system", plays.media_gone, _keeps),
         Scenario("repair", "repaired after damage", "system", plays.repair, _repairs, verbs=4),

@@ -22,6 +22,7 @@ from yendo.plan.model import VERBS
 from yendo.prove.proof import Proof
 from yendo.prove.prove import digest_of, kept
 from yendo.steps.host import signed
+from yendo.steps.restart import RestartData
 
 SCHEMA = "yendo.sheet/1"
 MAX_ICON = 1 << 20
@@ -186,7 +187,7 @@ def _account(manifest: form.Manifest) -> str:
 def _restart(manifest: form.Manifest) -> str:
     """Whether a machine restarts, in words."""
     kinds = [action for action in manifest.install if action.kind == "restart"]
-    if any(action.data.get("where") == "always" for action in kinds):
+    if any(RestartData.of(action).where == "always" for action in kinds):
         return "it restarts the machine in its middle, and goes on by itself"
     if kinds:
         return "it restarts the machine in its middle where a step asks for it, and goes on by itself"

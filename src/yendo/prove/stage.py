@@ -12,19 +12,20 @@ import msgspec
 from yendo.detect import detected
 from yendo.detect.evaluate import sight_of
 from yendo.effects import Agreement, Effect, File, IniValue, State, agreement, difference
-from yendo.effects.capture import promise_of
-from yendo.effects.recording import is_temporary
 from yendo.effects.things import key_of, kind_of
 from yendo.errors import Usage
 from yendo.evidence import Evidence
-from yendo.facts.exit_codes import DONE, RESTARTS
-from yendo.facts.surroundings import Account, expand
 from yendo.installers import app_contents
 from yendo.machines.protocol import Machine, Session
 from yendo.package import carry
 from yendo.package import manifest as form
+from yendo.platforms.windows.capture_record import promise_of
+from yendo.platforms.windows.exit_codes import DONE, RESTARTS
+from yendo.platforms.windows.recording import is_temporary
+from yendo.platforms.windows.surroundings import Account, expand
 from yendo.prove import causes, examine, explain, own, predict, promised
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
+from yendo.steps import home as layout
 from yendo.steps.host import TIMED_OUT
 from yendo.terms import events
 from yendo.terms.rules.base import pattern
@@ -195,7 +196,9 @@ class Stage:
     def unfinished(self, session: Session) -> bool:
         journal = carry.read_journal(
             session.read(
-                expand(rf"{self.manifest.home}\state\{self.manifest.id}\journal.txt", session.surroundings.environment)
+                expand(
+                    layout.state(self.manifest.home, self.manifest.id, layout.JOURNAL), session.surroundings.environment
+                )
             )
         )
         return journal is not None and not journal.over
@@ -419,7 +422,7 @@ class Stage:
         environment = session.surroundings.environment
         folders = [
             expand(self.manifest.logs, environment),
-            expand(rf"{self.manifest.home}\state\{self.manifest.id}", environment),
+            expand(layout.state(self.manifest.home, self.manifest.id), environment),
         ]
         found = []
         for path in [path for folder in folders for path in session.files_below(folder)]:

@@ -22,16 +22,16 @@ import yendo
 from yendo import atomic, digest
 from yendo.effects import Effect, File, State, UninstallEntry, difference
 from yendo.effects.effect import counts
-from yendo.effects.recording import Recording, portable
 from yendo.effects.things import label
 from yendo.errors import NotCovered, Usage, YendoError
-from yendo.facts.exit_codes import RESTARTS
-from yendo.facts.surroundings import Account
 from yendo.formats.pe import Image
 from yendo.installers import answers_exe, plain_exe, recognise
 from yendo.installers.account import CommandLine
 from yendo.installers.account import InstallerAccount as Read
 from yendo.machines.watching import Watched, WatchedMachine, WatchedSession, Window
+from yendo.platforms.windows.exit_codes import RESTARTS
+from yendo.platforms.windows.recording import Recording, portable
+from yendo.platforms.windows.surroundings import Account
 from yendo.prove.stage import Progress
 from yendo.prove.verdicts import (
     COMPLETE,

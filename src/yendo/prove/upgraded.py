@@ -3,9 +3,9 @@
 from __future__ import annotations
 
 from yendo.effects import difference
-from yendo.facts.exit_codes import DONE
 from yendo.package import manifest as form
-from yendo.prove.plays import NOT_ON_LAYER
+from yendo.platforms.windows.exit_codes import DONE
+from yendo.prove import staged
 from yendo.prove.stage import Stage
 from yendo.servicing import upgrade
 from yendo.terms import events
@@ -23,12 +23,11 @@ def upgrades(manifest: form.Manifest) -> str:
 
 def held(stage: Stage) -> None:
     """The setup's trial finds a program in the way: the run fails, says which, and nothing was begun."""
-    with stage.machine.fresh(stage.account) as session:
-        staged = session.staging
-        if staged is None:
-            stage.phase("held", "something in the way", None, "a setup that says so", NOT_ON_LAYER)
+    with staged.fresh(stage, "held", "something in the way", "a setup that says so") as found:
+        if found is None:
             return
-        staged.setup.held = HELD
+        session, staging = found
+        staging.setup.held = HELD
         stage.bring(session)
         before = session.state()
         carried = stage.verb(session, "install")
@@ -36,7 +35,7 @@ def held(stage: Stage) -> None:
         changed = [one for one in changed if "$windows.~bt" not in one.thing.identity.lower()]
         named = [event.what for event in carried.events if isinstance(event, events.UpgradeHeld)]
         told = any(isinstance(event, events.SetupSays) for event in carried.events)
-        good = carried.exit_code not in DONE and told and not changed and not staged.setup.pending
+        good = carried.exit_code not in DONE and told and not changed and not staging.setup.pending
         stage.phase(
             "install", f"{HELD} is in the way", good, "not upgraded, and it says what is in the way",
             f"exit code {carried.exit_code}, " + (f"named: {', '.join(named)}" if named else "named: nothing")
@@ -48,12 +47,11 @@ def held(stage: Stage) -> None:
 def goes_back(stage: Stage) -> None:
     """The setup goes back, in each of its phases: the first exit code was none of a failure, the verdict is."""
     for place in PLACES:
-        with stage.machine.fresh(stage.account) as session:
-            staged = session.staging
-            if staged is None:
-                stage.phase("goes-back", "goes back", None, "a setup that goes back", NOT_ON_LAYER)
+        with staged.fresh(stage, "goes-back", "goes back", "a setup that goes back") as found:
+            if found is None:
                 return
-            staged.setup.goes_back = place
+            session, staging = found
+            staging.setup.goes_back = place
             stage.bring(session)
             before = session.facts.windows
             carried = stage.verb(session, "install")

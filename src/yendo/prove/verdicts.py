@@ -7,14 +7,14 @@ import io
 import re
 
 from yendo.effects import Effect, UninstallEntry
-from yendo.effects.recording import is_temporary
 from yendo.errors import YendoError
 from yendo.evidence import Evidence
-from yendo.facts.exit_codes import DONE
 from yendo.formats.pe import Image
 from yendo.installers import answers_exe, plain_exe
 from yendo.installers.account import CommandLine, InstallerAccount
 from yendo.machines.watching import Watched, WatchedSession, Window
+from yendo.platforms.windows.exit_codes import DONE
+from yendo.platforms.windows.recording import is_temporary
 from yendo.prove import causes
 
 FOLDER = r"C:\Hand over"  # where a trial puts the installer on its machines

@@ -12,9 +12,9 @@ from pathlib import Path
 from yendo.effects import Effect, State, difference
 from yendo.effects.things import File
 from yendo.errors import Usage
-from yendo.facts.exit_codes import DONE
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
+from yendo.platforms.windows.exit_codes import DONE
 from yendo.prove import plays
 from yendo.prove.proof import Leftover
 from yendo.prove.stage import Stage

@@ -22,7 +22,6 @@ from yendo.renew import merge
 from yendo.renew.merge import Kept, MergeConflict
 from yendo.renew.work import Work
 from yendo.terms.amounts import counted
-from yendo.terms.rules import RULE
 from yendo.terms.settings import fill, fill_text
 
 
@@ -117,7 +116,7 @@ def _held(work: Work, rules: list[dict[str, Any]]) -> dict[str, str]:
             made = ground.make(package, machine=simulated_for(plan, work.workspace))
     except YendoError:
         return {}
-    judged = {repr(rule): msgspec.convert(rule, RULE) for rule in rules}
+    judged = {repr(rule): msgspec.convert(rule, Rule) for rule in rules}
     found = {}
     for key, rule in judged.items():
         settled = next((one for one in made.manifest.detect if _alike(one, rule, made)), rule)
@@ -135,7 +134,7 @@ def _set_rules(work: Work, rules: list[dict[str, Any]]) -> None:
 
 def _normal(rule: Mapping[str, Any]) -> Any:
     try:
-        return msgspec.to_builtins(msgspec.convert(rule, RULE))
+        return msgspec.to_builtins(msgspec.convert(rule, Rule))
     except msgspec.ValidationError:
         return dict(rule)
 

@@ -14,10 +14,10 @@ from typing import BinaryIO
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.facts import systems
 from yendo.formats import wim
 from yendo.formats.wim import WimFile, WimImage
 from yendo.installers.images import DiscImage, is_image
+from yendo.platforms.windows import systems
 from yendo.walk import files_below
 
 _Opened = Callable[[str], AbstractContextManager[BinaryIO]]

@@ -12,9 +12,9 @@ from typing import BinaryIO, Literal
 import msgspec
 
 from yendo.errors import Unreadable
-from yendo.facts.systems import base_of, sharing
 from yendo.formats import cab, plain_xml, wim
 from yendo.formats.wim import WimFile
+from yendo.platforms.windows.systems import base_of, sharing
 from yendo.servicing import manifest as form
 from yendo.servicing.manifest import ServicedIdentity, ServicedManifest
 from yendo.texts import text_of

@@ -22,14 +22,16 @@ def signed(code: str) -> int:
     return number - (1 << 32) if number >> 31 else number
 
 
+# Source: the published requirements of Windows, the newer ones from a build on. Of 4 GB the hardware keeps some.
+NEW_DEMANDS, MEMORY, DISK, OLDEST = 22000, "3.7 GB", "20 GB", "10.0.19041"
 NOTHING_IN_THE_WAY, WENT_BACK = signed("0xC1900210"), signed("0xC1900101")  # the trial's success
 UNKNOWN = "a code that is not known here"
 LOGS = r"%SystemDrive%\$WINDOWS.~BT\Sources"  # what the setup leaves there, until it is cleaned up
 # From the one that tells most: after it went back, and before.
 TELLING = (r"Rollback\setupact.log", r"Rollback\setuperr.log", r"Panther\setupact.log", r"Panther\setuperr.log")
 MOST, MOST_OF_REPORT, REPORTS = 4 << 20, 1 << 20, 8  # bytes of the end of a log and of a report; how many of these
-_PAIR = re.compile(r"0x([89A-F][0-9A-F]{7})\b[^\r\n]{1,60}?0x([1-5])([0-9A-F]{4})\b", re.I)
-_HELD = re.compile(
+PAIR = re.compile(r"0x([89A-F][0-9A-F]{7})\b[^\r\n]{1,60}?0x([1-5])([0-9A-F]{4})\b", re.I)
+HELD = re.compile(
     r"<\w{1,60}\b[^<>]{0,400}?\b(?:Name|HardwareType|Inf)=\"([^\"<>]{1,200})\"[^<>]{0,400}>\s{0,200}"
     r"<CompatibilityInfo\b[^<>]{0,400}?\bBlockingType=\"Hard\"",
     re.I,
@@ -98,7 +100,7 @@ def text_of(data: bytes, most: int = MOST) -> str:
 def went_back(logs: Iterable[bytes]) -> WentBackAt | None:
     """Where the setup went back, by the last pair of codes in the first log that has one; None where none does."""
     for data in logs:
-        pairs = _PAIR.findall(text_of(data))
+        pairs = PAIR.findall(text_of(data))
         if pairs:
             code, phase, operation = pairs[-1]
             known = facts()
@@ -115,4 +117,4 @@ def held_by(reports: Iterable[bytes]) -> list[str]:
     and drivers.
     """
     some = islice(reports, REPORTS)
-    return list(dict.fromkeys(name for data in some for name in _HELD.findall(text_of(data, MOST_OF_REPORT))))
+    return list(dict.fromkeys(name for data in some for name in HELD.findall(text_of(data, MOST_OF_REPORT))))

@@ -13,13 +13,14 @@ from yendo import atomic, digest
 from yendo.effects import Effect, Environment, File, Folder, Product, RegistryKey, UninstallEntry, label
 from yendo.effects.things import kind_of
 from yendo.errors import YendoError
-from yendo.facts.surroundings import expand, windows
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import Plan, mark
+from yendo.platforms.windows.surroundings import expand, windows
 from yendo.prove import predict
 from yendo.shelf.record import FILE, Claim, Claims, Input
+from yendo.steps.copy import CopyData
 
 SHARED_VARIABLES = ("path", "pathext", "classpath", "psmodulepath")  # everybody adds to them
 
@@ -54,10 +55,10 @@ def of_package(package: Path, before: int = 0, after: int = 0) -> tuple[list[Cla
     surroundings = windows("system")
     copies = [action for action in manifest.install if action.kind == "copy"]
     claims = [
-        Claim("file", path.lower(), path, item["sha256"][:16])
+        Claim("file", path.lower(), path, item.sha256[:16])
         for action in copies
-        for item in action.data["items"]
-        for path in [expand(item["to"], surroundings.environment)]
+        for item in CopyData.of(action).items
+        for path in [expand(item.to, surroundings.environment)]
         if "{setting" not in path
     ]
     try:

@@ -225,6 +225,7 @@ class _Proof(msgspec.Struct):
     digest: str
     machine: str
     scenario: str
+    place: str
     phases: tuple[_Phase, ...]
     passed: bool = False
 
@@ -340,25 +341,32 @@ def _state(
     if package is None:
         return state, "the package that was built is gone or was changed", True, (), ()
     old = stale(place, plan, known)
-    passed, failed, other = proofs_of(package, known.digest)
+    proofs = proofs_of(package, known.digest)
+    passed, failed = proofs.passed, proofs.failed
     if old:
         return state, old, True, passed, failed
     if failed:
         return "built", f"failed: {', '.join(failed[:3])}", False, passed, failed
     if passed:
-        return (
-            "proved",
-            "" if any(not one.endswith("on simulated") for one in passed) else "on a simulated machine only",
-            False,
-            passed,
-            (),
-        )
-    return "built", "proved were other bytes" if other else "not proved", bool(other), (), ()
+        return ("proved", "" if proofs.real else "on a simulated machine only", False, passed, ())
+    return "built", "proved were other bytes" if proofs.others else "not proved", bool(proofs.others), (), ()
 
 
-def proofs_of(package: Path, built: str) -> tuple[tuple[str, ...], tuple[str, ...], int]:
-    """What passed and what failed on these bytes, and how many records are of others."""
-    passed, failed, other = [], [], 0
+class KeptProofs(msgspec.Struct, frozen=True):
+    """What passed and what failed on some bytes, each as scenario and machine; ``others`` counts records of others.
+
+    ``real``: some of what passed was played on a machine that is more than simulated.
+    """
+
+    passed: tuple[str, ...]
+    failed: tuple[str, ...]
+    others: int
+    real: bool
+
+
+def proofs_of(package: Path, built: str) -> KeptProofs:
+    """The proofs that lie beside a package, held against its digest."""
+    passed, failed, others, real = [], [], 0, False
     head = f"{package.name}.proof-"
     for entry in sorted(os.scandir(package.parent), key=lambda entry: entry.name):
         if not entry.name.startswith(head):
@@ -367,12 +375,13 @@ def proofs_of(package: Path, built: str) -> tuple[tuple[str, ...], tuple[str, ..
         if proof is None:
             continue
         if proof.digest != built:
-            other += 1
+            others += 1
         elif any(phase.outcome == "failed" for phase in proof.phases):
             failed.append(f"{proof.scenario} on {proof.machine}")
         elif proof.passed:
             passed.append(f"{proof.scenario} on {proof.machine}")
-    return tuple(passed), tuple(failed), other
+            real = real or proof.place != "simulation"
+    return KeptProofs(tuple(passed), tuple(failed), others, real)
 
 
 # --- conflicts -------------------------------------------------------------------------------------------

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 from functools import cache
 from importlib.resources import files
 from pathlib import Path
+from typing import cast
 
 from yendo.steps.base import Action, At, Kind, Result, Step
 from yendo.steps.capability import CapabilityKind, CapabilityStep
@@ -42,8 +43,10 @@ from yendo.steps.task import TaskKind, TaskStep
 from yendo.steps.tell import TellKind, TellStep
 from yendo.steps.wait import WaitKind, WaitStep
 
-KINDS: dict[str, Kind] = {
-    kind.name: kind
+# Of whatever step: a kind is only handed its own, by ``kind_of``.
+AnyKind = Kind[Step]
+KINDS: dict[str, AnyKind] = {
+    kind.name: cast(AnyKind, kind)
     for kind in (
         CapabilityKind(),
         CapturedKind(),
@@ -78,7 +81,7 @@ KINDS: dict[str, Kind] = {
         WaitKind(),
     )
 }
-_MADE = MadeKind()
+_MADE = cast(AnyKind, MadeKind())
 AnyStep = (
     CapabilityStep
     | CapturedStep
@@ -119,7 +122,7 @@ def expanded(steps: Iterable[Step], base: Path, kept: str) -> tuple[Step, ...]:
     return tuple(made for step in steps for made in kind_of(step).expand(step, base, kept))
 
 
-def kind_of(step: Step) -> Kind:
+def kind_of(step: Step) -> AnyKind:
     """The kind of a step."""
     if isinstance(step, MadeStep):  # no plan has it
         return _MADE

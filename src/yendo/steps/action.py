@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal, Self
 
 import msgspec
 
@@ -11,6 +11,19 @@ from yendo.terms.when import Node
 
 Meaning = Literal["done", "restart", "restarting", "not needed", "again later", "failed"]
 DEFAULT_TIMEOUT = 3600.0
+
+
+class ActionData(msgspec.Struct, frozen=True):
+    """What a kind hands to whoever carries it out, beside the keys that all steps have: plain values in a manifest."""
+
+    @classmethod
+    def of(cls, action: Action) -> Self:
+        """Raises msgspec.ValidationError, which is a ValueError, where a manifest holds something else."""
+        return msgspec.convert(action.data, cls)
+
+    def plain(self) -> dict[str, object]:
+        """The same as a manifest holds it."""
+        return {str(name): value for name, value in msgspec.to_builtins(self).items()}
 
 
 class Action(msgspec.Struct, frozen=True, omit_defaults=True):
@@ -27,7 +40,7 @@ class Action(msgspec.Struct, frozen=True, omit_defaults=True):
     timeout: float = DEFAULT_TIMEOUT
     codes: dict[str, Meaning] = {}
     log: str = ""
-    data: dict[str, Any] = {}
+    data: dict[str, object] = {}
     when: tuple[Node, ...] = ()
     unless: tuple[Rule, ...] = ()
     probe: tuple[Rule, ...] = ()
@@ -42,6 +55,23 @@ class Action(msgspec.Struct, frozen=True, omit_defaults=True):
     reverse: str = ""
     temporary_reverse: str = ""
     standing: bool = False
+
+
+class HiddenLine(msgspec.Struct, frozen=True):
+    """What is handed over beside the command line, since some of its properties are secret."""
+
+    package: str
+    log: str
+    properties: str
+    secret: str
+
+
+class MsiData(ActionData, frozen=True):
+    """``product`` and its packed form, where the step installs one."""
+
+    product: str | msgspec.UnsetType = msgspec.UNSET
+    packed: str | msgspec.UnsetType = msgspec.UNSET
+    hidden: HiddenLine | msgspec.UnsetType = msgspec.UNSET
 
 
 class Result(msgspec.Struct, frozen=True):

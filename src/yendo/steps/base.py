@@ -5,13 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, ClassVar, Literal
+from typing import TYPE_CHECKING, Annotated, ClassVar, Generic, Literal, TypeVar
 
 import msgspec
 from msgspec import Meta
 
 from yendo.errors import Usage
-from yendo.steps.action import DEFAULT_TIMEOUT, DONE, NOT_NEEDED, Action, Meaning, Result
+from yendo.steps.action import DEFAULT_TIMEOUT, DONE, NOT_NEEDED, Action, ActionData, Meaning, Result
 from yendo.terms.amounts import Written, seconds
 from yendo.terms.rules import Rule
 from yendo.terms.settings import Setting
@@ -22,8 +22,8 @@ if TYPE_CHECKING:
     from yendo.steps.host import Host
 
 __all__ = [
-    "DEFAULT_TIMEOUT", "DONE", "MSI_CODES", "MSI_GONE", "NOT_NEEDED", "Action", "At", "Executed", "Kind", "Meaning",
-    "Result", "Reversal", "Step", "below", "brought", "in_extras", "in_package", "packaged", "quoted",
+    "DEFAULT_TIMEOUT", "DONE", "MSI_CODES", "MSI_GONE", "NOT_NEEDED", "Action", "ActionData", "At", "Executed", "Kind",
+    "Meaning", "Result", "Reversal", "Step", "below", "brought", "in_extras", "in_package", "packaged", "quoted",
 ]  # fmt: skip
 Executed = Literal["real Windows", "API layer", "simulation", "stand-in"]
 Reversal = Literal["by record", "by steps", "nothing to undo", "cannot"]
@@ -65,6 +65,9 @@ class Step(Written, tag_field="kind", frozen=True, kw_only=True):
             raise ValueError('codes are numbers, each with its meaning: codes = { "3010" = "restart" }')
 
 
+StepT = TypeVar("StepT", bound=Step)
+
+
 class At(msgspec.Struct, frozen=True):
     """Where a step stands: its workspace, verb and number (from 1), the steps of that verb, the hashes of extras and of
     media, the settings, and the steps of the install."""
@@ -79,8 +82,14 @@ class At(msgspec.Struct, frozen=True):
     install: tuple[Step, ...] = ()
 
     @property
-    def step(self) -> Any:
+    def step(self) -> Step:
         return self.steps[self.number - 1]
+
+    def step_of(self, kind: type[StepT]) -> StepT:
+        """The step, which must be of this kind. Raises TypeError."""
+        if not isinstance(self.step, kind):
+            raise TypeError(f"{type(self.step).__name__} is no {kind.__name__}")
+        return self.step
 
     def digest(self, path: Path) -> str:
         """The hash of an extra file, as far as it was taken already."""
@@ -90,13 +99,13 @@ class At(msgspec.Struct, frozen=True):
 UNSEEN = "what Windows itself changes for it is not predicted"
 
 
-class Kind:
+class Kind(Generic[StepT]):
     """One kind of step. A module below ``yendo.steps`` defines one, with a script fragment of the same name beside it.
 
     ``reversal`` says how it is taken back, ``executed`` where it was carried out, ``needs`` what it cannot do without.
     """
 
-    step: ClassVar[type[Step]]
+    step: type[StepT]
     reversal: ClassVar[Reversal] = "cannot"
     executed: ClassVar[tuple[Executed, ...]] = ()
     needs: ClassVar[tuple[Literal["person", "network", "restart"], ...]] = ()
@@ -111,17 +120,17 @@ class Kind:
     def name(self) -> str:
         return str(self.step.__struct_config__.tag)
 
-    def expand(self, step: Any, base: Path, kept: str) -> tuple[Step, ...]:
+    def expand(self, step: StepT, base: Path, kept: str) -> tuple[Step, ...]:
         """The steps that are carried out for it; ``kept`` is where the package is kept on the machine. Raises Usage."""
         return (step,)
 
-    def resolve(self, step: Any, at: At) -> Action:
+    def resolve(self, step: StepT, at: At) -> Action:
         """The step with everything looked up. Raises Usage."""
         raise NotImplementedError
 
     def action(self, at: At) -> Action:
         """The same with the keys that every step has."""
-        step: Step = at.step
+        step = at.step_of(self.step)
         own = self.resolve(step, at)
         return msgspec.structs.replace(
             own,
@@ -138,7 +147,7 @@ class Kind:
             on_failure=step.on_failure,
         )
 
-    def sources(self, step: Any, base: Path) -> list[Path]:
+    def sources(self, step: StepT, base: Path) -> list[Path]:
         """The files below ``extras/`` that the step brings: whatever a key of it names there, whole folders too.
 
         Raises Usage.
@@ -148,15 +157,15 @@ class Kind:
             {path for name in named if isinstance(name, str) and in_extras(name) for path in brought(base, name)}
         )
 
-    def made(self, step: Any, at: At) -> dict[str, bytes]:
+    def made(self, step: StepT, at: At) -> dict[str, bytes]:
         """The files that are made for the step at build time, by their names in the package. Raises Usage."""
         return {}
 
-    def reversal_of(self, step: Any) -> Reversal:
+    def reversal_of(self, step: StepT) -> Reversal:
         """How one step of the kind is taken back."""
         return "by record" if getattr(step, "reverse", "") else self.reversal
 
-    def undo(self, step: Any) -> tuple[Step, ...]:
+    def undo(self, step: StepT) -> tuple[Step, ...]:
         """The steps of a derived uninstall that take it back, where its reversal is ``by steps``."""
         return ()
 
@@ -164,7 +173,7 @@ class Kind:
         """Carries it out on a machine, as the script fragment does. Raises OSError, ValueError, NotCovered."""
         raise NotImplementedError
 
-    def mistakes(self, step: Any, at: At) -> Iterator[tuple[str, str, str]]:
+    def mistakes(self, step: StepT, at: At) -> Iterator[tuple[str, str, str]]:
         """Mistakes of this kind in a plan: the key, what is wrong, what to do."""
         return iter(())
 

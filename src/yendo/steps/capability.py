@@ -27,7 +27,7 @@ class CapabilityStep(Step, tag="capability", frozen=True, kw_only=True):
     source: str = ""
 
 
-class CapabilityKind(Kind):
+class CapabilityKind(Kind[CapabilityStep]):
     step = CapabilityStep
     reversal = "by record"
     executed = ("simulation", "stand-in")

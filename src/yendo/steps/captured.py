@@ -7,14 +7,12 @@ import re
 from collections.abc import Iterable, Iterator, Sequence
 from functools import lru_cache
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal, NamedTuple, TypeVar
+from typing import TYPE_CHECKING, Literal, NamedTuple, TypeVar
 
 import msgspec
 
 from yendo import digest
 from yendo.effects import Effect
-from yendo.effects import capture as captures
-from yendo.effects.capture import Capture, Caught, Promise
 from yendo.effects.things import (
     AccessRights,
     Data,
@@ -30,11 +28,21 @@ from yendo.effects.things import (
     Shortcut,
     Thing,
     UninstallEntry,
+    View,
     label,
     parent,
 )
 from yendo.errors import Unreadable, Usage
+from yendo.platforms.windows import capture_record as captures
+from yendo.platforms.windows.capture_record import Capture, Caught, Promise
 from yendo.steps.base import Action, At, Kind, Result, Reversal, Step, below, brought, quoted
+from yendo.steps.copy import CopiedFile, CopyData
+from yendo.steps.delete import DeleteData
+from yendo.steps.edit import EditData
+from yendo.steps.environment import EnvironmentData
+from yendo.steps.registry import RegistryChanges, RegistryItem
+from yendo.steps.service import ServiceData
+from yendo.steps.shortcut import ShortcutData
 from yendo.terms.amounts import Text, Written
 from yendo.terms.settings import names_in
 
@@ -120,7 +128,7 @@ class MadeStep(Step, tag="made", frozen=True, kw_only=True):
     back: Reversal = "by record"
 
 
-class MadeKind(Kind):
+class MadeKind(Kind[MadeStep]):
     step = MadeStep
     reversal = "by record"
     executed = ("API layer", "simulation")
@@ -129,16 +137,16 @@ class MadeKind(Kind):
         return step.back
 
     def resolve(self, step: MadeStep, at: At) -> Action:
-        items = step.action.data.get("items")
-        if step.action.kind != "copy" or not items:
+        if step.action.kind != "copy":
             return step.action
-        known = []
-        for item in items:
-            found = at.digest(below(at.base, item["source"], "extras"))
-            if found and item["sha256"] and found != item["sha256"]:
-                raise Usage(f"{item['source']} is not what was captured; capture it again, or change it in the plan")
-            known.append({**item, "sha256": found})
-        return msgspec.structs.replace(step.action, data={**step.action.data, "items": known})
+        own, known = CopyData.of(step.action), []
+        for item in own.items:
+            found = at.digest(below(at.base, item.source, "extras"))
+            if found and item.sha256 and found != item.sha256:
+                raise Usage(f"{item.source} is not what was captured; capture it again, or change it in the plan")
+            known.append(msgspec.structs.replace(item, sha256=found))
+        replace = msgspec.structs.replace
+        return replace(step.action, data=replace(own, items=tuple(known)).plain())
 
     def sources(self, step: MadeStep, base: Path) -> list[Path]:
         return [path for name in step.files for path in brought(base, name)]
@@ -147,7 +155,7 @@ class MadeKind(Kind):
         raise NotImplementedError("what it was made into is carried out")
 
 
-class CapturedKind(Kind):
+class CapturedKind(Kind[CapturedStep]):
     step = CapturedStep
     reversal = "by record"
     executed = ("API layer", "simulation")
@@ -186,7 +194,7 @@ class CapturedKind(Kind):
                 f"{len(waiting)} of the captured things belong to the machine, and nobody has decided: {some}{more}",
                 "leave or keep each of them; `yendo capture NAME --show --open` lists them",
             )
-        for one in (one for one in every if one.fate == "cannot" and not one.why.startswith("of the person")):
+        for one in (one for one in every if one.fate == "cannot" and not _is_a_persons(one.caught)):
             yield "keep", f"{label(one.caught.effect.thing)} cannot be brought: {one.why}", "leave it, with a note"
         for name in ("leave", "keep", "change"):
             for number, which in enumerate(getattr(step, name)):
@@ -277,12 +285,18 @@ def _unchangeable(one: Caught) -> str:
     return ""
 
 
+def _is_a_persons(one: Caught) -> bool:
+    """Whether it lies in the profile of the person who did the work."""
+    thing = one.effect.thing
+    return isinstance(thing, File | Folder | Shortcut | IniValue) and captures.is_own(thing)
+
+
 def _impossible(one: Caught) -> str:
     """Why no step brings a thing; empty where one does."""
     thing = one.effect.thing
     if one.effect.change != "remove" and isinstance(thing, File) and not one.content:
         return "its content was not kept, since a list leaves it out"
-    if isinstance(thing, File | Folder | Shortcut | IniValue) and captures.is_own(thing):
+    if _is_a_persons(one):
         return "of the person who did the work: it would reach nobody else"
     if isinstance(thing, RegistryValue) and thing.hive == "HKU":
         return "of another person's part of the registry"
@@ -348,8 +362,8 @@ def _actions(every: Sequence[Decided], base: Path, kept: str) -> Iterator[Action
     for one in wanted:
         if one.caught.effect.change == "remove" and isinstance(one.caught.effect.thing, File | Shortcut):
             path = one.caught.effect.thing.path
-            data = {"path": path, "keep": True, "only_empty": False, "empty_parents": False}
-            yield Action("delete", f"delete {path}", data=data)
+            data = DeleteData(path, keep=True, only_empty=False, empty_parents=False)
+            yield Action("delete", f"delete {path}", data=data.plain())
     yield from _registry(wanted, kept)
     yield from _variables(wanted)
     yield from _entries(wanted)
@@ -357,19 +371,19 @@ def _actions(every: Sequence[Decided], base: Path, kept: str) -> Iterator[Action
     for one in wanted:
         link = one.caught.effect.thing
         if isinstance(link, Shortcut) and one.caught.effect.change != "remove":
-            data = {
-                "path": link.path,
-                "target": link.target or "",
-                "arguments": link.arguments or "",
-                "start_in": link.working_folder or "",
-                "description": link.description or "",
-                "icon": "",
-            }
-            yield Action("shortcut", f"make shortcut {link.path}", data=data)
+            made = ShortcutData(
+                link.path,
+                link.target or "",
+                link.arguments or "",
+                link.working_folder or "",
+                link.description or "",
+                icon="",
+            )
+            yield Action("shortcut", f"make shortcut {link.path}", data=made.plain())
 
 
 def _sources(action: Action) -> tuple[str, ...]:
-    return tuple(item["source"] for item in action.data.get("items", ()) if action.kind == "copy")
+    return tuple(item.source for item in CopyData.of(action).items) if action.kind == "copy" else ()
 
 
 def _files(wanted: Iterable[Decided]) -> Iterator[Action]:
@@ -387,7 +401,7 @@ def _files(wanted: Iterable[Decided]) -> Iterator[Action]:
             if not isinstance(one.to, str) or not one.to.replace("\\", "/").startswith("extras/"):
                 raise Usage(f"what comes in place of {thing.path} is a file below extras/, not {one.to!r}")
             source = one.to.replace("\\", "/")
-        items.append({"source": source, "to": thing.path, "sha256": "" if one.to is not None else thing.sha256 or ""})
+        items.append(CopiedFile(source, thing.path, "" if one.to is not None else thing.sha256 or ""))
         above = parent(thing.path.lower())
         while "\\" in above and above not in inner:
             inner.add(above)
@@ -396,64 +410,78 @@ def _files(wanted: Iterable[Decided]) -> Iterator[Action]:
     empty = [path for path in empty if not any(other.lower().startswith(path.lower() + "\\") for other in empty)]
     if items or empty:
         words = f"place {len(items)} captured files" if items else f"make {len(empty)} captured folders"
-        yield Action("copy", words, data={"items": items, "keep": False, "mirror": "", "folders": empty})
+        data = CopyData(tuple(items), keep=False, mirror="", folders=tuple(empty))
+        yield Action("copy", words, data=data.plain())
 
 
 def _registry(wanted: Iterable[Decided], kept: str) -> Iterator[Action]:
     """The machine's values in one go, those of people in another, which everybody gets."""
-    of: dict[bool, dict[tuple[str, str, str], dict[str, Any]]] = {False: {}, True: {}}
+    of: dict[bool, dict[tuple[str, str, str], _KeyChanges]] = {False: {}, True: {}}
 
-    def item(hive: str, view: str, key: str) -> dict[str, Any]:
-        return of[hive == "HKCU"].setdefault(
-            (hive, view, key.lower()),
-            {
-                "hive": hive, "view": view, "key": key, "values": [], "delete": [], "delete_key": False,
-                "empty_key": False, "make_key": False, "expanded": [],
-            },
-        )  # fmt: skip
+    def item(hive: str, view: View, key: str) -> _KeyChanges:
+        return of[hive == "HKCU"].setdefault((hive, view, key.lower()), _KeyChanges(hive, view, key))
 
     for one in wanted:
         thing, removed = one.caught.effect.thing, one.caught.effect.change == "remove"
         match thing:
             case RegistryValue() if removed:
-                item(thing.hive, thing.view, thing.key)["delete"].append(thing.name)
+                item(thing.hive, thing.view, thing.key).delete.append(thing.name)
             case RegistryValue():
                 held = item(thing.hive, thing.view, thing.key)
                 bound = one.caught.bound
                 named = bound.data if bound and one.to is None else None
                 kind, data = _data(thing, named if one.to is None else one.to)
                 if named is not None:
-                    held["expanded"].append(thing.name)
-                held["values"].append([thing.name, kind, data])
+                    held.expanded.append(thing.name)
+                held.values.append((thing.name, kind, data))
             case RegistryKey() if not removed:
-                item(thing.hive, thing.view, thing.key)["make_key"] = True
+                item(thing.hive, thing.view, thing.key).make_key = True
             case UninstallEntry() if not removed:
                 held = item(thing.hive, thing.view, rf"{_UNINSTALL}\{thing.key}")
-                held["values"] += _entry(thing, kept)
+                held.values += _entry(thing, kept)
     for each, items in of.items():
         if items:
             words = "set what was captured of people's own values" if each else "set captured registry values"
-            yield Action("registry", words, data={"items": list(items.values()), "each": each})
+            yield Action(
+                "registry", words, data=RegistryChanges(tuple(held.item for held in items.values()), each).plain()
+            )
 
 
-def _data(thing: RegistryValue, to: Data) -> tuple[str, Any]:
+class _KeyChanges:
+    """What one key gets, as it is collected."""
+
+    def __init__(self, hive: str, view: View, key: str) -> None:
+        self.hive, self.view, self.key, self.make_key = hive, view, key, False
+        self.values: list[tuple[str, str, Data]] = []
+        self.delete: list[str] = []
+        self.expanded: list[str] = []
+
+    @property
+    def item(self) -> RegistryItem:
+        return RegistryItem(
+            hive=self.hive, view=self.view, key=self.key, values=tuple(self.values), delete=tuple(self.delete),
+            make_key=self.make_key, expanded=tuple(self.expanded),
+        )  # fmt: skip
+
+
+def _data(thing: RegistryValue, to: Data) -> tuple[str, Data]:
     """A value's kind and data, as the registry steps have them."""
-    data: Any = thing.data if to is None else to
+    data = thing.data if to is None else to
     kind = thing.type or "sz"
     if to is not None and isinstance(to, int) and kind not in ("dword", "qword"):
         kind = "dword"
-    return kind, list(data) if isinstance(data, tuple) else "" if data is None else data
+    return kind, "" if data is None else data
 
 
-def _entry(thing: UninstallEntry, kept: str) -> list[list[Any]]:
+def _entry(thing: UninstallEntry, kept: str) -> list[tuple[str, str, Data]]:
     """The line in the list of programs, which starts this package's own removal and offers nothing else."""
     texts = {"DisplayName": thing.name, "DisplayVersion": thing.version, "Publisher": thing.publisher}
-    found: list[list[Any]] = [[name, "sz", text] for name, text in texts.items() if text]
+    found: list[tuple[str, str, Data]] = [(name, "sz", text) for name, text in texts.items() if text]
     if not thing.hidden:
-        found.append(["UninstallString", "expand", f'"{kept}\\apply.cmd" uninstall'])
+        found.append(("UninstallString", "expand", f'"{kept}\\apply.cmd" uninstall'))
     else:
-        found.append(["SystemComponent", "dword", 1])
-    return [*found, ["NoModify", "dword", 1], ["NoRepair", "dword", 1]]
+        found.append(("SystemComponent", "dword", 1))
+    return [*found, ("NoModify", "dword", 1), ("NoRepair", "dword", 1)]
 
 
 def _variables(wanted: Iterable[Decided]) -> Iterator[Action]:
@@ -466,21 +494,21 @@ def _variables(wanted: Iterable[Decided]) -> Iterator[Action]:
         if not isinstance(thing, Environment):
             continue
         hive, key = hives[thing.scope]
-        base = {"hive": hive, "key": key, "name": thing.name}
         if one.caught.effect.change == "remove":
-            yield Action("environment", f"delete variable {thing.name}", data={**base, "value": "", "change": "delete"})
+            data = EnvironmentData(hive, key, thing.name, "", "delete")
+            yield Action("environment", f"delete variable {thing.name}", data=data.plain())
         elif added := captures.added_to(one.caught):
             for entry in added:
-                data = {**base, "value": entry, "change": "append"}
-                yield Action("environment", f"append to variable {thing.name}", data=data)
+                data = EnvironmentData(hive, key, thing.name, entry, "append")
+                yield Action("environment", f"append to variable {thing.name}", data=data.plain())
         else:
-            data = {**base, "value": thing.value or "", "change": "set"}
-            yield Action("environment", f"set variable {thing.name}", data=data)
+            data = EnvironmentData(hive, key, thing.name, thing.value or "", "set")
+            yield Action("environment", f"set variable {thing.name}", data=data.plain())
 
 
 def _entries(wanted: Iterable[Decided]) -> Iterator[Action]:
     """Entries of ini files: those that were there, and those that are set otherwise in one that comes as a whole."""
-    of: dict[str, tuple[str, list[list[str]], list[str]]] = {}
+    of: dict[str, tuple[str, list[tuple[str, str]], list[str]]] = {}
     for one in wanted:
         thing = one.caught.effect.thing
         if isinstance(thing, IniValue):
@@ -489,10 +517,10 @@ def _entries(wanted: Iterable[Decided]) -> Iterator[Action]:
             if one.caught.effect.change == "remove":
                 gone.append(place)
             else:
-                put.append([place, str(one.to if one.to is not None else thing.value or "")])
+                put.append((place, str(one.to if one.to is not None else thing.value or "")))
     for path, put, gone in of.values():
-        data = {"file": path, "format": "ini", "set": put, "remove": gone, "make": True}
-        yield Action("edit", f"edit {path}", data=data)
+        data = EditData(path, "ini", tuple(put), tuple(gone), make=True)
+        yield Action("edit", f"edit {path}", data=data.plain())
 
 
 def _services(wanted: Iterable[Decided]) -> Iterator[Action]:
@@ -517,6 +545,6 @@ def _service(thing: Service, change: str, command: str, reverse: str) -> Action:
         f"{change} service {thing.name}",
         command,
         timeout=120,
-        data={"name": thing.name, "change": change, "start": 0},
+        data=ServiceData(thing.name, change, 0).plain(),
         reverse=reverse,
     )

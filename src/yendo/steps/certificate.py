@@ -13,7 +13,7 @@ from typing import TYPE_CHECKING, Literal
 from asn1crypto import x509
 
 from yendo.errors import Unreadable, Usage
-from yendo.steps.base import DONE, Action, At, Kind, Result, Step, below
+from yendo.steps.base import DONE, Action, ActionData, At, Kind, Result, Step, below
 from yendo.terms import events
 from yendo.terms.amounts import Text
 
@@ -50,7 +50,15 @@ def stored(der: bytes) -> str:
     return b"".join(struct.pack("<III", number, 1, len(data)) + data for number, data in parts).hex()
 
 
-class CertificateKind(Kind):
+class CertificateData(ActionData, frozen=True):
+    """``blob`` in small hex, as the registry keeps it; ``name`` its SHA-1 in capitals."""
+
+    key: str
+    blob: str
+    name: str
+
+
+class CertificateKind(Kind[CertificateStep]):
     step = CertificateStep
     reversal = "by record"
     executed = ("API layer", "simulation")
@@ -58,12 +66,13 @@ class CertificateKind(Kind):
     def resolve(self, step: CertificateStep, at: At) -> Action:
         der = certificate(below(at.base, step.source, "extras"))
         name = hashlib.sha1(der).hexdigest().upper()
-        data = {"key": rf"{STORES}\{step.store}\Certificates\{name}", "blob": stored(der), "name": name}
+        data = CertificateData(rf"{STORES}\{step.store}\Certificates\{name}", stored(der), name).plain()
         return Action("certificate", f"certificate {step.source} into {step.store}", data=data)
 
     def perform(self, action: Action, host: Host) -> Result:
-        changed = host.set_value("HKLM", "64", action.data["key"], "Blob", ("binary", action.data["blob"]))
-        host.tell(events.CertificateChanged(action.data["name"], "added" if changed else "there already"))
+        own = CertificateData.of(action)
+        changed = host.set_value("HKLM", "64", own.key, "Blob", ("binary", own.blob))
+        host.tell(events.CertificateChanged(own.name, "added" if changed else "there already"))
         return DONE
 
     def mistakes(self, step: CertificateStep, at: At) -> Iterator[tuple[str, str, str]]:

@@ -4,11 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
+
+import msgspec
 
 from yendo import digest
 from yendo.errors import Usage
-from yendo.steps.base import DONE, Action, At, Kind, Result, Step, in_package
+from yendo.steps.base import DONE, Action, ActionData, At, Kind, Result, Step, in_package
 from yendo.terms import events
 from yendo.terms.amounts import Text
 from yendo.terms.settings import names_in
@@ -69,18 +71,35 @@ def extras(workspace: Path, step: CopyStep) -> list[tuple[Path, str]]:
     return [(path, root + "\\" + name.replace("/", "\\")) for name, path in files_below(source)]
 
 
-class CopyKind(Kind):
+class CopiedFile(msgspec.Struct, frozen=True):
+    """``source`` is in the package; ``sha256`` may be empty."""
+
+    source: str
+    to: str
+    sha256: str
+
+
+class CopyData(ActionData, frozen=True):
+    """``mirror`` is a folder where nothing else stays, ``fill`` settings by their places; ``folders`` stay empty."""
+
+    items: tuple[CopiedFile, ...]
+    keep: bool
+    mirror: str
+    fill: dict[str, str] | msgspec.UnsetType = msgspec.UNSET
+    folders: tuple[str, ...] | msgspec.UnsetType = msgspec.UNSET
+
+
+class CopyKind(Kind[CopyStep]):
     step = CopyStep
     reversal = "by record"
     executed = ("API layer", "simulation")
 
     def resolve(self, step: CopyStep, at: At) -> Action:
-        items = [
-            {"source": in_package(at.base, path), "to": target, "sha256": at.digest(path)}
-            for path, target in extras(at.base, step)
-        ]
+        items = tuple(
+            CopiedFile(in_package(at.base, path), target, at.digest(path)) for path, target in extras(at.base, step)
+        )
         mirror = step.to.rstrip("\\/").replace("/", "\\") if step.mirror else ""
-        data: dict[str, Any] = {"items": items, "keep": step.existing == "keep", "mirror": mirror}
+        fill: dict[str, str] | msgspec.UnsetType = msgspec.UNSET
         if step.fill:
             names = places_of(self.sources(step, at.base))
             unknown = [name for name in names if name not in at.settings]
@@ -88,30 +107,32 @@ class CopyKind(Kind):
                 raise Usage(
                     f"copy: {step.source} has a place for the setting {unknown[0]!r}, which the plan does not have"
                 )
-            data["fill"] = {name: f"{{setting.{name}}}" for name in names}
-        return Action("copy", f"place {step.source}", data=data)
+            fill = {name: f"{{setting.{name}}}" for name in names}
+        data = CopyData(items, step.existing == "keep", mirror, fill)
+        return Action("copy", f"place {step.source}", data=data.plain())
 
     def sources(self, step: CopyStep, base: Path) -> list[Path]:
         return [path for path, _ in extras(base, step)]
 
     def perform(self, action: Action, host: Host) -> Result:
+        own = CopyData.of(action)
         wanted = set()
-        for item in action.data["items"]:
-            target = host.expand(item["to"])
+        for item in own.items:
+            target = host.expand(item.to)
             wanted.add(target.lower())
-            source, filling = host.package / item["source"], action.data.get("fill")
-            if action.data["keep"] and host.session.digest(target) is not None:
+            source = host.package / item.source
+            if own.keep and host.session.digest(target) is not None:
                 host.tell(events.Changed("kept", target))
                 continue
-            if filling:
-                placed = host.put(target, filled(source.read_bytes(), filling))
+            if own.fill:
+                placed = host.put(target, filled(source.read_bytes(), own.fill))
             else:
-                placed = host.put_file(target, source, item["sha256"] or digest.of_file(source))
+                placed = host.put_file(target, source, item.sha256 or digest.of_file(source))
             host.tell(events.Changed("placed" if placed else "already there", target))
-        for folder in action.data.get("folders", ()):
+        for folder in own.folders or ():
             host.folders(host.expand(folder))
-        if action.data["mirror"]:
-            for path in host.session.files_below(host.expand(action.data["mirror"])):
+        if own.mirror:
+            for path in host.session.files_below(host.expand(own.mirror)):
                 if path.lower() not in wanted:
                     host.drop(path)
                     host.tell(events.Changed("taken away", path))

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from yendo.effects.things import parent
-from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.steps.base import DONE, NOT_NEEDED, Action, ActionData, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.amounts import Text
 
@@ -31,30 +31,31 @@ class DeleteStep(Step, tag="delete", frozen=True, kw_only=True):
     empty_parents: bool = False
 
 
-class DeleteKind(Kind):
+class DeleteData(ActionData, frozen=True):
+    path: str
+    keep: bool
+    only_empty: bool
+    empty_parents: bool
+
+
+class DeleteKind(Kind[DeleteStep]):
     step = DeleteStep
     reversal = "by record"
     executed = ("API layer", "simulation")
 
     def resolve(self, step: DeleteStep, at: At) -> Action:
-        return Action(
-            "delete",
-            f"delete {step.path}",
-            data={
-                "path": step.path.rstrip("\\/").replace("/", "\\"),
-                "keep": step.keep,
-                "only_empty": step.only_empty,
-                "empty_parents": step.empty_parents,
-            },
-        )
+        path = step.path.rstrip("\\/").replace("/", "\\")
+        data = DeleteData(path, step.keep, step.only_empty, step.empty_parents)
+        return Action("delete", f"delete {step.path}", data=data.plain())
 
     def perform(self, action: Action, host: Host) -> Result:
-        path = host.expand(action.data["path"])
-        if action.data["only_empty"]:
+        own = DeleteData.of(action)
+        path = host.expand(own.path)
+        if own.only_empty:
             result = self._emptied(path, host)
         else:
-            result = self._deleted(path, action.data["keep"], host)
-        if action.data["empty_parents"]:
+            result = self._deleted(path, own.keep, host)
+        if own.empty_parents:
             self._parents(path, host)
         return result
 

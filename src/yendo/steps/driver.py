@@ -6,8 +6,8 @@ import re
 from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
-from yendo.effects.keys import DRIVER_NAMES
 from yendo.errors import Usage
+from yendo.platforms.windows.registry_keys import DRIVER_NAMES
 from yendo.steps.base import Action, At, Kind, Result, Step, packaged
 from yendo.terms.amounts import Text
 
@@ -21,7 +21,7 @@ class DriverStep(Step, tag="driver", frozen=True, rename={"source": "from"}, kw_
     source: Text
 
 
-class DriverKind(Kind):
+class DriverKind(Kind[DriverStep]):
     step = DriverStep
     reversal = "by record"
     executed = ("API layer", "simulation", "stand-in")

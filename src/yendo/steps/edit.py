@@ -6,13 +6,13 @@ import hashlib
 import json
 import re
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 from xml.sax.saxutils import escape, quoteattr
 
 import defusedxml.ElementTree as ElementTree
 
 from yendo.steps import json_text, texts
-from yendo.steps.base import Action, At, Kind, Result, Step
+from yendo.steps.base import Action, ActionData, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.amounts import Text
 from yendo.terms.settings import in_json
@@ -148,10 +148,20 @@ def _fits(step: str, name: str, attributes: str) -> bool:
     )
 
 
-def edited(text: str, data: dict[str, Any]) -> str:
+class EditData(ActionData, frozen=True):
+    """``set`` are places and what stands there."""
+
+    file: str
+    format: str
+    set: tuple[tuple[str, str], ...]
+    remove: tuple[str, ...]
+    make: bool
+
+
+def edited(text: str, data: EditData) -> str:
     """A text with all of a step's changes. Raises ValueError."""
-    for place, value in data["set"]:
-        match data["format"]:
+    for place, value in data.set:
+        match data.format:
             case "ini":
                 section, _, key = place.rpartition("/")
                 text = texts.ini(text, section, key, value)
@@ -161,44 +171,39 @@ def edited(text: str, data: dict[str, Any]) -> str:
                 text = xml(text, place, value)
             case _:
                 text = texts.line(text, place, value or None)
-    for place in data["remove"]:
+    for place in data.remove:
         section, _, key = place.rpartition("/")
         text = texts.ini(text, section, key, None)
     return text
 
 
-class EditKind(Kind):
+class EditKind(Kind[EditStep]):
     step = EditStep
     reversal = "by record"
     executed = ("API layer", "simulation")
 
     def resolve(self, step: EditStep, at: At) -> Action:
         as_written = (lambda value: in_json(json.dumps(value, ensure_ascii=False))) if step.format == "json" else plain
-        pairs = [[place, as_written(value)] for place, value in step.set.items()]
-        data = {
-            "file": step.file.replace("/", "\\"),
-            "format": step.format,
-            "set": pairs,
-            "remove": list(step.remove),
-            "make": step.make,
-        }
-        return Action("edit", f"edit {step.file}", data=data)
+        pairs = tuple((place, as_written(value)) for place, value in step.set.items())
+        data = EditData(step.file.replace("/", "\\"), step.format, pairs, step.remove, step.make)
+        return Action("edit", f"edit {step.file}", data=data.plain())
 
     def perform(self, action: Action, host: Host) -> Result:
-        path = host.expand(action.data["file"])
+        own = EditData.of(action)
+        path = host.expand(own.file)
         before = host.session.read(path)
-        if before is None and not action.data["make"]:
+        if before is None and not own.make:
             host.tell(events.Changed("not there", path))
             return Result("failed", FAILED)
         text, encoding = texts.decode(before or b"")
-        wanted = edited(text, action.data)
+        wanted = edited(text, own)
         if before is not None and wanted == text:
             host.found_so("F", *[hashlib.sha256(before).hexdigest()] * 2, path)
             host.tell(events.Changed("already so", path))
             return Result("done")
         host.put(path, texts.encode(wanted, encoding))
         again, _ = texts.decode(host.session.read(path) or b"")
-        if edited(again, action.data) != again:
+        if edited(again, own) != again:
             host.tell(events.ProbeFailed(path))
             return Result("failed", FAILED)
         host.tell(events.Changed("edited", path))

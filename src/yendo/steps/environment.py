@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING, Literal
 
 from yendo.steps import ledger
-from yendo.steps.base import DONE, Action, At, Kind, Result, Step
+from yendo.steps.base import DONE, Action, ActionData, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.amounts import Text
 
@@ -36,18 +36,27 @@ class EnvironmentStep(Step, tag="environment", frozen=True, kw_only=True):
             raise ValueError("a value is given exactly where the variable is not deleted")
 
 
-class EnvironmentKind(Kind):
+class EnvironmentData(ActionData, frozen=True):
+    hive: str
+    key: str
+    name: str
+    value: str
+    change: str
+
+
+class EnvironmentKind(Kind[EnvironmentStep]):
     step = EnvironmentStep
     reversal = "by record"
     executed = ("API layer", "simulation")
 
     def resolve(self, step: EnvironmentStep, at: At) -> Action:
         hive, key = PLACES[step.scope]
-        data = {"hive": hive, "key": key, "name": step.name, "value": step.value, "change": step.change}
-        return Action("environment", f"{step.change} variable {step.name}", data=data)
+        data = EnvironmentData(hive, key, step.name, step.value, step.change)
+        return Action("environment", f"{step.change} variable {step.name}", data=data.plain())
 
     def perform(self, action: Action, host: Host) -> Result:
-        hive, key, name, value, change = (action.data[field] for field in ("hive", "key", "name", "value", "change"))
+        own = EnvironmentData.of(action)
+        hive, key, name, value, change = own.hive, own.key, own.name, own.value, own.change
         before = host.session.get_value(hive, "64", key, name)
         if change == "delete":
             host.set_value(hive, "64", key, name, None)

@@ -8,8 +8,8 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from yendo.effects.recording import Recording
 from yendo.errors import NotCovered, Usage
+from yendo.platforms.windows.recording import Recording
 from yendo.steps.base import MSI_CODES, Action, At, Kind, Meaning, Result, Step, below, packaged
 from yendo.terms.amounts import Text
 
@@ -58,28 +58,22 @@ def named_extras(base: Path, arguments: str) -> list[Path]:
     return [below(base, name.strip(), "extras") for name in names]
 
 
-def recording(at: At, command: str) -> bytes:
-    """The recording of a step as it goes into the package.
+def recording(at: At, command: str, *, observed: str, media: str = "", product: str | None = None) -> bytes:
+    """The recording of a step as it goes into the package; of one that runs a database it must name the product alone.
 
     Raises Usage where it is missing or of another command line.
     """
-    step = at.step  # of this kind, or one that runs a database
-    path = below(at.base, step.observed or "", "trial")
+    path = below(at.base, observed, "trial")
     try:
         found = msgspec.json.decode(path.read_bytes(), type=Recording)
     except (OSError, msgspec.MsgspecError, UnicodeDecodeError) as error:
-        raise Usage(
-            f"{step.observed} is no recording of a trial ({error}); make one with `yendo try --into`"
-        ) from error
-    if step.media and found.media != at.media.get(step.media, found.media):
-        raise Usage(
-            f"{step.observed} was recorded with another file than {step.media}; try again with `yendo try --into`"
-        )
-    same = found.command == command if isinstance(step, ExeStep) else (step.product or "?") in found.command
+        raise Usage(f"{observed} is no recording of a trial ({error}); make one with `yendo try --into`") from error
+    if media and found.media != at.media.get(media, found.media):
+        raise Usage(f"{observed} was recorded with another file than {media}; try again with `yendo try --into`")
+    same = found.command == command if product is None else (product or "?") in found.command
     if not same:
         raise Usage(
-            f"{step.observed} was recorded with {found.command}, the step runs {command}; try again with `yendo try "
-            "--into`"
+            f"{observed} was recorded with {found.command}, the step runs {command}; try again with `yendo try --into`"
         )
     found = msgspec.structs.replace(found, command=command)
     return msgspec.json.format(msgspec.json.encode(found, order="deterministic"), indent=1) + b"\n"
@@ -98,7 +92,12 @@ def run_or_assume(action: Action, host: Host) -> Result:
         return host.assume(action)
 
 
-class ExeKind(Kind):
+def recording_of(step: ExeStep, at: At) -> bytes:
+    """Raises Usage."""
+    return recording(at, exe_command(step), observed=step.observed or "", media=step.media or "")
+
+
+class ExeKind(Kind[ExeStep]):
     step = ExeStep
     reversal = "cannot"
     executed = ("API layer", "simulation")
@@ -117,7 +116,7 @@ class ExeKind(Kind):
         return named_extras(base, step.arguments)
 
     def made(self, step: ExeStep, at: At) -> dict[str, bytes]:
-        return {recording_name(at.verb, at.number): recording(at, exe_command(step))} if step.observed else {}
+        return {recording_name(at.verb, at.number): recording_of(step, at)} if step.observed else {}
 
     def perform(self, action: Action, host: Host) -> Result:
         return run_or_assume(action, host)

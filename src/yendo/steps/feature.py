@@ -31,7 +31,7 @@ class FeatureStep(Step, tag="feature", frozen=True, kw_only=True):
             raise ValueError("a feature step has exactly one of name and cabinet")
 
 
-class FeatureKind(Kind):
+class FeatureKind(Kind[FeatureStep]):
     step = FeatureStep
     reversal = "by record"
     executed = ("simulation", "stand-in")

@@ -33,7 +33,7 @@ class FirewallStep(Step, tag="firewall", frozen=True, kw_only=True):
             raise ValueError("ports belong to tcp or udp")
 
 
-class FirewallKind(Kind):
+class FirewallKind(Kind[FirewallStep]):
     step = FirewallStep
     reversal = "by record"
     executed = ("simulation", "stand-in")

@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import TYPE_CHECKING
 
 from yendo.errors import Unreadable
-from yendo.steps.base import DONE, Action, At, Kind, Result, Step, below, in_package
+from yendo.steps.base import DONE, Action, ActionData, At, Kind, Result, Step, below, in_package
 from yendo.terms import events
 from yendo.terms.amounts import Text
 
@@ -45,7 +45,16 @@ def full_name(data: bytes) -> str:
     raise Unreadable("the font says no full name for Windows")
 
 
-class FontKind(Kind):
+class FontData(ActionData, frozen=True):
+    """``label`` is the name in the list of fonts."""
+
+    source: str
+    sha256: str
+    file: str
+    label: str
+
+
+class FontKind(Kind[FontStep]):
     step = FontStep
     reversal = "by record"
     executed = ("API layer", "simulation")
@@ -57,15 +66,15 @@ class FontKind(Kind):
             title = f"{full_name(path.read_bytes())} ({outlines})"
         except Unreadable as error:
             raise Unreadable(f"{step.source}: {error}") from error
-        data = {"source": in_package(at.base, path), "sha256": at.digest(path), "file": path.name, "label": title}
-        return Action("font", f"font {title}", data=data)
+        data = FontData(in_package(at.base, path), at.digest(path), path.name, title)
+        return Action("font", f"font {title}", data=data.plain())
 
     def sources(self, step: FontStep, base: Path) -> list[Path]:
         return [below(base, step.source, "extras")]
 
     def perform(self, action: Action, host: Host) -> Result:
-        path = host.expand(rf"%SystemRoot%\Fonts\{action.data['file']}")
-        host.put(path, host.content(action.data["source"]))
-        host.set_value("HKLM", "64", FONTS, action.data["label"], ("sz", action.data["file"]))
-        host.tell(events.FontAdded(action.data["label"]))
+        own = FontData.of(action)
+        host.put(host.expand(rf"%SystemRoot%\Fonts\{own.file}"), host.content(own.source))
+        host.set_value("HKLM", "64", FONTS, own.label, ("sz", own.file))
+        host.tell(events.FontAdded(own.label))
         return DONE

@@ -9,7 +9,6 @@ import hashlib
 import time
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from pathlib import Path
-from typing import Any
 
 import msgspec
 
@@ -18,10 +17,11 @@ from yendo.detect.evaluate import sight_of
 from yendo.effects.things import Shortcut, parent
 from yendo.errors import NotCovered
 from yendo.facts import secrets
-from yendo.facts.surroundings import expand
 from yendo.machines.protocol import Ran, Session
+from yendo.platforms.windows.surroundings import expand
+from yendo.steps import home as layout
 from yendo.steps import ledger
-from yendo.steps.action import DONE, Action, Result
+from yendo.steps.action import DONE, Action, MsiData, Result
 from yendo.steps.ledger import NOTHING, RegistryData
 from yendo.steps.neighbours import Neighbours
 from yendo.terms import events
@@ -68,8 +68,8 @@ class Host:
         self.environment = session.surroundings.environment
         self.logs = self.expand(logs)
         self.home = home
-        self.room = self.expand(rf"{home}\state\{identifier}")
-        self.ledger_file = rf"{self.room}\record.txt"
+        self.room = self.expand(layout.state(home, identifier))
+        self.ledger_file = rf"{self.room}\{layout.RECORD}"
         self.vendor_logs = (
             rf"{self.room}\logs"  # of the vendor's programs, until they are published beside the runner's own
         )
@@ -81,7 +81,7 @@ class Host:
         self.everybodys = False  # the step at work is in every package of the office
         self.seconds = 0.0
         self.sleep: Callable[[float], object] = time.sleep
-        self.carry_other: Callable[[str, str, Mapping[str, Any]], int] | None = (
+        self.carry_other: Callable[[str, str, Mapping[str, str], str], int] | None = (
             None  # a verb of the package in a folder of this one, with values
         )
         self.restart_asked = False  # by a step of this run, since the last start of the machine
@@ -281,9 +281,9 @@ class Host:
             self.session.remove(path)
 
     def _run(self, action: Action) -> Result:
-        hidden = action.data.get("hidden", {}).get(
-            "secret", ""
-        )  # without the package's own runner there is no way beside the command line
+        # without the package's own runner there is no way beside the command line
+        told = MsiData.of(action).hidden if action.kind == "msi" else None
+        hidden = told.secret if told else ""
         line = self.expand(
             f"{action.command} {hidden}".strip().replace("{package}", self.folder).replace("{logs}", self.vendor_logs)
         )

@@ -6,8 +6,10 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import TYPE_CHECKING, Literal
 
+import msgspec
+
 from yendo.errors import Usage
-from yendo.steps.base import MSI_CODES, Action, At, Kind, Result, Step, below, brought, packaged
+from yendo.steps.base import MSI_CODES, Action, ActionData, At, Kind, Result, Step, below, brought, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.amounts import Identifier, Text
 from yendo.terms.settings import Name, SettingValue, names_in
@@ -38,7 +40,14 @@ class IncludeStep(Step, tag="include", frozen=True, rename={"source": "package"}
             raise ValueError("a semicolon or a quotation mark cannot stand in a value that is handed on")
 
 
-class IncludeKind(Kind):
+class IncludeData(ActionData, frozen=True):
+    folder: str
+    verb: str
+    settings: dict[str, str] | msgspec.UnsetType = msgspec.UNSET
+    site: str | msgspec.UnsetType = msgspec.UNSET
+
+
+class IncludeKind(Kind[IncludeStep]):
     step = IncludeStep
     reversal = "by steps"
     executed = ("API layer", "simulation")
@@ -55,12 +64,9 @@ class IncludeKind(Kind):
             f"{verb} the package in {step.source}",
             f'cmd.exe /d /s /c ""{folder}\\apply.cmd" {verb}{more}"',
             codes={**MSI_CODES, str(NOT_APPLICABLE): "not needed"},
-            data={
-                "folder": step.source.rstrip("/\\").replace("\\", "/"),
-                "verb": verb,
-                **({"settings": given} if given else {}),
-                **({"site": step.site} if step.site else {}),
-            },
+            data=IncludeData(
+                step.source.rstrip("/\\").replace("\\", "/"), verb, given or msgspec.UNSET, step.site or msgspec.UNSET
+            ).plain(),
         )
 
     def sources(self, step: IncludeStep, base: Path) -> list[Path]:
@@ -74,7 +80,8 @@ class IncludeKind(Kind):
     def perform(self, action: Action, host: Host) -> Result:
         if host.carry_other is None:
             return run_or_assume(action, host)
-        code = host.carry_other(action.data["folder"], action.data["verb"], action.data)
+        own = IncludeData.of(action)
+        code = host.carry_other(own.folder, own.verb, own.settings or {}, own.site or "")
         return Result(host.meaning(action.codes, code), code)
 
     def undo(self, step: IncludeStep) -> tuple[Step, ...]:

@@ -5,15 +5,16 @@ from __future__ import annotations
 import contextlib
 from collections.abc import Iterator, Mapping
 from pathlib import Path
-from typing import TYPE_CHECKING, Any, Literal
+from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
-from yendo.effects.keys import pack_code
 from yendo.errors import Usage, YendoError
 from yendo.formats.msi import Database
 from yendo.installers.msi import commandline, fitting, layers
+from yendo.platforms.windows.registry_keys import pack_code
 from yendo.steps import transforms
+from yendo.steps.action import HiddenLine, MsiData
 from yendo.steps.base import MSI_CODES, MSI_GONE, Action, At, Kind, Result, Step, below, packaged
 from yendo.steps.exe import recording, recording_name, run_or_assume
 from yendo.terms.amounts import Code, Text
@@ -151,7 +152,7 @@ def told_again(at: At) -> dict[str, str]:
     A transform is on record with the Windows Installer and comes back by itself; what stood on a command line is not.
     Secrets are left out: a patch and a repair have no way round a visible command line.
     """
-    step, base = at.step, None
+    step, base = at.step_of(MsiStep), None
     if step.patch:
         base = next(
             (one for one in reversed(at.steps[: at.number - 1]) if isinstance(one, MsiStep) and one.media), None
@@ -177,10 +178,11 @@ def told_again(at: At) -> dict[str, str]:
 
 def command(at: At, log: str | None = None) -> str:
     """The command line of an msi step, with the placeholders of the package's and the log folder."""
-    step: MsiStep = delivered(at.step)
+    written = at.step_of(MsiStep)
+    step = delivered(written)
     if step.command:
         return step.command
-    hidden = secret_properties(at.step, at.settings) if at.verb == "install" else []
+    hidden = secret_properties(written, at.settings) if at.verb == "install" else []
     given = told_again(at) | {name: value for name, value in step.properties.items() if name not in hidden}
     where = rf"{{logs}}\{log}" if log else None
     suppress, applied = step.restart == "suppress", transforms_of(at)
@@ -249,13 +251,20 @@ def said_twice(step: MsiStep, workspace: Path) -> list[Twice]:
     return found
 
 
-class MsiKind(Kind):
+def recording_of(step: MsiStep, at: At) -> bytes:
+    """Raises Usage."""
+    line = command(at, f"{at.verb}-{at.number}-msi.log")
+    return recording(at, line, observed=step.observed or "", media=step.media or "", product=step.product or "")
+
+
+class MsiKind(Kind[MsiStep]):
     step = MsiStep
     reversal = "by steps"
     executed = ("API layer", "simulation")
 
     def resolve(self, step: MsiStep, at: At) -> Action:
         log = f"{at.verb}-{at.number}-msi.log"
+        own = self._own(step, at, log)
         return Action(
             "msi",
             f"apply {step.patch}"
@@ -265,18 +274,18 @@ class MsiKind(Kind):
             codes=MSI_CODES | (MSI_GONE if at.verb == "uninstall" else {}),
             log=log if not step.command else "",
             observed=recording_name(at.verb, at.number) if step.observed else "",
-            **self._more(step, at, log),
+            data=own.plain(),
+            temporary_reverse=f"msiexec.exe /x {own.product} /qn /norestart" if own.product else "",
         )
 
-    def _more(self, step: MsiStep, at: At, log: str) -> dict[str, Any]:
-        found = self._reverse(step, at)
+    def _own(self, step: MsiStep, at: At, log: str) -> MsiData:
+        code = self._product(step, at)
+        own = MsiData(code, pack_code(code)) if code else MsiData()
         names = secret_properties(step, at.settings) if at.verb == "install" else []
-        if names:
-            found["data"] = found.get("data", {}) | {"hidden": self._hidden(step, at, names, log)}
-        return found
+        return msgspec.structs.replace(own, hidden=self._hidden(step, at, names, log)) if names else own
 
     @staticmethod
-    def _hidden(step: MsiStep, at: At, names: list[str], log: str) -> dict[str, str]:
+    def _hidden(step: MsiStep, at: At, names: list[str], log: str) -> HiddenLine:
         """What is handed over beside the command line: everything that stands on it, and ``secret``, what must not."""
         line = commandline.parse(command(at, log))
         full = delivered(step).properties
@@ -284,17 +293,13 @@ class MsiKind(Kind):
         public = " ".join(commandline.assign(name, value) for name, value in line.properties.items())
         reboot = "REBOOT=ReallySuppress" if step.restart == "suppress" else ""
         together = " ".join(part for part in (public, reboot, secret) if part)
-        return {"package": line.package, "log": rf"{{logs}}\{log}", "properties": together, "secret": secret}
+        return HiddenLine(line.package, rf"{{logs}}\{log}", together, secret)
 
     @staticmethod
-    def _reverse(step: MsiStep, at: At) -> dict[str, Any]:
-        """What undoes an installation that its run does not finish."""
+    def _product(step: MsiStep, at: At) -> str | None:
+        """The product whose removal undoes an installation that its run does not finish."""
         path = at.base / "media" / (step.media or "")
-        code = product_code(path) if at.verb == "install" and step.media and not step.advertise else None
-        if not code:
-            return {}
-        data = {"product": code, "packed": pack_code(code)}
-        return {"temporary_reverse": f"msiexec.exe /x {code} /qn /norestart", "data": data}
+        return product_code(path) if at.verb == "install" and step.media and not step.advertise else None
 
     def sources(self, step: MsiStep, base: Path) -> list[Path]:
         named = [path for path in transforms.given(base, step) if isinstance(path, Path)]
@@ -316,7 +321,7 @@ class MsiKind(Kind):
             else {}
         )
         if step.observed:
-            found[recording_name(at.verb, at.number)] = recording(at, self.action(at).command)
+            found[recording_name(at.verb, at.number)] = recording_of(step, at)
         return found
 
     def perform(self, action: Action, host: Host) -> Result:

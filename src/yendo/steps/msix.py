@@ -9,7 +9,7 @@ from yendo.errors import Unreadable, Usage
 from yendo.facts.versions import Version
 from yendo.formats import app_manifest, app_package
 from yendo.installers import modern_app
-from yendo.steps.base import Action, At, Kind, Result, Step, below, packaged
+from yendo.steps.base import Action, ActionData, At, Kind, Result, Step, below, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.amounts import Text
 
@@ -28,7 +28,14 @@ class MsixStep(Step, tag="msix", frozen=True, kw_only=True):
     needs: tuple[Text, ...] = ()
 
 
-class MsixKind(Kind):
+class MsixData(ActionData, frozen=True):
+    """``people`` is the command that takes it from who has it, ``barred`` the key that keeps it from coming back."""
+
+    people: str = ""
+    barred: str = ""
+
+
+class MsixKind(Kind[MsixStep]):
     step = MsixStep
     reversal = "by record"
     executed = ("simulation", "stand-in")
@@ -48,7 +55,7 @@ class MsixKind(Kind):
             f'/packagepath:"{packaged("media/" + step.media)}"{needs} /skiplicense',
             codes={"0": "done", "3010": "restart"},
             reverse=f"dism.exe /online /quiet /norestart /remove-provisionedappxpackage /packagename:{full}",
-            data={"people": people, "barred": modern_app.barred(family)},
+            data=MsixData(people, modern_app.barred(family)).plain(),
         )
 
     def mistakes(self, step: MsixStep, at: At) -> Iterator[tuple[str, str, str]]:
@@ -71,9 +78,10 @@ class MsixKind(Kind):
                 yield "needs", words, "bring a later one"
 
     def perform(self, action: Action, host: Host) -> Result:
-        if "barred" in action.data:  # a package built by an earlier version has it not
-            host.drop_keys("HKLM", "64", action.data["barred"])
-            host.remember("U", action.data["people"])
+        own = MsixData.of(action)
+        if own.barred:  # a package built by an earlier version has it not
+            host.drop_keys("HKLM", "64", own.barred)
+            host.remember("U", own.people)
         return run_or_assume(action, host)
 
 

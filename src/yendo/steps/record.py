@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
-from yendo.steps.base import DONE, Action, At, Kind, Result, Step
+from yendo.steps.base import DONE, Action, ActionData, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.rules import Rule
 from yendo.terms.when import in_words, value_of
@@ -45,30 +45,39 @@ class RecordStep(Step, tag="record", frozen=True, kw_only=True):
             raise ValueError("a record step names facts or rules")
 
 
-class RecordKind(Kind):
+class TitledRule(msgspec.Struct, frozen=True):
+    title: str
+    rule: Rule
+
+
+class RecordData(ActionData, frozen=True):
+    facts: tuple[str, ...]
+    rules: tuple[TitledRule, ...]
+    file: str
+
+
+class RecordKind(Kind[RecordStep]):
     step = RecordStep
     reversal = "nothing to undo"
     executed = ("API layer", "simulation")
 
     def resolve(self, step: RecordStep, at: At) -> Action:
-        rules = [{"title": rule.title, "rule": rule} for rule in step.rules]
-        return Action(
-            "record",
-            "write facts down",
-            data={"facts": list(step.facts), "rules": rules, "file": f"{at.verb}-{at.number}.json"},
-        )
+        rules = tuple(TitledRule(rule.title, rule) for rule in step.rules)
+        data = RecordData(step.facts, rules, f"{at.verb}-{at.number}.json")
+        return Action("record", "write facts down", data=data.plain())
 
     def perform(self, action: Action, host: Host) -> Result:
         found: dict[str, str] = {}
-        for name in action.data["facts"]:
+        own = RecordData.of(action)
+        for name in own.facts:
             value = value_of(name, host.session.facts)
             found[name] = "not known" if value is None else in_words(value)
-        for item in action.data["rules"]:
-            holds, fact = host.rule(msgspec.convert(item["rule"], Rule))
-            found[item["title"]] = f"{in_words(holds)}, {fact}"
+        for item in own.rules:
+            holds, fact = host.rule(item.rule)
+            found[item.title] = f"{in_words(holds)}, {fact}"
         for name, text in found.items():
             host.tell(events.FactRecorded(name, text))
         folder = host.room + "\\facts"
         host.own_folders(folder)
-        host.session.write(rf"{folder}\{action.data['file']}", json.dumps(found, ensure_ascii=False, indent=1).encode())
+        host.session.write(rf"{folder}\{own.file}", json.dumps(found, ensure_ascii=False, indent=1).encode())
         return DONE

@@ -5,14 +5,15 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, Any, Literal
+from typing import TYPE_CHECKING, Annotated, Literal
 
+import msgspec
 from msgspec import Meta
 
-from yendo.effects.things import Data
+from yendo.effects.things import Data, View
 from yendo.errors import Usage
 from yendo.formats import registry_text
-from yendo.steps.base import DONE, Action, At, Kind, Result, Step, below
+from yendo.steps.base import DONE, Action, ActionData, At, Kind, Result, Step, below
 from yendo.terms import events
 
 if TYPE_CHECKING:
@@ -81,13 +82,35 @@ def text_of(data: bytes) -> str:
     return data.decode("utf-16" if data[:2] in (b"\xff\xfe", b"\xfe\xff") else "utf-8-sig", "replace")
 
 
-def imported(text: str) -> list[dict[str, Any]]:
+class RegistryItem(msgspec.Struct, frozen=True, kw_only=True):
+    """Changes of one key. ``values`` are names, kinds and data; ``expanded`` those whose variables are put in when it
+    is carried out; ``make_key`` makes the key also where it has no values.
+    """
+
+    hive: str
+    view: View
+    key: str
+    values: tuple[tuple[str, str, Data], ...] = ()
+    delete: tuple[str, ...] = ()
+    delete_key: bool = False
+    empty_key: bool = False
+    make_key: bool | msgspec.UnsetType = msgspec.UNSET
+    expanded: tuple[str, ...] | msgspec.UnsetType = msgspec.UNSET
+
+
+class RegistryChanges(ActionData, frozen=True):
+    """``each``: keys of a person are set for everybody."""
+
+    items: tuple[RegistryItem, ...]
+    each: bool
+
+
+def imported(text: str) -> tuple[RegistryItem, ...]:
     """The changes of a .reg file, in its order. Raises ValueError where it is none."""
     lines = text.replace("\r\n", "\n").lstrip("\ufeff")
     if not re.match(r"\s*(Windows Registry Editor Version 5\.00|REGEDIT4)\s*\n", lines):
         raise ValueError("it does not begin as a .reg file does")
-    found: list[dict[str, Any]] = []
-    key = None
+    found = []
     for block in re.split(r"\n(?=\[)", re.sub(r"\\\n\s*", "", lines)):
         match = re.match(r"\[(-?)([^\]\n]+)\]", block)
         if not match:
@@ -97,31 +120,27 @@ def imported(text: str) -> list[dict[str, Any]]:
             hive, key = "HKLM", "Software\\Classes\\" + key
         if hive not in ("HKLM", "HKCU"):
             raise ValueError(f"{match[2]} is below neither HKLM nor HKCU")
-        view = "64"
+        view: View = "64"
         narrow = re.match(r"(?i)(software\\)(?:wow6432node)\\(.*)", key)
         if narrow:
             key, view = narrow[1] + narrow[2], "32"
-        item: dict[str, Any] = {
-            "hive": hive,
-            "view": view,
-            "key": key,
-            "values": [],
-            "delete": [],
-            "delete_key": bool(match[1]),
-            "empty_key": False,
-        }
+        values, gone_names = [], []
         for line in block.split("\n")[1:]:
             gone = re.match(r'(?:"((?:[^"\\]|\\.)*)"|@)=-\s*$', line)
             if gone:
-                item["delete"].append(registry_text.unescape(gone[1] or ""))
+                gone_names.append(registry_text.unescape(gone[1] or ""))
                 continue
             for name, (kind, data) in registry_text.values(line):
-                item["values"].append([name, kind, data])
-        found.append(item)
-    return found
+                values.append((name, kind, data))
+        found.append(
+            RegistryItem(
+                hive=hive, view=view, key=key, values=tuple(values), delete=tuple(gone_names), delete_key=bool(match[1])
+            )
+        )
+    return tuple(found)
 
 
-class RegistryKind(Kind):
+class RegistryKind(Kind[RegistryStep]):
     step = RegistryStep
     reversal = "by record"
     executed = ("API layer", "simulation")
@@ -132,51 +151,49 @@ class RegistryKind(Kind):
                 items = imported(text_of(below(at.base, step.source, "extras").read_bytes()))
             except ValueError as error:
                 raise Usage(f"{step.source}: {error}") from error
-            return Action("registry", f"import {step.source}", data={"items": items, "each": step.each_user})
+            return Action("registry", f"import {step.source}", data=RegistryChanges(items, step.each_user).plain())
         hive, key = split(step.key or "")
-        values = [[name, *value(data, step.types.get(name))] for name, data in step.values.items()]
-        item = {
-            "hive": hive,
-            "view": step.view,
-            "key": key,
-            "values": values,
-            "delete": list(step.delete),
-            "delete_key": step.delete_key,
-            "empty_key": step.empty_key,
-        }
-        return Action(
-            "registry",
-            f"set {step.key}" if values else f"delete from {step.key}",
-            data={"items": [item], "each": step.each_user},
+        values = tuple((name, *value(data, step.types.get(name))) for name, data in step.values.items())
+        item = RegistryItem(
+            hive=hive,
+            view=step.view,
+            key=key,
+            values=values,
+            delete=step.delete,
+            delete_key=step.delete_key,
+            empty_key=step.empty_key,
         )
+        words = f"set {step.key}" if values else f"delete from {step.key}"
+        return Action("registry", words, data=RegistryChanges((item,), step.each_user).plain())
 
     def sources(self, step: RegistryStep, base: Path) -> list[Path]:
         return [below(base, step.source, "extras")] if step.source else []
 
     def perform(self, action: Action, host: Host) -> Result:
-        for item in action.data["items"]:
-            for hive, prefix in _places(item["hive"], action.data["each"], host):
-                self._one(item, hive, prefix + item["key"], host)
+        own = RegistryChanges.of(action)
+        for item in own.items:
+            for hive, prefix in _places(item.hive, own.each, host):
+                self._one(item, hive, prefix + item.key, host)
         return DONE
 
-    def _one(self, item: dict[str, Any], hive: str, key: str, host: Host) -> None:
-        view = item["view"]
-        if item["delete_key"]:
+    def _one(self, item: RegistryItem, hive: str, key: str, host: Host) -> None:
+        view = item.view
+        if item.delete_key:
             host.drop_keys(hive, view, key)
             host.tell(events.Changed("deleted", f"{hive}\\{key}"))
-        for name in item["delete"]:
+        for name in item.delete:
             if host.set_value(hive, view, key, name, None):
                 host.tell(events.Changed("deleted", f"{hive}\\{key}\\{name}"))
-        if item.get("make_key"):
+        if item.make_key:
             host.keys(hive, view, key)
-        for name, kind, data in item["values"]:
-            if name in item.get("expanded", ()):
-                data = host.expand(data)
+        for name, kind, data in item.values:
+            if name in (item.expanded or ()):
+                data = host.expand(str(data))
             if kind in ("dword", "qword"):
-                data = int(data)  # a setting fills a place with text
-            host.set_value(hive, view, key, name, (kind, tuple(data) if isinstance(data, list) else data))
+                data = int(str(data))  # a setting fills a place with text
+            host.set_value(hive, view, key, name, (kind, data))
             host.tell(events.Changed("set", f"{hive}\\{key}\\{name}"))
-        if item["empty_key"] and host.session.drop_key(hive, view, key):
+        if item.empty_key and host.session.drop_key(hive, view, key):
             host.tell(events.Changed("removed", f"{hive}\\{key}"))
 
     def mistakes(self, step: RegistryStep, at: At) -> Iterator[tuple[str, str, str]]:
@@ -184,7 +201,7 @@ class RegistryKind(Kind):
             yield "key", "Wow6432Node is named in the key", 'leave it out and write view = "32"'
         if step.source and not step.each_user:
             try:
-                if any(item["hive"] == "HKCU" for item in self.resolve(step, at).data["items"]):
+                if any(item.hive == "HKCU" for item in RegistryChanges.of(self.resolve(step, at)).items):
                     yield (
                         "import",
                         "it sets values of HKCU, which are the system account's own",

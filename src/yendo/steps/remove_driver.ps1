@@ -11,24 +11,12 @@ function Get-DriverWord([string]$Path, [string]$Name) {
 
 # Whether a device that is none of these uses the driver that the store calls so.
 function Test-OtherDevice([string]$Name, [string[]]$Mine) {
-    [string]$top = 'System\CurrentControlSet\Enum'
-    foreach ($bus in (Get-Names $top)) {
-        foreach ($kind in (Get-Names ($top + '\' + $bus))) {
-            foreach ($one in (Get-Names ($top + '\' + $bus + '\' + $kind))) {
-                $key = $null
-                try { $key = Get-Key 'HKLM' '64' ($top + '\' + $bus + '\' + $kind + '\' + $one) } catch { continue }  # one that is closed to us
-                if ($null -eq $key) { continue }
-                [string]$place = '' + $key.GetValue('Driver', '')
-                if ($place -eq '') { continue }
-                $class = Get-Key 'HKLM' '64' ('System\CurrentControlSet\Control\Class\' + $place)
-                if (($null -eq $class) -or (-not [string]::Equals('' + $class.GetValue('InfPath', ''), $Name, 'OrdinalIgnoreCase'))) { continue }
-                [bool]$ours = $false
-                foreach ($value in @('HardwareID', 'CompatibleIDs')) {
-                    foreach ($text in @($key.GetValue($value, @()))) { foreach ($wanted in $Mine) { if ([string]::Equals('' + $text, $wanted, 'OrdinalIgnoreCase')) { $ours = $true } } }
-                }
-                if (-not $ours) { return $true }
-            }
-        }
+    foreach ($key in (Get-Devices)) {
+        [string]$place = '' + $key.GetValue('Driver', '')
+        if ($place -eq '') { continue }
+        $class = Get-Key 'HKLM' '64' ('System\CurrentControlSet\Control\Class\' + $place)
+        if (($null -eq $class) -or (-not [string]::Equals('' + $class.GetValue('InfPath', ''), $Name, 'OrdinalIgnoreCase'))) { continue }
+        if (-not (Test-Identifier $key $Mine)) { return $true }
     }
     return $false
 }

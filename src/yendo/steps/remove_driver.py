@@ -4,16 +4,16 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from yendo.effects.keys import DRIVER_NAMES
 from yendo.facts.versions import VersionRange
 from yendo.formats import inf as form
-from yendo.steps.base import NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.platforms.windows.registry_keys import DRIVER_NAMES
+from yendo.steps.base import NOT_NEEDED, Action, ActionData, At, Kind, Meaning, Result, Step
 from yendo.terms import events
 from yendo.terms.amounts import Text, driver_name
 from yendo.terms.rules.base import bounds, fits
-from yendo.terms.rules.device import CLASSES, ENUM
+from yendo.terms.rules.device import CLASSES, ENUM, IDENTIFIERS, texts
 
 if TYPE_CHECKING:
     from yendo.steps.host import Host
@@ -48,7 +48,18 @@ class RemoveDriverStep(Step, tag="remove-driver", frozen=True, rename={"class_na
             VersionRange.parse(self.version)
 
 
-class RemoveDriverKind(Kind):
+class GoneDriverData(ActionData, frozen=True, kw_only=True):
+    """``says`` are entries of the driver's own file with what they must be; ``version`` are the bounds of ``range``."""
+
+    inf: str
+    says: dict[str, str] = {}
+    range: str | None = None
+    version: tuple[dict[str, str], ...] = ()
+    devices: tuple[str, ...] = ()
+    codes: dict[str, Meaning]
+
+
+class RemoveDriverKind(Kind[RemoveDriverStep]):
     step = RemoveDriverStep
     reversal = "nothing to undo"  # what was there before is not what the package brings
     executed = ("API layer", "simulation")
@@ -58,25 +69,30 @@ class RemoveDriverKind(Kind):
         named = {"provider": step.provider, "class": step.class_name, "catalogfile": step.catalogue}
         words = [step.inf, *(f"{name.removesuffix('file')} {text}" for name, text in named.items() if text)]
         which = " ".join(filter(None, [*words, step.version]))
-        data = {"inf": step.inf, "says": {name: text for name, text in named.items() if text}, "range": step.version,
-                "version": bounds(step.version), "devices": list(step.devices)}  # fmt: skip
-        return Action(
-            "remove-driver", f"remove driver {which}", data={**data, "codes": {"0": "done", "3010": "restart"}}
+        data = GoneDriverData(
+            inf=step.inf,
+            says={name: text for name, text in named.items() if text},
+            range=step.version,
+            version=tuple(bounds(step.version)),
+            devices=step.devices,
+            codes={"0": "done", "3010": "restart"},
         )
+        return Action("remove-driver", f"remove driver {which}", data=data.plain())
 
     def perform(self, action: Action, host: Host) -> Result:
-        found = list(_matching(action.data, host))
+        own = GoneDriverData.of(action)
+        found = list(_matching(own, host))
         if not found:
             host.tell(events.NoEntryFound())
             return NOT_NEEDED
         final = "not needed"
         for name, inf, version in found:
             host.tell(events.EntryFound(inf, version))
-            if action.data["devices"] and _needed(host, name, action.data["devices"]):
+            if own.devices and _needed(host, name, own.devices):
                 host.tell(events.Left("another device uses it", name))
                 continue
             code, _ = host.call(f"pnputil.exe /delete-driver {name} /uninstall", action.timeout)
-            meaning = host.meaning(action.data["codes"], code)
+            meaning = host.meaning(own.codes, code)
             if meaning == "failed":
                 return Result(meaning, code)
             if final != "restart":
@@ -100,7 +116,7 @@ class RemoveDriverKind(Kind):
             )
 
 
-def _needed(host: Host, name: str, devices: list[str]) -> bool:
+def _needed(host: Host, name: str, devices: tuple[str, ...]) -> bool:
     """Whether a device that is none of these uses the driver that the store calls so."""
     mine = {one.lower() for one in devices}
     for key in host.session.keys_below("HKLM", "64", ENUM):
@@ -110,35 +126,29 @@ def _needed(host: Host, name: str, devices: list[str]) -> bool:
         uses = host.session.get_value("HKLM", "64", rf"{CLASSES}\{place[1]}", "InfPath") if place else None
         if uses is None or str(uses[1]).lower() != name.lower():
             continue
-        said: set[str] = set()
-        for value in ("HardwareID", "CompatibleIDs"):
-            found = host.session.get_value("HKLM", "64", key, value)
-            listed = found[1] if found and isinstance(found[1], tuple) else (found[1],) if found else ()
-            said |= {str(one).lower() for one in listed}
-        if not said & mine:
+        values = (host.session.get_value("HKLM", "64", key, name) for name in IDENTIFIERS)
+        if not {one.lower() for value in values if value for one in texts(value[1])} & mine:
             return True
     return False
 
 
-def _matching(data: dict[str, Any], host: Host) -> Iterator[tuple[str, str, str]]:
+def _matching(own: GoneDriverData, host: Host) -> Iterator[tuple[str, str, str]]:
     """The names that the store gave to drivers that fit, each with the name and version of the driver's own file."""
     for key in sorted(host.session.keys_below("HKLM", "64", DRIVER_NAMES)):
         name = key.rpartition("\\")[2]
         if not re.fullmatch(r"(?i)oem\d+\.inf", name):
             continue  # the system's own
         value = host.session.get_value("HKLM", "64", key, "")
-        packages = () if value is None else value[1] if isinstance(value[1], tuple) else (str(value[1]),)
-        for folder in packages:
-            own = folder[: folder.lower().find(".inf_") + 4]
-            if data["inf"] and own.lower() != data["inf"].lower():
+        for folder in texts(value[1]) if value else ():
+            inf = folder[: folder.lower().find(".inf_") + 4]
+            if own.inf and inf.lower() != own.inf.lower():
                 continue
-            stored = host.session.read(host.expand(rf"{_STORE}\{folder}\{own}"))
+            stored = host.session.read(host.expand(rf"{_STORE}\{folder}\{inf}"))
             file = form.Inf(form.decode(stored or b""))
             told = file.all("Version", "DriverVer")
             version = told[0].value(1).strip() if told else ""
-            says = data.get("says", {})
-            if fits(version or None, data["range"]) and all(
-                file.get("Version", key).lower() == text.lower() for key, text in says.items()
+            if fits(version or None, own.range) and all(
+                file.get("Version", key).lower() == text.lower() for key, text in own.says.items()
             ):
-                yield name, own, version
+                yield name, inf, version
                 break

@@ -5,13 +5,13 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 from fnmatch import fnmatchcase
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
-from yendo.effects.keys import pack_code
 from yendo.effects.things import UninstallEntry
 from yendo.facts.versions import VersionRange
 from yendo.installers.msi.commandline import PRODUCT_CODE
-from yendo.steps.base import MSI_CODES, MSI_GONE, NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.platforms.windows.registry_keys import pack_code
+from yendo.steps.base import MSI_CODES, MSI_GONE, NOT_NEEDED, Action, ActionData, At, Kind, Meaning, Result, Step
 from yendo.steps.host import STEP_FAILED
 from yendo.terms import events
 from yendo.terms.amounts import Code
@@ -44,41 +44,53 @@ class RemovePreviousStep(Step, tag="remove-previous", frozen=True, kw_only=True)
             VersionRange.parse(self.version)
 
 
-class RemovePreviousKind(Kind):
+class PreviousData(ActionData, frozen=True, kw_only=True):
+    """``upgrade`` is the packed form of ``upgrade_code``; ``version`` are the bounds of a range."""
+
+    product: str
+    upgrade: str
+    upgrade_code: str
+    name: str
+    publisher: str
+    version: tuple[dict[str, str], ...]
+    arguments: str
+    codes: dict[str, Meaning]
+
+
+class RemovePreviousKind(Kind[RemovePreviousStep]):
     step = RemovePreviousStep
     reversal = "nothing to undo"  # what was there before is not what the package brings
     executed = ("API layer", "simulation")
 
     def resolve(self, step: RemovePreviousStep, at: At) -> Action:
-        data = {
-            "product": (step.product or "").upper(),
-            "upgrade": pack_code(step.upgrade_code) if step.upgrade_code else "",
-            "upgrade_code": (step.upgrade_code or "").upper(),
-            "name": step.name or "",
-            "publisher": step.publisher or "",
-            "version": bounds(step.version) if step.version else [],
-            "arguments": step.arguments,
-        }
-        return Action(
-            "remove-previous",
-            f"remove earlier {step.name or step.product or step.upgrade_code}",
-            data={**data, "codes": {**MSI_CODES, **MSI_GONE}},
+        data = PreviousData(
+            product=(step.product or "").upper(),
+            upgrade=pack_code(step.upgrade_code) if step.upgrade_code else "",
+            upgrade_code=(step.upgrade_code or "").upper(),
+            name=step.name or "",
+            publisher=step.publisher or "",
+            version=tuple(bounds(step.version)),
+            arguments=step.arguments,
+            codes={**MSI_CODES, **MSI_GONE},
         )
+        named = step.name or step.product or step.upgrade_code
+        return Action("remove-previous", f"remove earlier {named}", data=data.plain())
 
     def perform(self, action: Action, host: Host) -> Result:
-        found = sorted(_matching(action.data, host), key=lambda entry: entry.identity)
+        own = PreviousData.of(action)
+        found = sorted(_matching(own, host), key=lambda entry: entry.identity)
         if not found:
             host.tell(events.NoEntryFound())
             return NOT_NEEDED
         final = "done"
         for entry in found:
             host.tell(events.EntryFound(entry.name or entry.key, entry.version or ""))
-            line = quiet(entry, action.data["arguments"])
+            line = quiet(entry, own.arguments)
             if not line:
                 host.tell(events.NoQuietUninstall())
                 return Result("failed", STEP_FAILED)
             code, _ = host.call(host.expand(line), action.timeout)
-            meaning = host.meaning(action.data["codes"], code)
+            meaning = host.meaning(own.codes, code)
             if meaning in ("failed", "again later"):
                 return Result(meaning, code)
             if meaning in ("restart", "restarting"):
@@ -107,20 +119,20 @@ def started(line: str) -> str:
     return f'"{match[1]}"{line[match.end(1) :]}' if match and " " in match[1] else line
 
 
-def _matching(data: dict[str, Any], host: Host) -> Iterator[UninstallEntry]:
-    related = host.session.related(data["upgrade_code"]) if data["upgrade_code"] else ()
+def _matching(own: PreviousData, host: Host) -> Iterator[UninstallEntry]:
+    related = host.session.related(own.upgrade_code) if own.upgrade_code else ()
     for thing in host.session.state().of("uninstall-entry"):
         assert isinstance(thing, UninstallEntry)
-        if data["product"] and thing.key.upper() != data["product"]:
+        if own.product and thing.key.upper() != own.product:
             continue
-        if data["upgrade_code"] and thing.key.upper() not in related:
+        if own.upgrade_code and thing.key.upper() not in related:
             continue
-        if data["name"] and not fnmatchcase(
-            (thing.name or "").lower(), data["name"].lower().replace("[", "[[]").replace("?", "[?]")
+        if own.name and not fnmatchcase(
+            (thing.name or "").lower(), own.name.lower().replace("[", "[[]").replace("?", "[?]")
         ):
             continue
-        if data["publisher"] and (thing.publisher or "").lower() != data["publisher"].lower():
+        if own.publisher and (thing.publisher or "").lower() != own.publisher.lower():
             continue
-        if not VersionRange.of(data["version"]).fits(thing.version):
+        if not VersionRange.of(own.version).fits(thing.version):
             continue
         yield thing

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal
 
-from yendo.steps.base import NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.steps.base import NOT_NEEDED, Action, ActionData, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.amounts import seconds
 
@@ -29,14 +29,22 @@ class RestartStep(Step, tag="restart", frozen=True, kw_only=True):
         seconds(self.notice)
 
 
-class RestartKind(Kind):
+class RestartData(ActionData, frozen=True):
+    """``notice`` in seconds."""
+
+    where: str
+    notice: int
+    text: str
+
+
+class RestartKind(Kind[RestartStep]):
     step = RestartStep
     reversal = "nothing to undo"
     executed = ("API layer", "simulation", "stand-in")
     needs = ("restart",)
 
     def resolve(self, step: RestartStep, at: At) -> Action:
-        data = {"where": step.where, "notice": int(seconds(step.notice)), "text": step.text}
+        data = RestartData(step.where, int(seconds(step.notice)), step.text).plain()
         return Action(
             "restart",
             "restart the machine" + (" where a step asked for it" if step.where == "asked" else ""),
@@ -44,7 +52,7 @@ class RestartKind(Kind):
         )
 
     def perform(self, action: Action, host: Host) -> Result:
-        if action.data["where"] == "asked" and not host.restart_asked:
+        if RestartData.of(action).where == "asked" and not host.restart_asked:
             host.tell(events.RestartNotAsked())
             return NOT_NEEDED
         return Result("restart now", 1641)

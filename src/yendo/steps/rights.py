@@ -37,7 +37,7 @@ class RightsStep(Step, tag="rights", frozen=True, kw_only=True):
     file: bool = False
 
 
-class RightsKind(Kind):
+class RightsKind(Kind[RightsStep]):
     step = RightsStep
     reversal = "by record"
     executed = ("simulation", "stand-in")

@@ -46,7 +46,7 @@ def script_command(source: str, arguments: str) -> str:
     return re.sub(r" +(?=\"$|$)", "", HOSTS[ending].format(path=packaged(source), arguments=arguments))
 
 
-class ScriptKind(Kind):
+class ScriptKind(Kind[ScriptStep]):
     step = ScriptStep
     reversal = "cannot"
     executed = ("API layer",)

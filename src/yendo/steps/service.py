@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import TYPE_CHECKING, Literal
 
-from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step, quoted
+from yendo.steps.base import DONE, NOT_NEEDED, Action, ActionData, At, Kind, Result, Step, quoted
 from yendo.steps.host import STEP_FAILED
 from yendo.terms import events
 from yendo.terms.amounts import Text
@@ -39,7 +39,15 @@ class ServiceStep(Step, tag="service", frozen=True, kw_only=True):
             raise ValueError("set says how the service starts")
 
 
-class ServiceKind(Kind):
+class ServiceData(ActionData, frozen=True):
+    """``start`` is the number that Windows keeps."""
+
+    name: str
+    change: str
+    start: int
+
+
+class ServiceKind(Kind[ServiceStep]):
     step = ServiceStep
     reversal = "by record"
     executed = ("API layer", "simulation")
@@ -58,20 +66,19 @@ class ServiceKind(Kind):
             f"{step.change} service {step.name}",
             f"sc.exe {verb} {' '.join(words)}",
             timeout=120,
-            data={"name": step.name, "change": step.change, "start": STARTS.get(step.start or "", 0)},
+            data=ServiceData(step.name, step.change, STARTS.get(step.start or "", 0)).plain(),
             reverse=f"sc.exe {reverse} {quoted(step.name)}" if reverse else "",
         )
 
     def perform(self, action: Action, host: Host) -> Result:
-        name, change = action.data["name"], action.data["change"]
+        own = ServiceData.of(action)
+        name, change = own.name, own.change
         there = host.session.service_state(name)
         if (change == "create" and there) or (change in ("stop", "delete") and not there):
             host.tell(events.ServiceChanged(name, "there already" if there else "not there"))
             return NOT_NEEDED
         if change == "set":
-            host.set_value(
-                "HKLM", "64", rf"System\CurrentControlSet\Services\{name}", "Start", ("dword", action.data["start"])
-            )
+            host.set_value("HKLM", "64", rf"System\CurrentControlSet\Services\{name}", "Start", ("dword", own.start))
         elif change == "create" or (change, there) in (("start", "stopped"), ("stop", "running")):
             host.remember("U", action.reverse)
         elif change == "delete":

@@ -6,7 +6,7 @@ from collections.abc import Iterator
 from typing import TYPE_CHECKING
 
 from yendo.effects.things import Shortcut
-from yendo.steps.base import DONE, Action, At, Kind, Result, Step
+from yendo.steps.base import DONE, Action, ActionData, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.amounts import Text
 
@@ -27,7 +27,16 @@ class ShortcutStep(Step, tag="shortcut", frozen=True, kw_only=True):
     icon: str = ""
 
 
-class ShortcutKind(Kind):
+class ShortcutData(ActionData, frozen=True):
+    path: str
+    target: str
+    arguments: str
+    start_in: str
+    description: str
+    icon: str
+
+
+class ShortcutKind(Kind[ShortcutStep]):
     step = ShortcutStep
     reversal = "by record"
     executed = ("API layer", "simulation")
@@ -35,16 +44,13 @@ class ShortcutKind(Kind):
     def resolve(self, step: ShortcutStep, at: At) -> Action:
         path = step.path if step.path[1:2] == ":" or step.path.startswith("%") else rf"{MENU}\{step.path}"
         path = path if path.lower().endswith(".lnk") else path + ".lnk"
-        data = {"path": path, "target": step.target, "arguments": step.arguments, "start_in": step.start_in}
-        return Action(
-            "shortcut", f"make shortcut {step.path}", data={**data, "description": step.description, "icon": step.icon}
-        )
+        data = ShortcutData(path, step.target, step.arguments, step.start_in, step.description, step.icon)
+        return Action("shortcut", f"make shortcut {step.path}", data=data.plain())
 
     def perform(self, action: Action, host: Host) -> Result:
-        path, target, arguments, start_in = (
-            host.expand(action.data[field]) for field in ("path", "target", "arguments", "start_in")
-        )
-        link = Shortcut(path, target, arguments, start_in, action.data["description"])
+        own = ShortcutData.of(action)
+        path, target, arguments, start_in = map(host.expand, (own.path, own.target, own.arguments, own.start_in))
+        link = Shortcut(path, target, arguments, start_in, own.description)
         host.put_shortcut(link)
         host.tell(events.Changed("made", link.path))
         return DONE

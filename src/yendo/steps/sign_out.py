@@ -15,7 +15,7 @@ class SignOutStep(Step, tag="sign-out", frozen=True, kw_only=True):
     """Signs out everybody who is logged on, so that what is read at logon is read anew."""
 
 
-class SignOutKind(Kind):
+class SignOutKind(Kind[SignOutStep]):
     step = SignOutStep
     reversal = "nothing to undo"
     executed = ("simulation", "stand-in")

@@ -40,7 +40,7 @@ class SystemPackageStep(Step, tag="system-package", frozen=True, rename={"source
             raise ValueError("package is NAME~TOKEN~PROCESSOR~LANGUAGE~VERSION, as yendo read shows it")
 
 
-class SystemPackageKind(Kind):
+class SystemPackageKind(Kind[SystemPackageStep]):
     step = SystemPackageStep
     executed = ("API layer", "simulation", "stand-in")
     unseen = UNSEEN

@@ -1,6 +1,6 @@
 # The system's own setup: its trial, the upgrade, and after the restart what has become of it. It is never ended.
-function Test-SetupRuns {
-    foreach ($name in @('SetupHost', 'SetupPrep')) { if ([Diagnostics.Process]::GetProcessesByName($name).Length -gt 0) { return $true } }
+function Test-SetupRuns($Step) {
+    foreach ($name in $Step['setups']) { if ([Diagnostics.Process]::GetProcessesByName($name).Length -gt 0) { return $true } }
     return (Read-Machine 'System\Setup' 'SystemSetupInProgress') -eq 1
 }
 
@@ -16,7 +16,7 @@ function Show-Setup([int]$Told) {
 function Wait-Setup($Step, [DateTime]$Until) {
     [bool]$told = $false
     [int]$percent = 0
-    while (Test-SetupRuns) {
+    while (Test-SetupRuns $Step) {
         if (-not $told) { Tell setup-at-work; Set-Resume; $told = $true }
         $percent = Show-Setup $percent
         if ([DateTime]::UtcNow -gt $Until) { Tell setup-spared $Step['timeout']; return $false }
@@ -50,13 +50,13 @@ function Get-SetupRoom { return [IO.Path]::Combine([Environment]::ExpandEnvironm
 
 function Get-SetupWords($Step, [int]$Code) {
     if ($Step['words'].ContainsKey('' + $Code)) { return $Step['words']['' + $Code] }
-    return 'a code that is not known here'
+    return $Step['unknown']
 }
 
 function Step-SystemUpgrade($Step) {
     [string]$before = [IO.Path]::Combine($Room, 'before.txt')
     [DateTime]$until = [DateTime]::UtcNow.AddSeconds($Step['timeout'])
-    [bool]$found = Test-SetupRuns
+    [bool]$found = Test-SetupRuns $Step
     if (-not (Wait-Setup $Step $until)) { return @('again later', 1618) }
     if ($Step['part'] -eq 'judge') { return (Get-Became $Step $before) }
     # one that an earlier run has started: a second one would only say that a restart is due
@@ -85,7 +85,7 @@ function Step-SystemUpgrade($Step) {
         [string[]]$reports = [IO.Directory]::GetFiles($panther, 'CompatData*')
         [Array]::Sort($reports, [StringComparer]::Ordinal)
         for ([int]$at = 0; $at -lt [Math]::Min(8, $reports.Length); $at++) {
-            foreach ($match in [regex]::Matches((Read-SetupLog $reports[$at] 1048576), '<\w{1,60}\b[^<>]{0,400}?\b(?:Name|HardwareType|Inf)="([^"<>]{1,200})"[^<>]{0,400}>\s{0,200}<CompatibilityInfo\b[^<>]{0,400}?\bBlockingType="Hard"', 'IgnoreCase')) {
+            foreach ($match in [regex]::Matches((Read-SetupLog $reports[$at] 1048576), $Step['held'], 'IgnoreCase')) {
                 [string]$name = $match.Groups[1].Value
                 if (-not $named.Contains($name)) { $named.Add($name); Tell upgrade-held $name }
             }
@@ -108,8 +108,8 @@ function Get-Became($Step, [string]$Mark) {
         Tell upgraded $version $edition
         return @('done', 0)
     }
-    foreach ($name in @('Rollback\setupact.log', 'Rollback\setuperr.log', 'Panther\setupact.log', 'Panther\setuperr.log')) {
-        $pairs = [regex]::Matches((Read-SetupLog ([IO.Path]::Combine((Get-SetupRoom), $name)) 4194304), '0x([89A-F][0-9A-F]{7})\b[^\r\n]{1,60}?0x([1-5])([0-9A-F]{4})\b', 'IgnoreCase')
+    foreach ($name in $Step['logs']) {
+        $pairs = [regex]::Matches((Read-SetupLog ([IO.Path]::Combine((Get-SetupRoom), $name)) 4194304), $Step['pair'], 'IgnoreCase')
         if ($pairs.Count -eq 0) { continue }
         $last = $pairs[$pairs.Count - 1]
         [int]$code = [Convert]::ToInt32($last.Groups[1].Value, 16)

@@ -6,25 +6,15 @@ import re
 import time
 from collections.abc import Iterator
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
+
+import msgspec
+from msgspec.structs import replace
 
 from yendo.errors import NotCovered, YendoError
+from yendo.platforms.windows import systems
 from yendo.servicing import media, upgrade
-from yendo.steps.base import (
-    DONE,
-    UNSEEN,
-    Action,
-    At,
-    Kind,
-    Meaning,
-    Result,
-    Reversal,
-    Step,
-    below,
-    brought,
-    in_extras,
-    packaged,
-)  # fmt: skip
+from yendo.steps.base import DONE, UNSEEN, Action, ActionData, At, Kind, Result, Step, below, in_extras, packaged
 from yendo.steps.captured import MadeStep
 from yendo.steps.host import STEP_FAILED
 from yendo.steps.restart import RestartStep
@@ -36,7 +26,7 @@ if TYPE_CHECKING:
     from yendo.steps.host import Host
 
 WITHIN = "6 h"
-CURRENT = r"HKLM\Software\Microsoft\Windows NT\CurrentVersion"
+CURRENT = rf"HKLM\{systems.CURRENT_KEY}"
 SETUPS = ("SetupHost", "SetupPrep")  # what goes on after setup.exe has returned
 AGAIN = Result("again later", 1618)
 
@@ -88,7 +78,24 @@ def line_of(step: SystemUpgradeStep, part: upgrade.SetupPart, build: int) -> str
     return f'"{packaged(step.source.rstrip("/"))}\\setup.exe" {" ".join(words)}'
 
 
-class SystemUpgradeKind(Kind):
+class UpgradeData(ActionData, frozen=True):
+    """``part`` is trial, upgrade or judge. The rest is what the script needs: ``setups`` are the setup's own programs,
+    ``words`` those of its codes, ``held`` and ``pair`` expressions for its logs, the last three for the judge alone.
+    """
+
+    part: str
+    setups: tuple[str, ...]
+    words: dict[str, str]
+    unknown: str
+    held: str | msgspec.UnsetType = msgspec.UNSET
+    build: int | msgspec.UnsetType = msgspec.UNSET
+    logs: tuple[str, ...] | msgspec.UnsetType = msgspec.UNSET
+    pair: str | msgspec.UnsetType = msgspec.UNSET
+    phases: dict[str, str] | msgspec.UnsetType = msgspec.UNSET
+    operations: dict[str, str] | msgspec.UnsetType = msgspec.UNSET
+
+
+class SystemUpgradeKind(Kind[SystemUpgradeStep]):
     step = SystemUpgradeStep
     executed = ("simulation", "stand-in")  # the runner on the layer, with a stand-in of the setup
     needs = ("restart",)
@@ -97,45 +104,37 @@ class SystemUpgradeKind(Kind):
 
     def expand(self, step: SystemUpgradeStep, base: Path, kept: str) -> tuple[Step, ...]:
         """The trial, the setup, the restart, the look: none of the first three where the build is there already."""
-        shared: dict[str, Any] = {"when": step.when, "on_failure": step.on_failure, "timeout": step.timeout or WITHIN}
-        old = {**shared, "unless": (there(step.build),)}
-        words = {str(upgrade.signed(code)): said for code, said in upgrade.facts().codes.items()}
-        trial_codes: dict[str, Meaning] = {str(upgrade.NOTHING_IN_THE_WAY): "done"}
-        codes: dict[str, Meaning] = {"0": "done", "3010": "done"}
+        known, build = upgrade.facts(), int(step.build)
+        # what the script asks of the machine and says stands once, in Python
+        words = {str(upgrade.signed(code)): said for code, said in known.codes.items()}
+        asked = UpgradeData("upgrade", SETUPS, words, upgrade.UNKNOWN, held=upgrade.HELD.pattern)
         trial = Action(
-            "system-upgrade", "try whether the system can be upgraded", line_of(step, "trial", int(step.build)),
-            codes=trial_codes, data={"part": "trial", "words": words},
+            "system-upgrade", "try whether the system can be upgraded", line_of(step, "trial", build),
+            codes={str(upgrade.NOTHING_IN_THE_WAY): "done"}, data=replace(asked, part="trial").plain(),
         )  # fmt: skip
         setup = Action(
-            "system-upgrade", f"upgrade the system to build {step.build}", line_of(step, "upgrade", int(step.build)),
-            codes=codes, data={"part": "upgrade", "words": words},
+            "system-upgrade", f"upgrade the system to build {build}", line_of(step, "upgrade", build),
+            codes={"0": "done", "3010": "done"}, data=asked.plain(),
         )  # fmt: skip
-        known = upgrade.facts()
-        judge = Action(
-            "system-upgrade", "see what became of the system",
-            data={"part": "judge", "build": int(step.build), "words": words, "phases": known.phases,
-                  "operations": upgrade.operations()},
+        seen = replace(
+            asked, part="judge", held=msgspec.UNSET, build=build, logs=tuple(upgrade.TELLING),
+            pair=upgrade.PAIR.pattern, phases=known.phases, operations=upgrade.operations(),
+        )  # fmt: skip
+        judge = MadeStep(
+            action=Action("system-upgrade", "see what became of the system", data=seen.plain()), back="cannot",
+            when=step.when, on_failure=step.on_failure, timeout=step.timeout or WITHIN,
         )  # fmt: skip
         files = tuple(name for name in (step.source, step.drivers, step.languages) if name)
-        return (
-            *(
-                (MadeStep(action=trial, files=files, codes={**trial_codes}, back="cannot", **old),)
-                if step.trial
-                else ()
-            ),
-            MadeStep(action=setup, files=files, codes={**codes, **step.codes}, back="cannot", **old),
-            RestartStep(where="always", notice=step.notice, text=step.text, **{**old, "timeout": None}),
-            MadeStep(action=judge, back="cannot", **shared),
-        )
+        made = replace(judge, action=setup, files=files, codes=step.codes, unless=(there(step.build),))
+        restart = RestartStep(
+            where="always", notice=step.notice, text=step.text,
+            when=step.when, on_failure=step.on_failure, unless=made.unless,
+        )  # fmt: skip
+        tried = (replace(made, action=trial, codes={}),) if step.trial else ()
+        return (*tried, made, restart, judge)
 
     def resolve(self, step: SystemUpgradeStep, at: At) -> Action:
         raise NotImplementedError("what it is made into is carried out")
-
-    def reversal_of(self, step: SystemUpgradeStep) -> Reversal:
-        return "cannot"
-
-    def sources(self, step: SystemUpgradeStep, base: Path) -> list[Path]:
-        return [path for name in (step.source, step.drivers, step.languages) if name for path in brought(base, name)]
 
     def mistakes(self, step: SystemUpgradeStep, at: At) -> Iterator[tuple[str, str, str]]:
         try:
@@ -151,16 +150,17 @@ class SystemUpgradeKind(Kind):
             yield "from", f"parts of the media are missing: {', '.join(found.missing)}", "put them there"
         if not found.fits(step.build):
             yield "build", f"the media bring build {found.build}, not {step.build}", f'say build = "{found.build}"'
-        if step.trial is False:
+        if not step.trial:
             yield "trial", "nothing asks beforehand what stands in the way", "leave trial out"
 
     def perform(self, action: Action, host: Host) -> Result:
-        if action.data["part"] == "judge":
+        part = UpgradeData.of(action).part
+        if part == "judge":
             return _judge(action, host)
-        found = any(host.session.is_running(name) for name in SETUPS)
+        found = _at_work(host)
         if not _waited(host, action.timeout):
             return AGAIN
-        if action.data["part"] == "upgrade":
+        if part == "upgrade":
             if found:  # one that an earlier run has started: a second one would only say that a restart is due
                 return DONE
             host.own_folders(host.room)
@@ -169,7 +169,7 @@ class SystemUpgradeKind(Kind):
         result = host.run(action)
         if result.meaning == "failed":
             code = upgrade.hexadecimal(result.code)
-            host.tell(events.SetupSays(code, action.data["words"].get(str(result.code), upgrade.UNKNOWN)))
+            host.tell(events.SetupSays(code, upgrade.words_of(result.code)))
             for name in upgrade.held_by(_logs(host, r"Panther\CompatData")):
                 host.tell(events.UpgradeHeld(name))
         elif not _waited(host, action.timeout):
@@ -177,10 +177,14 @@ class SystemUpgradeKind(Kind):
         return result
 
 
+def _at_work(host: Host) -> bool:
+    return any(host.session.is_running(name) for name in SETUPS)
+
+
 def _waited(host: Host, limit: float) -> bool:
     """Waits until no setup of the system is at work; False where waiting ends before."""
     until, told = time.monotonic() + limit, False
-    while any(host.session.is_running(name) for name in SETUPS):
+    while _at_work(host):
         if not told:
             host.tell(events.SetupAtWork())
             told = True
@@ -211,7 +215,7 @@ def _judge(action: Action, host: Host) -> Result:
     mark = rf"{host.room}\before.txt"
     before = (host.session.read(mark) or b"").decode()
     host.session.remove(mark)
-    if int(found.windows.split(".")[2]) >= action.data["build"]:
+    if int(found.windows.split(".")[2]) >= (UpgradeData.of(action).build or 0):
         edition = before.partition("\t")[2]
         if edition and edition != (found.edition or ""):
             host.tell(events.EditionChanged(edition, found.edition or ""))
@@ -224,6 +228,5 @@ def _judge(action: Action, host: Host) -> Result:
         host.tell(events.NotUpgraded(found.windows))
         return Result("failed", STEP_FAILED)
     code = upgrade.signed(where.code)
-    words = action.data["words"].get(str(code), upgrade.UNKNOWN)
-    host.tell(events.WentBack(found.windows, where.phase, where.operation, where.code, words))
+    host.tell(events.WentBack(found.windows, where.phase, where.operation, where.code, upgrade.words_of(code)))
     return Result("failed", code)

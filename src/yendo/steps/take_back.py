@@ -19,7 +19,7 @@ class TakeBackStep(Step, tag="take-back", frozen=True, kw_only=True):
     """
 
 
-class TakeBackKind(Kind):
+class TakeBackKind(Kind[TakeBackStep]):
     step = TakeBackStep
     reversal = "nothing to undo"
     executed = ("API layer", "simulation")

@@ -61,7 +61,7 @@ def task_xml(step: TaskStep) -> bytes:
     return b"\xff\xfe" + text.encode("utf-16-le")
 
 
-class TaskKind(Kind):
+class TaskKind(Kind[TaskStep]):
     step = TaskStep
     reversal = "by record"
     executed = ("simulation", "stand-in")

@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING, Annotated
 
 from msgspec import Meta
 
-from yendo.steps.base import DONE, NOT_NEEDED, Action, At, Kind, Result, Step
+from yendo.steps.base import DONE, NOT_NEEDED, Action, ActionData, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.amounts import Text
 
@@ -25,17 +25,24 @@ class TellStep(Step, tag="tell", frozen=True, kw_only=True):
     title: str = ""
 
 
-class TellKind(Kind):
+class TellData(ActionData, frozen=True):
+    """``text`` by language tags."""
+
+    text: dict[str, str]
+    caption: str
+
+
+class TellKind(Kind[TellStep]):
     step = TellStep
     reversal = "nothing to undo"
     executed = ("API layer", "simulation")
     needs = ("person",)
 
     def resolve(self, step: TellStep, at: At) -> Action:
-        return Action("tell", "tell the person", data={"text": step.text, "caption": step.title})
+        return Action("tell", "tell the person", data=TellData(step.text, step.title).plain())
 
     def perform(self, action: Action, host: Host) -> Result:
-        text = in_language(action.data["text"], host.session.facts.language)
+        text = in_language(TellData.of(action).text, host.session.facts.language)
         if not host.session.facts.people:
             host.tell(events.NobodyThere(text))
             return NOT_NEEDED

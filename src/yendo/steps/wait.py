@@ -6,7 +6,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
-from yendo.steps.base import DONE, Action, At, Kind, Result, Step
+from yendo.steps.base import DONE, Action, ActionData, At, Kind, Result, Step
 from yendo.steps.host import STEP_FAILED
 from yendo.terms import events
 from yendo.terms.amounts import seconds
@@ -32,26 +32,32 @@ class WaitStep(Step, tag="wait", frozen=True, rename={"time_": "time"}, kw_only=
             seconds(self.time_)
 
 
-class WaitKind(Kind):
+class WaitData(ActionData, frozen=True):
+    """``time`` in seconds; ``until`` a condition, for which a time has no meaning."""
+
+    time: float
+    until: tuple[Node, ...] | msgspec.UnsetType = msgspec.UNSET
+
+
+class WaitKind(Kind[WaitStep]):
     step = WaitStep
     reversal = "nothing to undo"
     executed = ("API layer", "simulation")
 
     def resolve(self, step: WaitStep, at: At) -> Action:
         if step.time_:
-            return Action("wait", f"wait {step.time_}", data={"time": seconds(step.time_)})
-        return Action(
-            "wait", "wait until a condition holds", timeout=600, data={"time": 0, "until": list(resolve(step.until))}
-        )
+            return Action("wait", f"wait {step.time_}", data=WaitData(seconds(step.time_)).plain())
+        data = WaitData(0, resolve(step.until)).plain()
+        return Action("wait", "wait until a condition holds", timeout=600, data=data)
 
     def perform(self, action: Action, host: Host) -> Result:
-        if "until" not in action.data:
-            host.sleep(action.data["time"])
-            host.tell(events.Waited(action.data["time"]))
+        own = WaitData.of(action)
+        if own.until is msgspec.UNSET:
+            host.sleep(own.time)
+            host.tell(events.Waited(own.time))
             return DONE
-        nodes = tuple(msgspec.convert(node, Node) for node in action.data["until"])
         waited = 0.0
-        while not (found := host.condition(nodes)).holds:
+        while not (found := host.condition(own.until)).holds:
             if waited >= action.timeout:
                 host.tell(events.ConditionUnmet(action.timeout, "; ".join(found.reasons)))
                 return Result("failed", STEP_FAILED)

@@ -24,6 +24,7 @@ from yendo.plan import read as read_plan
 from yendo.plan.model import VERBS
 from yendo.plan.places import Path as Place
 from yendo.plan.places import nearest
+from yendo.steps import home as layout
 from yendo.steps import kind_of
 from yendo.suite.model import NAME, Suite, SuitePlan, SuiteProduct
 from yendo.terms.settings import SettingError, settle
@@ -335,10 +336,7 @@ def there_already(member: SuiteMember) -> dict[str, Any]:
         rule["version"] = f"<{package.version}"
     except ValueError:
         pass
-    return {
-        "kind": "any",
-        "of": [rule, {"kind": "file", "path": rf"{member.plan.log.state}\installed\{member.id}.txt"}],
-    }
+    return {"kind": "any", "of": [rule, {"kind": "file", "path": layout.mark(member.plan.log.state, member.id)}]}
 
 
 def _needs(found: Resolved) -> Iterator[dict[str, Any]]:
@@ -398,9 +396,7 @@ def document(found: Resolved, place: Path) -> tomlkit.TOMLDocument:
         body["uninstall"] = [{"kind": "take-back"}]  # an update that is withdrawn takes no program away
         if others := _others(only, place):
             body["proof"] = {"others": others}
-    body["detect"] = detect or [
-        {"kind": "file", "path": rf"{found.members[0].plan.log.state}\installed\{suite.id}.txt"}
-    ]
+    body["detect"] = detect or [{"kind": "file", "path": layout.mark(found.members[0].plan.log.state, suite.id)}]
     for key, value in body.items():
         plan.add(key, _item(value))
     return plan

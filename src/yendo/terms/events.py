@@ -10,7 +10,7 @@ from __future__ import annotations
 import functools
 import re
 from collections.abc import Callable, Iterable
-from typing import Any, ClassVar, Literal
+from typing import ClassVar, Literal
 
 import msgspec
 
@@ -600,7 +600,7 @@ class Line(msgspec.Struct, frozen=True):
     verb: str
     step: int
     event: str
-    data: dict[str, Any]
+    data: dict[str, object]
     text: str
 
 

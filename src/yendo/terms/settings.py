@@ -10,7 +10,7 @@ import difflib
 import json
 import re
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal, TypeVar, cast
 
 import msgspec
 from msgspec import Meta
@@ -20,6 +20,7 @@ from yendo.terms.amounts import Text, Written
 
 Name = Annotated[str, Meta(pattern="^[a-z][a-z0-9_]{0,39}$")]
 SettingValue = str | int | bool
+FilledT = TypeVar("FilledT")
 PLACE = re.compile(r"\{setting(-json|-value|-said)?\.([a-z][a-z0-9_]*)\}")
 _FORBIDDEN = re.compile(r'["\x00-\x1f]|%[^%\s]+%')
 
@@ -157,7 +158,7 @@ def settle(
     return values
 
 
-def names_in(data: Any) -> set[str]:
+def names_in(data: object) -> set[str]:
     """The settings that stand in texts, however deep."""
     if isinstance(data, str):
         return {match[2] for match in PLACE.finditer(data)} if "{setting" in data else set()
@@ -190,14 +191,18 @@ def fill_text(text: str, settings: Settings, values: Mapping[str, str]) -> str:
     return PLACE.sub(one, re.sub(r",\{setting\.([a-z][a-z0-9_]*)\}", list_of, text))
 
 
-def fill(data: Any, text: Callable[[str], str]) -> Any:
+def fill(data: FilledT, text: Callable[[str], str]) -> FilledT:
     """Plain data with every text replaced, keys included."""
+    return cast(FilledT, _filled(data, text))
+
+
+def _filled(data: object, text: Callable[[str], str]) -> object:
     if isinstance(data, str):
         return text(data)
     if isinstance(data, Mapping):
-        return {fill(key, text): fill(item, text) for key, item in data.items()}
+        return {_filled(key, text): _filled(item, text) for key, item in data.items()}
     if isinstance(data, list | tuple):
-        return [fill(item, text) for item in data]
+        return type(data)(_filled(item, text) for item in data)
     return data
 
 

@@ -8,7 +8,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from datetime import date, datetime, time
-from typing import Annotated, Any, Literal
+from typing import Annotated, Literal
 
 import msgspec
 from msgspec import Meta
@@ -100,6 +100,9 @@ def disk_of(text: str) -> tuple[str, str]:
     return (match[1] or "C").upper() if match else "C", match[2] if match else text
 
 
+Want = bool | int | str | list[str | dict[str, str]] | None
+
+
 class Node(msgspec.Struct, frozen=True, omit_defaults=True):
     """One question: a fact, how it is compared with ``want``, and whether it can change by itself. Or a group of nodes.
 
@@ -109,10 +112,25 @@ class Node(msgspec.Struct, frozen=True, omit_defaults=True):
 
     test: str
     fact: str = ""
-    want: Any = None
+    want: Want = None
     passing: bool = False
     nodes: tuple[Node, ...] = ()
     rule: Rule | None = None
+
+    @property
+    def bounds(self) -> list[dict[str, str]]:
+        """What a range wants."""
+        return [bound for bound in self.want if isinstance(bound, dict)] if isinstance(self.want, list) else []
+
+    @property
+    def words(self) -> list[str]:
+        """What a question wants that one of several texts answers."""
+        return [word for word in self.want if isinstance(word, str)] if isinstance(self.want, list) else []
+
+    @property
+    def amount(self) -> int:
+        """What a question for a least amount wants, in bytes."""
+        return self.want if isinstance(self.want, int) else 0
 
     @property
     def in_words(self) -> str:
@@ -122,11 +140,11 @@ class Node(msgspec.Struct, frozen=True, omit_defaults=True):
         if self.rule is not None:
             return str(self.rule.title)
         if self.test == "range":
-            return f"{self.fact}: " + ", ".join(f"{bound['sign']}{bound['version']}" for bound in self.want)
+            return f"{self.fact}: " + ", ".join(f"{bound['sign']}{bound['version']}" for bound in self.bounds)
         if self.test == "least":
-            return f"{self.fact}: at least {self.want / 10**9:g} GB"
-        want = self.want[1:] if self.test == "setting" else self.want
-        return f"{self.fact or self.test}: {', '.join(map(str, want)) if isinstance(want, list | tuple) else want}"
+            return f"{self.fact}: at least {self.amount / 10**9:g} GB"
+        words = self.words[1:] if self.test == "setting" else self.words
+        return f"{self.fact or self.test}: {', '.join(words) if isinstance(self.want, list) else self.want}"
 
 
 def resolve(condition: Condition | None) -> tuple[Node, ...]:
@@ -135,9 +153,11 @@ def resolve(condition: Condition | None) -> tuple[Node, ...]:
         return ()
     found: list[Node] = []
 
-    def ask(test: str, fact: str, want: Any, *, passing: bool = False) -> None:
+    def ask(
+        test: str, fact: str, want: bool | int | str | Sequence[str | dict[str, str]] | None, *, passing: bool = False
+    ) -> None:
         if want not in (None, (), ""):
-            found.append(Node(test, fact, want, passing))
+            found.append(Node(test, fact, want if isinstance(want, int | str | None) else list(want), passing))
 
     ask("range", "windows", bounds(condition.os) if condition.os else None)
     ask("one-of", "edition", list(condition.edition) or None)
@@ -164,8 +184,8 @@ def resolve(condition: Condition | None) -> tuple[Node, ...]:
         ask("setting", name, [f"{{setting-said.{name}}}", *_in_texts(value)])
     ask("hours", "time", condition.hours, passing=True)
     ask("days", "day", list(condition.days) or None, passing=True)
-    ask("after", "date", condition.after and condition.after.isoformat(), passing=True)
-    ask("before", "date", condition.before and condition.before.isoformat())
+    ask("after", "date", condition.after.isoformat() if condition.after else None, passing=True)
+    ask("before", "date", condition.before.isoformat() if condition.before else None)
     ask("script", condition.script or "", condition.script)
     found += [Node("rule", rule=rule, passing=rule.__struct_config__.tag == "process") for rule in condition.holds]
     found += [Node("all", nodes=resolve(inner)) for inner in condition.all]
@@ -259,7 +279,7 @@ def _answer(
                 (f"{facts.computer} and group {node.want}",),
             )
         case "setting":
-            value, *wanted = node.want  # of several choices, one is enough
+            value, *wanted = node.words  # of several choices, one is enough
             holds = bool({part.lower() for part in value.split("\n")} & {item.lower() for item in wanted})
             return Judged(holds, False, (f"{node.fact} is {value}".replace("\n", ","),))
         case "script":
@@ -274,22 +294,22 @@ def _compare(node: Node, facts: Facts) -> Judged:
     value = value_of(node.fact, facts)
     if value is None:
         return Judged(True, False, (f"{node.fact} is not judged here",))
-    now, want = facts.time, node.want
+    now, want = facts.time, str(node.want)
     match node.test:
         case "range":
-            holds = VersionRange.of(want).fits(str(value))
+            holds = VersionRange.of(node.bounds).fits(str(value))
         case "one-of":
-            holds = str(value).lower() in [str(item).lower() for item in want]
+            holds = str(value).lower() in [word.lower() for word in node.words]
         case "begins":
-            holds = any(f"{value}-".lower().startswith(f"{item}-".lower()) for item in want)
+            holds = any(f"{value}-".lower().startswith(f"{word}-".lower()) for word in node.words)
         case "least":
-            holds = value >= want
+            holds = isinstance(value, int) and value >= node.amount
         case "is":
-            holds = value == want
+            holds = value == node.want
         case "hours":
             holds = in_hours(now.time(), want)
         case "days":
-            holds = DAYS[now.weekday()] in want
+            holds = DAYS[now.weekday()] in node.words
         case "after":
             holds = now >= datetime.fromisoformat(want)
         case _:
@@ -318,7 +338,7 @@ FACTS = {
 """The facts by their names, and the key of a condition that asks each."""
 
 
-def value_of(fact: str, facts: Facts) -> Any:
+def value_of(fact: str, facts: Facts) -> object:
     """A fact by its name in a node; None where it is not known."""
     if fact.startswith("disk "):
         return facts.disks.get(fact[5:])
@@ -336,7 +356,7 @@ def value_of(fact: str, facts: Facts) -> Any:
     return getattr(facts, fact)
 
 
-def in_words(value: Any) -> str:
+def in_words(value: object) -> str:
     """A fact as the log shows it, the same in the runner."""
     return {True: "yes", False: "no"}[value] if isinstance(value, bool) else str(value)
 

@@ -8,7 +8,6 @@ from pathlib import Path
 import msgspec
 
 from yendo.errors import NotCovered, Unreadable
-from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import difference
 from yendo.formats.msi.transform import Transform
@@ -16,6 +15,7 @@ from yendo.installers.msi import describe, engine
 from yendo.installers.msi.influence import PropertyTrial, compare_outcomes
 from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import LOCAL, long_name
+from yendo.platforms.windows.surroundings import windows
 
 
 class Compared(msgspec.Struct, frozen=True):

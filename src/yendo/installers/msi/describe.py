@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import locale
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
@@ -14,14 +13,15 @@ from yendo import digest
 from yendo.effects import File, RegistryValue, Service, State
 from yendo.effects.things import Part, View
 from yendo.evidence import BlindSpot, Evidence, row, rule
-from yendo.facts import conditions, secrets, systems
-from yendo.facts.surroundings import Surroundings, for_everyone, windows
+from yendo.facts import conditions, secrets
 from yendo.formats.msi import Database, TableRow
 from yendo.formats.msi.strings import known_codec
 from yendo.installers import account as form
 from yendo.installers.msi import commandline, engine, media, signature
 from yendo.installers.msi.fitting import facts
 from yendo.installers.msi.session import ROOTS, InstallSession, long_name, platform_of
+from yendo.platforms.windows import systems
+from yendo.platforms.windows.surroundings import Surroundings, for_everyone, windows
 from yendo.terms.rules import Rule, Sight
 
 _REFERENCE = re.compile(r"\[([A-Z_][A-Z0-9_.]*)\]")
@@ -72,7 +72,8 @@ def baseline(surroundings: Surroundings) -> State:
         state.add(File(f"{surroundings.folders['WindowsFolder']}\\{name}", None, None, known))
     shared = systems.shared()
     for name, how in shared.services.items():
-        state.add(Service(name, start=how.split()[0], running=how.endswith("running")))
+        start, _, now = how.partition(" ")
+        state.add(Service(name, start=start, running=now == "running"))
     for name in shared.fonts.values():
         state.add(File(f"{surroundings.folders['FontsFolder']}\\{name}"))
     for name, kind in shared.features.items():
@@ -93,8 +94,7 @@ def language_name(number: str | None) -> str | None:
     """``"2057"`` as ``en-GB``; the number itself where it has no name."""
     if not number or not number.isdigit():
         return number or None
-    name = locale.windows_locale.get(int(number), "")
-    return name.replace("_", "-") or ("neutral" if number == "0" else number)
+    return systems.language_tag(int(number)) or ("neutral" if number == "0" else number)
 
 
 def account(path: Path, *, verify: bool = False) -> form.InstallerAccount:
@@ -103,10 +103,10 @@ def account(path: Path, *, verify: bool = False) -> form.InstallerAccount:
         return _account(path, database, verify)
 
 
-def _blind(database: Database, outcome: engine.EngineOutcome, found: Sequence[media.Medium]) -> Iterator[BlindSpot]:
+def _blind(database: Database, outcome: engine.EngineOutcome, found: Sequence[form.Medium]) -> Iterator[BlindSpot]:
     """What reading cannot know, and what is missing for it."""
     yield from _custom_actions(database, outcome)
-    yield from (spot for spot in outcome.blind_spots if not spot.what.startswith("custom action"))
+    yield from (spot for spot in outcome.blind_spots if spot.evidence.table != "CustomAction")
     for flaw in database.flaws:
         yield BlindSpot("what it holds", f"{flaw}; it is read all the same", Evidence("offset", "its structure"))
     for medium in found:
@@ -370,7 +370,7 @@ def property_facts(database: Database) -> tuple[form.Property, ...]:
     return tuple(found)
 
 
-def _payload(database: Database, found: tuple[media.Medium, ...], outcome: engine.EngineOutcome) -> form.Payload:
+def _payload(database: Database, found: tuple[form.Medium, ...], outcome: engine.EngineOutcome) -> form.Payload:
     components = Counter(entry.text("Feature_") for entry in database["FeatureComponents"])
     features = tuple(
         form.Feature(

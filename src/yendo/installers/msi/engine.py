@@ -14,14 +14,14 @@ from yendo.effects import Effect, State
 from yendo.effects.things import key_of
 from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence, row
-from yendo.facts.exit_codes import DONE
-from yendo.facts.surroundings import Surroundings
 from yendo.formats.msi import Database, TableRow
 from yendo.installers.account import Wanted
 from yendo.installers.msi import commands
 from yendo.installers.msi.actions import NOT_INTERPRETED, STANDARD, WITHOUT_EFFECT
 from yendo.installers.msi.actions.system import forget_rights, lock_permissions, lock_permissions_extended
 from yendo.installers.msi.session import LOCAL, ActionFailure, InstallSession, Memory
+from yendo.platforms.windows.exit_codes import DONE
+from yendo.platforms.windows.surroundings import Surroundings
 
 MAX_ACTIONS = 20_000
 MAX_NESTING = 8

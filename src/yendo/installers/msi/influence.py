@@ -19,12 +19,12 @@ from yendo.effects import Effect, File, State
 from yendo.effects.things import Thing, key_of, parent
 from yendo.evidence import row as row_of
 from yendo.facts import conditions
-from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats.msi import Database, Table
 from yendo.formats.msi.database import TableCell
 from yendo.formats.msi.overlay import Overlay
 from yendo.installers.msi import describe, engine
 from yendo.installers.msi.session import LOCAL
+from yendo.platforms.windows.surroundings import Surroundings, windows
 
 _REFERENCE = re.compile(r"\[([^\[\]]+)\]")
 _WORD = re.compile(r"[A-Za-z_][\w.]*")

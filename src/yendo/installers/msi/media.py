@@ -7,23 +7,12 @@ import os
 from collections.abc import Iterator
 from pathlib import Path
 
-import msgspec
-
 from yendo.formats import cab
 from yendo.formats.msi import Database
+from yendo.installers.account import Medium
 from yendo.installers.msi.session import long_name
 
 MAX_UNPACKED = 64 << 20  # contents are looked at up to this size, for their hashes
-
-
-class Medium(msgspec.Struct, frozen=True):
-    """One source of files. ``kind`` is embedded, external or loose; ``size`` in bytes, None when missing."""
-
-    name: str
-    kind: str
-    present: bool
-    size: int | None
-    path: str | None = None
 
 
 def media(database: Database, source: Path) -> list[Medium]:

@@ -13,11 +13,11 @@ import msgspec
 
 from yendo.effects import Effect, File, Product, Service, State, difference
 from yendo.errors import Unreadable
-from yendo.facts.surroundings import Surroundings, windows
 from yendo.facts.versions import Version
 from yendo.formats.msi import Database
 from yendo.installers.msi import describe, engine, fitting
 from yendo.installers.msi.session import Memory
+from yendo.platforms.windows.surroundings import Surroundings, windows
 
 
 class Release(msgspec.Struct, frozen=True):

@@ -7,13 +7,13 @@ from pathlib import Path
 import msgspec
 
 from yendo.effects import Effect
-from yendo.facts.surroundings import windows
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import difference
 from yendo.formats.msi.patch import Patch, PatchFamily
 from yendo.formats.msi.transform import Transform
 from yendo.installers.msi import changes, describe, engine, fitting
 from yendo.installers.msi.media import MissingMedia, payload
+from yendo.platforms.windows.surroundings import windows
 
 
 class Target(msgspec.Struct, frozen=True):

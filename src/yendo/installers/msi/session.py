@@ -18,10 +18,11 @@ from yendo.effects import Effect, State
 from yendo.effects.things import Thing, View
 from yendo.errors import Unreadable
 from yendo.evidence import BlindSpot, Evidence, row
-from yendo.facts import conditions, systems
-from yendo.facts.surroundings import Surroundings, for_everyone
+from yendo.facts import conditions
 from yendo.formats.msi import Database, TableRow
 from yendo.installers.account import Wanted
+from yendo.platforms.windows import systems
+from yendo.platforms.windows.surroundings import Surroundings, for_everyone
 from yendo.terms.rules import RegistryRule, Rule
 
 ABSENT, LOCAL, ADVERTISED, UNKNOWN = 2, 3, 1, -1

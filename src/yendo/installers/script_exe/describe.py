@@ -10,7 +10,6 @@ from typing import BinaryIO
 from yendo.effects import Effect, State, UninstallEntry
 from yendo.errors import YendoError
 from yendo.evidence import BlindSpot, Evidence
-from yendo.facts.surroundings import Surroundings, windows
 from yendo.formats import script_exe as form
 from yendo.formats.pe import Image
 from yendo.formats.script_exe import ScriptExe
@@ -22,6 +21,7 @@ from yendo.installers.script_exe import doing  # noqa: F401 (importing it fills 
 from yendo.installers.script_exe.operations import listing
 from yendo.installers.script_exe.run import ScriptOutcome, ScriptRun
 from yendo.installers.script_exe.texts import Texts
+from yendo.platforms.windows.surroundings import Surroundings, windows
 
 FAMILY = "script-exe"
 _ANSWERS = {
@@ -44,7 +44,7 @@ def find(file: BinaryIO, image: Image) -> FoundContent | None:
 
 
 def script_of(file: BinaryIO, image: Image, found: FoundContent) -> ScriptExe:
-    return ScriptExe(file, found.what, image.appended[1])
+    return ScriptExe(file, found.reading(int), image.appended[1])
 
 
 def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPart]:

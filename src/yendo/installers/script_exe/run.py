@@ -14,14 +14,14 @@ import msgspec
 
 from yendo.effects import Effect, Environment, State, Thing, net
 from yendo.effects.effect import Change
-from yendo.effects.keys import SCOPES, things_of_key, value_of
 from yendo.effects.things import Data, RegistryKey, RegistryValue, View, key_of, parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.evidence import BlindSpot, Evidence
-from yendo.facts import systems
-from yendo.facts.surroundings import MENU, Surroundings
 from yendo.formats.script_exe import Instruction, ScriptExe
 from yendo.installers.script_exe.texts import Nested, Shell, Texts, Variable, Worded
+from yendo.platforms.windows import systems
+from yendo.platforms.windows.registry_keys import SCOPES, things_of_key, value_of
+from yendo.platforms.windows.surroundings import MENU, Surroundings
 
 MAX_STEPS, MAX_CALLS, MAX_TEXT, MAX_STACK = 400_000, 200, 8192, 4096
 OPEN, CLOSE = "\ue000", "\ue001"  # round the name of something unknown inside a text

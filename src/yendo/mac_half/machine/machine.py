@@ -11,14 +11,14 @@ import contextlib
 import json
 import plistlib
 import shutil
-import stat
 from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
 from typing import Any, Literal
 
 import msgspec
 
-from yendo import atomic, digest, host_os
+from yendo import atomic, host_os
+from yendo.effects.things import Link
 from yendo.errors import NotCovered, Unreadable
 from yendo.formats import cpio, property_list
 from yendo.formats.xar import Xar
@@ -26,6 +26,7 @@ from yendo.mac import bundles, choices, reading
 from yendo.mac.package import MacComponent, MacPackage
 from yendo.mac_half.machine import sandbox
 from yendo.mac_half.work import data_folders
+from yendo.platforms.posix import PosixThing, things_of
 
 Processor = Literal["arm64", "x86_64"]
 RECEIPTS = "private/var/db/receipts"
@@ -36,16 +37,6 @@ _BUILDS = {"12": "21G", "13": "22G", "14": "23H", "15": "24G", "26": "25A"}
 # What the sandbox puts there, and what is nobody's: never part of a picture.
 _ASIDE = ("lib", "lib64", "dev", "proc", ".yendo", "usr/lib", "bin", "sbin", "usr/bin", "usr/sbin", "usr/libexec")
 _PASSING = ("private/tmp", "private/var/folders", RECEIPTS)
-
-
-class MacThing(msgspec.Struct, frozen=True):
-    """Something in the tree: ``content`` is a file's SHA-256, or where a link leads."""
-
-    kind: Literal["file", "folder", "link"]
-    mode: int
-    user: int
-    group: int
-    content: str = ""
 
 
 class _Books(msgspec.Struct, forbid_unknown_fields=True):
@@ -208,23 +199,18 @@ class MacMachine:
         rows = [["file", path.strip("/")] for path in paths]
         self._book(self.volume, identifier, "1.0", "", rows)
 
-    def picture(self) -> dict[str, MacThing]:
+    def picture(self) -> dict[str, PosixThing]:
         """Everything on it, by path; not what is only there for a while, and not the books of the installer."""
         owners, found = self.state["owners"], {}
         for path, entry in self._walk(self.tree, ""):
-            info = entry.lstat()
             user, group = owners.get(path) or self._owner(path)
-            if (known := self._aside.get(path)) and not known[1] and not entry.is_dir():
-                found[path] = MacThing("file", known[0], user, group, digest.of_file(entry))
-            elif known and known[1]:
-                found[path] = MacThing("link", 0o755, user, group, known[1])
-            elif stat.S_ISLNK(info.st_mode):
-                found[path] = MacThing("link", 0o755, user, group, entry.readlink().as_posix())
-            elif stat.S_ISDIR(info.st_mode):
-                mode = known[0] if known else stat.S_IMODE(info.st_mode)
-                found[path] = MacThing("folder", mode, user, group)
-            elif stat.S_ISREG(info.st_mode):
-                found[path] = MacThing("file", stat.S_IMODE(info.st_mode), user, group, digest.of_file(entry))
+            mode, target = self._aside.get(path, (None, ""))
+            for thing in things_of(path, entry):
+                if target:
+                    thing = Link(path, target)
+                elif mode is not None and not isinstance(thing, Link):
+                    thing = msgspec.structs.replace(thing, mode=mode)
+                found[path] = msgspec.structs.replace(thing, user=user, group=group)
         return found
 
     def _owner(self, path: str) -> tuple[int, int]:

@@ -20,13 +20,13 @@ from yendo.effects import State, difference
 from yendo.effects.things import key_of
 from yendo.errors import NoMachine, NotCovered, Unreadable
 from yendo.facts.machine import Facts
-from yendo.facts.surroundings import Account, Surroundings
 from yendo.formats.fields import unescape
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Ran
 from yendo.machines.recorded.observed import LOOKING, WORK, Observed, said
 from yendo.machines.recorded.picture import PictureReader
 from yendo.machines.watching import Watched, watched
+from yendo.platforms.windows.surroundings import Account, Surroundings
 
 ERRANDS = rf"{WORK}\errands"
 SCRIPT = "errands.ps1"

@@ -11,7 +11,7 @@ import contextlib
 import re
 from collections.abc import Callable, Iterator
 from pathlib import Path
-from typing import Any, NoReturn
+from typing import NoReturn
 
 import msgspec
 
@@ -20,13 +20,13 @@ from yendo.effects import State, difference
 from yendo.effects.things import key_of
 from yendo.errors import NotCovered, Unreadable
 from yendo.facts.machine import Facts
-from yendo.facts.surroundings import Account
 from yendo.formats.fields import unescape
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import Ran
 from yendo.machines.recorded.observed import LOOKING, Observed, said
 from yendo.machines.recorded.picture import Picture, PictureReader
 from yendo.machines.watching import Watched, watched
+from yendo.platforms.windows.surroundings import Account
 
 _PASSED_OVER = LOOKING | {"idle", "detect", "keep", "settle", "restarted"}
 Contents = Callable[[str, Path], bool]
@@ -264,7 +264,7 @@ class RecordedSession(RunnerOnly):
     def close_program(self, name: str) -> bool:
         return self._next("close", name).answer == "yes"
 
-    def _over(self, *_: Any) -> NoReturn:
+    def _over(self, *_: object) -> NoReturn:
         raise NotCovered("what was recorded cannot be changed any more")
 
     place = append = make_folder = remove_folder = _over

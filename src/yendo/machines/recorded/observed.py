@@ -13,12 +13,12 @@ from yendo.effects import Effect, State
 from yendo.effects.things import Thing, key_of
 from yendo.evidence import Evidence
 from yendo.facts.machine import Facts
-from yendo.facts.surroundings import Account, Surroundings, windows
 from yendo.formats.fields import unescape
 from yendo.machines.noise import Patterns
 from yendo.machines.protocol import NOT_WINDOWS, Place
 from yendo.machines.wine import noise as layer_noise
 from yendo.machines.wine import quirks
+from yendo.platforms.windows.surroundings import Account, Surroundings, windows
 
 WORK = r"C:\Program Files\Yendo proof"  # where a script works on a real Windows; ordinary users cannot write there
 LOOKING = frozenset({"look", "fetch", "digest", "has-folder", "files", "running"})  # operations that change nothing

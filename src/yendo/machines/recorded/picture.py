@@ -22,11 +22,11 @@ from datetime import UTC, datetime, timedelta
 import msgspec
 
 from yendo.effects import File, Folder, State, Thing
-from yendo.effects.keys import add_lines, is_shared, keeps_drivers, line_of, located, things_of_key
 from yendo.effects.things import Data
 from yendo.errors import Unreadable
 from yendo.formats.fields import unescape
 from yendo.machines.contents import ini_values, shortcut
+from yendo.platforms.windows.registry_keys import add_lines, is_shared, keeps_drivers, line_of, located, things_of_key
 
 # Source: the machine numbers of the headers of programs.
 _MACHINES = {"332": "x86", "34404": "x64", "43620": "arm64"}

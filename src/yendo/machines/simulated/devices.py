@@ -13,10 +13,10 @@ from yendo.drivers import ranking, reading, target
 from yendo.drivers.driver import Driver
 from yendo.drivers.ranking import DeviceIdentifiers, RankedDriver
 from yendo.effects import RegistryValue, State
-from yendo.effects.keys import value_of
 from yendo.errors import Unreadable
-from yendo.facts import systems
-from yendo.facts.surroundings import Surroundings
+from yendo.platforms.windows import systems
+from yendo.platforms.windows.registry_keys import value_of
+from yendo.platforms.windows.surroundings import Surroundings
 from yendo.terms.rules import device as known
 
 
@@ -52,17 +52,14 @@ class Devices:
             self._settle(state, key, drivers)
 
     def _settle(self, state: State, key: str, drivers: Mapping[str, Driver]) -> None:
-        def texts(name: str) -> tuple[str, ...]:
-            found = value_of(state, "HKLM", "64", key, name)
-            return found if isinstance(found, tuple) else (str(found),) if found else ()
-
         named = value_of(state, "HKLM", "64", key, "Driver")
         held = known.values_of(state, str(named)) if named else {}
         using = held.get("InfPath", "").lower()
         if named and using not in self.given:
             self.outside.setdefault(key, held)
             using = ""
-        best = self._best(drivers, DeviceIdentifiers(texts("HardwareID"), texts("CompatibleIDs")))
+        of_hardware, compatible = (known.texts(value_of(state, "HKLM", "64", key, name)) for name in known.IDENTIFIERS)
+        best = self._best(drivers, DeviceIdentifiers(of_hardware, compatible))
         outside = self.outside.get(key)
         theirs = ranking.fields_of(outside.get("DriverVersion", "")) if outside else (0, 0, 0, 0)
         if best and outside and ranking.fields_of(best[1].driver.version) <= theirs:

@@ -18,8 +18,6 @@ import msgspec
 from yendo.effects import Effect, File, State
 from yendo.effects.things import parent
 from yendo.errors import Unreadable
-from yendo.facts import exit_codes
-from yendo.facts.surroundings import Surroundings
 from yendo.formats import pe
 from yendo.formats.msi import Database
 from yendo.formats.msi.overlay import Overlay
@@ -30,6 +28,8 @@ from yendo.installers.msi.layers import Layers
 from yendo.installers.msi.media import MissingMedia, payload
 from yendo.installers.msi.session import Memory
 from yendo.machines.protocol import Ran
+from yendo.platforms.windows import exit_codes
+from yendo.platforms.windows.surroundings import Surroundings
 
 
 class InstallerFiles(Protocol):

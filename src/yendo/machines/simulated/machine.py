@@ -17,14 +17,10 @@ import msgspec
 
 from yendo import digest
 from yendo.effects import Effect, File, Folder, RegistryValue, Service, Shortcut, State, difference, net
-from yendo.effects.keys import DRIVER_NAMES, value_of
-from yendo.effects.recording import Recording
 from yendo.effects.things import Environment, Thing, parent
 from yendo.errors import NotCovered, Unreadable
 from yendo.evidence import Evidence
-from yendo.facts import systems
 from yendo.facts.machine import USUAL
-from yendo.facts.surroundings import Account, Surroundings, expand, windows
 from yendo.formats import app_package, inf
 from yendo.installers.msi import commandline, describe
 from yendo.machines.protocol import Place, Ran, Value
@@ -32,7 +28,11 @@ from yendo.machines.simulated import programs, stock
 from yendo.machines.simulated.devices import Devices
 from yendo.machines.simulated.installer import InstallerService, absolute
 from yendo.machines.simulated.registry import Registry
-from yendo.machines.simulated.system_setup import CURRENT, SystemSetup
+from yendo.machines.simulated.system_setup import SystemSetup
+from yendo.platforms.windows import systems
+from yendo.platforms.windows.recording import Recording
+from yendo.platforms.windows.registry_keys import DRIVER_NAMES, value_of
+from yendo.platforms.windows.surroundings import Account, Surroundings, expand, windows
 from yendo.servicing import reading as servicing
 from yendo.servicing.manifest import ServicedManifest
 from yendo.servicing.reading import SystemPackage
@@ -72,7 +72,7 @@ _PERSON = "S-1-5-21-1-2-3-1001"  # whose computer it is
 
 
 class SimulatedMachine:
-    """Always here, and takes milliseconds. It is a stated Windows, of those that ``facts/systems.py`` knows."""
+    """Always here, and takes milliseconds. It is a stated Windows, one of ``platforms/windows/systems.py``."""
 
     place: Place = "simulation"
     has_powershell = False
@@ -160,16 +160,17 @@ class SimulatedSession:
         said = {
             name: value_of(self._state, "HKLM", "64", key, value)
             for name, (key, value) in {
-                "edition": (CURRENT, "EditionID"),
-                "language": (systems.LANGUAGE_KEY.partition("\\")[2], "InstallLanguage"),
-                "build": (CURRENT, "CurrentBuild"),
+                "edition": (systems.CURRENT_KEY, "EditionID"),
+                "language": (systems.LANGUAGE_KEY, "InstallLanguage"),
+                "build": (systems.CURRENT_KEY, "CurrentBuild"),
             }.items()
         }
         known: dict[str, str] = {}
         if said["edition"]:
             known["edition"] = str(said["edition"])
-        if tag := systems.language_tag(str(said["language"] or "")):
-            known["language"] = tag
+        with contextlib.suppress(ValueError):
+            if tag := systems.language_tag(int(str(said["language"] or ""), 16)):
+                known["language"] = tag
         build = str(said["build"] or "")
         if build and build != self.facts.windows.split(".")[2]:
             known["windows"] = f"10.0.{build}.1"

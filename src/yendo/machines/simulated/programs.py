@@ -10,12 +10,12 @@ import msgspec
 
 from yendo import digest
 from yendo.effects import Effect, State, apply
-from yendo.effects.recording import Recording, replay
 from yendo.errors import NotCovered, Unreadable
-from yendo.facts.surroundings import Surroundings
 from yendo.installers import programs as reading
 from yendo.installers.family import InstalledDatabase
 from yendo.machines.protocol import Ran
+from yendo.platforms.windows.recording import Recording, replay
+from yendo.platforms.windows.surroundings import Surroundings
 
 OBSERVED = "observed"  # the folder of a package with its recordings
 _LINE = re.compile(r'"([^"]+)"\s*(.*)$')

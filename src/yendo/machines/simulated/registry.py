@@ -5,9 +5,9 @@ of a list.
 from __future__ import annotations
 
 from yendo.effects import RegistryValue, State
-from yendo.effects.keys import things_of_key
 from yendo.effects.things import Environment, RegistryKey, Service, Thing, UninstallEntry, View, kind_of, parent
 from yendo.machines.protocol import Value
+from yendo.platforms.windows.registry_keys import things_of_key
 
 _ENVIRONMENT = {
     ("hklm", r"system\currentcontrolset\control\session manager\environment"): "machine",

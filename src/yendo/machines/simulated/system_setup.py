@@ -11,16 +11,15 @@ from pathlib import Path
 import msgspec
 
 from yendo.effects import RegistryValue, State
+from yendo.effects.things import View
 from yendo.errors import Unreadable
-from yendo.facts import systems
 from yendo.facts.machine import Facts
 from yendo.machines.protocol import Ran
+from yendo.platforms.windows import systems
 from yendo.servicing import media, upgrade
 from yendo.servicing.media import SystemMedia
+from yendo.terms.amounts import size
 
-CURRENT = r"Software\Microsoft\Windows NT\CurrentVersion"
-_LEAST_DISK, _LEAST_MEMORY = 20 * 10**9, 3_700_000_000  # Source: the published requirements
-_NEW_DEMANDS = 22000  # the build from which on the newer requirements count
 CANNOT_KEEP, TOO_SMALL, NO_ROOM, HELD = map(upgrade.signed, ("0xC1900204", "0xC1900200", "0xC190020E", "0xC1900208"))
 
 
@@ -69,9 +68,10 @@ class SystemSetup(msgspec.Struct):
         ]
         if not fitting:
             return CANNOT_KEEP
-        if int(found.build or 0) >= _NEW_DEMANDS and (facts.memory or _LEAST_MEMORY) < _LEAST_MEMORY:
+        memory, disk = size(upgrade.MEMORY), size(upgrade.DISK)
+        if int(found.build or 0) >= upgrade.NEW_DEMANDS and (facts.memory or memory) < memory:
             return TOO_SMALL
-        if facts.disks.get("C", _LEAST_DISK) < _LEAST_DISK:
+        if facts.disks.get("C", disk) < disk:
             return NO_ROOM
         return HELD if self.held else 0
 
@@ -81,24 +81,23 @@ class SystemSetup(msgspec.Struct):
             return facts
         build, edition, self.pending = self.pending, self.edition, ""
         if self.goes_back:
-            text = f"Info  result: [0x{upgrade.WENT_BACK & 0xFFFFFFFF:08X}], extend: [{self.goes_back}]\r\n"
+            text = f"Info  result: [{upgrade.hexadecimal(upgrade.WENT_BACK)}], extend: [{self.goes_back}]\r\n"
             write(r"C:\$WINDOWS.~BT\Sources\Rollback\setupact.log", text.encode())
             return facts
         number = build.split(".")[2]
         release = systems.of_build(build)
         values: dict[tuple[str, str], str | int] = {
-            **({key: data for key, data in release.registry.items() if key[0] == CURRENT}
+            **({key: data for key, data in release.registry.items() if key[0] == systems.CURRENT_KEY}
                if str(release.build) == number else {}),
-            (CURRENT, "CurrentBuild"): number, (CURRENT, "CurrentBuildNumber"): number,
-            (CURRENT, "EditionID"): edition,
+            (systems.CURRENT_KEY, "CurrentBuild"): number, (systems.CURRENT_KEY, "CurrentBuildNumber"): number,
+            (systems.CURRENT_KEY, "EditionID"): edition,
         }  # fmt: skip
         for (key, name), data in values.items():
             kind = "dword" if isinstance(data, int) else "sz"
-            for known in list(state.of("registry")):
-                if isinstance(known, RegistryValue) and (known.hive, known.key.lower(), known.name.lower()) == (
-                    "HKLM", key.lower(), name.lower(),
-                ):  # fmt: skip
-                    state.add(RegistryValue("HKLM", key, name, kind, data, known.view))
+            views: tuple[View, ...] = ("64", "32")
+            for new in (RegistryValue("HKLM", key, name, kind, data, view) for view in views):
+                if state.get("registry", new.identity):
+                    state.add(new)
         return msgspec.structs.replace(facts, windows=build, edition=edition or facts.edition)
 
 

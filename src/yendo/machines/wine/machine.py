@@ -21,12 +21,9 @@ import msgspec
 
 from yendo import digest, host_os
 from yendo.effects import Effect, Folder, State, Thing
-from yendo.effects.keys import add_lines, keeps_drivers, line_of
 from yendo.effects.things import key_of, parent
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.evidence import Evidence
-from yendo.facts import surroundings as around
-from yendo.facts.surroundings import Account, Surroundings
 from yendo.machines.outside import RunnerOnly
 from yendo.machines.protocol import NOT_WINDOWS, Place, Ran
 from yendo.machines.watching import Watched
@@ -34,6 +31,9 @@ from yendo.machines.wine import layer as layers
 from yendo.machines.wine import noise, observe, quirks, sandbox
 from yendo.machines.wine.copies import PrivateCopy
 from yendo.machines.wine.watch import watch
+from yendo.platforms.windows import surroundings as around
+from yendo.platforms.windows.registry_keys import add_lines, keeps_drivers, line_of
+from yendo.platforms.windows.surroundings import Account, Surroundings
 
 RECIPE = 14  # raise it when a template must be made anew
 ENDING = 5.0  # seconds in which a program that was ended is gone

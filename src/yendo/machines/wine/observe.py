@@ -18,12 +18,12 @@ import msgspec
 
 from yendo import digest
 from yendo.effects import File, Folder, State, Thing
-from yendo.effects.keys import located, things_of_key
 from yendo.effects.things import Part, View
 from yendo.errors import Unreadable
 from yendo.formats import inf, pe, registry_text
 from yendo.installers import signatures
 from yendo.machines.contents import ini_values, shortcut
+from yendo.platforms.windows.registry_keys import located, things_of_key
 
 Blocks = dict[tuple[str, str], str]  # (hive, escaped key path) -> lines
 HIVES = {"system.reg": "HKLM", "user.reg": "HKCU", "userdef.reg": "HKU"}

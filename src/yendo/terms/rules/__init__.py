@@ -1,5 +1,5 @@
-"""Rules on the state of a machine: what detection, probes and conditions are made of. One module a family, found by
-itself.
+"""Rules on the state of a machine: what detection, probes and conditions are made of. One module a family; the
+table of all kinds stands in ``groups``.
 
 Each kind is described once: how it is judged, what its part of the scripts needs (beside it, as ``.ps1``), what makes
 it hold on a simulated machine, and how it is said in OVAL.
@@ -7,13 +7,9 @@ it hold on a simulated machine, and how it is said in OVAL.
 
 from __future__ import annotations
 
-import importlib
-import inspect
-import pkgutil
 from functools import cache
-from typing import TYPE_CHECKING, Any, Union
+from typing import get_args
 
-from yendo.terms.rules import groups
 from yendo.terms.rules.base import BaseRule, Criteria, Field, OvalTest, Sight
 from yendo.terms.rules.certificate import CertificateRule
 from yendo.terms.rules.device import DeviceRule
@@ -22,6 +18,7 @@ from yendo.terms.rules.file import FileRule
 from yendo.terms.rules.file_list import FileListRule
 from yendo.terms.rules.folder import FolderRule
 from yendo.terms.rules.groups import AllRule, AnyOfRule, AtLeastRule, Group, NoneRule
+from yendo.terms.rules.groups import AnyRule as Rule
 from yendo.terms.rules.msi_product import MsiProductRule
 from yendo.terms.rules.parts import AppRule, CapabilityRule, DriverRule, FeatureRule, SystemPackageRule, TaskRule
 from yendo.terms.rules.process import ProcessRule
@@ -33,21 +30,7 @@ from yendo.terms.rules.shortcut import ShortcutRule
 from yendo.terms.rules.tag import TagRule
 from yendo.terms.rules.uninstall_entry import UninstallEntryRule
 
-
-def _found() -> dict[str, type[BaseRule]]:
-    kinds: dict[str, type[BaseRule]] = {}
-    for module in pkgutil.iter_modules(__path__):
-        room = importlib.import_module(f"{__name__}.{module.name}")
-        for _, kind in inspect.getmembers(room, lambda one: inspect.isclass(one) and issubclass(one, BaseRule)):
-            if kind.__module__ == room.__name__ and kind not in (BaseRule, Group):
-                kinds[kind.__struct_config__.tag] = kind
-    return dict(sorted(kinds.items()))
-
-
-KINDS = _found()
-Rule: Any = BaseRule if TYPE_CHECKING else Union[tuple(KINDS.values())]  # noqa: UP007
-vars(groups)["AnyRule"] = Rule
-RULE: Any = Rule  # for the library that reads values: it takes unions, which the type checker does not admit
+KINDS: dict[str, type[BaseRule]] = {str(kind.__struct_config__.tag): kind for kind in get_args(Rule)}
 
 
 def function_of(kind: str) -> str:

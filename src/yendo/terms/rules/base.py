@@ -4,14 +4,14 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterator, Mapping
-from typing import Any, Literal
+from typing import Literal
 
 import msgspec
 
 from yendo.effects import State
 from yendo.errors import NotCovered
-from yendo.facts.surroundings import expand
 from yendo.facts.versions import VersionRange
+from yendo.platforms.windows.surroundings import expand
 from yendo.terms.amounts import Written
 
 RuleView = Literal["64", "32"]
@@ -98,7 +98,7 @@ class BaseRule(Written, tag_field="kind", frozen=True, kw_only=True):
         """Whether it holds, and the fact that made it so. Raises NotCovered where this sight cannot tell."""
         raise NotImplementedError
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         """What its part of the scripts needs, beside kind and title."""
         raise NotImplementedError
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from msgspec import Meta
 
@@ -29,7 +29,7 @@ class CertificateRule(BaseRule, tag="certificate", frozen=True, kw_only=True):
         there = sight.state.get("registry", RegistryValue("HKLM", self._key, "Blob").identity) is not None
         return there, f"{self.thumbprint[:12].upper()} is {'' if there else 'not '}in {self.store}"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"store": self.store, "thumbprint": self.thumbprint.upper()}
 
     def fulfil(self, sight: Sight) -> None:

@@ -3,10 +3,9 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
 
 from yendo.effects import RegistryValue, State
-from yendo.effects.keys import value_of
+from yendo.platforms.windows.registry_keys import value_of
 from yendo.terms.amounts import Text
 from yendo.terms.rules.base import BaseRule, Sight, bounds, fits, within
 
@@ -56,7 +55,7 @@ class DeviceRule(BaseRule, tag="device", frozen=True, kw_only=True):
             holds = False
         return holds, fact
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {
             "device": self.device, "provider": self.provider, "version": bounds(self.version), "missing": self.missing
         }  # fmt: skip
@@ -76,12 +75,13 @@ def devices(state: State, identifier: str) -> set[str]:
         and thing.hive == "HKLM"
         and thing.name.lower() in IDENTIFIERS
         and thing.key.lower().startswith(head)
-        and wanted in _texts(thing.data)
+        and wanted in map(str.lower, texts(thing.data))
     }
 
 
-def _texts(data: object) -> list[str]:
-    return [str(one).lower() for one in (data if isinstance(data, tuple) else (data,))]
+def texts(data: object) -> tuple[str, ...]:
+    """A value of the registry as texts: identifiers stand in a list or, of some devices, as one text."""
+    return tuple(map(str, data)) if isinstance(data, tuple) else (str(data),) if data else ()
 
 
 def add(state: State, identifier: str) -> str:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yendo.effects import Environment
 from yendo.terms.amounts import Text
 from yendo.terms.rules.base import BaseRule, Criteria, Field, OvalTest, Sight
@@ -27,7 +25,7 @@ class EnvironmentRule(BaseRule, tag="environment", frozen=True, kw_only=True):
             return False, f"{self.name} is not set"
         return self.equals is None or self.equals == variable.value, f"{self.name} is {variable.value}"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"name": self.name, "compare": self.equals is not None, "equals": self.equals or ""}
 
     def fulfil(self, sight: Sight) -> None:

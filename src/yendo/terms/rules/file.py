@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from datetime import date
-from typing import Any, Literal
+from typing import Literal
 
 from yendo.effects import File
 from yendo.effects.things import parent
@@ -75,7 +75,7 @@ class FileRule(BaseRule, tag="file", frozen=True, kw_only=True):
                 return False, f"it was changed on {found.changed}"
         return True, f"{path} is there" + (f", version {found.version}" if found.version else "")
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {
             "path": self.path,
             "size": -1 if self.size is None else self.size,

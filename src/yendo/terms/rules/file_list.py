@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Sequence
-from typing import Annotated, Any
+from typing import Annotated
 
 from msgspec import Meta
 
@@ -62,10 +62,11 @@ class FileListRule(BaseRule, tag="file-list", frozen=True, kw_only=True):
         for rule in self.rules:
             holds, fact = rule.judge(sight)
             if not holds:
-                return False, fact if fact.endswith("does not exist") else f"{rule.path.rpartition(chr(92))[2]}: {fact}"
+                there = sight.state.get("file", sight.expand(rule.path)) is not None
+                return False, f"{rule.path.rpartition(chr(92))[2]}: {fact}" if there else fact
         return True, f"all {len(self.files)} are there"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"files": [rule.data() for rule in self.rules]}
 
     def fulfil(self, sight: Sight) -> None:

@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yendo.terms.amounts import Text
 from yendo.terms.rules.base import BaseRule, Criteria, Field, OvalTest, Sight
 
@@ -22,7 +20,7 @@ class FolderRule(BaseRule, tag="folder", frozen=True, kw_only=True):
         there = sight.state.get("folder", path) is not None
         return there, f"{path} {'is there' if there else 'does not exist'}"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"path": self.path}
 
     def fulfil(self, sight: Sight) -> None:

@@ -1,16 +1,28 @@
-"""Groups of rules."""
+"""Groups of rules, and the table of all kinds: a group holds any of them, so it stands beside them."""
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Annotated, Any
+from typing import Annotated
 
 from msgspec import Meta
 
-from yendo.terms.rules.base import BaseRule, Criteria, Sight
-
-if TYPE_CHECKING:
-    AnyRule = BaseRule
-# ``AnyRule`` is set by the package's __init__, once every kind of rule is known
+from yendo.terms.rules.base import BaseRule, Criteria, OvalTest, Sight
+from yendo.terms.rules.certificate import CertificateRule
+from yendo.terms.rules.device import DeviceRule
+from yendo.terms.rules.environment import EnvironmentRule
+from yendo.terms.rules.file import FileRule
+from yendo.terms.rules.file_list import FileListRule
+from yendo.terms.rules.folder import FolderRule
+from yendo.terms.rules.msi_product import MsiProductRule
+from yendo.terms.rules.parts import AppRule, CapabilityRule, DriverRule, FeatureRule, SystemPackageRule, TaskRule
+from yendo.terms.rules.process import ProcessRule
+from yendo.terms.rules.registry import RegistryKeyRule, RegistryRule
+from yendo.terms.rules.registry_list import RegistryListRule
+from yendo.terms.rules.script import ScriptRule
+from yendo.terms.rules.service import ServiceRule
+from yendo.terms.rules.shortcut import ShortcutRule
+from yendo.terms.rules.tag import TagRule
+from yendo.terms.rules.uninstall_entry import UninstallEntryRule
 
 MAX_DEPTH = 8
 
@@ -29,7 +41,7 @@ class Group(BaseRule, frozen=True, kw_only=True):
     def inner(self) -> tuple[BaseRule, ...]:
         return self.of
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"least": self.least, "most": self.most}
 
     @property
@@ -139,10 +151,41 @@ class AtLeastRule(Group, tag="at-least", frozen=True, kw_only=True):
         return at_least(tuple(rule.oval() for rule in self.of), self.count)
 
 
-def at_least(parts: tuple[Any, ...], count: int) -> Criteria:
+def at_least(parts: tuple[Criteria | OvalTest, ...], count: int) -> Criteria:
     """OVAL has no such operator: the first holds and one less of the rest, or that many of the rest."""
     if count == 1:
         return Criteria("OR", parts)
     if count == len(parts):
         return Criteria("AND", parts)
     return Criteria("OR", (Criteria("AND", (parts[0], at_least(parts[1:], count - 1))), at_least(parts[1:], count)))
+
+
+# All kinds by their words in a plan, in their order. A new kind is a module, its line above, and one here.
+AnyRule = (
+    AllRule
+    | AnyOfRule
+    | AppRule
+    | AtLeastRule
+    | CapabilityRule
+    | CertificateRule
+    | DeviceRule
+    | DriverRule
+    | EnvironmentRule
+    | FeatureRule
+    | FileRule
+    | FileListRule
+    | FolderRule
+    | TagRule
+    | MsiProductRule
+    | NoneRule
+    | ProcessRule
+    | RegistryRule
+    | RegistryKeyRule
+    | RegistryListRule
+    | ScriptRule
+    | ServiceRule
+    | ShortcutRule
+    | SystemPackageRule
+    | TaskRule
+    | UninstallEntryRule
+)

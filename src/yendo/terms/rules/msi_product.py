@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yendo.effects import Product
-from yendo.effects.keys import pack_code
+from yendo.platforms.windows.registry_keys import pack_code
 from yendo.terms.amounts import Code
 from yendo.terms.rules.base import BaseRule, Criteria, Field, OvalTest, Sight, bounds, fits, version_states, within
 
@@ -48,7 +46,7 @@ class MsiProductRule(BaseRule, tag="msi-product", frozen=True, kw_only=True):
             f"version {there[0].version} is on record" if there else "the Windows Installer has no such product",
         )
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {
             "product": pack_code(self.code) if self.code else "",
             "line": pack_code(self.upgrade_code) if self.upgrade_code else "",

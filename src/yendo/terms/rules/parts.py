@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from typing import Any
 
 from yendo.effects.things import Part
 from yendo.errors import NotCovered
@@ -29,7 +28,7 @@ class TaskRule(BaseRule, tag="task", frozen=True, kw_only=True):
         there = sight.state.get("part", f"task:{self.name}") is not None
         return there, f"task {self.name} {'is there' if there else 'does not exist'}"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"name": self.name.lstrip("\\")}
 
     def fulfil(self, sight: Sight) -> None:
@@ -81,7 +80,7 @@ class DriverRule(BaseRule, tag="driver", frozen=True, kw_only=True):
         version = (fitting or versions)[0]
         return bool(fitting), f"{self.inf} {version} is in the store".replace("  ", " ")
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"inf": self.inf, "version": bounds(self.version)}
 
     def fulfil(self, sight: Sight) -> None:
@@ -107,7 +106,7 @@ class FeatureRule(BaseRule, tag="feature", frozen=True, kw_only=True):
         there = sight.state.get("part", f"feature:{self.name}") is not None
         return there, f"{self.name} is {'on' if there else 'off'}"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"name": self.name}
 
     def fulfil(self, sight: Sight) -> None:
@@ -136,7 +135,7 @@ class CapabilityRule(BaseRule, tag="capability", frozen=True, kw_only=True):
         there = sight.state.get("part", f"capability:{self.name}") is not None
         return there, f"{self.name} is {'there' if there else 'not there'}"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"name": self.name}
 
     def fulfil(self, sight: Sight) -> None:
@@ -161,7 +160,7 @@ class SystemPackageRule(BaseRule, tag="system-package", frozen=True, kw_only=Tru
             return False, f"{self.name} is not installed"
         return fits(found.value, self.version), f"{self.name} {found.value or ''} is installed".replace("  ", " ")
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"name": self.name, "version": bounds(self.version)}
 
     def fulfil(self, sight: Sight) -> None:
@@ -190,7 +189,7 @@ class AppRule(BaseRule, tag="app", frozen=True, kw_only=True):
             raise NotCovered(f"the version of the app {self.name} is known only on a real machine")
         return fits(found.value, self.version), f"app {self.name} {found.value or ''} is provided".replace("  ", " ")
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"name": self.name, "version": bounds(self.version)}
 
     def fulfil(self, sight: Sight) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from typing import Any
 
 from yendo.errors import NotCovered
 from yendo.terms.amounts import Text
@@ -29,7 +28,7 @@ class ProcessRule(BaseRule, tag="process", frozen=True, kw_only=True):
         runs = sight.running(self.bare)
         return runs, f"{self.bare} {'runs' if runs else 'does not run'}"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"name": self.bare}
 
     def oval(self) -> Criteria | OvalTest:

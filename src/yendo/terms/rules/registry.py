@@ -2,11 +2,9 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yendo.effects import RegistryValue
-from yendo.effects.keys import value_of
 from yendo.effects.things import RegistryKey
+from yendo.platforms.windows.registry_keys import value_of
 from yendo.terms.amounts import Text
 from yendo.terms.rules.base import (
     BaseRule,
@@ -80,7 +78,7 @@ class RegistryRule(BaseRule, tag="registry", frozen=True, kw_only=True):
         counted = not self.number or (_whole(data) is not None and number_fits(_whole(data) or 0, self.number))
         return same and counted and fits(str(data), self.version), f"is {_shown(data)}"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         hive, key = self.parts
         return {
             "hive": hive,
@@ -173,7 +171,7 @@ class RegistryKeyRule(BaseRule, tag="registry-key", frozen=True, kw_only=True):
         )
         return there, "is there" if there else "no such key"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         hive, key = parts_of(self.key)
         return {"hive": hive, "key": key, "view": self.view}
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Annotated, Any
+from typing import Annotated
 
 from msgspec import Meta
 
@@ -43,7 +43,7 @@ class RegistryListRule(BaseRule, tag="registry-list", frozen=True, kw_only=True)
                 return False, f"{rule.name or '(unnamed)'}: {fact}"
         return True, f"all {len(self.values)} are there"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"values": [rule.data() for rule in self.rules]}
 
     def fulfil(self, sight: Sight) -> None:

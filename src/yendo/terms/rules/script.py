@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import base64
-from typing import Any
 
 from yendo.errors import NotCovered
 from yendo.terms.amounts import Text
@@ -36,5 +35,5 @@ class ScriptRule(BaseRule, tag="script", frozen=True, kw_only=True):
         holds = sight.script(self.text)
         return holds, f"the script says {'yes' if holds else 'no'}"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"text": base64.b64encode(self.text.encode()).decode()}

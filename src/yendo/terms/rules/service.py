@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import Any, Literal
+from typing import Literal
 
 from yendo.effects import Service
 from yendo.terms.amounts import Text
@@ -36,7 +36,7 @@ class ServiceRule(BaseRule, tag="service", frozen=True, kw_only=True):
             return False, "it runs" if found.running else "it does not run"
         return True, f"service {self.name} is there"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {
             "name": self.name,
             "start": self.start or "",

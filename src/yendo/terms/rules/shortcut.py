@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yendo.effects import Shortcut
 from yendo.effects.things import parent
 from yendo.errors import NotCovered
@@ -30,7 +28,7 @@ class ShortcutRule(BaseRule, tag="shortcut", frozen=True, kw_only=True):
             return False, f"it points to {found.target}"
         return True, f"{path} is there"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"path": self.path, "target": self.target or ""}
 
     def fulfil(self, sight: Sight) -> None:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING
 
 from yendo.effects.things import parent
 from yendo.errors import NotCovered
@@ -38,7 +38,7 @@ class TagRule(BaseRule, tag="identification-tag", frozen=True, kw_only=True):
             return False, f"its tag id is {found.get('tagId') or 'not stated'}"
         return fits(found.get("version"), self.version), f"version {found.get('version')} is tagged"
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {"path": self.path, "tag_id": self.tag_id, "version": bounds(self.version)}
 
     def fulfil(self, sight: Sight) -> None:

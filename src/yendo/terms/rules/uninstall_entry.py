@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from typing import Any
-
 from yendo.effects import UninstallEntry
 from yendo.terms.amounts import Text
 from yendo.terms.rules.base import (
@@ -64,7 +62,7 @@ class UninstallEntryRule(BaseRule, tag="uninstall-entry", frozen=True, kw_only=T
                 return True, fact
         return False, fact
 
-    def data(self) -> dict[str, Any]:
+    def data(self) -> dict[str, object]:
         return {
             "name": self.name or "",
             "like": exact_pattern(self.pattern) if self.pattern else "",

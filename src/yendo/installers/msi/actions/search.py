@@ -7,11 +7,11 @@ from typing import Literal
 from yendo.effects import File, IniValue, RegistryValue
 from yendo.effects.things import parent
 from yendo.evidence import Evidence, row
-from yendo.facts import systems
 from yendo.facts.versions import Version
 from yendo.formats.msi import TableRow
 from yendo.installers.msi.actions.table import standard
 from yendo.installers.msi.session import MAX_DEPTH, ROOTS, ActionFailure, InstallSession, long_name
+from yendo.platforms.windows import systems
 from yendo.terms.rules import FileRule, FolderRule, RegistryRule, Rule
 
 

@@ -5,14 +5,14 @@ from __future__ import annotations
 import msgspec
 
 from yendo.effects import AccessRights, RegistryValue, Service
-from yendo.effects.keys import pack_code
 from yendo.evidence import Evidence, row
-from yendo.facts import systems
 from yendo.installers.msi.actions.classes import descriptor
 from yendo.installers.msi.actions.registry import place
 from yendo.installers.msi.actions.table import standard
 from yendo.installers.msi.commandline import PRODUCT_CODE
 from yendo.installers.msi.session import InstallSession
+from yendo.platforms.windows import systems
+from yendo.platforms.windows.registry_keys import pack_code
 
 _ODBC = r"Software\ODBC"
 

@@ -6,10 +6,10 @@ import re
 from collections.abc import Callable
 
 from yendo.effects import File
-from yendo.facts.surroundings import expand
 from yendo.installers.script_exe import run as core
 from yendo.installers.script_exe.doing.table import assign, does
 from yendo.installers.script_exe.run import ScriptRun
+from yendo.platforms.windows.surroundings import expand
 
 
 @does(24)

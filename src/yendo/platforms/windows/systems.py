@@ -16,7 +16,9 @@ from yendo.facts.versions import VersionRange
 
 USUAL = "10-22h2"
 LANGUAGE = "0809"  # of the demo's office; as the registry writes it
-LANGUAGE_KEY = r"HKLM\System\CurrentControlSet\Control\Nls\Language"
+# Keys below HKLM that say what a Windows is.
+CURRENT_KEY = r"Software\Microsoft\Windows NT\CurrentVersion"
+LANGUAGE_KEY = r"System\CurrentControlSet\Control\Nls\Language"
 # Files of every release, by the folder below the system's and the head of their version: the base build follows it.
 _SYSTEM_FILES = {
     "10.0": (
@@ -44,12 +46,9 @@ def language_number(tag: str) -> str:
     return next((f"{number:04x}" for number, name in locale.windows_locale.items() if name.lower() == wanted), "")
 
 
-def language_tag(number: str) -> str:
-    """``0809`` as ``en-GB``; empty where it is not known."""
-    try:
-        return locale.windows_locale.get(int(number, 16), "").replace("_", "-")
-    except ValueError:
-        return ""
+def language_tag(number: int) -> str:
+    """``0x0809`` as ``en-GB``; empty where it is not known."""
+    return locale.windows_locale.get(number, "").replace("_", "-")
 
 
 class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
@@ -92,23 +91,22 @@ class System(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     @property
     def registry(self) -> dict[tuple[str, str], str | int]:
         """Values below HKLM by key and name, the same in both views."""
-        current = r"Software\Microsoft\Windows NT\CurrentVersion"
         found: dict[tuple[str, str], str | int] = {
-            (current, "CurrentBuild"): str(self.build),
-            (current, "CurrentBuildNumber"): str(self.build),
-            (current, "CurrentVersion"): "6.3",
-            (current, "CurrentMajorVersionNumber"): 10,
-            (current, "CurrentMinorVersionNumber"): 0,
-            (current, "ProductName"): self.product,
-            (current, "EditionID"): self.edition,
-            (current, "InstallationType"): self.installation,
-            (current, "ReleaseId"): self.release,
-            (r"System\CurrentControlSet\Control\Nls\Language", "InstallLanguage"): LANGUAGE,
-            (r"System\CurrentControlSet\Control\Nls\Language", "Default"): LANGUAGE,
+            (CURRENT_KEY, "CurrentBuild"): str(self.build),
+            (CURRENT_KEY, "CurrentBuildNumber"): str(self.build),
+            (CURRENT_KEY, "CurrentVersion"): "6.3",
+            (CURRENT_KEY, "CurrentMajorVersionNumber"): 10,
+            (CURRENT_KEY, "CurrentMinorVersionNumber"): 0,
+            (CURRENT_KEY, "ProductName"): self.product,
+            (CURRENT_KEY, "EditionID"): self.edition,
+            (CURRENT_KEY, "InstallationType"): self.installation,
+            (CURRENT_KEY, "ReleaseId"): self.release,
+            (LANGUAGE_KEY, "InstallLanguage"): LANGUAGE,
+            (LANGUAGE_KEY, "Default"): LANGUAGE,
             **{(FONTS, name): file for name, file in shared().fonts.items()},
         }
         if self.display:
-            found[(current, "DisplayVersion")] = self.display
+            found[(CURRENT_KEY, "DisplayVersion")] = self.display
         if self.dotnet is not None:
             found[(r"Software\Microsoft\NET Framework Setup\NDP\v4\Full", "Release")] = self.dotnet
             found[(r"Software\Microsoft\NET Framework Setup\NDP\v4\Full", "Install")] = 1
@@ -134,7 +132,7 @@ def _data(name: str) -> dict[str, object]:
     import tomllib
     from importlib.resources import files
 
-    return tomllib.loads(files("yendo.facts").joinpath(name).read_text("utf-8"))
+    return tomllib.loads(files("yendo.platforms.windows").joinpath(name).read_text("utf-8"))
 
 
 @cache

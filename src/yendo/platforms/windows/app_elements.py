@@ -24,5 +24,5 @@ class AppElements(msgspec.Struct, frozen=True):
 @cache
 def elements() -> AppElements:
     """The table."""
-    text = files("yendo.facts").joinpath("app_elements.toml").read_text("utf-8")
+    text = files("yendo.platforms.windows").joinpath("app_elements.toml").read_text("utf-8")
     return msgspec.convert(tomllib.loads(text), AppElements)

@@ -14,7 +14,7 @@ import msgspec
 from yendo.effects.effect import Effect
 from yendo.effects.state import State
 from yendo.effects.things import File, Folder, IniValue, RegistryValue, Thing
-from yendo.facts.surroundings import expand
+from yendo.platforms.windows.surroundings import expand
 
 SCHEMA = "yendo.observed/1"
 # Longest places first, so that a profile below another folder is found as the profile.

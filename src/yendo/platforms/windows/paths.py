@@ -1,0 +1,68 @@
+"""Paths as Windows writes them: with a drive, backslashes, and no difference between small and capital letters.
+
+Source: the documentation "Naming Files, Paths, and Namespaces". Nothing here asks a disk.
+"""
+
+from __future__ import annotations
+
+SEPARATOR = "\\"
+SYSTEM_DRIVE = "C:"
+
+
+def join(*parts: str) -> str:
+    """``C:\\a`` and ``b\\c.txt`` as ``C:\\a\\b\\c.txt``."""
+    return SEPARATOR.join(parts)
+
+
+def split(path: str) -> list[str]:
+    return path.split(SEPARATOR)
+
+
+def name(path: str) -> str:
+    """The last part of a path, or of a key of the registry."""
+    return path.rpartition(SEPARATOR)[2]
+
+
+def above(path: str) -> str:
+    """All but the last part; empty where there is one alone."""
+    return path.rpartition(SEPARATOR)[0]
+
+
+def first(path: str) -> str:
+    """The first part: a drive, a variable, a hive."""
+    return path.partition(SEPARATOR)[0]
+
+
+def rest(path: str) -> str:
+    """All behind the first part."""
+    return path.partition(SEPARATOR)[2]
+
+
+def depth(path: str) -> int:
+    """How many separators it has."""
+    return path.count(SEPARATOR)
+
+
+def into(folder: str) -> str:
+    """A folder as the beginning of the paths of what is in it."""
+    return folder + SEPARATOR
+
+
+def bare(folder: str) -> str:
+    """Without a separator at its end."""
+    return folder.rstrip(SEPARATOR)
+
+
+def native(path: str) -> str:
+    """A path of a package or a plan, as Windows writes it."""
+    return path.replace("/", SEPARATOR)
+
+
+def portable(path: str) -> str:
+    """A path of Windows as packages and plans write it."""
+    return path.replace(SEPARATOR, "/")
+
+
+def is_below(path: str, folder: str) -> bool:
+    """Whether it lies in a folder, at any depth; their letters are compared as Windows does."""
+    return path.lower().startswith(into(folder).lower())
