@@ -11,6 +11,7 @@ from yendo.effects.state import ThingKey
 from yendo.effects.things import File, RegistryValue, Shortcut, Thing, key_of, same
 from yendo.machines.watching import WatchedSession
 from yendo.platforms.windows.capture_record import Caught
+from yendo.platforms.windows.registry_keys import PERSON
 from yendo.platforms.windows.surroundings import expand
 from yendo.prove.stage import Progress
 
@@ -49,7 +50,7 @@ def _candidates(caught: Sequence[Caught]) -> Iterator[Caught]:
         if one.effect.change != "add" or one.left:
             continue
         if (isinstance(thing, File) and thing.path.lower().startswith(_DATA) and not thing.architecture) or (
-            isinstance(thing, RegistryValue) and thing.hive == "HKCU" and '"' not in thing.key + thing.name
+            isinstance(thing, RegistryValue) and thing.hive == PERSON and '"' not in thing.key + thing.name
         ):
             yield one
 

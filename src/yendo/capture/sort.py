@@ -14,6 +14,7 @@ import msgspec
 from yendo.capture.take import WorkDone
 from yendo.effects.things import File, Folder, IniValue, Shortcut, UninstallEntry, key_of, parent
 from yendo.machines.noise import Patterns
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.capture_record import Bound, Capture, Caught, LeftEntry, WorkMachines, placing, value_of
 from yendo.platforms.windows.surroundings import Surroundings
 
@@ -138,7 +139,7 @@ def _without_hollow(caught: Sequence[Caught]) -> list[Caught]:
         thing = one.effect.thing
         if isinstance(thing, File | Shortcut) and one.effect.change != "remove":
             comes, at = not one.left and not one.bound, parent(thing.path.lower())
-            while "\\" in at:
+            while paths.SEPARATOR in at:
                 inside[at] = inside.get(at, False) or comes
                 at = parent(at)
     return [

@@ -16,6 +16,7 @@ from yendo.effects.things import key_of, label
 from yendo.errors import NotCovered, Unreadable, YendoError
 from yendo.installers import recognise
 from yendo.machines.watching import Watched, WatchedMachine, WatchedSession
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.capture_record import Caught, WorkPart, WorkRun, content_name, everybodys, placed, placing
 from yendo.platforms.windows.exit_codes import DONE, RESTARTS
 from yendo.platforms.windows.surroundings import Account, Surroundings, expand
@@ -89,7 +90,7 @@ def _visit(
         before = machine.baseline(account)
         before.add_folders(FOLDER)
         for path in brought:  # what else is put beside them is part of the work
-            before.add(File(rf"{FOLDER}\{path.name}"))
+            before.add(File(paths.join(FOLDER, path.name)))
         yield session, before
 
 
@@ -233,7 +234,7 @@ def _placing(surroundings: Surroundings) -> Callable[[str], str]:
 
 def _handed(effect: Effect, brought: Sequence[Path]) -> bool:
     """The vendor's files are ours to put there and to take away."""
-    return effect.thing.identity in {rf"{FOLDER}\{path.name}".lower() for path in brought}
+    return effect.thing.identity in {paths.join(FOLDER, path.name).lower() for path in brought}
 
 
 def command_of(job: WorkLine, brought: Sequence[Path]) -> str:

@@ -9,6 +9,7 @@ import msgspec
 
 from yendo.effects.effect import NOUNS
 from yendo.effects.things import File, Folder, IniValue, RegistryKey, RegistryValue, Shortcut, label
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.capture_record import value_of
 from yendo.steps.captured import Decided
 
@@ -46,14 +47,14 @@ def _parts(one: Decided) -> Sequence[str]:
     thing = one.caught.effect.thing
     match thing:
         case File() | Folder() | Shortcut():
-            return thing.path.split("\\")
+            return paths.split(thing.path)
         case RegistryKey():
-            return [thing.hive + ("" if thing.view == "64" else " (32-bit view)"), *thing.key.split("\\")]
+            return [thing.hive + ("" if thing.view == "64" else " (32-bit view)"), *paths.split(thing.key)]
         case RegistryValue():
             head = thing.hive + ("" if thing.view == "64" else " (32-bit view)")
-            return [head, *thing.key.split("\\"), thing.name or "(unnamed)"]
+            return [head, *paths.split(thing.key), thing.name or "(unnamed)"]
         case IniValue():
-            return [*thing.path.split("\\"), f"[{thing.section}] {thing.key}"]
+            return [*paths.split(thing.path), f"[{thing.section}] {thing.key}"]
     kind = one.caught.effect.kind
     return [NOUNS.get(kind, kind), label(thing)]
 
@@ -63,7 +64,7 @@ def _joined(node: Branch) -> None:
     for key, inner in list(node.inner.items()):
         while len(inner.inner) == 1 and inner.leaf is None:
             (only,) = inner.inner.values()
-            only.name = f"{inner.name}\\{only.name}"
+            only.name = paths.join(inner.name, only.name)
             inner = only
         node.inner[key] = inner
         _joined(inner)

@@ -19,6 +19,7 @@ from yendo.machines.simulated.machine import fresh_state
 from yendo.package import build
 from yendo.package import manifest as form
 from yendo.plan import FileRule, MsiProductRule, RegistryRule
+from yendo.platforms.windows.registry_keys import PERSON
 from yendo.platforms.windows.surroundings import expand, windows
 from yendo.steps.copy import extras
 from yendo.steps.msi import MsiStep
@@ -128,7 +129,7 @@ def per_user_detection(workspace: Workspace) -> Report:
                 f"{entry.path} lies in a user's own folder",
                 "ask for a file below %ProgramFiles% or %ProgramData%",
             )
-        if isinstance(entry, RegistryRule | RegistryKeyRule) and parts_of(entry.key)[0] == "HKCU":
+        if isinstance(entry, RegistryRule | RegistryKeyRule) and parts_of(entry.key)[0] == PERSON:
             yield (
                 workspace.line("detect", at, "key"),
                 f"{entry.key} lies in a user's own part of the registry",

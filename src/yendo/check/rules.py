@@ -15,6 +15,7 @@ from yendo.facts import secrets
 from yendo.installers.msi import commandline
 from yendo.package import manifest as form
 from yendo.plan import CopyStep, MsiStep, Plan, Step, TakeBackStep
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.surroundings import expand, windows
 from yendo.steps import kind_of
 from yendo.steps.base import below, in_extras
@@ -64,7 +65,7 @@ def _of_a_database(workspace: Workspace, verb: str, at: int, step: MsiStep) -> R
             do = f"did you mean {near[0]}?" if near else "add it with its hash"
             yield workspace.line(verb, at, key), f"{name} is not one of the [[media]]", do
     for name in re.findall(r'\{package\}\\([^"|<>*?]+?\.(?:msi|msp|mst|cab|exe))', step.command or "", re.I):
-        if not (workspace.folder / name.replace("\\", "/")).is_file():
+        if not (workspace.folder / paths.portable(name)).is_file():
             said = f"the command names {name}, which is not there"
             yield workspace.line(verb, at, "command"), said, "check the spelling below media/ and extras/"
     for name in step.transforms:
@@ -197,7 +198,7 @@ def log_folder(workspace: Workspace) -> Report:
         except commandline.CommandError:
             continue
         if log and step.command and "{logs}" not in log:
-            folder = expand(log, surroundings.environment).rpartition("\\")[0].lower()
+            folder = paths.above(expand(log, surroundings.environment)).lower()
             if folder not in there and "{package}" not in folder:
                 yield (
                     workspace.line(verb, at, "command"),

@@ -15,6 +15,7 @@ from yendo.facts.versions import VersionRange
 from yendo.package import manifest as form
 from yendo.package import scripts
 from yendo.plan import MsiStep, Step
+from yendo.platforms.windows import paths
 from yendo.steps import kind_of
 from yendo.steps.action import MsiData
 from yendo.steps.base import below
@@ -43,7 +44,7 @@ def unsigned_script(workspace: Workspace) -> Report:
     ]
     named += [(workspace.line("when"), name) for name in workspace.plan.when.scripts()]
     for line, name in named:
-        path = workspace.folder / name.replace("\\", "/")
+        path = workspace.folder / paths.portable(name)
         if name.lower().endswith(".ps1") and path.is_file() and scripts.SIGNED.encode() not in path.read_bytes():
             yield (
                 line,

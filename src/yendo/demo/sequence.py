@@ -12,10 +12,12 @@ from tomlkit.items import AoT
 
 from yendo.demo import drivers
 from yendo.draft import writing
+from yendo.machines.protocol import BROUGHT
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build, carry
 from yendo.package import manifest as form
 from yendo.plan import read
+from yendo.platforms.windows import paths
 from yendo.terms import events
 
 RUNTIME = "tidewell-runtime"
@@ -148,7 +150,7 @@ def lived(package: Path, share: Path) -> tuple[Moment, ...]:
     removed again. Simulated.
     """
     session = SimulatedSession(SimulatedMachine().surroundings())
-    folder = rf"C:\Hand over\{form.read(package).id}"
+    folder = paths.join(BROUGHT, form.read(package).id)
     session.bring(package, folder)
     session.bring(share, r"C:\from-tidewell")
     session.run(r'msiexec /i "C:\from-tidewell\lantern-6.1.0.msi" /qn', timeout=600)

@@ -15,6 +15,7 @@ from yendo.effects import Effect, Environment, File, Product, RegistryValue, Ser
 from yendo.effects.things import Part, View, parent
 from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
+from yendo.platforms.windows import paths
 from yendo.terms.rules import (
     AppRule,
     DriverRule,
@@ -33,7 +34,7 @@ from yendo.terms.rules import (
 from yendo.terms.rules.file_list import MAX_FILES, for_file
 
 MOST_SINGLE = 20  # more rules than this are no longer read one by one
-_KEPT = "\\windows\\installer\\"  # what the Windows Installer keeps for itself is no program of the product
+_KEPT = paths.INSTALLERS_OWN  # what the Windows Installer keeps for itself is no program of the product
 
 
 def for_effects(effects: Iterable[Effect], main: Iterable[str] = ()) -> list[Rule]:
@@ -62,7 +63,7 @@ def for_effects(effects: Iterable[Effect], main: Iterable[str] = ()) -> list[Rul
     preferred = [name.lower() for name in main]
 
     def rank(file: File) -> tuple[int, int, str]:
-        name = file.path.rpartition("\\")[2].lower()
+        name = paths.name(file.path).lower()
         return preferred.index(name) if name in preferred else len(preferred), -(file.size or 0), file.path
 
     if versioned:
@@ -85,7 +86,7 @@ def for_copies(folder: str, copies: Mapping[str, str]) -> list[Rule]:
     """Files placed below a folder, ``name -> sha256``: each by its content, many of them as a list."""
     if len(copies) > MOST_SINGLE:
         return list(_lists(folder, copies))
-    return [FileRule(path=f"{folder}\\{name}", sha256=digest) for name, digest in copies.items()]
+    return [FileRule(path=paths.join(folder, name), sha256=digest) for name, digest in copies.items()]
 
 
 def _lists(folder: str, files: Mapping[str, int | str]) -> Iterator[FileListRule]:
@@ -186,7 +187,7 @@ def _of_values(ground: Ground, environment: Mapping[str, str]) -> Iterator[Rule]
             wanted: dict[str, Any] = {}  # it is there: what it says differs between machines, or is decided
         else:
             wanted = {"version": f">={data}"} if versioned else {"equals": data}
-        yield RegistryRule(key=f"{value.hive}\\{value.key}", name=value.name, **{"view": value.view, **wanted})
+        yield RegistryRule(key=paths.join(value.hive, value.key), name=value.name, **{"view": value.view, **wanted})
         there = [state.get("registry", value.identity) for _, state, counts in ground.others if counts]
         other_there = any(not isinstance(other, RegistryValue) or other.data != data for other in there)
         if all(there):
@@ -195,7 +196,7 @@ def _of_values(ground: Ground, environment: Mapping[str, str]) -> Iterator[Rule]
     for (hive, key, view), values in keys.items():
         if len(values) > 1:
             given: dict[str, Any] = {"values": values}
-            yield RegistryListRule(key=f"{hive}\\{key}", view=view, **given)
+            yield RegistryListRule(key=paths.join(hive, key), view=view, **given)
 
 
 def _of_files(ground: Ground, environment: Mapping[str, str]) -> Iterator[Rule]:
@@ -210,7 +211,7 @@ def _of_files(ground: Ground, environment: Mapping[str, str]) -> Iterator[Rule]:
         except NotCovered:
             continue
         path = portable(file.path, environment)
-        yield from FileListRule(folder=parent(path), files={path.rpartition("\\")[2]: wanted}).rules
+        yield from FileListRule(folder=parent(path), files={paths.name(path): wanted}).rules
         folder = top.get(file.path, parent(file.path))
         # what differs from machine to machine is only asked to be there
         lists.setdefault(folder, {})[file.path[len(folder) + 1 :]] = wanted if ground.steady(file) else "*"
@@ -223,7 +224,7 @@ def _of_this_machine(data: object, environment: Mapping[str, str]) -> bool:
     """Whether a value names a folder that may lie elsewhere on another machine."""
     if not isinstance(data, str):
         return False
-    drive = environment.get("SystemDrive", "C:").lower() + "\\"
+    drive = paths.into(environment.get("SystemDrive", "C:").lower())
     return drive in data.lower()
 
 
@@ -259,7 +260,7 @@ def _top(files: Sequence[File]) -> dict[str, str]:
     found = {}
     for file in files:
         folder = parent(file.path)
-        while parent(folder).lower() not in shared and "\\" in parent(folder):
+        while parent(folder).lower() not in shared and paths.SEPARATOR in parent(folder):
             folder = parent(folder)
         found[file.path] = folder
     return found
@@ -271,7 +272,7 @@ def portable(path: str, environment: Mapping[str, str]) -> str:
         value = environment.get(name) or next(
             (known for key, known in environment.items() if key.lower() == name.lower()), ""
         )
-        if value and path.lower().startswith(value.lower() + "\\"):
+        if value and path.lower().startswith(paths.into(value.lower())):
             return f"%{'ProgramFiles' if name == 'ProgramW6432' else name}%" + path[len(value) :]
     return path
 

@@ -28,10 +28,12 @@ from yendo.effects import (
 )
 from yendo.effects.things import Part, Thing, key_of, kind_of, label, parent
 from yendo.facts.versions import Version
+from yendo.platforms.windows import paths
+from yendo.platforms.windows.registry_keys import MACHINE, PERSON
 
 MOST_OF_A_CLASS = 60
 EDITED = (".ini", ".cfg", ".conf", ".json", ".xml", ".log", ".txt", ".yaml", ".toml")
-_KEPT = "\\windows\\installer\\"
+_KEPT = paths.INSTALLERS_OWN
 _INSTALLER = ("\\currentversion\\installer\\", "classes\\installer\\", "\\currentversion\\uninstall\\")
 
 
@@ -145,7 +147,7 @@ def own_values(ground: Ground) -> list[RegistryValue]:
         thing
         for thing in ground.added
         if isinstance(thing, RegistryValue)
-        and thing.hive == "HKLM"
+        and thing.hive == MACHINE
         and not any(part in thing.identity for part in _INSTALLER)
     ]
 
@@ -244,20 +246,18 @@ def _elsewhere(ground: Ground) -> Iterator[Case]:
                 narrow.add(msgspec.structs.replace(thing, code="{7A1DE000-0000-4000-8000-000000000086}"))
             case UninstallEntry():
                 vendor.add(msgspec.structs.replace(thing, key="another product", name="another product"))
-                user.add(msgspec.structs.replace(thing, hive="HKCU"))
+                user.add(msgspec.structs.replace(thing, hive=PERSON))
                 narrow.add(msgspec.structs.replace(thing, view="32" if thing.view == "64" else "64"))
             case File() if _KEPT not in thing.identity:
                 vendor.add(
-                    msgspec.structs.replace(
-                        thing, path=parent(thing.path) + "\\another-" + thing.path.rpartition("\\")[2]
-                    )
+                    msgspec.structs.replace(thing, path=parent(thing.path) + "\\another-" + paths.name(thing.path))
                 )
                 user.add(msgspec.structs.replace(thing, path=r"C:\Users\mara\AppData\Local\Programs" + thing.path[2:]))
                 other = _other_width(thing.path)
                 moved = moved or other != thing.path
                 narrow.add(msgspec.structs.replace(thing, path=other))
-            case RegistryValue() if thing.hive == "HKLM":
-                user.add(msgspec.structs.replace(thing, hive="HKCU"))
+            case RegistryValue() if thing.hive == MACHINE:
+                user.add(msgspec.structs.replace(thing, hive=PERSON))
                 narrow.add(msgspec.structs.replace(thing, view="32" if thing.view == "64" else "64"))
                 moved = True
     yield Case("another version or product", "another product of the same vendor", vendor, False)
@@ -268,8 +268,8 @@ def _elsewhere(ground: Ground) -> Iterator[Case]:
 
 def _other_width(path: str) -> str:
     for wide, narrow in (
-        (r"C:\Program Files" + "\\", r"C:\Program Files (x86)" + "\\"),
-        (r"C:\Windows\System32" + "\\", r"C:\Windows\SysWOW64" + "\\"),
+        (paths.into(r"C:\Program Files"), paths.into(r"C:\Program Files (x86)")),
+        (paths.into(r"C:\Windows\System32"), paths.into(r"C:\Windows\SysWOW64")),
     ):
         if path.lower().startswith(narrow.lower()):
             return wide + path[len(narrow) :]
@@ -338,7 +338,7 @@ def _damage(ground: Ground) -> Iterator[_Damage]:
         folders.setdefault(parent(file.path), []).append(file)
     keys: dict[str, list[Thing]] = {}
     for value in own_values(ground):
-        keys.setdefault(f"{value.hive}\\{value.key}", []).append(value)
+        keys.setdefault(paths.join(value.hive, value.key), []).append(value)
     yield _Damage(
         "component missing",
         [*folders.items(), *keys.items()],
@@ -386,7 +386,7 @@ def _harmless(ground: Ground) -> Iterator[tuple[str, Alteration]]:
     yield (
         "a person's settings and data",
         _adding(
-            RegistryValue("HKCU", r"Software\Own settings", "Window", "sz", "1,2"),
+            RegistryValue(PERSON, r"Software\Own settings", "Window", "sz", "1,2"),
             File(r"C:\Users\mara\Documents\depths.dat", 99, "3" * 64),
         ),
     )

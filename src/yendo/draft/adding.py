@@ -16,6 +16,7 @@ from yendo.draft import draft, materials, proposing, writing
 from yendo.errors import Usage
 from yendo.plan import PlanError, places
 from yendo.plan.reading import read_text
+from yendo.platforms.windows import paths
 
 # Keys whose value is a file or folder below extras/, and those that name a medium.
 _EXTRAS = ("from", "run", "import", "cabinet", "source", "icon")
@@ -164,7 +165,7 @@ def _along(workspace: Path, document: tomlkit.TOMLDocument, key: str, value: Any
         name = _medium(workspace, document, path)
         brought.append(f"media/{name}")
         return name
-    if key not in _EXTRAS or value.replace("\\", "/").startswith("extras/") or not path.exists():
+    if key not in _EXTRAS or paths.portable(value).startswith("extras/") or not path.exists():
         return value
     if path.is_symlink():
         raise Usage(f"{path} is a link, and is not taken along; name the file itself")

@@ -18,6 +18,7 @@ from yendo.effects import Effect
 from yendo.effects.things import File, Shortcut, UninstallEntry
 from yendo.errors import Usage
 from yendo.plan import read as read_plan
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.capture_record import CONTENTS, RECORD, Capture, encode
 from yendo.steps.captured import CapturedStep, decided
 
@@ -130,5 +131,5 @@ def _programs(kept: Sequence[Effect]) -> list[str]:
     """The programs that people start: those of shortcuts first, then whatever else is one."""
     links = [effect.thing.target or "" for effect in kept if isinstance(effect.thing, Shortcut)]
     files = [effect.thing.path for effect in kept if isinstance(effect.thing, File)]
-    found = dict.fromkeys(path.rpartition("\\")[2] for path in (*links, *files) if re.search(r"(?i)\.exe$", path))
+    found = dict.fromkeys(paths.name(path) for path in (*links, *files) if re.search(r"(?i)\.exe$", path))
     return list(found)[:MOST_PROGRAMS]

@@ -21,6 +21,7 @@ from yendo.draft.proposing import DECIDE
 from yendo.errors import Usage
 from yendo.plan import places
 from yendo.plan.reading import PlanError, read_text
+from yendo.platforms.windows import paths
 
 AnswerValue = str | int | bool | list[str] | list[dict[str, str | int]]
 
@@ -217,12 +218,12 @@ def _plain(item: Item) -> AnswerValue | None:
 
 def _follow(document: tomlkit.TOMLDocument, was: str, now: str) -> None:
     """Detection asks for files where they are placed now."""
-    head = was.rstrip("\\").lower() + "\\"
+    head = paths.into(paths.bare(was).lower())
     for rule in document.get("detect", []):
         for key in ("path", "folder"):
             text = str(rule.get(key, ""))
-            if (text + "\\").lower().startswith(head):
-                rule[key] = writing.value(now.rstrip("\\") + text[len(head) - 1 :])
+            if (paths.into(text)).lower().startswith(head):
+                rule[key] = writing.value(paths.bare(now) + text[len(head) - 1 :])
 
 
 def _undo(document: tomlkit.TOMLDocument, achieved: object) -> None:
@@ -273,7 +274,7 @@ def material_rule(text: str, key: str) -> dict[str, str | int]:
             found["equals"] = int(wanted) if re.fullmatch(r"\d{1,9}", wanted) else wanted
         return found
     if re.match(r"[A-Za-z]:\\|%[A-Za-z()0-9]+%\\", text):
-        return {"kind": "folder", "path": text.rstrip("\\")} if text.endswith("\\") else {"kind": "file", "path": text}
+        return {"kind": "folder", "path": paths.bare(text)} if text.endswith("\\") else {"kind": "file", "path": text}
     if re.fullmatch(r"[\w.-]+", text):
         return {"kind": "service", "name": text}
     raise Usage(

@@ -13,6 +13,7 @@ from yendo.draft import writing
 from yendo.draft.rehearsal import Remains
 from yendo.effects import Effect, Environment, File, Folder, RegistryKey, RegistryValue, Service, Shortcut, State
 from yendo.effects.things import View
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.surroundings import contract
 
 _KINDS = ("file", "shortcut", "folder", "registry", "registry-key", "environment", "service")
@@ -64,7 +65,7 @@ def _owned(left: Sequence[Effect]) -> list[str]:
     for path in sorted((effect.thing.path for effect in left if isinstance(effect.thing, File | Shortcut)), key=_depth):
         folder = ntpath.dirname(path)
         owned = folder if folder.lower() in made else path
-        if not any((owned.lower() + "\\").startswith(known + "\\") for known in found):
+        if not any((paths.into(owned.lower())).startswith(paths.into(known)) for known in found):
             found[owned.lower()] = owned
     return list(found.values())
 
@@ -73,8 +74,10 @@ def _emptied(left: Sequence[Effect]) -> list[str]:
     """The new folders that hold nothing of what is left, the innermost of each."""
     held = [effect.thing.identity for effect in left if effect.kind != "folder"]
     folders = [effect.thing for effect in left if isinstance(effect.thing, Folder)]
-    empty = [one for one in folders if not any(name.startswith(one.identity + "\\") for name in held)]
-    return [one.path for one in empty if not any(other.identity.startswith(one.identity + "\\") for other in empty)]
+    empty = [one for one in folders if not any(name.startswith(paths.into(one.identity)) for name in held)]
+    return [
+        one.path for one in empty if not any(other.identity.startswith(paths.into(one.identity)) for other in empty)
+    ]
 
 
 def _variables(left: Sequence[Effect]) -> dict[tuple[str, ...], Table]:
@@ -87,7 +90,7 @@ def _variables(left: Sequence[Effect]) -> dict[tuple[str, ...], Table]:
 
 
 def _depth(path: str) -> tuple[int, str]:
-    return path.count("\\"), path
+    return paths.depth(path), path
 
 
 def _keys(left: Sequence[Effect], before: State) -> dict[tuple[str, ...], Table]:
@@ -101,15 +104,15 @@ def _keys(left: Sequence[Effect], before: State) -> dict[tuple[str, ...], Table]
     known = [thing.identity for thing in before.of("registry", "registry-key")]
     for hive, view, key in list(names):
         above = ntpath.dirname(key)
-        while above.count("\\") >= 1:
+        while paths.depth(above) >= 1:
             head = RegistryKey(hive, above, view).identity
-            if any(identity.startswith((head + "\\", head + "!")) or identity == head for identity in known):
+            if any(identity.startswith((paths.into(head), head + "!")) or identity == head for identity in known):
                 break
             names.setdefault((hive, view, above), [])
             above = ntpath.dirname(above)
     found: dict[tuple[str, ...], Table] = {}
-    for (hive, view, key), inside in sorted(names.items(), key=lambda one: (-one[0][2].count("\\"), one[0])):
-        step: dict[str, object] = {"kind": "registry", "key": f"{hive}\\{key}"}
+    for (hive, view, key), inside in sorted(names.items(), key=lambda one: (-paths.depth(one[0][2]), one[0])):
+        step: dict[str, object] = {"kind": "registry", "key": paths.join(hive, key)}
         step |= ({"view": view} if view == "32" else {}) | ({"delete": sorted(inside)} if inside else {})
         found[(hive, view, key)] = writing.table({**step, "empty_key": True})
     return found

@@ -20,7 +20,8 @@ from yendo.drivers.driver import Driver
 from yendo.errors import Unreadable, Usage
 from yendo.facts import machine
 from yendo.installers.images import DiscImage, is_image
-from yendo.platforms.windows import systems
+from yendo.platforms.windows import paths, systems
+from yendo.platforms.windows.registry_keys import MACHINE, PERSON
 from yendo.servicing import media, upgrade
 from yendo.servicing import reading as serviced
 from yendo.servicing.media import SystemMedia
@@ -118,14 +119,14 @@ def _registry(path: Path) -> Piece:
     except ValueError as error:
         raise Usage(f"{path.name}: {error}; export it again as .reg version 5") from error
     step = writing.table({"kind": "registry", "import": f"extras/{path.name}"})
-    if any(item.hive == "HKCU" for item in items):
+    if any(item.hive == PERSON for item in items):
         step.add("each_user", True)
         writing.remarked(step, "each_user", "it sets values of people's own")
     rules: list[Rule] = []
     for item in items:
-        if item.hive != "HKLM":
+        if item.hive != MACHINE:
             continue
-        key = f"{item.hive}\\{item.key}"
+        key = paths.join(item.hive, item.key)
         wanted: dict[str, str | int] = {
             name: data if kind in ("sz", "dword") and isinstance(data, str | int) else "*"
             for name, kind, data in item.values
@@ -242,7 +243,9 @@ def _proved_on(found: SystemMedia) -> list[Rule]:
     if languages and machine.USUAL.language not in languages:
         number = systems.language_number(languages[0])
         if number:
-            rules.append(RegistryRule(key=rf"HKLM\{systems.LANGUAGE_KEY}", name="InstallLanguage", equals=number))
+            rules.append(
+                RegistryRule(key=paths.join(MACHINE, systems.LANGUAGE_KEY), name="InstallLanguage", equals=number)
+            )
     return rules
 
 
@@ -296,8 +299,8 @@ def _files(path: Path, target: str | None) -> Piece:
         raise Usage(f"{path} holds no files")
     place = target or rf"%ProgramData%\{path.name}"
     step = writing.table({"kind": "copy", "from": f"extras/{path.name}", "to": place, "timeout": "5 min"})
-    head = place.rstrip("\\")
-    rules = for_copies(head, {"\\".join(one.relative_to(path).parts): digest.of_file(one) for one in found})
+    head = paths.bare(place)
+    rules = for_copies(head, {paths.join(*one.relative_to(path).parts): digest.of_file(one) for one in found})
     return Piece(step, named(path, found), rules, {} if target else {"to": "where the files belong"}, links=links)
 
 

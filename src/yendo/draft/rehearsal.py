@@ -19,7 +19,7 @@ from yendo.formats.msi import Database
 from yendo.installers.account import InstallerAccount, Silent
 from yendo.installers.msi.layers import Layers
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
-from yendo.platforms.windows import exit_codes, systems
+from yendo.platforms.windows import exit_codes, paths, systems
 from yendo.platforms.windows.recording import is_temporary
 from yendo.platforms.windows.surroundings import Surroundings, windows
 from yendo.terms.rules import FileRule, Rule
@@ -56,14 +56,14 @@ def of_database(
     """How a database goes with what goes onto it. ``defaults`` are its properties that a person may set. Raises
     Unreadable.
     """
-    brought: dict[str, Path] = {TRIED_IN.rstrip("\\"): installer.parent}
+    brought: dict[str, Path] = {paths.bare(TRIED_IN): installer.parent}
     places = {}
     for path in (*transforms, *patches):
         folder = next((folder for folder, known in brought.items() if known == path.parent), None)
         if folder is None:
             folder = f"{_OVERLAYS}{len(brought)}"
             brought[folder] = path.parent
-        places[path] = f"{folder}\\{path.name}"
+        places[path] = paths.join(folder, path.name)
     head = f'msiexec /i "{TRIED_IN}{installer.name}" /qn'
     if transforms:
         head += f' TRANSFORMS="{";".join(places[path] for path in transforms)}"'
@@ -101,7 +101,7 @@ def of_setup(installer: Path, silent: Silent) -> Lines | None:
     if install is None:
         return None
     away = silent.uninstall.command if silent.uninstall else None
-    return Lines((install,), away, (), {TRIED_IN.rstrip("\\"): installer.parent}, stays=away is None)
+    return Lines((install,), away, (), {paths.bare(TRIED_IN): installer.parent}, stays=away is None)
 
 
 def anywhere(rule: Rule) -> Rule:

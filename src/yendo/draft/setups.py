@@ -22,12 +22,14 @@ from yendo.evidence import Evidence
 from yendo.installers import programs
 from yendo.installers.account import CommandLine, InstallerAccount, Switch
 from yendo.installers.msi.describe import baseline
+from yendo.machines.protocol import BROUGHT
 from yendo.plan import ExeStep, Rule
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.recording import Recording
 from yendo.platforms.windows.surroundings import expand, windows
 from yendo.steps.exe import exe_command
 
-TRIED_IN = "C:\\Hand over\\"  # where a trial puts the installer on its machines
+TRIED_IN = paths.into(BROUGHT)  # where a trial puts the installer on its machines
 _FOLDER = "/D="
 _LINE = re.compile(r'\s*"([^"]+)"\s*(.*)$')
 
@@ -151,7 +153,7 @@ def _rules(effects: Sequence[Effect]) -> list[Rule]:
     placed = (
         effect.thing.identity for effect in effects if effect.kind == "file" and effect.thing.identity.endswith(".exe")
     )
-    return for_effects(effects, [path.rpartition("\\")[2] for path in placed if path not in entries])
+    return for_effects(effects, [paths.name(path) for path in placed if path not in entries])
 
 
 def take_over(workspace: Path, keep: Path) -> None:

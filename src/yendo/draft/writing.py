@@ -15,6 +15,7 @@ from tomlkit.items import Item, Table
 from yendo import texts
 from yendo.errors import Usage
 from yendo.plan import Rule
+from yendo.platforms.windows import paths
 
 
 def plan_of(path: Path) -> tuple[tomlkit.TOMLDocument, str]:
@@ -30,7 +31,7 @@ def plan_of(path: Path) -> tuple[tomlkit.TOMLDocument, str]:
 
 def literal(text: str) -> tomlkit.items.String:
     """A Windows path reads best without doubled backslashes."""
-    return tomlkit.string(text, literal="\\" in text and not re.search(r"['\x00-\x1f\x7f]", text))
+    return tomlkit.string(text, literal=paths.SEPARATOR in text and not re.search(r"['\x00-\x1f\x7f]", text))
 
 
 def remark(text: str) -> str:

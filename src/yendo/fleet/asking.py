@@ -16,7 +16,8 @@ from yendo.errors import Usage
 from yendo.facts.machine import Facts
 from yendo.fleet.columns import NO, TEXTS, UNKNOWN, YES, Columns, ListedProgram
 from yendo.plan.reading import PlanError, read_as
-from yendo.platforms.windows import systems
+from yendo.platforms.windows import paths, systems
+from yendo.platforms.windows.registry_keys import MACHINE
 from yendo.terms import when
 from yendo.terms.rules import (
     AppRule,
@@ -37,7 +38,7 @@ if TYPE_CHECKING:
 
 _FIELDS = {"in a domain": "domain", "multi-session": "multi_session"}  # a fact's column, where it is called otherwise
 # Values of the registry that facts tell as well: the fact, and which part of it (0 for all of it).
-_SYSTEM = rf"HKLM\{systems.CURRENT_KEY}"
+_SYSTEM = paths.join(MACHINE, systems.CURRENT_KEY)
 _OF_SYSTEM = {"currentbuild": ("windows", 2), "currentbuildnumber": ("windows", 2), "editionid": ("edition", 0)}
 _NOWHERE = Facts(windows="", architecture="")
 

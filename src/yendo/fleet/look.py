@@ -17,6 +17,7 @@ from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.fleet.reach import SshReach
 from yendo.machines.live.ssh import NotLetIn, SshLine, library, started
 from yendo.package import scripts
+from yendo.platforms.windows import paths
 
 NAME = "inventory.ps1"
 THERE = r"C:\Program Files\Yendo look"  # where ordinary users cannot write
@@ -84,8 +85,8 @@ async def _all(
 async def _one(name: str, line: SshLine, to: Path) -> LookedAt:
     await line.patiently(functools.partial(line.folder, THERE))
     try:
-        await line.patiently(functools.partial(line.replace, rf"{THERE}\{NAME}", script()))
-        command = started(rf"{THERE}\{NAME}", f'-To "{ANSWER}"')
+        await line.patiently(functools.partial(line.replace, paths.join(THERE, NAME), script()))
+        command = started(paths.join(THERE, NAME), f'-To "{ANSWER}"')
         await line.patiently(functools.partial(line.begin, command))
         data = await line.patiently(functools.partial(line.read, ANSWER, MOST))
     finally:

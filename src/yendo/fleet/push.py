@@ -21,6 +21,7 @@ from yendo.fleet.deliveries import Deliveries, DeliveryPlace, moment
 from yendo.fleet.index import INDEX, SIGNERS, DeliveryFolder, Index, StoredContent, written
 from yendo.fleet.reach import SshReach
 from yendo.machines.live.ssh import NotLetIn, library, started
+from yendo.platforms.windows import paths
 
 THERE = r"C:\Program Files\Yendo pushed"  # below a folder in which ordinary users cannot write
 OUT = THERE + r"\out"
@@ -154,18 +155,18 @@ class _Visit:
         await self.line.patiently(self._lay_out)
 
     async def _send(self, content: StoredContent) -> None:
-        await self.line.send(self.folder.path / content.place, rf"{THERE}\{content.place}".replace("/", "\\"))
+        await self.line.send(self.folder.path / content.place, paths.native(paths.join(THERE, content.place)))
 
     async def _lay_out(self) -> None:
         await self.line.folder(OUT)
         own = {SIGNERS: (self.folder.path / SIGNERS).read_bytes(), INDEX: (self.folder.path / INDEX).read_bytes()}
         for name, data in {fetcher.NAME: fetcher.script(), **own}.items():
-            await self.line.replace(rf"{THERE}\{name}", data)
+            await self.line.replace(paths.join(THERE, name), data)
 
     async def _begin(self) -> None:
         self.heard("it has what it needs, and begins")
         words = rf'-Install -Begin -From "{THERE}" -Root {self.way.root} -Reports "{OUT}"'
-        await self.line.begin(started(rf"{THERE}\{fetcher.NAME}", words))
+        await self.line.begin(started(paths.join(THERE, fetcher.NAME), words))
 
     async def _listen(self) -> Pushed:
         """Takes the computer's reports until it has told how the order ended, or the patience is over."""
@@ -192,7 +193,7 @@ class _Visit:
         for name in await self.line.names(OUT):
             if not name.endswith(".txt"):
                 continue
-            there = rf"{OUT}\{name}"
+            there = paths.join(OUT, name)
             try:
                 data = await self.line.read(there, machine_reports.MOST)
                 if data is None:

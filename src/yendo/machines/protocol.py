@@ -44,6 +44,10 @@ Value = tuple[str, Data]
 NOT_WINDOWS = "the API layer is no Windows"
 
 
+# Where what is tried is put on a machine, whichever machine it is.
+BROUGHT = r"C:\Hand over"
+
+
 class StagedSetup(Protocol):
     """The setup of the system on a machine that is staged. ``pending`` is the build at the next restart, ``goes_back``
     where it goes back instead (``0x30018``), ``held`` what its trial finds in the way.

@@ -15,6 +15,7 @@ from yendo.errors import Unreadable
 from yendo.formats.fields import unescape
 from yendo.formats.png import png
 from yendo.machines.protocol import Machine, Session
+from yendo.platforms.windows import exit_codes
 from yendo.platforms.windows.surroundings import Account
 
 SCREEN = (1280, 800)
@@ -92,7 +93,7 @@ def watched(command: str, lines: Sequence[str], machine: str) -> Watched:
     if not lines:
         raise Unreadable(f"{machine} gave no answer to a run that was watched")
     if lines[0] == "cut":
-        return Watched(command, 1641, None, 0.0, (), (), network_off=False)
+        return Watched(command, exit_codes.RESTARTING, None, 0.0, (), (), network_off=False)
     rows = [line.split("\t") for line in lines]
     try:
         _, code, first, seconds, stopped, error = rows[0]

@@ -12,6 +12,7 @@ from pathlib import Path, PurePosixPath
 
 from yendo import atomic
 from yendo.errors import Unreadable
+from yendo.platforms.windows import paths
 
 STAMP = (2000, 1, 1, 0, 0, 0)  # the one date in it: the same inputs give the same bytes
 MOST_FILES = 200_000
@@ -72,7 +73,9 @@ def _unpack(packed: zipfile.ZipFile, target: Path, name: str) -> None:
         raise Unreadable(f"{name} would take {size} bytes, and the disk for temporary files has not as many")
     for entry in entries:
         inside = PurePosixPath(entry.filename)
-        plain = not (inside.is_absolute() or ".." in inside.parts or "\\" in entry.filename or ":" in entry.filename)
+        plain = not (
+            inside.is_absolute() or ".." in inside.parts or paths.SEPARATOR in entry.filename or ":" in entry.filename
+        )
         if not plain or stat.S_ISLNK(entry.external_attr >> 16):
             raise Unreadable(f"{name}: {entry.filename!r} leads out of the package")
         if entry.is_dir():

@@ -24,6 +24,7 @@ from yendo.machines.protocol import Session
 from yendo.package import manifest as form
 from yendo.package import scripts
 from yendo.plan.model import VERBS
+from yendo.platforms.windows import exit_codes, paths
 from yendo.platforms.windows.exit_codes import DONE
 from yendo.steps import KINDS, Action
 from yendo.steps import home as layout
@@ -121,7 +122,7 @@ class _Carrier:
         self.host.sleep, self.host.carry_other = sleep, self.other
         self.tell = self.host.tell
         self.kept = self.host.expand(layout.kept(manifest.home, manifest.id))
-        self.journal_file = rf"{self.host.room}\{layout.JOURNAL}"
+        self.journal_file = paths.join(self.host.room, layout.JOURNAL)
 
     @cached_property
     def uses(self) -> dict[str, str]:
@@ -150,13 +151,13 @@ class _Carrier:
         except NotCovered:
             shared = None
         if self.manifest.install_mode and shared:
-            self.session.write(rf"{self.host.room}\{layout.MODE}", b"")
+            self.session.write(paths.join(self.host.room, layout.MODE), b"")
             self.set_mode("install", "on")
 
     def leave_mode(self, room: str) -> None:
-        if self.session.read(rf"{room}\{layout.MODE}") is not None:
+        if self.session.read(paths.join(room, layout.MODE)) is not None:
             self.set_mode("execute", "off")
-            self.session.remove(rf"{room}\{layout.MODE}")
+            self.session.remove(paths.join(room, layout.MODE))
 
     def leave_others_mode(self) -> None:
         """What another package's run has left on, that was cut off."""
@@ -165,7 +166,7 @@ class _Carrier:
         except NotCovered:
             return
         for path in files:
-            if path.lower().endswith("\\" + layout.MODE) and parent(path).lower() != self.host.room.lower():
+            if paths.name(path).lower() == layout.MODE and parent(path).lower() != self.host.room.lower():
                 self.leave_mode(parent(path))
 
     def set_mode(self, mode: str, word: Literal["on", "off"]) -> None:
@@ -243,7 +244,7 @@ class _Carrier:
         known = self.manifest.settings
         lines = [f"{name}={known[name].text_said(value)}\r\n" for name, value in sorted(self.manifest.chosen.items())]
         if known:
-            self.session.write(rf"{self.host.room}\{layout.SETTINGS}", "".join(lines).encode())
+            self.session.write(paths.join(self.host.room, layout.SETTINGS), "".join(lines).encode())
 
     def remembered(self, manifest: form.Manifest) -> dict[str, str]:
         """The values that a package was installed with on this machine, as far as it still knows them."""
@@ -264,7 +265,7 @@ class _Carrier:
             there = path.is_file()
             if not there or digest.of_file(path) != file.sha256:
                 problem: Literal["is missing", "has changed"] = "has changed" if there else "is missing"
-                self.tell(events.PackageDamaged(file.path.replace("/", "\\"), problem))
+                self.tell(events.PackageDamaged(paths.native(file.path), problem))
                 return False
         self.session.lend(self.package, self.kept)
         return True
@@ -279,7 +280,7 @@ class _Carrier:
                 if name.lower() not in listed:
                     more += 1
                     if more <= MOST_LEFT:
-                        self.tell(events.LeftBehind(name.replace("/", "\\")))
+                        self.tell(events.LeftBehind(paths.native(name)))
         if more > MOST_LEFT:
             self.tell(events.MoreLeftBehind(more - MOST_LEFT))
 
@@ -315,7 +316,7 @@ class _Carrier:
 
     def agreed(self, way: form.ResolvedInTheWay, running: list[str]) -> bool:
         """Asks the person, who may postpone a limited number of times, and not for ever."""
-        path = rf"{self.host.room}\{layout.POSTPONED}"
+        path = paths.join(self.host.room, layout.POSTPONED)
         first, _, count = (self.session.read(path) or b"").decode().partition("\t")
         now = self.session.facts.time
         started = now if not first else type(now).fromisoformat(first)
@@ -342,7 +343,7 @@ class _Carrier:
         """The packages that need one."""
         folder = self.host.expand(layout.needed(self.manifest.home, identifier))
         try:
-            return [path.rpartition("\\")[2][:-4] for path in self.session.files_below(folder)]
+            return [paths.name(path)[:-4] for path in self.session.files_below(folder)]
         except NotCovered:
             return []
 
@@ -383,7 +384,7 @@ class _Carrier:
             if need.package:
                 folder = self.host.expand(layout.needed(self.manifest.home, need.package))
                 self.host.own_folders(folder)
-                self.session.write(rf"{folder}\{self.manifest.id}.txt", b"needed")
+                self.session.write(paths.join(folder, f"{self.manifest.id}.txt"), b"needed")
         return None
 
     def release(self) -> None:
@@ -392,7 +393,7 @@ class _Carrier:
             if not need.package:
                 continue
             folder = self.host.expand(layout.needed(self.manifest.home, need.package))
-            self.session.remove(rf"{folder}\{self.manifest.id}.txt")
+            self.session.remove(paths.join(folder, f"{self.manifest.id}.txt"))
             if self.marks(need.package):
                 continue
             self.session.remove_folder(folder)
@@ -406,7 +407,7 @@ class _Carrier:
     def other(self, folder: str, verb: str, settings: Mapping[str, str] = {}, site: str = "") -> int:
         """A verb of the package in a folder of this one, with the settings that it is given, over those of a site."""
         inner = self.package / folder
-        name = self.host.folder + "\\" + folder.replace("/", "\\")
+        name = paths.into(self.host.folder) + paths.native(folder)
         manifest = form.read(inner)
         try:
             known = self.remembered(manifest)
@@ -467,7 +468,7 @@ class _Carrier:
                 text = asked.text.replace('"', "'")
                 comment = f' /c "{text}"' if text else ""
                 self.host.call(f"shutdown.exe /r /t {asked.notice}{comment} /d p:4:2")
-                return 1641
+                return exit_codes.RESTARTING
             final = self.after(result.meaning, final)
         self.host.step = 0
         self.leave_mode(self.host.room)
@@ -476,7 +477,9 @@ class _Carrier:
     def after(self, meaning: str, final: int) -> int:
         if meaning in ("restart", "restarting"):
             self.host.restart_asked = True
-        return 1641 if meaning == "restarting" else 3010 if meaning == "restart" and final != 1641 else final
+        if meaning == "restarting":
+            return exit_codes.RESTARTING
+        return exit_codes.NEEDS_RESTART if meaning == "restart" and final != exit_codes.RESTARTING else final
 
     def attempts(self, number: int, action: Action) -> Result:
         wait = action.retry_wait
@@ -548,9 +551,9 @@ class _Carrier:
             if not [line for line in self.host.recorded() if line[0] not in "BR"]:
                 self.clear()
         else:
-            path = self.host.expand(layout.marks(self.manifest.home))
-            self.host.own_folders(path)
-            self.session.write(rf"{path}\{self.manifest.id}.txt", self.manifest.version.encode())
+            self.host.own_folders(self.host.expand(layout.marks(self.manifest.home)))
+            mark = self.host.expand(layout.mark(self.manifest.home, self.manifest.id))
+            self.session.write(mark, self.manifest.version.encode())
             self.note("end", final)
         self.tell(events.RunEnded(final))
         return final
@@ -559,12 +562,12 @@ class _Carrier:
         """Nothing of ours stays but the logs."""
         self.host.forget(0)
         for name in ("postponed.txt", "journal.txt", "settings.txt"):
-            self.session.remove(rf"{self.host.room}\{name}")
+            self.session.remove(paths.join(self.host.room, name))
         for verb in VERBS:
             for number in range(1, len(self.manifest.actions(verb)) + 1):
-                self.session.remove(rf"{self.host.room}\{layout.FACTS}\{verb}-{number}.json")
-        self.session.remove_folder(rf"{self.host.room}\{layout.FACTS}")
-        self.session.remove_folder(rf"{self.host.room}\logs")
+                self.session.remove(paths.join(self.host.room, layout.FACTS, f"{verb}-{number}.json"))
+        self.session.remove_folder(paths.join(self.host.room, layout.FACTS))
+        self.session.remove_folder(paths.join(self.host.room, "logs"))
         home = self.manifest.home
         whole = (layout.states(home), layout.marks(home), home)
         for folder in (self.host.room, *map(self.host.expand, whole)):
@@ -602,6 +605,6 @@ def carry(
     now = session.facts.time.strftime("%Y-%m-%dT%H:%M:%SZ")
     told = [events.written(event, time=now, verb=verb, step=step) for step, event in host.told]
     for ending, new in (("log", "".join(f"{line}\r\n" for line in lines).encode()), ("jsonl", b"".join(told))):
-        name = rf"{host.logs}\{verb}.{ending}"
+        name = paths.join(host.logs, f"{verb}.{ending}")
         session.write(name, (session.read(name) or b"") + new)
     return Carried(code, happened, lines, host.seconds)

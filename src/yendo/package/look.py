@@ -6,6 +6,7 @@ from yendo.errors import NotCovered
 from yendo.machines.protocol import Machine
 from yendo.package import manifest as form
 from yendo.package import scripts
+from yendo.platforms.windows import paths
 from yendo.terms.when import FACTS, in_words, value_of
 
 FOLDER = r"C:\Windows\Temp"
@@ -40,7 +41,7 @@ def facts_of(machine: Machine) -> dict[str, str]:
             detect=(),
             files=(),
         )
-        session.write(rf"{FOLDER}\facts.ps1", scripts.runner(nothing))
+        session.write(paths.join(FOLDER, "facts.ps1"), scripts.runner(nothing))
         ran = session.run(
             rf'powershell -NoProfile -ExecutionPolicy Bypass -File "{FOLDER}\facts.ps1" facts', timeout=120
         )

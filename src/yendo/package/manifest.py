@@ -12,6 +12,7 @@ from yendo.errors import Unreadable, Usage
 from yendo.facts import secrets
 from yendo.plan import Plan, mark
 from yendo.plan.model import VERBS, Way, Wishes
+from yendo.platforms.windows import exit_codes, paths
 from yendo.platforms.windows.surroundings import expand
 from yendo.steps import Action, At, Step, expanded, kind_of
 from yendo.steps import home as layout
@@ -31,7 +32,7 @@ SCHEMA = "yendo.manifest/2"
 CONTENT = ("media/", "extras/", "transforms/", "made/")  # what the steps use, so what must be whole
 
 # The runner's own exit codes; every other one is the installer's.
-LATER = 1618
+LATER = exit_codes.BUSY
 NOT_APPLICABLE, DAMAGED, WRONG_USE, NO_LOG, RUNNING, POSTPONED = 20, 21, 24, 25, 26, 27
 RESTRICTED, NEED_MISSING, NOT_DETECTED, REFUSED, UNSETTLED, EXPOSED, NEEDED, UNSAFE, UNSIGNED = (
     28,
@@ -55,8 +56,8 @@ class ExitCode(msgspec.Struct, frozen=True):
 
 EXIT_CODES: dict[int, ExitCode] = {
     0: ExitCode("done", "success"),
-    3010: ExitCode("done, a restart is needed", "success with restart"),
-    1641: ExitCode(
+    exit_codes.NEEDS_RESTART: ExitCode("done, a restart is needed", "success with restart"),
+    exit_codes.RESTARTING: ExitCode(
         "done or in the middle, a restart has been started; what is left goes on after it", "success with restart"
     ),
     LATER: ExitCode(
@@ -412,7 +413,7 @@ def _about(plan: Plan) -> About:
         category=package.category,
         keywords=package.keywords,
         support=package.support,
-        icon=package.icon.replace("\\", "/"),
+        icon=paths.portable(package.icon),
         language=package.language,
         wishes=plan.wishes,
     )
@@ -425,7 +426,7 @@ def _need(workspace: Path, need: Any) -> Needed:
         if inner.id != need.package:
             raise Usage(f"the package in {need.source} is {inner.id}, not {need.package}")
         rules = rules or with_values(inner, {}, verb="detect").detect
-    folder = need.source.rstrip("/\\").replace("\\", "/") if need.source else ""
+    folder = paths.portable(need.source.rstrip("/\\")) if need.source else ""
     return Needed(need.package or "", need.version or "", folder, rules, need.consent, need.remove)
 
 
@@ -455,7 +456,7 @@ def resolve(
         install_mode=plan.install_mode,
         only_signed=plan.only_signed,
         secrets=_secret(plan),
-        logs=rf"{plan.log.folder}\{package.id}",
+        logs=paths.join(plan.log.folder, package.id),
         home=plan.log.state,
         house=FromHouse(plan.furnished.file.name, plan.furnished.house.name, plan.furnished.given)
         if plan.furnished

@@ -11,6 +11,7 @@ import msgspec
 
 from yendo.package import manifest as form
 from yendo.plan.model import VERBS
+from yendo.platforms.windows import paths
 from yendo.steps import Action, fragment
 from yendo.steps.host import BUSY_TRIES, BUSY_WAIT
 from yendo.terms import events
@@ -194,8 +195,8 @@ def kept_files(manifest: form.Manifest) -> list[str]:
     if manifest.keep == "nothing":
         return []
     names = [file.path for file in manifest.files]
-    later = " ".join(action.command for verb in ("uninstall", "repair") for action in manifest.actions(verb)).replace(
-        "\\", "/"
+    later = paths.portable(
+        " ".join(action.command for verb in ("uninstall", "repair") for action in manifest.actions(verb))
     )
     return [name for name in names if manifest.keep == "all" or not name.startswith("media/") or name in later]
 
@@ -227,9 +228,9 @@ def _named(data: object) -> set[str]:
     """The paths of the package, and the folders they lie in, that texts in data hold; lower case, with slashes."""
     found: set[str] = set()
     for text in _texts(msgspec.to_builtins(data)):
-        if "/" not in text and "\\" not in text:
+        if "/" not in text and paths.SEPARATOR not in text:
             continue
-        plain = text.replace("\\", "/").lower()
+        plain = paths.portable(text).lower()
         for match in _CONTENT.finditer(plain):
             path = match[0].rstrip(" .")
             words = path.split(" ")
@@ -330,12 +331,12 @@ def _data(manifest: form.Manifest) -> dict[str, Any]:
         "busy_tries": BUSY_TRIES,
         "detect": [_rule(rule) for rule in manifest.detect],
         "files": [
-            {"path": file.path.replace("/", "\\"), "sha256": file.sha256, "size": file.size, "for": used[file.path]}
+            {"path": paths.native(file.path), "sha256": file.sha256, "size": file.size, "for": used[file.path]}
             for file in manifest.files
             if file.path.startswith(form.CONTENT)
         ],
         "kept": sorted(
-            {name.replace("/", "\\") for name in kept_files(manifest)} | (_OWN if manifest.keep != "nothing" else set())
+            {paths.native(name) for name in kept_files(manifest)} | (_OWN if manifest.keep != "nothing" else set())
         ),
         "doorway": doorway(manifest).splitlines(),
         **{verb: [_step(action) for action in manifest.actions(verb)] for verb in ("install", "uninstall", "repair")},

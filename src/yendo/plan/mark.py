@@ -11,6 +11,8 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from yendo.platforms.windows import paths
+from yendo.platforms.windows.registry_keys import MACHINE
 from yendo.steps import Step
 from yendo.steps.registry import RegistryStep
 from yendo.terms.rules.registry import RegistryRule
@@ -18,8 +20,8 @@ from yendo.terms.rules.registry import RegistryRule
 if TYPE_CHECKING:
     from yendo.plan.model import Plan
 
-_ABOVE = r"HKLM\Software\Yendo"
-KEY = rf"{_ABOVE}\Installed"
+_ABOVE = paths.join(MACHINE, "Software", "Yendo")
+KEY = paths.join(_ABOVE, "Installed")
 _LIMIT = "1 min"
 
 

@@ -6,6 +6,8 @@ import contextlib
 import re
 import tomllib
 
+from yendo.platforms.windows import paths
+
 Path = tuple[str | int, ...]
 
 _HEADER = re.compile(r"^\s*(\[\[?)\s*([^\]]+?)\s*\]\]?\s*(?:#.*)?$")
@@ -21,7 +23,7 @@ def _parts(text: str) -> list[str]:
 
 def _plain(part: str) -> str:
     """A key without its quotes, as the table has it."""
-    if part.startswith('"') and "\\" in part:
+    if part.startswith('"') and paths.SEPARATOR in part:
         with contextlib.suppress(tomllib.TOMLDecodeError):
             return str(tomllib.loads(f"key = {part}")["key"])
     return part.strip("\"'")

@@ -21,13 +21,14 @@ from yendo.machines.protocol import Ran, Session
 from yendo.machines.recorded.observed import WORK
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import carry
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.exit_codes import DONE
 from yendo.platforms.windows.surroundings import Account
 from yendo.prove.proof import UNCOVERED
 from yendo.prove.scenarios import Scenario
 from yendo.prove.stage import DETECTION_LIMIT, Stage, values_text
 
-PACKAGE = rf"{WORK}\package"
+PACKAGE = paths.join(WORK, "package")
 _SMALL = 1 << 20  # bytes of a file whose content is asked for
 
 Act = tuple[str, ...]
@@ -177,7 +178,7 @@ class _Stage(Stage):
 
     @property
     def values_file(self) -> str:
-        return rf"{WORK}\values.txt"
+        return paths.join(WORK, "values.txt")
 
     def verb(self, session: Session, verb: str) -> carry.Carried:
         recorded: Any = session

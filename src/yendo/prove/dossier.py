@@ -26,6 +26,7 @@ from yendo.package import manifest as form
 from yendo.package import signing
 from yendo.plan.house import HouseGiven
 from yendo.plan.model import VERBS
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.surroundings import windows
 from yendo.prove import ground, predict
 from yendo.prove.proof import Proof
@@ -342,7 +343,7 @@ def _tree(effects: Sequence[Effect]) -> EffectBranch:
     top = EffectBranch("", [], {})
     for effect in effects[:MOST_SHOWN]:
         path = effect.thing.identity if not hasattr(effect.thing, "path") else effect.thing.path
-        *above, last = path.split("\\")
+        *above, last = paths.split(path)
         at = top
         chain = [top]
         for part in above:

@@ -14,6 +14,7 @@ from yendo.installers.msi.media import payload
 from yendo.installers.msi.session import InstallSession as Interpreter
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.surroundings import expand
 from yendo.prove.libraries import missing_libraries
 from yendo.steps import Action
@@ -63,7 +64,7 @@ def examine(
 def _inside(package: Path, command: str, ending: str) -> Path | None:
     """A file of the package that a command line names."""
     match = re.search(rf'([^"\s]*|[^"]*)\\((?:media|extras|made|transforms)\\[^"]*?\.{ending})', command, re.I)
-    path = package / match[2].replace("\\", "/") if match else None
+    path = package / paths.portable(match[2]) if match else None
     return path if path is not None and path.is_file() else None
 
 

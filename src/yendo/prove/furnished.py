@@ -18,7 +18,7 @@ from yendo.evidence import Evidence
 from yendo.machines.protocol import Machine, Place, Session
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.plan.model import Plan, Proving
-from yendo.platforms.windows import systems
+from yendo.platforms.windows import paths, systems
 from yendo.platforms.windows.exit_codes import DONE
 from yendo.platforms.windows.surroundings import Account, Surroundings, expand
 from yendo.prove.stage import Stage
@@ -151,7 +151,7 @@ def _file(path: Path) -> bytes:
 
 def _place(path: str, data: bytes, session: Session) -> None:
     """Writes a file, its folders first."""
-    head, *names = path.split("\\")[:-1]
+    head, *names = paths.split(path)[:-1]
     for name in names:
         head += "\\" + name
         session.make_folder(head)

@@ -19,10 +19,11 @@ from yendo.formats.msi import Database
 from yendo.installers import recognise
 from yendo.installers.account import Identity
 from yendo.installers.msi import fitting
-from yendo.machines.protocol import Machine, Session
+from yendo.machines.protocol import BROUGHT, Machine, Session
 from yendo.machines.simulated.machine import SimulatedMachine
 from yendo.package import carry
 from yendo.package import manifest as form
+from yendo.platforms.windows import exit_codes, paths
 from yendo.platforms.windows.exit_codes import DONE
 from yendo.platforms.windows.surroundings import Account
 from yendo.prove.stage import Stage
@@ -30,7 +31,7 @@ from yendo.steps import KINDS
 from yendo.terms.rules import Rule
 from yendo.terms.settings import Setting, SettingValue, fill
 
-OTHER = r"C:\Hand over\another version"
+OTHER = paths.join(BROUGHT, "another version")
 
 
 class Made(msgspec.Struct, frozen=True):
@@ -227,7 +228,7 @@ def with_places(rule: Rule, made: Made) -> Rule:
     folders: dict[str, str] = {}
     for name, one in made.manifest.settings.items():
         if one.type == "folder" and made.manifest.chosen.get(name):
-            chosen = made.manifest.chosen[name].rstrip("\\")
+            chosen = paths.bare(made.manifest.chosen[name])
             folders |= {text.lower(): f"{{setting.{name}}}" for text in (chosen, portable(chosen, made.environment))}
 
     def placed(text: str) -> str:
@@ -235,7 +236,7 @@ def with_places(rule: Rule, made: Made) -> Rule:
             (
                 head
                 for head in sorted(folders, key=len, reverse=True)
-                if text.lower() == head or text.lower().startswith(head + "\\")
+                if text.lower() == head or text.lower().startswith(paths.into(head))
             ),
             None,
         )
@@ -274,7 +275,7 @@ def _carried(manifest: form.Manifest, package: Path, session: Session, folder: s
     """Carries steps out, through restarts; False where they end badly."""
     for _ in range(5):
         code = carry.carry(manifest, package, session, "install", folder=folder, sleep=lambda seconds: None).exit_code
-        if code != 1641:
+        if code != exit_codes.RESTARTING:
             return code in DONE
         session.restart()
     return False

@@ -27,6 +27,7 @@ from yendo.errors import Unreadable, Usage
 from yendo.machines.recorded.machine import RecordedMachine, RecordedPart
 from yendo.package import archive, scripts
 from yendo.package import manifest as form
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.surroundings import Account
 from yendo.prove.acts import Act, acts_of
 from yendo.prove.prove import digest_of
@@ -132,9 +133,9 @@ def _made(package: Path, scenario: Scenario, site: str, idle: int, wanted: Seque
             **own_files(
                 _play(manifest, kit, played.acts, result), _readme(manifest, scenario, played.acts, result, wanted)
             ),
-            **{name.replace("\\", "/"): data for name, data in played.contents.items()},
+            **{paths.portable(name): data for name, data in played.contents.items()},
         },
-        {"package": package, **{name.replace("\\", "/"): folder for name, folder in played.folders.items()}},
+        {"package": package, **{paths.portable(name): folder for name, folder in played.folders.items()}},
     )
 
 

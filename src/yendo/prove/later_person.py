@@ -6,7 +6,9 @@ from collections.abc import Iterator
 
 from yendo.effects import RegistryValue
 from yendo.machines.protocol import Session
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.capture_record import promise_of
+from yendo.platforms.windows.registry_keys import PEOPLE, PERSON
 from yendo.prove import staged
 from yendo.prove.plays import installed
 from yendo.prove.stage import Stage
@@ -38,13 +40,14 @@ def _lacking(session: Session, wanted: list[tuple[str, str, str]], there: str, s
     """Which values somebody has not as the one who was there has them, or the account that installed."""
     state, wrong = session.state(), []
     for hive, key, name in wanted:
-        own = key if hive == "HKCU" else rf"{there}\{key}"
+        shown = paths.join(PERSON, key, name or "(unnamed)")
+        own = key if hive == PERSON else paths.join(there, key)
         usual = state.get("registry", RegistryValue(hive, own, name).identity)
-        found = state.get("registry", RegistryValue("HKU", rf"{someone}\{key}", name).identity)
+        found = state.get("registry", RegistryValue(PEOPLE, paths.join(someone, key), name).identity)
         if not isinstance(usual, RegistryValue) or not isinstance(found, RegistryValue):
-            wrong.append(rf"HKCU\{key}\{name or '(unnamed)'}: not there")
+            wrong.append(f"{shown}: not there")
         elif (found.type, found.data) != (usual.type, usual.data):
-            wrong.append(rf"HKCU\{key}\{name or '(unnamed)'}: {found.data!r}")
+            wrong.append(f"{shown}: {found.data!r}")
     return wrong
 
 
@@ -55,10 +58,10 @@ def _everybodys(stage: Stage) -> Iterator[tuple[str, str, str]]:
     for action in stage.manifest.install:
         if action.kind == "registry" and (own := RegistryChanges.of(action)).each:
             for item in own.items:
-                if item.hive == "HKCU":
-                    yield from (("HKU", item.key, name) for name, _, _ in item.values)
+                if item.hive == PERSON:
+                    yield from ((PEOPLE, item.key, name) for name, _, _ in item.values)
     promise = promise_of(stage.package)
     if promise is not None and any(action.kind == "msi" for action in stage.manifest.install):
         for effect in promise.kept:
-            if isinstance(effect.thing, RegistryValue) and effect.thing.hive == "HKCU" and effect.change != "remove":
-                yield "HKCU", effect.thing.key, effect.thing.name
+            if isinstance(effect.thing, RegistryValue) and effect.thing.hive == PERSON and effect.change != "remove":
+                yield PERSON, effect.thing.key, effect.thing.name

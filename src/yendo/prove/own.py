@@ -11,6 +11,7 @@ from pathlib import Path
 from yendo.effects import Effect
 from yendo.effects.things import kind_of, parent
 from yendo.package import manifest as form
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.surroundings import expand
 from yendo.steps.include import IncludeData
 
@@ -34,9 +35,9 @@ def without(effects: Iterable[Effect], folders: Iterable[str], environment: Mapp
     heads = {expand(folder, environment).lower() for folder in folders}
     above = set(heads)
     for path in heads:
-        while "\\" in (path := parent(path)):
+        while paths.SEPARATOR in (path := parent(path)):
             above.add(path)
-    below = tuple(head + "\\" for head in heads)
+    below = tuple(paths.into(head) for head in heads)
 
     def is_own(effect: Effect) -> bool:
         at, kind = effect.thing.identity, kind_of(effect.thing)

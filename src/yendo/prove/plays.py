@@ -19,6 +19,7 @@ from yendo.errors import NotCovered, Unreadable
 from yendo.installers.account import Identity
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.exit_codes import DONE
 from yendo.platforms.windows.surroundings import expand
 from yendo.prove import ground
@@ -84,7 +85,7 @@ def _programs(stage: Stage, session: Session, before: State, after: State) -> li
     return [
         path
         for path in dict.fromkeys(found)
-        if path and ntpath.basename(path).lower() not in removers and "\\windows\\installer\\" not in path.lower()
+        if path and ntpath.basename(path).lower() not in removers and paths.INSTALLERS_OWN not in path.lower()
     ]
 
 
@@ -136,8 +137,8 @@ def own_data(session: Session, own: Iterable[Effect]) -> str | None:
     folder = first_folder(own)
     if folder is None:
         return None
-    session.write(rf"{folder}\own-data.txt", OWN_DATA)
-    return rf"{folder}\own-data.txt"
+    session.write(paths.join(folder, "own-data.txt"), OWN_DATA)
+    return paths.join(folder, "own-data.txt")
 
 
 def data_stays(stage: Stage, session: Session, kept: str, cause: tuple[str, str] = ("", "")) -> None:

@@ -25,6 +25,7 @@ from yendo.machines.simulated.programs import recordings
 from yendo.package import carry
 from yendo.package import manifest as form
 from yendo.package.manifest import Manifest, read
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.recording import replay
 from yendo.platforms.windows.surroundings import Surroundings, expand
 from yendo.prove import own
@@ -77,7 +78,7 @@ def _msi(
         return [], [f"{action.title}: the command line is refused ({error})"]
 
     def find(name: str) -> Path | None:
-        path = package / name.replace("{package}\\", "").replace("\\", "/")
+        path = package / paths.portable(name.replace("{package}\\", ""))
         return path if path.is_file() else None
 
     path = find(command.package)
@@ -122,12 +123,12 @@ def _exe(
             )
             return replay(recording, state, surroundings.environment), [f"{action.title}: {label}"]
     match = re.match(r'"\{package\}\\([^"]+)"\s*(.*)$', action.command)
-    path = package / match[1].replace("\\", "/") if match else None
+    path = package / paths.portable(match[1]) if match else None
     if match is None or path is None or not path.is_file():
         return [], [f"{action.title}: the program lies on the machine, so what it does is not predicted"]
     arguments = expand(match[2], surroundings.environment)  # as the runner does before it starts one
     with path.open("rb") as file:
-        found = programs.Reading(file, path.name).predict(rf"{home}\{match[1]}", arguments, surroundings, state)
+        found = programs.Reading(file, path.name).predict(paths.join(home, match[1]), arguments, surroundings, state)
     apply(found.effects, state)
     return list(found.effects), [f"{spot.what}: {spot.why}" for spot in found.blind_spots]
 
@@ -153,7 +154,7 @@ def _host(
         layers = whole.sites.get(site, {}), settings
         settled = form.with_values(whole, surroundings.environment, *layers, verb=verb)
         return carry.carry(
-            settled, package / inner, session, verb, folder=rf"{folder}\{inner}", sleep=host.sleep
+            settled, package / inner, session, verb, folder=paths.join(folder, inner), sleep=host.sleep
         ).exit_code
 
     host.carry_other = other

@@ -18,12 +18,13 @@ from yendo.machines.live import ssh
 from yendo.machines.live.ssh import EVERY, Heard, SshLine
 from yendo.machines.recorded.observed import WORK
 from yendo.package import manifest as form
+from yendo.platforms.windows import paths
 from yendo.prove import kit
 from yendo.prove.scenarios import SCENARIOS
 from yendo.terms.amounts import seconds
 
 LIMIT = 4 * 3600.0  # of a whole play
-_PROGRESS = rf"{WORK}\progress.txt"
+_PROGRESS = paths.join(WORK, "progress.txt")
 
 
 def play(package: Path, name: str, address: Address, site: str, heard: Heard, *, idle: int = kit.IDLE) -> kit.KitResult:
@@ -53,7 +54,7 @@ async def _visit(line: SshLine, local: Path, target: Path) -> None:
         await line.patiently(lambda: line.bring(local, there))
         # one that has started already goes on
         await line.patiently(lambda: line.begin(rf'cmd /d /s /c ""{there}\play.cmd" -Yes -Start{line.although}"'))
-        await _watch(line, rf"{there}\{target.name}", target)
+        await _watch(line, paths.join(there, target.name), target)
         await line.take_away(there)
     finally:
         line.lose()

@@ -16,9 +16,10 @@ from yendo.effects.things import key_of, kind_of
 from yendo.errors import Usage
 from yendo.evidence import Evidence
 from yendo.installers import app_contents
-from yendo.machines.protocol import Machine, Session
+from yendo.machines.protocol import BROUGHT, Machine, Session
 from yendo.package import carry
 from yendo.package import manifest as form
+from yendo.platforms.windows import exit_codes, paths
 from yendo.platforms.windows.capture_record import promise_of
 from yendo.platforms.windows.exit_codes import DONE, RESTARTS
 from yendo.platforms.windows.recording import is_temporary
@@ -105,7 +106,7 @@ class Stage:
         self.made_up = made_up(manifest)
         self.manifest = self.settled(manifest, values)
         self.own = own.folders(self.manifest, package)
-        self.folder = rf"C:\Hand over\{self.manifest.id}"
+        self.folder = paths.join(BROUGHT, self.manifest.id)
         self.phases: list[Phase] = []
         self.command_seconds = 0.0
         self.comparison: Comparison | None = None
@@ -142,7 +143,7 @@ class Stage:
 
     @property
     def values_file(self) -> str:
-        return rf"C:\Hand over\{self.manifest.id}-values.txt"
+        return paths.join(BROUGHT, f"{self.manifest.id}-values.txt")
 
     @property
     def options(self) -> str:
@@ -174,7 +175,7 @@ class Stage:
         """Carries a verb out to its end, through every restart in its middle."""
         carried = self.started(session, verb)
         for _ in range(MOST_RESTARTS):
-            if carried.exit_code != 1641 or not self.unfinished(session):
+            if carried.exit_code != exit_codes.RESTARTING or not self.unfinished(session):
                 break
             begun = time.monotonic()
             session.restart()  # what goes on at the machine's start is the package's own runner
@@ -293,7 +294,7 @@ class Stage:
         failed_action = None
         number = examine.failed_step(carried.events)
         for action in self.manifest.actions(verb)[number - 1 : number] if number else ():
-            data = session.read(expand(rf"{self.manifest.logs}\{action.log}", environment)) if action.log else None
+            data = session.read(expand(paths.join(self.manifest.logs, action.log), environment)) if action.log else None
             if data:
                 told = explain.explain(data)
                 log, failed_action = log + told.lines, told.action or failed_action
@@ -616,9 +617,11 @@ class Stage:
     def _left_by_the_machine(self, left: Sequence[Effect]) -> dict[tuple[str, str], str]:
         """What is left for reasons of this machine's own, by its key; so is a folder that holds nothing else."""
         found: dict[tuple[str, str], str] = {}
-        innermost_first = sorted(left, key=lambda effect: (effect.kind == "folder", -effect.thing.identity.count("\\")))
+        innermost_first = sorted(
+            left, key=lambda effect: (effect.kind == "folder", -paths.depth(effect.thing.identity))
+        )
         for effect in innermost_first:
-            head = effect.thing.identity + "\\"
+            head = paths.into(effect.thing.identity)
             inside = [one for one in left if one.thing.identity.startswith(head)]
             empty = effect.kind == "folder" and all(key_of(one.thing) in found for one in inside)
             if reason := self.machine.leaves(effect, self._because.get(key_of(effect.thing)), empty=empty):
@@ -643,7 +646,9 @@ def _printed(output: str, told: Sequence[events.Event]) -> tuple[str, ...]:
 
 
 def _in_menu(effect: Effect, session: Session) -> bool:
-    heads = tuple(session.surroundings.folders[name].lower() + "\\" for name in ("StartMenuFolder", "DesktopFolder"))
+    heads = tuple(
+        paths.into(session.surroundings.folders[name].lower()) for name in ("StartMenuFolder", "DesktopFolder")
+    )
     return kind_of(effect.thing) in ("shortcut", "folder", "file") and effect.thing.identity.startswith(heads)
 
 

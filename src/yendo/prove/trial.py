@@ -29,6 +29,7 @@ from yendo.installers import answers_exe, plain_exe, recognise
 from yendo.installers.account import CommandLine
 from yendo.installers.account import InstallerAccount as Read
 from yendo.machines.watching import Watched, WatchedMachine, WatchedSession, Window
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.exit_codes import RESTARTS
 from yendo.platforms.windows.recording import Recording, portable
 from yendo.platforms.windows.surroundings import Account
@@ -217,7 +218,7 @@ class Trying:
             before = self.machine.baseline(self.as_account)
             before.add_folders(FOLDER)
             for path in (self.installer, *extra):
-                before.add(File(rf"{FOLDER}\{path.name}"))
+                before.add(File(paths.join(FOLDER, path.name)))
             yield session, before
 
     def observe(
@@ -332,7 +333,9 @@ class Trying:
         with self.installer.open("rb") as file:
             reading = Reading(file, self.installer.name)
             arguments = command.partition(f'"{self.installer.name}"')[2].strip()
-            prediction = reading.predict(rf"{FOLDER}\{self.installer.name}", arguments, session.surroundings, before)
+            prediction = reading.predict(
+                paths.join(FOLDER, self.installer.name), arguments, session.surroundings, before
+            )
         if not prediction.effects:
             return
         found = agreement(prediction.effects, [effect for effect in effects if not fleeting(effect, session)])
@@ -391,7 +394,7 @@ class Trying:
             return
         command = line.command.replace(" /s /sms", " /r").partition(" /f2")[0]
         self.observe(session, "recording", msgspec.structs.replace(line, command=command), installed, press=True)
-        if (data := session.read(rf"{FOLDER}\{REMOVAL}")) is not None:
+        if (data := session.read(paths.join(FOLDER, REMOVAL))) is not None:
             atomic.write(self.keep / REMOVAL, data)
             self.save(recorded_removal=REMOVAL)
 
@@ -411,7 +414,7 @@ class Trying:
         )
         with self.machine_with() as (session, before):
             self.observe(session, "recording", line, before, press=True)
-            data = session.read(rf"{FOLDER}\answers.iss") or session.read(r"C:\Windows\setup.iss")
+            data = session.read(paths.join(FOLDER, "answers.iss")) or session.read(r"C:\Windows\setup.iss")
         if data is None:
             raise YendoError(f"{self.installer.name} recorded no answers; see the windows in {self.keep}")
         path = self.keep / "answers.iss"

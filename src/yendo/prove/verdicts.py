@@ -12,12 +12,14 @@ from yendo.evidence import Evidence
 from yendo.formats.pe import Image
 from yendo.installers import answers_exe, plain_exe
 from yendo.installers.account import CommandLine, InstallerAccount
+from yendo.machines.protocol import BROUGHT
 from yendo.machines.watching import Watched, WatchedSession, Window
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.exit_codes import DONE
 from yendo.platforms.windows.recording import is_temporary
 from yendo.prove import causes
 
-FOLDER = r"C:\Hand over"  # where a trial puts the installer on its machines
+FOLDER = BROUGHT  # where a trial puts the installer on its machines
 REMOVAL = "removal.iss"
 EARLY = 0.2  # seconds that another process may outlive the first one before it counts
 _OF_THE_LAYER = ("conhost.exe", "winedbg.exe", "explorer.exe", "services.exe")
@@ -91,7 +93,12 @@ def tree(watched: Watched) -> tuple[str, ...]:
 
 def engine_log(session: WatchedSession) -> int | None:
     """The result that an engine with answers writes to its log, wherever that is."""
-    places = [rf"{FOLDER}\removal.log", rf"{FOLDER}\answers.log", r"C:\answers.log", rf"{FOLDER}\setup.log"]
+    places = [
+        paths.join(FOLDER, "removal.log"),
+        paths.join(FOLDER, "answers.log"),
+        r"C:\answers.log",
+        paths.join(FOLDER, "setup.log"),
+    ]
     for path in [*places, r"C:\windows\setup.log"]:
         if (data := session.read(path)) is not None:
             return answers_exe.result_of(data.decode("cp1252", "replace"))
@@ -162,7 +169,7 @@ def _quiet(command: str, switches: list[str], where: Evidence, session: WatchedS
     if match := re.search(
         r',LaunchSetup\s+"([^"]+)"\s*"?(.*)$', command
     ):  # an engine with answers, started through its library
-        log = rf"{FOLDER}\removal.log"
+        log = paths.join(FOLDER, "removal.log")
         line = f'"{match[1]}" {match[2].strip()} /s /sms /f1"{FOLDER}\\{REMOVAL}" /f2"{log}"'
         return [CommandLine(re.sub(" +", " ", line), "to be tried", where)]
     match = re.match(r'\s*(?:"([^"]+)"|(.+?\.exe))(.*)$', command, re.I)

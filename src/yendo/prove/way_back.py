@@ -12,14 +12,15 @@ from pathlib import Path
 from yendo.effects import Effect, State, difference
 from yendo.effects.things import File
 from yendo.errors import Usage
-from yendo.machines.protocol import Session
+from yendo.machines.protocol import BROUGHT, Session
 from yendo.package import manifest as form
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.exit_codes import DONE
 from yendo.prove import plays
 from yendo.prove.proof import Leftover
 from yendo.prove.stage import Stage
 
-_CACHE = "\\windows\\installer\\"
+_CACHE = paths.INSTALLERS_OWN
 
 
 def name_of(earlier: Path, package: Path) -> str:
@@ -84,7 +85,7 @@ def _beside(stage: Stage, earlier: Path) -> Stage:
     sites = form.sites_of(form.read(earlier))
     site = stage.site if stage.site in sites else None
     first = Stage(earlier, stage.machine, stage.account, stage.progress, stage.accept, site)
-    first.folder = rf"C:\Hand over\{first.manifest.id} before"
+    first.folder = paths.join(BROUGHT, f"{first.manifest.id} before")
     first.phases, first.log, first.assumed = stage.phases, stage.log, stage.assumed
     return first
 

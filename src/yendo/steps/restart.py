@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Literal
 
+from yendo.platforms.windows import exit_codes
 from yendo.steps.base import NOT_NEEDED, Action, ActionData, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.amounts import seconds
@@ -55,4 +56,4 @@ class RestartKind(Kind[RestartStep]):
         if RestartData.of(action).where == "asked" and not host.restart_asked:
             host.tell(events.RestartNotAsked())
             return NOT_NEEDED
-        return Result("restart now", 1641)
+        return Result("restart now", exit_codes.RESTARTING)

@@ -12,7 +12,8 @@ import msgspec
 from msgspec.structs import replace
 
 from yendo.errors import NotCovered, YendoError
-from yendo.platforms.windows import systems
+from yendo.platforms.windows import exit_codes, paths, systems
+from yendo.platforms.windows.registry_keys import MACHINE
 from yendo.servicing import media, upgrade
 from yendo.steps.base import DONE, UNSEEN, Action, ActionData, At, Kind, Result, Step, below, in_extras, packaged
 from yendo.steps.captured import MadeStep
@@ -26,9 +27,9 @@ if TYPE_CHECKING:
     from yendo.steps.host import Host
 
 WITHIN = "6 h"
-CURRENT = rf"HKLM\{systems.CURRENT_KEY}"
+CURRENT = paths.join(MACHINE, systems.CURRENT_KEY)
 SETUPS = ("SetupHost", "SetupPrep")  # what goes on after setup.exe has returned
-AGAIN = Result("again later", 1618)
+AGAIN = Result("again later", exit_codes.BUSY)
 
 
 class SystemUpgradeStep(Step, tag="system-upgrade", frozen=True, rename={"source": "from"}, kw_only=True):

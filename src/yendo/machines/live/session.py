@@ -26,6 +26,7 @@ from yendo.machines.protocol import Ran
 from yendo.machines.recorded.observed import LOOKING, WORK, Observed, said
 from yendo.machines.recorded.picture import PictureReader
 from yendo.machines.watching import Watched, watched
+from yendo.platforms.windows import exit_codes
 from yendo.platforms.windows.surroundings import Account, Surroundings
 
 ERRANDS = rf"{WORK}\errands"
@@ -221,7 +222,7 @@ class LiveSession(RunnerOnly):
     def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
         lines = self.ask("run", f"{timeout:g}", folder or "", command, patience=timeout + RESTART)
         if lines[0] == "cut":  # the restart that the package wanted came before its answer
-            return Ran(1641, "", 0.0)
+            return Ran(exit_codes.RESTARTING, "", 0.0)
         try:
             _, code, took = lines[0].split("\t")
             output = base64.b64decode(lines[1].split("\t")[1], validate=True).decode("utf-8", "replace")

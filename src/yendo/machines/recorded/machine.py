@@ -26,6 +26,7 @@ from yendo.machines.protocol import Ran
 from yendo.machines.recorded.observed import LOOKING, Observed, said
 from yendo.machines.recorded.picture import Picture, PictureReader
 from yendo.machines.watching import Watched, watched
+from yendo.platforms.windows import exit_codes
 from yendo.platforms.windows.surroundings import Account
 
 _PASSED_OVER = LOOKING | {"idle", "detect", "keep", "settle", "restarted"}
@@ -302,7 +303,7 @@ def _act(part: RecordedPart) -> RecordedAct:
     except (ValueError, IndexError, binascii.Error) as error:
         raise Unreadable(f"part {part.name} of the result cannot be read: {error}") from error
     if found.answer == "cut":  # the restart that was wanted came before the answer
-        found.exit_code = 1641
+        found.exit_code = exit_codes.RESTARTING
     if found.answer == "error":
         found.exit_code = None
     return found

@@ -14,6 +14,7 @@ from yendo.errors import NotCovered, Unreadable
 from yendo.installers import programs as reading
 from yendo.installers.family import InstalledDatabase
 from yendo.machines.protocol import Ran
+from yendo.platforms.windows import exit_codes
 from yendo.platforms.windows.recording import Recording, replay
 from yendo.platforms.windows.surroundings import Surroundings
 
@@ -67,7 +68,9 @@ class FoundProgram(msgspec.Struct):
                 self.uninstallers[effect.thing.identity] = (self.installer, self.program)
         code = prediction.exit_code or 0
         return list(prediction.effects), Ran(
-            3010 if prediction.restarts and not code else code, "predicted from the installer itself", 0.0
+            exit_codes.NEEDS_RESTART if prediction.restarts and not code else code,
+            "predicted from the installer itself",
+            0.0,
         )
 
 

@@ -3,5 +3,7 @@
 Source: the Windows Installer's error codes: done; done, and a restart is needed; done, and a restart has begun.
 """
 
-DONE = (0, 3010, 1641)
-RESTARTS = (3010, 1641)
+NEEDS_RESTART, RESTARTING = 3010, 1641
+BUSY = 1618  # another installation is at work
+DONE = (0, NEEDS_RESTART, RESTARTING)
+RESTARTS = (NEEDS_RESTART, RESTARTING)

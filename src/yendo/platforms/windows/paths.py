@@ -7,6 +7,8 @@ from __future__ import annotations
 
 SEPARATOR = "\\"
 SYSTEM_DRIVE = "C:"
+# What the Windows Installer keeps for itself lies below this folder, by its identity on any drive.
+INSTALLERS_OWN = "\\windows\\installer\\"
 
 
 def join(*parts: str) -> str:

@@ -24,6 +24,7 @@ from yendo.effects.things import (
 )
 from yendo.errors import NotCovered
 
+MACHINE, PERSON, PEOPLE = "HKLM", "HKCU", "HKU"  # the hives as plans and records name them
 _UNINSTALL = r"software\microsoft\windows\currentversion\uninstall" + "\\"
 _SERVICES = "system\\currentcontrolset\\services\\"
 # Where environment variables lie, and whose they are.

@@ -1,0 +1,117 @@
+"""What only Windows has is known in Windows' own rooms, and in a short list of places that say why."""
+
+from __future__ import annotations
+
+import ast
+import re
+from collections.abc import Iterator
+from pathlib import Path
+
+import pytest
+
+SOURCE = Path(__file__).parents[1] / "src" / "yendo"
+# Rooms that are Windows': its formats and installers, kinds of steps and rules, machines, forms of packages, parts.
+OWN = (
+    "platforms/windows/", "formats/", "installers/", "steps/", "terms/rules/", "machines/", "forms/", "drivers/",
+    "servicing/", "demo/",
+)  # fmt: skip
+CODES = {1602, 1603, 1605, 1618, 1638, 1641, 3010}  # of the Windows Installer
+# What begins as a path, a key or a variable of Windows does, or has a folder between two separators in it.
+KNOWN = re.compile(
+    r"[A-Za-z]:(\\|$)|HK(LM|CU|CR|U)\b|HKEY_|%(Program|System|WinDir|Local|App|User|Temp|Public|All)\w*|\\|.*\w\\\w[^ ]*$",
+    re.I,
+)
+# How many such literals a module may have at most, and why it has them.
+ALLOWED = {
+    "capture/again.py": (6, "where programs of Windows put what they make again"),
+    "capture/kit.py": (1, "the name of a folder in a kit"),
+    "check/detection.py": (2, "where rules should not look; parts of identities"),
+    "check/rules.py": (3, "where a log must not lie"),
+    "cli/drivers_report.py": (1, "an example"),
+    "cli/fleet_command.py": (1, "an example"),
+    "detect/derive.py": (12, "folders that no rule asks for by their own name"),
+    "detect/states.py": (13, "states of a Windows that rules are tried on"),
+    "draft/deciding.py": (1, "how a folder is told from a file"),
+    "draft/materials.py": (1, "where files go that nobody said a place for"),
+    "draft/rehearsal.py": (1, "where its overlays lie"),
+    "draft/setups.py": (1, "where programs lie that a person wrote down"),
+    "effects/things.py": (8, "the identities of what only Windows has; the separators of both"),
+    "fleet/look.py": (2, "where its script lies"),
+    "fleet/page.py": (3, "characters of a script"),
+    "fleet/push.py": (2, "where its script lies"),
+    "host_os/mounts.py": (1, "a file of Linux"),
+    "mac/findings.py": (7, "patterns of shell"),
+    "mac_half/detection.py": (1, "a file of a shell"),
+    "mac_half/machine/standins/settings.py": (1, "a pattern"),
+    "mac_half/machine/standins/tools.py": (1, "a character"),
+    "package/look.py": (2, "where its script lies"),
+    "package/scripts.py": (1, "a replacement"),
+    "plan/mistakes.py": (4, "how paths and keys are written, in words for people"),
+    "plan/model.py": (1, "the usual folder of logs"),
+    "prove/acts.py": (2, "names of folders in a kit"),
+    "prove/dossier.py": (1, "how a path is broken over lines"),
+    "prove/examine.py": (2, "the system's own folder in a listing"),
+    "prove/furnished.py": (1, "parts of a rule's path"),
+    "prove/ground.py": (3, "where what is in the way lies"),
+    "prove/kit.py": (1, "the name of a file in a kit"),
+    "prove/plays.py": (5, "where a scenario puts the package: an odd path"),
+    "prove/remote.py": (2, "where a kit lies, and how it is started"),
+    "prove/stage.py": (3, "how commands name files"),
+    "prove/trial.py": (4, "where an engine's answers lie"),
+    "prove/verdicts.py": (6, "where engines put their logs"),
+    "prove/way_back.py": (1, "how a command names the package"),
+    "suite/suite.py": (1, "a command"),
+}
+
+
+def literals(tree: ast.Module) -> Iterator[tuple[int, str | int]]:
+    """Texts and numbers of a module, but for docstrings, and patterns of ``re``: their backslashes are their own."""
+    left: set[int] = set()
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Expr) and isinstance(node.value, ast.Constant):
+            left.add(id(node.value))
+        if not isinstance(node, ast.Call):
+            continue
+        who = ast.unparse(node.func)
+        if who.startswith("re.") or who == "Meta":
+            given = [*node.args, *(word.value for word in node.keywords)]
+            left |= {id(inner) for argument in given for inner in ast.walk(argument)}
+    for node in ast.walk(tree):
+        if isinstance(node, ast.Constant) and id(node) not in left and type(node.value) in (str, int):
+            yield node.lineno, node.value
+
+
+def found(path: Path) -> list[tuple[int, str | int]]:
+    return [
+        (line, value)
+        for line, value in literals(ast.parse(path.read_text("utf-8")))
+        if (value in CODES if isinstance(value, int) else KNOWN.match(value))
+    ]
+
+
+def test_windows_is_known_in_its_own_rooms() -> None:
+    """Drives, hives, variables, separators and exit codes, module by module against the list; none has room to spare."""
+    known = {}
+    for path in sorted(SOURCE.rglob("*.py")):
+        name = path.relative_to(SOURCE).as_posix()
+        if not name.startswith(OWN) and (here := found(path)):
+            known[name] = here
+    wrong = {name: here for name, here in known.items() if len(here) > ALLOWED.get(name, (0, ""))[0]}
+    assert not wrong
+    loose = {name: most for name, (most, _) in ALLOWED.items() if len(known.get(name, ())) < most}
+    assert not loose, f"these have fewer now, so the list says more than is so: {loose}"
+
+
+@pytest.mark.parametrize(
+    ("text", "sees"),
+    [
+        ('x = "C:\\\\Program Files"', True), ("x = r'HKLM\\Software'", True), ('x = folder + "\\\\"', True),
+        ('x = "%ProgramData%"', True), ("x = code == 3010", True), ('x = rf"{home}\\state"', True),
+        ('"""C:\\\\a"""', False), ('x = re.compile(r"\\d")', False), ('x = "a sentence about HKLM"', False),
+        ('x = "/opt/tidewell"', False), ("x = 300", False),
+    ],
+)  # fmt: skip
+def test_what_counts_as_knowing_it(tmp_path: Path, text: str, sees: bool) -> None:
+    path = tmp_path / "module.py"
+    path.write_text(text, "utf-8")
+    assert bool(found(path)) is sees
