@@ -24,6 +24,7 @@ from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build, carry
 from yendo.package import manifest as form
 from yendo.plan import read
+from yendo.steps import host as hosts
 
 FOLDER = r"C:\Hand over\everything"
 WRITES = (
@@ -290,6 +291,7 @@ STEP = st.fixed_dictionaries(
         "retries": st.integers(0, 2),
         "on_failure": st.sampled_from(["stop", "undo", "go-on"]),
         "where": st.sampled_from(["always", "asked"]),
+        "fault": st.sampled_from(["", "", "", "refused", "late", "cut"]),
     }
 )
 WHEN = {"yes": "", "no": 'when = { os = "<10" }\n', "later": 'when = { power = "battery" }\n'}
@@ -309,7 +311,11 @@ def text_of(steps: list[dict[str, Any]]) -> str:
 
 
 def model(steps: list[dict[str, Any]]) -> tuple[int, dict[str, int], list[int]]:
-    """What a run comes to: its exit code, the values it leaves, the programs it has started in order."""
+    """What a run comes to: its exit code, the values it leaves, the programs it has started in order.
+
+    Faults: the system refuses a value; a program does not end in its time; the power is cut as a step begins to work,
+    and somebody starts the run again.
+    """
     values: dict[str, int] = {}
     started: list[int] = []
     final, asked = 0, False
@@ -319,12 +325,16 @@ def model(steps: list[dict[str, Any]]) -> tuple[int, dict[str, int], list[int]]:
         if step["holds"] == "no":
             continue
         if step["what"] == "value":
-            values[step["name"]] = number
+            if step["fault"] != "refused":
+                values[step["name"]] = number
+            elif step["on_failure"] != "go-on":
+                return hosts.STEP_FAILED, {} if step["on_failure"] == "undo" else values, started
         elif step["what"] == "restart":
             if step["where"] == "always" or asked:
                 final, asked = 0, False
         else:
-            codes = list(step["codes"])
+            codes = list(step["codes"]) if step["fault"] != "late" else [hosts.TIMED_OUT]
+            started += [number] if step["fault"] == "cut" else []
             for _ in range(step["retries"] + 1):
                 code = codes.pop(0) if len(codes) > 1 else codes[0]
                 started.append(number)
@@ -340,7 +350,19 @@ def model(steps: list[dict[str, Any]]) -> tuple[int, dict[str, int], list[int]]:
 
 
 class Scripted(SimulatedSession):
-    """Programs end as they are told to."""
+    """Programs end as they are told to; ``faults`` by the numbers of the steps."""
+
+    def _cut(self, number: int) -> None:
+        if self.faults[number] == "cut":
+            self.faults[number] = ""
+            raise PowerCut
+
+    def set_value(self, hive: str, view: str, key: str, name: str, value: tuple[str, Any] | None) -> None:
+        if key.endswith("Random") and value is not None and self.doing:
+            self._cut(value[1])
+            if self.faults[value[1]] == "refused":
+                raise PermissionError("the system refuses it")
+        super().set_value(hive, view, key, name, value)
 
     def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
         name = command.strip('"').rpartition("\\")[2].partition(".")[0]
@@ -348,11 +370,14 @@ class Scripted(SimulatedSession):
             return super().run(command, timeout=timeout, folder=folder)
         number = int(name)
         self.started.append(number)
+        self._cut(number)
+        if self.faults[number] == "late":
+            return Ran(None, "", 0.0)
         codes = self.codes[number]
         return Ran(codes.pop(0) if len(codes) > 1 else codes[0], "", 0.0)
 
 
-@settings(max_examples=1000)
+@settings(max_examples=int(os.environ.get("YENDO_PLANS", "1000")))
 @given(st.lists(STEP, min_size=1, max_size=6))
 def test_random_plans_end_as_the_model_says(steps: list[dict[str, Any]]) -> None:
     from yendo.plan import read_text
@@ -361,8 +386,13 @@ def test_random_plans_end_as_the_model_says(steps: list[dict[str, Any]]) -> None
     manifest = form.resolve(Path("/nowhere"), plan, (), {}, "")
     session = Scripted(SimulatedMachine().surroundings())
     session.codes, session.started = {number: list(step["codes"]) for number, step in enumerate(steps)}, []
-    for _ in range(8):
-        found = carry.carry(manifest, Path("/nowhere"), session, "install", folder=FOLDER, sleep=lambda _: None)
+    session.faults, session.doing = {number: step["fault"] for number, step in enumerate(steps)}, True
+    for _ in range(16):
+        try:
+            found = carry.carry(manifest, Path("/nowhere"), session, "install", folder=FOLDER, sleep=lambda _: None)
+        except PowerCut:
+            session.restart()
+            continue
         journal = carry.read_journal(session.read(r"C:\Program Files\Yendo\state\random\journal.txt"))
         if found.exit_code != 1641 or journal is None or journal.over:
             break

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import argparse
 from pathlib import Path
-from typing import TYPE_CHECKING
+from typing import TYPE_CHECKING, cast
 
 from yendo.cli import machines
 
@@ -36,7 +36,7 @@ def run(options: argparse.Namespace) -> int:
     from yendo.cli import proving, show
     from yendo.demo import story
     from yendo.demo.taken import capture_it
-    from yendo.machines.wine.machine import WineMachine
+    from yendo.machines.watching import WatchedMachine
 
     folder = options.folder or Path(tempfile.mkdtemp(prefix="yendo-demo-"))
     machine = machines.asked(options, options.machine)
@@ -50,8 +50,9 @@ def run(options: argparse.Namespace) -> int:
     taken = None
     with show.working("demo", quiet=options.quiet or options.json) as progress:
         told = story.tell(folder, machine, tell_step=progress)
-        if isinstance(machine, WineMachine):  # what a person does needs programs that run
-            taken = capture_it(folder, told.installer.parent / story.SETUP, machine, progress)
+        if machine.screens:  # what a person does needs programs that run
+            setup = told.installer.parent / story.SETUP
+            taken = capture_it(folder, setup, cast("WatchedMachine", machine), progress)
     body, record = proving.keep(told.proof, told.built.folder)
     passed = told.proof.passed
     if options.json:

@@ -210,6 +210,8 @@ class Machine(Protocol):
 
     name: str
     place: Place
+    screens: bool
+    """Whether its programs run here, so that they can be shown on a screen of this computer."""
 
     @property
     def label(self) -> str: ...

@@ -188,6 +188,9 @@ class WatchedMachine(Machine, Protocol):
     def widths(self) -> list[str]:
         """The bits of programs that it runs: ``["64"]`` or ``["64", "32"]``."""
 
+    def on_screen(self, display: str) -> WatchedMachine:
+        """The same, with its windows on a screen of this computer; only where it ``screens``."""
+
     def libraries(self, bits: int) -> set[str]:
         """The names of what lies in the system's folder for programs of so many bits, in small letters."""
 

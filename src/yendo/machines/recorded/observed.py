@@ -50,6 +50,7 @@ class Observed:
     """
 
     has_powershell, evidence, without_powershell = True, True, ""
+    screens = False
     unanswered: frozenset[str] = frozenset()
 
     @property

@@ -76,6 +76,7 @@ class SimulatedMachine:
 
     place: Place = "simulation"
     has_powershell = False
+    screens = False
     evidence, not_windows, without_powershell = False, "it is simulated", ""
     unanswered: frozenset[str] = frozenset()
 

@@ -137,12 +137,15 @@ class WineMachine:
 
     unanswered = frozenset({"app", "capability", "feature", "system-package"})  # the servicing program does nothing
 
-    evidence, not_windows = True, NOT_WINDOWS
+    evidence, not_windows, screens = True, NOT_WINDOWS, True
     without_powershell = "`yendo doctor` says how to add a PowerShell"
 
     @property
     def has_powershell(self) -> bool:
         return self.powershell is not None
+
+    def on_screen(self, display: str) -> WineMachine:
+        return WineMachine(self.cache, self.powershell, unconfined=self.unconfined, guise=self.guise, screen=display)
 
     def imitates(self, account: Account) -> str:
         how = "imitated by a redirected profile and hive, since the layer has no such account"
