@@ -4,9 +4,11 @@ from __future__ import annotations
 
 import re
 import shutil
+import sys
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 import step_specimens
 from conftest import OWN
@@ -19,7 +21,8 @@ from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build, carry
 from yendo.package import manifest as form
 from yendo.plan import PlanError, read, read_text
-from yendo.steps import KINDS, fragment, json_text, ledger, texts
+from yendo.steps import KINDS, Action, fragment, json_text, ledger, texts
+from yendo.steps.action import ActionData
 from yendo.steps.edit import xml
 from yendo.steps.ledger import changed_list as changed
 from yendo.steps.registry import imported
@@ -128,6 +131,53 @@ def test_there_and_back_on_the_simulated_machine(package: Path, stock: Path) -> 
             for effect in difference(before, session.state())
             if not effect.thing.identity.startswith(OWN[1])
         ] == []
+
+
+# What the data of kinds got in later versions, with what an earlier one meant by leaving it out.
+LATER = {
+    "delete": {"only_empty": False, "empty_parents": False},
+    "copy": {"mirror": ""},
+    "registry": {"each": False},
+    "edit": {"make": False},
+    "shortcut": {"icon": "", "description": ""},
+    "restart": {"text": ""},
+}
+
+
+def test_packages_of_an_earlier_version_are_carried_out(package: Path, tmp_path: Path) -> None:
+    """The same manifest as one that did not know the later words yet does the same."""
+    done = simulated(package)
+    before = done.state()
+    assert run(done, package, "install").exit_code == 0
+    manifest = form.read(package)
+    left = 0
+
+    def earlier(action: Action) -> Action:
+        nonlocal left
+        usual = LATER.get(action.kind, {})
+        kept = {name: value for name, value in action.data.items() if name not in usual or usual[name] != value}
+        left += len(action.data) - len(kept)
+        return msgspec.structs.replace(action, data=kept)
+
+    old = msgspec.structs.replace(manifest, install=tuple(map(earlier, manifest.install)))
+    assert left > 8
+    session = simulated(package)
+    found = carry.carry(old, package, session, "install", folder=FOLDER, sleep=lambda _: None)
+    assert found.exit_code == 0 and essence(before, session.state()) == essence(before, done.state())
+
+
+def test_every_kind_s_data_is_what_it_says(package: Path, stock: Path) -> None:
+    """Data that a build has written is what the struct reads, and what it writes again: nothing falls aside."""
+    kinds = {one.__name__: one for one in ActionData.__subclasses__()}
+    seen = set()
+    for made in (package, stock):
+        for action in form.read(made).install:
+            for name, one in kinds.items():
+                if sys.modules[one.__module__].__name__.rpartition(".")[2] == action.kind.replace("-", "_"):
+                    again = msgspec.json.decode(msgspec.json.encode(one.of(action).plain()))
+                    assert again == msgspec.json.decode(msgspec.json.encode(action.data)), action.title
+                    seen.add(name)
+    assert len(seen) >= 12, seen
 
 
 @pytest.mark.wine

@@ -14,7 +14,10 @@ DEFAULT_TIMEOUT = 3600.0
 
 
 class ActionData(msgspec.Struct, frozen=True):
-    """What a kind hands to whoever carries it out, beside the keys that all steps have: plain values in a manifest."""
+    """What a kind hands to whoever carries it out, beside the keys that all steps have: plain values in a manifest.
+
+    What came later has a default: packages that an earlier version has built are carried out.
+    """
 
     @classmethod
     def of(cls, action: Action) -> Self:

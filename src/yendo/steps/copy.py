@@ -76,15 +76,15 @@ class CopiedFile(msgspec.Struct, frozen=True):
 
     source: str
     to: str
-    sha256: str
+    sha256: str = ""
 
 
 class CopyData(ActionData, frozen=True):
     """``mirror`` is a folder where nothing else stays, ``fill`` settings by their places; ``folders`` stay empty."""
 
     items: tuple[CopiedFile, ...]
-    keep: bool
-    mirror: str
+    keep: bool = False
+    mirror: str = ""
     fill: dict[str, str] | msgspec.UnsetType = msgspec.UNSET
     folders: tuple[str, ...] | msgspec.UnsetType = msgspec.UNSET
 

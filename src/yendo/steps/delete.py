@@ -33,9 +33,9 @@ class DeleteStep(Step, tag="delete", frozen=True, kw_only=True):
 
 class DeleteData(ActionData, frozen=True):
     path: str
-    keep: bool
-    only_empty: bool
-    empty_parents: bool
+    keep: bool = False
+    only_empty: bool = False
+    empty_parents: bool = False
 
 
 class DeleteKind(Kind[DeleteStep]):

@@ -154,8 +154,8 @@ class EditData(ActionData, frozen=True):
     file: str
     format: str
     set: tuple[tuple[str, str], ...]
-    remove: tuple[str, ...]
-    make: bool
+    remove: tuple[str, ...] = ()
+    make: bool = False
 
 
 def edited(text: str, data: EditData) -> str:

@@ -102,7 +102,7 @@ class RegistryChanges(ActionData, frozen=True):
     """``each``: keys of a person are set for everybody."""
 
     items: tuple[RegistryItem, ...]
-    each: bool
+    each: bool = False
 
 
 def imported(text: str) -> tuple[RegistryItem, ...]:

@@ -47,14 +47,14 @@ class RemovePreviousStep(Step, tag="remove-previous", frozen=True, kw_only=True)
 class PreviousData(ActionData, frozen=True, kw_only=True):
     """``upgrade`` is the packed form of ``upgrade_code``; ``version`` are the bounds of a range."""
 
-    product: str
-    upgrade: str
-    upgrade_code: str
-    name: str
-    publisher: str
-    version: tuple[dict[str, str], ...]
-    arguments: str
-    codes: dict[str, Meaning]
+    product: str = ""
+    upgrade: str = ""
+    upgrade_code: str = ""
+    name: str = ""
+    publisher: str = ""
+    version: tuple[dict[str, str], ...] = ()
+    arguments: str = ""
+    codes: dict[str, Meaning] = {}
 
 
 class RemovePreviousKind(Kind[RemovePreviousStep]):

@@ -34,8 +34,8 @@ class RestartData(ActionData, frozen=True):
     """``notice`` in seconds."""
 
     where: str
-    notice: int
-    text: str
+    notice: int = 0
+    text: str = ""
 
 
 class RestartKind(Kind[RestartStep]):

@@ -44,7 +44,7 @@ class ServiceData(ActionData, frozen=True):
 
     name: str
     change: str
-    start: int
+    start: int = 0
 
 
 class ServiceKind(Kind[ServiceStep]):

@@ -30,10 +30,10 @@ class ShortcutStep(Step, tag="shortcut", frozen=True, kw_only=True):
 class ShortcutData(ActionData, frozen=True):
     path: str
     target: str
-    arguments: str
-    start_in: str
-    description: str
-    icon: str
+    arguments: str = ""
+    start_in: str = ""
+    description: str = ""
+    icon: str = ""
 
 
 class ShortcutKind(Kind[ShortcutStep]):

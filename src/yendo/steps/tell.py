@@ -29,7 +29,7 @@ class TellData(ActionData, frozen=True):
     """``text`` by language tags."""
 
     text: dict[str, str]
-    caption: str
+    caption: str = ""
 
 
 class TellKind(Kind[TellStep]):
