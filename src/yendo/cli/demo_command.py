@@ -36,7 +36,7 @@ def run(options: argparse.Namespace) -> int:
     from yendo.cli import proving, show
     from yendo.demo import story
     from yendo.demo.taken import capture_it
-    from yendo.machines.watching import WatchedMachine
+    from yendo.machines.watching import ScreenMachine
 
     folder = options.folder or Path(tempfile.mkdtemp(prefix="yendo-demo-"))
     machine = machines.asked(options, options.machine)
@@ -52,7 +52,7 @@ def run(options: argparse.Namespace) -> int:
         told = story.tell(folder, machine, tell_step=progress)
         if machine.screens:  # what a person does needs programs that run
             setup = told.installer.parent / story.SETUP
-            taken = capture_it(folder, setup, cast("WatchedMachine", machine), progress)
+            taken = capture_it(folder, setup, cast("ScreenMachine", machine), progress)
     body, record = proving.keep(told.proof, told.built.folder)
     passed = told.proof.passed
     if options.json:

@@ -12,7 +12,7 @@ import msgspec
 from yendo import forms
 from yendo.capture import WorkDone, WorkLine, sorted_out, work
 from yendo.draft import adding, captured
-from yendo.machines.watching import WatchedMachine
+from yendo.machines.watching import ScreenMachine
 from yendo.machines.wine import layer
 from yendo.machines.wine.screens import pressing
 from yendo.package import build
@@ -40,7 +40,7 @@ class CaptureTold(msgspec.Struct, frozen=True):
     app: Path
 
 
-def capture_it(folder: Path, setup: Path, machine: WatchedMachine, tell_step: Callable[[str], object]) -> CaptureTold:
+def capture_it(folder: Path, setup: Path, machine: ScreenMachine, tell_step: Callable[[str], object]) -> CaptureTold:
     """Captures the setup and what somebody answers afterwards, leaves its icon out, and makes its site a setting."""
     place = folder / WORKSPACE
     shutil.rmtree(place, ignore_errors=True)
@@ -61,7 +61,7 @@ def capture_it(folder: Path, setup: Path, machine: WatchedMachine, tell_step: Ca
     return CaptureTold(dict(fates), build.build(place, plan).folder, database, envelope, app)
 
 
-def _done(machine: WatchedMachine, setup: Path, gathered: Path) -> WorkDone:
+def _done(machine: ScreenMachine, setup: Path, gathered: Path) -> WorkDone:
     """The work, with somebody at a screen without a monitor who answers No in the settings; without such a screen the
     value is set by a command.
     """

@@ -210,11 +210,13 @@ class Machine(Protocol):
 
     name: str
     place: Place
-    screens: bool
-    """Whether its programs run here, so that they can be shown on a screen of this computer."""
 
     @property
     def label(self) -> str: ...
+
+    @property
+    def screens(self) -> bool:
+        """Whether its programs run here, so that they can be shown on a screen of this computer."""
 
     @property
     def has_powershell(self) -> bool: ...

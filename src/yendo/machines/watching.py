@@ -188,10 +188,14 @@ class WatchedMachine(Machine, Protocol):
     def widths(self) -> list[str]:
         """The bits of programs that it runs: ``["64"]`` or ``["64", "32"]``."""
 
-    def on_screen(self, display: str) -> WatchedMachine:
-        """The same, with its windows on a screen of this computer; only where it ``screens``."""
-
     def libraries(self, bits: int) -> set[str]:
         """The names of what lies in the system's folder for programs of so many bits, in small letters."""
 
     def fresh(self, account: Account = "user") -> AbstractContextManager[WatchedSession]: ...
+
+
+class ScreenMachine(WatchedMachine, Protocol):
+    """One that ``screens``: its programs run on this computer."""
+
+    def on_screen(self, display: str) -> ScreenMachine:
+        """The same, with its windows on a screen of this computer."""

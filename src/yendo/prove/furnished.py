@@ -51,6 +51,10 @@ class Furnished:
         return self.machine.has_powershell
 
     @property
+    def screens(self) -> bool:
+        return self.machine.screens
+
+    @property
     def evidence(self) -> bool:
         return self.machine.evidence
 
