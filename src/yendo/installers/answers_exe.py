@@ -97,7 +97,7 @@ def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPa
     except YendoError as error:  # the records are certain all the same
         damaged = f"cannot be read: {error}"
         return [
-            msgspec.structs.replace(part, note=damaged)
+            msgspec.structs.replace(part, note=damaged, unread=True)
             if part.name.lower().endswith(("data1.hdr", "data1.cab"))
             else part
             for part in listed

@@ -32,6 +32,7 @@ class InstallerPart(msgspec.Struct, frozen=True):
     holds it.
 
     ``open`` gives its contents as a file, of at most so many bytes. ``link``: it only names another.
+    ``unread``: what is in it is not known, for the reason in ``note``.
     """
 
     name: str
@@ -42,6 +43,7 @@ class InstallerPart(msgspec.Struct, frozen=True):
     note: str = ""
     stored: bool = False
     link: bool = False
+    unread: bool = False
 
 
 def whole(pieces: Iterator[bytes], limit: int) -> BinaryIO:
@@ -92,7 +94,7 @@ class Looker:
         return count
 
     def _one(self, part: InstallerPart, depth: int) -> Content:
-        note, unread = part.note, False
+        note, unread = part.note, part.unread
         if reason := hostile(part.name):
             note, unread = f"hostile name: {reason}", True
         if packed := bomb(part):

@@ -68,6 +68,7 @@ def parts(file: BinaryIO, image: Image, found: FoundContent) -> list[InstallerPa
 
 def _part(script: ScriptExe, name: str, place: int, *, uninstaller: bool = False) -> InstallerPart:
     begin = packed = size = None
+    unread = False
     note = "the uninstaller that it writes" if uninstaller else ""
     try:
         if not script.solid:
@@ -76,7 +77,7 @@ def _part(script: ScriptExe, name: str, place: int, *, uninstaller: bool = False
         if uninstaller:
             return InstallerPart(name, None, begin, packed, lambda limit: io.BytesIO(), note)
     except YendoError as error:
-        note = f"cannot be read: {error}"
+        note, unread = f"cannot be read: {error}", True
 
     def open_it(limit: int) -> BinaryIO:
         if size is not None and begin is not None:
@@ -85,7 +86,7 @@ def _part(script: ScriptExe, name: str, place: int, *, uninstaller: bool = False
             limit = form.MAX_FILE
         return io.BytesIO(script.data(place, max(limit, 64 << 20)))
 
-    return InstallerPart(name.lstrip("\\"), size, begin, packed, open_it, note, size is not None)
+    return InstallerPart(name.lstrip("\\"), size, begin, packed, open_it, note, size is not None, unread=unread)
 
 
 def _run(
