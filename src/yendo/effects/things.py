@@ -229,14 +229,16 @@ class Product(_Thing, tag="product", frozen=True):
         return self.code.lower()
 
 
+PartSort = Literal["task", "firewall-rule", "driver", "feature", "capability", "system-package", "app", "mode"]
+
+
 class Part(_Thing, tag="part", frozen=True):
     """A part of the system that its own programs look after.
 
-    ``sort`` is task, firewall-rule, driver, feature, capability, system-package, app, or mode: that of a host which
-    many people share.
+    The ``sort`` mode is that of a host which many people share.
     """
 
-    sort: str
+    sort: PartSort
     name: str
     value: str | None = None
 

@@ -6,10 +6,10 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from typing import Protocol
+from typing import Literal, Protocol
 
 from yendo.effects import Service, State
-from yendo.effects.things import AccessRights, Part
+from yendo.effects.things import AccessRights, Part, PartSort
 from yendo.formats.app_package import AppIdentity
 from yendo.machines.protocol import Ran
 from yendo.servicing.manifest import ServicedManifest
@@ -116,7 +116,7 @@ def _replaced(service: Service, **fields: object) -> Service:
     return msgspec.structs.replace(service, **fields)
 
 
-def _part(state: State, sort: str, name: str, value: str | None, *, there: bool, missing: int = 1) -> int:
+def _part(state: State, sort: PartSort, name: str, value: str | None, *, there: bool, missing: int = 1) -> int:
     if there:
         state.add(Part(sort, name, value))
         return 0
@@ -178,7 +178,7 @@ def _keep(state: State, listed: str, *, there: bool) -> None:
         state.remove("part", Part("driver", inf).identity)
 
 
-def _sourced(parts: list[str], state: State, files: Files, sort: str) -> int:
+def _sourced(parts: list[str], state: State, files: Files, sort: Literal["feature", "capability"]) -> int:
     """A feature or a capability comes, from a folder where one is named."""
     source = _option(parts, "source")
     if source and files.inside(source) is False:
