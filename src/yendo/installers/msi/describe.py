@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections import Counter
 from collections.abc import Iterable, Iterator, Sequence
+from functools import lru_cache
 from pathlib import Path
 
 import msgspec
@@ -55,6 +56,12 @@ _WINDOWS_KEY = r"software\microsoft\windows nt\currentversion"
 
 def baseline(surroundings: Surroundings) -> State:
     """A machine on which nothing but the system's folders is known, and of the system what installers search for."""
+    return _baseline(msgspec.json.encode(surroundings)).copy()
+
+
+@lru_cache(16)  # every scenario begins with one, and there are few kinds of machines
+def _baseline(machine: bytes) -> State:
+    surroundings = msgspec.json.decode(machine, type=Surroundings)
     state = State()
     for path in (*surroundings.folders.values(), *for_everyone(surroundings).values(), r"C:\Windows\Installer"):
         state.add_folders(path)
