@@ -237,7 +237,7 @@ def _again(session: Any, course: Course, verb: str, run: Any) -> None:
             begun = max(at for at, event in enumerate(happened) if isinstance(event, events.RunBegan))
             course.codes.append(carry.code_of(happened[begun:]))
             course.told.append(_squeezed(happened[begun:]))
-            if course.codes[-1] != 1641:
+            if course.codes[-1] != 1641 or not _unfinished(session):
                 break
 
 

@@ -181,6 +181,7 @@ class RegistryKind(Kind[RegistryStep]):
         if item.delete_key:
             host.drop_keys(hive, view, key)
             host.tell(events.Changed("deleted", f"{hive}\\{key}"))
+        there = host.session.has_key(hive, view, key)
         for name in item.delete:
             if host.set_value(hive, view, key, name, None):
                 host.tell(events.Changed("deleted", f"{hive}\\{key}\\{name}"))
@@ -193,7 +194,7 @@ class RegistryKind(Kind[RegistryStep]):
                 data = int(str(data))  # a setting fills a place with text
             host.set_value(hive, view, key, name, (kind, data))
             host.tell(events.Changed("set", f"{hive}\\{key}\\{name}"))
-        if item.empty_key and host.session.drop_key(hive, view, key):
+        if item.empty_key and there and host.session.drop_key(hive, view, key):
             host.tell(events.Changed("removed", f"{hive}\\{key}"))
 
     def mistakes(self, step: RegistryStep, at: At) -> Iterator[tuple[str, str, str]]:
