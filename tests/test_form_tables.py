@@ -158,8 +158,7 @@ def test_rights_are_given_and_taken_back(tmp_path: Path) -> None:
     folder, _ = office(tmp_path / "w")
     path = with_rights(folder, r"%ProgramFiles%\Tidewell\Sounder")
     package = build.build(folder, read(path)[0]).folder
-    session = SimulatedMachine().fresh(package)
-    with session as machine:
+    with SimulatedMachine().fresh() as machine:
         assert run(machine, package, "install").exit_code == 0
         given = [(thing.target, thing.who, thing.rights) for thing in machine.state().of("access-rights")]
         assert given == [(r"C:\Program Files\Tidewell\Sounder", "S-1-5-32-545", "(OI)(CI)(M)")]

@@ -5,11 +5,10 @@ from __future__ import annotations
 import ast
 import re
 from collections.abc import Iterator
-from pathlib import Path
 
 import pytest
+from sources import parsed
 
-SOURCE = Path(__file__).parents[1] / "src" / "yendo"
 # Rooms that are Windows': its formats and installers, kinds of steps and rules, machines, forms of packages, parts.
 OWN = (
     "platforms/windows/", "formats/", "installers/", "steps/", "terms/rules/", "machines/", "forms/", "drivers/",
@@ -81,10 +80,10 @@ def literals(tree: ast.Module) -> Iterator[tuple[int, str | int]]:
             yield node.lineno, node.value
 
 
-def found(path: Path) -> list[tuple[int, str | int]]:
+def found(tree: ast.Module) -> list[tuple[int, str | int]]:
     return [
         (line, value)
-        for line, value in literals(ast.parse(path.read_text("utf-8")))
+        for line, value in literals(tree)
         if (value in CODES if isinstance(value, int) else KNOWN.match(value))
     ]
 
@@ -92,9 +91,8 @@ def found(path: Path) -> list[tuple[int, str | int]]:
 def test_windows_is_known_in_its_own_rooms() -> None:
     """Drives, hives, variables, separators and exit codes, module by module against the list; none has room to spare."""
     known = {}
-    for path in sorted(SOURCE.rglob("*.py")):
-        name = path.relative_to(SOURCE).as_posix()
-        if not name.startswith(OWN) and (here := found(path)):
+    for name, tree in sorted(parsed().items()):
+        if not name.startswith(OWN) and (here := found(tree)):
             known[name] = here
     wrong = {name: here for name, here in known.items() if len(here) > ALLOWED.get(name, (0, ""))[0]}
     assert not wrong
@@ -111,7 +109,5 @@ def test_windows_is_known_in_its_own_rooms() -> None:
         ('x = "/opt/tidewell"', False), ("x = 300", False),
     ],
 )  # fmt: skip
-def test_what_counts_as_knowing_it(tmp_path: Path, text: str, sees: bool) -> None:
-    path = tmp_path / "module.py"
-    path.write_text(text, "utf-8")
-    assert bool(found(path)) is sees
+def test_what_counts_as_knowing_it(text: str, sees: bool) -> None:
+    assert bool(found(ast.parse(text))) is sees

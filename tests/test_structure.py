@@ -3,19 +3,12 @@
 from __future__ import annotations
 
 import ast
-from functools import cache
 from pathlib import Path
 
 import pytest
+from sources import parsed
 
-SOURCE = Path(__file__).parents[1] / "src" / "yendo"
 LONGEST = 60
-
-
-@cache
-def parsed() -> dict[str, ast.Module]:
-    """Every module by its path below the program's folder; all tests here read them."""
-    return {path.relative_to(SOURCE).as_posix(): ast.parse(path.read_text("utf-8")) for path in SOURCE.rglob("*.py")}
 
 
 def test_no_module_needs_itself() -> None:

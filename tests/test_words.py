@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
+from sources import parsed
+
 ROOT = Path(__file__).parents[1]
 # words of a plan or a sentence for which the code has another spelling
 SPELT = {
@@ -36,13 +38,12 @@ def test_a_type_s_name_stands_for_one_thing() -> None:
     from collections import defaultdict
 
     found: dict[str, list[str]] = defaultdict(list)
-    source = ROOT / "src" / "yendo"
-    for path in source.rglob("*.py"):
-        for node in ast.parse(path.read_text("utf-8")).body:
+    for place, tree in parsed().items():
+        for node in tree.body:
             names = [node.name] if isinstance(node, ast.ClassDef) else []
             if isinstance(node, ast.Assign):
                 names = [target.id for target in node.targets if isinstance(target, ast.Name)]
             for name in names:
                 if name[:1].isupper() and not name.isupper():
-                    found[name].append(path.relative_to(source).as_posix())
+                    found[name].append(place)
     assert {name: places for name, places in found.items() if len(places) > 1} == {}

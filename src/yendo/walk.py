@@ -19,16 +19,28 @@ def files_below(top: Path, *, links: bool = False) -> list[tuple[str, Path]]:
     """
     if not top.is_dir():
         return []
-    return sorted(_below(top, "", links), key=lambda one: one[0].split("/"))
+    return sorted(each_below(top, links=links), key=lambda one: one[0].split("/"))
 
 
-def _below(folder: Path, before: str, links: bool) -> Iterator[tuple[str, Path]]:
-    with os.scandir(folder) as entries:
-        for entry in entries:
-            if entry.is_dir(follow_symlinks=False):
-                yield from _below(folder / entry.name, f"{before}{entry.name}/", links)
-            elif entry.is_file(follow_symlinks=False) or (links and entry.is_symlink()):
-                yield before + entry.name, folder / entry.name
+def each_below(top: Path, *, links: bool = False, closed: bool = False) -> Iterator[tuple[str, Path]]:
+    """The same one by one, as they come. Raises OSError, but with ``closed`` passes over folders that may not be looked
+    into.
+    """
+    waiting = [("", top)]
+    while waiting:
+        before, folder = waiting.pop()
+        try:
+            entries = os.scandir(folder)
+        except OSError:
+            if not closed:
+                raise
+            continue
+        with entries:
+            for entry in entries:
+                if entry.is_dir(follow_symlinks=False):
+                    waiting.append((f"{before}{entry.name}/", folder / entry.name))
+                elif entry.is_file(follow_symlinks=False) or (links and entry.is_symlink()):
+                    yield before + entry.name, folder / entry.name
 
 
 def regular(path: Path) -> None:

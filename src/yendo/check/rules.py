@@ -10,6 +10,7 @@ import msgspec
 
 from yendo.check.table import Report, rule
 from yendo.check.workspace import Workspace
+from yendo.effects.things import parent
 from yendo.errors import Usage
 from yendo.facts import secrets
 from yendo.installers.msi import commandline
@@ -198,7 +199,7 @@ def log_folder(workspace: Workspace) -> Report:
         except commandline.CommandError:
             continue
         if log and step.command and "{logs}" not in log:
-            folder = paths.above(expand(log, surroundings.environment)).lower()
+            folder = parent(expand(log, surroundings.environment)).lower()
             if folder not in there and "{package}" not in folder:
                 yield (
                     workspace.line(verb, at, "command"),

@@ -34,7 +34,6 @@ from yendo.terms.rules import (
 from yendo.terms.rules.file_list import MAX_FILES, for_file
 
 MOST_SINGLE = 20  # more rules than this are no longer read one by one
-_KEPT = paths.INSTALLERS_OWN  # what the Windows Installer keeps for itself is no program of the product
 
 
 def for_effects(effects: Iterable[Effect], main: Iterable[str] = ()) -> list[Rule]:
@@ -58,7 +57,7 @@ def for_effects(effects: Iterable[Effect], main: Iterable[str] = ()) -> list[Rul
         if isinstance(thing, File)
         and is_version(thing.version)
         and thing.path.lower().endswith((".exe", ".dll"))
-        and _KEPT not in thing.path.lower()
+        and paths.INSTALLERS_OWN not in thing.path.lower()
     ]
     preferred = [name.lower() for name in main]
 
@@ -272,7 +271,7 @@ def portable(path: str, environment: Mapping[str, str]) -> str:
         value = environment.get(name) or next(
             (known for key, known in environment.items() if key.lower() == name.lower()), ""
         )
-        if value and path.lower().startswith(paths.into(value.lower())):
+        if value and paths.is_below(path, value):
             return f"%{'ProgramFiles' if name == 'ProgramW6432' else name}%" + path[len(value) :]
     return path
 

@@ -33,7 +33,6 @@ from yendo.platforms.windows.registry_keys import MACHINE, PERSON
 
 MOST_OF_A_CLASS = 60
 EDITED = (".ini", ".cfg", ".conf", ".json", ".xml", ".log", ".txt", ".yaml", ".toml")
-_KEPT = paths.INSTALLERS_OWN
 _INSTALLER = ("\\currentversion\\installer\\", "classes\\installer\\", "\\currentversion\\uninstall\\")
 
 
@@ -116,7 +115,9 @@ def newer(version: str) -> str:
 def own_files(ground: Ground) -> list[File]:
     """The product's files, without what the Windows Installer keeps for itself."""
     return [
-        thing for thing in ground.added if isinstance(thing, File) and _KEPT not in thing.identity and thing.size != 0
+        thing
+        for thing in ground.added
+        if isinstance(thing, File) and paths.INSTALLERS_OWN not in thing.identity and thing.size != 0
     ]
 
 
@@ -248,7 +249,7 @@ def _elsewhere(ground: Ground) -> Iterator[Case]:
                 vendor.add(msgspec.structs.replace(thing, key="another product", name="another product"))
                 user.add(msgspec.structs.replace(thing, hive=PERSON))
                 narrow.add(msgspec.structs.replace(thing, view="32" if thing.view == "64" else "64"))
-            case File() if _KEPT not in thing.identity:
+            case File() if paths.INSTALLERS_OWN not in thing.identity:
                 vendor.add(
                     msgspec.structs.replace(thing, path=parent(thing.path) + "\\another-" + paths.name(thing.path))
                 )

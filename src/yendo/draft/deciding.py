@@ -222,7 +222,7 @@ def _follow(document: tomlkit.TOMLDocument, was: str, now: str) -> None:
     for rule in document.get("detect", []):
         for key in ("path", "folder"):
             text = str(rule.get(key, ""))
-            if (paths.into(text)).lower().startswith(head):
+            if paths.into(text).lower().startswith(head):
                 rule[key] = writing.value(paths.bare(now) + text[len(head) - 1 :])
 
 

@@ -65,7 +65,7 @@ def _owned(left: Sequence[Effect]) -> list[str]:
     for path in sorted((effect.thing.path for effect in left if isinstance(effect.thing, File | Shortcut)), key=_depth):
         folder = ntpath.dirname(path)
         owned = folder if folder.lower() in made else path
-        if not any((paths.into(owned.lower())).startswith(paths.into(known)) for known in found):
+        if not any(paths.into(owned.lower()).startswith(paths.into(known)) for known in found):
             found[owned.lower()] = owned
     return list(found.values())
 

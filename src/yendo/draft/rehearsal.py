@@ -18,6 +18,7 @@ from yendo.errors import YendoError
 from yendo.formats.msi import Database
 from yendo.installers.account import InstallerAccount, Silent
 from yendo.installers.msi.layers import Layers
+from yendo.machines.protocol import BROUGHT
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.platforms.windows import exit_codes, paths, systems
 from yendo.platforms.windows.recording import is_temporary
@@ -56,7 +57,7 @@ def of_database(
     """How a database goes with what goes onto it. ``defaults`` are its properties that a person may set. Raises
     Unreadable.
     """
-    brought: dict[str, Path] = {paths.bare(TRIED_IN): installer.parent}
+    brought: dict[str, Path] = {BROUGHT: installer.parent}
     places = {}
     for path in (*transforms, *patches):
         folder = next((folder for folder, known in brought.items() if known == path.parent), None)
@@ -101,7 +102,7 @@ def of_setup(installer: Path, silent: Silent) -> Lines | None:
     if install is None:
         return None
     away = silent.uninstall.command if silent.uninstall else None
-    return Lines((install,), away, (), {paths.bare(TRIED_IN): installer.parent}, stays=away is None)
+    return Lines((install,), away, (), {BROUGHT: installer.parent}, stays=away is None)
 
 
 def anywhere(rule: Rule) -> Rule:

@@ -7,7 +7,6 @@ from __future__ import annotations
 
 import hashlib
 import ntpath
-import os
 import re
 from collections.abc import Iterable, Iterator
 from datetime import UTC, datetime
@@ -24,6 +23,7 @@ from yendo.errors import Unreadable, YendoError
 from yendo.formats import inf as form
 from yendo.formats import pe
 from yendo.formats.inf import Inf
+from yendo.walk import each_below
 
 MAX_FILES, MAX_SECTIONS = 5_000, 20_000
 _STARTS = {0: "boot", 1: "system", 2: "automatic", 3: "on demand", 4: "disabled"}
@@ -107,23 +107,10 @@ def listing(folder: Path) -> dict[str, Path]:
     Raises Unreadable where there are too many.
     """
     found: dict[str, Path] = {}
-    waiting = [("", str(folder))]
-    while waiting:
-        below, place = waiting.pop()
-        try:
-            with os.scandir(place) as entries:
-                here = list(entries)
-        except OSError:  # what may not be looked into is not there for whoever installs it either
-            continue
-        for entry in here:
-            if entry.is_dir(follow_symlinks=False):
-                waiting.append((f"{below}{entry.name}/", entry.path))
-            elif entry.is_file(follow_symlinks=False):
-                found[(below + entry.name).lower()] = folder / (below + entry.name)
-                if len(found) > MAX_FILES:
-                    raise Unreadable(
-                        f"{folder.name} holds more than {MAX_FILES} files; a driver's folder holds its own"
-                    )
+    for name, path in each_below(folder, closed=True):  # what may not be looked into is not there for Windows either
+        found[name.lower()] = path
+        if len(found) > MAX_FILES:
+            raise Unreadable(f"{folder.name} holds more than {MAX_FILES} files; a driver's folder holds its own")
     return found
 
 

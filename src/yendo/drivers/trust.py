@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import hashlib
 from collections.abc import Sequence
-from functools import lru_cache
 from pathlib import Path
 from typing import BinaryIO
 
@@ -22,6 +21,7 @@ from yendo.formats.pe import Image
 from yendo.formats.security_catalogue import SecurityCatalogue
 from yendo.installers import signatures
 from yendo.installers.judging import Verified, judged_message
+from yendo.remembered import remembered
 
 # The certificates of Microsoft that sign who signs drivers: SHA-256, as seen in a real catalogue.
 MICROSOFT = {
@@ -155,16 +155,8 @@ def _kind(judged: Verified) -> str:
     return "publisher"
 
 
+@remembered(64, most=512)  # a folder full of drivers is signed by few
 def _common(name: str) -> str:
-    return _short(name) if len(name) <= 512 else _common_name(name)
-
-
-@lru_cache(64)  # a folder full of drivers is signed by few
-def _short(name: str) -> str:
-    return _common_name(name)
-
-
-def _common_name(name: str) -> str:
     """The common name of a distinguished one, as text; the whole where it has none."""
     from cryptography import x509
     from cryptography.x509.oid import NameOID

@@ -9,12 +9,12 @@ from __future__ import annotations
 import hashlib
 from collections.abc import Iterable, Iterator, Mapping
 from datetime import datetime
-from functools import lru_cache
 
 import msgspec
 from asn1crypto import cms, core
 
 from yendo.errors import Unreadable
+from yendo.remembered import remembered
 
 MAX_SIZE = 64 << 20
 _LIST = "1.3.6.1.4.1.311.10.1"
@@ -105,17 +105,9 @@ def _first(data: bytes) -> bytes:
     raise ValueError("a part of it is empty")
 
 
+@remembered(256, most=256)  # a list says the same few short names of every file
 def _wide(whole: bytes) -> str:
     """A text of two bytes a letter. Raises ValueError where there is none."""
-    return _name(whole) if len(whole) <= 256 else _first_text(whole)
-
-
-@lru_cache(256)  # a list says the same few short names of every file
-def _name(whole: bytes) -> str:
-    return _first_text(whole)
-
-
-def _first_text(whole: bytes) -> str:
     for _, _, content in _fields(whole):
         return content.decode("utf-16-be", "replace")
     raise ValueError("a name of it is empty")

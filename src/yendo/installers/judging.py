@@ -6,17 +6,17 @@ Source: RFC 5652 and RFC 3161. Whether the system that loads the file trusts the
 from __future__ import annotations
 
 import hashlib
-from functools import lru_cache
 from typing import Any
 
 import msgspec
 from asn1crypto import cms, tsp
 
 from yendo.installers import signatures
+from yendo.remembered import remembered
 
 # What holds a time stamp: of Windows, and of RFC 3161, as macOS has it.
 STAMP, CMS_STAMP = "1.3.6.1.4.1.311.3.3.1", "1.2.840.113549.1.9.16.2.14"
-_MAX_KEPT = 1 << 16  # bytes of certificates that are worth remembering; hostile ones are larger
+_MAX_KEPT = 1 << 16  # bytes of certificates that are worth remembering
 
 
 class Verified(msgspec.Struct, frozen=True):
@@ -79,7 +79,7 @@ def _judged(raw: bytes, content: bytes | None, what: str) -> Verified:
     if not signatures.is_signer(info, chosen):
         raise ValueError("the signer's certificate is not in it")
     ders = tuple(one.dump() for one in (chosen, *others))
-    told = _told(ders) if sum(map(len, ders)) <= _MAX_KEPT else _read(ders)
+    told = _read(ders)
     own = told.own
     stated = next(item["values"][0].native for item in info["signed_attrs"] if item["type"].native == "message_digest")
     value, attributes = info["signature"].native, b"\x31" + info["signed_attrs"].dump()[1:]
@@ -122,6 +122,8 @@ class _Certificates(msgspec.Struct, frozen=True):
     above: tuple[str, ...]
 
 
+# a folder full of drivers is signed by few
+@remembered(32, most=_MAX_KEPT)
 def _read(ders: tuple[bytes, ...]) -> _Certificates:
     from cryptography import x509
 
@@ -138,11 +140,6 @@ def _read(ders: tuple[bytes, ...]) -> _Certificates:
         uses,
         tuple(fingerprint(places[id(one)]) for one in _above(own, certificates)),
     )
-
-
-@lru_cache(32)  # a folder full of drivers is signed by few
-def _told(ders: tuple[bytes, ...]) -> _Certificates:
-    return _read(ders)
 
 
 def by_its_key(certificate: Any, value: bytes, signed: bytes, algorithm: str) -> bool:

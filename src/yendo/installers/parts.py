@@ -103,7 +103,8 @@ class Looker:
         inside: tuple[Content, ...] = ()
         if not packed and self._promising(part):
             if depth >= MAX_DEPTH:
-                note, unread = note or f"not looked into: nested deeper than {MAX_DEPTH} levels", True
+                reason = f"not looked into: nested deeper than {MAX_DEPTH} levels"
+                note, unread = (note, unread) if note else (reason, True)
             else:
                 try:
                     limit = part.size if part.stored and part.size else MAX_LOOKED_INTO
@@ -113,7 +114,7 @@ class Looker:
                     family, found = self.look(file, part.name)
                     inside = self.tree(found, depth + 1)
                 except YendoError as error:
-                    note, unread = note or f"cannot be read: {error}", True
+                    note, unread = (note, unread) if note else (f"cannot be read: {error}", True)
         return Content(part.name, part.size, part.offset, part.packed, family, note, inside, unread)
 
     def _promising(self, part: InstallerPart) -> bool:

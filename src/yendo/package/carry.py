@@ -561,13 +561,13 @@ class _Carrier:
     def clear(self) -> None:
         """Nothing of ours stays but the logs."""
         self.host.forget(0)
-        for name in ("postponed.txt", "journal.txt", "settings.txt"):
+        for name in (layout.POSTPONED, layout.JOURNAL, layout.SETTINGS):
             self.session.remove(paths.join(self.host.room, name))
         for verb in VERBS:
             for number in range(1, len(self.manifest.actions(verb)) + 1):
                 self.session.remove(paths.join(self.host.room, layout.FACTS, f"{verb}-{number}.json"))
         self.session.remove_folder(paths.join(self.host.room, layout.FACTS))
-        self.session.remove_folder(paths.join(self.host.room, "logs"))
+        self.session.remove_folder(self.host.vendor_logs)
         home = self.manifest.home
         whole = (layout.states(home), layout.marks(home), home)
         for folder in (self.host.room, *map(self.host.expand, whole)):

@@ -236,7 +236,7 @@ def with_places(rule: Rule, made: Made) -> Rule:
             (
                 head
                 for head in sorted(folders, key=len, reverse=True)
-                if text.lower() == head or text.lower().startswith(paths.into(head))
+                if text.lower() == head or paths.is_below(text, head)
             ),
             None,
         )

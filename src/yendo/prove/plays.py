@@ -317,7 +317,7 @@ def cut_simulated(stage: Stage, session: Any) -> bool:
 
     def writing(path: str, data: bytes, *, private: bool = False) -> None:
         write(path, data, private=private)
-        if path.endswith("journal.txt") and data.count(b"\nstep\t") >= middle:
+        if path.endswith(layout.JOURNAL) and data.count(b"\nstep\t") >= middle:
             raise _Cut
 
     session.write = writing

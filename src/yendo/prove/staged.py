@@ -18,6 +18,7 @@ from yendo.prove.plays import changes, cut_simulated, installed
 from yendo.prove.stage import Stage
 
 NOT_ON_LAYER = "only a simulated machine can be put into this state"
+REFUSALS = (form.LATER, form.NOT_APPLICABLE, form.NEED_MISSING, form.POSTPONED)
 STATE = ("facts", "the machine's facts", "a machine in this state")
 
 
@@ -102,12 +103,9 @@ def with_facts(change: Callable[[Facts], Facts], *, refused: bool) -> Callable[[
             stage.bring(session)
             before = session.state()
             carried = stage.verb(session, "install")
-            if refused or carried.exit_code in (form.LATER, form.NOT_APPLICABLE, form.NEED_MISSING, form.POSTPONED):
+            if refused or carried.exit_code in REFUSALS:
                 changed = changes(stage, session, before)
-                good = (
-                    carried.exit_code in (form.LATER, form.NOT_APPLICABLE, form.NEED_MISSING, form.POSTPONED)
-                    and not changed
-                )
+                good = carried.exit_code in REFUSALS and not changed
                 stage.phase(
                     "install",
                     "refused cleanly",

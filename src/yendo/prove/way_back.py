@@ -20,8 +20,6 @@ from yendo.prove import plays
 from yendo.prove.proof import Leftover
 from yendo.prove.stage import Stage
 
-_CACHE = paths.INSTALLERS_OWN
-
 
 def name_of(earlier: Path, package: Path) -> str:
     """The scenario's name. Raises Usage where it is no other build of the same package."""
@@ -133,7 +131,7 @@ def _without_caches(effects: list[Effect]) -> list[Effect]:
 
     def copy_of(effect: Effect) -> str | None:
         thing = effect.thing
-        return thing.sha256 if isinstance(thing, File) and _CACHE in thing.identity else None
+        return thing.sha256 if isinstance(thing, File) and paths.INSTALLERS_OWN in thing.identity else None
 
     gone = {copy_of(effect) for effect in effects if effect.change == "remove"}
     came = {copy_of(effect) for effect in effects if effect.change == "add"}

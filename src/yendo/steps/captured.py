@@ -39,7 +39,7 @@ from yendo.steps.base import Action, At, Kind, Result, Reversal, Step, below, br
 from yendo.steps.copy import CopiedFile, CopyData
 from yendo.steps.delete import DeleteData
 from yendo.steps.edit import EditData
-from yendo.steps.environment import EnvironmentData
+from yendo.steps.environment import PLACES, EnvironmentData
 from yendo.steps.registry import RegistryChanges, RegistryItem
 from yendo.steps.service import ServiceData
 from yendo.steps.shortcut import ShortcutData
@@ -485,25 +485,18 @@ def _entry(thing: UninstallEntry, kept: str) -> list[tuple[str, str, Data]]:
 
 
 def _variables(wanted: Iterable[Decided]) -> Iterator[Action]:
-    hives = {
-        "machine": ("HKLM", r"System\CurrentControlSet\Control\Session Manager\Environment"),
-        "user": ("HKCU", "Environment"),
-    }
     for one in wanted:
         thing = one.caught.effect.thing
         if not isinstance(thing, Environment):
             continue
-        hive, key = hives[thing.scope]
         if one.caught.effect.change == "remove":
-            data = EnvironmentData(hive, key, thing.name, "", "delete")
-            yield Action("environment", f"delete variable {thing.name}", data=data.plain())
-        elif added := captures.added_to(one.caught):
-            for entry in added:
-                data = EnvironmentData(hive, key, thing.name, entry, "append")
-                yield Action("environment", f"append to variable {thing.name}", data=data.plain())
+            changes = [("delete", "")]
         else:
-            data = EnvironmentData(hive, key, thing.name, thing.value or "", "set")
-            yield Action("environment", f"set variable {thing.name}", data=data.plain())
+            changes = [("append", entry) for entry in captures.added_to(one.caught)] or [("set", thing.value or "")]
+        for change, value in changes:
+            words = f"append to variable {thing.name}" if change == "append" else f"{change} variable {thing.name}"
+            data = EnvironmentData(*PLACES[thing.scope], thing.name, value, change)
+            yield Action("environment", words, data=data.plain())
 
 
 def _entries(wanted: Iterable[Decided]) -> Iterator[Action]:

@@ -8,7 +8,7 @@ from __future__ import annotations
 JOURNAL, RECORD, POSTPONED, SETTINGS, MODE = (
     "journal.txt", "record.txt", "postponed.txt", "settings.txt", "install-mode.txt",
 )  # fmt: skip
-FACTS = "facts"
+FACTS, VENDOR_LOGS = "facts", "logs"
 
 
 def kept(home: str, identifier: str) -> str:

@@ -70,9 +70,8 @@ class Host:
         self.home = home
         self.room = self.expand(layout.state(home, identifier))
         self.ledger_file = rf"{self.room}\{layout.RECORD}"
-        self.vendor_logs = (
-            rf"{self.room}\logs"  # of the vendor's programs, until they are published beside the runner's own
-        )
+        # of the vendor's programs, until they are published beside the runner's own
+        self.vendor_logs = rf"{self.room}\{layout.VENDOR_LOGS}"
         self.step = 0  # the one at work, from 1
         self.told: list[tuple[int, events.Event]] = []  # what happened, each with its step
         self._record: list[str] | None = None  # the record as it is on the machine; nobody else writes it meanwhile

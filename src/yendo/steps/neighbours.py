@@ -11,6 +11,7 @@ from typing import Protocol
 
 from yendo.errors import NotCovered
 from yendo.machines.protocol import Session
+from yendo.steps import home as layout
 from yendo.steps import ledger
 from yendo.steps.ledger import NOTHING
 
@@ -67,7 +68,7 @@ class Neighbours:
             return
         for path in sorted(files, key=str.lower):
             folder, _, name = path.rpartition("\\")
-            if name.lower() != "record.txt" or folder.count("\\") != self.host.room.count("\\"):
+            if name.lower() != layout.RECORD or folder.count("\\") != self.host.room.count("\\"):
                 continue
             if folder.lower() != self.host.room.lower():
                 data = self.host.session.read(path) or b""
@@ -114,7 +115,7 @@ class Neighbours:
 
     def _write(self, folder: str) -> None:
         text = "".join(f"{line}\r\n" for line in self.records[folder])
-        self.host.session.write(rf"{folder}\record.txt", text.encode())
+        self.host.session.write(rf"{folder}\{layout.RECORD}", text.encode())
 
 
 def _places(record: list[str]) -> dict[tuple[str, ...] | None, list[int]]:

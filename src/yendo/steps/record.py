@@ -7,6 +7,7 @@ from typing import TYPE_CHECKING, Literal
 
 import msgspec
 
+from yendo.steps import home as layout
 from yendo.steps.base import DONE, Action, ActionData, At, Kind, Result, Step
 from yendo.terms import events
 from yendo.terms.rules import Rule
@@ -77,7 +78,7 @@ class RecordKind(Kind[RecordStep]):
             found[item.title] = f"{in_words(holds)}, {fact}"
         for name, text in found.items():
             host.tell(events.FactRecorded(name, text))
-        folder = host.room + "\\facts"
+        folder = rf"{host.room}\{layout.FACTS}"
         host.own_folders(folder)
         host.session.write(rf"{folder}\{own.file}", json.dumps(found, ensure_ascii=False, indent=1).encode())
         return DONE

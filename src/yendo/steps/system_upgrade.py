@@ -155,13 +155,13 @@ class SystemUpgradeKind(Kind[SystemUpgradeStep]):
             yield "trial", "nothing asks beforehand what stands in the way", "leave trial out"
 
     def perform(self, action: Action, host: Host) -> Result:
-        part = UpgradeData.of(action).part
-        if part == "judge":
-            return _judge(action, host)
+        own = UpgradeData.of(action)
+        if own.part == "judge":
+            return _judge(own, action.timeout, host)
         found = _at_work(host)
         if not _waited(host, action.timeout):
             return AGAIN
-        if part == "upgrade":
+        if own.part == "upgrade":
             if found:  # one that an earlier run has started: a second one would only say that a restart is due
                 return DONE
             host.own_folders(host.room)
@@ -208,15 +208,15 @@ def _logs(host: Host, head: str) -> Iterator[bytes]:
             yield host.session.read(name) or b""
 
 
-def _judge(action: Action, host: Host) -> Result:
+def _judge(own: UpgradeData, limit: float, host: Host) -> Result:
     """What became of the system: by its build and edition, and where it went back by the setup's own logs."""
-    if not _waited(host, action.timeout):
+    if not _waited(host, limit):
         return AGAIN
     found = host.session.facts
     mark = rf"{host.room}\before.txt"
     before = (host.session.read(mark) or b"").decode()
     host.session.remove(mark)
-    if int(found.windows.split(".")[2]) >= (UpgradeData.of(action).build or 0):
+    if int(found.windows.split(".")[2]) >= (own.build or 0):
         edition = before.partition("\t")[2]
         if edition and edition != (found.edition or ""):
             host.tell(events.EditionChanged(edition, found.edition or ""))

@@ -26,7 +26,7 @@ from yendo.mac import bundles, choices, reading
 from yendo.mac.package import MacComponent, MacPackage
 from yendo.mac_half.machine import sandbox
 from yendo.mac_half.work import data_folders
-from yendo.platforms.posix import PosixThing, things_of
+from yendo.platforms.posix import PosixThing, listed
 
 Processor = Literal["arm64", "x86_64"]
 RECEIPTS = "private/var/db/receipts"
@@ -202,15 +202,15 @@ class MacMachine:
     def picture(self) -> dict[str, PosixThing]:
         """Everything on it, by path; not what is only there for a while, and not the books of the installer."""
         owners, found = self.state["owners"], {}
-        for path, entry in self._walk(self.tree, ""):
+        for thing in listed(self.tree, left=self._passed_over):
+            path = thing.path
             user, group = owners.get(path) or self._owner(path)
             mode, target = self._aside.get(path, (None, ""))
-            for thing in things_of(path, entry):
-                if target:
-                    thing = Link(path, target)
-                elif mode is not None and not isinstance(thing, Link):
-                    thing = msgspec.structs.replace(thing, mode=mode)
-                found[path] = msgspec.structs.replace(thing, user=user, group=group)
+            if target:
+                thing = Link(path, target)
+            elif mode is not None and not isinstance(thing, Link):
+                thing = msgspec.structs.replace(thing, mode=mode)
+            found[path] = msgspec.structs.replace(thing, user=user, group=group)
         return found
 
     def _owner(self, path: str) -> tuple[int, int]:
@@ -219,15 +219,9 @@ class MacMachine:
                 return person["number"], 20
         return 0, 0
 
-    def _walk(self, folder: Path, before: str) -> Iterator[tuple[str, Path]]:
-        for entry in sorted(folder.iterdir()):
-            path = f"{before}/{entry.name}"
-            bare = path.removeprefix(self.volume.rstrip("/")).strip("/")
-            if bare in _ASIDE or path.strip("/") in _ASIDE or bare in _PASSING:
-                continue
-            yield path, entry
-            if entry.is_dir() and not entry.is_symlink():
-                yield from self._walk(entry, path)
+    def _passed_over(self, path: str) -> bool:
+        bare = path.removeprefix(self.volume.rstrip("/")).strip("/")
+        return bare in _ASIDE or path.strip("/") in _ASIDE or bare in _PASSING
 
     @property
     def people(self) -> dict[str, dict[str, Any]]:

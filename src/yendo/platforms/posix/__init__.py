@@ -1,5 +1,5 @@
 """POSIX systems as a target: trees of files with modes, owners, links and extended attributes."""
 
-from yendo.platforms.posix.tree import PosixThing, changes, observed, things_of
+from yendo.platforms.posix.tree import PosixThing, changes, listed, observed
 
-__all__ = ["PosixThing", "changes", "observed", "things_of"]
+__all__ = ["PosixThing", "changes", "listed", "observed"]

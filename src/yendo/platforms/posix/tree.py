@@ -23,34 +23,38 @@ MOST = 2_000_000  # more things than any package's tree has
 
 
 def observed(root: Path, at: str = "/", *, left: Callable[[str], bool] = lambda path: False) -> State:
-    """The state of a tree: ``root`` stands for the folder ``at``, which is not part of it itself. Links are never
+    """The state of a tree, as ``listed`` tells it. Raises Unreadable."""
+    return State(listed(root, at, left=left))
+
+
+def listed(root: Path, at: str = "/", *, left: Callable[[str], bool] = lambda path: False) -> Iterator[PosixThing]:
+    """What lies in a tree: ``root`` stands for the folder ``at``, which is not part of it itself. Links are never
     followed; pipes, sockets and devices are passed over, and what ``left`` names, with all below it.
 
     Raises Unreadable where it cannot be read, or is endless.
     """
-    found = State()
     for number, (path, entry) in enumerate(_walk(root, at.rstrip("/"), left)):
         if number >= MOST:
             raise Unreadable(f"{root} holds more than {MOST} files and folders")
-        for thing in things_of(path, entry):
-            found.add(thing)
-    return found
+        try:
+            thing = _thing(path, entry)
+        except OSError as error:
+            raise Unreadable(f"{entry} cannot be read: {error.strerror}") from error
+        if thing is not None:
+            yield thing
 
 
-def things_of(path: str, entry: Path) -> Iterator[PosixThing]:
-    """What lies at a place of the disk, by the path that it has there. Raises Unreadable."""
-    try:
-        info = entry.lstat()
-        mode = stat.S_IMODE(info.st_mode)
-        if stat.S_ISLNK(info.st_mode):
-            yield Link(path, entry.readlink().as_posix(), info.st_uid, info.st_gid)
-        elif stat.S_ISDIR(info.st_mode):
-            yield Folder(path, mode, info.st_uid, info.st_gid, attributes_of(entry))
-        elif stat.S_ISREG(info.st_mode):
-            sha256, own = digest.of_file(entry), attributes_of(entry)
-            yield File(path, info.st_size, sha256, mode=mode, user=info.st_uid, group=info.st_gid, attributes=own)
-    except OSError as error:
-        raise Unreadable(f"{entry} cannot be read: {error.strerror}") from error
+def _thing(path: str, entry: Path) -> PosixThing | None:
+    info = entry.lstat()
+    mode = stat.S_IMODE(info.st_mode)
+    if stat.S_ISLNK(info.st_mode):
+        return Link(path, entry.readlink().as_posix(), info.st_uid, info.st_gid)
+    if stat.S_ISDIR(info.st_mode):
+        return Folder(path, mode, info.st_uid, info.st_gid, attributes_of(entry))
+    if stat.S_ISREG(info.st_mode):
+        sha256, own = digest.of_file(entry), attributes_of(entry)
+        return File(path, info.st_size, sha256, mode=mode, user=info.st_uid, group=info.st_gid, attributes=own)
+    return None
 
 
 def _walk(folder: Path, before: str, left: Callable[[str], bool]) -> Iterator[tuple[str, Path]]:

@@ -6,7 +6,6 @@ Source: the documentation "Naming Files, Paths, and Namespaces". Nothing here as
 from __future__ import annotations
 
 SEPARATOR = "\\"
-SYSTEM_DRIVE = "C:"
 # What the Windows Installer keeps for itself lies below this folder, by its identity on any drive.
 INSTALLERS_OWN = "\\windows\\installer\\"
 
@@ -23,21 +22,6 @@ def split(path: str) -> list[str]:
 def name(path: str) -> str:
     """The last part of a path, or of a key of the registry."""
     return path.rpartition(SEPARATOR)[2]
-
-
-def above(path: str) -> str:
-    """All but the last part; empty where there is one alone."""
-    return path.rpartition(SEPARATOR)[0]
-
-
-def first(path: str) -> str:
-    """The first part: a drive, a variable, a hive."""
-    return path.partition(SEPARATOR)[0]
-
-
-def rest(path: str) -> str:
-    """All behind the first part."""
-    return path.partition(SEPARATOR)[2]
 
 
 def depth(path: str) -> int:
