@@ -314,6 +314,7 @@ def test_the_first_moments_can_be_interrupted(tmp_path: Path) -> None:
         time.sleep(wait)
         process.send_signal(signal.SIGINT)
         _, said = process.communicate(timeout=60)
+        assert process.returncode != -signal.SIGSEGV
         assert "Traceback" not in said or "yendo/cli" not in said, (
             said
         )  # what the interpreter and pip do before us is theirs

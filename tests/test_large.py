@@ -175,6 +175,24 @@ def test_files_that_are_packed_as_one_are_unpacked_once(tmp_path: Path, monkeypa
     assert len(passes) == 2
 
 
+def test_a_stop_while_modules_are_loaded_is_put_off(tmp_path: Path) -> None:
+    """A library that prepares its classes then is not torn."""
+    (tmp_path / "loaded.py").write_text("import signal\nsignal.raise_signal(signal.SIGTERM)\nwhole = True\n")
+    code = """
+import time
+from yendo.cli import main
+main._catch_termination()
+import loaded
+assert loaded.whole
+try:
+    time.sleep(20)
+except KeyboardInterrupt:
+    print("stopped")
+"""
+    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, timeout=15)
+    assert (done.returncode, done.stdout.strip()) == (0, "stopped"), done.stderr
+
+
 def test_a_stop_that_a_library_swallows_comes_again() -> None:
     """Raised in what a library in C calls back, it is lost; so it is raised once more."""
     code = """

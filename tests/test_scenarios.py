@@ -16,6 +16,7 @@ from yendo.errors import Unreadable
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build
 from yendo.plan import read
+from yendo.platforms.windows import folders
 from yendo.prove import scenarios
 from yendo.prove.libraries import missing_libraries
 from yendo.prove.proof import Proof
@@ -186,6 +187,9 @@ def test_libraries_that_are_missing() -> None:
     named = data.replace(b"KERNEL32.dll", b"TIDEGA32.dll")
     assert named != data and missing_libraries(named, set(), none) == ("tidega32.dll",)
     assert missing_libraries(named, {"tidega32.dll"}, none) == ()
+    # looked for in the system's folder of the program's own width, which for 32 bits is the redirected one
+    assert missing_libraries(named, set(), lambda path: path == r"C:\Windows\System32\tidega32.dll") == ()
+    assert folders.of_system("tidega32.dll", 32) == r"C:\Windows\SysWOW64\tidega32.dll"
     with pytest.raises(Unreadable):
         missing_libraries(b"MZ", set(), none)
 

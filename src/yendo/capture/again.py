@@ -10,6 +10,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from yendo.effects.state import ThingKey
 from yendo.effects.things import File, RegistryValue, Shortcut, Thing, key_of, same
 from yendo.machines.watching import WatchedSession
+from yendo.platforms.windows import folders, paths
 from yendo.platforms.windows.capture_record import Caught
 from yendo.platforms.windows.registry_keys import PERSON
 from yendo.platforms.windows.surroundings import expand
@@ -17,7 +18,7 @@ from yendo.prove.stage import Progress
 
 MADE_AGAIN = "the program makes it again by itself when it starts"
 SECONDS = 20.0  # for a program that is started once more; one that waits at its window is ended earlier
-_DATA = ("%programdata%\\", "%appdata%\\", "%localappdata%\\", "%userprofile%\\", "%public%\\")
+_DATA = tuple(paths.into(folder).lower() for folder in folders.DATA)
 
 
 def made_again(
@@ -32,7 +33,7 @@ def made_again(
             session.remove(thing.path)
         elif isinstance(thing, RegistryValue):
             name = f'/v "{thing.name}"' if thing.name else "/ve"
-            session.run(f'reg.exe delete "{thing.hive}\\{thing.key}" {name} /f', timeout=60)
+            session.run(f'reg.exe delete "{thing.full_key}" {name} /f', timeout=60)
     environment = session.surroundings.environment
     for line in _starts(caught):
         progress(f"started once more: {line}")

@@ -18,6 +18,7 @@ from yendo import atomic, digest
 from yendo.capture.take import TIMEOUT, WorkLine, command_of
 from yendo.errors import Unreadable, Usage
 from yendo.machines.recorded.machine import RecordedMachine
+from yendo.platforms.windows import paths
 from yendo.platforms.windows.surroundings import Account
 from yendo.prove import kit
 from yendo.prove.verdicts import FOLDER
@@ -93,7 +94,7 @@ def write(
         f"{folder.name}.captured.zip",
     )
     acts = [("look",), *([("idle", str(idle)), ("look",)] if idle else [])]
-    acts.append(("copy", r"kit:brought\1", FOLDER, "counts"))
+    acts.append(("copy", "kit:" + paths.join("brought", "1"), FOLDER, "counts"))
     for job in jobs:
         line = command_of(job, brought)
         acts.append(("watch", f"{timeout:g}", FOLDER if brought else "", line, "hand" if job.hand else ""))

@@ -137,16 +137,20 @@ def per_user_detection(workspace: Workspace) -> Report:
             )
 
 
+def _anywhere(*parts: str) -> tuple[str, ...]:
+    """What identifies a registry value in either view."""
+    return tuple(part.lower() for part in parts)
+
+
 @rule(
     "registry-view", "error", "64-bit and 32-bit programs see different halves of the registry, so the rule never holds"
 )
 def registry_view(workspace: Workspace) -> Report:
-    written: dict[str, set[str]] = {}
+    written: dict[tuple[str, ...], set[str]] = {}
     for effect in workspace.effects:
         if isinstance(effect.thing, RegistryValue):
-            written.setdefault(f"{effect.thing.hive}\\{effect.thing.key}!{effect.thing.name}".lower(), set()).add(
-                effect.thing.view
-            )
+            value = effect.thing
+            written.setdefault(_anywhere(value.hive, value.key, value.name), set()).add(value.view)
     told: set[int] = set()
     for at, entry in _flat(workspace):
         if not isinstance(entry, RegistryRule) or at in told:
@@ -158,7 +162,7 @@ def registry_view(workspace: Workspace) -> Report:
             yield line, "Wow6432Node is spelt out", f"write key = '{plain}' and view = \"32\""
             continue
         hive, key = entry.parts
-        views = written.get(f"{hive}\\{key}!{entry.name}".lower(), set())
+        views = written.get(_anywhere(hive, key, entry.name), set())
         if views and entry.view not in views:
             told.add(at)
             yield (

@@ -16,7 +16,7 @@ from yendo.facts import secrets
 from yendo.installers.msi import commandline
 from yendo.package import manifest as form
 from yendo.plan import CopyStep, MsiStep, Plan, Step, TakeBackStep
-from yendo.platforms.windows import paths
+from yendo.platforms.windows import folders, paths
 from yendo.platforms.windows.surroundings import expand, windows
 from yendo.steps import kind_of
 from yendo.steps.base import below, in_extras
@@ -192,7 +192,7 @@ def restart_not_suppressed(workspace: Workspace) -> Report:
 @rule("log-folder", "warning", "an installer that cannot write its log ends with 1622")
 def log_folder(workspace: Workspace) -> Report:
     surroundings = windows("system")
-    there = {path.lower() for path in surroundings.folders.values()} | {r"c:\windows\temp", "c:", r"c:\programdata"}
+    there = folders.SHARED | {path.lower() for path in (*surroundings.folders.values(), folders.TEMPORARY)}
     for verb, at, step, command, _ in _lines(workspace):
         try:
             log = commandline.parse(command).log

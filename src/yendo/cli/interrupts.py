@@ -1,6 +1,6 @@
 """Whether somebody has asked to stop. Python raises that in whatever runs; where it meets a finaliser of a library, or
 what a library in C calls while it unpacks, it is lost. So it is raised again a moment later, and what goes on for long
-asks here as well.
+asks here as well. While modules are loaded it is put off: a library in C that prepares its classes was seen to crash.
 """
 
 from __future__ import annotations
@@ -12,6 +12,7 @@ import threading
 from types import FrameType
 
 AGAIN = 0.05  # seconds until a stop that was lost is raised again
+LOADED = 0.01  # seconds until it is tried again while modules are loaded
 
 _asked = 0  # the signal that has asked
 
@@ -20,7 +21,19 @@ def arrived(number: int, frame: FrameType | None) -> None:
     """The handler of the signals that ask to stop."""
     global _asked
     _asked = number
-    raise KeyboardInterrupt
+    if _loading(frame):
+        _in(LOADED)
+    else:
+        raise KeyboardInterrupt
+
+
+def _loading(frame: FrameType | None) -> bool:
+    """Whether modules are being loaded there."""
+    while frame is not None:
+        if frame.f_code.co_filename.startswith("<frozen importlib"):
+            return True
+        frame = frame.f_back
+    return False
 
 
 def lost(told: sys.UnraisableHookArgs) -> None:
@@ -29,7 +42,11 @@ def lost(told: sys.UnraisableHookArgs) -> None:
         if not _asked:  # a library's finaliser that a stop has met has more to say than helps anybody
             sys.__unraisablehook__(told)
         return
-    again = threading.Timer(AGAIN, _again)
+    _in(AGAIN)
+
+
+def _in(seconds: float) -> None:
+    again = threading.Timer(seconds, _again)
     again.daemon = True
     again.start()
 

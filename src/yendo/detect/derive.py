@@ -15,7 +15,7 @@ from yendo.effects import Effect, Environment, File, Product, RegistryValue, Ser
 from yendo.effects.things import Part, View, parent
 from yendo.errors import NotCovered
 from yendo.facts.versions import VersionRange
-from yendo.platforms.windows import paths
+from yendo.platforms.windows import folders, paths
 from yendo.terms.rules import (
     AppRule,
     DriverRule,
@@ -203,7 +203,7 @@ def _of_files(ground: Ground, environment: Mapping[str, str]) -> Iterator[Rule]:
     lists: dict[str, dict[str, int | str]] = {}
     top = _top(own_files(ground))
     for file in own_files(ground):
-        if file.identity.startswith("c:\\users\\"):
+        if paths.is_below(file.path, folders.PROFILES):
             continue
         try:
             wanted = "*" if is_settings(file) else for_file(file, _counting(ground, file))  # people change settings
@@ -223,7 +223,7 @@ def _of_this_machine(data: object, environment: Mapping[str, str]) -> bool:
     """Whether a value names a folder that may lie elsewhere on another machine."""
     if not isinstance(data, str):
         return False
-    drive = paths.into(environment.get("SystemDrive", "C:").lower())
+    drive = paths.into(environment.get("SystemDrive", folders.DRIVE).lower())
     return drive in data.lower()
 
 
@@ -246,20 +246,10 @@ def is_version(text: str | None) -> bool:
 
 def _top(files: Sequence[File]) -> dict[str, str]:
     """For each file the outermost folder that others of the product lie in too, but none of the system's own."""
-    shared = {
-        "c:",
-        "c:\\program files",
-        "c:\\program files (x86)",
-        "c:\\programdata",
-        "c:\\windows",
-        "c:\\windows\\system32",
-        "c:\\windows\\syswow64",
-    }
-    shared |= {"c:\\program files\\common files", "c:\\program files (x86)\\common files", "c:\\windows\\fonts"}
     found = {}
     for file in files:
         folder = parent(file.path)
-        while parent(folder).lower() not in shared and paths.SEPARATOR in parent(folder):
+        while parent(folder).lower() not in folders.SHARED and paths.SEPARATOR in parent(folder):
             folder = parent(folder)
         found[file.path] = folder
     return found

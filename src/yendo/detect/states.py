@@ -28,12 +28,13 @@ from yendo.effects import (
 )
 from yendo.effects.things import Part, Thing, key_of, kind_of, label, parent
 from yendo.facts.versions import Version
-from yendo.platforms.windows import paths
-from yendo.platforms.windows.registry_keys import MACHINE, PERSON
+from yendo.platforms.windows import folders, paths
+from yendo.platforms.windows.registry_keys import MACHINE, PERSON, is_of_installer
+from yendo.platforms.windows.surroundings import windows
 
 MOST_OF_A_CLASS = 60
+_PROFILE = windows().environment["USERPROFILE"]
 EDITED = (".ini", ".cfg", ".conf", ".json", ".xml", ".log", ".txt", ".yaml", ".toml")
-_INSTALLER = ("\\currentversion\\installer\\", "classes\\installer\\", "\\currentversion\\uninstall\\")
 
 
 class Case(msgspec.Struct, frozen=True):
@@ -147,9 +148,7 @@ def own_values(ground: Ground) -> list[RegistryValue]:
     return [
         thing
         for thing in ground.added
-        if isinstance(thing, RegistryValue)
-        and thing.hive == MACHINE
-        and not any(part in thing.identity for part in _INSTALLER)
+        if isinstance(thing, RegistryValue) and thing.hive == MACHINE and not is_of_installer(thing)
     ]
 
 
@@ -220,9 +219,9 @@ def _half(ground: Ground) -> Iterator[Case]:
             _with(ground, lambda state: _take(state, registered)),
             False,
         )
-    folders = [thing for thing in ground.added if kind_of(thing) == "folder"]
+    kept = [thing for thing in ground.added if kind_of(thing) == "folder"]
     left = ground.before.copy()
-    for thing in [*folders, *(file for file in files if is_settings(file))]:
+    for thing in [*kept, *(file for file in files if is_settings(file))]:
         left.add(thing)
     yield Case("leftovers", "uninstalled; folders and settings are left", left, False)
 
@@ -250,11 +249,12 @@ def _elsewhere(ground: Ground) -> Iterator[Case]:
                 user.add(msgspec.structs.replace(thing, hive=PERSON))
                 narrow.add(msgspec.structs.replace(thing, view="32" if thing.view == "64" else "64"))
             case File() if paths.INSTALLERS_OWN not in thing.identity:
-                vendor.add(
-                    msgspec.structs.replace(thing, path=parent(thing.path) + "\\another-" + paths.name(thing.path))
-                )
-                user.add(msgspec.structs.replace(thing, path=r"C:\Users\mara\AppData\Local\Programs" + thing.path[2:]))
-                other = _other_width(thing.path)
+                beside = paths.join(parent(thing.path), "another-" + paths.name(thing.path))
+                vendor.add(msgspec.structs.replace(thing, path=beside))
+                below = thing.path[len(paths.into(folders.DRIVE)) :]
+                own = paths.join(_PROFILE, folders.PERSONS_PROGRAMS, below)
+                user.add(msgspec.structs.replace(thing, path=own))
+                other = folders.of_other_width(thing.path)
                 moved = moved or other != thing.path
                 narrow.add(msgspec.structs.replace(thing, path=other))
             case RegistryValue() if thing.hive == MACHINE:
@@ -265,18 +265,6 @@ def _elsewhere(ground: Ground) -> Iterator[Case]:
     yield Case("another version or product", "a user's own copy", user, False)
     if moved:
         yield Case("another version or product", "the other architecture's edition", narrow, False)
-
-
-def _other_width(path: str) -> str:
-    for wide, narrow in (
-        (paths.into(r"C:\Program Files"), paths.into(r"C:\Program Files (x86)")),
-        (paths.into(r"C:\Windows\System32"), paths.into(r"C:\Windows\SysWOW64")),
-    ):
-        if path.lower().startswith(narrow.lower()):
-            return wide + path[len(narrow) :]
-        if path.lower().startswith(wide.lower()):
-            return narrow + path[len(wide) :]
-    return path
 
 
 def _take(state: State, things: Iterable[Thing]) -> None:
@@ -378,17 +366,19 @@ def _one(sort: str, name: str, change: Alteration, *, wanted: bool = False) -> _
 
 def _harmless(ground: Ground) -> Iterator[tuple[str, Alteration]]:
     """What people and the program itself leave there in daily use."""
-    folders = sorted({parent(file.path) for file in own_files(ground)})
-    for folder in folders[:3]:
+    ours = sorted({parent(file.path) for file in own_files(ground)})
+    for folder in ours[:3]:
         yield (
             f"a cache and a log in {folder}",
-            _adding(File(folder + r"\cache.dat", 4096, "1" * 64), File(folder + r"\run.log", 12, "2" * 64)),
+            _adding(
+                File(paths.join(folder, "cache.dat"), 4096, "1" * 64), File(paths.join(folder, "run.log"), 12, "2" * 64)
+            ),
         )
     yield (
         "a person's settings and data",
         _adding(
             RegistryValue(PERSON, r"Software\Own settings", "Window", "sz", "1,2"),
-            File(r"C:\Users\mara\Documents\depths.dat", 99, "3" * 64),
+            File(paths.join(_PROFILE, "Documents", "depths.dat"), 99, "3" * 64),
         ),
     )
     for file in own_files(ground):
@@ -404,7 +394,7 @@ def _harmless(ground: Ground) -> Iterator[tuple[str, Alteration]]:
         "other software beside it",
         _adding(
             UninstallEntry("other", name="Other software", version="1.0"),
-            File(r"C:\Program Files\Other\other.exe", 9, "5" * 64, "1.0.0.0"),
+            File(paths.join(folders.PROGRAMS, "Other", "other.exe"), 9, "5" * 64, "1.0.0.0"),
         ),
     )
 

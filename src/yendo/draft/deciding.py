@@ -274,7 +274,11 @@ def material_rule(text: str, key: str) -> dict[str, str | int]:
             found["equals"] = int(wanted) if re.fullmatch(r"\d{1,9}", wanted) else wanted
         return found
     if re.match(r"[A-Za-z]:\\|%[A-Za-z()0-9]+%\\", text):
-        return {"kind": "folder", "path": paths.bare(text)} if text.endswith("\\") else {"kind": "file", "path": text}
+        return (
+            {"kind": "folder", "path": paths.bare(text)}
+            if text.endswith(paths.SEPARATOR)
+            else {"kind": "file", "path": text}
+        )
     if re.fullmatch(r"[\w.-]+", text):
         return {"kind": "service", "name": text}
     raise Usage(

@@ -20,7 +20,7 @@ from yendo.installers.account import InstallerAccount, Silent
 from yendo.installers.msi.layers import Layers
 from yendo.machines.protocol import BROUGHT
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
-from yendo.platforms.windows import exit_codes, paths, systems
+from yendo.platforms.windows import exit_codes, folders, paths, systems
 from yendo.platforms.windows.recording import is_temporary
 from yendo.platforms.windows.surroundings import Surroundings, windows
 from yendo.terms.rules import FileRule, Rule
@@ -29,7 +29,7 @@ MOST_FILES, MOST_BYTES = 500, 512 << 20  # beyond that a draft would take long, 
 _OTHER_WINDOWS = "server-2022"
 MOST_WAYS = 8  # properties and features that are decided otherwise, one at a time
 MOST_RULES = 6  # a person reads them
-_OVERLAYS = "C:\\Hand over with it\\"
+_OVERLAYS = paths.join(folders.DRIVE, "Hand over with it")
 _REQUIRED = 0x10  # Feature.Attributes: it cannot be absent
 
 
@@ -62,7 +62,7 @@ def of_database(
     for path in (*transforms, *patches):
         folder = next((folder for folder, known in brought.items() if known == path.parent), None)
         if folder is None:
-            folder = f"{_OVERLAYS}{len(brought)}"
+            folder = paths.join(_OVERLAYS, str(len(brought)))
             brought[folder] = path.parent
         places[path] = paths.join(folder, path.name)
     head = f'msiexec /i "{TRIED_IN}{installer.name}" /qn'

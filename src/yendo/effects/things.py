@@ -100,6 +100,11 @@ class RegistryKey(_Thing, tag="registry-key", frozen=True):
     def identity(self) -> str:
         return f"{self.hive}/{self.view}\\{self.key}".lower()
 
+    @property
+    def full_key(self) -> str:
+        """With its hive, as people write it."""
+        return f"{self.hive}\\{self.key}"
+
 
 class RegistryValue(_Thing, tag="registry", frozen=True):
     """A registry value. ``hive`` is HKLM, HKCU or HKU; ``key`` never holds Wow6432Node, ``view`` says it.
@@ -118,6 +123,11 @@ class RegistryValue(_Thing, tag="registry", frozen=True):
     @property
     def identity(self) -> str:
         return f"{self.hive}/{self.view}\\{self.key}!{self.name}".lower()
+
+    @property
+    def full_key(self) -> str:
+        """With its hive, as people write it."""
+        return f"{self.hive}\\{self.key}"
 
 
 class Shortcut(_Thing, tag="shortcut", frozen=True):
@@ -298,9 +308,9 @@ def label(thing: Thing) -> str:
             return thing.path
         case RegistryValue():
             view = " (32-bit view)" if thing.view == "32" else ""
-            return f"{thing.hive}\\{thing.key}\\{thing.name or '(unnamed)'}{view}"
+            return f"{thing.full_key}\\{thing.name or '(unnamed)'}{view}"
         case RegistryKey():
-            return f"{thing.hive}\\{thing.key}" + (" (32-bit view)" if thing.view == "32" else "")
+            return thing.full_key + (" (32-bit view)" if thing.view == "32" else "")
         case Environment():
             return f"{thing.name} ({thing.scope})"
         case IniValue():

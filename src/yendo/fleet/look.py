@@ -17,11 +17,11 @@ from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.fleet.reach import SshReach
 from yendo.machines.live.ssh import NotLetIn, SshLine, library, started
 from yendo.package import scripts
-from yendo.platforms.windows import paths
+from yendo.platforms.windows import folders, paths
 
 NAME = "inventory.ps1"
-THERE = r"C:\Program Files\Yendo look"  # where ordinary users cannot write
-ANSWER = THERE + r"\answer.json"
+THERE = paths.join(folders.PROGRAMS, "Yendo look")
+ANSWER = paths.join(THERE, "answer.json")
 MOST = 16 << 20  # bytes of an answer
 _COMPUTER = re.compile(r"[A-Za-z0-9][A-Za-z0-9._-]{0,62}")
 

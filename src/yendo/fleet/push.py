@@ -21,10 +21,10 @@ from yendo.fleet.deliveries import Deliveries, DeliveryPlace, moment
 from yendo.fleet.index import INDEX, SIGNERS, DeliveryFolder, Index, StoredContent, written
 from yendo.fleet.reach import SshReach
 from yendo.machines.live.ssh import NotLetIn, library, started
-from yendo.platforms.windows import paths
+from yendo.platforms.windows import folders, paths
 
-THERE = r"C:\Program Files\Yendo pushed"  # below a folder in which ordinary users cannot write
-OUT = THERE + r"\out"
+THERE = paths.join(folders.PROGRAMS, "Yendo pushed")
+OUT = paths.join(THERE, "out")
 EVERY = 1.0  # seconds between two looks for reports
 PAUSES = (60, 300, 900, 3600, 4 * 3600)  # seconds until somebody who was missed is tried again
 

@@ -282,6 +282,25 @@ def _script_spot(found: FoundContent) -> BlindSpot:
     )
 
 
+ANSWERS, LOG = r"C:\answers.iss", r"C:\answers.log"  # where a line that is only told has them
+_QUIETLY, _RECORDING = "/s /sms", "/r"
+
+
+def answered(program: str, answers: str, log: str, words: str = "") -> str:
+    """The line that takes a person's answers from a file, and tells by its log how it ended."""
+    return " ".join(filter(None, (f'"{program}"', words, _QUIETLY, f'/f1"{answers}"', f'/f2"{log}"')))
+
+
+def recording(program: str, answers: str) -> str:
+    """The line that shows the dialogs once and writes down what a person answers."""
+    return f'"{program}" {_RECORDING} /f1"{answers}"'
+
+
+def recorded(line: str) -> str:
+    """The same line as ``answered``, to be answered by a person once."""
+    return line.replace(f" {_QUIETLY}", f" {_RECORDING}").partition(" /f2")[0]
+
+
 def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
     known = settings(file, found.reading(answers.Records))
     if known.package:
@@ -304,7 +323,7 @@ def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
         "certain",
         where,
     )
-    line = CommandLine(f'"{name}" /s /sms /f1"C:\\answers.iss" /f2"C:\\answers.log"', "likely", where, (*quiet, log))
+    line = CommandLine(answered(name, ANSWERS, LOG), "likely", where, (*quiet, log))
     record = Switch('/r /f1"<file>"', "shows its dialogs once and records the answers", "certain", where)
     from yendo.installers.msi import describe
 
@@ -337,7 +356,7 @@ def tell(file: BinaryIO, image: Image, found: FoundContent, name: str) -> Told:
             Aspect("folder", "as the answer file says (szDir)", "certain", where),
         ),
         blind_spots=(_script_spot(found),),
-        candidates=(CommandLine(f'"{name}" /s /sms', "to be tried", where, quiet[:1]), line),
+        candidates=(CommandLine(f'"{name}" {_QUIETLY}', "to be tried", where, quiet[:1]), line),
         why={"identity.name": Evidence("row", "setup.ini [Startup] AppName")},
     )
 

@@ -6,10 +6,10 @@ from yendo.errors import NotCovered
 from yendo.machines.protocol import Machine
 from yendo.package import manifest as form
 from yendo.package import scripts
-from yendo.platforms.windows import paths
+from yendo.platforms.windows import command_lines, folders, paths
 from yendo.terms.when import FACTS, in_words, value_of
 
-FOLDER = r"C:\Windows\Temp"
+FOLDER = folders.TEMPORARY
 
 
 def facts_of(machine: Machine) -> dict[str, str]:
@@ -42,9 +42,7 @@ def facts_of(machine: Machine) -> dict[str, str]:
             files=(),
         )
         session.write(paths.join(FOLDER, "facts.ps1"), scripts.runner(nothing))
-        ran = session.run(
-            rf'powershell -NoProfile -ExecutionPolicy Bypass -File "{FOLDER}\facts.ps1" facts', timeout=120
-        )
+        ran = session.run(command_lines.script(paths.join(FOLDER, "facts.ps1"), "facts"), timeout=120)
         if ran.exit_code != 0:
             raise NotCovered(f"the machine does not answer: {ran.output[-300:].strip() or ran.exit_code}")
         pairs = [line.partition(": ") for line in ran.output.splitlines() if ": " in line]

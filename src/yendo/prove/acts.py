@@ -116,7 +116,7 @@ class _Session:
         self.inner.take_away(target)
 
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
-        number = f"brought\\content{len(self.found.contents) + 1}.bin"
+        number = paths.join("brought", f"content{len(self.found.contents) + 1}.bin")
         self.found.contents[number] = data
         self._act("place", f"kit:{number}", path, "private" if private else "")
         self.inner.write(path, data, private=private)
@@ -171,7 +171,7 @@ class _Stage(Stage):
         if self.folder != PACKAGE:  # there it lies already
             recorded.found.acts.append(("copy", "kit:package", self.folder))
         if self.made_up:
-            name = "brought\\values.txt"
+            name = paths.join("brought", "values.txt")
             recorded.found.contents[name] = values_text(self.made_up)
             recorded.found.acts.append(("place", f"kit:{name}", self.values_file, "private"))
         recorded.inner.bring(self.package, self.folder)

@@ -92,7 +92,7 @@ def page(
         "logo": furnished.logo_address() if furnished else "",
     }
     contents = _contents(package, proofs, workspace, findings, others, updates, machine)
-    return rendered("dossier.html.jinja", divider="\\", **contents, **office)
+    return rendered("dossier.html.jinja", divider=paths.SEPARATOR, **contents, **office)
 
 
 def rendered(name: str, **values: Any) -> str:

@@ -137,8 +137,5 @@ def _program(step: Action, package: Path, session: Session) -> list[tuple[str, s
         ]
     beside = {entry.name.lower() for entry in path.parent.iterdir()}
     state = session.state()
-    system = "syswow64" if image.bits == 32 else "system32"
-    lacking = missing_libraries(
-        path.read_bytes(), beside, lambda name: state.get("file", rf"C:\windows\{system}\{name}") is not None
-    )
+    lacking = missing_libraries(path.read_bytes(), beside, lambda library: state.get("file", library) is not None)
     return [("missing-library", f"{path.name} imports {', '.join(lacking)}, which is not there")] if lacking else []

@@ -155,10 +155,8 @@ def _file(path: Path) -> bytes:
 
 def _place(path: str, data: bytes, session: Session) -> None:
     """Writes a file, its folders first."""
-    head, *names = paths.split(path)[:-1]
-    for name in names:
-        head += "\\" + name
-        session.make_folder(head)
+    for folder in paths.parents(path)[1:]:
+        session.make_folder(folder)
     session.write(path, data)
 
 

@@ -54,13 +54,13 @@ def silent(installer: Path) -> tuple[str, Identity]:
     """
     account = recognise.read(installer)
     if account.family == "msi":
-        return f'msiexec /i "{OTHER}\\{installer.name}" /qn /norestart', account.identity
+        return f'msiexec /i "{paths.join(OTHER, installer.name)}" /qn /norestart', account.identity
     if account.silent.install is None:
         raise NotCovered(
             f"{installer.name}: no silent command line is known from the file alone; `yendo try` finds one"
         )
     return account.silent.install.command.replace(
-        f'"{installer.name}"', f'"{OTHER}\\{installer.name}"', 1
+        f'"{installer.name}"', f'"{paths.join(OTHER, installer.name)}"', 1
     ), account.identity
 
 

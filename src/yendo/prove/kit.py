@@ -180,7 +180,7 @@ def _play(manifest: form.Manifest, kit: Kit, acts: Sequence[Act], result: str) -
         acts=tuple(acts),
         result=result,
         next=f"yendo prove {manifest.id} --from {result}",
-        checked="package\\manifest.json",
+        checked=paths.join("package", "manifest.json"),
         logs=manifest.logs,
         home=manifest.home,
     )

@@ -6,6 +6,7 @@ import io
 from collections.abc import Callable
 
 from yendo.formats.pe import Image
+from yendo.platforms.windows import folders
 
 # Source: the libraries that Windows documents as its own and that programs commonly import.
 _SYSTEM = frozenset(
@@ -20,7 +21,11 @@ _SYSTEM = frozenset(
 
 
 def missing_libraries(data: bytes, beside: set[str], known: Callable[[str], bool]) -> tuple[str, ...]:
-    """The libraries that a program imports and that are neither beside it nor the system's. Raises Unreadable."""
+    """The libraries that a program imports and that are neither beside it nor the system's.
+
+    ``known`` tells whether a file is there, by its whole path in the system's folder of the program's width.
+    Raises Unreadable.
+    """
     image = Image(io.BytesIO(data), "the program")
     wanted = [name.lower() for name in image.imports()]
     return tuple(
@@ -29,5 +34,5 @@ def missing_libraries(data: bytes, beside: set[str], known: Callable[[str], bool
         if name not in beside
         and name.removesuffix(".dll") not in _SYSTEM
         and not name.startswith(("api-ms-", "ext-ms-"))
-        and not known(name)
+        and not known(folders.of_system(name, image.bits))
     )

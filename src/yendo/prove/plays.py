@@ -19,7 +19,7 @@ from yendo.errors import NotCovered, Unreadable
 from yendo.installers.account import Identity
 from yendo.machines.protocol import Session
 from yendo.package import manifest as form
-from yendo.platforms.windows import paths
+from yendo.platforms.windows import folders, paths
 from yendo.platforms.windows.exit_codes import DONE
 from yendo.platforms.windows.surroundings import expand
 from yendo.prove import ground
@@ -112,7 +112,7 @@ def life(stage: Stage) -> None:
 
 
 def odd_path(stage: Stage) -> None:
-    stage.folder = rf"C:\Lotsenbüro Ñandú (2)\{stage.manifest.id}"
+    stage.folder = paths.join(folders.DRIVE, "Lotsenbüro Ñandú (2)", stage.manifest.id)
     stage.life()
 
 
@@ -129,7 +129,7 @@ def _gave_way(stage: Stage, identity: Identity, after: State) -> None:
 def first_folder(own: Iterable[Effect]) -> str | None:
     """Where a product has its files."""
     files = (effect.thing for effect in own if isinstance(effect.thing, File))
-    return next((parent(file.path) for file in files if "\\installer\\" not in file.identity), None)
+    return next((parent(file.path) for file in files if paths.INSTALLERS_OWN not in file.identity), None)
 
 
 def own_data(session: Session, own: Iterable[Effect]) -> str | None:
@@ -331,9 +331,7 @@ def cut_simulated(stage: Stage, session: Any) -> bool:
 
 
 def _cut_real(stage: Stage, session: Any) -> bool:
-    runner = threading.Thread(
-        target=lambda: session.run(f'cmd /s /c ""{stage.folder}\\apply.cmd" install{stage.options}"', timeout=600)
-    )
+    runner = threading.Thread(target=lambda: session.run(stage.runner_line("install"), timeout=600))
     runner.start()
     until = time.monotonic() + 120
     while runner.is_alive() and time.monotonic() < until and not stage.unfinished(session):
@@ -388,7 +386,7 @@ def repair(stage: Stage) -> None:
             for effect in stage.without_own(difference(before, after), session)
             if isinstance(effect.thing, File)
             and effect.change == "add"
-            and "\\installer\\" not in effect.thing.identity
+            and paths.INSTALLERS_OWN not in effect.thing.identity
         ]
         main = main_file(files)
         if main is None:
@@ -473,11 +471,7 @@ def _lacking(data: bytes | None, path: str, after: State) -> tuple[str, ...]:
     try:
         if not data:
             return ()
-        return tuple(
-            missing_libraries(
-                data, beside, lambda library: after.get("file", rf"C:\windows\system32\{library}") is not None
-            )
-        )
+        return missing_libraries(data, beside, lambda library: after.get("file", library) is not None)
     except Unreadable as error:
         return (f"its headers cannot be read: {error}",)
 

@@ -18,7 +18,7 @@ from yendo.machines.live import ssh
 from yendo.machines.live.ssh import EVERY, Heard, SshLine
 from yendo.machines.recorded.observed import WORK
 from yendo.package import manifest as form
-from yendo.platforms.windows import paths
+from yendo.platforms.windows import command_lines, folders, paths
 from yendo.prove import kit
 from yendo.prove.scenarios import SCENARIOS
 from yendo.terms.amounts import seconds
@@ -47,13 +47,14 @@ def play(package: Path, name: str, address: Address, site: str, heard: Heard, *,
 
 
 async def _visit(line: SshLine, local: Path, target: Path) -> None:
-    there = rf"C:\Yendo-kit-{secrets.token_hex(4)}"
+    there = paths.join(folders.DRIVE, f"Yendo-kit-{secrets.token_hex(4)}")
     try:
         await line.answering(seconds(line.address.wait))
         line.heard(f"bringing the package to {line.name}")
         await line.patiently(lambda: line.bring(local, there))
         # one that has started already goes on
-        await line.patiently(lambda: line.begin(rf'cmd /d /s /c ""{there}\play.cmd" -Yes -Start{line.although}"'))
+        started = command_lines.batch(paths.join(there, "play.cmd"), f"-Yes -Start{line.although}")
+        await line.patiently(lambda: line.begin(started))
         await _watch(line, paths.join(there, target.name), target)
         await line.take_away(there)
     finally:

@@ -19,7 +19,7 @@ from yendo.installers import app_contents
 from yendo.machines.protocol import BROUGHT, Machine, Session
 from yendo.package import carry
 from yendo.package import manifest as form
-from yendo.platforms.windows import exit_codes, paths
+from yendo.platforms.windows import command_lines, exit_codes, paths
 from yendo.platforms.windows.capture_record import promise_of
 from yendo.platforms.windows.exit_codes import DONE, RESTARTS
 from yendo.platforms.windows.recording import is_temporary
@@ -192,7 +192,10 @@ class Stage:
 
     def written(self, session: Session, verb: str) -> bytes:
         """The events of the last run of a verb, as the runner wrote them."""
-        return session.read(expand(rf"{self.manifest.logs}\{verb}.jsonl", session.surroundings.environment)) or b""
+        return (
+            session.read(expand(paths.join(self.manifest.logs, f"{verb}.jsonl"), session.surroundings.environment))
+            or b""
+        )
 
     def unfinished(self, session: Session) -> bool:
         journal = carry.read_journal(
@@ -216,7 +219,7 @@ class Stage:
         if self.machine.has_powershell:
             # "call" loses the exit code in an older layer; a management system starts it through the shell too
             before = self.written(session, verb)
-            ran = session.run(f'cmd /s /c ""{self.folder}\\apply.cmd" {verb}{self.options}"', timeout=RUNNER_LIMIT)
+            ran = session.run(self.runner_line(verb), timeout=RUNNER_LIMIT)
             happened = events.read_since(before, self.written(session, verb))
             self.command_seconds += ran.seconds
             code = TIMED_OUT if ran.exit_code is None else ran.exit_code
@@ -232,9 +235,12 @@ class Stage:
         self.command_seconds += carried.seconds
         return carried
 
+    def runner_line(self, verb: str) -> str:
+        return command_lines.batch(paths.join(self.folder, "apply.cmd"), verb + self.options)
+
     @property
     def detection_line(self) -> str:
-        return f'powershell -NoProfile -ExecutionPolicy Bypass -File "{self.folder}\\detect.ps1" -Facts'
+        return command_lines.script(paths.join(self.folder, "detect.ps1"), "-Facts")
 
     def script_says(self, session: Session) -> tuple[bool | None, str]:
         """What the package's own detection script says; None where it cannot be executed."""

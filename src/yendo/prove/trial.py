@@ -29,7 +29,7 @@ from yendo.installers import answers_exe, plain_exe, recognise
 from yendo.installers.account import CommandLine
 from yendo.installers.account import InstallerAccount as Read
 from yendo.machines.watching import Watched, WatchedMachine, WatchedSession, Window
-from yendo.platforms.windows import paths
+from yendo.platforms.windows import folders, paths
 from yendo.platforms.windows.exit_codes import RESTARTS
 from yendo.platforms.windows.recording import Recording, portable
 from yendo.platforms.windows.surroundings import Account
@@ -51,6 +51,7 @@ from yendo.prove.verdicts import (
 SCHEMA = "yendo.trial/1"
 EVIDENCE = "evidence.json"
 MOST_RUNS, TIMEOUT = 12, 600.0
+_ANSWERS = paths.join(FOLDER, "answers.iss")
 
 
 class Shown(msgspec.Struct, frozen=True):
@@ -392,7 +393,7 @@ class Trying:
         """The removal's own dialogs, recorded like those of the installation; only where recording was asked for."""
         if not self.trial.recorded_answers:
             return
-        command = line.command.replace(" /s /sms", " /r").partition(" /f2")[0]
+        command = answers_exe.recorded(line.command)
         self.observe(session, "recording", msgspec.structs.replace(line, command=command), installed, press=True)
         if (data := session.read(paths.join(FOLDER, REMOVAL))) is not None:
             atomic.write(self.keep / REMOVAL, data)
@@ -408,13 +409,13 @@ class Trying:
         if self.read.family != answers_exe.FAMILY:
             raise NotCovered(f"{self.installer.name} is of family {self.read.family}, which records no answers")
         line = CommandLine(
-            f'"{self.installer.name}" /r /f1"{FOLDER}\\answers.iss"',
+            answers_exe.recording(self.installer.name, _ANSWERS),
             "to be tried",
             Evidence("person", "recording was asked for"),
         )
         with self.machine_with() as (session, before):
             self.observe(session, "recording", line, before, press=True)
-            data = session.read(paths.join(FOLDER, "answers.iss")) or session.read(r"C:\Windows\setup.iss")
+            data = session.read(_ANSWERS) or session.read(paths.join(folders.WINDOWS, "setup.iss"))
         if data is None:
             raise YendoError(f"{self.installer.name} recorded no answers; see the windows in {self.keep}")
         path = self.keep / "answers.iss"
@@ -430,4 +431,4 @@ class Trying:
 
     def with_answers(self) -> str:
         """The silent command line with the recorded answers."""
-        return f'"{self.installer.name}" /s /sms /f1"{FOLDER}\\answers.iss" /f2"{FOLDER}\\answers.log"'
+        return answers_exe.answered(self.installer.name, _ANSWERS, paths.join(FOLDER, "answers.log"))

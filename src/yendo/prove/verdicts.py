@@ -14,7 +14,7 @@ from yendo.installers import answers_exe, plain_exe
 from yendo.installers.account import CommandLine, InstallerAccount
 from yendo.machines.protocol import BROUGHT
 from yendo.machines.watching import Watched, WatchedSession, Window
-from yendo.platforms.windows import paths
+from yendo.platforms.windows import folders, paths
 from yendo.platforms.windows.exit_codes import DONE
 from yendo.platforms.windows.recording import is_temporary
 from yendo.prove import causes
@@ -36,7 +36,7 @@ COMPLETE, NOTHING, SHOWED, WAITS, FAILED, ENDLESS, NO_START = (
 
 def placed(command: str, installer: str) -> str:
     """A command line with the installer's whole path on the machine."""
-    return command.replace(f'"{installer}"', f'"{FOLDER}\\{installer}"', 1)
+    return command.replace(f'"{installer}"', f'"{paths.join(FOLDER, installer)}"', 1)
 
 
 def fleeting(effect: Effect, session: WatchedSession) -> bool:
@@ -96,13 +96,13 @@ def engine_log(session: WatchedSession) -> int | None:
     places = [
         paths.join(FOLDER, "removal.log"),
         paths.join(FOLDER, "answers.log"),
-        r"C:\answers.log",
+        answers_exe.LOG,
         paths.join(FOLDER, "setup.log"),
     ]
-    for path in [*places, r"C:\windows\setup.log"]:
+    for path in [*places, paths.join(folders.WINDOWS, "setup.log")]:
         if (data := session.read(path)) is not None:
             return answers_exe.result_of(data.decode("cp1252", "replace"))
-    others = [path for path in session.files_below(r"C:\users") if path.lower().endswith("\\setup.log")]
+    others = [path for path in session.files_below(folders.PROFILES) if paths.name(path).lower() == "setup.log"]
     told = (answers_exe.result_of((session.read(path) or b"").decode("cp1252", "replace")) for path in others[:20])
     return next((found for found in told if found is not None), None)
 
@@ -169,9 +169,10 @@ def _quiet(command: str, switches: list[str], where: Evidence, session: WatchedS
     if match := re.search(
         r',LaunchSetup\s+"([^"]+)"\s*"?(.*)$', command
     ):  # an engine with answers, started through its library
-        log = paths.join(FOLDER, "removal.log")
-        line = f'"{match[1]}" {match[2].strip()} /s /sms /f1"{FOLDER}\\{REMOVAL}" /f2"{log}"'
-        return [CommandLine(re.sub(" +", " ", line), "to be tried", where)]
+        answers, log = paths.join(FOLDER, REMOVAL), paths.join(FOLDER, "removal.log")
+        return [
+            CommandLine(answers_exe.answered(match[1], answers, log, " ".join(match[2].split())), "to be tried", where)
+        ]
     match = re.match(r'\s*(?:"([^"]+)"|(.+?\.exe))(.*)$', command, re.I)
     program, rest = ((match[1] or match[2]).strip(), match[3].strip()) if match else (command.strip(), "")
     lines = (

@@ -120,8 +120,7 @@ def _left(
     """What differs, without what the two runners keep, what the machine does by itself and a person's file."""
     effects = _without_caches(difference(before, now))
     if kept:
-        folders = {kept.lower()[:at] for at, letter in enumerate(kept) if letter == "\\"}
-        mine = {kept.lower(), *folders}  # the folder that holds it stays for its sake
+        mine = {kept.lower(), *paths.parents(kept.lower())}  # the folder that holds it stays for its sake
         effects = [effect for effect in effects if effect.thing.identity not in mine]
     return stage.judged(stage.without_own(first.without_own(effects, session), session), session)
 

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING, Literal
 import msgspec
 
 from yendo.errors import Usage
+from yendo.platforms.windows import command_lines, paths
 from yendo.steps.base import MSI_CODES, Action, ActionData, At, Kind, Result, Step, below, brought, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.amounts import Identifier, Text
@@ -62,7 +63,7 @@ class IncludeKind(Kind[IncludeStep]):
         return Action(
             "include",
             f"{verb} the package in {step.source}",
-            f'cmd.exe /d /s /c ""{folder}\\apply.cmd" {verb}{more}"',
+            command_lines.batch(paths.join(folder, "apply.cmd"), verb + more),
             codes={**MSI_CODES, str(NOT_APPLICABLE): "not needed"},
             data=IncludeData(
                 step.source.rstrip("/\\").replace("\\", "/"), verb, given or msgspec.UNSET, step.site or msgspec.UNSET

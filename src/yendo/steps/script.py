@@ -8,6 +8,7 @@ from pathlib import Path, PurePosixPath
 from typing import TYPE_CHECKING, Literal
 
 from yendo.errors import Usage
+from yendo.platforms.windows import command_lines
 from yendo.steps.base import Action, At, Kind, Result, Step, brought, packaged
 from yendo.steps.exe import run_or_assume
 from yendo.terms.amounts import Text
@@ -30,9 +31,9 @@ class ScriptStep(Step, tag="script", frozen=True, rename={"source": "run"}, kw_o
 
 
 HOSTS = {
-    ".ps1": 'powershell.exe -NoLogo -NoProfile -NonInteractive -ExecutionPolicy Bypass -File "{path}" {arguments}',
-    ".cmd": 'cmd.exe /d /s /c ""{path}" {arguments}"',
-    ".bat": 'cmd.exe /d /s /c ""{path}" {arguments}"',
+    ".ps1": command_lines.script("{path}", "{arguments}"),
+    ".cmd": command_lines.batch("{path}", "{arguments}"),
+    ".bat": command_lines.batch("{path}", "{arguments}"),
     ".vbs": 'cscript.exe //B //NoLogo "{path}" {arguments}',
     ".js": 'cscript.exe //B //NoLogo "{path}" {arguments}',
 }

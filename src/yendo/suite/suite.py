@@ -24,6 +24,7 @@ from yendo.plan import read as read_plan
 from yendo.plan.model import VERBS
 from yendo.plan.places import Path as Place
 from yendo.plan.places import nearest
+from yendo.platforms.windows import paths
 from yendo.steps import home as layout
 from yendo.steps import kind_of
 from yendo.suite.model import NAME, Suite, SuitePlan, SuiteProduct
@@ -294,7 +295,7 @@ def each(folder: Path, found: Resolved) -> list[Path]:
         {
             "position": at,
             "package": package.name,
-            "install": rf"{package.name}\apply.cmd install{_given(member.product)}",
+            "install": paths.join(package.name, f"apply.cmd install{_given(member.product)}"),
             "updates_only": found.updates_only(member),
             "after": [name for name in _needed(member) if name in [one.id for one in found.members]],
         }

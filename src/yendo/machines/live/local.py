@@ -10,7 +10,8 @@ from pathlib import Path
 
 from yendo import host_os
 from yendo.errors import NoMachine, Unreadable, Usage
-from yendo.machines.live.session import SCRIPT, SHELL_OPTIONS
+from yendo.machines.live.session import SCRIPT
+from yendo.platforms.windows import command_lines
 
 
 class LocalLink:
@@ -34,7 +35,7 @@ class LocalLink:
 
     def begin(self, folder: str) -> None:
         shell = Path(os.environ.get("SYSTEMROOT", r"C:\Windows")) / r"System32\WindowsPowerShell\v1.0\powershell.exe"
-        line = [str(shell), *SHELL_OPTIONS, str(Path(folder) / SCRIPT)]
+        line = [str(shell), *command_lines.SHELL_OPTIONS, str(Path(folder) / SCRIPT)]
         line += ["-Although", self.although] if self.although else []
         ran = subprocess.run(
             line, stdin=subprocess.DEVNULL, capture_output=True, text=True, errors="replace", timeout=600

@@ -31,7 +31,6 @@ from yendo.platforms.windows.surroundings import Account, Surroundings
 
 ERRANDS = rf"{WORK}\errands"
 SCRIPT = "errands.ps1"
-SHELL_OPTIONS = ("-NoLogo", "-NoProfile", "-NonInteractive", "-ExecutionPolicy", "Bypass", "-File")
 SHORT = 300.0  # seconds for an errand that is no command
 LOOK = 3600.0  # for a picture of the machine
 RESTART = 1800.0

@@ -17,7 +17,8 @@ from typing import TYPE_CHECKING, TypeVar
 
 from yendo.errors import NoMachine, Unreadable, Usage
 from yendo.machines.addresses import Address
-from yendo.machines.live.session import SCRIPT, SHELL_OPTIONS
+from yendo.machines.live.session import SCRIPT
+from yendo.platforms.windows import command_lines
 from yendo.terms.amounts import seconds
 
 if TYPE_CHECKING:
@@ -38,8 +39,7 @@ class NotLetIn(NoMachine):
 
 def started(script: str, words: str = "") -> str:
     """The line that starts a script of ours there, with its options."""
-    shell = " ".join(("powershell.exe", *SHELL_OPTIONS))
-    return rf'cmd /d /s /c "{shell} "{script}"{words and " " + words}"'
+    return command_lines.interpreted(command_lines.script(script, words))
 
 
 def library() -> None:

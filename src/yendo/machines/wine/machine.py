@@ -31,6 +31,7 @@ from yendo.machines.wine import layer as layers
 from yendo.machines.wine import noise, observe, quirks, sandbox
 from yendo.machines.wine.copies import PrivateCopy
 from yendo.machines.wine.watch import watch
+from yendo.platforms.windows import command_lines
 from yendo.platforms.windows import surroundings as around
 from yendo.platforms.windows.registry_keys import add_lines, keeps_drivers, line_of
 from yendo.platforms.windows.surroundings import Account, Surroundings
@@ -616,7 +617,7 @@ class WineSession(RunnerOnly):
             + b"\r\n})\r\nif ($said.Length -and $said[-1] -is [bool] -and $said[-1]) { exit 0 }\r\nexit 1\r\n",
         )
         try:
-            return self.run(f"powershell -NoProfile -ExecutionPolicy Bypass -File {path}", timeout=120).exit_code == 0
+            return self.run(command_lines.script(path), timeout=120).exit_code == 0
         finally:
             self.remove(path)
 

@@ -24,6 +24,12 @@ def name(path: str) -> str:
     return path.rpartition(SEPARATOR)[2]
 
 
+def parents(path: str) -> list[str]:
+    """The folders that it lies in, its drive first."""
+    parts = split(path)
+    return [join(*parts[:number]) for number in range(1, len(parts))]
+
+
 def depth(path: str) -> int:
     """How many separators it has."""
     return path.count(SEPARATOR)

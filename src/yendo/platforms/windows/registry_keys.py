@@ -23,9 +23,13 @@ from yendo.effects.things import (
     kind_of,
 )
 from yendo.errors import NotCovered
+from yendo.platforms.windows import paths
 
 MACHINE, PERSON, PEOPLE = "HKLM", "HKCU", "HKU"  # the hives as plans and records name them
 _UNINSTALL = r"software\microsoft\windows\currentversion\uninstall" + "\\"
+_INSTALLERS = tuple(
+    paths.into(key) for key in (r"\currentversion\installer", r"classes\installer", r"\currentversion\uninstall")
+)
 _SERVICES = "system\\currentcontrolset\\services\\"
 # Where environment variables lie, and whose they are.
 SCOPES: dict[tuple[str, str], Literal["machine", "user"]] = {
@@ -36,6 +40,11 @@ _PRODUCTS = re.compile(
     r"software\\microsoft\\windows\\currentversion\\installer\\userdata\\([^\\]+)\\products\\([0-9a-f]{32})\\installproperties$"
 )
 _STARTS = {0: "boot", 1: "system", 2: "auto", 3: "demand", 4: "disabled"}
+
+
+def is_of_installer(value: RegistryValue) -> bool:
+    """Whether an installer writes it for itself, wherever its product is: its books and the list of programs."""
+    return any(part in value.identity for part in _INSTALLERS)
 
 
 def unpack_code(packed: str) -> str:
