@@ -23,7 +23,8 @@ from yendo.effects.things import kind_of
 from yendo.formats import cab
 from yendo.formats.msi import Summary
 from yendo.machines.wine import noise
-from yendo.machines.wine.machine import WineMachine, WineSession, powershell_source
+from yendo.machines.wine.machine import WineMachine, powershell_source
+from yendo.machines.wine.session import WineSession
 
 TAG = "yendocontrol"
 

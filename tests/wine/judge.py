@@ -24,7 +24,7 @@ from specimens import builder
 from yendo.effects import agreement, difference
 from yendo.machines.simulated.machine import SimulatedSession
 from yendo.machines.wine import quirks
-from yendo.prove.stage import without_contents
+from yendo.prove.comparison import without_contents
 
 
 class Judged(msgspec.Struct):

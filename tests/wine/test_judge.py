@@ -87,7 +87,7 @@ def test_an_upgrade_ends_as_predicted(machine: Any, wine: Any, vendor: Path) -> 
     from yendo.effects import agreement, difference
     from yendo.installers.msi import engine
     from yendo.machines.wine import quirks
-    from yendo.prove.stage import without_contents
+    from yendo.prove.comparison import without_contents
 
     machine.bring(vendor, r"C:\vendor")
     before, memories, paths = wine.baseline(), {}, {}

@@ -5,6 +5,7 @@ from __future__ import annotations
 import plistlib
 import re
 from collections.abc import Callable, Mapping, Sequence
+from functools import cache
 from pathlib import Path, PurePosixPath
 from typing import Any, Literal
 
@@ -318,15 +319,11 @@ def _signature(program: Path) -> tuple[str, dict[str, Any]]:
     return (found[0].team, found[0].entitlements) if found else ("", {})
 
 
-_FOLDERS: dict[str, tuple[int, int, int]] = {}
-
-
-def data_folders() -> dict[str, tuple[int, int, int]]:
+@cache
+def data_folders() -> Mapping[str, tuple[int, int, int]]:
     """The system's own folders: mode, owner, group. Source: ``folders.toml``."""
-    if not _FOLDERS:
-        import tomllib
-        from importlib.resources import files
+    import tomllib
+    from importlib.resources import files
 
-        raw = tomllib.loads(files("yendo.mac_half").joinpath("folders.toml").read_text("utf-8"))
-        _FOLDERS.update({path: (int(mode, 8), user, group) for path, (mode, user, group) in raw.items()})
-    return _FOLDERS
+    raw = tomllib.loads(files("yendo.mac_half").joinpath("folders.toml").read_text("utf-8"))
+    return {path: (int(mode, 8), user, group) for path, (mode, user, group) in raw.items()}

@@ -17,6 +17,7 @@ from yendo.errors import NotCovered
 from yendo.machines.protocol import Machine
 from yendo.package import manifest as form
 from yendo.prove import upgraded
+from yendo.prove.comparison import Predictions
 from yendo.prove.furnished import bare
 from yendo.prove.proof import ASSUMED, UNCOVERED, Proof
 from yendo.prove.scenarios import SCENARIOS, Scenario
@@ -59,10 +60,12 @@ def prove(
     scenario: str | Scenario = "desk",
     progress: Progress = lambda title: None,
     accept: Sequence[str] = (),
+    predictions: Predictions | None = None,
 ) -> Proof:
     """Proves a built package in one scenario on a machine. ``progress`` hears each phase's title.
 
-    ``accept`` are things that may be left behind. Raises Usage, NoMachine, Unreadable, NotCovered.
+    ``accept`` are things that may be left behind; ``predictions`` are shared by several proofs of a package.
+    Raises Usage, NoMachine, Unreadable, NotCovered.
     """
     if isinstance(scenario, str):
         if scenario not in SCENARIOS:
@@ -70,7 +73,7 @@ def prove(
         scenario = SCENARIOS[scenario]
     if scenario.bare:
         machine = bare(machine)
-    stage = Stage(package, machine, scenario.account, progress, accept, scenario.site)
+    stage = Stage(package, machine, scenario.account, progress, accept, scenario.site, predictions=predictions)
     begun, started = time.monotonic(), datetime.now(UTC).isoformat(timespec="seconds")
     reason = scenario.calls_for(stage.manifest)
     if reason:
@@ -177,7 +180,7 @@ def matrix(
     """
     earlier = passed_before(package) if go_on else {}
     form.read(package)  # the library that decodes builds its types once, and must not do so in two threads
-    lock = threading.Lock()
+    lock, predictions = threading.Lock(), Predictions()
     todo = [(machine, scenario) for scenario in scenarios for machine in machines]
     for machine in machines:
         machine.surroundings("user")  # templates are made once, not by several at once
@@ -190,7 +193,7 @@ def matrix(
         else:
             with lock:
                 progress(None, machine, scenario)
-            cell = Cell(scenario, prove(package, machine, scenario=scenario, accept=accept))
+            cell = Cell(scenario, prove(package, machine, scenario=scenario, accept=accept, predictions=predictions))
             if records:
                 with lock:
                     keep(cell.proof, package)

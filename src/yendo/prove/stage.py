@@ -11,8 +11,7 @@ import msgspec
 
 from yendo.detect import detected
 from yendo.detect.evaluate import sight_of
-from yendo.effects import Agreement, Effect, File, IniValue, State, agreement, difference
-from yendo.effects.things import key_of, kind_of
+from yendo.effects import Effect, State, difference
 from yendo.errors import Usage
 from yendo.evidence import Evidence
 from yendo.installers import app_contents
@@ -24,12 +23,11 @@ from yendo.platforms.windows.capture_record import promise_of
 from yendo.platforms.windows.exit_codes import DONE, RESTARTS
 from yendo.platforms.windows.recording import is_temporary
 from yendo.platforms.windows.surroundings import Account, expand
-from yendo.prove import causes, examine, explain, own, predict, promised
+from yendo.prove import causes, comparison, examine, explain, own, promised
 from yendo.prove.proof import Comparison, Leftover, Outcome, Phase
 from yendo.steps import home as layout
 from yendo.steps.host import TIMED_OUT
 from yendo.terms import events
-from yendo.terms.rules.base import pattern
 from yendo.terms.settings import SettingError, SettingValue
 
 RUNNER_LIMIT = 3600.0
@@ -77,7 +75,6 @@ def options_of(site: str, values_file: str) -> str:
     return (f" -Site {site}" if site else "") + (f' -Values "{values_file}"' if values_file else "")
 
 
-_PREDICTED: dict[tuple[bytes, str, str, str], tuple[list[Effect], list[str]]] = {}
 Progress = Callable[[str], object]
 
 
@@ -93,6 +90,7 @@ class Stage:
         accept: Sequence[str] = (),
         site: str | None = None,
         values: Mapping[str, SettingValue] = {},
+        predictions: comparison.Predictions | None = None,
     ) -> None:
         self.package, self.machine, self.account, self.progress, self.accept = (
             package,
@@ -104,6 +102,7 @@ class Stage:
         manifest = form.read(package)
         self.site = form.sites_of(manifest)[0] if site is None else site
         self.made_up = made_up(manifest)
+        self.values, self.predictions = values, predictions or comparison.Predictions()
         self.manifest = self.settled(manifest, values)
         self.own = own.folders(self.manifest, package)
         self.folder = paths.join(BROUGHT, self.manifest.id)
@@ -459,83 +458,20 @@ class Stage:
         )
 
     def compare(self, session: Session, before: State, after: State) -> None:
+        """Whether it did what was foreseen."""
         observed = self.without_own(difference(before, after), session)
         if any(action.kind == "exe" for action in self.manifest.install):
             observed = [
                 effect for effect in observed if not is_temporary(effect.thing, session.surroundings.environment)
             ]
-        predicted, blind = self.predicted(session, before)
-        predicted, differences = self.machine.shown(predicted)
-        self._because = {key_of(effect.thing): effect.evidence for effect in predicted}
-        if session.surroundings.per_user_menu:
-            count = sum(_in_menu(effect, session) for effect in predicted)
-            if count:
-                differences[
-                    "the layer puts menus and desktop below the user's profile even for an installation for everyone"
-                ] = count
-        observed = without_contents(observed, predicted)
-        found = agreement(predicted, observed)
-        evidence = self.machine.evidence
-        self.comparison = Comparison(
-            evidence,
-            len(found.matched),
-            found.missed,
-            found.false,
-            found.recall,
-            found.precision,
-            differences,
-            tuple(blind),
-        )
-        self._judge(found, predicted, blind, evidence=evidence)
-
-    def _judge(self, found: Agreement, predicted: Sequence[Effect], blind: Sequence[str], *, evidence: bool) -> None:
-        """The phase that says how far the effects are those that were predicted."""
-        total = len(found.matched) + len(found.missed)
-        words = f"{len(found.matched)} of {total} observed effects predicted"
-        if not evidence:
-            self.phase(
-                "effects",
-                "effects as predicted",
-                None,
-                "an observation of its own",
-                f"{words}: no evidence, one interpreter made both",
-            )
-            return
-        good = found.precision >= 0.98 and (found.recall >= 0.98 or bool(blind)) if total else not predicted
-        if found.missed:
-            words += f", {len(found.missed)} not" + (", which a blind spot may have done" if blind else "")
-        details = tuple(f"not predicted: {effect}" for effect in found.missed[:10]) + tuple(
-            f"predicted, not seen: {effect}" for effect in found.false[:10]
-        )
-        cause = (
-            ("", "")
-            if good
-            else ("the installer does not do what its tables say", "; ".join(blind[:3]) or "see the effects below")
-        )
+        key = (self.machine.label, self.account, self.site, *sorted(self.values.items()))
+        prediction = self.predictions.of(key, self.manifest, self.package, session, before, real=self.machine.evidence)
+        found = comparison.compared(self.machine, session, observed, prediction)
+        self.comparison, self._because = found.comparison, found.because
         self.phase(
-            "effects",
-            "effects as predicted",
-            good,
-            "at least 98 % of the observed effects predicted or a blind spot that explains the rest, at most 2 % false",
-            f"{words}, {len(found.false)} false",
-            details=details,
-            cause=cause,
-        )
-
-    def predicted(self, session: Session, before: State) -> tuple[list[Effect], list[str]]:
-        """What the install should do to a fresh machine: the same for every scenario of these bytes, so it is worked
-        out once.
-        """
-        real = self.machine.evidence
-        key = ((self.package / "manifest.json").read_bytes(), self.machine.label, self.account, self.site)
-        if key not in _PREDICTED:
-            if len(_PREDICTED) > 16:
-                _PREDICTED.clear()
-            _PREDICTED[key] = predict.install_effects(
-                self.manifest, self.package, session.surroundings, before.copy(), real=real
-            )
-        effects, blind = _PREDICTED[key]
-        return list(effects), list(blind)
+            "effects", "effects as predicted", found.good, found.expected, found.words,
+            details=found.details, cause=found.cause,
+        )  # fmt: skip
 
     def again(self, session: Session, first: State) -> State | None:
         begun = time.monotonic()
@@ -606,33 +542,7 @@ class Stage:
 
     def judged(self, left: Sequence[Effect], session: Session) -> list[Leftover]:
         """Whose doing it is that something is left, or gone."""
-        found = []
-        by_machine = self._left_by_the_machine(left)
-        for effect in left:
-            if any(pattern(wanted).fullmatch(effect.left) for wanted in self.accept):
-                found.append(Leftover(effect.left, "accepted in the plan", "accepted"))
-            elif is_temporary(effect.thing, session.surroundings.environment):
-                found.append(Leftover(effect.left, "a temporary file that the setup program leaves", "temporary"))
-            elif reason := by_machine.get(key_of(effect.thing)):
-                found.append(Leftover(effect.left, reason, "layer"))
-            else:
-                done = "removed" if effect.change == "add" else "put back"
-                found.append(Leftover(effect.left, f"not {done} by the package"))
-        return found
-
-    def _left_by_the_machine(self, left: Sequence[Effect]) -> dict[tuple[str, str], str]:
-        """What is left for reasons of this machine's own, by its key; so is a folder that holds nothing else."""
-        found: dict[tuple[str, str], str] = {}
-        innermost_first = sorted(
-            left, key=lambda effect: (effect.kind == "folder", -paths.depth(effect.thing.identity))
-        )
-        for effect in innermost_first:
-            head = paths.into(effect.thing.identity)
-            inside = [one for one in left if one.thing.identity.startswith(head)]
-            empty = effect.kind == "folder" and all(key_of(one.thing) in found for one in inside)
-            if reason := self.machine.leaves(effect, self._because.get(key_of(effect.thing)), empty=empty):
-                found[key_of(effect.thing)] = reason
-        return found
+        return comparison.judged(left, self.machine, session, self._because, self.accept)
 
     def without_own(self, effects: list[Effect], session: Session) -> list[Effect]:
         """Without what runners keep: logs, records, what is needed for repair and uninstall; also of packages inside
@@ -649,22 +559,3 @@ def _printed(output: str, told: Sequence[events.Event]) -> tuple[str, ...]:
 
     known = {plain(text): text for text in events.texts(told)}
     return tuple(known.get(plain(line), line) for line in output.splitlines() if line.strip())
-
-
-def _in_menu(effect: Effect, session: Session) -> bool:
-    heads = tuple(
-        paths.into(session.surroundings.folders[name].lower()) for name in ("StartMenuFolder", "DesktopFolder")
-    )
-    return kind_of(effect.thing) in ("shortcut", "folder", "file") and effect.thing.identity.startswith(heads)
-
-
-def without_contents(observed: list[Effect], predicted: list[Effect]) -> list[Effect]:
-    """Entries of an ini file that was predicted as a whole are its contents, not effects of their own."""
-    whole = {
-        effect.thing.identity
-        for effect in predicted
-        if isinstance(effect.thing, File) and effect.thing.size is not None
-    }
-    return [
-        effect for effect in observed if not (isinstance(effect.thing, IniValue) and effect.thing.path.lower() in whole)
-    ]
