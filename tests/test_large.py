@@ -179,17 +179,19 @@ def test_a_stop_while_modules_are_loaded_is_put_off(tmp_path: Path) -> None:
     """A library that prepares its classes then is not torn."""
     (tmp_path / "loaded.py").write_text("import signal\nsignal.raise_signal(signal.SIGTERM)\nwhole = True\n")
     code = """
-import time
+import sys, time
 from yendo.cli import main
 main._catch_termination()
+sys.path.insert(0, sys.argv[1])
 import loaded
 assert loaded.whole
 try:
-    time.sleep(20)
+    for _ in range(400):  # a wait on Windows is only cut short by its own event
+        time.sleep(0.05)
 except KeyboardInterrupt:
     print("stopped")
 """
-    done = subprocess.run([sys.executable, "-c", code], cwd=tmp_path, capture_output=True, text=True, timeout=15)
+    done = subprocess.run([sys.executable, "-c", code, str(tmp_path)], capture_output=True, text=True, timeout=60)
     assert (done.returncode, done.stdout.strip()) == (0, "stopped"), done.stderr
 
 
