@@ -9,9 +9,14 @@ cannot do is played by both in the same way, and named here:
 - a program over its time is an editor without a file (idle) or a loop that starts others (busy). The layer counts the
   asker's processor time for every process, so that time is left out of the runner's question;
 - a cut is an end of the process in the function that writes the journal, once a line stands there: in a copy of the
-  script with one line more, and on the simulated machine by an exception at that write.
+  script with one line more, and on the simulated machine by an exception at that write;
+- a full disk, a file that is held open, a key that may not be written: in the runner's functions that write a file,
+  take one away or set a value, by a call that fails as the system's does, once or each time; on the simulated machine
+  by an error where it does the same.
 
-Not injected, since neither machine has them: a clock that is set back, a full disk, a folder that may not be written.
+People who put it off, clocks that are set back and forward, and a program that does not close have random sequences of
+runs of their own (``people``): the layer's person is a stand-in for the message, its clock one for the time that the
+runner asks for; the program is real there.
 """
 
 from __future__ import annotations
@@ -19,12 +24,13 @@ from __future__ import annotations
 import contextlib
 import random
 import re
+from datetime import datetime, timedelta
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
-from yendo.effects import difference
+from yendo.effects import IniValue, difference
 from yendo.machines.protocol import Look, Ran
 from yendo.machines.simulated.machine import SimulatedMachine, SimulatedSession
 from yendo.package import build, carry
@@ -38,6 +44,17 @@ STATE = r"C:\Program Files\Yendo\state\random"
 HOME = r"C:\Random"
 BUSY = "/c for /l %i in (1,1,100000) do @cmd /c exit"
 IDLE = "kind = \"exe\"\nprogram = '%SystemRoot%\\System32\\notepad.exe'\n"
+REFUSED = "it cannot be done here"
+# What can be refused, and what a plan says that does it.
+WRITES = {
+    "file one.txt": "extras/tree",
+    "file two.txt": "extras/tree",
+    "file site.ini": 'format = "ini"',
+    "removal one.txt": "tree",
+    "removal site.ini": "site.ini'\n",
+    "value a": "a = ",
+    "value same": "same = ",
+}
 CODES = (0, 0, 0, 3010, 1641, 7, 1605, -1)
 WHEN = {
     "yes": "",
@@ -55,6 +72,30 @@ class Scripted(SimulatedSession):
     """Answers command shells as the layer does, and ends the runner once a line stands in the journal."""
 
     cut_at = ""
+    refused, times = "", 0  # what cannot be done, and how often in a run
+
+    def meets(self, what: str, path: str) -> None:
+        """Raises OSError where this is what cannot be done."""
+        if path.lower().startswith(HOME.lower() + "\\"):
+            self.meets_named(f"{what} {path.rpartition(chr(92))[2]}")
+
+    def meets_named(self, what: str) -> None:
+        if self.times and what.lower() == self.refused.lower():
+            self.times -= 1
+            raise OSError(REFUSED)
+
+    def place(self, path: str, source: Path, sha256: str) -> None:
+        self.meets("file", path)
+        super().place(path, source, sha256)
+
+    def remove(self, path: str) -> bool:
+        if self.read(path) is not None:
+            self.meets("removal", path)
+        return super().remove(path)
+
+    def set_value(self, hive: str, view: str, key: str, name: str, value: Any) -> None:
+        self.meets_named(f"value {name}")
+        super().set_value(hive, view, key, name, value)
 
     def run(self, command: str, *, timeout: float, folder: str | None = None, patient: bool = False) -> Ran:
         if "notepad" in command:
@@ -67,6 +108,7 @@ class Scripted(SimulatedSession):
         return Ran(None, "", timeout, (Look(True, ""), Look(True, "")))
 
     def write(self, path: str, data: bytes, *, private: bool = False) -> None:
+        self.meets("file", path)
         super().write(path, data, private=private)
         last = data.decode().split("\r\n")[-2] if path.endswith("journal.txt") else ""
         if self.cut_at and (last == self.cut_at or last.startswith(self.cut_at + "\t")):
@@ -75,10 +117,14 @@ class Scripted(SimulatedSession):
 
 
 class Fault(msgspec.Struct, frozen=True):
-    """The run of ``verb`` is ended once this line stands in the journal; nothing where it is empty."""
+    """The run of ``verb`` is ended once this line stands in the journal; nothing where it is empty. ``refused`` cannot
+    be done, that many ``times`` in each run.
+    """
 
     verb: str = ""
     line: str = ""
+    refused: str = ""
+    times: int = 0
 
 
 def plan_of(chance: random.Random) -> tuple[str, Fault]:
@@ -103,6 +149,11 @@ def plan_of(chance: random.Random) -> tuple[str, Fault]:
     fault = Fault()
     if chance.random() < 0.4:
         fault = Fault("install", f"{chance.choice(['step', 'done'])}\t{chance.randint(1, count)}")
+    met = [what for what, told in WRITES.items() if told in text]
+    if met and chance.random() < 0.6:
+        fault = msgspec.structs.replace(fault, refused=chance.choice(met), times=chance.choice((1, 1, 99)))
+    if 'on_failure = "undo"' in text and chance.random() < 0.3:
+        fault = msgspec.structs.replace(fault, verb="install", line="undo")
     return text, fault
 
 
@@ -196,7 +247,11 @@ def _left(session: Any, before: Any, course: Course, verb: str) -> None:
     changed = difference(before, session.state())
     # what Yendo keeps of its own is compared by its content above; the copy of the package is the runner's alone
     own = re.compile(r"(?i)\\Yendo\b|Hand over|RunOnce|\\Temp\\")
-    course.machine = sorted(str(effect) for effect in changed if not own.search(str(effect)))
+    # the values of an ini file are told by its whole content: one machine has values of a file that somebody deleted
+    course.machine = sorted(
+        str(effect) for effect in changed if not own.search(str(effect)) and not isinstance(effect.thing, IniValue)
+    )
+    course.files[f"{verb}: site.ini"] = (session.read(rf"{HOME}\site.ini") or b"").decode()
 
 
 def interpreted(made: Path, fault: Fault) -> Course:
@@ -205,19 +260,24 @@ def interpreted(made: Path, fault: Fault) -> Course:
     session = Scripted(SimulatedMachine().surroundings())
     session.bring(made, FOLDER)
     seed(session)
+    session.refused = fault.refused
     before, course = session.state(), Course([], [], {}, [])
     for verb in ("install", "uninstall"):
         if fault.verb == verb:
             session.cut_at = fault.line
             with contextlib.suppress(Cut):
-                carry.carry(manifest, made, session, verb, folder=FOLDER, sleep=lambda _: None)
+                _carried(manifest, made, session, verb, fault)
             session.cut_at = ""
-        _again(session, course, verb, lambda v: _carried(manifest, made, session, v))
+        _again(session, course, verb, lambda v: _carried(manifest, made, session, v, fault))
+        session.times = 0
         _left(session, before, course, verb)
     return course
 
 
-def _carried(manifest: form.Manifest, made: Path, session: Any, verb: str) -> tuple[int, tuple[events.Event, ...]]:
+def _carried(
+    manifest: form.Manifest, made: Path, session: Scripted, verb: str, fault: Fault
+) -> tuple[int, tuple[events.Event, ...]]:
+    session.times = fault.times
     found = carry.carry(manifest, made, session, verb, folder=FOLDER, sleep=lambda _: None)
     return found.exit_code, found.events
 
@@ -255,6 +315,8 @@ def real(made: Path, fault: Fault, session: Any) -> Course:
     """By the package's own runner, on the layer."""
     session.bring(made, FOLDER)
     _patched(session, "$one.TotalProcessorTime.TotalMilliseconds", "0")
+    if fault.refused:
+        _refusing(session, fault)
     seed(session)
     before, course = session.state(), Course([], [], {}, [])
     for verb in ("install", "uninstall"):
@@ -285,6 +347,36 @@ def _patched(session: Any, old: str, new: str) -> bytes:
     assert old in text
     session.write(path, b"\xef\xbb\xbf" + text.replace(old, new).encode())
     return whole
+
+
+def _refusing(session: Any, fault: Fault) -> None:
+    """A runner that cannot do one thing: a call that fails in the functions that do such things."""
+    head = "function Set-Value([string]$Hive, [string]$View, [string]$Key, [string]$Name, [string]$Value) {"
+    meets = (
+        "$Refusals = 0\r\nfunction Test-Refused([string]$What) {\r\n"
+        f"    if (($What -eq '{fault.refused}') -and ($script:Refusals -lt {fault.times})) {{\r\n"
+        f"        $script:Refusals++; throw [IO.IOException]::new('{REFUSED}') }}\r\n}}\r\n"
+        "function Test-Place([string]$What, [string]$Path) {\r\n"
+        f"    if ($Path.ToLowerInvariant().StartsWith('{HOME.lower()}\\')) {{ Test-Refused ($What + ' ' + [IO.Path]::GetFileName($Path)) }}\r\n}}\r\n"
+    )
+    for old, new in (
+        (head, meets + head + " Test-Refused ('value ' + $Name)"),
+        ("try { [IO.File]::Copy($From, $beside", "try { Test-Place 'file' $Path; [IO.File]::Copy($From, $beside"),
+        ("try { [IO.File]::WriteAllBytes($beside", "try { Test-Place 'file' $Path; [IO.File]::WriteAllBytes($beside"),
+        (
+            "if ($Keep) { Add-Record 'X' (Save-Old $Path) $Path }",
+            "if ($Keep) { Add-Record 'X' (Save-Old $Path) $Path }; Test-Place 'removal' $Path",
+        ),
+        (
+            "if ($Old -eq '-') { [IO.File]::Delete($Path)",
+            "if ($Old -eq '-') { Test-Place 'removal' $Path; [IO.File]::Delete($Path)",
+        ),
+        (
+            "[IO.File]::Copy([IO.Path]::Combine($Room, 'kept', $Name), $beside",
+            "Test-Place 'file' $Path; [IO.File]::Copy([IO.Path]::Combine($Room, 'kept', $Name), $beside",
+        ),
+    ):
+        _patched(session, old, new)
 
 
 def _killed(session: Any, verb: str, line: str) -> None:
@@ -339,3 +431,118 @@ def main(count: int, first: int, folder: Path, machine: Any) -> list[str]:
         if found:
             wrong.append(f"plan {number}, {fault}:\n{plan}\n" + "\n".join(found))
     return wrong
+
+
+# --- people and clocks ----------------------------------------------------------------------------------------------
+
+AGREED, PUT_OFF = 1, 2  # what the message of the system answers
+NOW = rf"{HOME}-now.txt"
+
+
+class Sitting(msgspec.Struct, frozen=True):
+    """One run: the clock of then, whether a program is open that does not close, what the person says, and what
+    whoever starts it allows.
+    """
+
+    now: str
+    open: bool
+    agrees: bool
+    people: int
+    most: int | None
+    until: str
+
+
+def sittings_of(chance: random.Random) -> tuple[str, list[Sitting]]:
+    """A plan that asks, and a sequence of runs with clocks that go on, back and far ahead."""
+    value = "key = 'HKLM\\Software\\Random'\n"
+    text = (
+        '[package]\nid = "random"\nname = "Random"\nversion = "1.2"\n\n[in_the_way]\nprograms = ["tide.exe"]\n'
+        f'ask = true\nwait = "1 s"\nalways = {str(chance.random() < 0.7).lower()}\npostpone = {chance.randint(1, 3)}\n'
+        f'postpone_for = "{chance.choice(["1 hour", "1 day", "3 days"])}"\n\n'
+        f'[[install]]\nkind = "registry"\n{value}values = {{ a = 1 }}\n\n'
+        f'[[detect]]\nkind = "registry"\n{value}name = "a"\n'
+    )
+    clock, sittings = datetime(2026, 11, 23, 9, 0), []
+    for _ in range(6):
+        agrees, people = chance.random() < 0.15, chance.choice([1, 1, 1, 1, 0])
+        most = chance.choice([None, None, None, 0, 1, 9])
+        until = chance.choice([None, None, None, clock - timedelta(hours=1), clock + timedelta(hours=1)])
+        sittings.append(
+            Sitting(
+                f"{clock:%Y-%m-%dT%H:%M}",
+                chance.random() < 0.5,
+                agrees,
+                people,
+                most,
+                f"{until:%Y-%m-%dT%H:%M}" if until else "",
+            )
+        )
+        clock += timedelta(minutes=chance.choice([0, 1, 59, 60, 61, 1440, 3000, 9000, -1, -120, -1439, -1441, -9000]))
+    return text, sittings
+
+
+def people(count: int, first: int, folder: Path, machine: Any) -> list[str]:
+    """Carries out that many sequences by both; returns every difference, with its plan."""
+    wrong = []
+    for number in range(first, first + count):
+        plan, sittings = sittings_of(random.Random(number))
+        made = workspace(folder / f"people-{number}", plan)
+        manifest, session = form.read(made), SimulatedSession(SimulatedMachine().surroundings())
+        session.bring(made, FOLDER)
+        asked = []
+        for one in sittings:
+            session.facts = msgspec.structs.replace(session.facts, people=one.people, now=one.now)
+            session.agrees = [one.agrees]
+            session.running, session.stubborn = ["tide"] * one.open, {"tide"}
+            until = datetime.fromisoformat(one.until) if one.until else None
+            offs = carry.PutOffs(one.most, until)
+            done = carry.carry(manifest, made, session, "install", folder=FOLDER, sleep=lambda _: None, put_offs=offs)
+            asked.append((done.exit_code, _squeezed(done.events), _put_off(session)))
+        with machine.fresh() as real_one:
+            answered = [_sat(real_one, one) for one in _with_people(real_one, made, sittings)]
+        wrong += [
+            f"sequence {number}, run {at}, {one}:\n{plan}\n{mine}\n{theirs}"
+            for at, (one, mine, theirs) in enumerate(zip(sittings, asked, answered, strict=True), 1)
+            if mine != theirs
+        ]
+    return wrong
+
+
+def _put_off(session: Any) -> str:
+    return (session.read(rf"{STATE}\postponed.txt") or b"").decode("utf-8-sig").strip()
+
+
+def _with_people(session: Any, made: Path, sittings: list[Sitting]) -> list[Sitting]:
+    """The package on the machine, with a runner whose clock, person and count of people are stand-ins."""
+    session.bring(made, FOLDER)
+    time = f"[DateTime]::Parse([IO.File]::ReadAllLines('{NOW}')[0], [Globalization.CultureInfo]::InvariantCulture)"
+    for old, new in (
+        ("[DateTime]$first = [DateTime]::Now", f"[DateTime]$first = {time}"),
+        ("([DateTime]::Now -gt $last)", f"({time} -gt $last)"),
+        ("($first -gt [DateTime]::Now.AddDays(1))", f"($first -gt ({time}).AddDays(1))"),
+        ("(Show-Message $title $text 1 ([int]$Way['wait']) $true)", f"([int][IO.File]::ReadAllLines('{NOW}')[1])"),
+        (
+            "function Get-People { return (Get-Sessions).Length }",
+            "function Get-People { return [int][IO.File]::ReadAllLines('" + NOW + "')[2] }",
+        ),
+    ):
+        _patched(session, old, new)
+    return sittings
+
+
+def _sat(session: Any, one: Sitting) -> tuple[int | None, list[str], str]:
+    session.write(NOW, f"{one.now}\r\n{AGREED if one.agrees else PUT_OFF}\r\n{one.people}\r\n".encode())
+    more = (f" -PutOffs {one.most}" if one.most is not None else "") + (f" -Until {one.until}" if one.until else "")
+    log = rf"{LOGS}\install.jsonl"
+    before = session.read(log) or b""
+    opened = 'start "" /b C:\\tide.exe /c "ping -n 60 127.0.0.1 >nul"\r\nping -n 2 127.0.0.1 >nul\r\n'
+    session.write(
+        r"C:\sitting.bat",
+        (
+            "@echo off\r\nif not exist C:\\tide.exe copy C:\\windows\\system32\\cmd.exe C:\\tide.exe >nul\r\n"
+            f'{opened if one.open else ""}call "{FOLDER}\\apply.cmd" install{more}\r\nset code=%errorlevel%\r\n'
+            "taskkill /f /im tide.exe >nul 2>&1\r\nexit /b %code%\r\n"
+        ).encode(),
+    )
+    ran = session.run(r"call C:\sitting.bat", timeout=300)
+    return ran.exit_code, _squeezed(events.read_since(before, session.read(log) or b"")), _put_off(session)

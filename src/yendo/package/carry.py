@@ -185,6 +185,17 @@ class _Carrier:
         self.tell(events.RunBegan(self.manifest.name, self.manifest.version, self.manifest.revision, verb))
         self.leave_others_mode()
         self.host.folder = self.kept
+        try:
+            code = self.begun_or_resumed(verb)
+        except (OSError, ValueError) as error:  # between two steps; what fails in one is told there
+            self.tell(events.RunStopped(str(error)))
+            return hosts.STEP_FAILED
+        ended = read_journal(self.session.read(self.journal_file))
+        if ended is None or ended.over:
+            self.leave()
+        return code
+
+    def begun_or_resumed(self, verb: str) -> int:
         journal = read_journal(self.session.read(self.journal_file))
         if journal is None or journal.over or journal.verb != verb or journal.run != self.manifest.run:
             stopped = self.prepare(verb)
@@ -197,21 +208,11 @@ class _Carrier:
             if not self.whole(verb):
                 return form.DAMAGED
         if journal.undoing is not None:
-            code = self.undo(journal.undoing)
-            self.leave()
-            return code
-        try:
-            if verb == "install":
-                self.remember_settings()
-            self.enter_mode()
-            code = self.steps(verb, journal)
-        except (OSError, ValueError) as error:  # between two steps; what fails in one is told there
-            self.tell(events.RunStopped(str(error)))
-            return hosts.STEP_FAILED
-        ended = read_journal(self.session.read(self.journal_file))
-        if ended is None or ended.over:
-            self.leave()
-        return code
+            return self.undo(journal.undoing)
+        if verb == "install":
+            self.remember_settings()
+        self.enter_mode()
+        return self.steps(verb, journal)
 
     def prepare(self, verb: str) -> int | None:
         """Everything before the first step; an exit code where the run ends here."""
