@@ -327,10 +327,11 @@ def real(made: Path, fault: Fault, session: Any) -> Course:
     return course
 
 
-def _applied(session: Any, verb: str) -> tuple[int | None, tuple[events.Event, ...]]:
+def _applied(session: Any, verb: str, line: str = "") -> tuple[int | None, tuple[events.Event, ...]]:
+    """What a run of the runner came to; ``line`` starts it in another way."""
     log = rf"{LOGS}\{verb}.jsonl"
     before = session.read(log) or b""
-    ran = session.run(f'cmd /s /c ""{FOLDER}\\apply.cmd" {verb}"', timeout=300)
+    ran = session.run(line or f'cmd /s /c ""{FOLDER}\\apply.cmd" {verb}"', timeout=300)
     told = events.read_since(before, session.read(log) or b"")
     return None if ran.exit_code is None else _signed(ran.exit_code), told
 
@@ -533,8 +534,6 @@ def _with_people(session: Any, made: Path, sittings: list[Sitting]) -> list[Sitt
 def _sat(session: Any, one: Sitting) -> tuple[int | None, list[str], str]:
     session.write(NOW, f"{one.now}\r\n{AGREED if one.agrees else PUT_OFF}\r\n{one.people}\r\n".encode())
     more = (f" -PutOffs {one.most}" if one.most is not None else "") + (f" -Until {one.until}" if one.until else "")
-    log = rf"{LOGS}\install.jsonl"
-    before = session.read(log) or b""
     opened = 'start "" /b C:\\tide.exe /c "ping -n 60 127.0.0.1 >nul"\r\nping -n 2 127.0.0.1 >nul\r\n'
     session.write(
         r"C:\sitting.bat",
@@ -544,5 +543,5 @@ def _sat(session: Any, one: Sitting) -> tuple[int | None, list[str], str]:
             "taskkill /f /im tide.exe >nul 2>&1\r\nexit /b %code%\r\n"
         ).encode(),
     )
-    ran = session.run(r"call C:\sitting.bat", timeout=300)
-    return ran.exit_code, _squeezed(events.read_since(before, session.read(log) or b"")), _put_off(session)
+    code, told = _applied(session, "install", r"call C:\sitting.bat")
+    return code, _squeezed(told), _put_off(session)
